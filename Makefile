@@ -1,0 +1,39 @@
+# Every target does its own set-up: the virtual environment and the exact versions of requirements.lock.
+PYTHON ?= python3
+VENV := .venv
+READY := $(VENV)/.ready
+
+.PHONY: demo test lint format bench screenshots clean
+
+demo: $(READY)
+	@$(VENV)/bin/oast demo
+
+test: $(READY)
+	@$(VENV)/bin/python tests/run.py
+
+lint: $(READY)
+	@$(VENV)/bin/ruff check .
+	@$(VENV)/bin/ruff format --check .
+	@$(VENV)/bin/mypy
+
+format: $(READY)
+	@$(VENV)/bin/ruff format .
+	@$(VENV)/bin/ruff check --fix .
+
+bench: $(READY)
+	@$(VENV)/bin/python bench/run.py
+
+# Needs xterm, Xvfb and ImageMagick (Debian: xterm xvfb imagemagick).
+screenshots: $(READY)
+	@$(VENV)/bin/python docs/screenshots/make.py
+
+$(READY): requirements.lock pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Oast needs Python 3.11 or newer; try: make PYTHON=python3.11")'
+	@echo "setting up $(VENV) (a minute, once)"
+	@$(PYTHON) -m venv $(VENV)
+	@$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	@$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $(READY)
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache src/*.egg-info

@@ -1,0 +1,101 @@
+"""Intent against running: read many devices, and work out what would change and how it would be said."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+from oast.config.commands import Command, in_safe_order, indented_commands
+from oast.config.difference import Edit, difference
+from oast.config.indented import IndentedSyntax
+from oast.config.tree import Node, canonical
+from oast.config.view import Counts, counts
+from oast.connect.connector import Connector
+from oast.errors import DeviceError
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent
+from oast.records import Fingerprints
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """One device: its intent, what it runs, and the edits between the two inside what the sections own."""
+
+    intent: Intent
+    running_text: str
+    running: Node
+    edits: tuple[Edit, ...]
+    commands: tuple[Command, ...]
+
+    @property
+    def name(self) -> str:
+        return self.intent.device.name
+
+    @property
+    def counts(self) -> Counts:
+        return counts(self.edits)
+
+
+def compare(intent: Intent, running_text: str, syntax: IndentedSyntax, fingerprints: Fingerprints) -> Comparison:
+    """Compare `intent` with the text of a running configuration; statements the grammar does not know stay untouched."""
+    running = canonical(syntax.parse(running_text).tree)
+    edits = edits_between(intent, running)
+    ordered = in_safe_order(edits, _path_to(intent, running))
+    commands = indented_commands(ordered, intent.platform.spelling, fingerprints)
+    return Comparison(intent, running_text, running, tuple(edits), tuple(commands))
+
+
+def edits_between(intent: Intent, running: Node) -> list[Edit]:
+    """The difference inside the intent's scope."""
+    return difference(intent.scope.within(running), intent.scope.within(intent.tree))
+
+
+def _path_to(intent: Intent, running: Node) -> Callable[[Edit], bool]:
+    """Whether an edit touches the interface through which Oast reaches the device: such edits go last."""
+    roles = intent.platform.roles
+    try:
+        address = ipaddress.ip_address(intent.device.address)
+    except ValueError:
+        return lambda edit: False
+    holders = set()
+    for role in ("ipv4_address", "ipv6_address"):
+        for tree in (running, intent.tree):
+            for path, node in tree.find(roles[role]) if role in roles else ():
+                if ipaddress.ip_interface(node.statement.target).ip == address:
+                    holders.add(path[0])
+    return lambda edit: edit.path[0] in holders
+
+
+async def compare_many(
+    intents: Sequence[Intent],
+    connector: Connector,
+    syntax_of: Callable[[Intent], IndentedSyntax],
+    fingerprints: Fingerprints,
+    at_once: int,
+    progress: Callable[[str, str], None],
+) -> Mapping[str, Comparison | DeviceError]:
+    """Read and compare every device, `at_once` at a time; by device name, in the order of `intents`.
+
+    `progress` is told the device and what is being done with it.
+    """
+
+    async def one(intent: Intent) -> Comparison:
+        name = intent.device.name
+        progress(name, "connecting")
+        session = await connector.open(intent.device, intent.platform)
+        try:
+            progress(name, "reading")
+            running = await session.read_running()
+        finally:
+            await session.close()
+        return compare(intent, running, syntax_of(intent), fingerprints)
+
+    found: dict[str, Comparison | DeviceError] = {}
+
+    def done(intent: Intent, result: Comparison | DeviceError) -> None:
+        found[intent.device.name] = result
+        progress(intent.device.name, "failed" if isinstance(result, DeviceError) else "compared")
+
+    await for_each(intents, one, at_once, done)
+    return {intent.device.name: found[intent.device.name] for intent in intents}

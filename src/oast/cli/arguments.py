@@ -1,0 +1,79 @@
+"""The command line: the program's parser, and the options that commands have in common."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from oast import __version__
+
+
+def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
+    """The options, with the command's `run`. Exits with 2 and a hint when the command line is wrong."""
+    parser = argparse.ArgumentParser(
+        prog="oast",
+        description="Render device configurations, see what would change, deliver it with a way back, verify the network.",
+        epilog="Exit codes: 0 done, or nothing to do; 1 the answer is no; 2 wrong command line; 3 the estate is invalid; "
+        "4 a device failed; 5 delivered, and gone back; 130 interrupted.",
+        allow_abbrev=False,
+    )
+    parser.add_argument("--version", action="version", version=f"oast {__version__}")
+    chosen = next((argument for argument in arguments if not argument.startswith("-")), None)
+    below = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    for name, summary in commands.items():
+        sub = below.add_parser(name, help=summary, description=summary[0].upper() + summary[1:] + ".", allow_abbrev=False)
+        if name == chosen:
+            module = importlib.import_module(f"oast.cli.{name}")
+            sub.set_defaults(run=getattr(module, "run", None))
+            module.add_arguments(sub)
+    return parser.parse_args(arguments)
+
+
+def add_estate(parser: argparse.ArgumentParser) -> None:
+    """Which estate, and how much to say."""
+    parser.add_argument("--estate", metavar="DIR", type=Path, help="the estate's folder (default: this one or the nearest above)")
+    parser.add_argument("-q", "--quiet", action="store_true", help="no progress, only results")
+
+
+def add_selection(parser: argparse.ArgumentParser) -> None:
+    """Which devices."""
+    parser.add_argument("--on", metavar="SELECTOR", help="the devices, for example 'role=core and site in (gull, tern)'; default: all")
+
+
+def add_intent(parser: argparse.ArgumentParser) -> None:
+    """Which sections, and values for this run only."""
+    parser.add_argument("--section", metavar="NAME", action="append", default=[], help="only this section; may be repeated")
+    parser.add_argument(
+        "--with", dest="given", metavar="KEY=VALUE", action="append", default=[], help="a value over all others, for this run"
+    )
+
+
+def add_connection(parser: argparse.ArgumentParser) -> None:
+    """How to go about many devices."""
+    parser.add_argument("--at-once", metavar="N", type=positive, help="devices at the same time (default: from oast.toml)")
+    parser.add_argument("--timeout", metavar="S", type=seconds, help="seconds to wait for a device's answer (default: from oast.toml)")
+
+
+def add_format(parser: argparse.ArgumentParser) -> None:
+    """What comes out."""
+    parser.add_argument("--format", choices=("text", "json"), default="text", help="text to read, or one JSON document")
+
+
+def positive(text: str) -> int:
+    """A whole number above 0."""
+    if not text.isdigit() or int(text) == 0:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a whole number above 0")
+    return int(text)
+
+
+def seconds(text: str) -> float:
+    """A number of seconds above 0."""
+    try:
+        value = float(text)
+    except ValueError:
+        value = 0.0
+    if not 0 < value < 1e6:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number of seconds above 0")
+    return value

@@ -1,0 +1,75 @@
+"""What diff and push have in common: build every intent, then read and compare the devices."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from oast.change.compare import Comparison, compare_many
+from oast.cli.progress import Progress
+from oast.cli.workplace import console
+from oast.connect.connector import Connector
+from oast.errors import DeviceError, EstateError
+from oast.estate.estate import Estate
+from oast.intent.intent import Intent, IntentBuilder
+from oast.records import Problem
+
+
+@dataclass(frozen=True)
+class Work:
+    """An estate made ready for its devices: `intents` are those picked, `network` those of all devices."""
+
+    estate: Estate
+    builder: IntentBuilder
+    connector: Connector
+    intents: list[Intent]
+    network: list[Intent]
+    at_once: int
+
+
+def prepare(estate: Estate, options: argparse.Namespace) -> Work:
+    """Build the intents; the whole network's too, because what must be true between two devices follows from both.
+
+    Raises EstateError with the problems of the devices picked; a device that was not picked may have some.
+    """
+    builder = IntentBuilder(estate, getattr(options, "section", ()))
+    whole = IntentBuilder(estate) if getattr(options, "section", ()) else builder
+    picked = {device.name for device in estate.pick(options.on)}
+    intents: list[Intent] = []
+    network: list[Intent] = []
+    problems: list[Problem] = []
+    for device in estate.devices.values():
+        try:
+            built = builder.build(device) if device.name in picked else None
+            everything = built if built is not None and whole is builder else whole.build(device)
+        except EstateError as error:
+            problems.extend(error.problems() if device.name in picked else ())
+            continue
+        network.append(everything)
+        if built is not None:
+            intents.append(built)
+    if problems:
+        raise EstateError.of(problems)
+    connector = Connector(estate, options.timeout)
+    return Work(estate, builder, connector, intents, network, options.at_once or estate.settings.connection.at_once)
+
+
+async def compare_all(work: Work, *, quiet: bool) -> Mapping[str, Comparison | DeviceError]:
+    """Read and compare every device picked, with progress on stderr."""
+    with Progress(console(error=True), [i.device.name for i in work.intents], quiet=quiet) as progress:
+        return await compare_many(
+            work.intents,
+            work.connector,
+            lambda intent: work.builder.syntax(intent.device),
+            work.estate.fingerprints,
+            work.at_once,
+            progress,
+        )
+
+
+def split(found: Mapping[str, Comparison | DeviceError]) -> tuple[list[Comparison], list[tuple[str, DeviceError]]]:
+    """The devices that were compared, and those that failed."""
+    compared = [c for c in found.values() if isinstance(c, Comparison)]
+    failed = [(name, error) for name, error in found.items() if isinstance(error, DeviceError)]
+    return compared, failed

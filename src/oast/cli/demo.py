@@ -1,0 +1,132 @@
+"""oast demo: a full worked example in a fresh folder, by running the real program step by step."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import secrets
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Mapping
+from pathlib import Path
+
+from rich.text import Text
+
+from oast.cli.main import DONE, FAILED, GONE_BACK, NO
+from oast.cli.simulator import Simulator
+from oast.cli.workplace import console
+from oast.errors import StateError, UsageError
+from oast.files import write_whole
+
+SHIPPED = Path(__file__).parent / "larkwater"
+SECRETS = ("login-password", "privilege-password", "snmp-read", "snmp-billing")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--into", metavar="DIR", type=Path, help="a new folder for the estate, left for playing with")
+
+
+def run(options: argparse.Namespace) -> int:
+    folder = _folder(options.into)
+    estate = folder / "larkwater"
+    started = time.monotonic()
+    try:
+        _lay_out(folder)
+        _Story(estate).tell()
+    finally:
+        Simulator(estate / "network.yaml", estate / ".oast" / "sim", os.environ).stop()
+        if options.into is None:
+            shutil.rmtree(folder, ignore_errors=True)
+    out = console()
+    out.print(f"\nThat was the demo: {time.monotonic() - started:.0f} s.", style="bold")
+    if options.into is None:
+        out.print("Its folder is gone. To keep one to play with: oast demo --into DIR")
+    else:
+        out.print(f"Its estate is in {estate}. Go on with: cd {estate} && oast sim start")
+    return DONE
+
+
+def _folder(into: Path | None) -> Path:
+    if into is None:
+        return Path(tempfile.mkdtemp(prefix="oast-demo-"))
+    if into.exists() and (not into.is_dir() or any(into.iterdir())):
+        raise UsageError(f"{into} is there already", hint="name a folder that does not exist yet")
+    into.mkdir(parents=True, exist_ok=True)
+    return into.resolve()
+
+
+def _lay_out(folder: Path) -> None:
+    """The estate, and beside it, outside what would be committed, its secrets."""
+    shutil.copytree(SHIPPED, folder / "larkwater")
+    write_whole(folder / "larkwater" / ".gitignore", ".oast/\n")
+    lines = "".join(f'{name} = "{secrets.token_urlsafe(12)}"\n' for name in SECRETS)
+    write_whole(folder / "larkwater-secrets.toml", lines, mode=0o600)
+
+
+class _Story:
+    """What is told and run, in order. Each step is the real program in a process of its own."""
+
+    def __init__(self, estate: Path) -> None:
+        self._estate = estate
+        self._out = console()
+        # Secrets of the engineer's own estate must not reach the demo's devices.
+        self._environment: Mapping[str, str] = {k: v for k, v in os.environ.items() if not k.startswith("OAST_SECRET_")}
+
+    def tell(self) -> None:
+        self._say(
+            "Larkwater Ferries runs terminals around an estuary. Six routers, kept by hand until today, stand in a",
+            f"simulated network: real SSH servers on loopback. Their estate is laid out in {self._estate}.",
+        )
+        self._run("sim", "start")
+        self._say("First contact is on purpose: the host keys are shown, and trusted from now on.")
+        self._run("devices", "trust", "--yes")
+        self._run("devices")
+        self._say("What should be on a device? Templates and values, rendered; no device is touched.")
+        self._run("render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace")
+        self._say("What would change? What is the same on several devices is shown once; secrets are fingerprints.")
+        self._run("diff", expect=NO)
+        self._say("Deliver it: to all at once, each under a timer that brings it back unless Oast confirms.")
+        self._run("push", "-m", "Bring the routers under Oast", "--ticket", "LF-1041", "--yes")
+        self._say("Does the network do what was intended? The checks follow from the intent.")
+        self._run("verify")
+        self._say("Again, with nothing changed:")
+        self._run("push", "-m", "Once more", "--yes")
+        self._say("The billing system is gone. One line leaves the values, and the community leaves the devices.")
+        self._remove_line("values/network.yaml", "    - name: {secret: snmp-billing}\n")
+        self._run("push", "-m", "Billing no longer reads SNMP", "--ticket", "LF-1057", "--yes")
+        self._say(
+            "And the classic accident: a change that cuts off the way in. Oast cannot confirm it any more,",
+            "so after 8 seconds the device goes back by itself, and Oast finds out that it did.",
+        )
+        cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false")
+        self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=GONE_BACK)
+        self._say("Nothing is left of it:")
+        self._run("diff")
+        self._run("sim", "stop")
+
+    def _say(self, *lines: str) -> None:
+        self._out.print()
+        for line in lines:
+            self._out.print(Text(line, style="italic"))
+
+    def _run(self, *arguments: str, expect: int = DONE) -> None:
+        shown = " ".join(f'"{a}"' if " " in a else a for a in arguments)
+        self._out.print(Text.assemble(("\n$ ", "dim"), (f"oast {shown}", "bold cyan")))
+        sys.stdout.flush()
+        command = [sys.executable, "-m", "oast", *arguments]
+        code = subprocess.run(command, cwd=self._estate, env=dict(self._environment), check=False).returncode
+        if code != expect:
+            raise StateError(f"the demo stopped: 'oast {shown}' ended with {code}, expected was {expect}")
+        if code not in (DONE, FAILED):
+            self._out.print(Text(f"(exit code {code})", style="dim"))
+
+    def _remove_line(self, file: str, line: str) -> None:
+        path = self._estate / file
+        text = path.read_text(encoding="utf-8")
+        if line not in text:
+            raise StateError(f"the demo stopped: {file} has no line '{line.strip()}'")
+        write_whole(path, text.replace(line, ""))
+        self._out.print(Text(f"\n  - {line.strip()}    ({file})", style="red"))

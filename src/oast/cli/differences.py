@@ -1,0 +1,101 @@
+"""Differences to read: what is the same on several devices is shown once, with their names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from oast.change.compare import Comparison
+from oast.config.difference import Edit
+from oast.config.tree import Node, masked
+from oast.config.view import Counts, ViewLine, counts, view
+from oast.records import Fingerprints
+
+STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}
+
+
+@dataclass(frozen=True)
+class Shared:
+    """Edits that exactly `devices` have in common."""
+
+    devices: tuple[str, ...]
+    lines: tuple[ViewLine, ...]
+    counts: Counts
+
+
+def shared_differences(comparisons: Iterable[Comparison], fingerprints: Fingerprints) -> list[Shared]:
+    """Every edit once, those with the same devices together; what most devices have in common comes first."""
+    holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
+    for comparison in comparisons:
+        for unit in _units(comparison.edits):
+            holders.setdefault(view(unit, fingerprints), []).append((comparison.name, unit))
+    together: dict[tuple[str, ...], list[Edit]] = {}
+    for having in holders.values():
+        together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
+    groups = [Shared(names, view(edits, fingerprints), counts(edits)) for names, edits in together.items()]
+    return sorted(groups, key=lambda group: -len(group.devices))
+
+
+def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
+    """Edits one by one; those of one list in a user's order only together, since they stand before each other."""
+    ordered: dict[tuple[str, ...], list[Edit]] = {}
+    for edit in edits:
+        if edit.rule.user_ordered:
+            ordered.setdefault((*edit.path[:-1], edit.rule.path), []).append(edit)
+        else:
+            yield [edit]
+    yield from ordered.values()
+
+
+def show_differences(comparisons: Sequence[Comparison], console: Console, fingerprints: Fingerprints) -> None:
+    """Every group: its devices, how much, and the lines."""
+    for group in shared_differences(comparisons, fingerprints):
+        number = len(group.devices)
+        heading = Text(", ".join(group.devices), style="bold")
+        note = f"  (all {number})" if number == len(comparisons) > 1 else f"  (the same on {number})" if number > 1 else ""
+        heading.append(f"{note}  +{group.counts.added} -{group.counts.removed}", style="not bold dim")
+        console.print(heading)
+        for line in group.lines:
+            console.print(_line(line))
+        console.print()
+
+
+def _line(line: ViewLine) -> Text:
+    text = Text(f"  {line.sign} {'  ' * line.depth}{line.text}", style=STYLES[line.sign])
+    if line.note:
+        text.append(f"   ({line.note})", style="dim")
+    return text
+
+
+def difference_document(comparison: Comparison, fingerprints: Fingerprints) -> dict[str, Any]:
+    """One device's difference for JSON."""
+    return {
+        "device": comparison.name,
+        "added": comparison.counts.added,
+        "removed": comparison.counts.removed,
+        "edits": [_edit(edit, fingerprints) for edit in comparison.edits],
+        "commands": [command.shown for command in comparison.commands],
+    }
+
+
+def _edit(edit: Edit, fingerprints: Fingerprints) -> dict[str, Any]:
+    path = [masked(node.statement, fingerprints) for node in edit.outer]
+    document: dict[str, Any] = {"operation": edit.operation, "path": path}
+    if edit.old is not None:
+        document["old"] = _subtree(edit.old, fingerprints, whole=edit.operation == "remove")
+    if edit.new is not None:
+        document["new"] = _subtree(edit.new, fingerprints, whole=edit.operation == "create")
+    if edit.rule.user_ordered and edit.operation in ("create", "move"):
+        document["before"] = edit.before
+    return document
+
+
+def _subtree(node: Node, fingerprints: Fingerprints, *, whole: bool) -> Mapping[str, Any]:
+    document: dict[str, Any] = {"statement": masked(node.statement, fingerprints)}
+    if whole and node.children:
+        document["below"] = [_subtree(child, fingerprints, whole=True) for child in node.children.values()]
+    return document

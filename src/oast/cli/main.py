@@ -1,0 +1,64 @@
+"""The program: finds the command, runs it, and turns errors into words and exit codes.
+
+Only the chosen command's module is imported, so that `oast --help` and every mistake answer at once.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+from oast import __version__
+
+DONE, NO, USAGE, INVALID, FAILED, GONE_BACK, INTERRUPTED = 0, 1, 2, 3, 4, 5, 130
+
+COMMANDS = {
+    "demo": "watch a full worked example against simulated devices",
+    "devices": "list the devices picked, or trust their host keys",
+    "render": "show the intended configuration of devices; touches none",
+    "diff": "compare the intended configuration with what devices run",
+    "push": "deliver the difference, with a way back that works by itself",
+    "verify": "check that the network is in the intended state",
+    "sim": "run simulated devices on loopback",
+}
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run the program with `argv` (default: the process's own) and return its exit code."""
+    arguments = list(sys.argv[1:] if argv is None else argv)
+    if arguments == ["--version"]:
+        sys.stdout.write(f"oast {__version__}\n")
+        return DONE
+    try:
+        return _run(arguments)
+    except KeyboardInterrupt:
+        sys.stderr.write("interrupted\n")
+        return INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read our output has seen enough; what is still buffered has nowhere to go.
+        sys.stderr.close()
+        return DONE
+
+
+def _run(arguments: list[str]) -> int:
+    from oast.cli.arguments import parse
+
+    options = parse(arguments, COMMANDS)
+    from oast.cli.failures import explain_bug, show_error
+    from oast.errors import OastError
+
+    try:
+        code: int = options.run(options)
+        sys.stdout.flush()
+    except OastError as error:
+        return show_error(error, sys.stderr)
+    except (KeyboardInterrupt, BrokenPipeError):
+        raise
+    except Exception as error:
+        explain_bug(error, sys.stderr)
+        return FAILED
+    return code
+
+
+if __name__ == "__main__":
+    sys.exit(main())

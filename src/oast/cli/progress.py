@@ -1,0 +1,75 @@
+"""Progress of many devices: a live table on a terminal, a plain line for each ending otherwise. Goes to stderr."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Sequence
+from types import TracebackType
+
+from rich.console import Console, Group
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+ENDINGS = ("compared", "failed", "unchanged", "delivered", "reverted", "unknown", "verified")
+STYLES = {
+    "failed": "red",
+    "reverted": "yellow",
+    "unknown": "bold red",
+    "delivered": "green",
+    "verified": "green",
+    "compared": "green",
+    "going back": "yellow",
+}
+
+
+class Progress:
+    """Use as a context; call it with a device and what is being done with it."""
+
+    def __init__(self, console: Console, names: Sequence[str], *, quiet: bool) -> None:
+        self._console = console
+        self._quiet = quiet
+        self._names = names
+        self._width = max((len(name) for name in names), default=0)
+        self._stages: dict[str, str] = {}
+        self._since = time.monotonic()
+        self._ended: dict[str, float] = {}
+        self._live: Live | None = None
+
+    def __enter__(self) -> Progress:
+        self._since = time.monotonic()
+        if self._console.is_terminal and not self._quiet:
+            self._live = Live(console=self._console, get_renderable=self._table, refresh_per_second=8, transient=True)
+            self._live.start()
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        if self._live is not None:
+            self._live.stop()
+
+    def __call__(self, name: str, stage: str) -> None:
+        self._stages[name] = stage
+        if stage not in ENDINGS:
+            self._ended.pop(name, None)
+            return
+        self._ended[name] = time.monotonic() - self._since
+        if self._live is None and not self._quiet:
+            self._console.print(f"{name.ljust(self._width)}  {stage}  {self._ended[name]:.1f} s", style=STYLES.get(stage))
+
+    def _table(self) -> Group:
+        room = max(3, self._console.size.height - 4)
+        order = sorted(self._names, key=lambda n: (n in self._ended, n not in self._stages))
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+        for name in order[:room]:
+            stage = self._stages.get(name, "waiting")
+            spent = self._ended.get(name)
+            table.add_row(
+                name,
+                Text(stage, style=STYLES.get(stage, "dim" if stage == "waiting" else "")),
+                Text("" if spent is None else f"{spent:.1f} s", style="dim", justify="right"),
+            )
+        count = Counter("ended" if n in self._ended else "waiting" if n not in self._stages else "at work" for n in self._names)
+        elapsed = time.monotonic() - self._since
+        words = [f"{count['ended']} of {len(self._names)} done", f"{count['at work']} at work", f"{elapsed:.0f} s"]
+        return Group(table, Text("  ".join(words), style="dim"))

@@ -1,0 +1,200 @@
+"""oast push: compare, ask, back up, deliver under the revert timer, verify, confirm, save."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import json
+import sys
+import time
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from oast.change.compare import Comparison
+from oast.change.outcome import Cause, Outcome, State
+from oast.change.push import Push, PushOptions, new_run
+from oast.cli import arguments
+from oast.cli.compared import Work, compare_all, prepare, split
+from oast.cli.differences import show_differences
+from oast.cli.failures import show_device_errors
+from oast.cli.main import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
+from oast.cli.progress import STYLES, Progress
+from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, table
+from oast.config.view import Counts
+from oast.errors import DeviceError, UsageError
+from oast.files import write_whole
+from oast.verify.checks import derive
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run")
+    parser.add_argument("--ticket", metavar="T", help="the ticket it belongs to")
+    parser.add_argument("--dry-run", action="store_true", help="compare and show, touch nothing")
+    parser.add_argument("--yes", action="store_true", help="deliver without asking")
+    parser.add_argument("--revert-timer", metavar="S", type=arguments.seconds, help="seconds until a device goes back by itself")
+    parser.add_argument("--verify-timeout", metavar="S", type=arguments.seconds, help="seconds the checks may take to come true")
+    arguments.add_selection(parser)
+    arguments.add_intent(parser)
+    arguments.add_connection(parser)
+    arguments.add_format(parser)
+    arguments.add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    if not options.reason and not options.dry_run:
+        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
+    work = prepare(estate_of(options), options)
+    quiet = options.quiet or options.format == "json"
+    compared, failed = split(asyncio.run(compare_all(work, quiet=quiet)))
+    different = [c for c in compared if c.edits]
+    out = console()
+    if options.format == "text":
+        show_differences(compared, out, work.estate.fingerprints)
+    if not different or options.dry_run:
+        return _nothing_delivered(options, compared, failed, out)
+    if not options.yes:
+        out.file.flush()
+        if not confirmed(f"Deliver to {plural(len(different), 'device')}?"):
+            sys.stderr.write("nothing was delivered\n")
+            return NO
+    run_name = new_run()
+    started = time.monotonic()
+    outcomes, stopped = asyncio.run(_deliver(work, different, run_name, options, quiet=quiet))
+    every = [*outcomes, *(_unreached(name, error) for name, error in failed)]
+    _record(work, run_name, options, every)
+    if options.format == "json":
+        put_json("push", 1, {"run": run_name, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
+    else:
+        _show(every, out, time.monotonic() - started)
+    return INTERRUPTED if stopped else _exit_code(every)
+
+
+def _nothing_delivered(
+    options: argparse.Namespace, compared: Sequence[Comparison], failed: Sequence[tuple[str, DeviceError]], out: Console
+) -> int:
+    different = [c for c in compared if c.edits]
+    if options.format == "json":
+        unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in compared]
+        every = [*unchanged, *(_unreached(name, error) for name, error in failed)]
+        put_json("push", 1, {"run": None, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
+    elif different:
+        out.print(f"dry run: {plural(len(different), 'device')} would change; nothing was touched")
+    elif compared:
+        out.print(f"nothing to do: {plural(len(compared), 'device')} as intended")
+    if options.format == "text":
+        show_device_errors(failed, sys.stderr)
+    return FAILED if failed else DONE
+
+
+async def _deliver(
+    work: Work, comparisons: Sequence[Comparison], run_name: str, options: argparse.Namespace, *, quiet: bool
+) -> tuple[list[Outcome], bool]:
+    delivery = work.estate.settings.delivery
+    push_options = PushOptions(
+        work.estate.working,
+        run_name,
+        work.at_once,
+        options.revert_timer or delivery.revert_timer_s,
+        options.verify_timeout or delivery.verify_timeout_s,
+    )
+    with Progress(console(error=True), [c.name for c in comparisons], quiet=quiet) as progress:
+        push = Push(
+            comparisons,
+            derive(work.network),
+            work.connector,
+            lambda intent: work.builder.syntax(intent.device),
+            push_options,
+            progress,
+            time.monotonic,
+        )
+        try:
+            await push.run()
+        except asyncio.CancelledError:
+            # The first Ctrl-C: by now every device is in a known state, and the table below says in which.
+            return push.outcomes, True
+        return push.outcomes, False
+
+
+def _unreached(name: str, error: DeviceError) -> Outcome:
+    return Outcome(name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint)
+
+
+def _exit_code(outcomes: Sequence[Outcome]) -> int:
+    if any(o.cause is Cause.FAILED or o.state is State.UNKNOWN for o in outcomes):
+        return FAILED
+    return GONE_BACK if any(o.cause is Cause.CHECKS for o in outcomes) else DONE
+
+
+def _documents(outcomes: Sequence[Outcome]) -> list[dict[str, object]]:
+    return [
+        {
+            "device": o.device,
+            "state": str(o.state),
+            "cause": str(o.cause),
+            "added": o.counts.added,
+            "removed": o.counts.removed,
+            "seconds": round(o.seconds, 3),
+            "reason": o.reason,
+            "failed_checks": [r.finding for r in o.failed_checks],
+            "already_failing": [r.finding for r in o.excused_checks],
+            "log": o.log,
+        }
+        for o in outcomes
+    ]
+
+
+def _record(work: Work, run_name: str, options: argparse.Namespace, outcomes: Sequence[Outcome]) -> None:
+    content = {
+        "format": "oast.push/1",
+        "run": run_name,
+        "reason": options.reason,
+        "ticket": options.ticket,
+        "devices": _documents(outcomes),
+    }
+    write_whole(work.estate.working / "log" / run_name / "outcome.json", json.dumps(content, indent=2) + "\n", mode=0o600)
+
+
+def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
+    listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
+    for o in outcomes:
+        listing.add_row(
+            o.device, Text(_result(o), style=_style(o)), str(o.counts.added), str(o.counts.removed), f"{o.seconds:.1f}"
+        )
+    out.print(listing)
+    told = [o for o in outcomes if o.reason]
+    if told:
+        out.print()
+    for o in told:
+        out.print(Text.assemble((o.device, "bold"), f": {o.reason}"))
+        if o.hint:
+            out.print(f"    {o.hint}")
+        if o.log:
+            out.print(f"    log: {o.log}", style="dim")
+    for o in outcomes:
+        for result in o.excused_checks:
+            out.print(f"{o.device}: {result.finding} (as before the change, and not touched by it)", style="yellow")
+    out.print()
+    out.print(f"{_summary(outcomes)} in {seconds:.1f} s")
+
+
+def _result(outcome: Outcome) -> str:
+    if outcome.cause is Cause.FAILED:
+        return f"failed, {outcome.state}"
+    if outcome.cause is Cause.INTERRUPTED:
+        return f"interrupted, {outcome.state}"
+    if outcome.cause is Cause.CHECKS:
+        return "went back" if outcome.state is State.REVERTED else f"checks failed, {outcome.state}"
+    return str(outcome.state)
+
+
+def _style(outcome: Outcome) -> str:
+    return "red" if outcome.cause is Cause.FAILED else STYLES.get(str(outcome.state), "")
+
+
+def _summary(outcomes: Sequence[Outcome]) -> str:
+    counts: dict[str, int] = {}
+    for outcome in outcomes:
+        counts[_result(outcome)] = counts.get(_result(outcome), 0) + 1
+    return "; ".join(f"{plural(number, 'device')} {result}" for result, number in counts.items())

@@ -1,0 +1,108 @@
+"""oast sim: the simulated network of an estate, as a background process."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import os
+import sys
+
+from rich.text import Text
+
+from oast.cli import arguments
+from oast.cli.main import DONE, NO
+from oast.cli.simulator import Simulator
+from oast.cli.workplace import console, estate_of, plural, put_json, table
+from oast.errors import UsageError
+from oast.estate.estate import Estate
+
+FAULTS = ("none", "down", "hang", "drop", "slow", "refuse")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    start = actions.add_parser("start", help="start the devices of network.yaml")
+    stop = actions.add_parser("stop", help="stop them; their configurations are kept")
+    status = actions.add_parser("status", help="list them")
+    arguments.add_format(status)
+    fault = actions.add_parser("fault", help="make something go wrong with a device, or right again")
+    fault.add_argument("device")
+    fault.add_argument("kind", choices=FAULTS, help="none ends the fault there is")
+    fault.add_argument("--after", type=int, default=0, metavar="N", help="hang, drop: after N lines of a session")
+    fault.add_argument("--match", default="", metavar="TEXT", help="hang, drop, refuse: at lines that contain TEXT")
+    fault.add_argument("--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow: how long each answer takes")
+    opened = actions.add_parser("console", help="open a session with a device; Ctrl-] ends it")
+    opened.add_argument("device")
+    for action, run_action in ((start, _start), (stop, _stop), (status, _status), (fault, _fault), (opened, _console)):
+        arguments.add_estate(action)
+        action.set_defaults(run=run_action)
+
+
+def _simulator(estate: Estate) -> Simulator:
+    return Simulator(estate.settings.network_file, estate.working / "sim", os.environ)
+
+
+def _start(options: argparse.Namespace) -> int:
+    number = _simulator(estate_of(options)).start()
+    sys.stdout.write(f"{plural(number, 'device')} running\n")
+    return DONE
+
+
+def _stop(options: argparse.Namespace) -> int:
+    stopped = _simulator(estate_of(options)).stop()
+    sys.stdout.write("stopped; the configurations are kept\n" if stopped else "not running\n")
+    return DONE
+
+
+def _status(options: argparse.Namespace) -> int:
+    simulator = _simulator(estate_of(options))
+    if not simulator.running:
+        if options.format == "json":
+            put_json("sim-status", 1, {"running": False, "devices": {}})
+        else:
+            sys.stdout.write("not running\n")
+        return NO
+    devices = simulator.ask({"do": "status"})["devices"]
+    if options.format == "json":
+        put_json("sim-status", 1, {"running": True, "devices": devices})
+        return DONE
+    listing = table("device", "system", "hostname", "management", "reachable", "timer", "fault", "sessions", numbers=("sessions",))
+    for name, d in devices.items():
+        reachable = Text("yes", style="green") if d["reachable"] else Text("no", style="red")
+        timer = f"{d['timer']} s" if d["timer"] else "-"
+        listing.add_row(name, d["system"], d["hostname"], d["management"], reachable, timer, d["fault"] or "-", str(d["sessions"]))
+    console().print(listing)
+    return DONE
+
+
+def _fault(options: argparse.Namespace) -> int:
+    request = {
+        "do": "fault",
+        "device": options.device,
+        "kind": options.kind,
+        "after": options.after,
+        "match": options.match,
+        "seconds": options.seconds,
+    }
+    _simulator(estate_of(options)).ask(request)
+    sys.stdout.write(f"{options.device}: fault {options.kind}\n")
+    return DONE
+
+
+def _console(options: argparse.Namespace) -> int:
+    # Only here is SSH needed, and it takes long to import.
+    from oast.cli.console import converse
+    from oast.connect.connector import Connector
+    from oast.connect.transport import Login
+
+    estate = estate_of(options)
+    device = estate.device(options.device)
+    settings = estate.settings.connection
+    if not settings.simulated:
+        raise UsageError("this estate's devices are not simulated", hint="set simulated = true below [connection] in oast.toml")
+    connector = Connector(estate)
+    login = Login(settings.username or "", estate.secret(settings.password_secret), settings.key_file)
+    if sys.stdin.isatty():
+        sys.stderr.write(f"{device.name}: Ctrl-] ends the session\n")
+    asyncio.run(converse(connector.target(device), login, connector.connect_timeout_s))
+    return DONE

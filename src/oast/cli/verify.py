@@ -1,0 +1,94 @@
+"""oast verify: what follows from the intent, checked on live readings."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import sys
+from collections.abc import Mapping, Sequence
+
+from rich.text import Text
+
+from oast.cli import arguments
+from oast.cli.compared import Work, prepare
+from oast.cli.failures import show_device_errors
+from oast.cli.main import DONE, FAILED, NO
+from oast.cli.progress import Progress
+from oast.cli.workplace import console, estate_of, plural, put_json, table
+from oast.errors import DeviceError
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent
+from oast.readings.read import read
+from oast.verify.checks import Check, CheckResult, derive, evaluate
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("-v", "--verbose", action="store_true", help="list every check, not only those that fail")
+    arguments.add_selection(parser)
+    arguments.add_connection(parser)
+    arguments.add_format(parser)
+    arguments.add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    work = prepare(estate_of(options), options)
+    checks = derive(work.network)
+    results, failed = asyncio.run(_verify(work, checks, quiet=options.quiet or options.format == "json"))
+    every = [result for device_results in results.values() for result in device_results]
+    wrong = [result for result in every if not result.passed]
+    if options.format == "json":
+        documents = [{"device": name, "checks": [_document(r) for r in found]} for name, found in results.items()]
+        put_json("verify", 1, {"devices": documents, "failed": [{"device": n, "reason": e.message} for n, e in failed]})
+    else:
+        _show(every if options.verbose else wrong)
+        out = console()
+        if results:
+            verdict = "all true" if not wrong else f"{len(wrong)} not true"
+            out.print(f"{plural(len(every), 'check')} on {plural(len(results), 'device')}: {verdict}")
+        show_device_errors(failed, sys.stderr)
+    return FAILED if failed else NO if wrong else DONE
+
+
+async def _verify(
+    work: Work, checks: Mapping[str, Sequence[Check]], *, quiet: bool
+) -> tuple[dict[str, list[CheckResult]], list[tuple[str, DeviceError]]]:
+    results: dict[str, list[CheckResult]] = {}
+    failed: list[tuple[str, DeviceError]] = []
+    with Progress(console(error=True), [i.device.name for i in work.intents], quiet=quiet) as progress:
+
+        async def one(intent: Intent) -> list[CheckResult]:
+            name = intent.device.name
+            progress(name, "connecting")
+            session = await work.connector.open(intent.device, intent.platform)
+            try:
+                progress(name, "reading")
+                readings = await read(session, intent.platform, sorted({c.reading for c in checks[name]}))
+            finally:
+                await session.close()
+            return evaluate(checks[name], readings)
+
+        def done(intent: Intent, result: list[CheckResult] | DeviceError) -> None:
+            if isinstance(result, DeviceError):
+                failed.append((intent.device.name, result))
+            else:
+                results[intent.device.name] = result
+            progress(intent.device.name, "failed" if isinstance(result, DeviceError) else "verified")
+
+        await for_each(work.intents, one, work.at_once, done)
+    order = [intent.device.name for intent in work.intents]
+    return {name: results[name] for name in order if name in results}, sorted(failed, key=lambda f: order.index(f[0]))
+
+
+def _document(result: CheckResult) -> dict[str, object]:
+    return {"check": result.check.title, "passed": result.passed, "wanted": result.check.wanted, "actual": result.actual}
+
+
+def _show(results: Sequence[CheckResult]) -> None:
+    if not results:
+        return
+    listing = table("device", "check", "wanted", "found")
+    for result in results:
+        found = Text(result.actual or "not there", style="green" if result.passed else "red")
+        listing.add_row(result.check.device, result.check.title, result.check.wanted, found)
+    console().print(listing)
+    console().print()

@@ -1,0 +1,72 @@
+"""What the commands have in common: the estate that is meant, the terminal, values from the command line."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+
+from oast.errors import EstateError, UsageError
+from oast.estate import yaml_text
+from oast.estate.estate import Estate, find, open_estate
+
+PLAIN_WIDTH = 100
+
+
+def estate_of(options: argparse.Namespace) -> Estate:
+    """The estate the options mean, read whole. Raises UsageError, EstateError."""
+    folder = options.estate
+    if folder is not None and not (folder / "oast.toml").is_file():
+        raise UsageError(f"{folder} is no estate: it has no oast.toml")
+    given = [_given(text) for text in getattr(options, "given", ())]
+    return open_estate(folder if folder is not None else find(Path.cwd()), os.environ, given)
+
+
+def _given(text: str) -> tuple[str, Any]:
+    key, sign, value = text.partition("=")
+    if not sign or not key.strip():
+        raise UsageError(f"--with {text}: write KEY=VALUE, for example --with ntp.prefer=true")
+    try:
+        return key.strip(), yaml_text.parse(value, "--with")
+    except EstateError as error:
+        raise UsageError(f"--with {text}: {error.message}") from None
+
+
+def console(*, error: bool = False) -> Console:
+    """A console on stdout, or on stderr; without a terminal it is plain and 100 columns wide."""
+    stream = sys.stderr if error else sys.stdout
+    plain = not stream.isatty()
+    return Console(file=stream, width=PLAIN_WIDTH if plain else None, highlight=False, markup=False, emoji=False, soft_wrap=plain)
+
+
+def table(*headings: str, numbers: tuple[str, ...] = ()) -> Table:
+    """A calm table: no lines, two spaces between columns, `numbers` to the right."""
+    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for heading in headings:
+        made.add_column(heading, justify="right" if heading in numbers else "left", overflow="fold")
+    return made
+
+
+def put_json(kind: str, version: int, content: dict[str, Any]) -> None:
+    """One JSON document on stdout: `format` names it, docs/formats.md describes it."""
+    sys.stdout.write(json.dumps({"format": f"oast.{kind}/{version}", **content}, indent=2, ensure_ascii=False) + "\n")
+
+
+def confirmed(question: str) -> bool:
+    """Ask for a yes on the terminal. Raises UsageError without one: a pipeline has to say --yes."""
+    if not sys.stdin.isatty():
+        raise UsageError("there is no terminal to ask on", hint="add --yes to go on without asking")
+    sys.stderr.write(f"{question} Type yes to go on: ")
+    sys.stderr.flush()
+    return sys.stdin.readline().strip().lower() == "yes"
+
+
+def plural(number: int, noun: str) -> str:
+    """`1 device`, `2 devices`."""
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"

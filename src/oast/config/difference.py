@@ -1,0 +1,222 @@
+"""The difference of two canonical trees: a list of edits, from which every view and every command is derived.
+
+Laws, kept by property tests: `applied(difference(a, b), a)` equals b; the difference of a tree with itself is empty.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from oast.config.tree import Node, Path, canonical
+from oast.platforms.grammar import Rule
+
+Operation = Literal["create", "remove", "replace", "move"]
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """One step from running to intended, with everything below it.
+
+    `outer` are the nodes it stands below, outermost first. `replace` restates the statement alone (another value of a
+    leaf); what changes below it comes as edits of its own. `before` is the identity of the sibling it is put in front of,
+    for statements the user orders; None means behind all others of its kind.
+    """
+
+    operation: Operation
+    outer: tuple[Node, ...]
+    old: Node | None
+    new: Node | None
+    before: str | None = None
+
+    @property
+    def node(self) -> Node:
+        """The node concerned: the new one where there is one."""
+        node = self.new if self.new is not None else self.old
+        if node is None:
+            raise AssertionError("an edit concerns a node")
+        return node
+
+    @property
+    def path(self) -> Path:
+        return (*(node.identity for node in self.outer), self.node.identity)
+
+    @property
+    def rule(self) -> Rule:
+        return self.node.statement.rule
+
+
+def difference(running: Node, intended: Node) -> list[Edit]:
+    """The edits that make `running` into `intended` (both canonical). Empty if and only if they are equal.
+
+    Statements in a user's order come in the order in which they must be carried out (see `_ordered`).
+    """
+    edits: list[Edit] = []
+    _compare(running, intended, (), edits)
+    return edits
+
+
+def _compare(running: Node, intended: Node, outer: tuple[Node, ...], edits: list[Edit]) -> None:
+    if running is intended or (hash(running) == hash(intended) and running == intended):
+        return
+    ordered: dict[int, Rule] = {}
+    there = running.children
+    for identity, new in intended.children.items():
+        old = there.get(identity)
+        rule = new.statement.rule
+        if rule.user_ordered:
+            ordered[rule.order] = rule
+        elif old is None and new.owned:
+            edits.append(Edit("create", outer, None, new))
+        elif old is None:
+            # It only leads to what is owned; whether the device has it is not looked at, entering it makes it.
+            _compare(new.with_children({}), new, (*outer, new), edits)
+        elif old is not new:
+            _compare_pair(old, new, outer, edits)
+    for identity, old in there.items():
+        if identity in intended.children:
+            continue
+        rule = old.statement.rule
+        if rule.user_ordered:
+            ordered[rule.order] = rule
+        elif old.owned:
+            edits.append(Edit("remove", outer, old, None))
+        else:
+            _compare(old, old.with_children({}), (*outer, old), edits)
+    for rule in ordered.values():
+        _compare_ordered(rule, running, intended, outer, edits)
+
+
+def _compare_pair(old: Node, new: Node, outer: tuple[Node, ...], edits: list[Edit]) -> None:
+    if old.text != new.text:
+        edits.append(Edit("replace", outer, old, new))
+    if old.children or new.children:
+        _compare(old, new, (*outer, new), edits)
+
+
+def _compare_ordered(rule: Rule, running: Node, intended: Node, outer: tuple[Node, ...], edits: list[Edit]) -> None:
+    old = {i: n for i, n in running.children.items() if n.statement.rule is rule}
+    new = {i: n for i, n in intended.children.items() if n.statement.rule is rule}
+    for identity in new.keys() & old.keys():
+        _compare_pair(old[identity], new[identity], outer, edits)
+    edits.extend(_ordered(old, new, outer))
+
+
+def _ordered(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
+    """The steps between two lists in which the first match decides, safe at every moment.
+
+    Most entries that both lists have stay where they are: a longest common subsequence, the anchors. Between two anchors
+    the list then holds first what only the old one has there (A), then what only the new one has (B).
+
+    1. Add from the top down. At every step the list is all of A with a beginning of B. A packet whose first match is an
+       entry of B meets no earlier entry of B, for all of those are already there: it is decided as the new list decides.
+       Any other first match is the old list's first match.
+    2. Remove from the bottom up. At every step the list is all of B with a beginning of A; the same argument holds.
+
+    So no packet is ever decided in a way that is neither the old nor the new one. An entry that moves up is put at its new
+    place in step 1 (its old place then never decides); one that moves down is moved in step 2 (its new place did not
+    decide before). The anchors are a longest subsequence, so no entry moves within one gap.
+    """
+    position = {identity: number for number, identity in enumerate(old)}
+    anchors = _longest_rising([identity for identity in new if identity in position], position)
+    following: list[tuple[str, str | None]] = []
+    anchor: str | None = None
+    for identity in reversed(new):
+        if identity in anchors:
+            anchor = identity
+        else:
+            following.append((identity, anchor))
+    moved_down: set[str] = set()
+    for identity, anchor in reversed(following):
+        if identity not in old:
+            yield Edit("create", outer, None, new[identity], anchor)
+        elif anchor is not None and position[anchor] < position[identity]:
+            yield Edit("move", outer, old[identity], new[identity], anchor)
+        else:
+            moved_down.add(identity)
+    placed_after = _next_placed(list(new), moved_down)
+    for identity in reversed(old):
+        if identity not in new:
+            yield Edit("remove", outer, old[identity], None)
+        elif identity in moved_down:
+            yield Edit("move", outer, old[identity], new[identity], placed_after(identity))
+
+
+class _next_placed:
+    """Which entry of the new list, already in its place, follows one that is about to be moved down."""
+
+    def __init__(self, order: Sequence[str], waiting: Iterable[str]) -> None:
+        self._order = order
+        self._index = {identity: number for number, identity in enumerate(order)}
+        self._waiting = set(waiting)
+
+    def __call__(self, identity: str) -> str | None:
+        self._waiting.discard(identity)
+        for later in self._order[self._index[identity] + 1 :]:
+            if later not in self._waiting:
+                return later
+        return None
+
+
+def _longest_rising(identities: Sequence[str], position: dict[str, int]) -> set[str]:
+    """A longest subsequence of `identities` whose positions rise (patience sorting, n log n)."""
+    tails: list[int] = []
+    ends: list[str] = []
+    previous: dict[str, str | None] = {}
+    for identity in identities:
+        place = bisect_left(tails, position[identity])
+        previous[identity] = ends[place - 1] if place else None
+        if place == len(tails):
+            tails.append(position[identity])
+            ends.append(identity)
+        else:
+            tails[place] = position[identity]
+            ends[place] = identity
+    kept: set[str] = set()
+    walk = ends[-1] if ends else None
+    while walk is not None:
+        kept.add(walk)
+        walk = previous[walk]
+    return kept
+
+
+def applied(edits: Iterable[Edit], tree: Node) -> Node:
+    """`tree` with `edits` carried out in their order, in canonical form. Raises KeyError when an edit does not fit."""
+    whole = _thawed(tree)
+    for edit in edits:
+        place = whole
+        for node in edit.outer:
+            if node.identity not in place.children:
+                place.children[node.identity] = Node(node.statement, {}, owned=node.owned)
+            place = place.children[node.identity]
+        _apply(edit, place)
+    return canonical(_frozen(whole))
+
+
+def _apply(edit: Edit, place: Node) -> None:
+    siblings = place.children
+    if edit.operation == "remove":
+        del siblings[edit.node.identity]
+    elif edit.operation == "replace":
+        siblings[edit.node.identity] = Node(edit.node.statement, siblings[edit.node.identity].children)
+    else:
+        moved = _thawed(edit.node) if edit.operation == "create" else siblings.pop(edit.node.identity)
+        if edit.before is None:
+            siblings[edit.node.identity] = moved
+        else:
+            items = list(siblings.items())
+            index = next(number for number, (identity, _) in enumerate(items) if identity == edit.before)
+            items.insert(index, (edit.node.identity, moved))
+            siblings.clear()
+            siblings.update(items)
+
+
+def _thawed(node: Node) -> Node:
+    """A copy of `node` all the way down whose children may be changed."""
+    return Node(node.statement, {i: _thawed(c) for i, c in node.children.items()}, owned=node.owned)
+
+
+def _frozen(node: Node) -> Node:
+    return Node(node.statement, {i: _frozen(c) for i, c in node.children.items()}, owned=node.owned)

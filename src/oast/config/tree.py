@@ -1,0 +1,143 @@
+"""The configuration tree: one statement with the statements below it, shared between trees and never changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from oast.platforms.grammar import Grammar, Statement
+from oast.records import Fingerprints
+
+Path = tuple[str, ...]
+"""Where a node stands: the identities from the outermost statement to the node itself."""
+
+
+class Node:
+    """A statement and its children, by identity, in their order.
+
+    Equal when all statements below are equal in the same order. `owned` is False for a node that stands in a
+    scoped tree only because something below it is owned.
+    """
+
+    __slots__ = ("_canonical", "_hash", "children", "owned", "statement")
+
+    def __init__(self, statement: Statement, children: dict[str, Node], *, owned: bool = True) -> None:
+        self.statement = statement
+        self.children = children
+        self.owned = owned
+        self._hash: int | None = None
+        self._canonical: Node | None = None
+
+    @property
+    def identity(self) -> str:
+        return self.statement.identity
+
+    @property
+    def text(self) -> str:
+        return self.statement.text
+
+    def __hash__(self) -> int:
+        if self._hash is None:
+            self._hash = hash((self.statement.text, tuple(map(hash, self.children.values()))))
+        return self._hash
+
+    def __eq__(self, other: object) -> bool:
+        if self is other:
+            return True
+        if not isinstance(other, Node) or hash(self) != hash(other) or self.text != other.text:
+            return False
+        return list(self.children.values()) == list(other.children.values())
+
+    def __repr__(self) -> str:
+        return f"<node of {self.statement.rule.path or 'the whole configuration'}, {len(self.children)} below>"
+
+    def with_children(self, children: dict[str, Node]) -> Node:
+        """The same statement with other children."""
+        return Node(self.statement, children, owned=self.owned)
+
+    def walk(self, path: Path = ()) -> Iterator[tuple[Path, Node]]:
+        """Every node below this one with its path, outer before inner, in order."""
+        for identity, child in self.children.items():
+            here = (*path, identity)
+            yield here, child
+            if child.children:
+                yield from child.walk(here)
+
+    def at(self, path: Iterable[str]) -> Node | None:
+        """The node at `path` below this one, or None."""
+        node: Node | None = self
+        for identity in path:
+            node = node.children.get(identity) if node is not None else None
+        return node
+
+    def find(self, rule_path: str) -> Iterator[tuple[Path, Node]]:
+        """Every node that the grammar's rule at `rule_path` (such as `interface/enabled`) describes."""
+        for path, node in self.walk():
+            if node.statement.rule.path == rule_path:
+                yield path, node
+
+
+def root_of(grammar: Grammar, children: dict[str, Node] | None = None) -> Node:
+    """The tree of a whole configuration."""
+    return Node(Statement(grammar.root, "", ""), children or {})
+
+
+def merged(one: Node, other: Node) -> Node:
+    """Two statements of one identity as one, as a device takes them: the later text, the children of both."""
+    children = dict(one.children)
+    for identity, child in other.children.items():
+        present = children.get(identity)
+        children[identity] = child if present is None else merged(present, child)
+    return Node(other.statement, children)
+
+
+def joined(trees: Iterable[Node], grammar: Grammar) -> Node:
+    """Several trees as one configuration, in order."""
+    whole = root_of(grammar)
+    for tree in trees:
+        whole = merged(whole, tree)
+    return whole
+
+
+def canonical(node: Node) -> Node:
+    """The canonical form: defaults, volatile leaves and empty containers left out; siblings in the grammar's order,
+    those the system orders sorted, those the user orders as they stand.
+
+    Idempotent. Each node remembers its canonical form, and nodes are shared, so a repeated part costs once.
+    """
+    known = node._canonical
+    if known is not None:
+        return known
+    kept: list[Node] = []
+    changed = False
+    for child in node.children.values():
+        form = canonical(child) if child.children else child
+        rule = form.statement.rule
+        if form.statement.is_default or rule.volatile:
+            changed = True
+            continue
+        if rule.kind == "container" and rule.known and not rule.presence and not form.children:
+            changed = True
+            continue
+        changed = changed or form is not child
+        kept.append(form)
+    order = sorted(kept, key=_sort_key)
+    if not changed and all(a is b for a, b in zip(order, kept, strict=True)):
+        form = node
+    else:
+        form = node.with_children({child.statement.identity: child for child in order})
+        form._canonical = form
+    node._canonical = form
+    return form
+
+
+def _sort_key(node: Node) -> tuple[int, tuple[str | int, ...]]:
+    statement = node.statement
+    # The grammar's order alone, so that Python's stable sort keeps the user's order.
+    return (statement.rule.order, ()) if statement.rule.user_ordered or not statement.rule.known else statement.sort_key
+
+
+def masked(statement: Statement, fingerprints: Fingerprints) -> str:
+    """The statement's text with a fingerprint in place of a secret."""
+    if not statement.rule.secret:
+        return statement.text
+    return f"{statement.rule.word} {fingerprints.of(statement.target)}"

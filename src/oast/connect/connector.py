@@ -1,0 +1,62 @@
+"""Opens sessions for one estate: where each device is, how to log in, which key it is trusted with."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+
+from oast.connect.host_keys import KnownHosts
+from oast.connect.session import CommandLineSession, Session
+from oast.connect.transcript import Transcript
+from oast.connect.transport import Login, Target, connect
+from oast.errors import ConnectionFailed, EstateError, OastError
+from oast.estate.estate import Estate, simulated_at
+from oast.estate.inventory import Device
+from oast.platforms.load import Platform
+from oast.records import Place
+
+
+class Connector:
+    """`timeout_s` overrides the estate's connect and command timeouts, in seconds."""
+
+    def __init__(self, estate: Estate, timeout_s: float | None = None) -> None:
+        settings = estate.settings.connection
+        if settings.username is None:
+            raise EstateError("there is no user to log in as", place=Place("oast.toml"), hint='add username = "..." below [connection]')
+        self._login = Login(settings.username, estate.secret(settings.password_secret), settings.key_file)
+        self._privilege = estate.secret(settings.privilege_password_secret)
+        self._connect_timeout_s = timeout_s or settings.connect_timeout_s
+        self._command_timeout_s = timeout_s or settings.command_timeout_s
+        self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
+        self.known_hosts = KnownHosts(settings.known_hosts)
+
+    @property
+    def connect_timeout_s(self) -> float:
+        return self._connect_timeout_s
+
+    def target(self, device: Device) -> Target:
+        """Where `device` listens. Raises ConnectionFailed when the simulated network does not have it."""
+        keys = self.known_hosts.of(device.name)
+        if self._simulated is None:
+            return Target(device.name, device.address, device.port, keys)
+        if device.name not in self._simulated:
+            raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
+        return Target(device.name, *self._simulated[device.name], keys)
+
+    async def open(self, device: Device, platform: Platform, transcript: Transcript | None = None) -> Session:
+        """A session that is ready for commands. Raises DeviceError; nothing stays open then, nor after cancellation."""
+        transcript = transcript or Transcript(time.monotonic)
+        target = self.target(device)
+        transcript.note(f"connecting to {target.host} port {target.port} as {self._login.username}")
+        try:
+            transport = await connect(target, self._login, self._connect_timeout_s)
+        except OastError as error:
+            transcript.note(error.message)
+            raise
+        session = CommandLineSession(transport, platform.dialect, self._command_timeout_s, self._privilege, transcript)
+        try:
+            await session.start()
+        except BaseException:
+            await session.close()
+            raise
+        return session

@@ -1,0 +1,78 @@
+"""Reading a command line: when is an answer complete, what in it is echo, paging or an error. Pure: text in, text out."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from oast.platforms.load import Dialect
+
+# A prompt stands at the very end, so only so much of a long answer has to be looked at each time more arrives.
+_TAIL = 400
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """Why the device has stopped sending: at a prompt of `level`, at a `pager`, or at a question for a `password`."""
+
+    kind: str
+    level: str
+    prompt: str
+
+
+class Reader:
+    """Collects what arrives until the device waits for input."""
+
+    def __init__(self, dialect: Dialect) -> None:
+        self._patterns = [("prompt", level, re.compile(rf"(?:^|[\r\n])({pattern})\Z")) for level, pattern in dialect.prompts.items()]
+        if dialect.pager_prompt:
+            self._patterns.append(("pager", "", re.compile(rf"(?:^|[\r\n])({dialect.pager_prompt})\s*\Z")))
+        if dialect.raise_password:
+            self._patterns.append(("password", "", re.compile(rf"(?:^|[\r\n])({dialect.raise_password})\Z")))
+        self._chunks: list[str] = []
+        self._tail = ""
+
+    def feed(self, text: str) -> Stop | None:
+        """Add what arrived; says where the device has stopped, if it has."""
+        self._chunks.append(text)
+        self._tail = (self._tail + text)[-_TAIL:]
+        for kind, level, pattern in self._patterns:
+            match = pattern.search(self._tail)
+            if match:
+                return Stop(kind, level, match[1])
+        return None
+
+    def take(self) -> str:
+        """All that was collected; begins anew."""
+        text = "".join(self._chunks)
+        self._chunks.clear()
+        self._tail = ""
+        return text
+
+    def so_far(self) -> str:
+        """The last of what has arrived, for an error message."""
+        return plain(self._tail)[-120:].strip()
+
+
+def plain(text: str) -> str:
+    """Text as a screen would show it: what a carriage return overwrote is gone."""
+    lines = text.replace("\r\n", "\n").split("\n")
+    return "\n".join(line.rstrip("\r").rpartition("\r")[2] for line in lines)
+
+
+def answer(text: str, command: str, prompt: str) -> str:
+    """The device's answer to `command` in `text`, which ends with `prompt`: without echo and prompt."""
+    lines = plain(text[: len(text) - len(prompt)]).split("\n")
+    if lines and lines[0].strip() == command.strip():
+        lines = lines[1:]
+    return "\n".join(lines)
+
+
+def error_in(text: str, dialect: Dialect) -> str | None:
+    """The device's own words when `text` says that a command was not done."""
+    for pattern in dialect.errors:
+        for line in text.split("\n"):
+            match = re.fullmatch(pattern, line.strip())
+            if match:
+                return match.groupdict().get("message") or match[0]
+    return None

@@ -1,0 +1,87 @@
+"""The estate: the folder that describes one network, opened and read."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from oast.errors import EstateError, StateError, UsageError
+from oast.estate import inventory, selectors, settings, values
+from oast.estate.inventory import Device
+from oast.estate.secrets import Secrets, fingerprints_of
+from oast.estate.settings import Settings
+from oast.estate.values import Values, ValueLayers
+from oast.nearest import suggestion
+from oast.records import Fingerprints, Secret
+
+
+@dataclass(frozen=True)
+class Estate:
+    """What the engineer wrote, but for templates and checks."""
+
+    folder: Path
+    settings: Settings
+    devices: Mapping[str, Device]
+    layers: ValueLayers
+    secrets: Secrets
+    fingerprints: Fingerprints
+
+    @property
+    def working(self) -> Path:
+        """Working data of this estate; never committed."""
+        return self.folder / ".oast"
+
+    def pick(self, selector: str | None) -> list[Device]:
+        """The devices that `selector` picks; all without one. Raises EstateError when it picks none."""
+        if selector is None:
+            if not self.devices:
+                raise EstateError("the inventory has no devices", hint="add devices to inventory/devices.yaml")
+            return list(self.devices.values())
+        parsed = selectors.parse(selector)
+        return [self.devices[name] for name in parsed.pick({n: d.known_by for n, d in self.devices.items()})]
+
+    def device(self, name: str) -> Device:
+        """The device called `name`. Raises EstateError with the nearest name."""
+        if name not in self.devices:
+            raise EstateError(f"there is no device '{name}'", hint=suggestion(name, self.devices))
+        return self.devices[name]
+
+    def values_of(self, device: Device) -> Values:
+        return self.layers.of(device)
+
+    def secret(self, name: str | None) -> Secret | None:
+        """The secret that a setting names, if it names one."""
+        return None if name is None else self.secrets.get(name)
+
+
+def find(start: Path) -> Path:
+    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none."""
+    for folder in (start, *start.parents):
+        if (folder / settings.FILE).is_file():
+            return folder
+    raise UsageError(f"there is no {settings.FILE} in {start} or above", hint="change into an estate, or name it with --estate")
+
+
+def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = ()) -> Estate:
+    """Read the estate in `folder`. `given` are values from the command line. Raises EstateError."""
+    read = settings.read(folder)
+    fingerprints = fingerprints_of(folder / ".oast")
+    secrets = Secrets(environment, read.secrets_file, fingerprints)
+    devices = inventory.read(folder)
+    layers = values.read(folder, devices, secrets.get, given)
+    return Estate(folder, read, devices, layers, secrets, fingerprints)
+
+
+def simulated_at(estate: Estate) -> Mapping[str, tuple[str, int]]:
+    """Where the running simulator's devices listen: name to host and port. Raises StateError when it is not running."""
+    path = estate.working / "sim" / "listening.json"
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+        return {name: (str(where["host"]), int(where["port"])) for name, where in data["devices"].items()}
+    except FileNotFoundError:
+        raise StateError("the simulated network is not running", hint="start it with: oast sim start") from None
+    except (OSError, ValueError, KeyError, TypeError):
+        raise StateError(f"{path} cannot be read", hint="stop and start the simulator again") from None

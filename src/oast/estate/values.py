@@ -1,0 +1,162 @@
+"""Values: data for templates, from `everywhere`, from rules, and from a device's own file; the narrowest wins.
+
+everywhere < rules, in file and then written order < values/devices/NAME.yaml < --with KEY=VALUE.
+Mappings merge deeply; lists and scalars replace; `extend:` beside `values:` appends to lists.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from oast.errors import EstateError
+from oast.estate import selectors, yaml_text
+from oast.estate.inventory import Device
+from oast.estate.selectors import Attributes, Selector
+from oast.estate.yaml_text import YamlList, YamlMap
+from oast.nearest import suggestion
+from oast.records import Place, Secret
+
+Values = dict[str, Any]
+SecretOf = Callable[[str, Place | None], Secret]
+
+
+@dataclass(frozen=True)
+class Layer:
+    """Values for the devices that `on` picks (None: all), and what is appended to lists."""
+
+    on: Selector | None
+    values: Values
+    extend: Values
+
+
+@dataclass(frozen=True)
+class ValueLayers:
+    """All layers of an estate, widest first."""
+
+    layers: tuple[Layer, ...]
+    own: Mapping[str, Values]
+    given: Values
+
+    def of(self, device: Device) -> Values:
+        """The values of one device. The result shares parts with other devices' values: do not change it."""
+        merged: Values = {}
+        for layer in self.layers:
+            if layer.on is None or layer.on.matches(device.known_by):
+                merged = merge(merged, layer.values)
+                if layer.extend:
+                    merged = extend(merged, layer.extend)
+        if device.name in self.own:
+            merged = merge(merged, self.own[device.name])
+        return merge(merged, self.given) if self.given else merged
+
+
+def merge(wide: Values, narrow: Values) -> Values:
+    """`wide` with everything of `narrow` over it; neither is changed."""
+    if not wide:
+        return narrow
+    merged = dict(wide)
+    for key, value in narrow.items():
+        present = merged.get(key)
+        merged[key] = merge(present, value) if isinstance(present, dict) and isinstance(value, dict) else value
+    return merged
+
+
+def extend(values: Values, more: Values, path: str = "") -> Values:
+    """`values` with the lists of `more` appended to its own. Raises EstateError where it has something else than a list."""
+    extended = dict(values)
+    for key, addition in more.items():
+        here = f"{path}{key}"
+        present = extended.get(key)
+        if isinstance(addition, dict) and (present is None or isinstance(present, dict)):
+            extended[key] = extend(present or {}, addition, f"{here}.")
+        elif isinstance(addition, list) and (present is None or isinstance(present, list)):
+            extended[key] = [*(present or ()), *addition]
+        else:
+            place = more.place(key) if isinstance(more, YamlMap) else None
+            raise EstateError(f"'{here}' cannot be extended: both have to be lists", place=place, hint="use 'values:' to replace it")
+    return extended
+
+
+def read(
+    folder: Path, devices: Mapping[str, Device], secret: SecretOf, given: Sequence[tuple[str, Any]] = ()
+) -> ValueLayers:
+    """All values of the estate in `folder`; `given` are the command line's, as dotted key and value. Raises EstateError."""
+    layers: list[Layer] = []
+    for path in sorted((folder / "values").glob("*.yaml")):
+        layers.extend(_layers(yaml_text.read_map(path, f"values/{path.name}"), devices, secret))
+    own: dict[str, Values] = {}
+    for path in sorted((folder / "values" / "devices").glob("*.yaml")):
+        shown = f"values/devices/{path.name}"
+        if path.stem not in devices:
+            raise EstateError(f"there is no device '{path.stem}' for these values", place=Place(shown), hint=suggestion(path.stem, devices))
+        own[path.stem] = _resolved(yaml_text.read_map(path, shown), secret)
+    return ValueLayers(tuple(layers), own, _given(given))
+
+
+def _layers(data: YamlMap, devices: Mapping[str, Device], secret: SecretOf) -> list[Layer]:
+    for key in data:
+        if key not in ("everywhere", "rules"):
+            raise EstateError(
+                f"'{key}' is not known in a values file", place=data.place(key), hint="values stand below 'everywhere:' or in 'rules:'"
+            )
+    layers = []
+    everywhere = data.get("everywhere")
+    if everywhere is not None:
+        layers.append(Layer(None, _resolved(_map(everywhere, data.place("everywhere"), "everywhere"), secret), {}))
+    rules = data.get("rules") or YamlList(data.file)
+    if not isinstance(rules, YamlList):
+        raise EstateError("'rules' has to be a list: '- on: SELECTOR'", place=data.place("rules"))
+    known: list[Attributes] = [device.known_by for device in devices.values()]
+    for index, rule in enumerate(rules):
+        layers.append(_rule(rule, rules.place(index), known, secret))
+    return layers
+
+
+def _rule(rule: Any, place: Place, known: Sequence[Attributes], secret: SecretOf) -> Layer:
+    if not isinstance(rule, YamlMap) or not isinstance(rule.get("on"), str):
+        raise EstateError("a rule has to say for which devices it is", place=place, hint="begin it with '- on: SELECTOR'")
+    for key in rule:
+        if key not in ("on", "values", "extend"):
+            hint = suggestion(key, ("on", "values", "extend"))
+            raise EstateError(f"'{key}' is not known in a rule", place=rule.place(key), hint=hint)
+    selector = selectors.parse(rule["on"], rule.place("on"))
+    selector.check(known)
+    if not any(selector.matches(attributes) for attributes in known):
+        raise EstateError(f"the rule is for no device: {selector.text}", place=rule.place("on"), hint="correct or remove the rule")
+    values = _map(rule.get("values") or YamlMap(rule.file), rule.place("values"), "values")
+    more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
+    return Layer(selector, _resolved(values, secret), _resolved(more, secret))
+
+
+def _map(data: Any, place: Place, name: str) -> YamlMap:
+    if not isinstance(data, YamlMap):
+        raise EstateError(f"'{name}' has to hold 'name: value' lines", place=place)
+    return data
+
+
+def _resolved(data: Any, secret: SecretOf) -> Any:
+    """The same data with `{secret: NAME}` replaced by the secret."""
+    if isinstance(data, YamlMap):
+        if set(data) == {"secret"}:
+            return secret(str(data["secret"]), data.place("secret"))
+        for key, value in data.items():
+            if isinstance(value, (dict, list)):
+                data[key] = _resolved(value, secret)
+    elif isinstance(data, YamlList):
+        for index, value in enumerate(data):
+            if isinstance(value, (dict, list)):
+                data[index] = _resolved(value, secret)
+    return data
+
+
+def _given(given: Sequence[tuple[str, Any]]) -> Values:
+    values: Values = {}
+    for key, value in given:
+        nested: Any = value
+        for part in reversed(key.split(".")):
+            nested = {part: nested}
+        values = merge(values, nested)
+    return values

@@ -1,0 +1,40 @@
+"""Many devices at once: bounded, each failing by itself, results in order of arrival."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Iterable
+from typing import TypeVar
+
+from oast.errors import DeviceError
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+async def for_each(
+    items: Iterable[T],
+    work: Callable[[T], Awaitable[R]],
+    at_once: int,
+    done: Callable[[T, R | DeviceError], None],
+) -> None:
+    """Do `work` for every item, `at_once` at a time, and hand each result to `done` as it arrives.
+
+    A DeviceError is a result; any other error ends the rest and is raised. Cancellation cancels all and waits for them.
+    """
+    places = asyncio.Semaphore(max(1, at_once))
+
+    async def one(item: T) -> None:
+        async with places:
+            try:
+                result: R | DeviceError = await work(item)
+            except DeviceError as error:
+                result = error
+        done(item, result)
+
+    try:
+        async with asyncio.TaskGroup() as group:
+            for item in items:
+                group.create_task(one(item))
+    except BaseExceptionGroup as several:
+        raise several.exceptions[0] from None

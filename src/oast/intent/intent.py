@@ -1,0 +1,220 @@
+"""Intent: what a device's configuration should be, rendered section by section and checked against the grammar."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import jinja2
+
+from oast.config.indented import IndentedSyntax
+from oast.config.ownership import Pattern, Scope
+from oast.config.tree import Node, Path, canonical, joined
+from oast.errors import EstateError
+from oast.estate import selectors, yaml_text
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.estate.selectors import Selector
+from oast.estate.values import Values
+from oast.estate.yaml_text import YamlList, YamlMap
+from oast.intent import templates
+from oast.intent.templates import Template
+from oast.nearest import suggestion
+from oast.platforms.load import Platform, shipped
+from oast.records import Place, Problem
+
+FILE = "intent.yaml"
+
+
+@dataclass(frozen=True)
+class SectionUse:
+    """A line of intent.yaml: a section, and the devices that have it (None: all)."""
+
+    name: str
+    on: Selector | None
+    place: Place
+
+
+@dataclass(frozen=True)
+class RenderedSection:
+    """One section of one device: the text as rendered and its tree."""
+
+    template: Template
+    text: str
+    tree: Node
+
+
+@dataclass(frozen=True)
+class Intent:
+    """The whole intended configuration of one device; `tree` is canonical, `scope` is what its sections own together."""
+
+    device: Device
+    platform: Platform
+    sections: tuple[RenderedSection, ...]
+    tree: Node
+    scope: Scope
+    _places: Callable[[], Mapping[Path, Place]] = field(repr=False)
+
+    def place_of(self, path: Path) -> Place | None:
+        """The template line that the statement at `path`, or the nearest above it, was rendered from."""
+        places = self._places()
+        for length in range(len(path), 0, -1):
+            if path[:length] in places:
+                return places[path[:length]]
+        return None
+
+
+class IntentBuilder:
+    """Renders and parses for the devices of one estate; templates and platforms are loaded once. `only` limits to sections."""
+
+    def __init__(self, estate: Estate, only: Sequence[str] = ()) -> None:
+        self._estate = estate
+        self._uses = read_sections(estate)
+        self._environments: dict[str, jinja2.Environment] = {}
+        self._templates: dict[tuple[str, str], Template] = {}
+        self._syntaxes: dict[str, IndentedSyntax] = {}
+        self._only = frozenset(only)
+        known = {use.name for use in self._uses}
+        for name in only:
+            if name not in known:
+                raise EstateError(f"there is no section '{name}' in {FILE}", hint=suggestion(name, known))
+
+    def syntax(self, device: Device) -> IndentedSyntax:
+        """The syntax of the device's platform, with everything it has seen before. Raises EstateError for an unknown platform."""
+        platform = self.platform(device)
+        if platform.name not in self._syntaxes:
+            self._syntaxes[platform.name] = IndentedSyntax(platform.grammar, platform.spelling.comment)
+        return self._syntaxes[platform.name]
+
+    def platform(self, device: Device) -> Platform:
+        """The platform of the device. Raises EstateError at the device's place."""
+        try:
+            return shipped(device.platform)
+        except EstateError as error:
+            raise EstateError(error.message, place=device.place, hint=error.hint) from None
+
+    def texts(self, device: Device) -> list[tuple[Template, str]]:
+        """The rendered text of each section of the device, in order. Raises EstateError."""
+        values = self._values(device)
+        return [(template, template.render(values)) for template in self._of(device)]
+
+    def build(self, device: Device) -> Intent:
+        """The device's intent. Raises EstateError with every problem found in it."""
+        syntax = self.syntax(device)
+        values = self._values(device)
+        every = self._of(device, everything=True)
+        problems: list[Problem] = []
+        sections: list[RenderedSection] = []
+        for template in self._of(device):
+            text = template.render(values)
+            parsed = syntax.parse(text)
+            if parsed.problems:
+                places = template.line_places(values)
+                problems.extend(
+                    Problem(f"{p.message} (for {device.name})", places.get(p.line, Place(template.shown)), p.hint, _line(text, p.line))
+                    for p in parsed.problems
+                )
+            problems.extend(self._outside(template, every, text, parsed.tree, values, device))
+            sections.append(RenderedSection(template, text, parsed.tree))
+        if problems:
+            raise EstateError.of(problems)
+        tree = canonical(joined((section.tree for section in sections), syntax.grammar))
+        owned = [pattern for section in sections for pattern in section.template.owns]
+        others = [p for t in every if t not in [s.template for s in sections] for p in t.owns]
+        places = _once(lambda: self._places(sections, values, syntax))
+        return Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), places)
+
+    def _outside(
+        self, template: Template, every: Sequence[Template], text: str, tree: Node, values: Values, device: Device
+    ) -> Iterable[Problem]:
+        """What a template renders without owning it: it would be compared by nobody, or by another section."""
+        scope = Scope.of(template.owns, [pattern for other in every if other is not template for pattern in other.owns])
+        if scope.within(tree) is tree:
+            return
+        places: dict[int, Place] | None = None
+        for number, path in self.syntax(device).lines_of(text):
+            node = tree.at(path)
+            if node is None or node.children or scope.covers(path):
+                continue
+            places = template.line_places(values) if places is None else places
+            hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
+            message = f"the section '{template.section}' renders what it does not own (for {device.name})"
+            yield Problem(message, places.get(number, Place(template.shown)), hint, _line(text, number))
+
+    def _places(self, sections: Sequence[RenderedSection], values: Values, syntax: IndentedSyntax) -> Mapping[Path, Place]:
+        found: dict[Path, Place] = {}
+        for section in sections:
+            places = section.template.line_places(values)
+            for number, path in syntax.lines_of(section.text):
+                found[path] = places.get(number, Place(section.template.shown))
+        return found
+
+    def _values(self, device: Device) -> Values:
+        return {**self._estate.values_of(device), "device": device.attributes}
+
+    def _of(self, device: Device, *, everything: bool = False) -> list[Template]:
+        return [
+            self._template(use, device)
+            for use in self._uses
+            if (everything or not self._only or use.name in self._only) and (use.on is None or use.on.matches(device.known_by))
+        ]
+
+    def _template(self, use: SectionUse, device: Device) -> Template:
+        key = (device.platform, use.name)
+        if key not in self._templates:
+            platform = self.platform(device).name
+            if platform not in self._environments:
+                self._environments[platform] = templates.environment(self._estate.folder / "templates" / platform)
+            try:
+                self._templates[key] = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
+            except EstateError as error:
+                missing = error.message.startswith("there is no template")
+                raise EstateError(error.message, place=use.place, hint=error.hint) from None if missing else error
+        return self._templates[key]
+
+
+def _once(make: Callable[[], Mapping[Path, Place]]) -> Callable[[], Mapping[Path, Place]]:
+    made: list[Mapping[Path, Place]] = []
+
+    def once() -> Mapping[Path, Place]:
+        if not made:
+            made.append(make())
+        return made[0]
+
+    return once
+
+
+def _line(text: str, number: int) -> str:
+    return text.split("\n")[number - 1].rstrip("\r")
+
+
+def read_sections(estate: Estate) -> tuple[SectionUse, ...]:
+    """The sections of intent.yaml in order. Raises EstateError."""
+    data = yaml_text.read_map(estate.folder / FILE, FILE)
+    for key in data:
+        if key != "sections":
+            raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["sections"]))
+    written = data.get("sections")
+    if not isinstance(written, YamlList) or not written:
+        raise EstateError("'sections' has to list at least one '- section: NAME'", place=Place(FILE, data.lines.get("sections")))
+    uses: list[SectionUse] = []
+    for index, item in enumerate(written):
+        use = _use(item, written.place(index), estate)
+        if any(use.name == other.name for other in uses):
+            raise EstateError(f"the section '{use.name}' is listed twice", place=use.place, hint="join the two, with 'or' in 'on'")
+        uses.append(use)
+    return tuple(uses)
+
+
+def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
+    if not isinstance(item, YamlMap) or not isinstance(item.get("section"), str):
+        raise EstateError("this has to be '- section: NAME'", place=place)
+    for key in item:
+        if key not in ("section", "on"):
+            raise EstateError(f"'{key}' is not known here", place=item.place(key), hint=suggestion(key, ("section", "on")))
+    on = None
+    if "on" in item:
+        on = selectors.parse(str(item["on"]), item.place("on"))
+        on.pick({device.name: device.known_by for device in estate.devices.values()})
+    return SectionUse(item["section"], on, place)

@@ -1,0 +1,183 @@
+"""Templates: sandboxed Jinja2 with strict undefined values, and the way back from a rendered line to the template's line."""
+
+from __future__ import annotations
+
+import re
+import traceback
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import jinja2
+from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+from oast.config.ownership import Pattern, pattern_of
+from oast.errors import EstateError
+from oast.estate import yaml_text
+from oast.estate.yaml_text import YamlMap
+from oast.nearest import suggestion
+from oast.records import Place, Problem, Secret
+
+_HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
+_MARK = re.compile("\ue000([0-9]+)\ue001")
+
+
+class _Environment(ImmutableSandboxedEnvironment):
+    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called `items`."""
+
+    def getattr(self, obj: Any, attribute: str) -> Any:
+        if isinstance(obj, dict):
+            try:
+                return obj[attribute]
+            except KeyError:
+                pass
+        return super().getattr(obj, attribute)
+
+
+def _reveal(value: Any) -> Any:
+    return value.reveal() if isinstance(value, Secret) else value
+
+
+def environment(folder: Path | None) -> jinja2.Environment:
+    """The environment of the templates in `folder`."""
+    return _Environment(
+        loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
+        undefined=jinja2.StrictUndefined,
+        finalize=_reveal,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+        autoescape=False,  # noqa: S701  (configurations, not pages)
+    )
+
+
+@dataclass(frozen=True)
+class Template:
+    """One template: what its header says, and the compiled text. `shown` is its path as errors name it."""
+
+    section: str
+    owns: tuple[Pattern, ...]
+    shown: str
+    source: str
+    compiled: jinja2.Template
+
+    def render(self, values: Mapping[str, Any]) -> str:
+        """The text for `values`. Raises EstateError with the line of the template."""
+        try:
+            return self.compiled.render(values)
+        except jinja2.UndefinedError as error:
+            raise self._undefined(error, values) from None
+        except jinja2.TemplateSyntaxError as error:
+            raise _syntax_error(error, self.shown) from None
+        except Exception as error:
+            # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
+            raise EstateError(_plain(error), place=self._place_of(error)) from None
+
+    def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
+        """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""
+        env = self.compiled.environment
+        marked = env.overlay(trim_blocks=False, lstrip_blocks=False).from_string(_with_marks(env, self.source))
+        text = marked.render(values)
+        places: dict[int, Place] = {}
+        if _MARK.sub("", text) != self.compiled.render(values):
+            return places  # The marks changed what a filter or a comparison did: no place is better than a wrong one.
+        for number, line in enumerate(text.split("\n"), 1):
+            indent = re.match("(?:\ue000[0-9]+\ue001|\\s)*", line)
+            marks = _MARK.findall(indent[0] if indent else "")
+            if marks:
+                places[number] = Place(self.shown, int(marks[-1]))
+        return places
+
+    def _place_of(self, error: BaseException) -> Place:
+        """The innermost line of a template in the traceback; jinja2 puts the templates' names and lines there."""
+        frames = [f for f in traceback.extract_tb(error.__traceback__) if f.filename.endswith(".j2")]
+        if not frames:
+            return Place(self.shown)
+        inner = frames[-1]
+        return Place(f"{Path(self.shown).parent}/{Path(inner.filename).name}", inner.lineno)
+
+    def _undefined(self, error: jinja2.UndefinedError, values: Mapping[str, Any]) -> EstateError:
+        text = error.message or str(error)
+        top = re.fullmatch(r"'([^']+)' is undefined", text)
+        field = re.fullmatch(r"'[^']*' has no attribute '([^']+)'", text)
+        if top:
+            return EstateError(
+                f"'{top[1]}' is not defined for {_device(values)}", place=self._place_of(error), hint=suggestion(top[1], values)
+            )
+        if field:
+            return EstateError(
+                f"'{field[1]}' is not defined for {_device(values)} in the value used here",
+                place=self._place_of(error),
+                hint="look at where the value comes from in values/, or give it there",
+            )
+        return EstateError(_plain(error), place=self._place_of(error))
+
+
+def _device(values: Mapping[str, Any]) -> str:
+    device = values.get("device")
+    return str(device["name"]) if isinstance(device, Mapping) and "name" in device else "this device"
+
+
+def _plain(error: Exception) -> str:
+    return f"the template cannot be rendered: {error}" if str(error) else f"the template cannot be rendered: {type(error).__name__}"
+
+
+def _with_marks(env: jinja2.Environment, source: str) -> str:
+    """`source` with its white space already trimmed, and a mark with the line number before everything that is put out."""
+    made: list[str] = []
+    for line, kind, text in env.lexer.tokeniter(source, None):
+        if kind == "data":
+            parts = text.split("\n")
+            made.append("\n".join(f"\ue000{line + n}\ue001{part}" for n, part in enumerate(parts)))
+        elif kind == "variable_begin":
+            made.append(f"\ue000{line}\ue001{text}")
+        else:
+            # The end of a block holds the line break that was trimmed with it.
+            made.append(text.rstrip() if kind in ("block_end", "comment_end") else text)
+    return "".join(made)
+
+
+def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> Template:
+    """The template of `section` for `platform` below the estate's `folder`. Raises EstateError."""
+    path = folder / "templates" / platform / f"{section}.j2"
+    shown = f"templates/{platform}/{section}.j2"
+    try:
+        source = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        known = (p.stem for p in path.parent.glob("*.j2"))
+        raise EstateError(f"there is no template for the section '{section}'", place=Place(shown), hint=suggestion(section, known)) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise EstateError(f"the template cannot be read: {error}", place=Place(shown)) from None
+    header = _header(source, shown)
+    if header.get("section") != section:
+        raise EstateError(f"the header names the section '{header.get('section')}', the file '{section}'", place=header.place("section"))
+    owns = header.get("owns")
+    if not isinstance(owns, list) or not owns or not all(isinstance(own, str) for own in owns):
+        raise EstateError("the header does not say what the section owns", place=header.place("owns"), hint="add for example 'owns: [ntp]'")
+    try:
+        compiled = env.get_template(path.name)
+    except jinja2.TemplateSyntaxError as error:
+        raise _syntax_error(error, shown) from None
+    return Template(section, tuple(pattern_of(own) for own in owns), shown, source, compiled)
+
+
+def _header(source: str, shown: str) -> YamlMap:
+    match = _HEADER.match(source)
+    if match is None:
+        hint = "begin it with {# and the lines 'section: NAME' and 'owns: [PART]', closed by #}"
+        raise EstateError("the template has no header", place=Place(shown, 1), hint=hint)
+    # Blank lines in front keep the line numbers of the file.
+    data = yaml_text.parse("\n" * source[: match.start("text")].count("\n") + match["text"], shown)
+    if not isinstance(data, YamlMap):
+        raise EstateError("the header has to hold 'name: value' lines", place=Place(shown, 1))
+    for key in data:
+        if key not in ("section", "owns"):
+            raise EstateError(f"'{key}' is not known in a header", place=data.place(key), hint=suggestion(key, ("section", "owns")))
+    return data
+
+
+def _syntax_error(error: jinja2.TemplateSyntaxError, shown: str) -> EstateError:
+    message = (error.message or "the template is wrong").rstrip(".")
+    file = f"{Path(shown).parent}/{error.name}" if error.name else shown
+    return EstateError.of([Problem(f"the template is wrong: {message}", Place(file, error.lineno))])

@@ -1,0 +1,222 @@
+"""Types of the arguments of configuration statements: what is allowed, and its one canonical spelling.
+
+The names follow the typedefs of RFC 6991 where it has one. A type turns the words a person or a device wrote
+into canonical words, so that `198.51.100.1 255.255.255.254` and `198.51.100.1/31` are one value.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from oast.nearest import nearest
+
+
+class WrongValue(ValueError):
+    """A word that the type does not allow; the message completes "'word' is not ..."."""
+
+    def __init__(self, message: str, hint: str | None = None) -> None:
+        super().__init__(message)
+        self.hint = hint
+
+
+@dataclass(frozen=True, slots=True)
+class ValueType:
+    """`convert` takes the words of one value and returns its canonical text; it raises WrongValue.
+
+    `most` is how many words one value may take (None: all that are left); `examples` are valid values, the first canonical.
+    """
+
+    name: str
+    help: str
+    convert: Callable[[Sequence[str]], str]
+    examples: tuple[str, ...]
+    most: int | None = 1
+
+
+def quoted(text: str) -> str:
+    """`text` as one word of a configuration line: in double quotes where it needs them."""
+    if text and not re.search(r'[\s"\\#]', text):
+        return text
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
+def _one(convert: Callable[[str], str], what: str) -> Callable[[Sequence[str]], str]:
+    def converted(words: Sequence[str]) -> str:
+        try:
+            return convert(words[0])
+        except WrongValue:
+            raise
+        except ValueError:
+            raise WrongValue(what) from None
+
+    return converted
+
+
+def _matching(pattern: str, what: str, *, lower: bool = False) -> Callable[[Sequence[str]], str]:
+    expression = re.compile(pattern)
+
+    def converted(words: Sequence[str]) -> str:
+        word = words[0].lower() if lower else words[0]
+        if not expression.fullmatch(word):
+            raise WrongValue(what)
+        return word
+
+    return converted
+
+
+def _choices(choices: Sequence[str]) -> Callable[[Sequence[str]], str]:
+    exact = frozenset(choices)
+    listed = ", ".join(choices[:-1]) + f" or {choices[-1]}" if len(choices) > 1 else choices[0]
+
+    def converted(words: Sequence[str]) -> str:
+        word = words[0]
+        if word in exact:
+            return word
+        starting = [choice for choice in choices if choice.startswith(word)]
+        if len(starting) == 1:
+            return starting[0]
+        near = nearest(word, choices)
+        raise WrongValue(listed, f"did you mean '{near}'?" if near else None)
+
+    return converted
+
+
+def _integer(low: int, high: int) -> Callable[[Sequence[str]], str]:
+    def converted(words: Sequence[str]) -> str:
+        if not re.fullmatch(r"[0-9]+", words[0]) or not low <= int(words[0]) <= high:
+            raise WrongValue(f"a whole number from {low} to {high}")
+        return str(int(words[0]))
+
+    return converted
+
+
+def _text(words: Sequence[str]) -> str:
+    return quoted(" ".join(words))
+
+
+def _prefix(version: int | None) -> Callable[[str], str]:
+    def converted(word: str) -> str:
+        if "/" not in word:
+            raise WrongValue("a prefix such as 192.0.2.0/24", "add the prefix length")
+        network = ipaddress.ip_network(word, strict=False)
+        if version and network.version != version:
+            raise WrongValue(f"an IPv{version} prefix")
+        if ipaddress.ip_interface(word).ip != network.network_address:
+            raise WrongValue("a prefix: bits after its length are set", f"did you mean {network}?")
+        return str(network)
+
+    return converted
+
+
+def _interface_address(version: int) -> Callable[[Sequence[str]], str]:
+    example = "192.0.2.1/24" if version == 4 else "2001:db8::1/64"
+
+    def converted(words: Sequence[str]) -> str:
+        word = "/".join(words) if len(words) == 2 and version == 4 else words[0]
+        try:
+            if "/" not in word:
+                raise ValueError
+            address = ipaddress.ip_interface(word)
+        except ValueError:
+            raise WrongValue(f"an IPv{version} address with its prefix length, such as {example}") from None
+        if address.version != version:
+            raise WrongValue(f"an IPv{version} address with its prefix length, such as {example}")
+        return str(address)
+
+    return converted
+
+
+def _dotted_quad(word: str) -> str:
+    return str(ipaddress.IPv4Address(int(word) if word.isdigit() else word))
+
+
+def _port_range(words: Sequence[str]) -> str:
+    match = re.fullmatch(r"([0-9]{1,5})(?:-([0-9]{1,5}))?", words[0])
+    low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
+    if not low <= high <= 65535:
+        raise WrongValue("a port or a range of ports such as 1024-65535")
+    return str(low) if low == high else f"{low}-{high}"
+
+
+def _any_or_prefix(word: str) -> str:
+    return "any" if word == "any" else _prefix(None)(word)
+
+
+NAME = r"[A-Za-z0-9][A-Za-z0-9_.-]{0,63}"
+_LABEL = r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?"
+
+BUILT_IN: Mapping[str, ValueType] = {
+    t.name: t
+    for t in (
+        ValueType("text", "text; in quotes when it has spaces", _text, ('"ferry pier north"',), most=None),
+        ValueType("word", "one word without spaces", lambda words: quoted(words[0]), ("k3F9x",)),
+        ValueType("name", "a name: letters, digits, _ . -", _matching(NAME, "a name (letters, digits, _ . -)"), ("quay-in",)),
+        ValueType(
+            "domain-name",
+            "a domain name (RFC 6991)",
+            _matching(rf"{_LABEL}(?:\.{_LABEL})*\.?", "a domain name", lower=True),
+            ("larkwater.example", "Larkwater.Example"),
+        ),
+        ValueType("boolean", "true or false", _choices(("true", "false")), ("true", "false")),
+        ValueType(
+            "ip-address",
+            "an IPv4 or IPv6 address",
+            _one(lambda w: str(ipaddress.ip_address(w)), "an IPv4 or IPv6 address"),
+            ("192.0.2.7", "2001:DB8:0::7"),
+        ),
+        ValueType(
+            "ipv4-address", "an IPv4 address", _one(lambda w: str(ipaddress.IPv4Address(w)), "an IPv4 address"), ("192.0.2.7",)
+        ),
+        ValueType(
+            "ipv6-address", "an IPv6 address", _one(lambda w: str(ipaddress.IPv6Address(w)), "an IPv6 address"), ("2001:db8::7",)
+        ),
+        ValueType(
+            "ip-prefix",
+            "an IPv4 or IPv6 prefix",
+            _one(_prefix(None), "a prefix such as 192.0.2.0/24"),
+            ("203.0.113.0/24", "2001:DB8::/32"),
+        ),
+        ValueType(
+            "any-or-prefix", "any, or a prefix", _one(_any_or_prefix, "any, or a prefix such as 192.0.2.0/24"), ("192.0.2.0/24", "any")
+        ),
+        ValueType(
+            "ipv4-address-and-length",
+            "an IPv4 address with its prefix length or mask",
+            _interface_address(4),
+            ("192.0.2.1/24", "192.0.2.1 255.255.255.0"),
+            most=2,
+        ),
+        ValueType("ipv6-address-and-length", "an IPv6 address with its prefix length", _interface_address(6), ("2001:db8::1/64",)),
+        ValueType(
+            "dotted-quad",
+            "four numbers with dots, or one number (RFC 6991)",
+            _one(_dotted_quad, "four numbers with dots, such as 0.0.0.0"),
+            ("0.0.0.1", "1"),
+        ),
+        ValueType("port-range", "a port, or a range of ports", _port_range, ("1024-65535", "0123")),
+    )
+}
+
+
+def declared(name: str, declaration: Mapping[str, Any]) -> ValueType:
+    """A type of the platform's own: `choices`, `range = [low, high]`, or `pattern` (with `lower` and `help`).
+
+    Raises ValueError for any other declaration.
+    """
+    help_text = str(declaration.get("help", name))
+    if "choices" in declaration:
+        choices = tuple(str(choice) for choice in declaration["choices"])
+        return ValueType(name, f"one of {', '.join(choices)}", _choices(choices), choices)
+    if "range" in declaration:
+        low, high = declaration["range"]
+        return ValueType(name, f"a whole number from {low} to {high}", _integer(low, high), (str(high),))
+    if "pattern" in declaration:
+        lower = bool(declaration.get("lower", False))
+        examples = tuple(str(example) for example in declaration.get("examples", ()))
+        return ValueType(name, help_text, _matching(declaration["pattern"], help_text, lower=lower), examples)
+    raise ValueError(f"type '{name}' declares none of choices, range, pattern")

@@ -1,0 +1,69 @@
+"""Plain data shared by all layers."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A line of a file the engineer wrote; `file` is relative to the estate where it can be."""
+
+    file: str
+    line: int | None = None
+
+    def __str__(self) -> str:
+        return self.file if self.line is None else f"{self.file}:{self.line}"
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong: what, where, and the likely fix."""
+
+    message: str
+    place: Place | None = None
+    hint: str | None = None
+    excerpt: str | None = None
+
+
+class Fingerprints:
+    """Makes the short keyed fingerprint that stands for a secret wherever people look.
+
+    The same secret has the same fingerprint under one key, so that a changed secret shows as changed;
+    without the key a guess cannot be tried against it.
+    """
+
+    def __init__(self, key: bytes) -> None:
+        self._key = key
+
+    def of(self, secret: str) -> str:
+        """`<secret 1a2b3c4d>`: 32 bits of HMAC-SHA-256 (RFC 2104)."""
+        return f"<secret {hmac.new(self._key, secret.encode(), hashlib.sha256).hexdigest()[:8]}>"
+
+
+class Secret:
+    """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire only."""
+
+    __slots__ = ("_fingerprint", "_value", "name")
+
+    def __init__(self, name: str, value: str, fingerprint: str) -> None:
+        self.name = name
+        self._value = value
+        self._fingerprint = fingerprint
+
+    def reveal(self) -> str:
+        """The secret itself."""
+        return self._value
+
+    def __str__(self) -> str:
+        return self._fingerprint
+
+    __repr__ = __str__
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Secret) and hmac.compare_digest(self._value.encode(), other._value.encode())
+
+    def __hash__(self) -> int:
+        return hash(self._fingerprint)

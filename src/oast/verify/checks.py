@@ -1,0 +1,125 @@
+"""Checks: what must be true of readings, derived from what was intended, and whether it is."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from oast.config.tree import Path
+from oast.intent.intent import Intent
+from oast.readings.read import Readings
+
+
+@dataclass(frozen=True)
+class Check:
+    """In the reading `reading`, the record with the fields of `match` must have `wanted` in `field`.
+
+    `concerns` are the parts of the configuration this rests on.
+    """
+
+    device: str
+    title: str
+    reading: str
+    match: Mapping[str, str]
+    field: str
+    wanted: str
+    concerns: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """`actual` is what the device has in the field; None when it has no such record."""
+
+    check: Check
+    actual: str | None
+
+    @property
+    def passed(self) -> bool:
+        return self.actual == self.check.wanted
+
+    @property
+    def finding(self) -> str:
+        """The result in words."""
+        return f"{self.check.title}: {self.actual or 'not there'}" + ("" if self.passed else f", wanted {self.check.wanted}")
+
+
+def evaluate(checks: Iterable[Check], readings: Readings) -> list[CheckResult]:
+    """Every check against the readings of its device."""
+    results = []
+    for check in checks:
+        record = next((r for r in readings.get(check.reading, ()) if all(r.get(k) == v for k, v in check.match.items())), None)
+        results.append(CheckResult(check, record.get(check.field) if record is not None else None))
+    return results
+
+
+@dataclass(frozen=True)
+class _OspfEnd:
+    device: str
+    interface: str
+    address: str
+    paths: tuple[Path, ...]
+
+
+def derive(intents: Sequence[Intent]) -> dict[str, list[Check]]:
+    """The checks that follow from the intents of a network, by device: interfaces that are meant to be up are up, and
+    devices that run OSPF on the two ends of a subnet are neighbours."""
+    checks: dict[str, list[Check]] = {intent.device.name: list(_interfaces_up(intent)) for intent in intents}
+    subnets: dict[str, list[_OspfEnd]] = {}
+    for intent in intents:
+        for network, end in _ospf_ends(intent):
+            subnets.setdefault(network, []).append(end)
+    for ends in subnets.values():
+        for one in ends:
+            for other in ends:
+                if one.device != other.device:
+                    checks[one.device].append(_adjacency(one, other))
+    return checks
+
+
+def _disabled(intent: Intent, interface: str) -> bool:
+    rule = intent.platform.roles["enabled"].rpartition("/")[2]
+    entry = intent.tree.children.get(f"{intent.platform.roles['interface']} {interface}")
+    leaf = entry.children.get(rule) if entry else None
+    return leaf is not None and leaf.statement.target == "false"
+
+
+def _interfaces_up(intent: Intent) -> Iterable[Check]:
+    if "interface" not in intent.platform.roles or "interfaces" not in intent.platform.readings:
+        return
+    for path, node in intent.tree.find(intent.platform.roles["interface"]):
+        name = node.statement.target
+        if not _disabled(intent, name):
+            title = f"interface {name} is up"
+            yield Check(intent.device.name, title, "interfaces", {"name": name}, "oper-status", "up", (path,))
+
+
+def _ospf_ends(intent: Intent) -> Iterable[tuple[str, _OspfEnd]]:
+    roles = intent.platform.roles
+    if "ospf_interface" not in roles or "ospf-neighbors" not in intent.platform.readings:
+        return
+    addresses: dict[str, list[ipaddress.IPv4Interface]] = {}
+    for path, node in intent.tree.find(roles["ipv4_address"]):
+        name = path[0].split(" ", 1)[1]
+        addresses.setdefault(name, []).append(ipaddress.IPv4Interface(node.statement.target))
+    passive = roles["ospf_passive"].rpartition("/")[2]
+    for path, node in intent.tree.find(roles["ospf_interface"]):
+        name = node.statement.target
+        leaf = node.children.get(passive)
+        if (leaf is not None and leaf.statement.target == "true") or _disabled(intent, name) or name not in addresses:
+            continue
+        first = addresses[name][0]
+        paths = (path[:1], (f"{roles['interface']} {name}",))
+        yield str(first.network), _OspfEnd(intent.device.name, name, str(first.ip), paths)
+
+
+def _adjacency(one: _OspfEnd, other: _OspfEnd) -> Check:
+    return Check(
+        one.device,
+        f"OSPF neighbour {other.device} on {one.interface} is full",
+        "ospf-neighbors",
+        {"interface": one.interface, "address": other.address},
+        "state",
+        "full",
+        one.paths,
+    )

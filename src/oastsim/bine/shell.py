@@ -1,0 +1,242 @@
+"""bine's command line: characters in, characters out. Knows nothing of SSH, so it can be tested by itself.
+
+A session is at one of three levels. `view` reads; `raise` and the privilege password lead to `full`, which may also save
+and use the revert timer; `edit` changes the configuration, one session at a time.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from oastsim import listings
+from oastsim.bine.configuration import Item, Refused
+from oastsim.device import Device
+
+Command = tuple[str, str, Callable[["Shell", str], str]]
+
+
+class Shell:
+    """One session of `user` on `device`. `closed` becomes True when the user leaves."""
+
+    def __init__(self, device: Device, user: str, height: int = 24) -> None:
+        self.device = device
+        self.user = user
+        self.level = "view"
+        self.page_length = height
+        self.closed = False
+        self.lines = 0
+        self._typed = ""
+        self._waiting: list[str] = []
+        self._page = 0
+        self._asking_password = False
+        self._stack: list[tuple[int, Item]] = []
+        self._after_return = False
+
+    # --- characters -----------------------------------------------------------------------------------------------
+
+    def greeting(self) -> str:
+        """What a session begins with."""
+        return f"\r\nbine {self.device.hostname}, simulated. Type ? for the commands.\r\n\r\n{self.prompt()}"
+
+    def prompt(self) -> str:
+        if self._waiting:
+            return f"[ page {self._page}: Enter for more, q to stop ]"
+        if self._asking_password:
+            return "Privilege password: "
+        return f"{self.device.hostname} {self.level}| "
+
+    def receive(self, text: str, line: Callable[[str], str] | None = None) -> str:
+        """What the device sends back for typed characters, echo included. `line` is called for each whole line."""
+        out: list[str] = []
+        for character in text:
+            if self.closed:
+                break
+            after_return, self._after_return = self._after_return, character == "\r"
+            if character == "\n" and after_return:
+                continue
+            if self._waiting:
+                out.append(self._turn_page(character))
+            elif character in "\r\n":
+                typed, self._typed = self._typed, ""
+                out.append("\r\n" + (line or self.execute)(typed))
+            elif character == "\x03":
+                self._typed, self._asking_password = "", False
+                out.append("\r\n" + self.prompt())
+            elif character in "\x7f\b":
+                out.append("\b \b" if self._typed and not self._asking_password else "")
+                self._typed = self._typed[:-1]
+            elif character == "\x15":
+                out.append("\b \b" * len(self._typed))
+                self._typed = ""
+            elif character == "?" and not self._asking_password and not self._typed.strip():
+                self._typed = ""
+                out.append("\r\n" + self._shown(self._help()))
+            elif character >= " ":
+                self._typed += character
+                out.append("" if self._asking_password else character)
+        return "".join(out)
+
+    def execute(self, typed: str) -> str:
+        """The answer to a whole line, with the next prompt."""
+        if self._asking_password:
+            self._asking_password = False
+            if self.device.privilege_fits(typed):
+                self.level = "full"
+                return self.prompt()
+            return "error: the privilege password is wrong\r\n" + self.prompt()
+        self.lines += 1
+        if not typed.strip():
+            return self.prompt()
+        try:
+            answer = self._edit(typed) if self.level == "edit" else self._command(typed)
+        except Refused as refused:
+            answer = f"{' ' * (len(self.prompt()) + refused.column)}^\nerror: {refused.message}\n"
+        return "" if self.closed else self._shown(answer)
+
+    def _shown(self, answer: str) -> str:
+        lines = answer.splitlines()
+        if not self.page_length or len(lines) < self.page_length:
+            return "".join(f"{line}\r\n" for line in lines) + self.prompt()
+        self._waiting, self._page = lines, 0
+        return self._next_page()
+
+    def _next_page(self) -> str:
+        page, self._waiting = self._waiting[: self.page_length - 1], self._waiting[self.page_length - 1 :]
+        self._page += 1
+        return "".join(f"{line}\r\n" for line in page) + self.prompt()
+
+    def _turn_page(self, character: str) -> str:
+        clear = "\r" + " " * len(self.prompt()) + "\r"
+        if character in "qQ\x03":
+            self._waiting = []
+            return clear + self.prompt()
+        return clear + self._next_page() if character in "\r\n" else ""
+
+    # --- commands -------------------------------------------------------------------------------------------------
+
+    def _command(self, typed: str) -> str:
+        words = typed.split()
+        found = [c for c in COMMANDS if _fits(words, c[1].split()) and (c[0] == "view" or self.level == "full")]
+        exact = [c for c in found if words[: len(c[1].split())] == c[1].split()]
+        for _, name, run in exact or (found if len(found) == 1 else []):
+            return run(self, " ".join(words[len(name.split()) :]))
+        column = len(typed) - len(typed.lstrip())
+        if found:
+            raise Refused(f'"{words[0]}" could be {" or ".join(c[1] for c in found)}', column)
+        if any(_fits(words, c[1].split()) for c in COMMANDS):
+            raise Refused("this needs the full level: use raise", column)
+        raise Refused(f'"{words[0]}" is not a command; type ? for the list', column)
+
+    def _help(self) -> str:
+        if self.level == "edit":
+            return "statements of the configuration, remove STATEMENT, insert STATEMENT before STATEMENT | last, close\n"
+        return "".join(f"{name}\n" for level, name, _ in COMMANDS if level == "view" or self.level == "full")
+
+    def _edit(self, typed: str) -> str:
+        if typed.strip() == "close":
+            self._release()
+            self.level = "full"
+            self.device.keep()
+            return ""
+        self.device.enter(typed, self._stack)
+        return ""
+
+    def _release(self) -> None:
+        self._stack = []
+        if self.device.editor is self:
+            self.device.editor = None
+
+    def end(self) -> None:
+        """The session is over, however it ended."""
+        self.closed = True
+        self._release()
+
+    def leave(self, _: str) -> str:
+        self.end()
+        return ""
+
+    def raise_level(self, _: str) -> str:
+        if self.level == "view":
+            self._asking_password = True
+        return ""
+
+    def lower(self, _: str) -> str:
+        self.level = "view"
+        return ""
+
+    def edit(self, _: str) -> str:
+        user = self.device.user(self.user)
+        if user is None or user.value("role") != "administrator":
+            raise Refused("only an administrator may edit", 0)
+        if self.device.editor not in (None, self):
+            raise Refused(f"{getattr(self.device.editor, 'user', 'someone')} is editing", 0)
+        self.device.editor = self
+        self.level = "edit"
+        return ""
+
+    def page(self, rest: str) -> str:
+        if not rest.isdigit() or int(rest) > 1000:
+            raise Refused("a number of lines is needed, 0 for no pages", 0)
+        self.page_length = int(rest)
+        return ""
+
+    def running(self, _: str) -> str:
+        return self.device.running.text()
+
+    def startup(self, _: str) -> str:
+        return self.device.startup
+
+    def interfaces(self, _: str) -> str:
+        return listings.interfaces(self.device.state, self.device.name)
+
+    def neighbors(self, _: str) -> str:
+        return listings.ospf_neighbors(self.device.state, self.device.name)
+
+    def routes(self, _: str) -> str:
+        return listings.route_table(self.device.state, self.device.name)
+
+    def save(self, _: str) -> str:
+        return f"startup saved, {self.device.save()} bytes\n"
+
+    def arm(self, rest: str) -> str:
+        if not re.fullmatch(r"[0-9]{1,5}", rest) or int(rest) == 0:
+            raise Refused("a number of seconds is needed", 0)
+        self.device.arm(int(rest))
+        return f"armed: going back in {rest} s unless confirmed\n"
+
+    def confirm(self, _: str) -> str:
+        if not self.device.confirm():
+            raise Refused("the revert timer is not armed", 0)
+        return "confirmed\n"
+
+    def revert(self, _: str) -> str:
+        if not self.device.go_back():
+            raise Refused("the revert timer is not armed", 0)
+        return "gone back to the archived configuration\n"
+
+    def timer(self, _: str) -> str:
+        return "armed\n" if self.device.timer is not None else "not armed\n"
+
+
+def _fits(typed: list[str], name: list[str]) -> bool:
+    return len(typed) >= len(name) and all(word.startswith(part) for part, word in zip(typed, name, strict=False))
+
+
+COMMANDS: tuple[Command, ...] = (
+    ("view", "read running", Shell.running),
+    ("view", "read startup", Shell.startup),
+    ("view", "read interfaces", Shell.interfaces),
+    ("view", "read ospf neighbors", Shell.neighbors),
+    ("view", "read routes", Shell.routes),
+    ("view", "session page-length", Shell.page),
+    ("view", "raise", Shell.raise_level),
+    ("view", "leave", Shell.leave),
+    ("full", "lower", Shell.lower),
+    ("full", "edit", Shell.edit),
+    ("full", "save startup", Shell.save),
+    ("full", "revert-timer arm", Shell.arm),
+    ("full", "revert-timer confirm", Shell.confirm),
+    ("full", "revert-timer now", Shell.revert),
+    ("full", "revert-timer state", Shell.timer),
+)

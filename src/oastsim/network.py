@@ -1,0 +1,134 @@
+"""network.yaml: which devices there are, what hardware they have, and which ports are linked. The format: docs/simulator.md."""
+
+from __future__ import annotations
+
+import os
+import re
+import string
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+FORMAT = 1
+
+
+class NetworkError(Exception):
+    """network.yaml, or a file it names, is not right; the message says where."""
+
+
+@dataclass(frozen=True)
+class Account:
+    """A login that a device has when it starts for the first time."""
+
+    name: str
+    role: str
+    password: str
+
+
+@dataclass(frozen=True)
+class DevicePlan:
+    """A device before it starts. `management` is the address through which sessions come in."""
+
+    name: str
+    system: str
+    ports: frozenset[str]
+    attached: frozenset[str]
+    management: str
+    startup: str
+
+
+@dataclass(frozen=True)
+class NetworkPlan:
+    """The whole network. A link is two (device, port) ends; `convergence_s` is how long an adjacency takes to form."""
+
+    devices: tuple[DevicePlan, ...]
+    links: tuple[tuple[tuple[str, str], tuple[str, str]], ...]
+    accounts: tuple[Account, ...]
+    privilege_password: str
+    convergence_s: float
+
+
+def load(path: Path) -> NetworkPlan:
+    """Read network.yaml and what it names. Raises NetworkError."""
+    try:
+        data = yaml.load(path.read_text(encoding="utf-8"), Loader=yaml.CSafeLoader)
+    except OSError as error:
+        raise NetworkError(f"{path}: {error.strerror}") from None
+    except yaml.YAMLError as error:
+        raise NetworkError(f"{path}: {error}") from None
+    if not isinstance(data, dict) or data.get("format") != FORMAT:
+        raise NetworkError(f"{path}: the file has to begin with 'format: {FORMAT}'")
+    try:
+        return _plan(data, path)
+    except KeyError as missing:
+        raise NetworkError(f"{path}: {missing} is missing") from None
+    except (TypeError, ValueError, AttributeError) as wrong:
+        raise NetworkError(f"{path}: {wrong}") from None
+
+
+def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
+    secrets = _secrets(path.parent / data["secrets"]) if "secrets" in data else {}
+    defaults = data.get("defaults", {})
+    devices = tuple(_device(name, {**defaults, **(plan or {})}, path.parent) for name, plan in data["devices"].items())
+    plans = {device.name: device for device in devices}
+    links = []
+    used: set[tuple[str, str]] = set()
+    for written in data.get("links", ()):
+        one, other = (_end(text, plans) for text in written)
+        for end in (one, other):
+            if end in used:
+                raise ValueError(f"the port {end[0]} {end[1]} is linked twice")
+            used.add(end)
+        links.append((one, other))
+    accounts = tuple(
+        Account(a["name"], a.get("role", "administrator"), _secret(a["password"], secrets)) for a in data.get("accounts", ())
+    )
+    return NetworkPlan(
+        devices, tuple(links), accounts, _secret(data["privilege-password"], secrets), float(data.get("convergence", 0.5))
+    )
+
+
+def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}", name):
+        raise ValueError(f"'{name}' is not a device's name")
+    if plan["system"] != "bine":
+        raise ValueError(f"{name}: there is no system '{plan['system']}'")
+    facts = {"name": name, "management": str(plan["management"])}
+    startup = ""
+    if "startup" in plan:
+        path = folder / string.Template(plan["startup"]).substitute(facts)
+        try:
+            startup = string.Template(path.read_text(encoding="utf-8")).safe_substitute(facts)
+        except OSError as error:
+            raise NetworkError(f"{path}: {error.strerror}") from None
+    return DevicePlan(
+        name, plan["system"], frozenset(plan["ports"]), frozenset(plan.get("attached", ())), str(plan["management"]), startup
+    )
+
+
+def _end(text: str, plans: Mapping[str, DevicePlan]) -> tuple[str, str]:
+    name, _, port = str(text).partition(" ")
+    if name not in plans:
+        raise ValueError(f"a link names the device '{name}', which is not there")
+    if port not in plans[name].ports:
+        raise ValueError(f"a link names '{port}', which {name} does not have")
+    return name, port
+
+
+def _secrets(path: Path) -> Mapping[str, str]:
+    try:
+        return {name: str(value) for name, value in tomllib.loads(path.read_text(encoding="utf-8")).items()}
+    except OSError:
+        return {}
+
+
+def _secret(name: str, secrets: Mapping[str, str]) -> str:
+    variable = "OAST_SECRET_" + name.upper().replace("-", "_")
+    value = os.environ.get(variable) or secrets.get(name)
+    if value is None:
+        raise ValueError(f"the secret '{name}' is neither in the environment ({variable}) nor in the secrets file")
+    return value

@@ -1,0 +1,149 @@
+"""The state of the network, worked out from configurations and links: interfaces, adjacencies, and when they came about."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from oastsim.facts import Facts, Interface
+from oastsim.network import DevicePlan, NetworkPlan
+
+End = tuple[str, str]
+
+
+@dataclass(frozen=True)
+class Neighbor:
+    """An OSPF neighbour on an interface; `state` as in RFC 2328, section 10.1."""
+
+    interface: str
+    router_id: str
+    address: str
+    state: str
+    device: str
+
+
+class NetworkState:
+    """Knows every device's facts; asks are answered from what is true now. `clock` gives seconds."""
+
+    def __init__(self, plan: NetworkPlan, clock: Callable[[], float]) -> None:
+        self._plan = plan
+        self._clock = clock
+        self._devices: Mapping[str, DevicePlan] = {device.name: device for device in plan.devices}
+        self._facts: dict[str, Facts] = {}
+        self._alive: dict[str, bool] = {}
+        self._since: dict[tuple[End, End], float] = {}
+        self._links: dict[End, End] = {}
+        for one, other in plan.links:
+            self._links[one], self._links[other] = other, one
+
+    def facts(self, name: str) -> Facts:
+        return self._facts[name]
+
+    def names(self) -> list[str]:
+        """The devices that are running."""
+        return [name for name, alive in self._alive.items() if alive]
+
+    def update(self, name: str, facts: Facts, *, alive: bool = True) -> None:
+        """A device's configuration has changed, or it has started or stopped."""
+        self._facts[name] = facts
+        self._alive[name] = alive
+        touched = {name, *(peer for (device, _), (peer, _) in self._links.items() if device == name)}
+        now = self._clock()
+        for device in touched:
+            if device not in self._facts:
+                continue
+            for interface in self._facts[device].interfaces.values():
+                peer = self._peer(device, interface)
+                if peer is not None and self._adjacent(device, interface, *peer):
+                    self._since.setdefault(((device, interface.name), (peer[0], peer[1].name)), now)
+        self._forget(touched)
+
+    def _forget(self, touched: set[str]) -> None:
+        for pair in [p for p in self._since if p[0][0] in touched or p[1][0] in touched]:
+            (device, name), (_, _) = pair
+            interface = self._facts[device].interfaces.get(name)
+            peer = self._peer(device, interface) if interface else None
+            if interface is None or peer is None or not self._adjacent(device, interface, *peer):
+                del self._since[pair]
+
+    def oper_up(self, device: str, name: str) -> bool:
+        """Whether an interface passes traffic (RFC 8343, oper-status)."""
+        interface = self._facts[device].interfaces.get(name)
+        if interface is None or not interface.enabled or not self._alive.get(device, False):
+            return False
+        if "." in name:
+            return interface.vlan_id is not None and self._carrier(device, interface.port)
+        return self._carrier(device, name)
+
+    def _carrier(self, device: str, port: str) -> bool:
+        own = self._facts[device].interfaces.get(port)
+        if own is not None and not own.enabled:
+            return False
+        if port.startswith(("loop", "manage")) or port in self._devices[device].attached:
+            return True
+        other = self._links.get((device, port))
+        if other is None or not self._alive.get(other[0], False):
+            return False
+        peer = self._facts[other[0]].interfaces.get(other[1])
+        return peer is not None and peer.enabled
+
+    def reachable(self, device: str) -> bool:
+        """Whether a session can come in: an interface that is up has the management address."""
+        wanted = self._devices[device].management
+        return any(
+            self.oper_up(device, interface.name) and any(str(address.ip) == wanted for address in (*interface.ipv4, *interface.ipv6))
+            for interface in self._facts[device].interfaces.values()
+        )
+
+    def neighbors(self, device: str) -> list[Neighbor]:
+        """The OSPF neighbours of a device that it hears, in the order of its interfaces."""
+        found = []
+        for interface in self._facts[device].interfaces.values():
+            peer = self._peer(device, interface)
+            if peer is None or not self._adjacent(device, interface, *peer):
+                continue
+            since = self._since.get(((device, interface.name), (peer[0], peer[1].name)), self._clock())
+            found.append(
+                Neighbor(
+                    interface.name,
+                    self._facts[peer[0]].router_id or "-",
+                    str(peer[1].ipv4[0].ip),
+                    self._progress(self._clock() - since),
+                    peer[0],
+                )
+            )
+        return found
+
+    def _progress(self, age_s: float) -> str:
+        share = age_s / self._plan.convergence_s if self._plan.convergence_s else 1.0
+        return "full" if share >= 1 else "loading" if share > 0.7 else "exchange" if share > 0.4 else "init"
+
+    def _peer(self, device: str, interface: Interface) -> tuple[str, Interface] | None:
+        """The interface at the other end: of the same port's link, with the same VLAN tag."""
+        other = self._links.get((device, interface.port))
+        if other is None or other[0] not in self._facts:
+            return None
+        if "." not in interface.name:
+            peer = self._facts[other[0]].interfaces.get(other[1])
+            return (other[0], peer) if peer else None
+        for peer in self._facts[other[0]].interfaces.values():
+            if peer.port == other[1] and "." in peer.name and peer.vlan_id == interface.vlan_id is not None:
+                return other[0], peer
+        return None
+
+    def _adjacent(self, device: str, one: Interface, peer_device: str, other: Interface) -> bool:
+        """Whether two ends accept each other's hellos and databases (RFC 2328, sections 10.5 and 10.6)."""
+        a, b = one.ospf, other.ospf
+        if a is None or b is None or a.passive or b.passive or not one.ipv4 or not other.ipv4:
+            return False
+        if not self.oper_up(device, one.name) or not self.oper_up(peer_device, other.name):
+            return False
+        ids = self._facts[device].router_id, self._facts[peer_device].router_id
+        return (
+            (a.area, a.hello, a.dead, a.network_type) == (b.area, b.hello, b.dead, b.network_type)
+            and one.mtu == other.mtu
+            and one.ipv4[0].network == other.ipv4[0].network
+            and one.ipv4[0].ip != other.ipv4[0].ip
+            and None not in ids
+            and ids[0] != ids[1]
+        )

@@ -1,0 +1,123 @@
+"""The demo's estate in a temporary folder with its simulated network, and the real program run on it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+SHIPPED = Path(__file__).parent.parent / "src" / "oast" / "cli" / "larkwater"
+SECRETS = {
+    "login-password": "Tr1stan-login",
+    "privilege-password": "Is0lde-privilege",
+    "snmp-read": "reads-7f31-quay",
+    "snmp-billing": "bills-90aa-quay",
+}
+RUN_AT_MOST_S = 120
+
+
+@dataclass(frozen=True)
+class Run:
+    """What a run of the program left."""
+
+    code: int
+    out: str
+    err: str
+
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+    """Run the real program in a process of its own."""
+    done = subprocess.run(
+        [sys.executable, "-m", "oast", *arguments],
+        cwd=cwd,
+        env={**clean_environment(), **(environment or {})},
+        input=stdin,
+        capture_output=True,
+        text=True,
+        timeout=RUN_AT_MOST_S,
+        check=False,
+    )
+    return Run(done.returncode, done.stdout, done.stderr)
+
+
+def clean_environment() -> dict[str, str]:
+    """The person's environment without what would change the program."""
+    return {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR")}
+
+
+class EstateTest(unittest.TestCase):
+    """A fresh copy of the demo's estate for every test; no device runs."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
+        self.estate = lay_out(self.folder)
+
+    def oast(self, *arguments: str, expect: int | None = 0, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+        """Run the program in the estate; fails unless its exit code is `expect` (None: any)."""
+        run = program(*arguments, cwd=self.estate, environment=environment, stdin=stdin)
+        self.assertNotIn("Traceback", run.err)
+        self.assertNotIn("fault of Oast", run.err)
+        if expect is not None:
+            self.assertEqual(run.code, expect, f"oast {' '.join(arguments)}\n{run.out}\n{run.err}")
+        return run
+
+    def edit(self, file: str, old: str, new: str) -> None:
+        """Replace `old`, which has to be there, in a file of the estate."""
+        path = self.estate / file
+        text = path.read_text(encoding="utf-8")
+        self.assertIn(old, text)
+        path.write_text(text.replace(old, new), encoding="utf-8")
+
+
+def lay_out(folder: Path) -> Path:
+    """The estate and its secrets below `folder`."""
+    estate = folder / "larkwater"
+    shutil.copytree(SHIPPED, estate)
+    lines = "".join(f'{name} = "{value}"\n' for name, value in SECRETS.items())
+    (folder / "larkwater-secrets.toml").write_text(lines, encoding="utf-8")
+    return estate
+
+
+class LarkwaterTest(EstateTest):
+    """The estate with its six devices running and trusted; anew for every test, so that none depends on another."""
+
+    delivered = False  # whether the intent has been pushed before the test begins
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.addCleanup(program, "sim", "stop", cwd=self.estate)
+        self.oast("sim", "start")
+        self.oast("devices", "trust", "--yes")
+        if self.delivered:
+            self.oast("push", "-m", "set up", "--yes")
+
+    def fault(self, device: str, kind: str, *options: str) -> None:
+        """Make something go wrong with a device."""
+        self.oast("sim", "fault", device, kind, *options)
+
+    def console(self, device: str, *lines: str) -> str:
+        """What a device says to an engineer who types `lines`."""
+        typed = "session page-length 0\n" + "".join(f"{line}\n" for line in lines)
+        return self.oast("sim", "console", device, stdin=typed + "leave\n").out
+
+    def running(self, device: str) -> str:
+        """The configuration a device runs, as it lists it."""
+        listing = self.console(device, "read running")
+        return listing.partition("read running\n")[2].rpartition(" view| leave")[0].rpartition("\n")[0] + "\n"
+
+    def outcome(self, run: Run, device: str) -> dict[str, Any]:
+        """A device's part of the document that `push --format json` gives."""
+        found: dict[str, Any] = next(d for d in run.json()["devices"] if d["device"] == device)
+        return found

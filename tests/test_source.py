@@ -1,0 +1,89 @@
+"""The layers and habits that are written down are kept: read from the source itself."""
+
+from __future__ import annotations
+
+import ast
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+SOURCE = Path(__file__).parent.parent / "src"
+LAYERS = (
+    ("errors", "records", "nearest", "files"),
+    ("estate",),
+    ("platforms",),
+    ("config",),
+    ("intent",),
+    ("connect",),
+    ("fleet",),
+    ("readings", "verify"),
+    ("archive",),
+    ("change",),
+    ("sources", "onboard", "report"),
+    ("cli",),
+)
+LONGEST_MODULE = 500
+LONGEST_FUNCTION = 60
+
+
+def modules(package: str) -> Iterator[tuple[Path, ast.Module]]:
+    for path in sorted((SOURCE / package).rglob("*.py")):
+        yield path, ast.parse(path.read_text(encoding="utf-8"))
+
+
+def imported(tree: ast.Module) -> Iterator[str]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            yield from (f"{node.module}.{alias.name}" for alias in node.names)
+
+
+def layer_of(name: str) -> int | None:
+    return next((number for number, names in enumerate(LAYERS) if name in names), None)
+
+
+class LayersTest(unittest.TestCase):
+    def test_every_module_stands_in_a_layer_and_imports_downwards_only(self) -> None:
+        for path, tree in modules("oast"):
+            own = path.relative_to(SOURCE / "oast").parts[0].removesuffix(".py")
+            if own in ("__init__", "__main__"):
+                continue
+            own_layer = layer_of(own)
+            self.assertIsNotNone(own_layer, f"{path} stands in no layer")
+            for name in imported(tree):
+                parts = name.split(".")
+                if parts[0] == "oast" and len(parts) > 1 and parts[1] != "__version__":
+                    layer = layer_of(parts[1])
+                    self.assertIsNotNone(layer, f"{path} imports {name}")
+                    self.assertLessEqual(layer, own_layer, f"{path} imports {name} from a layer above it")
+
+    def test_tool_and_simulator_import_nothing_of_each_other(self) -> None:
+        for package, other in (("oast", "oastsim"), ("oastsim", "oast")):
+            for path, tree in modules(package):
+                self.assertNotIn(other, {name.split(".")[0] for name in imported(tree)}, str(path))
+
+    def test_the_core_knows_no_terminal_and_no_environment(self) -> None:
+        for path, tree in modules("oast"):
+            if "cli" in path.parts or path.name == "__main__.py":
+                continue
+            names = set(imported(tree))
+            for foreign in ("argparse", "sys", "rich"):
+                self.assertFalse([n for n in names if n.split(".")[0] == foreign], f"{path} imports {foreign}")
+            for node in ast.walk(tree):
+                if isinstance(node, ast.Attribute):
+                    self.assertNotEqual(node.attr, "environ", str(path))
+
+    def test_only_the_transport_knows_asyncssh(self) -> None:
+        for path, tree in modules("oast"):
+            if any(name.split(".")[0] == "asyncssh" for name in imported(tree)):
+                self.assertEqual(path.name, "transport.py")
+
+    def test_modules_and_functions_stay_short(self) -> None:
+        for package in ("oast", "oastsim"):
+            for path, tree in modules(package):
+                self.assertLessEqual(len(path.read_text(encoding="utf-8").splitlines()), LONGEST_MODULE, str(path))
+                for node in ast.walk(tree):
+                    if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
+                        length = (node.end_lineno or 0) - node.lineno + 1
+                        self.assertLessEqual(length, LONGEST_FUNCTION, f"{path}: {node.name}")
