@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import shutil
@@ -11,8 +12,11 @@ import tempfile
 import unittest
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
+
+from oast.cli.simulator import Simulator
 
 SHIPPED = Path(__file__).parent.parent / "src" / "oast" / "cli" / "larkwater"
 SECRETS = {
@@ -81,6 +85,29 @@ class EstateTest(unittest.TestCase):
         path.write_text(text.replace(old, new), encoding="utf-8")
 
 
+def simulator_of(estate: Path) -> Simulator:
+    """The simulated network of the estate, started and stopped without a program in between."""
+    return Simulator(estate / "network.yaml", estate / ".oast" / "sim", clean_environment())
+
+
+@cache
+def _made_ready(delivered: bool) -> Path:
+    """A folder with an estate that the program has trusted and, if wanted, delivered: made once, copied for every test."""
+    folder = Path(tempfile.mkdtemp(prefix="oast-test-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    estate = lay_out(folder)
+    simulator = simulator_of(estate)
+    simulator.start()
+    try:
+        for arguments in (("devices", "trust", "--yes"), ("push", "-m", "set up", "--yes"))[: 1 + delivered]:
+            run = program(*arguments, cwd=estate)
+            if run.code:
+                raise AssertionError(run.out + run.err)
+    finally:
+        simulator.stop()
+    return folder
+
+
 def lay_out(folder: Path) -> Path:
     """The estate and its secrets below `folder`."""
     estate = folder / "larkwater"
@@ -97,11 +124,10 @@ class LarkwaterTest(EstateTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.addCleanup(program, "sim", "stop", cwd=self.estate)
-        self.oast("sim", "start")
-        self.oast("devices", "trust", "--yes")
-        if self.delivered:
-            self.oast("push", "-m", "set up", "--yes")
+        shutil.copytree(_made_ready(self.delivered), self.folder, dirs_exist_ok=True)
+        self.simulator = simulator_of(self.estate)
+        self.addCleanup(self.simulator.stop)
+        self.simulator.start()
 
     def fault(self, device: str, kind: str, *options: str) -> None:
         """Make something go wrong with a device."""

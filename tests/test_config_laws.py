@@ -7,7 +7,6 @@ import unittest
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from trees import BINE, PORTS, SYNTAX, configurations, tree_of
 
 from oast.config.commands import in_safe_order, indented_commands
 from oast.config.difference import applied, difference
@@ -16,6 +15,7 @@ from oast.config.ownership import Scope, pattern_of
 from oast.config.tree import Node, canonical
 from oast.records import Fingerprints
 from oastsim.bine.configuration import Configuration, Item
+from trees import BINE, PORTS, SYNTAX, configurations, tree_of
 
 FINGERPRINTS = Fingerprints(b"test")
 
@@ -82,7 +82,9 @@ def _decides(rules: list[Rule], packet: ipaddress.IPv4Address) -> str:
 
 
 class AccessListSafetyTest(unittest.TestCase):
-    networks = st.sampled_from([f"{base}/{length}" for base, length in (("0.0.0.0", 0), ("10.0.0.0", 30), ("10.0.0.0", 31), ("10.0.0.2", 31))])
+    networks = st.sampled_from(
+        [f"{base}/{length}" for base, length in (("0.0.0.0", 0), ("10.0.0.0", 30), ("10.0.0.0", 31), ("10.0.0.2", 31))]
+    )
     entries = st.lists(st.tuples(st.sampled_from(["accept", "drop"]), networks), unique=True, max_size=6)
 
     @settings(max_examples=200, deadline=None)

@@ -31,9 +31,7 @@ class UsageError(OastError):
 class EstateError(OastError):
     """What the engineer wrote is not right: change the files of the estate. May carry many problems."""
 
-    def __init__(
-        self, message: str, *, place: Place | None = None, hint: str | None = None, problems: Sequence[Problem] = ()
-    ) -> None:
+    def __init__(self, message: str, *, place: Place | None = None, hint: str | None = None, problems: Sequence[Problem] = ()) -> None:
         super().__init__(message, place=place, hint=hint)
         self._problems = tuple(problems)
 

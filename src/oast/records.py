@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,12 +21,23 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One thing that is wrong: what, where, and the likely fix."""
+    """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for."""
 
     message: str
     place: Place | None = None
     hint: str | None = None
     excerpt: str | None = None
+    devices: tuple[str, ...] = ()
+
+
+def gathered(problems: Iterable[Problem]) -> list[Problem]:
+    """The same problems, each once: what is wrong in one place for many devices is one thing to mend."""
+    found: dict[tuple[str, Place | None], Problem] = {}
+    for problem in problems:
+        first = found.get((problem.message, problem.place))
+        more = problem if first is None else replace(first, devices=tuple(dict.fromkeys(first.devices + problem.devices)))
+        found[problem.message, problem.place] = more
+    return list(found.values())
 
 
 class Fingerprints:

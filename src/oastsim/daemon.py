@@ -55,12 +55,13 @@ class Simulation:
             self._announce(listening, control.sockets[0].getsockname()[1])
             await self._stopping.wait()
         finally:
-            listening.unlink(missing_ok=True)
             control.close()
             for server in self._servers.values():
                 server.close()
             for device in self._devices.values():
                 device.keep()
+            # Last, because whoever stops the simulator waits for this.
+            listening.unlink(missing_ok=True)
 
     def _announce(self, path: Path, control_port: int) -> None:
         where = {

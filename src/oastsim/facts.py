@@ -32,6 +32,10 @@ class Interface:
     ospf: OspfInterface | None
 
     @property
+    def addresses(self) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:
+        return [*self.ipv4, *self.ipv6]
+
+    @property
     def port(self) -> str:
         return self.name.split(".")[0]
 

@@ -84,12 +84,8 @@ def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
                 raise ValueError(f"the port {end[0]} {end[1]} is linked twice")
             used.add(end)
         links.append((one, other))
-    accounts = tuple(
-        Account(a["name"], a.get("role", "administrator"), _secret(a["password"], secrets)) for a in data.get("accounts", ())
-    )
-    return NetworkPlan(
-        devices, tuple(links), accounts, _secret(data["privilege-password"], secrets), float(data.get("convergence", 0.5))
-    )
+    accounts = tuple(Account(a["name"], a.get("role", "administrator"), _secret(a["password"], secrets)) for a in data.get("accounts", ()))
+    return NetworkPlan(devices, tuple(links), accounts, _secret(data["privilege-password"], secrets), float(data.get("convergence", 0.5)))
 
 
 def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
@@ -105,9 +101,7 @@ def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
             startup = string.Template(path.read_text(encoding="utf-8")).safe_substitute(facts)
         except OSError as error:
             raise NetworkError(f"{path}: {error.strerror}") from None
-    return DevicePlan(
-        name, plan["system"], frozenset(plan["ports"]), frozenset(plan.get("attached", ())), str(plan["management"]), startup
-    )
+    return DevicePlan(name, plan["system"], frozenset(plan["ports"]), frozenset(plan.get("attached", ())), str(plan["management"]), startup)
 
 
 def _end(text: str, plans: Mapping[str, DevicePlan]) -> tuple[str, str]:

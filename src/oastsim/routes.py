@@ -57,7 +57,7 @@ def _order(route: Route) -> tuple[int, int, int]:
 def _direct(state: NetworkState, device: str) -> Iterable[Route]:
     for interface in state.facts(device).interfaces.values():
         if state.oper_up(device, interface.name):
-            for address in (*interface.ipv4, *interface.ipv6):
+            for address in interface.addresses:
                 yield Route(str(address.network), "direct", "-", interface.name, 0)
 
 
@@ -135,7 +135,7 @@ class _Ospf:
         found: dict[str, _Way] = {}
         for border, way in self._reached(device, area).items():
             areas = self._areas(border)
-            if border == device and area != BACKBONE or BACKBONE not in areas or len(areas) < 2:
+            if (border == device and area != BACKBONE) or BACKBONE not in areas or len(areas) < 2:
                 continue
             for prefix, cost in self._announced(border, area).items():
                 if border != device and (prefix not in found or way.cost + cost < found[prefix].cost):

@@ -111,6 +111,7 @@ class _Session(asyncssh.SSHServerSession[str]):
         self._wake()
 
     def eof_received(self) -> bool:
+        self._wake()
         return False
 
     def connection_lost(self, exc: Exception | None) -> None:

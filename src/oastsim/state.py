@@ -91,7 +91,7 @@ class NetworkState:
         """Whether a session can come in: an interface that is up has the management address."""
         wanted = self._devices[device].management
         return any(
-            self.oper_up(device, interface.name) and any(str(address.ip) == wanted for address in (*interface.ipv4, *interface.ipv6))
+            self.oper_up(device, interface.name) and any(str(address.ip) == wanted for address in interface.addresses)
             for interface in self._facts[device].interfaces.values()
         )
 

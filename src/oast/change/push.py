@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import secrets
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
@@ -110,5 +109,3 @@ class Push:
     @staticmethod
     def _untouched(comparison: Comparison, reason: str, cause: Cause = Cause.INTERRUPTED) -> Outcome:
         return Outcome(comparison.name, State.UNCHANGED, cause, comparison.counts, 0.0, reason)
-
-

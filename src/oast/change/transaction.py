@@ -69,7 +69,9 @@ class Transaction:
         self._transcript = Transcript(clock)
         self._session: Session | None = None
         self._armed_at: float | None = None
+        self._edited = False
         self._confirming = False
+        self._reached_in_time = False
         self._before: Readings = {}
 
     @property
@@ -109,6 +111,7 @@ class Transaction:
         except OSError as error:
             raise DeviceError(f"its backup cannot be written ({error.strerror}): it was not touched") from None
         self._before = await self._read_state()
+        await self._session.gain_privilege()
 
     async def _edit(self) -> None:
         session = self._open_session()
@@ -119,6 +122,7 @@ class Transaction:
         commands = self.comparison.commands
         for number, command in enumerate(commands, 1):
             self._say(f"loading {number} of {len(commands)}")
+            self._edited = True
             await session.send(command)
         await session.finish()
 
@@ -260,26 +264,32 @@ class Transaction:
         await self._end(State.UNKNOWN, cause, reason, "look at the device itself: its timer should have brought it back")
 
     async def _settle(self) -> tuple[State, bool]:
-        """One try: connect, go back (or complete a confirmation that was under way), read. Also whether the timer had gone off."""
+        """One try: connect, read, and then go back, or complete a confirmation that was under way.
+
+        Also whether the device had gone back by the time it could be reached again.
+        """
         session = await self._opener(self._transcript)
+        self._reached_in_time = self._reached_in_time or self.timer_left_s > 0
         try:
-            try:
-                await (session.confirm() if self._confirming else session.revert())
-                timer_was_off = False
-            except DeviceRefused:
-                timer_was_off = True
             state = await self._state_now(session)
+            by_itself = state is State.REVERTED and not self._reached_in_time
+            if not by_itself:
+                try:
+                    await (session.confirm() if state is State.DELIVERED else session.revert())
+                except DeviceRefused:
+                    pass  # The timer is not armed any more; what is running now tells why.
+                state = await self._state_now(session)
             if state is State.DELIVERED:
                 await session.save()
         finally:
             await session.close()
-        return state, timer_was_off and self.timer_left_s <= 0
+        return state, by_itself
 
     async def _state_now(self, session: Session) -> State:
         """What the device runs, read again and compared whole with what it ran before."""
         running: Node = canonical(self._syntax.parse(await session.read_running()).tree)
         if running == self.comparison.running:
-            return State.REVERTED if self._armed_at is not None else State.UNCHANGED
+            return State.REVERTED if self._edited else State.UNCHANGED
         if not edits_between(self.comparison.intent, running) and self._confirming:
             return State.DELIVERED
         return State.UNKNOWN

@@ -49,9 +49,10 @@ async def _type(transport: Transport) -> None:
         while True:
             data = await arrived.get()
             if not data or _END in data:
-                loop.remove_reader(number)
                 if _END in data:
                     await transport.close()
+                else:
+                    transport.end_input()
                 return
             transport.write(data.decode(errors="replace"))
     except ConnectionFailed:

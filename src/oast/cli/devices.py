@@ -7,7 +7,7 @@ from typing import Any
 
 from oast.cli import arguments
 from oast.cli.main import DONE
-from oast.cli.workplace import console, estate_of, put_json, table
+from oast.cli.workplace import console, estate_of, put_json, put_table, table
 from oast.estate.inventory import Device
 
 
@@ -40,7 +40,7 @@ def _list(devices: list[Device], options: argparse.Namespace) -> int:
     listing = table(*columns)
     for device in devices:
         listing.add_row(*(_cell(device.attributes.get(column)) for column in columns))
-    console().print(listing)
+    put_table(console(), listing)
     return DONE
 
 

@@ -21,7 +21,7 @@ from oast.cli.differences import show_differences
 from oast.cli.failures import show_device_errors
 from oast.cli.main import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
 from oast.cli.progress import STYLES, Progress
-from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, table
+from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, put_table, table
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.files import write_whole
@@ -159,10 +159,8 @@ def _record(work: Work, run_name: str, options: argparse.Namespace, outcomes: Se
 def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
     listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
     for o in outcomes:
-        listing.add_row(
-            o.device, Text(_result(o), style=_style(o)), str(o.counts.added), str(o.counts.removed), f"{o.seconds:.1f}"
-        )
-    out.print(listing)
+        listing.add_row(o.device, Text(_result(o), style=_style(o)), str(o.counts.added), str(o.counts.removed), f"{o.seconds:.1f}")
+    put_table(out, listing)
     told = [o for o in outcomes if o.reason]
     if told:
         out.print()

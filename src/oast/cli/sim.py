@@ -12,7 +12,7 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.main import DONE, NO
 from oast.cli.simulator import Simulator
-from oast.cli.workplace import console, estate_of, plural, put_json, table
+from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.errors import UsageError
 from oast.estate.estate import Estate
 
@@ -71,7 +71,7 @@ def _status(options: argparse.Namespace) -> int:
         reachable = Text("yes", style="green") if d["reachable"] else Text("no", style="red")
         timer = f"{d['timer']} s" if d["timer"] else "-"
         listing.add_row(name, d["system"], d["hostname"], d["management"], reachable, timer, d["fault"] or "-", str(d["sessions"]))
-    console().print(listing)
+    put_table(console(), listing)
     return DONE
 
 

@@ -14,7 +14,7 @@ from oast.cli.compared import Work, prepare
 from oast.cli.failures import show_device_errors
 from oast.cli.main import DONE, FAILED, NO
 from oast.cli.progress import Progress
-from oast.cli.workplace import console, estate_of, plural, put_json, table
+from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.errors import DeviceError
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
@@ -90,5 +90,6 @@ def _show(results: Sequence[CheckResult]) -> None:
     for result in results:
         found = Text(result.actual or "not there", style="green" if result.passed else "red")
         listing.add_row(result.check.device, result.check.title, result.check.wanted, found)
-    console().print(listing)
-    console().print()
+    out = console()
+    put_table(out, listing)
+    out.print()

@@ -53,6 +53,16 @@ def table(*headings: str, numbers: tuple[str, ...] = ()) -> Table:
     return made
 
 
+def put_table(out: Console, listing: Table) -> None:
+    """Print a table; in a file or a pipe its lines do not end in spaces."""
+    if out.is_terminal:
+        out.print(listing)
+        return
+    with out.capture() as captured:
+        out.print(listing)
+    out.file.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
+
+
 def put_json(kind: str, version: int, content: dict[str, Any]) -> None:
     """One JSON document on stdout: `format` names it, docs/formats.md describes it."""
     sys.stdout.write(json.dumps({"format": f"oast.{kind}/{version}", **content}, indent=2, ensure_ascii=False) + "\n")

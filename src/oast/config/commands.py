@@ -168,4 +168,3 @@ def _spelt(edit: Edit, spelling: Spelling) -> str:
     if edit.operation == "move":
         return spelling.insert_last.format(statement=statement.text)
     return statement.text
-

@@ -28,6 +28,9 @@ class Session(Protocol):
     async def read_running(self) -> str:
         """The text of the running configuration."""
 
+    async def gain_privilege(self) -> None:
+        """Obtain the right to change the device. Raises AuthenticationFailed."""
+
     async def begin(self, revert_timer_s: float) -> None:
         """Arm the revert timer, then open the configuration for editing, excluding others."""
 
@@ -85,7 +88,7 @@ class CommandLineSession:
         return await self._do(self._dialect.running, log_answer=False)
 
     async def begin(self, revert_timer_s: float) -> None:
-        await self._raise()
+        await self.gain_privilege()
         if self._dialect.arm is not None:
             await self._do(self._dialect.arm.format(seconds=math.ceil(revert_timer_s)))
         await self._do(self._dialect.enter)
@@ -119,10 +122,10 @@ class CommandLineSession:
             return
         if self._level == "edit":
             await self.finish()
-        await self._raise()
+        await self.gain_privilege()
         await self._do(command)
 
-    async def _raise(self) -> None:
+    async def gain_privilege(self) -> None:
         if self._level != "view" or self._dialect.raise_command is None:
             return
         self._write(self._dialect.raise_command)
@@ -145,9 +148,7 @@ class CommandLineSession:
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
 
-    async def _do(
-        self, command: str, *, shown: str | None = None, hides: tuple[str, str] | None = None, log_answer: bool = True
-    ) -> str:
+    async def _do(self, command: str, *, shown: str | None = None, hides: tuple[str, str] | None = None, log_answer: bool = True) -> str:
         shown = command if shown is None else shown
         self._transcript.sent(shown)
         self._write(command)

@@ -100,6 +100,10 @@ class Transport:
         except (OSError, asyncssh.Error) as error:
             raise ConnectionFailed(f"the session is over: {_reason(error)}") from None
 
+    def end_input(self) -> None:
+        """Nothing more will be written; what the device has to say yet can still be read."""
+        self._channel.write_eof()
+
     async def close(self) -> None:
         """Ends the connection; safe to call at any time, and again."""
         self._connection.abort()
@@ -129,8 +133,9 @@ async def connect(target: Target, login: Login, timeout_s: float) -> Transport:
                 compression_algs=["none"],
                 login_timeout=timeout_s,
             )
-            channel, shell = await connection.create_session(
-                _Shell, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
+            shell = _Shell()
+            channel, _ = await connection.create_session(
+                lambda: shell, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
             )
     except TimeoutError:
         _give_up(connection)

@@ -13,7 +13,7 @@ from oast.estate import inventory, selectors, settings, values
 from oast.estate.inventory import Device
 from oast.estate.secrets import Secrets, fingerprints_of
 from oast.estate.settings import Settings
-from oast.estate.values import Values, ValueLayers
+from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
 from oast.records import Fingerprints, Secret
 

@@ -80,9 +80,7 @@ def extend(values: Values, more: Values, path: str = "") -> Values:
     return extended
 
 
-def read(
-    folder: Path, devices: Mapping[str, Device], secret: SecretOf, given: Sequence[tuple[str, Any]] = ()
-) -> ValueLayers:
+def read(folder: Path, devices: Mapping[str, Device], secret: SecretOf, given: Sequence[tuple[str, Any]] = ()) -> ValueLayers:
     """All values of the estate in `folder`; `given` are the command line's, as dotted key and value. Raises EstateError."""
     layers: list[Layer] = []
     for path in sorted((folder / "values").glob("*.yaml")):

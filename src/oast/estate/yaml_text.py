@@ -57,7 +57,6 @@ for _tag, _pattern, _first in (
     ("tag:yaml.org,2002:null", r"~|null|Null|NULL|", "~nN\0"),
     ("tag:yaml.org,2002:int", r"[-+]?(?:0|[1-9][0-9]*)|0x[0-9a-fA-F]+|0o[0-7]+", "-+0123456789"),
     ("tag:yaml.org,2002:float", r"[-+]?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?", "-+0123456789"),
-    ("tag:yaml.org,2002:merge", r"<<", "<"),
 ):
     _Loader.add_implicit_resolver(_tag, re.compile(f"(?:{_pattern})$"), ["" if c == "\0" else c for c in _first])
 
@@ -94,37 +93,58 @@ def parse(text: str, shown: str) -> Any:
         raise _human(error, text, shown) from None
     except yaml.YAMLError as error:
         raise EstateError(f"the file is not valid YAML: {error}", place=Place(shown)) from None
-    return None if node is None else _convert(node, shown)
+    return None if node is None else _Converter(shown).convert(node)
 
 
-def _convert(node: yaml.Node, file: str) -> Any:
-    if isinstance(node, yaml.MappingNode):
-        return _mapping(node, file)
-    if isinstance(node, yaml.SequenceNode):
-        items = YamlList(file)
+class _Converter:
+    """Nodes to values. A node that several aliases name is converted once, so that aliases of aliases cannot fill memory."""
+
+    def __init__(self, file: str) -> None:
+        self._file = file
+        self._made: dict[yaml.Node, Any] = {}
+
+    def convert(self, node: yaml.Node) -> Any:
+        if isinstance(node, yaml.ScalarNode):
+            return _scalar(node, self._file)
+        if node not in self._made:
+            kind = "map" if isinstance(node, yaml.MappingNode) else "seq"
+            if node.tag != f"tag:yaml.org,2002:{kind}":
+                raise _tag_error(node, self._file)
+            self._made[node] = None
+            self._made[node] = self._mapping(node) if isinstance(node, yaml.MappingNode) else self._list(node)
+        elif self._made[node] is None:
+            raise EstateError("a value cannot hold itself", place=Place(self._file, node.start_mark.line + 1))
+        return self._made[node]
+
+    def _list(self, node: yaml.Node) -> YamlList:
+        items = YamlList(self._file)
         for item in node.value:
-            items.append(_convert(item, file))
+            items.append(self.convert(item))
             items.lines.append(item.start_mark.line + 1)
         return items
-    return _scalar(node, file)
+
+    def _mapping(self, node: yaml.Node) -> YamlMap:
+        made = YamlMap(self._file)
+        for key_node, value_node in node.value:
+            key = _key(key_node, made, self._file)
+            made[key] = self.convert(value_node)
+            made.lines[key] = key_node.start_mark.line + 1
+        return made
 
 
-def _mapping(node: yaml.MappingNode, file: str) -> YamlMap:
-    made = YamlMap(file)
-    for key_node, value_node in node.value:
-        line = key_node.start_mark.line + 1
-        if not isinstance(key_node, yaml.ScalarNode):
-            raise EstateError("a name before ':' has to be plain text", place=Place(file, line), hint="text in braces needs quotes")
-        key = str(key_node.value)
-        if key in made:
-            raise EstateError(
-                f"'{key}' stands twice in the same place, first in line {made.lines[key]}",
-                place=Place(file, line),
-                hint="remove one of them, or look at its indentation",
-            )
-        made[key] = _convert(value_node, file)
-        made.lines[key] = line
-    return made
+def _key(node: yaml.Node, made: YamlMap, file: str) -> str:
+    place = Place(file, node.start_mark.line + 1)
+    if not isinstance(node, yaml.ScalarNode):
+        raise EstateError("a name before ':' has to be plain text", place=place, hint="text in braces needs quotes")
+    key = str(node.value)
+    if key in made:
+        message = f"'{key}' stands twice in the same place, first in line {made.lines[key]}"
+        raise EstateError(message, place=place, hint="remove one of them, or look at its indentation")
+    return key
+
+
+def _tag_error(node: yaml.Node, file: str) -> EstateError:
+    return EstateError(f"the YAML tag '{node.tag}' is not allowed here", place=Place(file, node.start_mark.line + 1))
 
 
 def _scalar(node: yaml.Node, file: str) -> Hashable:
@@ -139,7 +159,7 @@ def _scalar(node: yaml.Node, file: str) -> Hashable:
         return int(value, 0) if value.lstrip("+-")[:2] in ("0x", "0o") else int(value)
     if kind == "float":
         return float(value)
-    raise EstateError(f"the YAML tag '{node.tag}' is not allowed here", place=Place(file, node.start_mark.line + 1))
+    raise _tag_error(node, file)
 
 
 def _human(error: yaml.MarkedYAMLError, text: str, shown: str) -> EstateError:

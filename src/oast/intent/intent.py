@@ -9,7 +9,7 @@ from typing import Any
 import jinja2
 
 from oast.config.indented import IndentedSyntax
-from oast.config.ownership import Pattern, Scope
+from oast.config.ownership import Scope
 from oast.config.tree import Node, Path, canonical, joined
 from oast.errors import EstateError
 from oast.estate import selectors, yaml_text
@@ -112,7 +112,7 @@ class IntentBuilder:
             if parsed.problems:
                 places = template.line_places(values)
                 problems.extend(
-                    Problem(f"{p.message} (for {device.name})", places.get(p.line, Place(template.shown)), p.hint, _line(text, p.line))
+                    Problem(p.message, places.get(p.line, Place(template.shown)), p.hint, _line(text, p.line), (device.name,))
                     for p in parsed.problems
                 )
             problems.extend(self._outside(template, every, text, parsed.tree, values, device))
@@ -122,8 +122,8 @@ class IntentBuilder:
         tree = canonical(joined((section.tree for section in sections), syntax.grammar))
         owned = [pattern for section in sections for pattern in section.template.owns]
         others = [p for t in every if t not in [s.template for s in sections] for p in t.owns]
-        places = _once(lambda: self._places(sections, values, syntax))
-        return Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), places)
+        find_places = _once(lambda: self._places(sections, values, syntax))
+        return Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), find_places)
 
     def _outside(
         self, template: Template, every: Sequence[Template], text: str, tree: Node, values: Values, device: Device
@@ -139,8 +139,8 @@ class IntentBuilder:
                 continue
             places = template.line_places(values) if places is None else places
             hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
-            message = f"the section '{template.section}' renders what it does not own (for {device.name})"
-            yield Problem(message, places.get(number, Place(template.shown)), hint, _line(text, number))
+            message = f"the section '{template.section}' renders what it does not own"
+            yield Problem(message, places.get(number, Place(template.shown)), hint, _line(text, number), (device.name,))
 
     def _places(self, sections: Sequence[RenderedSection], values: Values, syntax: IndentedSyntax) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
@@ -169,8 +169,9 @@ class IntentBuilder:
             try:
                 self._templates[key] = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
             except EstateError as error:
-                missing = error.message.startswith("there is no template")
-                raise EstateError(error.message, place=use.place, hint=error.hint) from None if missing else error
+                if error.place is not None and not (self._estate.folder / error.place.file).exists():
+                    raise EstateError(error.message, place=use.place, hint=error.hint) from None
+                raise
         return self._templates[key]
 
 

@@ -48,7 +48,7 @@ def environment(folder: Path | None) -> jinja2.Environment:
         trim_blocks=True,
         lstrip_blocks=True,
         keep_trailing_newline=True,
-        autoescape=False,  # noqa: S701  (configurations, not pages)
+        autoescape=False,
     )
 
 
@@ -72,7 +72,7 @@ class Template:
             raise _syntax_error(error, self.shown) from None
         except Exception as error:
             # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
-            raise EstateError(_plain(error), place=self._place_of(error)) from None
+            raise _for_device(_plain(error), self._place_of(error), None, values) from None
 
     def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
         """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""
@@ -102,21 +102,17 @@ class Template:
         top = re.fullmatch(r"'([^']+)' is undefined", text)
         field = re.fullmatch(r"'[^']*' has no attribute '([^']+)'", text)
         if top:
-            return EstateError(
-                f"'{top[1]}' is not defined for {_device(values)}", place=self._place_of(error), hint=suggestion(top[1], values)
-            )
+            return _for_device(f"'{top[1]}' is not defined", self._place_of(error), suggestion(top[1], values), values)
         if field:
-            return EstateError(
-                f"'{field[1]}' is not defined for {_device(values)} in the value used here",
-                place=self._place_of(error),
-                hint="look at where the value comes from in values/, or give it there",
-            )
-        return EstateError(_plain(error), place=self._place_of(error))
+            hint = "look at where the value comes from in values/, and give it there"
+            return _for_device(f"'{field[1]}' is not defined in the value used here", self._place_of(error), hint, values)
+        return _for_device(_plain(error), self._place_of(error), None, values)
 
 
-def _device(values: Mapping[str, Any]) -> str:
+def _for_device(message: str, place: Place, hint: str | None, values: Mapping[str, Any]) -> EstateError:
     device = values.get("device")
-    return str(device["name"]) if isinstance(device, Mapping) and "name" in device else "this device"
+    names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
+    return EstateError.of([Problem(message, place, hint, devices=names)])
 
 
 def _plain(error: Exception) -> str:
@@ -146,7 +142,9 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         source = path.read_text(encoding="utf-8")
     except FileNotFoundError:
         known = (p.stem for p in path.parent.glob("*.j2"))
-        raise EstateError(f"there is no template for the section '{section}'", place=Place(shown), hint=suggestion(section, known)) from None
+        raise EstateError(
+            f"there is no template for the section '{section}'", place=Place(shown), hint=suggestion(section, known)
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise EstateError(f"the template cannot be read: {error}", place=Place(shown)) from None
     header = _header(source, shown)

@@ -169,12 +169,8 @@ BUILT_IN: Mapping[str, ValueType] = {
             _one(lambda w: str(ipaddress.ip_address(w)), "an IPv4 or IPv6 address"),
             ("192.0.2.7", "2001:DB8:0::7"),
         ),
-        ValueType(
-            "ipv4-address", "an IPv4 address", _one(lambda w: str(ipaddress.IPv4Address(w)), "an IPv4 address"), ("192.0.2.7",)
-        ),
-        ValueType(
-            "ipv6-address", "an IPv6 address", _one(lambda w: str(ipaddress.IPv6Address(w)), "an IPv6 address"), ("2001:db8::7",)
-        ),
+        ValueType("ipv4-address", "an IPv4 address", _one(lambda w: str(ipaddress.IPv4Address(w)), "an IPv4 address"), ("192.0.2.7",)),
+        ValueType("ipv6-address", "an IPv6 address", _one(lambda w: str(ipaddress.IPv6Address(w)), "an IPv6 address"), ("2001:db8::7",)),
         ValueType(
             "ip-prefix",
             "an IPv4 or IPv6 prefix",

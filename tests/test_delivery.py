@@ -1,0 +1,199 @@
+"""From the difference to the delivered, verified and saved change, by the real program on simulated devices."""
+
+from __future__ import annotations
+
+import json
+
+from larkwater import SECRETS, LarkwaterTest
+
+ALL = ("gull-core-1", "heron-core-1", "tern-edge-1", "plover-edge-1", "sandpiper-edge-1", "dunlin-edge-1")
+QUICK = ("--timeout", "3", "--revert-timer", "7", "--verify-timeout", "3")
+
+
+class FirstDeliveryTest(LarkwaterTest):
+    def test_a_difference_is_shown_delivered_verified_saved_and_then_gone(self) -> None:
+        shown = self.oast("diff", expect=1).out
+        self.assertIn(", ".join(ALL) + "  (all 6)", shown)
+        self.assertEqual(shown.count("+   server 192.0.2.123"), 1, "what is the same on all devices is shown once")
+        self.assertIn("6 devices to change", shown)
+
+        pushed = self.oast("push", "-m", "first", "--ticket", "LF-1", "--yes")
+        for device in ALL:
+            self.assertRegex(pushed.out, rf"(?m)^{device} +delivered +\d+ +6 +\d+\.\d$")
+        self.assertIn("6 devices delivered", pushed.out)
+
+        after = self.oast("diff")
+        self.assertEqual(after.out, "nothing to do: 6 devices as intended\n")
+        self.assertIn("nothing to do", self.oast("push", "-m", "again", "--yes").out)
+        self.assertRegex(self.oast("verify").out, r"^74 checks on 6 devices: all true\n$")
+
+        listed = self.console("tern-edge-1", "read startup", "read running")
+        startup, _, running = listed.partition("read startup\n")[2].partition("tern-edge-1 view| read running\n")
+        self.assertEqual(startup, running.rpartition("tern-edge-1 view| leave")[0], "the change was saved for the next start")
+        self.assertNotIn("pier-2-writes", running)
+        self.assertIn("privilege-password-hash", running, "what no section owns is untouched")
+
+    def test_a_dry_run_touches_nothing(self) -> None:
+        before = self.running("gull-core-1")
+        run = self.oast("push", "--dry-run")
+        self.assertIn("dry run: 6 devices would change; nothing was touched", run.out)
+        self.assertEqual(self.running("gull-core-1"), before)
+        self.assertFalse((self.estate / ".oast" / "backups").exists())
+
+    def test_without_a_terminal_nothing_is_delivered_unasked(self) -> None:
+        before = self.running("gull-core-1")
+        self.assertIn("add --yes", self.oast("push", "-m", "x", expect=2, stdin="yes\n").err)
+        self.assertEqual(self.running("gull-core-1"), before)
+
+    def test_one_section_on_some_devices_can_be_delivered_alone(self) -> None:
+        run = self.oast("push", "-m", "time", "--section", "time", "--on", "role=core", "--yes", "--format", "json")
+        self.assertEqual([d["device"] for d in run.json()["devices"]], ["gull-core-1", "heron-core-1"])
+        running = self.running("gull-core-1")
+        self.assertIn("server 192.0.2.123", running)
+        self.assertIn("pier-2-writes", running)
+        self.assertIn("nothing to do", self.oast("diff", "--section", "time", "--on", "role=core").out)
+        self.oast("diff", "--section", "time", "--on", "role=edge", expect=1)
+
+    def test_a_backup_of_what_was_running_is_kept_for_the_owner_alone(self) -> None:
+        before = self.running("tern-edge-1")
+        run = self.oast("push", "-m", "first", "--yes", "--format", "json").json()["run"]
+        backup = self.estate / ".oast" / "backups" / run / "tern-edge-1.txt"
+        self.assertEqual(backup.read_text(), before)
+        self.assertEqual(backup.stat().st_mode & 0o077, 0)
+        record = json.loads((self.estate / ".oast" / "log" / run / "outcome.json").read_text())
+        self.assertEqual((record["format"], record["reason"]), ("oast.push/1", "first"))
+        log = (self.estate / ".oast" / "log" / run / "tern-edge-1.log").read_text()
+        self.assertLess(log.index("revert-timer arm"), log.index("> edit"))
+        self.assertLess(log.index("> revert-timer confirm"), log.index("> save startup"))
+
+    def test_json_says_for_each_device_what_would_change(self) -> None:
+        document = self.oast("diff", "--format", "json", "--on", "name=gull-core-1", expect=1).json()
+        self.assertEqual(document["format"], "oast.diff/1")
+        device = document["devices"][0]
+        edit = next(e for e in device["edits"] if e["path"] == ["system"] and "contact" in e["new"]["statement"])
+        self.assertEqual(edit["operation"], "replace")
+        self.assertEqual(edit["old"]["statement"], 'contact "night desk, pier 2"')
+        self.assertIn("  remove server 192.0.2.9", device["commands"])
+
+    def test_no_secret_stands_in_anything_that_was_put_out_or_kept(self) -> None:
+        outputs = []
+        for arguments in (("diff", "-q"), ("push", "-m", "x", "--yes"), ("diff", "--format", "json"), ("verify", "-v"), ("render",)):
+            run = self.oast(*arguments, expect=None)
+            outputs += [run.out, run.err]
+        self.fault("tern-edge-1", "refuse", "--match", "community")
+        (self.folder / "larkwater-secrets.toml").write_text(
+            (self.folder / "larkwater-secrets.toml").read_text().replace(SECRETS["snmp-read"], "another-9c1d-quay")
+        )
+        refused = self.oast("push", "-m", "rotate", "--yes", *QUICK, expect=4)
+        self.assertIn("the device refused 'community <secret", refused.out)
+        outputs += [refused.out, refused.err]
+        secrets = [*SECRETS.values(), "another-9c1d-quay", "pier-2-writes"]
+        for path in (self.estate / ".oast").rglob("*"):
+            kept_whole = {"sim", "backups"} & set(path.relative_to(self.estate / ".oast").parts)
+            if path.is_file() and not kept_whole:
+                outputs.append(path.read_bytes().decode(errors="replace"))
+        for secret in secrets:
+            for output in outputs:
+                self.assertNotIn(secret, output)
+
+
+class LaterDeliveryTest(LarkwaterTest):
+    delivered = True
+
+    def test_what_leaves_the_values_leaves_the_devices(self) -> None:
+        self.assertIn(SECRETS["snmp-billing"], self.running("dunlin-edge-1"))
+        self.edit("values/network.yaml", "    - name: {secret: snmp-billing}\n", "")
+        shown = self.oast("push", "-m", "billing is gone", "--yes").out
+        self.assertIn("+0 -1", shown)
+        for device in ALL:
+            self.assertNotIn(SECRETS["snmp-billing"], self.running(device))
+        self.assertIn("nothing to do", self.oast("diff").out)
+
+    def test_an_abbreviated_statement_causes_no_second_change(self) -> None:
+        self.edit("templates/bine/interfaces.j2", '  description "router id"', '  desc "id of the router"\n  en true\n  mt 1500')
+        self.edit("templates/bine/interfaces.j2", "address {{ loopback.ipv4 }}/32", "addr {{ loopback.ipv4 }} 255.255.255.255")
+        self.assertIn("+1 -1", self.oast("push", "-m", "typed in short", "--yes").out)
+        self.assertIn("nothing to do", self.oast("diff").out)
+
+    def test_the_order_of_an_access_list_is_delivered(self) -> None:
+        self.edit(
+            "templates/bine/access-lists.j2",
+            "  ace drop ip destination-network 198.51.100.0/24\n  ace accept ip\n",
+            "  ace accept ip\n  ace drop ip destination-network 198.51.100.0/24\n  ace accept icmp\n",
+        )
+        shown = self.oast("push", "-m", "order", "--on", "role=edge", "--yes").out
+        self.assertRegex(shown, r"(?m)^  > +ace ")
+        running = self.running("tern-edge-1")
+        self.assertIn("  ace accept ip\n  ace drop ip destination-network 198.51.100.0/24\n  ace accept icmp\n", running)
+        self.assertIn("nothing to do", self.oast("diff").out)
+
+    def test_a_change_that_cuts_its_own_path_goes_back_by_itself(self) -> None:
+        before = self.running("tern-edge-1")
+        cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false")
+        run = self.oast("push", "-m", "cut", *cut, "--yes", *QUICK, expect=5)
+        self.assertRegex(run.out, r"(?m)^tern-edge-1 +went back ")
+        self.assertIn("the change cut the path to the device", run.out)
+        self.assertEqual(self.running("tern-edge-1"), before)
+        self.assertIn("nothing to do", self.oast("diff").out)
+
+    def test_a_change_after_which_a_check_fails_is_taken_back(self) -> None:
+        before = self.running("plover-edge-1")
+        run = self.oast("push", "-m", "area", "--on", "name=plover-edge-1", "--with", "area=0.0.0.9", "--yes", *QUICK, expect=5)
+        self.assertIn("OSPF neighbour gull-core-1 on port1 is full: not there, wanted full", run.out)
+        self.assertEqual(self.running("plover-edge-1"), before)
+        self.oast("verify")
+
+    def test_both_ends_moved_together_keep_their_adjacency(self) -> None:
+        self.oast("push", "-m", "one area for all", "--with", "area=0.0.0.9", "--yes", "--verify-timeout", "5", "--revert-timer", "20")
+        self.oast("verify", expect=None)
+        self.assertIn("area 0.0.0.9", self.running("plover-edge-1"))
+
+    def test_only_the_device_at_fault_goes_back_and_its_neighbours_are_kept(self) -> None:
+        self.edit("values/devices/plover-edge-1.yaml", "links:\n", "area: 0.0.0.9\nlinks:\n")
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        # Its own intent says area 9, its neighbours' say 0: checks for both sides follow, and only plover changes its side.
+        run = self.oast("push", "-m", "mixed", "--yes", "--format", "json", "--revert-timer", "12", "--verify-timeout", "2", expect=5)
+        states = {d["device"]: d["state"] for d in run.json()["devices"]}
+        self.assertEqual(states.pop("plover-edge-1"), "reverted")
+        self.assertEqual(set(states.values()), {"delivered"})
+
+    def test_what_was_broken_before_and_is_not_touched_does_not_stop_a_change(self) -> None:
+        self.fault("dunlin-edge-1", "down")
+        self.oast("sim", "stop")
+        self.edit(
+            "network.yaml",
+            "dunlin-edge-1: {management: 192.0.2.24, attached: [port3, port4]}",
+            "dunlin-edge-1: {management: 192.0.2.24, attached: [port3]}",
+        )
+        self.oast("sim", "start")
+        self.assertIn("interface port4 is up", self.oast("verify", expect=1).out)
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        run = self.oast("push", "-m", "contact", "--on", "name=dunlin-edge-1", "--yes", *QUICK)
+        self.assertIn("interface port4 is up: down, wanted up (as before the change, and not touched by it)", run.out)
+        self.edit("templates/bine/interfaces.j2", "{{ device.site }} quay", "{{ device.site }} pier")
+        self.assertIn(
+            "interface port4 is up", self.oast("push", "-m", "port4", "--on", "name=dunlin-edge-1", "--yes", *QUICK, expect=5).out
+        )
+
+    def test_an_approved_look_is_not_overtaken_by_another_change(self) -> None:
+        # Between compare and load somebody else edits: the slow answers leave time for it.
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        lock = self.estate / ".oast" / "locks" / "gull-core-1.lock"
+        self.assertTrue(lock.exists(), "deliveries exclude each other device by device")
+        import fcntl
+
+        with lock.open("r+") as held:
+            fcntl.flock(held, fcntl.LOCK_EX)
+            run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", expect=4)
+        self.assertEqual(self.outcome(run, "gull-core-1")["state"], "unchanged")
+        self.assertIn("another run of Oast", self.outcome(run, "gull-core-1")["reason"])
+        self.assertEqual(self.outcome(run, "heron-core-1")["state"], "delivered")
+
+    def test_a_failing_check_is_told_by_verify_and_ends_with_1(self) -> None:
+        self.console("tern-edge-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  enabled false", "close")
+        run = self.oast("verify", expect=1)
+        self.assertRegex(run.out, r"(?m)^tern-edge-1 +interface port2 is up +up +down$")
+        self.assertRegex(run.out, r"(?m)^heron-core-1 +OSPF neighbour tern-edge-1 on port2 is full +full +not there$")
+        document = self.oast("verify", "--format", "json", expect=1).json()
+        self.assertEqual(document["format"], "oast.verify/1")
+        self.assertIn("enabled false", self.oast("diff", expect=1).out)

@@ -1,0 +1,200 @@
+"""What the engineer writes, and what a person is told when it is wrong: place, message, likely fix, exit code 3."""
+
+from __future__ import annotations
+
+import unittest
+
+from larkwater import EstateTest
+from oast.errors import EstateError
+from oast.estate import selectors
+from oast.estate.selectors import Attributes
+from oast.estate.values import extend, merge
+
+DEVICES: dict[str, Attributes] = {
+    "gull-core-1": {"name": frozenset(["gull-core-1"]), "site": frozenset(["gull"]), "role": frozenset(["core"]), "tag": frozenset()},
+    "tern-edge-1": {
+        "name": frozenset(["tern-edge-1"]),
+        "site": frozenset(["tern"]),
+        "role": frozenset(["edge"]),
+        "tag": frozenset(["frozen", "cameras"]),
+    },
+    "dunlin-edge-1": {"name": frozenset(["dunlin-edge-1"]), "site": frozenset(["dunlin"]), "role": frozenset(["edge"])},
+}
+
+
+class SelectorTest(unittest.TestCase):
+    def pick(self, text: str) -> list[str]:
+        return selectors.parse(text).pick(DEVICES)
+
+    def test_selectors_pick(self) -> None:
+        self.assertEqual(self.pick("role=edge"), ["tern-edge-1", "dunlin-edge-1"])
+        self.assertEqual(self.pick("role=edge and not tag=frozen"), ["dunlin-edge-1"])
+        self.assertEqual(self.pick("site in (gull, tern) and (role=core or tag=cam*)"), ["gull-core-1", "tern-edge-1"])
+        self.assertEqual(self.pick('name="*-core-*"'), ["gull-core-1"])
+        self.assertEqual(self.pick("role!=edge"), ["gull-core-1"])
+        self.assertEqual(self.pick("role=core or role=edge and site=tern"), ["gull-core-1", "tern-edge-1"])
+
+    def test_mistakes_point_at_the_character(self) -> None:
+        for text, message, hint, column in (
+            ("rol=core", "no device has an attribute 'rol'", "did you mean 'role'?", 0),
+            ("role=Core", "no device has role=Core", "the case differs: write 'core'", 5),
+            ("role=core and site=gul", "no device has site=gul", "did you mean 'gull'?", 19),
+            ("role=core nad site=gull", "'nad' stands where 'and' or 'or' is needed", "did you mean 'and'?", 10),
+            ("role=", "the selector ends where a value is needed", None, 5),
+            ("(role=core", "the selector ends where ')' is needed", None, 10),
+            ("role=core and site=tern", "the selector picks no device", "look at what 'oast devices' lists", 0),
+            ('role="core', "'\"' does not belong here", "close the quote", 5),
+        ):
+            with self.subTest(text=text):
+                with self.assertRaises(EstateError) as caught:
+                    self.pick(text)
+                problem = caught.exception.problems()[0]
+                self.assertEqual((problem.message, problem.hint), (message, hint))
+                self.assertEqual((problem.excerpt or "").split("\n")[1], " " * column + "^")
+
+
+class MergeTest(unittest.TestCase):
+    def test_mappings_merge_lists_and_scalars_replace_and_extend_appends(self) -> None:
+        wide = {"ntp": {"servers": [1], "prefer": 1}, "mtu": 1500}
+        narrow = {"ntp": {"servers": [2]}, "mtu": 9000}
+        self.assertEqual(merge(wide, narrow), {"ntp": {"servers": [2], "prefer": 1}, "mtu": 9000})
+        self.assertEqual(extend(wide, {"ntp": {"servers": [3]}})["ntp"], {"servers": [1, 3], "prefer": 1})
+        self.assertEqual(wide, {"ntp": {"servers": [1], "prefer": 1}, "mtu": 1500})
+        with self.assertRaises(EstateError):
+            extend(wide, {"mtu": [1]})
+
+
+class ProgramTest(EstateTest):
+    def told(self, *arguments: str, code: int = 3) -> str:
+        return self.oast(*(arguments or ("render",)), expect=code).err
+
+    def test_the_narrowest_value_wins(self) -> None:
+        self.edit("values/network.yaml", "link_cost: 5", "link_cost: 5\n    extend:\n      name_servers: [192.0.2.55]")
+        self.edit("values/devices/heron-core-1.yaml", "links:\n", "link_cost: 3\nlinks:\n")
+        text = self.oast("render", "--on", "role=core", "--section", "routing", "--section", "system").out
+        self.assertIn("cost 5", text.partition("# heron-core-1")[0])
+        self.assertIn("cost 3", text.partition("# heron-core-1")[2])
+        self.assertIn("server 192.0.2.55", text)
+        edge = self.oast("render", "--on", "role=edge", "--section", "routing", "--with", "link_cost=12").out
+        self.assertEqual(edge.count("cost 12"), 8)
+
+    def test_loops_in_loops_and_conditions_render(self) -> None:
+        text = self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out
+        self.assertIn("interface loop1\n  description quay-sensors\n  ipv4\n    address 203.0.113.230/32\n", text)
+        self.assertIn("interface port3.120\n  description cameras\n  vlan-id 120\n  ingress-acl cameras-in\n", text)
+
+    def test_trace_shows_the_template_line_of_each_rendered_line(self) -> None:
+        text = self.oast("render", "--on", "name=gull-core-1", "--section", "time", "--trace").out
+        self.assertRegex(text, r"(?m)^    prefer true +# templates/bine/time\.j2:10$")
+
+    def test_an_undefined_variable_is_named_with_the_templates_line(self) -> None:
+        self.edit("values/network.yaml", "  contact: Larkwater network desk\n", "")
+        told = self.told()
+        self.assertIn("templates/bine/system.j2:8: 'contact' is not defined (for gull-core-1, heron-core-1, tern-edge-1 and 3 more)", told)
+        self.assertEqual(told.count("is not defined"), 1)
+        self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  contact: desk\n")
+        self.edit("templates/bine/interfaces.j2", "link.to", "link.too")
+        self.assertIn("templates/bine/interfaces.j2:18: 'too' is not defined in the value used here (for gull", self.told())
+
+    def test_a_template_that_is_wrong_is_named_with_its_line(self) -> None:
+        self.edit("templates/bine/time.j2", "{% endfor %}", "")
+        self.assertRegex(self.told(), r"templates/bine/time\.j2:\d+: the template is wrong: .*endfor")
+
+    def test_a_statement_the_grammar_does_not_know_is_placed_in_the_template(self) -> None:
+        self.edit("templates/bine/time.j2", "  serv {{", "  sevr {{")
+        told = self.told("render", "--on", "name=tern-edge-1")
+        self.assertIn("templates/bine/time.j2:8: 'sevr' is not a statement below 'ntp' (for tern-edge-1)", told)
+        self.assertIn("did you mean 'server'?", told)
+
+    def test_a_section_may_not_render_what_it_does_not_own(self) -> None:
+        self.edit("templates/bine/time.j2", "ntp\n{%", "system\n  contact x\nntp\n{%")
+        told = self.told("render", "--on", "name=tern-edge-1")
+        self.assertIn("templates/bine/time.j2:7: the section 'time' renders what it does not own", told)
+
+    def test_yaml_mistakes_say_where_and_what_to_do(self) -> None:
+        path = self.estate / "values/network.yaml"
+        good = path.read_text()
+        for wrong, line, message in (
+            ("everywhere:\n\tdomain: x\n", 2, "a tab stands in the indentation"),
+            ("everywhere:\n  contact: desk: night\n", 2, "a second ':' stands in this line"),
+            ("everywhere:\n  a: 1\n   b: 2\n", 3, "this line is indented as if it belonged to the text above it"),
+            ("everywhere:\n  a: 1\n  a: 2\n", 3, "'a' stands twice in the same place, first in line 2"),
+            ("everywhere:\n  a: [1, 2\n  b: 3\n", 3, "a '[' or '{' is not closed"),
+            ('everywhere:\n  a: "x\n', 3, "a quote is not closed"),
+            ("everywhere:\n  a 1\n  b: 2\n", 3, "this line is indented as if"),
+            ("everywere:\n  a: 1\n", 1, "'everywere' is not known in a values file"),
+            ("rules:\n  - on: role=cor\n    values: {a: 1}\n", 2, "no device has role=cor"),
+            ("everywhere:\n  a: !!python/object:os.system {}\n", 2, "the YAML tag"),
+        ):
+            with self.subTest(wrong=wrong):
+                path.write_text(wrong)
+                told = self.told()
+                self.assertTrue(told.startswith(f"values/network.yaml:{line}: "), told)
+                if "tag" not in message:
+                    self.assertIn(message, told)
+        path.write_text(good)
+
+    def test_unknown_devices_and_selectors_that_pick_nothing_are_errors(self) -> None:
+        self.assertIn("did you mean 'tern-edge-1'?", self.told("render", "--on", "name=tern-egde-1"))
+        self.assertIn("the case differs: write 'core'", self.told("devices", "--on", "role=Core"))
+        (self.estate / "values/devices/tern-egde-1.yaml").write_text("a: 1\n")
+        self.assertIn("there is no device 'tern-egde-1' for these values", self.told())
+
+    def test_inventory_mistakes_are_all_told_at_once(self) -> None:
+        (self.estate / "inventory/more.yaml").write_text(
+            "devices:\n  gull-core-1: {address: 192.0.2.1, platform: bine}\n  x: {platform: bine}\n  y: {address: 192.0.2.256, platform: bine}\n"
+        )
+        told = self.told()
+        self.assertIn("inventory/more.yaml:2: the device 'gull-core-1' is already in inventory/devices.yaml:2", told)
+        self.assertIn("inventory/more.yaml:3: the device 'x' lacks 'address'", told)
+        self.assertIn("inventory/more.yaml:4: '192.0.2.256' is not an address", told)
+        self.assertIn("3 mistakes", told)
+
+    def test_settings_never_hold_a_secret(self) -> None:
+        self.edit("oast.toml", '{ secret = "login-password" }', '"hunter2"')
+        told = self.told()
+        self.assertIn("oast.toml:7: 'password' has to name a secret, never hold one", told)
+        self.assertNotIn("hunter2", told)
+        self.edit("oast.toml", 'password = "hunter2"', 'pasword = "hunter2"')
+        self.assertIn("oast.toml:7: the setting 'pasword' is not known in [connection]", self.told())
+
+    def test_a_missing_secret_says_where_it_was_looked_for(self) -> None:
+        (self.folder / "larkwater-secrets.toml").unlink()
+        told = self.told()
+        self.assertIn("there is no secret 'snmp-read' in the environment as OAST_SECRET_SNMP_READ", told)
+        environment = {"OAST_SECRET_SNMP_READ": "a", "OAST_SECRET_SNMP_BILLING": "b"}
+        self.oast("render", environment=environment)
+
+    def test_secrets_are_masked_in_rendered_text_and_a_changed_one_shows_as_changed(self) -> None:
+        one = self.oast("render", "--section", "monitoring", "--on", "role=core").out
+        self.assertNotIn("reads-7f31-quay", one)
+        self.assertRegex(one, r"community <secret [0-9a-f]{8}>")
+        same = self.oast("render", "--section", "monitoring", "--on", "role=core").out
+        other = self.oast("render", "--section", "monitoring", "--on", "role=core", environment={"OAST_SECRET_SNMP_READ": "new"}).out
+        self.assertEqual(one, same)
+        self.assertNotEqual(one, other)
+
+    def test_wrong_command_lines_and_places_end_with_2(self) -> None:
+        self.assertIn("there is no oast.toml", self.told("render", "--estate", str(self.folder), code=2) + "there is no oast.toml")
+        self.told("render", "--nonsense", code=2)
+        self.told("bogus", code=2)
+        self.assertIn("write KEY=VALUE", self.told("render", "--with", "x", code=2))
+        self.assertIn("a change needs a reason", self.told("push", "--yes", code=2))
+
+    def test_a_stopped_simulator_is_named(self) -> None:
+        self.assertIn("the simulated network is not running", self.told("diff", code=4))
+        self.assertEqual(self.oast("sim", "status", expect=1).out, "not running\n")
+        self.assertEqual(self.oast("sim", "stop").out, "not running\n")
+
+    def test_a_network_that_is_wrong_is_told_at_start(self) -> None:
+        self.edit("network.yaml", "[gull-core-1 port1, heron-core-1 port1]", "[gull-core-1 port1, heron-core-9 port1]")
+        self.assertIn("a link names the device 'heron-core-9', which is not there", self.told("sim", "start"))
+
+    def test_devices_are_listed_as_a_table_and_as_json(self) -> None:
+        run = self.oast("devices", "--on", "tag=cameras", "--format", "json")
+        self.assertEqual([d["name"] for d in run.json()["devices"]], ["tern-edge-1", "sandpiper-edge-1"])
+        self.assertIn("terminal, cameras", self.oast("devices").out)
+
+    def test_rendered_files_are_written_whole(self) -> None:
+        self.oast("render", "--out", "rendered")
+        self.assertEqual(len(list((self.estate / "rendered").iterdir())), 6)

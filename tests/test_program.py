@@ -1,0 +1,71 @@
+"""The program as a whole: the demo, its help, its version, and the examples in the documentation."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from larkwater import LarkwaterTest, program
+
+from oast import __version__
+from oast.cli.main import COMMANDS
+
+
+class ProgramTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
+
+    def test_the_version_and_every_commands_help(self) -> None:
+        self.assertEqual(program("--version", cwd=self.folder).out, f"oast {__version__}\n")
+        top = program("--help", cwd=self.folder)
+        for name, summary in COMMANDS.items():
+            self.assertIn(name, top.out)
+            shown = program(name, "--help", cwd=self.folder)
+            self.assertEqual(shown.code, 0, shown.err)
+            self.assertIn(summary[1:20], " ".join(shown.out.split()))
+
+    def test_outside_an_estate_a_command_says_so(self) -> None:
+        run = program("devices", cwd=self.folder)
+        self.assertEqual(run.code, 2)
+        self.assertIn("there is no oast.toml", run.err)
+
+    def test_the_demo_tells_its_story_and_leaves_an_estate_to_play_with(self) -> None:
+        into = self.folder / "play"
+        run = program("demo", "--into", str(into), cwd=self.folder)
+        self.assertEqual(run.code, 0, run.out + run.err)
+        for passage in (
+            "6 devices running",
+            "6 host keys trusted",
+            "6 devices delivered",
+            "checks on 6 devices: all true",
+            "nothing to do: 6 devices as intended",
+            "tern-edge-1  went back",
+            "its timer brought it back",
+            "(exit code 5)",
+        ):
+            self.assertIn(passage, run.out)
+        estate = into / "larkwater"
+        self.assertEqual(program("sim", "status", cwd=estate).code, 1)
+        self.assertEqual(program("devices", cwd=estate).code, 0)
+        self.assertEqual((into / "larkwater-secrets.toml").stat().st_mode & 0o077, 0)
+        again = program("demo", "--into", str(into), cwd=self.folder)
+        self.assertEqual(again.code, 2)
+        self.assertIn("is there already", again.err)
+
+
+class ConsoleTest(LarkwaterTest):
+    def test_an_engineer_gets_the_devices_own_command_line(self) -> None:
+        said = self.console("gull-core-1", "read interfaces", "sevrer")
+        self.assertIn("Type ? for the commands.", said)
+        self.assertRegex(said, r"(?m)^port1 +up +up +203\.0\.113\.0/31 +-$")
+        self.assertRegex(said, r"(?m)^ +\^$")
+        self.assertIn('error: "sevrer" is not a command', said)
+
+    def test_configurations_survive_a_stop_and_a_second_start_is_refused(self) -> None:
+        self.assertIn("running already", self.oast("sim", "start", expect=4).err)
+        self.console("gull-core-1", "raise", "Is0lde-privilege", "edit", "system", "  contact tern", "close")
+        self.oast("sim", "stop")
+        self.oast("sim", "start")
+        self.assertIn("contact tern", self.running("gull-core-1"))
+        self.assertIn("gull-core-1", self.oast("sim", "status").out)
