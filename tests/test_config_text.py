@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import ipaddress
 import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from oast.config.commands import in_safe_order, indented_commands
 from oast.config.difference import Edit, difference
@@ -10,6 +14,7 @@ from oast.config.indented import printed
 from oast.config.ownership import Scope, pattern_of
 from oast.config.tree import canonical, root_of
 from oast.config.view import view
+from oast.platforms.types import BUILT_IN
 from oast.records import Fingerprints
 from trees import BINE, SYNTAX, tree_of
 
@@ -141,3 +146,15 @@ class OwnershipTest(unittest.TestCase):
 
     def test_an_inner_owner_has_its_part_to_itself(self) -> None:
         self.assertEqual(self.within("interface *", others=("interface */mtu",)), "interface port1\n  description a\ninterface port2\n")
+
+
+class AddressSpellingTest(unittest.TestCase):
+    @given(st.ip_addresses(), st.integers(0, 128))
+    def test_an_address_has_one_spelling_however_it_was_written(
+        self, address: ipaddress.IPv4Address | ipaddress.IPv6Address, length: int
+    ) -> None:
+        length = min(length, address.max_prefixlen)
+        wanted = str(ipaddress.ip_interface(f"{address}/{length}"))
+        convert = BUILT_IN[f"ipv{address.version}-address-and-length"].convert
+        for written in (f"{address}/{length}", f"{address.exploded.upper()}/{length}"):
+            self.assertEqual(convert([written]), wanted)

@@ -136,6 +136,20 @@ class LaterDeliveryTest(LarkwaterTest):
         self.assertEqual(self.running("tern-edge-1"), before)
         self.assertIn("nothing to do", self.oast("diff").out)
 
+    def test_nobody_waits_for_a_device_that_has_cut_itself_off(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        self.edit("values/devices/tern-edge-1.yaml", "links:\n", "management: {enabled: false}\nlinks:\n")
+        run = self.oast("push", "-m", "desk", "--yes", "--format", "json", *QUICK, expect=5)
+        found = {d["device"]: d for d in run.json()["devices"]}
+        cut = found.pop("tern-edge-1")
+        self.assertEqual((cut["state"], cut["cause"]), ("reverted", "checks"))
+        self.assertEqual({d["state"] for d in found.values()}, {"delivered"})
+        self.assertLess(max(d["seconds"] for d in found.values()), cut["seconds"])
+
+    def test_a_timer_that_leaves_no_time_for_the_checks_is_not_used(self) -> None:
+        told = self.oast("push", "-m", "x", "--yes", "--revert-timer", "5", "--verify-timeout", "5", expect=2).err
+        self.assertIn("make it at least 8 s", told)
+
     def test_a_change_after_which_a_check_fails_is_taken_back(self) -> None:
         before = self.running("plover-edge-1")
         run = self.oast("push", "-m", "area", "--on", "name=plover-edge-1", "--with", "area=0.0.0.9", "--yes", *QUICK, expect=5)

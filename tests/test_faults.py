@@ -9,7 +9,7 @@ import time
 
 from larkwater import LarkwaterTest, Run, clean_environment
 
-QUICK = ("--timeout", "3", "--revert-timer", "7", "--verify-timeout", "3")
+QUICK = ("--timeout", "3", "--revert-timer", "10", "--verify-timeout", "3")
 FAULTY = "plover-edge-1"
 
 
@@ -90,6 +90,15 @@ class FaultTest(LarkwaterTest):
         self.fault(FAULTY, "slow", "--seconds", "0.1")
         self.oast("push", "-m", "desk", "--yes", "--timeout", "5", "--revert-timer", "60", "--verify-timeout", "10")
 
+    def test_a_device_too_slow_for_its_wave_is_given_up_and_the_others_are_kept(self) -> None:
+        self.fault(FAULTY, "slow", "--seconds", "1")
+        run = self.oast("push", "-m", "x", "--yes", "--format", "json", "--revert-timer", "9", "--verify-timeout", "2", expect=4)
+        states = {d["device"]: d["state"] for d in run.json()["devices"]}
+        self.assertIn("before the timers of the others", self.outcome(run, FAULTY)["reason"])
+        self.assertIn(states.pop(FAULTY), ("unchanged", "reverted"))
+        self.assertEqual(set(states.values()), {"delivered"})
+        self.healed()
+
     def test_a_wrong_password_and_a_wrong_privilege_password(self) -> None:
         run = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": "guess"})
         self.assertIn("gull-core-1: the device does not accept the login of 'oast'", run.err)
@@ -152,7 +161,21 @@ class InterruptTest(LarkwaterTest):
         before = self.running("gull-core-1")
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.fault("gull-core-1", "slow", "--seconds", "0.3")
-        command = [sys.executable, "-m", "oast", "push", "-m", "x", "--on", "name=gull-core-1", "--yes", "--revert-timer", "3"]
+        command = [
+            sys.executable,
+            "-m",
+            "oast",
+            "push",
+            "-m",
+            "x",
+            "--on",
+            "name=gull-core-1",
+            "--yes",
+            "--revert-timer",
+            "5",
+            "--verify-timeout",
+            "1",
+        ]
         process = subprocess.Popen(command, cwd=self.estate, env=clean_environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         self._until_armed("gull-core-1")
         process.kill()

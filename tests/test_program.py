@@ -7,7 +7,6 @@ import unittest
 from pathlib import Path
 
 from larkwater import LarkwaterTest, program
-
 from oast import __version__
 from oast.cli.main import COMMANDS
 

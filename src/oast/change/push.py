@@ -94,13 +94,14 @@ class Push:
         async def opener(transcript: Transcript) -> Session:
             return await self._connector.open(intent.device, intent.platform, transcript)
 
+        folder = self._options.working
         return Transaction(
             comparison,
             self._checks.get(comparison.name, ()),
             self._syntax_of(intent),
             opener,
-            self._options.working / "backups" / self._options.run / f"{comparison.name}.txt",
-            self._options.working / "log" / self._options.run / f"{comparison.name}.log",
+            folder / "backups" / self._options.run / f"{comparison.name}.txt",
+            folder / "log" / self._options.run / f"{comparison.name}.log",
             self._options.revert_timer_s,
             self._progress,
             self._clock,

@@ -4,13 +4,15 @@
                               |--revert, or the timer--> reverted
 
 What makes it safe: the timer is armed before the first edit, so from then on silence alone brings the device back; and a
-state is only ever reported after the running configuration was read again. `recover` is the one way out of every failure.
+state is only ever reported after the running configuration was read again. A step that loses the device leaves it `lost`;
+`recover` is the one way out of that, and may take until the timer has gone off.
 """
 
 from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
@@ -40,8 +42,21 @@ class Moved(DeviceError):
     """The device has changed since it was compared: compare again."""
 
 
+@dataclass(frozen=True)
+class Lost:
+    """Why a device's session is lost or out of step, so that its state is not known."""
+
+    cause: Cause
+    reason: str
+    hint: str | None = None
+    failed: tuple[CheckResult, ...] = ()
+
+
 class Transaction:
-    """One device's delivery; the steps are called by the wave, in the order of their definition. `clock` gives seconds."""
+    """One device's delivery; the wave calls the steps, in the order of their definition, until there is an `outcome`.
+
+    No step raises DeviceError: what fails is dealt with, or the transaction is `lost`. `clock` gives seconds.
+    """
 
     def __init__(
         self,
@@ -58,6 +73,7 @@ class Transaction:
         self.comparison = comparison
         self.checks = tuple(checks)
         self.outcome: Outcome | None = None
+        self.lost: Lost | None = None
         self._syntax = syntax
         self._opener = opener
         self._backup = backup
@@ -86,10 +102,7 @@ class Transaction:
     # --- the steps ------------------------------------------------------------------------------------------------
 
     async def load(self) -> None:
-        """Everything up to the point where only the checks and the confirmation are missing.
-
-        Does not raise DeviceError: a failure is dealt with, and stands in `outcome`.
-        """
+        """Everything up to the point where only the checks and the confirmation are missing."""
         try:
             await self._prepare()
             await self._edit()
@@ -97,7 +110,7 @@ class Transaction:
         except DeviceRefused as refused:
             await self._refused(refused)
         except DeviceError as error:
-            await self.recover(Cause.FAILED, error.message, error.hint)
+            self.lost = Lost(Cause.FAILED, error.message, error.hint)
 
     async def _prepare(self) -> None:
         self._say("connecting")
@@ -137,12 +150,12 @@ class Transaction:
         self._say("loaded")
 
     async def check(self) -> list[CheckResult]:
-        """The checks against the device as it is now. Does not raise DeviceError: a lost session ends the transaction."""
+        """The checks against the device as it is now; none when it is lost."""
         self._say("checking")
         try:
             return evaluate(self.checks, await self._read_state())
         except DeviceError as error:
-            await self.recover(Cause.FAILED, error.message, error.hint)
+            self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return []
 
     def to_answer_for(self, results: Iterable[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
@@ -168,7 +181,7 @@ class Transaction:
             self._confirming = True
             await self._open_session().confirm()
         except DeviceError as error:
-            await self.recover(Cause.FAILED, error.message, error.hint)
+            self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return
         self._armed_at = None
         self._say("saving")
@@ -191,14 +204,15 @@ class Transaction:
             await session.revert()
             state = await self._state_now(session)
         except DeviceError:
-            await self.recover(Cause.CHECKS, reason)
+            self.lost = Lost(Cause.CHECKS, reason, failed=failed)
             return
         await self._end(state, Cause.CHECKS, reason, failed=failed)
 
     async def abandon(self) -> None:
         """The run was interrupted: leave the device in a known state."""
         if self.outcome is None:
-            await self.recover(Cause.INTERRUPTED, "interrupted")
+            self.lost = self.lost or Lost(Cause.INTERRUPTED, "interrupted")
+            await self.recover()
 
     # --- ways out -------------------------------------------------------------------------------------------------
 
@@ -220,7 +234,7 @@ class Transaction:
                 pass  # The timer itself was what the device refused; reading again tells.
             state = await self._state_now(session)
         except DeviceError:
-            await self.recover(Cause.FAILED, message)
+            self.lost = Lost(Cause.FAILED, message)
             return
         await self._end(state, Cause.FAILED, message, refused.hint)
 
@@ -228,12 +242,15 @@ class Transaction:
         place = self.comparison.intent.place_of(path)
         return str(place) if place else None
 
-    async def recover(self, cause: Cause, reason: str, hint: str | None = None) -> None:
-        """Find out, and where needed bring about, the state of a device whose session is lost or out of step.
+    async def recover(self) -> None:
+        """Find out, and where needed bring about, the state of a device that is `lost`.
 
         Tries until some time after the timer must have gone off. A device that can only be reached again after that has
         gone back by itself, which means that the change had cut the path to it.
         """
+        if self.lost is None:
+            return
+        cause, reason, hint = self.lost.cause, self.lost.reason, self.lost.hint
         await self._close()
         if self._armed_at is None:
             await self._end(State.UNCHANGED, cause, reason, hint)
@@ -257,7 +274,7 @@ class Transaction:
                 if state is State.DELIVERED:
                     await self._end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
                 else:
-                    await self._end(state, cause, reason, hint)
+                    await self._end(state, cause, reason, hint, failed=self.lost.failed)
                 return
             await asyncio.sleep(RETRY_S)
         reason = f"{reason}; it cannot be reached to find out ({last})"

@@ -1,6 +1,7 @@
 """A wave: the devices delivered to together. All are loaded, then checked, then each is kept or taken back.
 
-The checks come after all are loaded because an adjacency needs both its ends.
+The checks come after all are loaded because an adjacency needs both its ends. A device that is lost on the way is recovered
+beside the others: nobody waits for it, since the timers of those that are loaded run on.
 """
 
 from __future__ import annotations
@@ -8,8 +9,8 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 
-from oast.change.transaction import Transaction
-from oast.fleet.many import for_each
+from oast.change.outcome import Cause
+from oast.change.transaction import Lost, Transaction
 from oast.verify.checks import CheckResult
 
 POLL_S = 0.4
@@ -29,15 +30,53 @@ class Wave:
     async def deliver(self) -> None:
         """Afterwards every transaction has an outcome, also when cancelled: then what is not confirmed is taken back first."""
         try:
-            await self._together(self._transactions, Transaction.load)
-            await self._decide()
+            async with asyncio.TaskGroup() as rescues:
+                self._rescues = rescues
+                await self._load_all()
+                await self._decide()
         except BaseException:
             # Cancelled, or a bug of ours: no device is left waiting for its timer.
-            await asyncio.shield(self._together(self._open(), Transaction.abandon))
+            await asyncio.shield(self._abandon())
             raise
 
+    async def _abandon(self) -> None:
+        async with asyncio.TaskGroup() as group:
+            for transaction in self._transactions:
+                group.create_task(transaction.abandon())
+
     def _open(self) -> list[Transaction]:
-        return [t for t in self._transactions if t.outcome is None]
+        return [t for t in self._transactions if t.outcome is None and t.lost is None]
+
+    async def _load_all(self) -> None:
+        """Load every device; one that is so slow that the others' timers would run out is given up."""
+        loading = {asyncio.create_task(self._step(t, Transaction.load)): t for t in self._transactions}
+        try:
+            waiting = set(loading)
+            while waiting:
+                done, waiting = await asyncio.wait(waiting, timeout=POLL_S)
+                for task in done:
+                    task.result()
+                if self._spare_s([t for t in self._open() if t not in [loading[w] for w in waiting]]) <= 0:
+                    break
+            for task in waiting:
+                await self._give_up(task, loading[task])
+        finally:
+            for task in loading:
+                task.cancel()
+            await asyncio.gather(*loading, return_exceptions=True)
+
+    def _spare_s(self, loaded: Sequence[Transaction]) -> float:
+        """How long those that are loaded can wait for the others and still be checked and confirmed."""
+        left = min((t.timer_left_s for t in loaded), default=float("inf"))
+        return left - self._verify_timeout_s - CONFIRM_MARGIN_S
+
+    async def _give_up(self, task: asyncio.Task[None], transaction: Transaction) -> None:
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+        if transaction.outcome is None and transaction.lost is None:
+            reason = "it was not loaded before the timers of the others in its wave would have run out"
+            transaction.lost = Lost(Cause.FAILED, reason, "give more time with --revert-timer, or push to it alone")
+            self._rescues.create_task(transaction.recover())
 
     async def _decide(self) -> None:
         """Those whose own edits a failed check rests on go back first; that may be all the others were suffering from."""
@@ -70,5 +109,11 @@ class Wave:
         await self._together(failing, lambda t: t.revert(failing[t]))
 
     async def _together(self, transactions: Iterable[Transaction], step: Callable[[Transaction], Awaitable[None]]) -> None:
-        every = list(transactions)
-        await for_each(every, step, max(1, len(every)), lambda transaction, result: None)
+        async with asyncio.TaskGroup() as group:
+            for transaction in list(transactions):
+                group.create_task(self._step(transaction, step))
+
+    async def _step(self, transaction: Transaction, step: Callable[[Transaction], Awaitable[None]]) -> None:
+        await step(transaction)
+        if transaction.lost is not None and transaction.outcome is None:
+            self._rescues.create_task(transaction.recover())

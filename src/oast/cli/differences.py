@@ -15,6 +15,7 @@ from oast.config.tree import Node, masked
 from oast.config.view import Counts, ViewLine, counts, view
 from oast.records import Fingerprints
 
+NAMED = 12  # devices of a group that are named; JSON names them all
 STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}
 
 
@@ -55,7 +56,8 @@ def show_differences(comparisons: Sequence[Comparison], console: Console, finger
     """Every group: its devices, how much, and the lines."""
     for group in shared_differences(comparisons, fingerprints):
         number = len(group.devices)
-        heading = Text(", ".join(group.devices), style="bold")
+        more = f" and {number - NAMED} more" if number > NAMED else ""
+        heading = Text(", ".join(group.devices[:NAMED]) + more, style="bold")
         note = f"  (all {number})" if number == len(comparisons) > 1 else f"  (the same on {number})" if number > 1 else ""
         heading.append(f"{note}  +{group.counts.added} -{group.counts.removed}", style="not bold dim")
         console.print(heading)

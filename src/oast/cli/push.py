@@ -8,6 +8,7 @@ import json
 import sys
 import time
 from collections.abc import Sequence
+from pathlib import Path
 
 from rich.console import Console
 from rich.text import Text
@@ -27,6 +28,9 @@ from oast.errors import DeviceError, UsageError
 from oast.files import write_whole
 from oast.verify.checks import derive
 
+# A timer shorter than the checks and this would run out in the middle of every delivery.
+LEAST_SPARE_S = 3.0
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run")
@@ -45,7 +49,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     if not options.reason and not options.dry_run:
         raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
-    work = prepare(estate_of(options), options)
+    estate = estate_of(options)
+    timer_s = options.revert_timer or estate.settings.delivery.revert_timer_s
+    verify_s = options.verify_timeout or estate.settings.delivery.verify_timeout_s
+    if timer_s < verify_s + LEAST_SPARE_S:
+        message = f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of checks"
+        raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
+    work = prepare(estate, options)
     quiet = options.quiet or options.format == "json"
     compared, failed = split(asyncio.run(compare_all(work, quiet=quiet)))
     different = [c for c in compared if c.edits]
@@ -61,7 +71,8 @@ def run(options: argparse.Namespace) -> int:
             return NO
     run_name = new_run()
     started = time.monotonic()
-    outcomes, stopped = asyncio.run(_deliver(work, different, run_name, options, quiet=quiet))
+    push_options = PushOptions(estate.working, run_name, work.at_once, timer_s, verify_s)
+    outcomes, stopped = asyncio.run(_deliver(work, different, push_options, quiet=quiet))
     every = [*outcomes, *(_unreached(name, error) for name, error in failed)]
     _record(work, run_name, options, every)
     if options.format == "json":
@@ -88,17 +99,7 @@ def _nothing_delivered(
     return FAILED if failed else DONE
 
 
-async def _deliver(
-    work: Work, comparisons: Sequence[Comparison], run_name: str, options: argparse.Namespace, *, quiet: bool
-) -> tuple[list[Outcome], bool]:
-    delivery = work.estate.settings.delivery
-    push_options = PushOptions(
-        work.estate.working,
-        run_name,
-        work.at_once,
-        options.revert_timer or delivery.revert_timer_s,
-        options.verify_timeout or delivery.verify_timeout_s,
-    )
+async def _deliver(work: Work, comparisons: Sequence[Comparison], push_options: PushOptions, *, quiet: bool) -> tuple[list[Outcome], bool]:
     with Progress(console(error=True), [c.name for c in comparisons], quiet=quiet) as progress:
         push = Push(
             comparisons,
@@ -159,7 +160,9 @@ def _record(work: Work, run_name: str, options: argparse.Namespace, outcomes: Se
 def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
     listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
     for o in outcomes:
-        listing.add_row(o.device, Text(_result(o), style=_style(o)), str(o.counts.added), str(o.counts.removed), f"{o.seconds:.1f}")
+        delivered = o.state is State.DELIVERED
+        lines = (str(o.counts.added), str(o.counts.removed)) if delivered else ("-", "-")
+        listing.add_row(o.device, Text(_result(o), style=_style(o)), *lines, f"{o.seconds:.1f}")
     put_table(out, listing)
     told = [o for o in outcomes if o.reason]
     if told:
@@ -169,12 +172,16 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
         if o.hint:
             out.print(f"    {o.hint}")
         if o.log:
-            out.print(f"    log: {o.log}", style="dim")
+            out.print(f"    log: {_near(Path(o.log))}", style="dim")
     for o in outcomes:
         for result in o.excused_checks:
             out.print(f"{o.device}: {result.finding} (as before the change, and not touched by it)", style="yellow")
     out.print()
     out.print(f"{_summary(outcomes)} in {seconds:.1f} s")
+
+
+def _near(path: Path) -> Path:
+    return path.relative_to(Path.cwd()) if path.is_relative_to(Path.cwd()) else path
 
 
 def _result(outcome: Outcome) -> str:

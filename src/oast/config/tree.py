@@ -78,7 +78,7 @@ class Node:
 
 def root_of(grammar: Grammar, children: dict[str, Node] | None = None) -> Node:
     """The tree of a whole configuration."""
-    return Node(Statement(grammar.root, "", ""), children or {})
+    return Node(grammar.root_statement, children or {})
 
 
 def merged(one: Node, other: Node) -> Node:

@@ -121,6 +121,7 @@ class Grammar:
     def __init__(self, platform: str, root: Rule) -> None:
         self.platform = platform
         self.root = root
+        self.root_statement = Statement(root, "", "")
         self._unknown = Rule(word="", path="?", kind="container", order=1_000_000, known=False)
         self._contexts: dict[str, list[Rule]] = {}
         for rule in self.rules():

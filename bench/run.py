@@ -1,0 +1,252 @@
+"""Measures Oast against bare floors in the same run, and prints the ratios as a table. Exits 1 when one is above its limit.
+
+Every figure is the best of several rounds, the floor's and ours taken in turn, because machines are noisy.
+    python bench/run.py [WORD ...]     only the measurements whose title contains one of the words
+"""
+
+from __future__ import annotations
+
+import asyncio
+import difflib
+import os
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import asyncssh
+import jinja2
+
+from oast.cli.simulator import Simulator
+from oast.config.difference import difference
+from oast.config.indented import IndentedSyntax
+from oast.config.tree import canonical
+from oast.connect.connector import Connector
+from oast.errors import DeviceError
+from oast.estate.estate import Estate, open_estate
+from oast.estate.inventory import Device
+from oast.fleet.many import for_each
+from oast.intent.intent import IntentBuilder
+from oast.platforms.load import SHIPPED, load, shipped
+
+AT_ONCE = 50
+SECRETS = {"OAST_SECRET_LOGIN_PASSWORD": "bench-login", "OAST_SECRET_PRIVILEGE_PASSWORD": "bench-privilege"}
+
+
+@dataclass(frozen=True)
+class Figure:
+    title: str
+    ours_s: float
+    floor_s: float
+    floor: str
+    limit: float
+
+    @property
+    def ratio(self) -> float:
+        return self.ours_s / self.floor_s
+
+
+def best(rounds: int, *jobs: Callable[[], object]) -> list[float]:
+    """The shortest time of each job, in seconds, over `rounds` in which they take turns."""
+    times = [float("inf")] * len(jobs)
+    for _ in range(rounds):
+        for number, job in enumerate(jobs):
+            started = time.perf_counter()
+            job()
+            times[number] = min(times[number], time.perf_counter() - started)
+    return times
+
+
+def start() -> list[Figure]:
+    program = str(Path(sys.executable).with_name("oast"))
+
+    def run(*command: str) -> Callable[[], object]:
+        return lambda: subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+
+    bare, version, usage = best(15, run(sys.executable, "-c", "pass"), run(program, "--version"), run(program, "--help"))
+    floor = "bare interpreter start"
+    return [Figure("oast --version", version, bare, floor, 4.0), Figure("oast --help", usage, bare, floor, 8.0)]
+
+
+# --- reading 200 devices ------------------------------------------------------------------------------------------------
+
+
+def network(folder: Path, number: int) -> Estate:
+    """An estate with `number` simulated devices, each with some fifty interfaces."""
+    ports = ", ".join(f"port{n}" for n in range(1, 51))
+    names = [f"edge-{n}" for n in range(1, number + 1)]
+    addresses = [f"192.0.2.{n % 250 + 1}" for n in range(number)]
+    interfaces = "".join(f"interface port{n}\n  description gate-{n}\n  mtu 9000\n" for n in range(1, 51))
+    (folder / "first.txt").write_text("system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/24\n" + interfaces)
+    (folder / "network.yaml").write_text(
+        "format: 1\naccounts: [{name: oast, password: login-password}]\nprivilege-password: privilege-password\n"
+        f"defaults: {{system: bine, startup: first.txt, ports: [manage0, {ports}]}}\ndevices:\n"
+        + "".join(f"  {name}: {{management: {address}}}\n" for name, address in zip(names, addresses, strict=True))
+    )
+    (folder / "oast.toml").write_text(
+        'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n'
+        "connect_timeout_s = 60\ncommand_timeout_s = 60\n"
+    )
+    (folder / "inventory").mkdir()
+    (folder / "inventory" / "devices.yaml").write_text(
+        "devices:\n" + "".join(f"  {n}: {{address: {a}, platform: bine}}\n" for n, a in zip(names, addresses, strict=True))
+    )
+    return open_estate(folder, SECRETS)
+
+
+async def bare_loop(addresses: list[tuple[str, int]]) -> None:
+    """Connect, run the same commands in a shell, disconnect."""
+    places = asyncio.Semaphore(AT_ONCE)
+
+    async def one(host: str, port: int) -> str:
+        async with places:
+            connection = await asyncssh.connect(
+                host,
+                port,
+                username="oast",
+                password=SECRETS["OAST_SECRET_LOGIN_PASSWORD"],
+                known_hosts=None,
+                config=(),
+                agent_path=None,
+                client_keys=None,
+            )
+            async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
+                await process.stdout.readuntil("view| ")
+                process.stdin.write("session page-length 0\n")
+                await process.stdout.readuntil("view| ")
+                process.stdin.write("read running\n")
+                text: str = await process.stdout.readuntil("view| ")
+                return text
+
+    await asyncio.gather(*(one(host, port) for host, port in addresses))
+
+
+async def our_loop(estate: Estate) -> None:
+    connector = Connector(estate)
+
+    async def one(device: Device) -> str:
+        session = await connector.open(device, shipped("bine"))
+        try:
+            return await session.read_running()
+        finally:
+            await session.close()
+
+    def done(device: Device, result: str | DeviceError) -> None:
+        if isinstance(result, DeviceError):
+            raise result
+
+    await for_each(estate.devices.values(), one, AT_ONCE, done)
+
+
+def reading() -> list[Figure]:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        estate = network(folder, 200)
+        simulator = Simulator(folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS})
+        simulator.start()
+        try:
+            program = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", name]
+            subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env={**os.environ, **SECRETS})
+            connector = Connector(estate)
+            addresses = [(t.host, t.port) for t in map(connector.target, estate.devices.values())]
+            bare, ours = best(3, lambda: asyncio.run(bare_loop(addresses)), lambda: asyncio.run(our_loop(estate)))
+        finally:
+            simulator.stop()
+    return [Figure("read 200 devices, 50 at once", ours, bare, "bare asyncssh loop", 1.4)]
+
+
+# --- rendering 2,000 devices --------------------------------------------------------------------------------------------
+
+TEMPLATE = """{% for interface in interfaces %}
+interface {{ interface.name }}
+  description "{{ device.site }} {{ interface.name }}"
+{% if interface.vlan is defined %}
+  vlan-id {{ interface.vlan }}
+{% endif %}
+  mtu {{ mtu }}
+  ipv4
+    address {{ interface.address }}
+{% endfor %}
+"""
+
+
+def rendering() -> list[Figure]:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "oast.toml").write_text("format = 1\n")
+        for inner in ("inventory", "values/devices", "templates/bine"):
+            (folder / inner).mkdir(parents=True)
+        (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
+        (folder / "templates/bine/interfaces.j2").write_text('{#\nsection: interfaces\nowns: ["interface *"]\n#}\n' + TEMPLATE)
+        (folder / "values/all.yaml").write_text("everywhere: {mtu: 1500}\nrules:\n  - on: site=quay-1\n    values: {mtu: 9000}\n")
+        inventory = ["devices:\n"]
+        for n in range(2000):
+            inventory.append(f"  edge-{n}: {{address: 192.0.2.{n % 250 + 1}, platform: bine, site: quay-{n % 20}}}\n")
+            interfaces = ", ".join(f"{{name: port{i}.{i + 100}, vlan: {i + 100}, address: 198.51.{n % 200}.{i}/31}}" for i in range(1, 51))
+            (folder / f"values/devices/edge-{n}.yaml").write_text(f"interfaces: [{interfaces}]\n")
+        (folder / "inventory/devices.yaml").write_text("".join(inventory))
+        estate = open_estate(folder, {})
+        template = jinja2.Environment(trim_blocks=True, lstrip_blocks=True, autoescape=False).from_string(TEMPLATE)
+        data = [{**estate.values_of(device), "device": device.attributes} for device in estate.devices.values()]
+        builder = IntentBuilder(estate)
+        bare, ours = best(
+            3, lambda: [template.render(values) for values in data], lambda: [builder.texts(device) for device in estate.devices.values()]
+        )
+    return [Figure("render 2,000 devices of 50 interfaces", ours, bare, "bare Jinja2 loop", 1.5)]
+
+
+# --- comparing 50,000 lines ---------------------------------------------------------------------------------------------
+
+
+def configuration(lines: int, changes: random.Random | None) -> str:
+    """A configuration of interfaces; with `changes`, one in thirty has another description and one in fifty is missing."""
+    text = ["system", "  hostname big"]
+    number = 0
+    while len(text) < lines:
+        number += 1
+        if changes is not None and changes.random() < 0.02:
+            continue
+        name = "Gate" if changes is None or changes.random() > 0.033 else "New gate"
+        text += [f"interface port{number}", f'  description "{name} {number}"', "  mtu 9000", "  ipv4"]
+        text += [f"    address 198.{18 + number // 65000}.{number // 250 % 250}.{number % 250}/31", "  ipv6"]
+        text += [f"    address 2001:db8:{number:x}::1/64"]
+    return "\n".join(text[:lines]) + "\n"
+
+
+def comparing() -> list[Figure]:
+    def compare(one: str, other: str) -> None:
+        # A fresh grammar each time, so that nothing is remembered from the round before.
+        syntax = IndentedSyntax(load(SHIPPED / "bine.toml").grammar, "#")
+        edits = difference(canonical(syntax.parse(one).tree), canonical(syntax.parse(other).tree))
+        if not edits:
+            raise AssertionError("the configurations differ")
+
+    big = configuration(50_000, None), configuration(50_000, random.Random(1))
+    small = configuration(5_000, None), configuration(5_000, random.Random(1))
+    lines = big[0].splitlines(), big[1].splitlines()
+    theirs, ours, tenth = best(5, lambda: list(difflib.unified_diff(*lines)), lambda: compare(*big), lambda: compare(*small))
+    return [
+        Figure("compare two of 50,000 lines", ours, theirs, "difflib.unified_diff", 0.5),
+        Figure("50,000 lines against ten times 5,000", ours, 10 * tenth, "linear growth", 1.2),
+    ]
+
+
+def main(words: list[str]) -> int:
+    measurements = {"start": start, "compare": comparing, "render": rendering, "read": reading}
+    figures: list[Figure] = []
+    for title, measure in measurements.items():
+        if not words or any(word in title for word in words):
+            figures += measure()
+    print(f"{'measured':38}  {'ours':>9}  {'floor':>9}  {'ratio':>6}  {'limit':>6}  floor")
+    for f in figures:
+        verdict = "" if f.ratio <= f.limit else "  ABOVE ITS LIMIT"
+        print(f"{f.title:38}  {f.ours_s:7.3f} s  {f.floor_s:7.3f} s  {f.ratio:6.2f}  {f.limit:6.1f}  {f.floor}{verdict}")
+    return 1 if any(f.ratio > f.limit for f in figures) else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

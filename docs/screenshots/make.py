@@ -1,0 +1,159 @@
+"""Makes the pictures of this folder anew: the real program in a terminal (xterm under Xvfb), on the demo's estate.
+
+    python docs/screenshots/make.py [NAME ...]
+
+Needs xterm, Xvfb and ImageMagick's import (Debian: xterm xvfb imagemagick).
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+HERE = Path(__file__).parent
+ROOT = HERE.parent.parent
+OAST = ROOT / ".venv" / "bin" / "oast"
+SIZE = "1280x800"
+COLOURS = ("-bg", "#101418", "-fg", "#d8dee4", "-xrm", "XTerm*color1: #f06a5d", "-xrm", "XTerm*internalBorder: 12")
+GEOMETRY = {11: "139x40+0+0", 9: "179x51+0+0"}
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A picture: `before` runs unseen, `shown` in the terminal; with `after_s` it is taken so long after the start, not at the end."""
+
+    name: str
+    shown: str
+    before: tuple[str, ...] = ()
+    after_s: float | None = None
+    font: int = 11
+
+
+TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sevrer 192.0.2.1\\nclose\\nleave\\n"
+PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
+SHOTS = (
+    Shot("render", "oast render --on name=tern-edge-1 --section time --section access-lists --section monitoring --trace"),
+    Shot("diff", "oast diff --on 'site in (gull, tern, plover)'", font=9),
+    Shot(
+        "push-live",
+        "oast push -m 'New time servers' --section time --yes --timeout 20 --revert-timer 60",
+        tuple(
+            f"oast sim fault {name} slow --seconds {seconds}" for name, seconds in (("heron-core-1", 0.05), ("tern-edge-1", 0.1))
+        ),
+        after_s=1.9,
+    ),
+    Shot("push", "oast push -m 'Contact and time' --section time --section system --yes", font=9),
+    Shot("verify", "oast verify -v --on role=core; oast verify", (PUSH,)),
+    Shot(
+        "went-back",
+        "oast push -m 'Tidy up' --on name=tern-edge-1 --with management.enabled=false --yes; oast diff",
+        (PUSH,),
+    ),
+    Shot(
+        "failures",
+        "oast push -m 'New time server' --with 'time_servers=[{address: 192.0.2.130}]' --yes",
+        (PUSH, "oast sim fault dunlin-edge-1 down", "oast sim fault plover-edge-1 refuse --match 192.0.2.130"),
+    ),
+    Shot("mistakes", "sed -i 's/  serv /  sevr /' templates/bine/time.j2; oast render; oast devices --on 'role=Core and site=gull'"),
+    Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
+)  # fmt: skip
+
+
+@contextmanager
+def screen() -> Iterator[str]:
+    """A virtual screen; its name."""
+    read, write = os.pipe()
+    command = ["Xvfb", "-displayfd", str(write), "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"]
+    server = subprocess.Popen(command, pass_fds=[write], stderr=subprocess.DEVNULL)
+    os.close(write)
+    with os.fdopen(read) as numbers:
+        display = f":{numbers.readline().strip()}"
+    try:
+        yield display
+    finally:
+        server.terminate()
+        server.wait()
+
+
+@contextmanager
+def estate() -> Iterator[tuple[Path, dict[str, str]]]:
+    """The demo's estate with its devices running and trusted, and the environment for its commands."""
+    folder = Path(tempfile.mkdtemp(prefix="oast-shots-"))
+    path = folder / "larkwater"
+    shutil.copytree(ROOT / "src" / "oast" / "cli" / "larkwater", path)
+    words = {n: secrets.token_urlsafe(8) for n in ("login-password", "privilege-password", "snmp-read", "snmp-billing")}
+    (folder / "larkwater-secrets.toml").write_text("".join(f'{n} = "{v}"\n' for n, v in words.items()))
+    environment = {**os.environ, "PATH": f"{OAST.parent}:{os.environ['PATH']}", "PRIVILEGE": words["privilege-password"]}
+    environment.pop("NO_COLOR", None)
+
+    def oast(*arguments: str) -> None:
+        subprocess.run([str(OAST), *arguments], cwd=path, env=environment, check=True, stdout=subprocess.DEVNULL)
+
+    oast("sim", "start")
+    try:
+        oast("devices", "trust", "--yes")
+        yield path, environment
+    finally:
+        oast("sim", "stop")
+        shutil.rmtree(folder)
+
+
+def take(shot: Shot, display: str) -> None:
+    with estate() as (folder, environment):
+        for command in shot.before:
+            subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
+        done = folder / "done"
+        typed = shlex.quote(f"$ {shot.shown}")
+        script = f"printf '%s\\n' {typed}; {shot.shown}; touch {done}; sleep 600"
+        terminal = subprocess.Popen(
+            [
+                "xterm",
+                "-fa",
+                "DejaVu Sans Mono",
+                "-fs",
+                str(shot.font),
+                "-geometry",
+                GEOMETRY[shot.font],
+                *COLOURS,
+                "-e",
+                "bash",
+                "-c",
+                script,
+            ],
+            cwd=folder,
+            env={**environment, "DISPLAY": display, "TERM": "xterm-256color"},
+        )
+        try:
+            started = time.monotonic()
+            while not done.exists() and time.monotonic() - started < (shot.after_s or 60):
+                time.sleep(0.05)
+            time.sleep(0.0 if shot.after_s else 0.5)
+            picture = HERE / f"{shot.name}.png"
+            subprocess.run(["import", "-display", display, "-window", "root", str(picture)], check=True)
+            subprocess.run(["mogrify", "-strip", "-colors", "64", str(picture)], check=False)
+        finally:
+            terminal.terminate()
+            terminal.wait()
+
+
+def main(names: list[str]) -> int:
+    with screen() as display:
+        for shot in SHOTS:
+            if not names or shot.name in names:
+                take(shot, display)
+                sys.stdout.write(f"{shot.name}.png\n")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
