@@ -112,6 +112,8 @@ def lay_out(folder: Path) -> Path:
     """The estate and its secrets below `folder`."""
     estate = folder / "larkwater"
     shutil.copytree(SHIPPED, estate)
+    network = estate / "network.yaml"
+    network.write_text(network.read_text(encoding="utf-8").replace("convergence: 0.5", "convergence: 0.05"), encoding="utf-8")
     lines = "".join(f'{name} = "{value}"\n' for name, value in SECRETS.items())
     (folder / "larkwater-secrets.toml").write_text(lines, encoding="utf-8")
     return estate

@@ -43,7 +43,7 @@ TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sev
 PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
 SHOTS = (
     Shot("render", "oast render --on name=tern-edge-1 --section time --section access-lists --section monitoring --trace"),
-    Shot("diff", "oast diff --on 'site in (gull, tern, plover)'", font=9),
+    Shot("diff", "oast diff --on 'site in (gull, tern, plover)' --section time --section monitoring --section access-lists"),
     Shot(
         "push-live",
         "oast push -m 'New time servers' --section time --yes --timeout 20 --revert-timer 60",
@@ -52,7 +52,7 @@ SHOTS = (
         ),
         after_s=1.9,
     ),
-    Shot("push", "oast push -m 'Contact and time' --section time --section system --yes", font=9),
+    Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
     Shot("verify", "oast verify -v --on role=core; oast verify", (PUSH,)),
     Shot(
         "went-back",

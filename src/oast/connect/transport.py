@@ -194,6 +194,6 @@ def _reason(error: BaseException) -> str:
         return "connection refused"
     if isinstance(error, OSError) and error.strerror:
         return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"
-    if isinstance(error, asyncssh.ConnectionLost):
+    if isinstance(error, (asyncssh.ConnectionLost, ConnectionResetError, BrokenPipeError)):
         return "the device closed the connection"
     return str(error) or type(error).__name__

@@ -1,0 +1,62 @@
+"""The examples in the documentation are run: each ```console block of a page, in order, on the demo's estate."""
+
+from __future__ import annotations
+
+import doctest
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+from larkwater import LarkwaterTest, clean_environment
+
+ROOT = Path(__file__).parent.parent
+BLOCK = re.compile(r"^```console\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+LINK = re.compile(r"\]\(([^)#:]+)\)")
+
+
+def examples(text: str) -> list[tuple[str, int, str]]:
+    """Command, exit code and output of each example in a page; `...` in the output stands for anything."""
+    found = []
+    for block in BLOCK.findall(text):
+        for part in re.split(r"^\$ ", block, flags=re.MULTILINE)[1:]:
+            line, _, output = part.partition("\n")
+            command, _, code = line.partition("   # exit ")
+            found.append((command, int(code or 0), output))
+    return found
+
+
+class DocumentationTest(LarkwaterTest):
+    def check(self, page: str) -> None:
+        text = (ROOT / "docs" / page).read_text(encoding="utf-8")
+        found = examples(text)
+        self.assertTrue(found, f"{page} has no examples")
+        environment = {**clean_environment(), "PATH": f"{Path(sys.executable).parent}:{clean_environment()['PATH']}"}
+        for command, code, wanted in found:
+            with self.subTest(page=page, command=command):
+                done = subprocess.run(
+                    ["bash", "-c", command],
+                    cwd=self.estate,
+                    env=environment,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT,
+                    text=True,
+                    check=False,
+                )
+                fits = doctest.OutputChecker().check_output(wanted, done.stdout, doctest.ELLIPSIS)
+                self.assertTrue(fits, f"wanted:\n{wanted}\ngot:\n{done.stdout}")
+                self.assertEqual(done.returncode, code, done.stdout)
+
+    def test_the_page_about_the_estate(self) -> None:
+        self.check("estate.md")
+
+    def test_the_page_about_delivery(self) -> None:
+        self.check("delivery.md")
+
+    def test_the_page_about_the_simulator(self) -> None:
+        self.check("simulator.md")
+
+    def test_every_link_leads_somewhere(self) -> None:
+        for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+            for target in LINK.findall(page.read_text(encoding="utf-8")):
+                self.assertTrue((page.parent / target).exists(), f"{page.name}: {target}")
