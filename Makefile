@@ -13,7 +13,7 @@ test: $(READY)
 
 lint: $(READY)
 	@$(VENV)/bin/ruff check .
-	@$(VENV)/bin/ruff format --check .
+	@$(VENV)/bin/ruff format --diff --quiet .
 	@$(VENV)/bin/mypy
 
 format: $(READY)

@@ -174,6 +174,24 @@ class ProgramTest(EstateTest):
         self.assertEqual(one, same)
         self.assertNotEqual(one, other)
 
+    def test_a_secret_is_never_shown_by_a_mistake_nor_joined_into_a_text(self) -> None:
+        self.edit("templates/bine/monitoring.j2", "community {{ community.name }}", "community {{ community.name }} x")
+        told = self.told("render", "--on", "role=core")
+        self.assertRegex(
+            told, r"monitoring\.j2:7: the statement is not allowed with this secret .*\n    \|   community <secret [0-9a-f]{8}> x\n"
+        )
+        self.edit("templates/bine/monitoring.j2", "{{ community.name }} x", "{{ community.name ~ 'x' }}")
+        joined = self.told("render", "--on", "role=core")
+        self.assertIn("templates/bine/monitoring.j2:7: a secret is joined with other text in an expression", joined)
+        self.assertNotIn("quay", told + joined)
+
+    def test_a_section_that_no_device_picked_has_is_an_error(self) -> None:
+        told = self.told("render", "--on", "role=core", "--section", "access-lists")
+        self.assertIn("none of the devices picked has the section 'access-lists'", told)
+        text = self.oast("render", "--section", "access-lists").out
+        self.assertNotIn("gull-core-1", text)
+        self.assertIn("there is no section 'acces-lists'", self.told("render", "--section", "acces-lists"))
+
     def test_wrong_command_lines_and_places_end_with_2(self) -> None:
         self.assertIn("there is no oast.toml", self.told("render", "--estate", str(self.folder), code=2) + "there is no oast.toml")
         self.told("render", "--nonsense", code=2)

@@ -7,6 +7,8 @@ import subprocess
 import sys
 import time
 
+import asyncssh
+
 from larkwater import LarkwaterTest, Run, clean_environment
 
 QUICK = ("--timeout", "3", "--revert-timer", "10", "--verify-timeout", "3")
@@ -125,8 +127,9 @@ class FaultTest(LarkwaterTest):
 
     def test_a_key_logs_in_instead_of_a_password(self) -> None:
         key = self.folder / "key"
-        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(key)], check=True)
-        public = key.with_suffix(".pub").read_text().split()[:2]
+        made = asyncssh.generate_private_key("ssh-ed25519")
+        made.write_private_key(key)
+        public = made.export_public_key().decode().split()[:2]
         for device in self.oast("devices", "--format", "json").json()["devices"]:
             edit = ("edit", "user oast", f"  authorized-key pipeline {' '.join(public)}", "close")
             self.console(device["name"], "raise", "Is0lde-privilege", *edit)

@@ -6,14 +6,17 @@ import os
 import pty
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
-from larkwater import LarkwaterTest, clean_environment
+from larkwater import SECRETS, LarkwaterTest, clean_environment
 
 
 class TerminalTest(LarkwaterTest):
-    def typed(self, answer: str, *arguments: str, environment: dict[str, str] | None = None) -> tuple[int, str]:
-        """Run the program on a terminal and answer its question; its exit code and all it showed."""
+    def typed(
+        self, answer: str, *arguments: str, environment: dict[str, str] | None = None, meanwhile: Callable[[], object] | None = None
+    ) -> tuple[int, str]:
+        """Run the program on a terminal and answer its question, after `meanwhile`; its exit code and all it showed."""
         leader, follower = pty.openpty()
         process = subprocess.Popen(
             [sys.executable, "-m", "oast", *arguments],
@@ -34,6 +37,8 @@ class TerminalTest(LarkwaterTest):
             shown += arrived
             if b"Type yes to go on: " in shown and not answered:
                 answered = True
+                if meanwhile is not None:
+                    meanwhile()
                 os.write(leader, f"{answer}\n".encode())
         os.close(leader)
         return process.wait(), shown.decode()
@@ -51,6 +56,17 @@ class TerminalTest(LarkwaterTest):
         self.assertIn("\x1b[32m", shown)
         self.assertIn("of 2 done", shown)
         self.oast("diff", "--on", "role=core")
+
+    def test_a_device_that_moves_between_compare_and_load_is_not_touched(self) -> None:
+        def moves() -> None:
+            self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "system", "  contact me", "close")
+
+        code, shown = self.typed("yes", "push", "-m", "x", "--on", "role=core", meanwhile=moves)
+        self.assertEqual(code, 4, shown)
+        self.assertIn("the device has changed since it was compared: it was not touched", shown)
+        self.assertIn("contact me", self.running("gull-core-1"))
+        self.assertNotIn("192.0.2.123", self.running("gull-core-1"))
+        self.assertIn("192.0.2.123", self.running("heron-core-1"))
 
     def test_no_color_is_honoured_and_a_pipe_gets_plain_lines(self) -> None:
         _, shown = self.typed("no", "diff", "--on", "role=core", environment={"NO_COLOR": "1"})

@@ -45,7 +45,10 @@ class Device:
             self.startup = kept
         else:
             self.startup = self._read("startup") or ""
-        self.running.load(kept)
+        try:
+            self.running.load(kept)
+        except Refused as refused:
+            raise ValueError(f"{self.name}: what it ran last does not fit its hardware any more: {refused.message}") from None
         self._changed()
         self.keep()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from oast.config.commands import Command, in_safe_order, indented_commands
 from oast.config.difference import Edit, difference
@@ -73,22 +74,20 @@ async def compare_many(
     syntax_of: Callable[[Intent], IndentedSyntax],
     fingerprints: Fingerprints,
     at_once: int,
+    logs: Path,
     progress: Callable[[str, str], None],
 ) -> Mapping[str, Comparison | DeviceError]:
     """Read and compare every device, `at_once` at a time; by device name, in the order of `intents`.
 
-    `progress` is told the device and what is being done with it.
+    `progress` is told the device and what is being done with it; the transcript of a device that fails goes to `logs`.
     """
 
     async def one(intent: Intent) -> Comparison:
         name = intent.device.name
         progress(name, "connecting")
-        session = await connector.open(intent.device, intent.platform)
-        try:
+        async with connector.session(intent.device, intent.platform, logs / f"{name}.log") as session:
             progress(name, "reading")
             running = await session.read_running()
-        finally:
-            await session.close()
         return compare(intent, running, syntax_of(intent), fingerprints)
 
     found: dict[str, Comparison | DeviceError] = {}

@@ -5,8 +5,10 @@ from __future__ import annotations
 import argparse
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 
 from oast.change.compare import Comparison, compare_many
+from oast.change.push import new_run
 from oast.cli.progress import Progress
 from oast.cli.workplace import console
 from oast.connect.connector import Connector
@@ -26,6 +28,12 @@ class Work:
     intents: list[Intent]
     network: list[Intent]
     at_once: int
+    run: str
+
+    @property
+    def logs(self) -> Path:
+        """Where this run keeps transcripts."""
+        return self.estate.working / "log" / self.run
 
 
 def prepare(estate: Estate, options: argparse.Namespace) -> Work:
@@ -35,7 +43,7 @@ def prepare(estate: Estate, options: argparse.Namespace) -> Work:
     """
     builder = IntentBuilder(estate, getattr(options, "section", ()))
     whole = IntentBuilder(estate) if getattr(options, "section", ()) else builder
-    picked = {device.name for device in estate.pick(options.on)}
+    picked = {device.name for device in builder.concerned(estate.pick(options.on))}
     intents: list[Intent] = []
     network: list[Intent] = []
     problems: list[Problem] = []
@@ -52,7 +60,8 @@ def prepare(estate: Estate, options: argparse.Namespace) -> Work:
     if problems:
         raise EstateError.of(problems)
     connector = Connector(estate, options.timeout)
-    return Work(estate, builder, connector, intents, network, options.at_once or estate.settings.connection.at_once)
+    at_once = options.at_once or estate.settings.connection.at_once
+    return Work(estate, builder, connector, intents, network, at_once, new_run())
 
 
 async def compare_all(work: Work, *, quiet: bool) -> Mapping[str, Comparison | DeviceError]:
@@ -64,6 +73,7 @@ async def compare_all(work: Work, *, quiet: bool) -> Mapping[str, Comparison | D
             lambda intent: work.builder.syntax(intent.device),
             work.estate.fingerprints,
             work.at_once,
+            work.logs,
             progress,
         )
 

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from rich.text import Text
 
-from oast.cli.main import DONE, FAILED, GONE_BACK, NO
+from oast.cli.exits import DONE, FAILED, GONE_BACK, NO
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
 from oast.errors import StateError, UsageError

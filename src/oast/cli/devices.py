@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from oast.cli import arguments
-from oast.cli.main import DONE
+from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json, put_table, table
 from oast.estate.inventory import Device
 

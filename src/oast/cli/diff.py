@@ -9,8 +9,8 @@ import sys
 from oast.cli import arguments
 from oast.cli.compared import compare_all, prepare, split
 from oast.cli.differences import difference_document, show_differences
+from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
-from oast.cli.main import DONE, FAILED, NO
 from oast.cli.workplace import console, estate_of, plural, put_json
 
 
@@ -43,5 +43,5 @@ def run(options: argparse.Namespace) -> int:
             out.print(f"{plural(len(different), 'device')} to change ({total}), {len(compared) - len(different)} as intended")
         elif compared:
             out.print(f"nothing to do: {plural(len(compared), 'device')} as intended")
-        show_device_errors(failed, sys.stderr)
+        show_device_errors(failed, sys.stderr, work.logs)
     return FAILED if failed else NO if different else DONE

@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import TextIO
 
 from oast import __version__
-from oast.cli.main import FAILED, INVALID, USAGE
+from oast.cli.exits import FAILED, INVALID, USAGE
+from oast.cli.workplace import near
 from oast.errors import DeviceError, EstateError, OastError, UsageError
 from oast.records import Problem, gathered
 
@@ -53,12 +54,14 @@ def _for(devices: Sequence[str]) -> str:
     return f" (for {', '.join(devices[:NAMED])}{more})"
 
 
-def show_device_errors(errors: Iterable[tuple[str, DeviceError]], stream: TextIO) -> None:
-    """What went wrong with single devices, one after the other."""
+def show_device_errors(errors: Iterable[tuple[str, DeviceError]], stream: TextIO, logs: Path | None = None) -> None:
+    """What went wrong with single devices, one after the other, and where in `logs` their transcripts are."""
     for name, error in errors:
         stream.write(f"{name}: {error.message}\n")
         if error.hint:
             stream.write(f"    {error.hint}\n")
+        if logs is not None and (logs / f"{name}.log").exists():
+            stream.write(f"    log: {near(logs / f'{name}.log')}\n")
 
 
 def explain_bug(error: Exception, stream: TextIO) -> None:

@@ -9,8 +9,7 @@ import sys
 from collections.abc import Sequence
 
 from oast import __version__
-
-DONE, NO, USAGE, INVALID, FAILED, GONE_BACK, INTERRUPTED = 0, 1, 2, 3, 4, 5, 130
+from oast.cli.exits import DONE, FAILED, INTERRUPTED
 
 COMMANDS = {
     "demo": "watch a full worked example against simulated devices",
@@ -54,6 +53,9 @@ def _run(arguments: list[str]) -> int:
         return show_error(error, sys.stderr)
     except (KeyboardInterrupt, BrokenPipeError):
         raise
+    except OSError as error:
+        sys.stderr.write(f"{error.filename or 'a file'}: {error.strerror or error}\n")
+        return FAILED
     except Exception as error:
         explain_bug(error, sys.stderr)
         return FAILED

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import json
+import signal
 import sys
 import time
 from collections.abc import Sequence
@@ -15,14 +16,14 @@ from rich.text import Text
 
 from oast.change.compare import Comparison
 from oast.change.outcome import Cause, Outcome, State
-from oast.change.push import Push, PushOptions, new_run
+from oast.change.push import Push, PushOptions
 from oast.cli import arguments
 from oast.cli.compared import Work, compare_all, prepare, split
 from oast.cli.differences import show_differences
+from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
 from oast.cli.failures import show_device_errors
-from oast.cli.main import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
 from oast.cli.progress import STYLES, Progress
-from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, put_table, table
+from oast.cli.workplace import confirmed, console, estate_of, near, plural, put_json, put_table, table
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.files import write_whole
@@ -63,39 +64,39 @@ def run(options: argparse.Namespace) -> int:
     if options.format == "text":
         show_differences(compared, out, work.estate.fingerprints)
     if not different or options.dry_run:
-        return _nothing_delivered(options, compared, failed, out)
+        return _nothing_delivered(options, work, compared, failed)
     if not options.yes:
         out.file.flush()
         if not confirmed(f"Deliver to {plural(len(different), 'device')}?"):
             sys.stderr.write("nothing was delivered\n")
             return NO
-    run_name = new_run()
     started = time.monotonic()
-    push_options = PushOptions(estate.working, run_name, work.at_once, timer_s, verify_s)
+    push_options = PushOptions(estate.working, work.run, work.at_once, timer_s, verify_s)
     outcomes, stopped = asyncio.run(_deliver(work, different, push_options, quiet=quiet))
-    every = [*outcomes, *(_unreached(name, error) for name, error in failed)]
-    _record(work, run_name, options, every)
+    every = [*outcomes, *(_unreached(name, error, work) for name, error in failed)]
+    _record(work, options, every)
     if options.format == "json":
-        put_json("push", 1, {"run": run_name, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
+        put_json("push", 1, {"run": work.run, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
     else:
         _show(every, out, time.monotonic() - started)
     return INTERRUPTED if stopped else _exit_code(every)
 
 
 def _nothing_delivered(
-    options: argparse.Namespace, compared: Sequence[Comparison], failed: Sequence[tuple[str, DeviceError]], out: Console
+    options: argparse.Namespace, work: Work, compared: Sequence[Comparison], failed: Sequence[tuple[str, DeviceError]]
 ) -> int:
+    out = console()
     different = [c for c in compared if c.edits]
     if options.format == "json":
         unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in compared]
-        every = [*unchanged, *(_unreached(name, error) for name, error in failed)]
+        every = [*unchanged, *(_unreached(name, error, work) for name, error in failed)]
         put_json("push", 1, {"run": None, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
     elif different:
         out.print(f"dry run: {plural(len(different), 'device')} would change; nothing was touched")
     elif compared:
         out.print(f"nothing to do: {plural(len(compared), 'device')} as intended")
     if options.format == "text":
-        show_device_errors(failed, sys.stderr)
+        show_device_errors(failed, sys.stderr, work.logs)
     return FAILED if failed else DONE
 
 
@@ -110,6 +111,10 @@ async def _deliver(work: Work, comparisons: Sequence[Comparison], push_options: 
             progress,
             time.monotonic,
         )
+        task = asyncio.current_task()
+        if task is not None:
+            # Being told to end is like Ctrl-C: a pipeline that is stopped leaves no device waiting.
+            asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
         try:
             await push.run()
         except asyncio.CancelledError:
@@ -118,8 +123,9 @@ async def _deliver(work: Work, comparisons: Sequence[Comparison], push_options: 
         return push.outcomes, False
 
 
-def _unreached(name: str, error: DeviceError) -> Outcome:
-    return Outcome(name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint)
+def _unreached(name: str, error: DeviceError, work: Work) -> Outcome:
+    log = str(work.logs / f"{name}.log")
+    return Outcome(name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint, log=log)
 
 
 def _exit_code(outcomes: Sequence[Outcome]) -> int:
@@ -146,15 +152,15 @@ def _documents(outcomes: Sequence[Outcome]) -> list[dict[str, object]]:
     ]
 
 
-def _record(work: Work, run_name: str, options: argparse.Namespace, outcomes: Sequence[Outcome]) -> None:
+def _record(work: Work, options: argparse.Namespace, outcomes: Sequence[Outcome]) -> None:
     content = {
         "format": "oast.push/1",
-        "run": run_name,
+        "run": work.run,
         "reason": options.reason,
         "ticket": options.ticket,
         "devices": _documents(outcomes),
     }
-    write_whole(work.estate.working / "log" / run_name / "outcome.json", json.dumps(content, indent=2) + "\n", mode=0o600)
+    write_whole(work.logs / "outcome.json", json.dumps(content, indent=2) + "\n", mode=0o600)
 
 
 def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
@@ -172,16 +178,12 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
         if o.hint:
             out.print(f"    {o.hint}")
         if o.log:
-            out.print(f"    log: {_near(Path(o.log))}", style="dim")
+            out.print(f"    log: {near(Path(o.log))}", style="dim")
     for o in outcomes:
         for result in o.excused_checks:
             out.print(f"{o.device}: {result.finding} (as before the change, and not touched by it)", style="yellow")
     out.print()
     out.print(f"{_summary(outcomes)} in {seconds:.1f} s")
-
-
-def _near(path: Path) -> Path:
-    return path.relative_to(Path.cwd()) if path.is_relative_to(Path.cwd()) else path
 
 
 def _result(outcome: Outcome) -> str:

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from oast.cli import arguments
-from oast.cli.main import DONE
+from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, plural, put_json
 from oast.config.indented import printed
 from oast.errors import EstateError
@@ -30,7 +30,7 @@ def run(options: argparse.Namespace) -> int:
     builder = IntentBuilder(estate, options.section)
     intents: list[Intent] = []
     problems: list[Problem] = []
-    for device in estate.pick(options.on):
+    for device in builder.concerned(estate.pick(options.on)):
         try:
             intents.append(builder.build(device))
         except EstateError as error:

@@ -10,7 +10,7 @@ import sys
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.main import DONE, NO
+from oast.cli.exits import DONE, NO
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.errors import UsageError

@@ -6,8 +6,8 @@ import argparse
 import asyncio
 import sys
 
+from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
-from oast.cli.main import DONE, FAILED, NO
 from oast.cli.workplace import confirmed, plural
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey

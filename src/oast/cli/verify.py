@@ -11,8 +11,8 @@ from rich.text import Text
 
 from oast.cli import arguments
 from oast.cli.compared import Work, prepare
+from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
-from oast.cli.main import DONE, FAILED, NO
 from oast.cli.progress import Progress
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.errors import DeviceError
@@ -45,7 +45,7 @@ def run(options: argparse.Namespace) -> int:
         if results:
             verdict = "all true" if not wrong else f"{len(wrong)} not true"
             out.print(f"{plural(len(every), 'check')} on {plural(len(results), 'device')}: {verdict}")
-        show_device_errors(failed, sys.stderr)
+        show_device_errors(failed, sys.stderr, work.logs)
     return FAILED if failed else NO if wrong else DONE
 
 
@@ -59,12 +59,9 @@ async def _verify(
         async def one(intent: Intent) -> list[CheckResult]:
             name = intent.device.name
             progress(name, "connecting")
-            session = await work.connector.open(intent.device, intent.platform)
-            try:
+            async with work.connector.session(intent.device, intent.platform, work.logs / f"{name}.log") as session:
                 progress(name, "reading")
                 readings = await read(session, intent.platform, sorted({c.reading for c in checks[name]}))
-            finally:
-                await session.close()
             return evaluate(checks[name], readings)
 
         def done(intent: Intent, result: list[CheckResult] | DeviceError) -> None:

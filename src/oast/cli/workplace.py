@@ -77,6 +77,12 @@ def confirmed(question: str) -> bool:
     return sys.stdin.readline().strip().lower() == "yes"
 
 
+def near(path: Path) -> Path:
+    """`path` as seen from the folder one is in, where it is below it."""
+    here = Path.cwd()
+    return path.relative_to(here) if path.is_relative_to(here) else path
+
+
 def plural(number: int, noun: str) -> str:
     """`1 device`, `2 devices`."""
     return f"{number} {noun}" if number == 1 else f"{number} {noun}s"

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
+from pathlib import Path
 
 from oast.connect.host_keys import KnownHosts
 from oast.connect.session import CommandLineSession, Session
 from oast.connect.transcript import Transcript
 from oast.connect.transport import Login, Target, connect
-from oast.errors import ConnectionFailed, EstateError, OastError
+from oast.errors import ConnectionFailed, DeviceError, EstateError, OastError
 from oast.estate.estate import Estate, simulated_at
 from oast.estate.inventory import Device
 from oast.platforms.load import Platform
@@ -60,3 +62,17 @@ class Connector:
             await session.close()
             raise
         return session
+
+    @asynccontextmanager
+    async def session(self, device: Device, platform: Platform, log: Path) -> AsyncIterator[Session]:
+        """A session for the time of the context; its transcript goes to `log` when a DeviceError ends it."""
+        transcript = Transcript(time.monotonic)
+        try:
+            opened = await self.open(device, platform, transcript)
+            try:
+                yield opened
+            finally:
+                await opened.close()
+        except DeviceError:
+            transcript.write(log)
+            raise

@@ -39,6 +39,9 @@ class Reader:
         for kind, level, pattern in self._patterns:
             match = pattern.search(self._tail)
             if match:
+                if kind == "pager":
+                    # The answer to it is on its way: what comes next must not find the same prompt again.
+                    self._tail = ""
                 return Stop(kind, level, match[1])
         return None
 
@@ -54,10 +57,14 @@ class Reader:
         return plain(self._tail)[-120:].strip()
 
 
+# Control sequences of a terminal (ECMA-48, 5.4), and then every other control character but line break and tab.
+_CONTROL = re.compile(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
+
+
 def plain(text: str) -> str:
-    """Text as a screen would show it: what a carriage return overwrote is gone."""
+    """Text as a screen would show it: what a carriage return overwrote is gone, and nothing acts on a terminal."""
     lines = text.replace("\r\n", "\n").split("\n")
-    return "\n".join(line.rstrip("\r").rpartition("\r")[2] for line in lines)
+    return "\n".join(_CONTROL.sub("", line.rstrip("\r").rpartition("\r")[2]) for line in lines)
 
 
 def answer(text: str, command: str, prompt: str) -> str:

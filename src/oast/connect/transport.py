@@ -192,8 +192,8 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
 def _reason(error: BaseException) -> str:
     if isinstance(error, ConnectionRefusedError):
         return "connection refused"
-    if isinstance(error, OSError) and error.strerror:
-        return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"
     if isinstance(error, (asyncssh.ConnectionLost, ConnectionResetError, BrokenPipeError)):
         return "the device closed the connection"
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"
     return str(error) or type(error).__name__

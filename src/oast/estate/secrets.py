@@ -40,6 +40,12 @@ class Secrets:
             self._known[name] = Secret(name, value, self._fingerprints.of(value))
         return self._known[name]
 
+    def hide(self, text: str) -> str:
+        """`text` with every secret that was asked for so far replaced by its fingerprint."""
+        for secret in self._known.values():
+            text = text.replace(secret.reveal(), str(secret))
+        return text
+
     def _from_file(self) -> Mapping[str, Any]:
         if self._read is None:
             self._read = {}

@@ -8,7 +8,7 @@ from typing import Any
 
 import jinja2
 
-from oast.config.indented import IndentedSyntax
+from oast.config.indented import IndentedSyntax, TextProblem
 from oast.config.ownership import Scope
 from oast.config.tree import Node, Path, canonical, joined
 from oast.errors import EstateError
@@ -94,6 +94,14 @@ class IntentBuilder:
         except EstateError as error:
             raise EstateError(error.message, place=device.place, hint=error.hint) from None
 
+    def concerned(self, devices: Sequence[Device]) -> list[Device]:
+        """Those of `devices` that have one of the sections asked for. Raises EstateError when none has."""
+        found = [device for device in devices if self._uses_of(device)]
+        if not found:
+            wanted = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
+            raise EstateError(f"none of the devices picked has the section {wanted}", hint=f"look at 'on' in {FILE}")
+        return found
+
     def texts(self, device: Device) -> list[tuple[Template, str]]:
         """The rendered text of each section of the device, in order. Raises EstateError."""
         values = self._values(device)
@@ -111,10 +119,7 @@ class IntentBuilder:
             parsed = syntax.parse(text)
             if parsed.problems:
                 places = template.line_places(values)
-                problems.extend(
-                    Problem(p.message, places.get(p.line, Place(template.shown)), p.hint, _line(text, p.line), (device.name,))
-                    for p in parsed.problems
-                )
+                problems.extend(self._problem(p, places.get(p.line, Place(template.shown)), text, device) for p in parsed.problems)
             problems.extend(self._outside(template, every, text, parsed.tree, values, device))
             sections.append(RenderedSection(template, text, parsed.tree))
         if problems:
@@ -124,6 +129,15 @@ class IntentBuilder:
         others = [p for t in every if t not in [s.template for s in sections] for p in t.owns]
         find_places = _once(lambda: self._places(sections, values, syntax))
         return Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), find_places)
+
+    def _problem(self, found: TextProblem, place: Place, text: str, device: Device) -> Problem:
+        line = _line(text, found.line)
+        hidden = self._estate.secrets.hide(line)
+        if hidden == line:
+            return Problem(found.message, place, found.hint, line, (device.name,))
+        # The message could quote a part of the secret.
+        hint = "look at the secret itself; one with spaces needs quotes around it in the template"
+        return Problem("the statement is not allowed with this secret", place, hint, hidden, (device.name,))
 
     def _outside(
         self, template: Template, every: Sequence[Template], text: str, tree: Node, values: Values, device: Device
@@ -140,7 +154,8 @@ class IntentBuilder:
             places = template.line_places(values) if places is None else places
             hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
             message = f"the section '{template.section}' renders what it does not own"
-            yield Problem(message, places.get(number, Place(template.shown)), hint, _line(text, number), (device.name,))
+            excerpt = self._estate.secrets.hide(_line(text, number))
+            yield Problem(message, places.get(number, Place(template.shown)), hint, excerpt, (device.name,))
 
     def _places(self, sections: Sequence[RenderedSection], values: Values, syntax: IndentedSyntax) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
@@ -153,12 +168,12 @@ class IntentBuilder:
     def _values(self, device: Device) -> Values:
         return {**self._estate.values_of(device), "device": device.attributes}
 
+    def _uses_of(self, device: Device, *, everything: bool = False) -> list[SectionUse]:
+        uses = self._uses if everything or not self._only else [use for use in self._uses if use.name in self._only]
+        return [use for use in uses if use.on is None or use.on.matches(device.known_by)]
+
     def _of(self, device: Device, *, everything: bool = False) -> list[Template]:
-        return [
-            self._template(use, device)
-            for use in self._uses
-            if (everything or not self._only or use.name in self._only) and (use.on is None or use.on.matches(device.known_by))
-        ]
+        return [self._template(use, device) for use in self._uses_of(device, everything=everything)]
 
     def _template(self, use: SectionUse, device: Device) -> Template:
         key = (device.platform, use.name)

@@ -65,7 +65,7 @@ class Template:
     def render(self, values: Mapping[str, Any]) -> str:
         """The text for `values`. Raises EstateError with the line of the template."""
         try:
-            return self.compiled.render(values)
+            text = self.compiled.render(values)
         except jinja2.UndefinedError as error:
             raise self._undefined(error, values) from None
         except jinja2.TemplateSyntaxError as error:
@@ -73,6 +73,16 @@ class Template:
         except Exception as error:
             # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
             raise _for_device(_plain(error), self._place_of(error), None, values) from None
+        if "<secret " in text:
+            raise self._joined_secret(text, values)
+        return text
+
+    def _joined_secret(self, text: str, values: Mapping[str, Any]) -> EstateError:
+        """A secret that an expression made part of another text is a fingerprint there: never let that reach a device."""
+        number = text[: text.index("<secret ")].count("\n") + 1
+        place = self.line_places(values).get(number, Place(self.shown))
+        message = "a secret is joined with other text in an expression, or put through a filter"
+        return _for_device(message, place, "put it out alone: text{{ secret }}text", values)
 
     def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
         """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""

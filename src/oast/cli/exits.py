@@ -1,0 +1,3 @@
+"""The exit codes, as README.md lists them."""
+
+DONE, NO, USAGE, INVALID, FAILED, GONE_BACK, INTERRUPTED = 0, 1, 2, 3, 4, 5, 130

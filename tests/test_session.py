@@ -1,0 +1,128 @@
+"""The session contract on a scripted line: answers in any pieces, pages, privilege, errors, and text that would act on a terminal."""
+
+from __future__ import annotations
+
+import asyncio
+import dataclasses
+import random
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from oast.config.commands import Command
+from oast.connect import dialogue
+from oast.connect.session import CommandLineSession
+from oast.connect.transcript import Transcript
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused
+from oast.records import Secret
+from oastsim.bine.shell import Shell
+from oastsim.device import Device
+from oastsim.network import Account, DevicePlan, NetworkPlan
+from oastsim.state import NetworkState
+from trees import BINE
+
+
+class ShellLine:
+    """A transport without a network: a simulated shell whose output arrives in pieces of any size."""
+
+    def __init__(self, shell: Shell, seed: int) -> None:
+        self._shell = shell
+        self._waiting = shell.greeting()
+        self._random = random.Random(seed)
+        self.silent = False
+
+    async def read(self) -> str:
+        if self.silent or not self._waiting:
+            if self._shell.closed:
+                return ""
+            await asyncio.sleep(3600)
+        size = self._random.randint(1, 40)
+        piece, self._waiting = self._waiting[:size], self._waiting[size:]
+        return piece
+
+    def write(self, text: str) -> None:
+        self._waiting += self._shell.receive(text)
+
+    async def close(self) -> None:
+        self._shell.end()
+
+
+class SessionTest(unittest.IsolatedAsyncioTestCase):
+    def setUp(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        lines = "".join(f"ntp\n  server 198.51.100.{n}\n" for n in range(1, 120))
+        startup = "system\n  hostname pier\ninterface manage0\n  ipv4\n    address 192.0.2.7/24\n" + lines
+        plan = DevicePlan("pier", "bine", frozenset(("manage0",)), frozenset(), "192.0.2.7", startup)
+        state = NetworkState(NetworkPlan((plan,), (), (), "x", 0.0), lambda: 0.0)
+        self.device = Device(plan, folder, state)
+        self.device.start((Account("ada", "administrator", "pw"),), "s3sam")
+
+    async def session(self, seed: int, *, prepare: tuple[str, ...] = (), password: str | None = "s3sam") -> CommandLineSession:
+        self.shell = Shell(self.device, "ada", height=24)
+        self.line = ShellLine(self.shell, seed)
+        self.transcript = Transcript(time.monotonic)
+        secret = Secret("privilege", password, "<secret 0>") if password else None
+        dialect = dataclasses.replace(BINE.dialect, prepare=prepare)
+        session = CommandLineSession(self.line, dialect, 0.5, secret, self.transcript)  # type: ignore[arg-type]
+        await session.start()
+        return session
+
+    async def test_a_listing_is_the_same_in_pages_and_without_however_it_arrives(self) -> None:
+        wanted = self.device.running.text().rstrip("\n")
+        for seed in range(12):
+            paged = await self.session(seed)
+            self.assertEqual((await paged.read_running()).rstrip("\n"), wanted)
+            whole = await self.session(seed, prepare=BINE.dialect.prepare)
+            self.assertEqual((await whole.read_running()).rstrip("\n"), wanted)
+
+    async def test_a_change_goes_in_under_the_timer_and_is_kept_or_taken_back(self) -> None:
+        before = self.device.running.text()
+        session = await self.session(1)
+        for keep in (False, True):
+            await session.begin(60)
+            self.assertIsNotNone(self.device.timer)
+            for line in ("system", "  contact desk"):
+                await session.send(Command(line, line, ()))
+            await session.finish()
+            self.assertNotEqual(self.device.running.text(), before)
+            await (session.confirm() if keep else session.revert())
+            self.assertEqual(self.device.running.text() == before, not keep)
+            self.assertIsNone(self.device.timer)
+        await session.save()
+        self.assertEqual(self.device.startup, self.device.running.text())
+        with self.assertRaises(DeviceRefused):
+            await session.revert()
+
+    async def test_a_refusal_carries_the_devices_words_without_the_secret(self) -> None:
+        session = await self.session(2)
+        await session.begin(60)
+        with self.assertRaises(DeviceRefused) as caught:
+            await session.send(Command("snmpp hush", "snmpp <secret 1>", (), ("hush", "<secret 1>")))
+        self.assertEqual(caught.exception.statement, "snmpp <secret 1>")
+        self.assertIn("unknown here", caught.exception.answer)
+        path = self.device.folder / "log"
+        self.transcript.write(path)
+        self.assertNotIn("hush", path.read_text())
+        self.assertNotIn("s3sam", path.read_text())
+        await session.revert()
+
+    async def test_privilege_that_is_refused_or_not_given_is_an_authentication_failure(self) -> None:
+        for password in ("guess", None):
+            session = await self.session(3, password=password)
+            with self.assertRaises(AuthenticationFailed):
+                await session.gain_privilege()
+
+    async def test_silence_and_the_end_of_the_session_are_told_apart(self) -> None:
+        session = await self.session(4)
+        self.line.silent = True
+        with self.assertRaises(DeadlinePassed):
+            await session.ask("read interfaces")
+        session = await self.session(5)
+        self.shell.closed = True
+        with self.assertRaises(ConnectionFailed) as caught:
+            await session.ask("read interfaces")
+        self.assertNotIsInstance(caught.exception, DeadlinePassed)
+
+    def test_what_a_device_says_never_acts_on_a_terminal(self) -> None:
+        self.assertEqual(dialogue.plain("a\x1b[31mb\x1b[0m\x07c\r\n[ page 1 ]\r          \rnext\x9b2J"), "abc\nnext2J")
