@@ -103,7 +103,7 @@ class FaultTest(LarkwaterTest):
 
     def test_a_wrong_password_and_a_wrong_privilege_password(self) -> None:
         run = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": "guess"})
-        self.assertIn("gull-core-1: the device does not accept the login of 'oast'", run.err)
+        self.assertIn("and 3 more: the device does not accept the login of 'oast'", run.err)
         self.assertIn("look at the user and the password or key in oast.toml", run.err)
         run = self.oast("push", "-m", "x", "--yes", *QUICK, expect=4, environment={"OAST_SECRET_PRIVILEGE_PASSWORD": "guess"})
         self.assertIn("the device does not accept the privilege password", run.out)

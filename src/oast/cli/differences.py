@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.compare import Comparison
+from oast.cli.workplace import named
 from oast.config.difference import Edit
 from oast.config.tree import Node, masked
 from oast.config.view import Counts, ViewLine, counts, view
@@ -56,8 +57,7 @@ def show_differences(comparisons: Sequence[Comparison], console: Console, finger
     """Every group: its devices, how much, and the lines."""
     for group in shared_differences(comparisons, fingerprints):
         number = len(group.devices)
-        more = f" and {number - NAMED} more" if number > NAMED else ""
-        heading = Text(", ".join(group.devices[:NAMED]) + more, style="bold")
+        heading = Text(named(group.devices, NAMED), style="bold")
         note = f"  (all {number})" if number == len(comparisons) > 1 else f"  (the same on {number})" if number > 1 else ""
         heading.append(f"{note}  +{group.counts.added} -{group.counts.removed}", style="not bold dim")
         console.print(heading)

@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import tempfile
 import traceback
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TextIO
 
 from oast import __version__
 from oast.cli.exits import FAILED, INVALID, USAGE
-from oast.cli.workplace import near
+from oast.cli.workplace import named, near
 from oast.errors import DeviceError, EstateError, OastError, UsageError
 from oast.records import Problem, gathered
 
@@ -40,28 +41,49 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
     """Each problem as `place: message`, the line as written, and the hint."""
     for problem in problems:
         where = f"{problem.place}: " if problem.place else ""
-        stream.write(f"{where}{problem.message}{_for(problem.devices)}\n")
+        stream.write(f"{where}{problem.message}{f' (for {named(problem.devices, NAMED)})' if problem.devices else ''}\n")
         if problem.excerpt:
             stream.write("".join(f"    | {line}\n" for line in problem.excerpt.split("\n")))
         if problem.hint:
             stream.write(f"    {problem.hint}\n")
 
 
-def _for(devices: Sequence[str]) -> str:
-    if not devices:
-        return ""
-    more = f" and {len(devices) - NAMED} more" if len(devices) > NAMED else ""
-    return f" (for {', '.join(devices[:NAMED])}{more})"
+@dataclass(frozen=True)
+class Trouble:
+    """Why some devices failed; `log` is the transcript of one, or the folder of several."""
+
+    devices: tuple[str, ...]
+    reason: str
+    hint: str | None = None
+    log: Path | None = None
+
+
+def gathered_troubles(troubles: Iterable[Trouble]) -> list[Trouble]:
+    """Devices that failed for the same reason together: three hundred wrong passwords are one thing to read."""
+    found: dict[tuple[str, str | None], list[Trouble]] = {}
+    for trouble in troubles:
+        found.setdefault((trouble.reason, trouble.hint), []).append(trouble)
+    gathered = []
+    for (reason, hint), same in found.items():
+        log = same[0].log
+        names = tuple(name for trouble in same for name in trouble.devices)
+        gathered.append(Trouble(names, reason, hint, log if log is None or len(names) == 1 else log.parent))
+    return gathered
+
+
+def trouble_lines(trouble: Trouble) -> tuple[str, list[str]]:
+    """The devices, and the lines about them: the reason, then what to do and where to look."""
+    below = [f"    {trouble.hint}"] if trouble.hint else []
+    if trouble.log is not None and trouble.log.exists():
+        below.append(f"    log: {near(trouble.log)}")
+    return named(trouble.devices, NAMED), [trouble.reason, *below]
 
 
 def show_device_errors(errors: Iterable[tuple[str, DeviceError]], stream: TextIO, logs: Path | None = None) -> None:
-    """What went wrong with single devices, one after the other, and where in `logs` their transcripts are."""
-    for name, error in errors:
-        stream.write(f"{name}: {error.message}\n")
-        if error.hint:
-            stream.write(f"    {error.hint}\n")
-        if logs is not None and (logs / f"{name}.log").exists():
-            stream.write(f"    log: {near(logs / f'{name}.log')}\n")
+    """What went wrong with single devices, and where in `logs` their transcripts are."""
+    for trouble in gathered_troubles(Trouble((n,), e.message, e.hint, logs / f"{n}.log" if logs else None) for n, e in errors):
+        devices, lines = trouble_lines(trouble)
+        stream.write(f"{devices}: " + "\n".join(lines) + "\n")
 
 
 def explain_bug(error: Exception, stream: TextIO) -> None:

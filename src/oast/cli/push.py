@@ -21,9 +21,9 @@ from oast.cli import arguments
 from oast.cli.compared import Work, compare_all, prepare, split
 from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
-from oast.cli.failures import show_device_errors
+from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, trouble_lines
 from oast.cli.progress import STYLES, Progress
-from oast.cli.workplace import confirmed, console, estate_of, near, plural, put_json, put_table, table
+from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, put_table, table
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.files import write_whole
@@ -170,15 +170,14 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
         lines = (str(o.counts.added), str(o.counts.removed)) if delivered else ("-", "-")
         listing.add_row(o.device, Text(_result(o), style=_style(o)), *lines, f"{o.seconds:.1f}")
     put_table(out, listing)
-    told = [o for o in outcomes if o.reason]
-    if told:
+    troubles = [Trouble((o.device,), o.reason, o.hint, Path(o.log) if o.log else None) for o in outcomes if o.reason]
+    if troubles:
         out.print()
-    for o in told:
-        out.print(Text.assemble((o.device, "bold"), f": {o.reason}"))
-        if o.hint:
-            out.print(f"    {o.hint}")
-        if o.log:
-            out.print(f"    log: {near(Path(o.log))}", style="dim")
+    for trouble in gathered_troubles(troubles):
+        devices, (reason, *below) = trouble_lines(trouble)
+        out.print(Text.assemble((devices, "bold"), f": {reason}"))
+        for line in below:
+            out.print(line, style="dim" if line.startswith("    log: ") else None)
     for o in outcomes:
         for result in o.excused_checks:
             out.print(f"{o.device}: {result.finding} (as before the change, and not touched by it)", style="yellow")

@@ -6,6 +6,7 @@ import argparse
 import json
 import os
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -75,6 +76,12 @@ def confirmed(question: str) -> bool:
     sys.stderr.write(f"{question} Type yes to go on: ")
     sys.stderr.flush()
     return sys.stdin.readline().strip().lower() == "yes"
+
+
+def named(names: Sequence[str], most: int) -> str:
+    """`a, b, c and 4 more`: at most `most` names."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
 
 
 def near(path: Path) -> Path:
