@@ -198,3 +198,15 @@ class InterruptTest(LarkwaterTest):
         deadline = time.monotonic() + 30
         while self._timer(device) is None:
             self.assertLess(time.monotonic(), deadline, "the delivery did not begin")
+
+    def test_a_session_lost_while_saving_is_delivered_and_says_what_is_missing(self) -> None:
+        before = self.console("heron-core-1", "read startup").partition("read startup\n")[2]
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        self.fault("heron-core-1", "drop", "--match", "save startup")
+        run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", *QUICK, expect=4)
+        found = self.outcome(run, "heron-core-1")
+        self.assertEqual((found["state"], found["cause"]), ("delivered", "failed"))
+        self.assertIn("it runs the change, but startup was not saved", found["reason"])
+        self.fault("heron-core-1", "none")
+        self.assertEqual(self.console("heron-core-1", "read startup").partition("read startup\n")[2], before)
+        self.assertIn("nothing to do", self.oast("diff").out)

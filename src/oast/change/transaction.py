@@ -87,6 +87,7 @@ class Transaction:
         self._armed_at: float | None = None
         self._edited = False
         self._confirming = False
+        self._confirmed = False
         self._reached_in_time = False
         self._before: Readings = {}
 
@@ -144,8 +145,8 @@ class Transaction:
         running = canonical(self._syntax.parse(await self._open_session().read_running()).tree)
         left = edits_between(self.comparison.intent, running)
         if left:
-            places = ", ".join(" / ".join(edit.path[:-1]) + " …" if edit.path[:-1] else edit.rule.word for edit in left[:3])
-            message = f"the device took every line, but {len(left)} differences are left ({places})"
+            places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
+            message = f"the device took every line, but {len(left)} differences are left (at {places})"
             raise DeviceError(message, hint="the platform's grammar may not describe this device")
         self._say("loaded")
 
@@ -183,16 +184,18 @@ class Transaction:
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return
-        self._armed_at = None
+        self._confirmed = True
+        await self._save(self._open_session(), Cause.NONE, excused=tuple(excused))
+
+    async def _save(self, session: Session, cause: Cause, *, excused: tuple[CheckResult, ...] = ()) -> None:
         self._say("saving")
         try:
-            await self._open_session().save()
+            await session.save()
         except DeviceError as error:
-            await self._end(
-                State.DELIVERED, Cause.FAILED, f"it runs the change, but startup was not saved: {error.message}", "push again to save it"
-            )
+            reason = f"it runs the change, but startup was not saved: {error.message}"
+            await self._end(State.DELIVERED, Cause.FAILED, reason, "save it on the device, or it will start with the old configuration")
             return
-        await self._end(State.DELIVERED, Cause.NONE, excused=tuple(excused))
+        await self._end(State.DELIVERED, cause, excused=excused)
 
     async def revert(self, failed: Iterable[CheckResult]) -> None:
         """Take the change back because of `failed` checks."""
@@ -252,6 +255,9 @@ class Transaction:
             return
         cause, reason, hint = self.lost.cause, self.lost.reason, self.lost.hint
         await self._close()
+        if self._confirmed:
+            await self._save_anew(cause)
+            return
         if self._armed_at is None:
             await self._end(State.UNCHANGED, cause, reason, hint)
             return
@@ -279,6 +285,16 @@ class Transaction:
             await asyncio.sleep(RETRY_S)
         reason = f"{reason}; it cannot be reached to find out ({last})"
         await self._end(State.UNKNOWN, cause, reason, "look at the device itself: its timer should have brought it back")
+
+    async def _save_anew(self, cause: Cause) -> None:
+        """The change is confirmed, and only saving it was cut short."""
+        try:
+            self._session = await self._opener(self._transcript)
+        except DeviceError as error:
+            reason = f"it runs the change, but startup was not saved: {error.message}"
+            await self._end(State.DELIVERED, cause, reason, "save it on the device, or it will start with the old configuration")
+            return
+        await self._save(self._session, cause)
 
     async def _settle(self) -> tuple[State, bool]:
         """One try: connect, read, and then go back, or complete a confirmation that was under way.
