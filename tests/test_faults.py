@@ -209,4 +209,4 @@ class InterruptTest(LarkwaterTest):
         self.assertIn("it runs the change, but startup was not saved", found["reason"])
         self.fault("heron-core-1", "none")
         self.assertEqual(self.console("heron-core-1", "read startup").partition("read startup\n")[2], before)
-        self.assertIn("nothing to do", self.oast("diff").out)
+        self.assertIn("nothing to do", self.oast("diff", "--on", "role=core").out)

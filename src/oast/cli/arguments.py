@@ -45,6 +45,11 @@ def add_selection(parser: argparse.ArgumentParser) -> None:
 def add_intent(parser: argparse.ArgumentParser) -> None:
     """Which sections, and values for this run only."""
     parser.add_argument("--section", metavar="NAME", action="append", default=[], help="only this section; may be repeated")
+    add_given(parser)
+
+
+def add_given(parser: argparse.ArgumentParser) -> None:
+    """Values for this run only."""
     parser.add_argument(
         "--with", dest="given", metavar="KEY=VALUE", action="append", default=[], help="a value over all others, for this run"
     )
@@ -56,9 +61,9 @@ def add_connection(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--timeout", metavar="S", type=seconds, help="seconds to wait for a device's answer (default: from oast.toml)")
 
 
-def add_format(parser: argparse.ArgumentParser) -> None:
+def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
     """What comes out."""
-    parser.add_argument("--format", choices=("text", "json"), default="text", help="text to read, or one JSON document")
+    parser.add_argument("--format", choices=("text", "json", *more), default="text", help="text to read (default), or a document")
 
 
 def positive(text: str) -> int:

@@ -3,21 +3,26 @@
 from __future__ import annotations
 
 import argparse
+import csv
+import sys
 from typing import Any
 
 from oast.cli import arguments
 from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json, put_table, table
+from oast.errors import UsageError
 from oast.estate.inventory import Device
+from oast.nearest import suggestion
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=("list", "trust"), default="list", help="list (default), or trust host keys")
+    parser.add_argument("--columns", metavar="A,B", help="list: these attributes, in this order (default: all)")
     parser.add_argument("--replace", action="store_true", help="trust: also replace keys that have changed")
     parser.add_argument("--yes", action="store_true", help="trust: do not ask")
     arguments.add_selection(parser)
     arguments.add_connection(parser)
-    arguments.add_format(parser)
+    arguments.add_format(parser, "csv")
     arguments.add_estate(parser)
 
 
@@ -33,10 +38,20 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _list(devices: list[Device], options: argparse.Namespace) -> int:
+    known = list(dict.fromkeys(key for device in devices for key in device.attributes))
+    columns = [column.strip() for column in options.columns.split(",")] if options.columns else known
+    for column in columns:
+        if column not in known:
+            raise UsageError(f"none of the devices picked has an attribute '{column}'", hint=suggestion(column, known))
     if options.format == "json":
-        put_json("devices", 1, {"devices": [dict(device.attributes) for device in devices]})
+        documents = [{c: device.attributes.get(c) for c in columns if c in device.attributes} for device in devices]
+        put_json("devices", 1, {"devices": documents})
         return DONE
-    columns = list(dict.fromkeys(key for device in devices for key in device.attributes))
+    if options.format == "csv":
+        writer = csv.writer(sys.stdout, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows([_cell(device.attributes.get(column), ";", "") for column in columns] for device in devices)
+        return DONE
     listing = table(*columns)
     for device in devices:
         listing.add_row(*(_cell(device.attributes.get(column)) for column in columns))
@@ -44,7 +59,7 @@ def _list(devices: list[Device], options: argparse.Namespace) -> int:
     return DONE
 
 
-def _cell(value: Any) -> str:
+def _cell(value: Any, joint: str = ", ", nothing: str = "-") -> str:
     if value is None:
-        return "-"
-    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+        return nothing
+    return joint.join(map(str, value)) if isinstance(value, list) else str(value)

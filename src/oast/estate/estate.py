@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from oast.errors import EstateError, StateError, UsageError
 from oast.estate import inventory, selectors, settings, values
 from oast.estate.inventory import Device
+from oast.estate.network import Network, values_of
 from oast.estate.secrets import Secrets, fingerprints_of
 from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
@@ -50,7 +52,13 @@ class Estate:
         return self.devices[name]
 
     def values_of(self, device: Device) -> Values:
-        return self.layers.of(device)
+        """All values of `device`, with what they refer to worked out. Raises EstateError."""
+        return values_of(self.network, device)
+
+    @cached_property
+    def network(self) -> Network:
+        """The network as templates see it."""
+        return Network(self.devices, self.layers)
 
     def secret(self, name: str | None) -> Secret | None:
         """The secret that a setting names, if it names one."""

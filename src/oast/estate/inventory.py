@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import csv
 import ipaddress
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -31,26 +32,19 @@ class Device:
     attributes: Mapping[str, Any]
     known_by: Attributes
     place: Place
+    places: Mapping[str, Place]
 
 
 def read(folder: Path) -> dict[str, Device]:
     """All devices of the estate in `folder`, by name, in file and then written order. Raises EstateError."""
-    files = sorted((folder / "inventory").glob("*.yaml"))
+    files = sorted(path for path in (folder / "inventory").glob("*") if path.suffix in (".yaml", ".csv"))
     if not files:
         raise EstateError("the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml")
     devices: dict[str, Device] = {}
     problems: list[Problem] = []
     for path in files:
         shown = f"inventory/{path.name}"
-        data = yaml_text.read_map(path, shown)
-        for key in data:
-            if key != "devices":
-                problems.append(Problem(f"'{key}' is not known in an inventory file", data.place(key), suggestion(key, ["devices"])))
-        written = data.get("devices") or YamlMap(shown)
-        if not isinstance(written, YamlMap):
-            raise EstateError("'devices' has to hold 'NAME:' with attributes below", place=data.place("devices"))
-        for name, attributes in written.items():
-            place = written.place(name)
+        for name, attributes, place in _rows(path, shown) if path.suffix == ".csv" else _entries(path, shown):
             try:
                 if name in devices:
                     raise EstateError(f"the device '{name}' is already in {devices[name].place}", place=place, hint="keep one of the two")
@@ -60,6 +54,59 @@ def read(folder: Path) -> dict[str, Device]:
     if problems:
         raise EstateError.of(problems)
     return devices
+
+
+def _entries(path: Path, shown: str) -> Iterator[tuple[str, Any, Place]]:
+    """The devices of a YAML file."""
+    data = yaml_text.read_map(path, shown)
+    for key in data:
+        if key != "devices":
+            hint = suggestion(key, ["devices"])
+            raise EstateError(f"'{key}' is not known in an inventory file", place=data.place(key), hint=hint)
+    written = data.get("devices") or YamlMap(shown)
+    if not isinstance(written, YamlMap):
+        raise EstateError("'devices' has to hold 'NAME:' with attributes below", place=data.place("devices"))
+    for name, attributes in written.items():
+        yield name, attributes, written.place(name)
+
+
+def _rows(path: Path, shown: str) -> Iterator[tuple[str, Any, Place]]:
+    """The devices of a CSV file (RFC 4180): a heading with `name`, then a row each; an empty cell is no attribute."""
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise EstateError(f"the file cannot be read: {error}", place=Place(shown)) from None
+    reader = csv.reader(text.splitlines(keepends=True))
+    heading: list[str] | None = None
+    for row in reader:
+        place = Place(shown, reader.line_num)
+        if heading is None:
+            heading = [cell.strip() for cell in row]
+            if "name" not in heading or len(set(heading)) < len(heading) or "" in heading:
+                hint = "the first line names the columns: name,address,platform,..."
+                raise EstateError("the heading has no column 'name', or one twice or without a name", place=place, hint=hint)
+        elif any(cell.strip() for cell in row):
+            if len(row) != len(heading):
+                message = f"the row has {len(row)} cells, the heading has {len(heading)}"
+                raise EstateError(message, place=place, hint="a cell that holds a comma needs double quotes")
+            yield _row(dict(zip(heading, row, strict=True)), place)
+
+
+def _row(cells: dict[str, str], place: Place) -> tuple[str, Any, Place]:
+    attributes = YamlMap(place.file)
+    for key, cell in cells.items():
+        value = cell.strip()
+        if key != "name" and value:
+            attributes[key] = _cell(key, value)
+            attributes.lines[key] = place.line or 0
+    return cells["name"].strip(), attributes, place
+
+
+def _cell(key: str, value: str) -> Any:
+    """The same value as in YAML: tags are a list, separated by semicolons or spaces; a port is a number."""
+    if key == "tags":
+        return [tag for tag in re.split(r"[;\s]+", value) if tag]
+    return int(value) if key == "port" and value.isdigit() else value
 
 
 def _device(name: str, attributes: Any, place: Place) -> Device:
@@ -87,6 +134,7 @@ def _device(name: str, attributes: Any, place: Place) -> Device:
         {"name": name, **attributes},
         known_by,
         place,
+        {key: attributes.place(key) for key in attributes},
     )
 
 

@@ -6,8 +6,10 @@ Mappings merge deeply; lists and scalars replace; `extend:` beside `values:` app
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +42,33 @@ class ValueLayers:
     own: Mapping[str, Values]
     given: Values
 
+    @cached_property
+    def has_expressions(self) -> bool:
+        """Whether any value refers to others."""
+        layers = [part for layer in self.layers for part in (layer.values, layer.extend)]
+        return any(_has_expression(part) for part in (*layers, *self.own.values(), self.given))
+
+    def steps(self, device: Device) -> Iterator[Step]:
+        """What the values of `device` are put together from, widest first."""
+        for layer in self.layers:
+            if layer.on is None or layer.on.matches(device.known_by):
+                source = "everywhere" if layer.on is None else f"rule on {layer.on.text}"
+                yield Step(source, layer.values, layer.extend)
+        if device.name in self.own:
+            yield Step("the device's own file", self.own[device.name], {})
+        if self.given:
+            yield Step("--with", self.given, {})
+
+    def place_of(self, device: Device, key: str) -> Place | None:
+        """Where the value at `key` (dotted; list items as `name[0]`) was written last."""
+        path = re.sub(r"\[[0-9]+\]", "", key).split(".")
+        for step in reversed(list(self.steps(device))):
+            for written in (step.extend, step.values):
+                place = _place_in(written, path)
+                if place is not None:
+                    return place
+        return None
+
     def of(self, device: Device) -> Values:
         """The values of one device. The result shares parts with other devices' values: do not change it."""
         merged: Values = {}
@@ -51,6 +80,34 @@ class ValueLayers:
         if device.name in self.own:
             merged = merge(merged, self.own[device.name])
         return merge(merged, self.given) if self.given else merged
+
+
+@dataclass(frozen=True)
+class Step:
+    """Values from one source: `values` go over what was there, `extend` is appended."""
+
+    source: str
+    values: Values
+    extend: Values
+
+
+def _place_in(values: Any, path: Sequence[str]) -> Place | None:
+    """Where the innermost part of `path` that `values` has is written; None when it lacks the first."""
+    place = None
+    for part in path:
+        if not isinstance(values, dict) or part not in values:
+            break
+        place = values.place(part) if isinstance(values, YamlMap) else Place("--with")
+        values = values[part]
+    return place
+
+
+def _has_expression(value: Any) -> bool:
+    if isinstance(value, str):
+        return "{{" in value or "{%" in value
+    if isinstance(value, dict):
+        return any(_has_expression(v) for v in value.values())
+    return isinstance(value, list) and any(_has_expression(v) for v in value)
 
 
 def merge(wide: Values, narrow: Values) -> Values:

@@ -14,6 +14,7 @@ from oast.config.tree import Node, Path, canonical, joined
 from oast.errors import EstateError
 from oast.estate import selectors, yaml_text
 from oast.estate.estate import Estate
+from oast.estate.expressions import template_environment
 from oast.estate.inventory import Device
 from oast.estate.selectors import Selector
 from oast.estate.values import Values
@@ -166,7 +167,7 @@ class IntentBuilder:
         return found
 
     def _values(self, device: Device) -> Values:
-        return {**self._estate.values_of(device), "device": device.attributes}
+        return {**self._estate.values_of(device), "device": device.attributes, "network": self._estate.network}
 
     def _uses_of(self, device: Device, *, everything: bool = False) -> list[SectionUse]:
         uses = self._uses if everything or not self._only else [use for use in self._uses if use.name in self._only]
@@ -180,7 +181,7 @@ class IntentBuilder:
         if key not in self._templates:
             platform = self.platform(device).name
             if platform not in self._environments:
-                self._environments[platform] = templates.environment(self._estate.folder / "templates" / platform)
+                self._environments[platform] = template_environment(self._estate.folder / "templates" / platform)
             try:
                 self._templates[key] = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
             except EstateError as error:

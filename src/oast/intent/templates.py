@@ -10,46 +10,17 @@ from pathlib import Path
 from typing import Any
 
 import jinja2
-from jinja2.sandbox import ImmutableSandboxedEnvironment
 
 from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
 from oast.estate import yaml_text
+from oast.estate.expressions import undefined_name
 from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
-from oast.records import Place, Problem, Secret
+from oast.records import Place, Problem
 
 _HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
 _MARK = re.compile("\ue000([0-9]+)\ue001")
-
-
-class _Environment(ImmutableSandboxedEnvironment):
-    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called `items`."""
-
-    def getattr(self, obj: Any, attribute: str) -> Any:
-        if isinstance(obj, dict):
-            try:
-                return obj[attribute]
-            except KeyError:
-                pass
-        return super().getattr(obj, attribute)
-
-
-def _reveal(value: Any) -> Any:
-    return value.reveal() if isinstance(value, Secret) else value
-
-
-def environment(folder: Path | None) -> jinja2.Environment:
-    """The environment of the templates in `folder`."""
-    return _Environment(
-        loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
-        undefined=jinja2.StrictUndefined,
-        finalize=_reveal,
-        trim_blocks=True,
-        lstrip_blocks=True,
-        keep_trailing_newline=True,
-        autoescape=False,
-    )
 
 
 @dataclass(frozen=True)
@@ -108,14 +79,12 @@ class Template:
         return Place(f"{Path(self.shown).parent}/{Path(inner.filename).name}", inner.lineno)
 
     def _undefined(self, error: jinja2.UndefinedError, values: Mapping[str, Any]) -> EstateError:
-        text = error.message or str(error)
-        top = re.fullmatch(r"'([^']+)' is undefined", text)
-        field = re.fullmatch(r"'[^']*' has no attribute '([^']+)'", text)
-        if top:
-            return _for_device(f"'{top[1]}' is not defined", self._place_of(error), suggestion(top[1], values), values)
+        name, field = undefined_name(error)
+        if name:
+            return _for_device(f"'{name}' is not defined", self._place_of(error), suggestion(name, values), values)
         if field:
             hint = "look at where the value comes from in values/, and give it there"
-            return _for_device(f"'{field[1]}' is not defined in the value used here", self._place_of(error), hint, values)
+            return _for_device(f"'{field}' is not defined in the value used here", self._place_of(error), hint, values)
         return _for_device(_plain(error), self._place_of(error), None, values)
 
 

@@ -1,0 +1,85 @@
+"""oast explain: every value of a device with the chain of where it came from and what it overrode."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from typing import Any
+
+from rich.text import Text
+
+from oast.cli import arguments
+from oast.cli.exits import DONE
+from oast.cli.workplace import console, estate_of, put_json
+from oast.estate.provenance import Explained, Origin, explain
+from oast.records import Secret
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("device", metavar="DEVICE")
+    parser.add_argument("key", metavar="KEY", nargs="?", help="a value such as management.port, or one that holds others; default: all")
+    arguments.add_given(parser)
+    arguments.add_format(parser)
+    arguments.add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    estate = estate_of(options)
+    explained = explain(estate, estate.device(options.device), options.key)
+    if options.format == "json":
+        put_json("explain", 1, {"device": options.device, "values": [_document(e) for e in explained]})
+        return DONE
+    out = console()
+    for one in explained:
+        out.print(Text.assemble((one.key, "bold"), f" = {_text(one.value)}"))
+        width = max(len(str(origin.place)) for origin in one.origins)
+        for number, origin in enumerate(reversed(one.origins)):
+            out.print(_line(origin, width, _told(one, origin, number)))
+    return DONE
+
+
+def _told(one: Explained, origin: Origin, number: int) -> str:
+    if origin.extends:
+        return f"appended {_text(origin.written)}"
+    if number == 0:
+        return "" if _text(origin.written) == _text(one.value) else f"written as {_text(origin.written)}"
+    above = one.origins[len(one.origins) - number :]
+    return f"{_text(origin.written)}, extended" if all(o.extends for o in above) else f"{_text(origin.written)}, overridden"
+
+
+def _line(origin: Origin, width: int, told: str) -> Text:
+    line = Text(f"  {str(origin.place).ljust(width)}  {origin.source}")
+    if told:
+        line.append(f"  ({told})", style="dim")
+    return line
+
+
+def _plain(value: Any) -> Any:
+    """Secrets as their fingerprints, all the way down."""
+    if isinstance(value, Secret):
+        return str(value)
+    if isinstance(value, dict):
+        return {key: _plain(inner) for key, inner in value.items()}
+    return [_plain(item) for item in value] if isinstance(value, list) else value
+
+
+def _text(value: Any) -> str:
+    plain = _plain(value)
+    return plain if isinstance(plain, str) else json.dumps(plain, ensure_ascii=False)
+
+
+def _document(one: Explained) -> dict[str, Any]:
+    return {
+        "key": one.key,
+        "value": _plain(one.value),
+        "origins": [
+            {
+                "written": _plain(o.written),
+                "file": o.place.file,
+                "line": o.place.line,
+                "source": o.source,
+                "extends": o.extends,
+            }
+            for o in one.origins
+        ],
+    }

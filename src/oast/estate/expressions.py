@@ -1,0 +1,55 @@
+"""Expressions in templates and values: sandboxed Jinja2, strict about what is not defined, secrets revealed only when put out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import jinja2
+from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+from oast.records import Secret
+
+
+class _Environment(ImmutableSandboxedEnvironment):
+    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called `items`."""
+
+    def getattr(self, obj: Any, attribute: str) -> Any:
+        if isinstance(obj, dict):
+            try:
+                return obj[attribute]
+            except KeyError:
+                pass
+        return super().getattr(obj, attribute)
+
+
+def _reveal(value: Any) -> Any:
+    return value.reveal() if isinstance(value, Secret) else value
+
+
+def template_environment(folder: Path | None) -> jinja2.Environment:
+    """The environment of the templates in `folder`: what is put out goes to devices."""
+    return _Environment(
+        loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
+        undefined=jinja2.StrictUndefined,
+        finalize=_reveal,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+        autoescape=False,
+    )
+
+
+def value_environment() -> jinja2.Environment:
+    """The environment of expressions in values: what they give stays in Oast."""
+    return _Environment(undefined=jinja2.StrictUndefined, keep_trailing_newline=True, autoescape=False)
+
+
+def undefined_name(error: jinja2.UndefinedError) -> tuple[str | None, str | None]:
+    """What an expression found not to be defined: a name, or a field of a value."""
+    words = (error.message or "").split("'")
+    if len(words) == 3 and words[2] == " is undefined":
+        return words[1], None
+    if len(words) == 5 and "has no attribute" in words[2]:
+        return None, words[3]
+    return None, None

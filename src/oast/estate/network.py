@@ -1,0 +1,209 @@
+"""The network as templates and values see it, read-only; and values that refer to other values.
+
+A value may hold expressions: `contact: "{{ site_name }} desk"`. A text that is one expression alone keeps the type of what
+it gives. They are worked out when they are used, one key at a time, so that keys of one mapping may refer to each other;
+a circle is an error that shows it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any, SupportsIndex
+
+import jinja2
+
+from oast.errors import EstateError
+from oast.estate import selectors
+from oast.estate.expressions import undefined_name, value_environment
+from oast.estate.inventory import Device
+from oast.estate.values import ValueLayers, Values
+from oast.nearest import suggestion
+from oast.records import Problem
+
+_ALONE = re.compile(r"\s*\{\{((?:(?!\}\}|\{\{).)*)\}\}\s*", re.DOTALL)
+
+
+class Network:
+    """`network` in templates and values: `network.device(NAME)`, `network.pick(SELECTOR)`."""
+
+    def __init__(self, devices: Mapping[str, Device], layers: ValueLayers) -> None:
+        self._devices = devices
+        self._layers = layers
+        self._views: dict[str, DeviceView] = {}
+        self._environment = value_environment()
+        self._compiled: dict[str, jinja2.Template] = {}
+        self._open: list[tuple[str, str]] = []
+
+    def device(self, name: str) -> DeviceView:
+        """The device called `name`. Raises EstateError."""
+        if name not in self._devices:
+            raise EstateError(f"there is no device '{name}'", hint=suggestion(str(name), self._devices))
+        if name not in self._views:
+            device = self._devices[name]
+            self._views[name] = DeviceView(device, lambda: self._lazy(device))
+        return self._views[name]
+
+    def pick(self, selector: str) -> list[DeviceView]:
+        """The devices that `selector` picks; none is allowed here. Raises EstateError."""
+        parsed = selectors.parse(selector)
+        parsed.check(device.known_by for device in self._devices.values())
+        return [self.device(name) for name, device in self._devices.items() if parsed.matches(device.known_by)]
+
+    # --- what is not for templates: the sandbox lets nobody there -----------------------------------------------------
+
+    def _lazy(self, device: Device) -> Values:
+        return _LazyMap(self._layers.of(device), lambda key, text: self._worked_out(device, key, text), "")
+
+    def _values_of(self, device: Device) -> Values:
+        if not self._layers.has_expressions:
+            return self._layers.of(device)
+        whole: Values = _plain(self.device(device.name).values)
+        return whole
+
+    def _worked_out(self, device: Device, key: str, text: str) -> Any:
+        step = (device.name, key)
+        if step in self._open:
+            circle = [*self._open[self._open.index(step) :], step]
+            shown = " -> ".join(k if d == device.name else f"{d}: {k}" for d, k in circle)
+            raise self._error(device, key, f"values refer to each other in a circle: {shown}", "give one of them a value of its own")
+        self._open.append(step)
+        try:
+            return self._evaluated(device, text)
+        except jinja2.UndefinedError as error:
+            name, field = undefined_name(error)
+            hint = suggestion(name, self._layers.of(device)) if name else "look at the value it is taken from"
+            raise self._error(device, key, f"'{key}' refers to '{name or field}', which is not defined", hint) from None
+        except jinja2.TemplateSyntaxError as error:
+            message = f"the expression in '{key}' is wrong: {error.message}"
+            raise self._error(device, key, message, "close what {{ opens; text that holds {{ needs quotes inside") from None
+        except EstateError as error:
+            raise error if error.place is not None else self._error(device, key, error.message, error.hint) from None
+        except Exception as error:
+            raise self._error(device, key, f"'{key}' cannot be worked out: {error}", None) from None
+        finally:
+            self._open.pop()
+
+    def _error(self, device: Device, key: str, message: str, hint: str | None) -> EstateError:
+        return EstateError.of([Problem(message, self._layers.place_of(device, key), hint, devices=(device.name,))])
+
+    def _evaluated(self, device: Device, text: str) -> Any:
+        alone = _ALONE.fullmatch(text)
+        if text not in self._compiled:
+            source = "{% set result = (" + alone[1] + ") %}" if alone else text
+            self._compiled[text] = self._environment.from_string(source)
+        template = self._compiled[text]
+        names = _Names(self.device(device.name).values, {"device": device.attributes, "network": self})
+        context = template.new_context(vars=names, shared=True)  # type: ignore[arg-type]
+        put_out = "".join(template.root_render_func(context))
+        if not alone:
+            return put_out
+        result = context.vars["result"]
+        if isinstance(result, jinja2.Undefined):
+            str(result)  # raises UndefinedError
+        return result
+
+
+def values_of(network: Network, device: Device) -> Values:
+    """All values of `device`, worked out. Raises EstateError."""
+    return network._values_of(device)
+
+
+class DeviceView(Mapping[str, Any]):
+    """A device in expressions: its attributes, and `values`."""
+
+    def __init__(self, device: Device, make: Callable[[], Values]) -> None:
+        self._device = device
+        self._make = make
+        self._values: Values | None = None
+
+    @property
+    def values(self) -> Values:  # type: ignore[override]
+        if self._values is None:
+            self._values = self._make()
+        return self._values
+
+    def __getitem__(self, key: str) -> Any:
+        return self._device.attributes[key]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._device.attributes)
+
+    def __len__(self) -> int:
+        return len(self._device.attributes)
+
+
+class _Names:
+    """The names an expression sees; a value is only worked out when it is asked for."""
+
+    def __init__(self, values: Values, given: Mapping[str, Any]) -> None:
+        self._values = values
+        self._given = given
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._given or name in self._values
+
+    def __getitem__(self, name: str) -> Any:
+        return self._given[name] if name in self._given else self._values[name]
+
+
+WorkOut = Callable[[str, str], Any]
+
+
+def _lazily(value: Any, work_out: WorkOut, path: str) -> Any:
+    if isinstance(value, str):
+        return work_out(path, value) if "{{" in value or "{%" in value else value
+    if isinstance(value, dict):
+        return _LazyMap(value, work_out, f"{path}.")
+    return _LazyList(value, work_out, path) if isinstance(value, list) else value
+
+
+class _LazyMap(dict[str, Any]):
+    """A mapping whose values are worked out when they are asked for, each once."""
+
+    def __init__(self, raw: dict[str, Any], work_out: WorkOut, path: str) -> None:
+        super().__init__(raw)
+        self._raw = raw
+        self._work_out = work_out
+        self._path = path
+        self._made: dict[str, Any] = {}
+
+    def __getitem__(self, key: str) -> Any:
+        if key not in self._made:
+            self._made[key] = _lazily(self._raw[key], self._work_out, f"{self._path}{key}")
+        return self._made[key]
+
+    def get(self, key: str, default: Any = None) -> Any:
+        return self[key] if key in self._raw else default
+
+    def values(self) -> Any:
+        return [self[key] for key in self._raw]
+
+    def items(self) -> Any:
+        return [(key, self[key]) for key in self._raw]
+
+
+class _LazyList(list[Any]):
+    """A list whose items are worked out when they are asked for."""
+
+    def __init__(self, raw: list[Any], work_out: WorkOut, path: str) -> None:
+        super().__init__(raw)
+        self._raw = raw
+        self._work_out = work_out
+        self._path = path
+
+    def __getitem__(self, index: SupportsIndex | slice) -> Any:
+        if isinstance(index, slice):
+            return list(self)[index]
+        number = range(len(self._raw))[index]
+        return _lazily(self._raw[number], self._work_out, f"{self._path}[{number}]")
+
+    def __iter__(self) -> Iterator[Any]:
+        return (self[index] for index in range(len(self._raw)))
+
+
+def _plain(value: Any) -> Any:
+    """The same as ordinary mappings and lists, everything worked out."""
+    if isinstance(value, dict):
+        return {key: _plain(value[key]) for key in value}
+    return [_plain(item) for item in value] if isinstance(value, list) else value

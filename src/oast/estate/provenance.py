@@ -1,0 +1,77 @@
+"""Where a device's values come from: every source of every key, the winning one last."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from oast.errors import EstateError
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.estate.yaml_text import YamlMap
+from oast.nearest import suggestion
+from oast.records import Place
+
+
+@dataclass(frozen=True)
+class Origin:
+    """One source of a value. `extends`: it was appended to the list that was there; otherwise it replaced what was there."""
+
+    written: Any
+    place: Place
+    source: str
+    extends: bool = False
+
+
+@dataclass(frozen=True)
+class Explained:
+    """A key with its value as a template gets it, and where it comes from, widest first; the last one decides."""
+
+    key: str
+    value: Any
+    origins: tuple[Origin, ...]
+
+
+def explain(estate: Estate, device: Device, key: str | None = None) -> list[Explained]:
+    """Every key of `device`'s values and attributes that is `key` or lies below it (None: all), sorted by name.
+
+    Raises EstateError when there is no such key.
+    """
+    origins: dict[str, list[Origin]] = {}
+    for step in estate.layers.steps(device):
+        for path, value, place in _leaves(step.values):
+            _take_over(origins, path)
+            origins.setdefault(path, []).append(Origin(value, place, step.source))
+        for path, value, place in _leaves(step.extend):
+            origins.setdefault(path, []).append(Origin(value, place, step.source, extends=True))
+    values: dict[str, Any] = dict(_flat(estate.values_of(device)))
+    found = [Explained(path, values[path], tuple(origins[path])) for path in sorted(origins) if path in values]
+    for name, value in device.attributes.items():
+        place = device.places.get(name, device.place)
+        found.append(Explained(f"device.{name}", value, (Origin(value, place, "inventory"),)))
+    if key is None:
+        return found
+    picked = [e for e in found if e.key == key or e.key.startswith((f"{key}.", f"{key}["))]
+    if not picked:
+        raise EstateError(f"{device.name} has no value '{key}'", hint=suggestion(key, (e.key for e in found)))
+    return picked
+
+
+def _leaves(values: Mapping[str, Any], path: str = "") -> Iterator[tuple[str, Any, Place]]:
+    for key, value in values.items():
+        here = f"{path}{key}"
+        if isinstance(value, dict) and value:
+            yield from _leaves(value, f"{here}.")
+        else:
+            yield here, value, values.place(key) if isinstance(values, YamlMap) else Place("--with")
+
+
+def _flat(values: Mapping[str, Any], path: str = "") -> Iterator[tuple[str, Any]]:
+    return ((here, value) for here, value, _ in _leaves(values, path))
+
+
+def _take_over(origins: dict[str, list[Origin]], path: str) -> None:
+    """A value that replaces a mapping, or a mapping that replaces a value, has the replaced ones in its own history."""
+    for other in [o for o in origins if o.startswith(f"{path}.") or path.startswith(f"{o}.")]:
+        origins.setdefault(path, []).extend(origins.pop(other) if other.startswith(f"{path}.") else origins[other])
