@@ -7,7 +7,7 @@ import json
 from larkwater import SECRETS, LarkwaterTest
 
 ALL = ("gull-core-1", "heron-core-1", "tern-edge-1", "plover-edge-1", "sandpiper-edge-1", "dunlin-edge-1")
-QUICK = ("--timeout", "3", "--revert-timer", "7", "--verify-timeout", "3")
+QUICK = ("--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
 
 
 class FirstDeliveryTest(LarkwaterTest):

@@ -11,7 +11,7 @@ import asyncssh
 
 from larkwater import LarkwaterTest, Run, clean_environment
 
-QUICK = ("--timeout", "3", "--revert-timer", "10", "--verify-timeout", "3")
+QUICK = ("--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
 FAULTY = "plover-edge-1"
 
 
@@ -51,7 +51,7 @@ class FaultTest(LarkwaterTest):
     def test_a_device_that_hangs_before_anything_was_changed(self) -> None:
         self.fault(FAULTY, "hang")
         run = self.push(4)
-        self.assertIn("no answer within 3 s", self.outcome(run, FAULTY)["reason"])
+        self.assertIn("no answer within 5 s", self.outcome(run, FAULTY)["reason"])
         self.healed()
 
     def test_a_device_that_hangs_in_the_middle_of_the_change(self) -> None:

@@ -21,13 +21,19 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for."""
+    """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for.
+
+    `kind` is one of estate, template, grammar, ownership, reference, address, link, empty; `behind` says where the values on
+    the line come from.
+    """
 
     message: str
     place: Place | None = None
     hint: str | None = None
     excerpt: str | None = None
     devices: tuple[str, ...] = ()
+    kind: str = "estate"
+    behind: tuple[str, ...] = ()
 
 
 def gathered(problems: Iterable[Problem]) -> list[Problem]:

@@ -99,7 +99,7 @@ class _Story:
         self._run("push", "-m", "Billing no longer reads SNMP", "--ticket", "LF-1057", "--yes")
         self._say(
             "And the classic accident: a change that cuts off the way in. Oast cannot confirm it any more,",
-            "so after 8 seconds the device goes back by itself, and Oast finds out that it did.",
+            "so after 10 seconds the device goes back by itself, and Oast finds out that it did.",
         )
         cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false")
         self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=GONE_BACK)

@@ -46,6 +46,8 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
             stream.write("".join(f"    | {line}\n" for line in problem.excerpt.split("\n")))
         if problem.hint:
             stream.write(f"    {problem.hint}\n")
+        for line in problem.behind:
+            stream.write(f"    from {line}\n")
 
 
 @dataclass(frozen=True)

@@ -55,6 +55,11 @@ class Scope:
         return covered and not any(_above(pattern, path) for pattern in self.excludes)
 
 
+def same_part(one: Pattern, other: Pattern) -> bool:
+    """Whether two patterns can match one and the same node."""
+    return len(one) == len(other) and all(_matches(a, b) or _matches(b, a) for a, b in zip(one, other, strict=True))
+
+
 def _above(pattern: Pattern, path: Sequence[str]) -> bool:
     return len(pattern) <= len(path) and all(_matches(level, identity) for level, identity in zip(pattern, path, strict=False))
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from oast.errors import EstateError, StateError, UsageError
 from oast.estate import inventory, selectors, settings, values
-from oast.estate.inventory import Device
+from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
 from oast.estate.secrets import Secrets, fingerprints_of
 from oast.estate.settings import Settings
@@ -27,6 +27,7 @@ class Estate:
     folder: Path
     settings: Settings
     devices: Mapping[str, Device]
+    links: tuple[Link, ...]
     layers: ValueLayers
     secrets: Secrets
     fingerprints: Fingerprints
@@ -58,7 +59,7 @@ class Estate:
     @cached_property
     def network(self) -> Network:
         """The network as templates see it."""
-        return Network(self.devices, self.layers)
+        return Network(self.devices, self.links, self.layers)
 
     def secret(self, name: str | None) -> Secret | None:
         """The secret that a setting names, if it names one."""
@@ -80,7 +81,7 @@ def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tu
     secrets = Secrets(environment, read.secrets_file, fingerprints)
     devices = inventory.read(folder)
     layers = values.read(folder, devices, secrets.get, given)
-    return Estate(folder, read, devices, layers, secrets, fingerprints)
+    return Estate(folder, read, devices, inventory.read_links(folder, devices), layers, secrets, fingerprints)
 
 
 def simulated_at(estate: Estate) -> Mapping[str, tuple[str, int]]:

@@ -13,7 +13,7 @@ from typing import Any
 from oast.errors import EstateError
 from oast.estate import yaml_text
 from oast.estate.selectors import Attributes
-from oast.estate.yaml_text import YamlMap
+from oast.estate.yaml_text import YamlList, YamlMap
 from oast.nearest import suggestion
 from oast.records import Place, Problem
 
@@ -35,9 +35,46 @@ class Device:
     places: Mapping[str, Place]
 
 
+@dataclass(frozen=True)
+class Link:
+    """A cable: two (device, interface) ends."""
+
+    one: tuple[str, str]
+    other: tuple[str, str]
+    place: Place
+
+
+def _files(folder: Path) -> list[Path]:
+    return sorted(path for path in (folder / "inventory").glob("*") if path.suffix in (".yaml", ".csv"))
+
+
+def read_links(folder: Path, devices: Mapping[str, Device]) -> tuple[Link, ...]:
+    """The links of the inventory: `links:` with an item `[DEVICE INTERFACE, DEVICE INTERFACE]` each. Raises EstateError."""
+    links: list[Link] = []
+    ends: dict[tuple[str, str], Place] = {}
+    for path in _files(folder):
+        data = yaml_text.read_map(path, f"inventory/{path.name}") if path.suffix == ".yaml" else YamlMap("")
+        written = data.get("links") or YamlList(data.file)
+        if not isinstance(written, YamlList):
+            raise EstateError("'links' has to be a list", place=data.place("links"), hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'")
+        for index, item in enumerate(written):
+            place = written.place(index)
+            if not isinstance(item, list) or len(item) != 2 or not all(isinstance(e, str) and len(e.split()) == 2 for e in item):
+                raise EstateError("this is no link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'")
+            one, other = ((e.split()[0], e.split()[1]) for e in item)
+            for end in (one, other):
+                if end[0] not in devices:
+                    raise EstateError(f"there is no device '{end[0]}'", place=place, hint=suggestion(end[0], devices))
+                if end in ends:
+                    raise EstateError(f"{end[0]} {end[1]} is linked already in {ends[end]}", place=place, hint="a port has one cable")
+                ends[end] = place
+            links.append(Link(one, other, place))
+    return tuple(links)
+
+
 def read(folder: Path) -> dict[str, Device]:
     """All devices of the estate in `folder`, by name, in file and then written order. Raises EstateError."""
-    files = sorted(path for path in (folder / "inventory").glob("*") if path.suffix in (".yaml", ".csv"))
+    files = _files(folder)
     if not files:
         raise EstateError("the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml")
     devices: dict[str, Device] = {}
@@ -60,8 +97,8 @@ def _entries(path: Path, shown: str) -> Iterator[tuple[str, Any, Place]]:
     """The devices of a YAML file."""
     data = yaml_text.read_map(path, shown)
     for key in data:
-        if key != "devices":
-            hint = suggestion(key, ["devices"])
+        if key not in ("devices", "links"):
+            hint = suggestion(key, ["devices", "links"])
             raise EstateError(f"'{key}' is not known in an inventory file", place=data.place(key), hint=hint)
     written = data.get("devices") or YamlMap(shown)
     if not isinstance(written, YamlMap):

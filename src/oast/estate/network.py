@@ -8,7 +8,7 @@ a circle is an error that shows it.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, SupportsIndex
 
 import jinja2
@@ -16,7 +16,7 @@ import jinja2
 from oast.errors import EstateError
 from oast.estate import selectors
 from oast.estate.expressions import undefined_name, value_environment
-from oast.estate.inventory import Device
+from oast.estate.inventory import Device, Link
 from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
 from oast.records import Problem
@@ -25,10 +25,11 @@ _ALONE = re.compile(r"\s*\{\{((?:(?!\}\}|\{\{).)*)\}\}\s*", re.DOTALL)
 
 
 class Network:
-    """`network` in templates and values: `network.device(NAME)`, `network.pick(SELECTOR)`."""
+    """`network` in templates and values: `device(NAME)`, `pick(SELECTOR)`, `other_end(NAME, INTERFACE)`."""
 
-    def __init__(self, devices: Mapping[str, Device], layers: ValueLayers) -> None:
+    def __init__(self, devices: Mapping[str, Device], links: Sequence[Link], layers: ValueLayers) -> None:
         self._devices = devices
+        self._ends = {end: other for link in links for end, other in ((link.one, link.other), (link.other, link.one))}
         self._layers = layers
         self._views: dict[str, DeviceView] = {}
         self._environment = value_environment()
@@ -49,6 +50,13 @@ class Network:
         parsed = selectors.parse(selector)
         parsed.check(device.known_by for device in self._devices.values())
         return [self.device(name) for name, device in self._devices.items() if parsed.matches(device.known_by)]
+
+    def other_end(self, name: str, interface: str) -> Mapping[str, Any]:
+        """What is linked to an interface: `device` and `interface`. Raises EstateError when nothing is."""
+        if (name, interface) not in self._ends:
+            raise EstateError(f"nothing is linked to {name} {interface}", hint="add the link to 'links' in the inventory")
+        device, port = self._ends[name, interface]
+        return {"device": self.device(device), "interface": port}
 
     # --- what is not for templates: the sandbox lets nobody there -----------------------------------------------------
 

@@ -9,7 +9,7 @@ from typing import Any
 import jinja2
 
 from oast.config.indented import IndentedSyntax, TextProblem
-from oast.config.ownership import Scope
+from oast.config.ownership import Scope, same_part
 from oast.config.tree import Node, Path, canonical, joined
 from oast.errors import EstateError
 from oast.estate import selectors, yaml_text
@@ -108,12 +108,26 @@ class IntentBuilder:
         values = self._values(device)
         return [(template, template.render(values)) for template in self._of(device)]
 
+    def templates_of(self, device: Device) -> list[Template]:
+        """The templates of the device's sections, in order. Raises EstateError."""
+        return self._of(device)
+
     def build(self, device: Device) -> Intent:
         """The device's intent. Raises EstateError with every problem found in it."""
+        intent, problems = self.examine(device)
+        if problems:
+            raise EstateError.of(problems)
+        return intent
+
+    def examine(self, device: Device) -> tuple[Intent, list[Problem]]:
+        """The device's intent as far as it can be understood, and every problem found in it.
+
+        Raises EstateError when a template cannot be rendered.
+        """
         syntax = self.syntax(device)
         values = self._values(device)
         every = self._of(device, everything=True)
-        problems: list[Problem] = []
+        problems: list[Problem] = list(_owned_twice(every, device))
         sections: list[RenderedSection] = []
         for template in self._of(device):
             text = template.render(values)
@@ -123,22 +137,21 @@ class IntentBuilder:
                 problems.extend(self._problem(p, places.get(p.line, Place(template.shown)), text, device) for p in parsed.problems)
             problems.extend(self._outside(template, every, text, parsed.tree, values, device))
             sections.append(RenderedSection(template, text, parsed.tree))
-        if problems:
-            raise EstateError.of(problems)
         tree = canonical(joined((section.tree for section in sections), syntax.grammar))
         owned = [pattern for section in sections for pattern in section.template.owns]
         others = [p for t in every if t not in [s.template for s in sections] for p in t.owns]
         find_places = _once(lambda: self._places(sections, values, syntax))
-        return Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), find_places)
+        intent = Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), find_places)
+        return intent, problems
 
     def _problem(self, found: TextProblem, place: Place, text: str, device: Device) -> Problem:
         line = _line(text, found.line)
         hidden = self._estate.secrets.hide(line)
         if hidden == line:
-            return Problem(found.message, place, found.hint, line, (device.name,))
+            return Problem(found.message, place, found.hint, line, (device.name,), "grammar")
         # The message could quote a part of the secret.
         hint = "look at the secret itself; one with spaces needs quotes around it in the template"
-        return Problem("the statement is not allowed with this secret", place, hint, hidden, (device.name,))
+        return Problem("the statement is not allowed with this secret", place, hint, hidden, (device.name,), "grammar")
 
     def _outside(
         self, template: Template, every: Sequence[Template], text: str, tree: Node, values: Values, device: Device
@@ -150,13 +163,14 @@ class IntentBuilder:
         places: dict[int, Place] | None = None
         for number, path in self.syntax(device).lines_of(text):
             node = tree.at(path)
-            if node is None or node.children or scope.covers(path):
+            # What is not a statement, or stands below one that is not, has been told already.
+            if node is None or node.children or not node.statement.rule.known or scope.covers(path):
                 continue
             places = template.line_places(values) if places is None else places
             hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
             message = f"the section '{template.section}' renders what it does not own"
             excerpt = self._estate.secrets.hide(_line(text, number))
-            yield Problem(message, places.get(number, Place(template.shown)), hint, excerpt, (device.name,))
+            yield Problem(message, places.get(number, Place(template.shown)), hint, excerpt, (device.name,), "ownership")
 
     def _places(self, sections: Sequence[RenderedSection], values: Values, syntax: IndentedSyntax) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
@@ -189,6 +203,19 @@ class IntentBuilder:
                     raise EstateError(error.message, place=use.place, hint=error.hint) from None
                 raise
         return self._templates[key]
+
+
+def _owned_twice(every: Sequence[Template], device: Device) -> Iterable[Problem]:
+    """Parts that two sections own: neither could be authoritative. One strictly inside the other is fine."""
+    for number, one in enumerate(every):
+        for other in every[number + 1 :]:
+            for mine in one.owns:
+                for theirs in other.owns:
+                    if same_part(mine, theirs):
+                        part = " / ".join(theirs)
+                        message = f"'{part}' is owned by the section '{one.section}' already ({one.shown})"
+                        hint = "take it out of one header, or divide it into parts"
+                        yield Problem(message, other.owns_place, hint, devices=(device.name,), kind="ownership")
 
 
 def _once(make: Callable[[], Mapping[Path, Place]]) -> Callable[[], Mapping[Path, Place]]:

@@ -29,6 +29,7 @@ class Template:
 
     section: str
     owns: tuple[Pattern, ...]
+    owns_place: Place
     shown: str
     source: str
     compiled: jinja2.Template
@@ -91,7 +92,7 @@ class Template:
 def _for_device(message: str, place: Place, hint: str | None, values: Mapping[str, Any]) -> EstateError:
     device = values.get("device")
     names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
-    return EstateError.of([Problem(message, place, hint, devices=names)])
+    return EstateError.of([Problem(message, place, hint, devices=names, kind="template")])
 
 
 def _plain(error: Exception) -> str:
@@ -136,7 +137,7 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         compiled = env.get_template(path.name)
     except jinja2.TemplateSyntaxError as error:
         raise _syntax_error(error, shown) from None
-    return Template(section, tuple(pattern_of(own) for own in owns), shown, source, compiled)
+    return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), shown, source, compiled)
 
 
 def _header(source: str, shown: str) -> YamlMap:
@@ -157,4 +158,4 @@ def _header(source: str, shown: str) -> YamlMap:
 def _syntax_error(error: jinja2.TemplateSyntaxError, shown: str) -> EstateError:
     message = (error.message or "the template is wrong").rstrip(".")
     file = f"{Path(shown).parent}/{error.name}" if error.name else shown
-    return EstateError.of([Problem(f"the template is wrong: {message}", Place(file, error.lineno))])
+    return EstateError.of([Problem(f"the template is wrong: {message}", Place(file, error.lineno), kind="template")])

@@ -55,6 +55,7 @@ class Rule:
     volatile: bool = False
     unique: bool = False
     refers: str | None = None
+    needs: str | None = None
     known: bool = True
     children: dict[str, Rule] = field(default_factory=dict)
     statements: dict[str, Statement] = field(default_factory=dict, repr=False)
@@ -178,7 +179,9 @@ class Grammar:
         raise UnknownStatement(f"'{word}' is not a statement {where}", word=word, hint=self._placement(context, word))
 
     def _placement(self, context: Rule, word: str) -> str | None:
-        elsewhere = self._contexts.get(word, [])
+        elsewhere = self._contexts.get(word, []) or [r for w, rules in self._contexts.items() if w.startswith(word) for r in rules]
+        # A short word can be the beginning of many; only what cannot be meant otherwise is worth a hint.
+        elsewhere = elsewhere if len(elsewhere) == 1 or word in self._contexts else []
         if elsewhere:
             outer = elsewhere[0].path.rpartition("/")[0]
             place = f"below '{outer.replace('/', ' / ')}'" if outer else "at the left edge"

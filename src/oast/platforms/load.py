@@ -147,7 +147,7 @@ def _rules(statements: Mapping[str, Mapping[str, Any]], types: Mapping[str, Valu
     return root
 
 
-_FIELDS = {"kind", "takes", "keys", "default", "ordered-by", "presence", "secret", "volatile", "unique", "refers"}
+_FIELDS = {"kind", "takes", "keys", "default", "ordered-by", "presence", "secret", "volatile", "unique", "refers", "needs"}
 
 
 def _rule(path: str, word: str, order: int, declaration: Mapping[str, Any], types: Mapping[str, ValueType]) -> Rule:
@@ -169,6 +169,7 @@ def _rule(path: str, word: str, order: int, declaration: Mapping[str, Any], type
         volatile=declaration.get("volatile", False),
         unique=declaration.get("unique", False),
         refers=declaration.get("refers"),
+        needs=declaration.get("needs"),
     )
     if "default" in declaration:
         rule.default = " ".join(arguments_of(rule, str(declaration["default"]).split()))

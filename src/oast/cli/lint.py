@@ -1,0 +1,100 @@
+"""oast lint: every mistake that can be found without a device, each with its place."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from oast import __version__
+from oast.cli import arguments
+from oast.cli.exits import DONE, INVALID
+from oast.cli.failures import show_problems
+from oast.cli.workplace import estate_of, plural, put_json
+from oast.errors import EstateError
+from oast.intent.intent import IntentBuilder
+from oast.intent.lint import Lint
+from oast.records import Problem, gathered
+
+KINDS = {
+    "estate": "a file of the estate cannot be read as what it should be",
+    "template": "a template is wrong or cannot be rendered",
+    "grammar": "a rendered statement is not one of the platform's",
+    "ownership": "a section renders what it does not own, or two own the same",
+    "reference": "a statement refers to something that is not configured",
+    "address": "an address is used twice in the network",
+    "link": "the two ends of a link do not fit each other",
+    "empty": "a list that must not be empty is",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--trace", action="store_true", help="show for each mistake the values behind the line")
+    arguments.add_selection(parser)
+    arguments.add_intent(parser)
+    arguments.add_format(parser, "sarif")
+    arguments.add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    devices = 0
+    try:
+        estate = estate_of(options)
+        builder = IntentBuilder(estate, options.section)
+        picked = builder.concerned(estate.pick(options.on))
+        devices = len(picked)
+        problems = gathered(Lint(estate, builder, trace=options.trace).problems(picked))
+    except EstateError as error:
+        problems = gathered(error.problems())
+    problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
+    if options.format == "json":
+        put_json("lint", 1, {"problems": [_document(p) for p in problems]})
+    elif options.format == "sarif":
+        sys.stdout.write(json.dumps(_sarif(problems), indent=2, ensure_ascii=False) + "\n")
+    else:
+        show_problems(problems, sys.stdout)
+        sys.stdout.write(f"{plural(len(problems), 'mistake')}\n" if problems else f"no mistakes: {plural(devices, 'device')}\n")
+    return INVALID if problems else DONE
+
+
+def _document(problem: Problem) -> dict[str, Any]:
+    return {
+        "kind": problem.kind,
+        "message": problem.message,
+        "file": problem.place.file if problem.place else None,
+        "line": problem.place.line if problem.place else None,
+        "hint": problem.hint,
+        "excerpt": problem.excerpt,
+        "devices": list(problem.devices),
+        "values": list(problem.behind),
+    }
+
+
+def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:
+    """The problems as a SARIF 2.1.0 log (OASIS standard), for code review tools."""
+    rules = [{"id": kind, "shortDescription": {"text": text}} for kind, text in KINDS.items()]
+    return {
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [
+            {
+                "tool": {"driver": {"name": "oast", "version": __version__, "rules": rules}},
+                "columnKind": "unicodeCodePoints",
+                "results": [_result(p) for p in problems],
+            }
+        ],
+    }
+
+
+def _result(problem: Problem) -> dict[str, Any]:
+    devices = f" (for {', '.join(problem.devices)})" if problem.devices else ""
+    text = f"{problem.message}{devices}" + (f". {problem.hint}" if problem.hint else "")
+    result: dict[str, Any] = {"ruleId": problem.kind, "level": "error", "message": {"text": text}}
+    if problem.place is not None:
+        location: dict[str, Any] = {"artifactLocation": {"uri": problem.place.file}}
+        if problem.place.line:
+            location["region"] = {"startLine": problem.place.line}
+        result["locations"] = [{"physicalLocation": location}]
+    return result

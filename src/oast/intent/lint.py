@@ -1,0 +1,112 @@
+"""Mistakes that show when all of a network's intents are looked at together; no device is touched."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator, Sequence
+
+from oast.config.tree import Node, Path, masked
+from oast.errors import EstateError
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.intent.behind import values_behind
+from oast.intent.intent import Intent, IntentBuilder
+from oast.nearest import suggestion
+from oast.records import Problem
+
+
+class Lint:
+    """Finds the mistakes of an estate. `trace` adds where the values on each line come from."""
+
+    def __init__(self, estate: Estate, builder: IntentBuilder, *, trace: bool = False) -> None:
+        self._estate = estate
+        self._builder = builder
+        self._trace = trace
+
+    def problems(self, devices: Sequence[Device]) -> list[Problem]:
+        """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
+        found: list[Problem] = []
+        intents: dict[str, Intent] = {}
+        for device in self._estate.devices.values():
+            try:
+                intent, problems = self._builder.examine(device)
+            except EstateError as error:
+                found.extend(error.problems())
+                continue
+            found.extend(problems)
+            # A statement that is not understood is missing in the tree, and would be missed again by what refers to it.
+            if all(problem.kind == "ownership" for problem in problems):
+                intents[device.name] = intent
+        picked = {device.name for device in devices}
+        for name in (device.name for device in devices if device.name in intents):
+            found.extend(self._references(intents[name]))
+            found.extend(self._empty(intents[name]))
+        found.extend(self._addresses(intents))
+        found.extend(self._links(intents))
+        concerned = [p for p in found if not p.devices or picked & set(p.devices)]
+        return concerned if not self._trace else [self._traced(p) for p in concerned]
+
+    def _at(self, intent: Intent, path: Path, kind: str, message: str, hint: str | None) -> Problem:
+        node = intent.tree.at(path)
+        excerpt = "  " * (len(path) - 1) + masked(node.statement, self._estate.fingerprints) if node else None
+        return Problem(message, intent.place_of(path), hint, excerpt, (intent.device.name,), kind)
+
+    def _references(self, intent: Intent) -> Iterator[Problem]:
+        """Names of entries that are not configured, where the sections own such entries."""
+        for path, node in intent.tree.walk():
+            target_path = node.statement.rule.refers
+            if target_path is None:
+                continue
+            word = target_path.rpartition("/")[2]
+            name = node.statement.target.split(" ", 1)[0]
+            target = (f"{word} {name}",)
+            if intent.scope.covers(target) and intent.tree.at(target) is None:
+                known = [n.statement.target for _, n in intent.tree.find(target_path)]
+                message = f"'{node.statement.rule.word}' refers to the {word} '{name}', which is not configured"
+                yield self._at(intent, path, "reference", message, suggestion(name, known))
+
+    def _empty(self, intent: Intent) -> Iterator[Problem]:
+        for path, node in intent.tree.walk():
+            rule = node.statement.rule
+            if rule.needs and not any(child.statement.rule.word == rule.needs for child in node.children.values()):
+                message = f"'{masked(node.statement, self._estate.fingerprints)}' has no '{rule.needs}'"
+                yield self._at(intent, path, "empty", message, f"render at least one '{rule.needs}' below it, or leave it out")
+
+    def _addresses(self, intents: dict[str, Intent]) -> Iterator[Problem]:
+        """Addresses that are on two interfaces of the network."""
+        holders: dict[str, tuple[Intent, Path]] = {}
+        for intent in intents.values():
+            for path, node in intent.tree.walk():
+                if not node.statement.rule.unique:
+                    continue
+                address = str(ipaddress.ip_interface(node.statement.target).ip)
+                first = holders.setdefault(address, (intent, path))
+                if first[1] is not path:
+                    other, there = first
+                    message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
+                    hint = f"the other one comes from {other.place_of(there)}"
+                    yield self._at(intent, path, "address", message, hint)
+
+    def _links(self, intents: dict[str, Intent]) -> Iterator[Problem]:
+        for link in self._estate.links:
+            ends = [(intents.get(device), f"interface {interface}") for device, interface in (link.one, link.other)]
+            addresses = [list(_addresses_of(intent, identity)) if intent else [] for intent, identity in ends]
+            for version in (4, 6):
+                one, other = ([(p, a) for p, a in side if a.version == version] for side in addresses)
+                if not one or not other or {a.network for _, a in one} & {a.network for _, a in other}:
+                    continue
+                intent, far = ends[0][0], link.other
+                if intent is not None:
+                    message = f"the two ends of a link are in different subnets: {one[0][1]} here, {other[0][1]} on {far[0]} {far[1]}"
+                    yield self._at(intent, one[0][0], "link", message, f"the link stands in {link.place}")
+
+    def _traced(self, problem: Problem) -> Problem:
+        behind = values_behind(self._estate, self._builder, problem)
+        return Problem(problem.message, problem.place, problem.hint, problem.excerpt, problem.devices, problem.kind, tuple(behind))
+
+
+def _addresses_of(intent: Intent, identity: str) -> Iterable[tuple[Path, ipaddress.IPv4Interface | ipaddress.IPv6Interface]]:
+    entry: Node | None = intent.tree.at((identity,))
+    for path, node in entry.walk((identity,)) if entry else ():
+        if node.statement.rule.unique:
+            yield path, ipaddress.ip_interface(node.statement.target)
