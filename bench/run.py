@@ -20,6 +20,7 @@ from pathlib import Path
 
 import asyncssh
 import jinja2
+import yaml
 
 from oast.cli.simulator import Simulator
 from oast.config.difference import difference
@@ -29,8 +30,10 @@ from oast.connect.connector import Connector
 from oast.errors import DeviceError
 from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device
+from oast.estate.inventory import read as read_inventory
 from oast.fleet.many import for_each
 from oast.intent.intent import IntentBuilder
+from oast.intent.lint import Lint
 from oast.platforms.load import SHIPPED, load, shipped
 
 AT_ONCE = 50
@@ -199,6 +202,69 @@ def rendering() -> list[Figure]:
     return [Figure("render 2,000 devices of 50 interfaces", ours, bare, "bare Jinja2 loop", 1.5)]
 
 
+# --- reading 10,000 devices, linting 1,000 ------------------------------------------------------------------------------
+
+
+def inventory() -> list[Figure]:
+    with tempfile.TemporaryDirectory() as name:
+        path = Path(name) / "inventory" / "devices.yaml"
+        path.parent.mkdir()
+        rows = [
+            f"  edge-{n}:\n    address: 198.51.{n // 250}.{n % 250 + 1}\n    platform: bine\n    site: quay-{n % 90}\n    tags: [terminal, t{n % 7}]\n"
+            for n in range(10_000)
+        ]
+        path.write_text("devices:\n" + "".join(rows))
+        text = path.read_text()
+        bare, ours = best(3, lambda: yaml.load(text, Loader=yaml.CSafeLoader), lambda: read_inventory(Path(name)))
+    return [Figure("load an inventory of 10,000 devices", ours, bare, "bare C YAML loader", 3.0)]
+
+
+LINTED = """{% for n in range(1, 9) %}
+interface port{{ n }}
+  description "{{ device.site }} {{ n }}"
+  mtu {{ mtu }}
+  ipv4
+    address 10.{{ number // 250 }}.{{ number % 250 }}.{{ n * 4 + 1 }}/30
+{% endfor %}
+"""
+
+
+def linting() -> list[Figure]:
+    def estate_of(folder: Path, number: int) -> Estate:
+        for inner in ("inventory", "values/devices", "templates/bine"):
+            (folder / inner).mkdir(parents=True)
+        (folder / "oast.toml").write_text("format = 1\n")
+        (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
+        (folder / "templates/bine/interfaces.j2").write_text('{#\nsection: interfaces\nowns: ["interface *"]\n#}\n' + LINTED)
+        (folder / "values/all.yaml").write_text("everywhere: {mtu: 9000, number: '{{ device.number }}'}\n")
+        rows = [f"  e{n}: {{address: 192.0.2.1, platform: bine, site: q{n % 20}, number: {n}}}\n" for n in range(number)]
+        (folder / "inventory/devices.yaml").write_text("devices:\n" + "".join(rows))
+        return open_estate(folder, {})
+
+    def lint(estate: Estate) -> None:
+        builder = IntentBuilder(estate)
+        found = Lint(estate, builder).problems(list(estate.devices.values()))
+        if found:
+            raise AssertionError(found[0])
+
+    with tempfile.TemporaryDirectory() as name:
+        estates = {number: estate_of(Path(name) / str(number), number) for number in (100, 1000, 2000)}
+        devices = list(estates[1000].devices.values())
+        template = jinja2.Environment(trim_blocks=True, lstrip_blocks=True, autoescape=False).from_string(LINTED)
+        data = [{**estates[1000].values_of(d), "device": d.attributes} for d in devices]
+        bare, few, ours, many = best(
+            3,
+            lambda: [template.render(values) for values in data],
+            lambda: lint(estates[100]),
+            lambda: lint(estates[1000]),
+            lambda: lint(estates[2000]),
+        )
+    return [
+        Figure("lint 1,000 devices", ours, bare, "bare rendering of them", 8.0),
+        Figure("lint 2,000 devices against 20 times 100", many, 20 * few, "flat time per device", 1.2),
+    ]
+
+
 # --- comparing 50,000 lines ---------------------------------------------------------------------------------------------
 
 
@@ -236,7 +302,7 @@ def comparing() -> list[Figure]:
 
 
 def main(words: list[str]) -> int:
-    measurements = {"start": start, "compare": comparing, "render": rendering, "read": reading}
+    measurements = {"start": start, "compare": comparing, "render": rendering, "inventory": inventory, "lint": linting, "read": reading}
     figures: list[Figure] = []
     for title, measure in measurements.items():
         if not words or any(word in title for word in words):

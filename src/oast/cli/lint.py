@@ -21,6 +21,7 @@ from oast.records import Problem, gathered
 KINDS = {
     "estate": "a file of the estate cannot be read as what it should be",
     "template": "a template is wrong or cannot be rendered",
+    "variable": "a value is not what the template declares",
     "grammar": "a rendered statement is not one of the platform's",
     "ownership": "a section renders what it does not own, or two own the same",
     "reference": "a statement refers to something that is not configured",

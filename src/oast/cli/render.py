@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from oast.cli import arguments
 from oast.cli.exits import DONE
-from oast.cli.workplace import console, estate_of, plural, put_json
+from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.config.indented import printed
 from oast.errors import EstateError
+from oast.estate.inventory import Device
 from oast.files import write_whole
 from oast.intent.intent import Intent, IntentBuilder
+from oast.intent.variables import Variable
 from oast.records import Problem
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--out", metavar="DIR", type=Path, help="write one file for each device into DIR instead; secrets are masked")
+    parser.add_argument("--describe", action="store_true", help="list the variables that the sections take, instead of rendering")
     parser.add_argument("--trace", action="store_true", help="show for each line the template line it comes from")
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -28,6 +32,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     builder = IntentBuilder(estate, options.section)
+    if options.describe:
+        return _describe(builder, builder.concerned(estate.pick(options.on)), options)
     intents: list[Intent] = []
     problems: list[Problem] = []
     for device in builder.concerned(estate.pick(options.on)):
@@ -56,6 +62,41 @@ def run(options: argparse.Namespace) -> int:
             sys.stdout.write(text + ("\n" if len(texts) > 1 else ""))
             sys.stdout.flush()
     return DONE
+
+
+def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argparse.Namespace) -> int:
+    templates = {template.shown: template for device in devices for template in builder.templates_of(device)}
+    rows = [
+        (template, key, variable)
+        for template in templates.values()
+        for name, top in (template.variables or {}).items()
+        for key, variable in _with_parts(name, top)
+    ]
+    if options.format == "json":
+        documents = [{"template": t.shown, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))} for t, key, v in rows]
+        put_json("describe", 1, {"variables": documents})
+        return DONE
+    listing = table("section", "variable", *_COLUMNS)
+    for template, key, variable in rows:
+        listing.add_row(template.section, key, *_row(variable))
+    put_table(console(), listing)
+    return DONE
+
+
+_COLUMNS = ("takes", "given", "help")
+
+
+def _with_parts(key: str, variable: Variable) -> Iterator[tuple[str, Variable]]:
+    """A variable, then its fields and those of its items."""
+    yield key, variable
+    inner = f"{key}[]" if variable.of is not None else key
+    for name, part in (variable.of or variable).fields.items():
+        yield from _with_parts(f"{inner}.{name}", part)
+
+
+def _row(variable: Variable) -> tuple[str, str, str]:
+    given = f"default {variable.default}" if variable.has_default else "required" if variable.required else "optional"
+    return variable.described, given, variable.help
 
 
 def _traced(intent: Intent, text: str) -> str:

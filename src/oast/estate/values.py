@@ -6,6 +6,7 @@ Mappings merge deeply; lists and scalars replace; `extend:` beside `values:` app
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -61,10 +62,11 @@ class ValueLayers:
 
     def place_of(self, device: Device, key: str) -> Place | None:
         """Where the value at `key` (dotted; list items as `name[0]`) was written last."""
-        path = re.sub(r"\[[0-9]+\]", "", key).split(".")
+        path: list[str | int] = [int(part) if part.isdigit() else part for part in re.findall(r"[^.\[\]]+", key)]
+        names = list(itertools.takewhile(lambda part: isinstance(part, str), path))
         for step in reversed(list(self.steps(device))):
-            for written in (step.extend, step.values):
-                place = _place_in(written, path)
+            for written, within in ((step.extend, names), (step.values, path)):
+                place = _place_in(written, within)
                 if place is not None:
                     return place
         return None
@@ -91,13 +93,18 @@ class Step:
     extend: Values
 
 
-def _place_in(values: Any, path: Sequence[str]) -> Place | None:
+def _place_in(values: Any, path: Sequence[str | int]) -> Place | None:
     """Where the innermost part of `path` that `values` has is written; None when it lacks the first."""
     place = None
     for part in path:
-        if not isinstance(values, dict) or part not in values:
+        if isinstance(part, int):
+            if not isinstance(values, YamlList) or part >= len(values.lines):
+                break
+            place = values.place(part)
+        elif not isinstance(values, dict) or part not in values:
             break
-        place = values.place(part) if isinstance(values, YamlMap) else Place("--with")
+        else:
+            place = values.place(part) if isinstance(values, YamlMap) else Place("--with")
         values = values[part]
     return place
 

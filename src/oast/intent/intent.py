@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -21,6 +21,7 @@ from oast.estate.values import Values
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.intent import templates
 from oast.intent.templates import Template
+from oast.intent.variables import filled, violations
 from oast.nearest import suggestion
 from oast.platforms.load import Platform, shipped
 from oast.records import Place, Problem
@@ -106,7 +107,25 @@ class IntentBuilder:
     def texts(self, device: Device) -> list[tuple[Template, str]]:
         """The rendered text of each section of the device, in order. Raises EstateError."""
         values = self._values(device)
-        return [(template, template.render(values)) for template in self._of(device)]
+        templates = self._of(device)
+        problems = list(self._violations(templates, values, device))
+        if problems:
+            raise EstateError.of(problems)
+        return [(template, template.render(_given(template, values))) for template in templates]
+
+    def _violations(self, templates: Sequence[Template], values: Values, device: Device) -> Iterator[Problem]:
+        """What is wrong with the values that the templates declare, each at the place of the value."""
+        for template in templates:
+            for name, variable in (template.variables or {}).items():
+                if name in values:
+                    for found in violations(variable, values[name], name):
+                        place = self._estate.layers.place_of(device, found.key) or found.variable.place
+                        hint = f"{found.hint} (declared in {found.variable.place})"
+                        yield Problem(found.message, place, hint, devices=(device.name,), kind="variable")
+                elif variable.required and not variable.has_default:
+                    message = f"the section '{template.section}' needs the value '{name}', which is not given"
+                    hint = f"give it in values/: {variable.help or variable.described}"
+                    yield Problem(message, variable.place, hint, devices=(device.name,), kind="variable")
 
     def templates_of(self, device: Device) -> list[Template]:
         """The templates of the device's sections, in order. Raises EstateError."""
@@ -127,15 +146,19 @@ class IntentBuilder:
         syntax = self.syntax(device)
         values = self._values(device)
         every = self._of(device, everything=True)
+        wrong = list(self._violations(self._of(device), values, device))
+        if wrong:
+            raise EstateError.of(wrong)
         problems: list[Problem] = list(_owned_twice(every, device))
         sections: list[RenderedSection] = []
         for template in self._of(device):
-            text = template.render(values)
+            given = _given(template, values)
+            text = template.render(given)
             parsed = syntax.parse(text)
             if parsed.problems:
-                places = template.line_places(values)
+                places = template.line_places(given)
                 problems.extend(self._problem(p, places.get(p.line, Place(template.shown)), text, device) for p in parsed.problems)
-            problems.extend(self._outside(template, every, text, parsed.tree, values, device))
+            problems.extend(self._outside(template, every, text, parsed.tree, given, device))
             sections.append(RenderedSection(template, text, parsed.tree))
         tree = canonical(joined((section.tree for section in sections), syntax.grammar))
         owned = [pattern for section in sections for pattern in section.template.owns]
@@ -175,7 +198,7 @@ class IntentBuilder:
     def _places(self, sections: Sequence[RenderedSection], values: Values, syntax: IndentedSyntax) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
         for section in sections:
-            places = section.template.line_places(values)
+            places = section.template.line_places(_given(section.template, values))
             for number, path in syntax.lines_of(section.text):
                 found[path] = places.get(number, Place(section.template.shown))
         return found
@@ -203,6 +226,19 @@ class IntentBuilder:
                     raise EstateError(error.message, place=use.place, hint=error.hint) from None
                 raise
         return self._templates[key]
+
+
+def _given(template: Template, values: Values) -> Values:
+    """`values` with the defaults that the template declares."""
+    if not template.variables:
+        return values
+    made = dict(values)
+    for name, variable in template.variables.items():
+        if name in made:
+            made[name] = filled(variable, made[name])
+        elif variable.has_default:
+            made[name] = variable.default
+    return made
 
 
 def _owned_twice(every: Sequence[Template], device: Device) -> Iterable[Problem]:

@@ -10,16 +10,20 @@ from pathlib import Path
 from typing import Any
 
 import jinja2
+import jinja2.meta
+import jinja2.nodes
 
 from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
 from oast.estate import yaml_text
 from oast.estate.expressions import undefined_name
 from oast.estate.yaml_text import YamlMap
+from oast.intent.variables import Variable, declarations
 from oast.nearest import suggestion
 from oast.records import Place, Problem
 
 _HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
+HEADER = ("section", "owns", "variables")
 _MARK = re.compile("\ue000([0-9]+)\ue001")
 
 
@@ -30,6 +34,7 @@ class Template:
     section: str
     owns: tuple[Pattern, ...]
     owns_place: Place
+    variables: Mapping[str, Variable] | None
     shown: str
     source: str
     compiled: jinja2.Template
@@ -137,7 +142,27 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         compiled = env.get_template(path.name)
     except jinja2.TemplateSyntaxError as error:
         raise _syntax_error(error, shown) from None
-    return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), shown, source, compiled)
+    written = header.get("variables")
+    if written is not None and not isinstance(written, YamlMap):
+        raise EstateError("'variables' has to hold 'name: type' lines", place=header.place("variables"))
+    declared = None if written is None else declarations(written)
+    _check_names(source, env, declared, shown)
+    return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), declared, shown, source, compiled)
+
+
+# What every template is given besides its variables.
+GIVEN = ("device", "network")
+
+
+def _check_names(source: str, env: jinja2.Environment, declared: Mapping[str, Variable] | None, shown: str) -> None:
+    """A template that declares its variables uses no others."""
+    if declared is None:
+        return
+    tree = env.parse(source)
+    for name in sorted(jinja2.meta.find_undeclared_variables(tree) - set(declared) - set(GIVEN)):
+        line = min((node.lineno for node in tree.find_all(jinja2.nodes.Name) if node.name == name), default=None)
+        message = f"the template uses '{name}', which its header does not declare"
+        raise EstateError.of([Problem(message, Place(shown, line), suggestion(name, declared), kind="variable")])
 
 
 def _header(source: str, shown: str) -> YamlMap:
@@ -150,8 +175,8 @@ def _header(source: str, shown: str) -> YamlMap:
     if not isinstance(data, YamlMap):
         raise EstateError("the header has to hold 'name: value' lines", place=Place(shown, 1))
     for key in data:
-        if key not in ("section", "owns"):
-            raise EstateError(f"'{key}' is not known in a header", place=data.place(key), hint=suggestion(key, ("section", "owns")))
+        if key not in HEADER:
+            raise EstateError(f"'{key}' is not known in a header", place=data.place(key), hint=suggestion(key, HEADER))
     return data
 
 
