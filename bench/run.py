@@ -210,7 +210,8 @@ def inventory() -> list[Figure]:
         path = Path(name) / "inventory" / "devices.yaml"
         path.parent.mkdir()
         rows = [
-            f"  edge-{n}:\n    address: 198.51.{n // 250}.{n % 250 + 1}\n    platform: bine\n    site: quay-{n % 90}\n    tags: [terminal, t{n % 7}]\n"
+            f"  edge-{n}:\n    address: 198.51.{n // 250}.{n % 250 + 1}\n    platform: bine\n"
+            f"    site: quay-{n % 90}\n    tags: [terminal, t{n % 7}]\n"
             for n in range(10_000)
         ]
         path.write_text("devices:\n" + "".join(rows))

@@ -83,19 +83,8 @@ class IndentedSyntax:
         yield from reader.places
 
 
-@dataclass(slots=True)
-class _Open:
-    """A statement that may still get children; `below` is the indentation of the first of them, -1 before there is one."""
-
-    indent: int
-    statement: Statement
-    path: Path
-    children: dict[str, Node] | None = None
-    below: int = -1
-
-
 class _BlockReader:
-    """Reads lines into nodes: a stack of the statements that are open."""
+    """Reads lines into nodes. The stack holds the nodes that are open, how far in each stands, and its first child."""
 
     def __init__(self, grammar: Grammar, comment: str, *, with_places: bool) -> None:
         self.problems: list[TextProblem] = []
@@ -105,47 +94,46 @@ class _BlockReader:
         self._comment = comment
 
     def read(self, lines: list[str], first_line: int) -> tuple[Node, ...]:
-        top = _Open(-1, self._grammar.root_statement, ())
-        stack = [top]
+        nodes = [root_of(self._grammar)]
+        indents, belows = [-1], [-1]
         for number, line in enumerate(lines, first_line):
             stripped = line.strip()
             if not stripped or stripped.startswith(self._comment):
                 continue
             indent = len(line) - len(line.lstrip())
-            while stack[-1].indent >= indent:
-                self._close(stack)
-            outer = stack[-1]
-            if outer.below != indent:
-                self._check_indent(outer, indent, number, line)
-            statement = self._statement(outer.statement.rule, stripped, number)
-            path: Path = ()
+            while indents[-1] >= indent:
+                nodes.pop()
+                indents.pop()
+                belows.pop()
+            if belows[-1] != indent:
+                belows[-1] = self._first_child(indents[-1], belows[-1], indent, number, line)
+            context = nodes[-1].statement.rule
+            statement = context.statements.get(stripped) or self._statement(context, stripped, number)
+            siblings = nodes[-1].children
+            node = siblings.get(statement.identity)
+            if node is None or node.statement is not statement:
+                # Stated again it is restated, with what stood below it before.
+                node = Node(statement, {} if node is None else node.children)
+                siblings[statement.identity] = node
+            nodes.append(node)
+            indents.append(indent)
+            belows.append(-1)
             if self._with_places:
-                path = (*outer.path, statement.identity)
-                self.places.append((number, path))
-            stack.append(_Open(indent, statement, path))
-        while len(stack) > 1:
-            self._close(stack)
-        return tuple((top.children or {}).values())
+                self.places.append((number, tuple(n.statement.identity for n in nodes[1:])))
+        return tuple(nodes[0].children.values())
 
-    def _check_indent(self, outer: _Open, indent: int, number: int, line: str) -> None:
+    def _first_child(self, outer_indent: int, below: int, indent: int, number: int, line: str) -> int:
+        """How far in the children of the open statement stand; tells where this line does not fit that."""
         word = line.split()[0]
         if "\t" in line[:indent]:
             self.problems.append(TextProblem(number, "the indentation has a tab", word, f"use {INDENT} spaces a level"))
-        if outer.below < 0:
-            outer.below = indent
-        if outer.indent < 0 and indent > 0:
-            self.problems.append(
-                TextProblem(number, f"'{word}' is indented, but nothing stands above it to belong to", word, "remove the indentation")
-            )
-        elif outer.below != indent:
-            self.problems.append(
-                TextProblem(
-                    number,
-                    f"'{word}' stands {indent} spaces in, where its neighbours stand {outer.below} spaces in",
-                    word,
-                    "a space is missing or too many",
-                )
-            )
+        if outer_indent < 0 and indent > 0:
+            message = f"'{word}' is indented, but nothing stands above it to belong to"
+            self.problems.append(TextProblem(number, message, word, "remove the indentation"))
+        elif below >= 0:
+            message = f"'{word}' stands {indent} spaces in, where its neighbours stand {below} spaces in"
+            self.problems.append(TextProblem(number, message, word, "a space is missing or too many"))
+        return 0 if outer_indent < 0 else indent if below < 0 else below
 
     def _statement(self, context: Rule, line: str, number: int) -> Statement:
         if not context.known:
@@ -155,19 +143,6 @@ class _BlockReader:
         except UnknownStatement as unknown:
             self.problems.append(TextProblem(number, unknown.message, unknown.word, unknown.hint))
             return self._grammar.opaque(line)
-
-    @staticmethod
-    def _close(stack: list[_Open]) -> None:
-        done = stack.pop()
-        outer = stack[-1]
-        node = Node(done.statement, done.children or {})
-        identity = done.statement.identity
-        if outer.children is None:
-            outer.children = {identity: node}
-        elif identity in outer.children:
-            outer.children[identity] = merged(outer.children[identity], node)
-        else:
-            outer.children[identity] = node
 
 
 def printed(tree: Node, fingerprints: Fingerprints | None = None) -> str:

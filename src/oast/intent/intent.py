@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import jinja2
@@ -77,6 +77,8 @@ class IntentBuilder:
         self._templates: dict[tuple[str, str], Template] = {}
         self._syntaxes: dict[str, IndentedSyntax] = {}
         self._only = frozenset(only)
+        # Many devices have the same sections; what these own is compared once.
+        self._compared: dict[tuple[str, ...], list[Problem]] = {}
         known = {use.name for use in self._uses}
         for name in only:
             if name not in known:
@@ -149,7 +151,7 @@ class IntentBuilder:
         wrong = list(self._violations(self._of(device), values, device))
         if wrong:
             raise EstateError.of(wrong)
-        problems: list[Problem] = list(_owned_twice(every, device))
+        problems: list[Problem] = [replace(problem, devices=(device.name,)) for problem in self._owned_twice(tuple(every))]
         sections: list[RenderedSection] = []
         for template in self._of(device):
             given = _given(template, values)
@@ -194,6 +196,12 @@ class IntentBuilder:
             message = f"the section '{template.section}' renders what it does not own"
             excerpt = self._estate.secrets.hide(_line(text, number))
             yield Problem(message, places.get(number, Place(template.shown)), hint, excerpt, (device.name,), "ownership")
+
+    def _owned_twice(self, every: tuple[Template, ...]) -> list[Problem]:
+        key = tuple(template.shown for template in every)
+        if key not in self._compared:
+            self._compared[key] = list(_owned_twice(every))
+        return self._compared[key]
 
     def _places(self, sections: Sequence[RenderedSection], values: Values, syntax: IndentedSyntax) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
@@ -241,7 +249,7 @@ def _given(template: Template, values: Values) -> Values:
     return made
 
 
-def _owned_twice(every: Sequence[Template], device: Device) -> Iterable[Problem]:
+def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
     """Parts that two sections own: neither could be authoritative. One strictly inside the other is fine."""
     for number, one in enumerate(every):
         for other in every[number + 1 :]:
@@ -251,7 +259,7 @@ def _owned_twice(every: Sequence[Template], device: Device) -> Iterable[Problem]
                         part = " / ".join(theirs)
                         message = f"'{part}' is owned by the section '{one.section}' already ({one.shown})"
                         hint = "take it out of one header, or divide it into parts"
-                        yield Problem(message, other.owns_place, hint, devices=(device.name,), kind="ownership")
+                        yield Problem(message, other.owns_place, hint, kind="ownership")
 
 
 def _once(make: Callable[[], Mapping[Path, Place]]) -> Callable[[], Mapping[Path, Place]]:

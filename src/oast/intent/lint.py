@@ -38,10 +38,16 @@ class Lint:
             if all(problem.kind == "ownership" for problem in problems):
                 intents[device.name] = intent
         picked = {device.name for device in devices}
-        for name in (device.name for device in devices if device.name in intents):
-            found.extend(self._references(intents[name]))
-            found.extend(self._empty(intents[name]))
-        found.extend(self._addresses(intents))
+        holders: dict[str, tuple[Intent, Path]] = {}
+        for name, intent in intents.items():
+            for path, node in _telling(intent.tree):
+                rule = node.statement.rule
+                if rule.unique:
+                    found.extend(self._used_twice(intent, path, node, holders))
+                if name in picked and rule.refers:
+                    found.extend(self._reference(intent, path, node, rule.refers))
+                if name in picked and rule.needs:
+                    found.extend(self._empty(intent, path, node, rule.needs))
         found.extend(self._links(intents))
         concerned = [p for p in found if not p.devices or picked & set(p.devices)]
         return concerned if not self._trace else [self._traced(p) for p in concerned]
@@ -51,41 +57,28 @@ class Lint:
         excerpt = "  " * (len(path) - 1) + masked(node.statement, self._estate.fingerprints) if node else None
         return Problem(message, intent.place_of(path), hint, excerpt, (intent.device.name,), kind)
 
-    def _references(self, intent: Intent) -> Iterator[Problem]:
-        """Names of entries that are not configured, where the sections own such entries."""
-        for path, node in intent.tree.walk():
-            target_path = node.statement.rule.refers
-            if target_path is None:
-                continue
-            word = target_path.rpartition("/")[2]
-            name = node.statement.target.split(" ", 1)[0]
-            target = (f"{word} {name}",)
-            if intent.scope.covers(target) and intent.tree.at(target) is None:
-                known = [n.statement.target for _, n in intent.tree.find(target_path)]
-                message = f"'{node.statement.rule.word}' refers to the {word} '{name}', which is not configured"
-                yield self._at(intent, path, "reference", message, suggestion(name, known))
+    def _reference(self, intent: Intent, path: Path, node: Node, target_path: str) -> Iterator[Problem]:
+        """The name of an entry that is not configured, where the sections own such entries."""
+        word = target_path.rpartition("/")[2]
+        name = node.statement.target.split(" ", 1)[0]
+        target = (f"{word} {name}",)
+        if intent.tree.at(target) is None and intent.scope.covers(target):
+            known = [n.statement.target for _, n in intent.tree.find(target_path)]
+            message = f"'{node.statement.rule.word}' refers to the {word} '{name}', which is not configured"
+            yield self._at(intent, path, "reference", message, suggestion(name, known))
 
-    def _empty(self, intent: Intent) -> Iterator[Problem]:
-        for path, node in intent.tree.walk():
-            rule = node.statement.rule
-            if rule.needs and not any(child.statement.rule.word == rule.needs for child in node.children.values()):
-                message = f"'{masked(node.statement, self._estate.fingerprints)}' has no '{rule.needs}'"
-                yield self._at(intent, path, "empty", message, f"render at least one '{rule.needs}' below it, or leave it out")
+    def _empty(self, intent: Intent, path: Path, node: Node, needed: str) -> Iterator[Problem]:
+        if not any(child.statement.rule.word == needed for child in node.children.values()):
+            message = f"'{masked(node.statement, self._estate.fingerprints)}' has no '{needed}'"
+            yield self._at(intent, path, "empty", message, f"render at least one '{needed}' below it, or leave it out")
 
-    def _addresses(self, intents: dict[str, Intent]) -> Iterator[Problem]:
-        """Addresses that are on two interfaces of the network."""
-        holders: dict[str, tuple[Intent, Path]] = {}
-        for intent in intents.values():
-            for path, node in intent.tree.walk():
-                if not node.statement.rule.unique:
-                    continue
-                address = str(ipaddress.ip_interface(node.statement.target).ip)
-                first = holders.setdefault(address, (intent, path))
-                if first[1] is not path:
-                    other, there = first
-                    message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
-                    hint = f"the other one comes from {other.place_of(there)}"
-                    yield self._at(intent, path, "address", message, hint)
+    def _used_twice(self, intent: Intent, path: Path, node: Node, holders: dict[str, tuple[Intent, Path]]) -> Iterator[Problem]:
+        """An address that is on another interface of the network, too."""
+        address = node.statement.target.partition("/")[0]
+        other, there = holders.setdefault(address, (intent, path))
+        if there is not path:
+            message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
+            yield self._at(intent, path, "address", message, f"the other one comes from {other.place_of(there)}")
 
     def _links(self, intents: dict[str, Intent]) -> Iterator[Problem]:
         for link in self._estate.links:
@@ -103,6 +96,18 @@ class Lint:
     def _traced(self, problem: Problem) -> Problem:
         behind = values_behind(self._estate, self._builder, problem)
         return Problem(problem.message, problem.place, problem.hint, problem.excerpt, problem.devices, problem.kind, tuple(behind))
+
+
+def _telling(node: Node, path: Path = ()) -> Iterator[tuple[Path, Node]]:
+    """The nodes that a check of a whole network looks at; what cannot hold any is passed over."""
+    for identity, child in node.children.items():
+        rule = child.statement.rule
+        if rule.telling:
+            here = (*path, identity)
+            if rule.unique or rule.refers or rule.needs:
+                yield here, child
+            if child.children:
+                yield from _telling(child, here)
 
 
 def _addresses_of(intent: Intent, identity: str) -> Iterable[tuple[Path, ipaddress.IPv4Interface | ipaddress.IPv6Interface]]:

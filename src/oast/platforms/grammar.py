@@ -40,7 +40,10 @@ class Argument:
 
 @dataclass(eq=False, slots=True)
 class Rule:
-    """What one kind of statement is. Equal only to itself."""
+    """What one kind of statement is. Equal only to itself.
+
+    `telling`: it, or one below it, is unique, refers to others or needs others, so that checks have to look there.
+    """
 
     word: str
     path: str
@@ -57,6 +60,7 @@ class Rule:
     refers: str | None = None
     needs: str | None = None
     known: bool = True
+    telling: bool = False
     children: dict[str, Rule] = field(default_factory=dict)
     statements: dict[str, Statement] = field(default_factory=dict, repr=False)
 
@@ -125,6 +129,7 @@ class Grammar:
         self.root_statement = Statement(root, "", "")
         self._unknown = Rule(word="", path="?", kind="container", order=1_000_000, known=False)
         self._contexts: dict[str, list[Rule]] = {}
+        _mark_telling(root)
         for rule in self.rules():
             self._contexts.setdefault(rule.word, []).append(rule)
 
@@ -192,6 +197,12 @@ class Grammar:
         if not context.children:
             return f"nothing stands below '{context.word}'"
         return f"known here: {', '.join(sorted(context.children))}"
+
+
+def _mark_telling(rule: Rule) -> bool:
+    below = [_mark_telling(child) for child in rule.children.values()]
+    rule.telling = any(below) or bool(rule.unique or rule.refers or rule.needs)
+    return rule.telling
 
 
 def arguments_of(rule: Rule, words: Sequence[str]) -> list[str]:
