@@ -120,7 +120,7 @@ def canonical(node: Node) -> Node:
             continue
         changed = changed or form is not child
         kept.append(form)
-    order = sorted(kept, key=_sort_key)
+    order = sorted(kept, key=_sort_key) if len(kept) > 1 else kept
     if not changed and all(a is b for a, b in zip(order, kept, strict=True)):
         form = node
     else:

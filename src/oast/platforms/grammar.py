@@ -14,6 +14,7 @@ from typing import Literal
 from oast.nearest import nearest
 from oast.platforms.types import ValueType, WrongValue
 
+SortKey = tuple[int, tuple[str | int, ...]]
 Kind = Literal["container", "list", "leaf", "leaf-list"]
 
 # One statement text is remembered per context; a fleet repeats itself. The bound keeps a hostile input from filling memory.
@@ -64,6 +65,13 @@ class Rule:
     children: dict[str, Rule] = field(default_factory=dict)
     statements: dict[str, Statement] = field(default_factory=dict, repr=False)
 
+    positional: tuple[Argument, ...] = field(init=False)
+    optional: dict[str, Argument] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.positional = tuple(a for a in self.arguments if a.keyword is None)
+        self.optional = {a.keyword: a for a in self.arguments if a.keyword is not None}
+
     @property
     def holds_others(self) -> bool:
         """Whether other statements may stand below this one."""
@@ -77,17 +85,24 @@ class Statement:
     a leaf-list item by its whole text.
     """
 
-    __slots__ = ("identity", "is_default", "rule", "sort_key", "text")
+    __slots__ = ("_sort_key", "identity", "is_default", "rule", "text")
 
     def __init__(self, rule: Rule, identity: str, text: str) -> None:
         self.rule = rule
         self.identity = identity
         self.text = text
         self.is_default = rule.default is not None and text == f"{rule.word} {rule.default}"
-        self.sort_key = (rule.order, natural(identity))
+        self._sort_key: SortKey | None = None
 
     def __repr__(self) -> str:
         return f"<statement of {self.rule.path}>"
+
+    @property
+    def sort_key(self) -> SortKey:
+        """The grammar's order, then the name."""
+        if self._sort_key is None:
+            self._sort_key = (self.rule.order, natural(self.identity))
+        return self._sort_key
 
     @property
     def target(self) -> str:
@@ -209,14 +224,15 @@ def arguments_of(rule: Rule, words: Sequence[str]) -> list[str]:
     """The canonical arguments of a statement of `rule` from the words behind its first. Raises UnknownStatement."""
     canonical: list[str] = []
     position = 0
-    positional = [a for a in rule.arguments if a.keyword is None]
-    optional = {a.keyword: a for a in rule.arguments if a.keyword is not None}
-    for argument in positional:
+    for argument in rule.positional:
         if position >= len(words):
             needed = argument.type.help if argument.type else "a word"
             raise UnknownStatement(f"'{rule.word}' lacks {needed}", word=rule.word)
         value, position = _value(rule, argument, words, position)
         canonical.append(value)
+    if position == len(words):
+        return canonical
+    optional = rule.optional
     given: dict[str, str] = {}
     while position < len(words):
         keyword = _keyword(rule, words[position], optional)
