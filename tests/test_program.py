@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import tempfile
 import unittest
 from pathlib import Path
@@ -49,6 +50,28 @@ class ProgramTest(unittest.TestCase):
         self.assertEqual(program("devices", cwd=estate).code, 0)
         self.assertEqual((into / "larkwater-secrets.toml").stat().st_mode & 0o077, 0)
         again = program("demo", "--into", str(into), cwd=self.folder)
+        self.assertEqual(again.code, 2)
+        self.assertIn("is there already", again.err)
+
+
+class NewTest(unittest.TestCase):
+    def test_a_new_estate_lints_clean_and_runs_in_the_simulator(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
+        made = program("new", "harbour", cwd=folder)
+        self.assertEqual(made.code, 0, made.err)
+        estate = folder / "harbour"
+        self.addCleanup(program, "sim", "stop", cwd=estate)
+        steps = [line.strip() for line in made.out.partition("go on with:")[2].splitlines() if line.strip().startswith("oast ")]
+        self.assertIn("oast sim start", steps)
+        expected = {"oast diff": 1}
+        for step in steps:
+            words = [*shlex.split(step)[1:], *(["--yes"] if "push" in step or "trust" in step else [])]
+            run = program(*words, cwd=estate)
+            self.assertEqual(run.code, expected.get(step, 0), f"{step}\n{run.out}{run.err}")
+        self.assertEqual(program("diff", cwd=estate).code, 0)
+        self.assertEqual((folder / "harbour-secrets.toml").stat().st_mode & 0o077, 0)
+        self.assertIn("pier-edge-1 on port1 is full", program("verify", "-v", cwd=estate).out)
+        again = program("new", "harbour", cwd=folder)
         self.assertEqual(again.code, 2)
         self.assertIn("is there already", again.err)
 

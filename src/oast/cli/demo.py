@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import secrets
 import shutil
 import subprocess
 import sys
@@ -16,9 +15,10 @@ from pathlib import Path
 from rich.text import Text
 
 from oast.cli.exits import DONE, FAILED, GONE_BACK, NO
+from oast.cli.fresh import fresh_folder, lay_out
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
-from oast.errors import StateError, UsageError
+from oast.errors import StateError
 from oast.files import write_whole
 
 SHIPPED = Path(__file__).parent / "larkwater"
@@ -34,7 +34,8 @@ def run(options: argparse.Namespace) -> int:
     estate = folder / "larkwater"
     started = time.monotonic()
     try:
-        _lay_out(folder)
+        # The secrets stand beside the estate, outside what would be committed.
+        lay_out(SHIPPED, estate, folder / "larkwater-secrets.toml", SECRETS)
         _Story(estate).tell()
     finally:
         Simulator(estate / "network.yaml", estate / ".oast" / "sim", os.environ).stop()
@@ -50,20 +51,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _folder(into: Path | None) -> Path:
-    if into is None:
-        return Path(tempfile.mkdtemp(prefix="oast-demo-"))
-    if into.exists() and (not into.is_dir() or any(into.iterdir())):
-        raise UsageError(f"{into} is there already", hint="name a folder that does not exist yet")
-    into.mkdir(parents=True, exist_ok=True)
-    return into.resolve()
-
-
-def _lay_out(folder: Path) -> None:
-    """The estate, and beside it, outside what would be committed, its secrets."""
-    shutil.copytree(SHIPPED, folder / "larkwater")
-    write_whole(folder / "larkwater" / ".gitignore", ".oast/\n")
-    lines = "".join(f'{name} = "{secrets.token_urlsafe(12)}"\n' for name in SECRETS)
-    write_whole(folder / "larkwater-secrets.toml", lines, mode=0o600)
+    return Path(tempfile.mkdtemp(prefix="oast-demo-")) if into is None else fresh_folder(into)
 
 
 class _Story:

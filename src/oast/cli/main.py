@@ -14,6 +14,7 @@ from oast.cli.exits import DONE, FAILED, INTERRUPTED
 COMMANDS = {
     "demo": "watch a full worked example against simulated devices",
     "devices": "list the devices picked, or trust their host keys",
+    "new": "make a small, commented estate to begin with",
     "lint": "find every mistake that can be found without a device",
     "explain": "show where a device's values come from",
     "render": "show the intended configuration of devices; touches none",
