@@ -8,6 +8,7 @@ from typing import Any
 import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
+from oast.estate.filters import FILTERS, TESTS
 from oast.records import Secret
 
 
@@ -29,7 +30,7 @@ def _reveal(value: Any) -> Any:
 
 def template_environment(folder: Path | None) -> jinja2.Environment:
     """The environment of the templates in `folder`: what is put out goes to devices."""
-    return _Environment(
+    made = _Environment(
         loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
         undefined=jinja2.StrictUndefined,
         finalize=_reveal,
@@ -38,11 +39,18 @@ def template_environment(folder: Path | None) -> jinja2.Environment:
         keep_trailing_newline=True,
         autoescape=False,
     )
+    return _with_filters(made)
 
 
 def value_environment() -> jinja2.Environment:
     """The environment of expressions in values: what they give stays in Oast."""
-    return _Environment(undefined=jinja2.StrictUndefined, keep_trailing_newline=True, autoescape=False)
+    return _with_filters(_Environment(undefined=jinja2.StrictUndefined, keep_trailing_newline=True, autoescape=False))
+
+
+def _with_filters(made: jinja2.Environment) -> jinja2.Environment:
+    made.filters.update(FILTERS)
+    made.tests.update(TESTS)
+    return made
 
 
 def undefined_name(error: jinja2.UndefinedError) -> tuple[str | None, str | None]:
