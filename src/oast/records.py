@@ -23,7 +23,8 @@ class Place:
 class Problem:
     """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for.
 
-    `kind` is one of estate, template, variable, grammar, ownership, reference, address, link, empty; `behind` says where the values on
+    `kind` is one of estate, template, variable, grammar, ownership, reference, address, link, empty,
+    policy, policy-warning; `behind` says where the values on
     the line come from.
     """
 

@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from datetime import date
 from typing import Any
 
 from oast import __version__
@@ -18,6 +19,7 @@ from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
 from oast.records import Problem, gathered
 
+WARNING = "policy-warning"
 KINDS = {
     "estate": "a file of the estate cannot be read as what it should be",
     "template": "a template is wrong or cannot be rendered",
@@ -28,6 +30,8 @@ KINDS = {
     "address": "an address is used twice in the network",
     "link": "the two ends of a link do not fit each other",
     "empty": "a list that must not be empty is",
+    "policy": "a policy of the estate is violated",
+    "policy-warning": "a policy of the estate is violated that only warns",
 }
 
 
@@ -46,7 +50,7 @@ def run(options: argparse.Namespace) -> int:
         builder = IntentBuilder(estate, options.section)
         picked = builder.concerned(estate.pick(options.on))
         devices = len(picked)
-        problems = gathered(Lint(estate, builder, trace=options.trace).problems(picked))
+        problems = gathered(Lint(estate, builder, date.today(), trace=options.trace).problems(picked))
     except EstateError as error:
         problems = gathered(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
@@ -56,8 +60,10 @@ def run(options: argparse.Namespace) -> int:
         sys.stdout.write(json.dumps(_sarif(problems), indent=2, ensure_ascii=False) + "\n")
     else:
         show_problems(problems, sys.stdout)
-        sys.stdout.write(f"{plural(len(problems), 'mistake')}\n" if problems else f"no mistakes: {plural(devices, 'device')}\n")
-    return INVALID if problems else DONE
+        wrong = sum(1 for problem in problems if problem.kind != WARNING)
+        warned = f", {plural(len(problems) - wrong, 'warning')}" if len(problems) > wrong else ""
+        sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(devices, 'device')}{warned}\n")
+    return INVALID if any(problem.kind != WARNING for problem in problems) else DONE
 
 
 def _document(problem: Problem) -> dict[str, Any]:
@@ -92,7 +98,8 @@ def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:
 def _result(problem: Problem) -> dict[str, Any]:
     devices = f" (for {', '.join(problem.devices)})" if problem.devices else ""
     text = f"{problem.message}{devices}" + (f". {problem.hint}" if problem.hint else "")
-    result: dict[str, Any] = {"ruleId": problem.kind, "level": "error", "message": {"text": text}}
+    level = "warning" if problem.kind == WARNING else "error"
+    result: dict[str, Any] = {"ruleId": problem.kind, "level": level, "message": {"text": text}}
     if problem.place is not None:
         location: dict[str, Any] = {"artifactLocation": {"uri": problem.place.file}}
         if problem.place.line:

@@ -9,6 +9,7 @@ import signal
 import sys
 import time
 from collections.abc import Sequence
+from datetime import date
 from pathlib import Path
 
 from rich.console import Console
@@ -21,12 +22,14 @@ from oast.cli import arguments
 from oast.cli.compared import Work, compare_all, prepare, split
 from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
-from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, trouble_lines
+from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
 from oast.cli.progress import STYLES, Progress
 from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, put_table, table
 from oast.config.view import Counts
-from oast.errors import DeviceError, UsageError
+from oast.errors import DeviceError, EstateError, UsageError
 from oast.files import write_whole
+from oast.intent.policy import Policies
+from oast.records import gathered
 from oast.verify.checks import derive
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
@@ -57,6 +60,7 @@ def run(options: argparse.Namespace) -> int:
         message = f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of checks"
         raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
     work = prepare(estate, options)
+    _keep_policies(work)
     quiet = options.quiet or options.format == "json"
     compared, failed = split(asyncio.run(compare_all(work, quiet=quiet)))
     different = [c for c in compared if c.edits]
@@ -80,6 +84,17 @@ def run(options: argparse.Namespace) -> int:
     else:
         _show(every, out, time.monotonic() - started)
     return INTERRUPTED if stopped else _exit_code(every)
+
+
+def _keep_policies(work: Work) -> None:
+    """What violates a policy is never sent. Raises EstateError; warnings are shown. Policies look at whole configurations."""
+    picked = {intent.device.name for intent in work.intents}
+    found = Policies(work.estate, date.today()).problems(work.network)
+    problems = [problem for problem in found if picked & set(problem.devices)]
+    show_problems(gathered(p for p in problems if p.kind == "policy-warning"), sys.stderr)
+    errors = [p for p in problems if p.kind == "policy"]
+    if errors:
+        raise EstateError.of(errors)
 
 
 def _nothing_delivered(

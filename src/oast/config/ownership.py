@@ -28,7 +28,8 @@ def _expression(level: str) -> re.Pattern[str]:
 
 
 @lru_cache(maxsize=65536)
-def _matches(level: str, identity: str) -> bool:
+def level_matches(level: str, identity: str) -> bool:
+    """Whether one level of a pattern, with globs, matches an identity."""
     return level == identity or _expression(level).match(identity) is not None
 
 
@@ -57,24 +58,24 @@ class Scope:
 
 def same_part(one: Pattern, other: Pattern) -> bool:
     """Whether two patterns can match one and the same node."""
-    return len(one) == len(other) and all(_matches(a, b) or _matches(b, a) for a, b in zip(one, other, strict=True))
+    return len(one) == len(other) and all(level_matches(a, b) or level_matches(b, a) for a, b in zip(one, other, strict=True))
 
 
 def _above(pattern: Pattern, path: Sequence[str]) -> bool:
-    return len(pattern) <= len(path) and all(_matches(level, identity) for level, identity in zip(pattern, path, strict=False))
+    return len(pattern) <= len(path) and all(level_matches(level, identity) for level, identity in zip(pattern, path, strict=False))
 
 
 def _strictly_inside(inner: Pattern, outer: Pattern) -> bool:
     return len(inner) > len(outer) and all(
-        _matches(level, part) or _matches(part, level) for level, part in zip(outer, inner, strict=False)
+        level_matches(level, part) or level_matches(part, level) for level, part in zip(outer, inner, strict=False)
     )
 
 
 def _pruned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern], *, owned: bool) -> Node:
     kept: dict[str, Node] = {}
     for identity, child in node.children.items():
-        inner = [pattern[1:] for pattern in includes if pattern and _matches(pattern[0], identity)]
-        outer = [pattern[1:] for pattern in excludes if pattern and _matches(pattern[0], identity)]
+        inner = [pattern[1:] for pattern in includes if pattern and level_matches(pattern[0], identity)]
+        outer = [pattern[1:] for pattern in excludes if pattern and level_matches(pattern[0], identity)]
         child_owned = owned or () in inner
         if () in outer:
             child_owned = False

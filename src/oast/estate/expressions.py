@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -61,3 +63,16 @@ def undefined_name(error: jinja2.UndefinedError) -> tuple[str | None, str | None
     if len(words) == 5 and "has no attribute" in words[2]:
         return None, words[3]
     return None, None
+
+
+@lru_cache(maxsize=256)
+def _expression(text: str) -> jinja2.environment.TemplateExpression:
+    return value_environment().compile_expression(text, undefined_to_none=False)
+
+
+def evaluated(expression: str, names: Mapping[str, Any]) -> Any:
+    """What `expression` gives with `names`. Raises whatever it raises; what is not defined raises UndefinedError."""
+    result = _expression(expression)(**names)
+    if isinstance(result, jinja2.Undefined):
+        str(result)  # raises UndefinedError
+    return result

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import ipaddress
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -11,6 +12,7 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.intent.behind import values_behind
 from oast.intent.intent import Intent, IntentBuilder
+from oast.intent.policy import Policies
 from oast.nearest import suggestion
 from oast.records import Problem
 
@@ -18,8 +20,9 @@ from oast.records import Problem
 class Lint:
     """Finds the mistakes of an estate. `trace` adds where the values on each line come from."""
 
-    def __init__(self, estate: Estate, builder: IntentBuilder, *, trace: bool = False) -> None:
+    def __init__(self, estate: Estate, builder: IntentBuilder, today: datetime.date, *, trace: bool = False) -> None:
         self._estate = estate
+        self._today = today
         self._builder = builder
         self._trace = trace
 
@@ -49,6 +52,7 @@ class Lint:
                 if name in picked and rule.needs:
                     found.extend(self._empty(intent, path, node, rule.needs))
         found.extend(self._links(intents))
+        found.extend(Policies(self._estate, self._today).problems(list(intents.values())))
         concerned = [p for p in found if not p.devices or picked & set(p.devices)]
         return concerned if not self._trace else [self._traced(p) for p in concerned]
 

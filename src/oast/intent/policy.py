@@ -1,0 +1,215 @@
+"""Policies: what must be true of intended configurations and values before anything is sent. The page: docs/policies.md."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path as FilePath
+from typing import Any
+
+from oast.config.indented import printed
+from oast.config.ownership import Pattern, Scope, level_matches, pattern_of
+from oast.config.tree import Node, Path, masked
+from oast.errors import EstateError
+from oast.estate import selectors, yaml_text
+from oast.estate.estate import Estate
+from oast.estate.expressions import evaluated
+from oast.estate.selectors import Selector
+from oast.estate.yaml_text import YamlList, YamlMap
+from oast.intent.intent import Intent
+from oast.nearest import suggestion
+from oast.records import Place, Problem, Secret
+
+RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression")
+_KEYS = ("policy", "on", "severity", "message", "each", "by", "waivers", *RULES)
+
+
+@dataclass(frozen=True)
+class Waiver:
+    """Devices that a policy does not hold for, why, and until when (that day included)."""
+
+    on: Selector
+    reason: str
+    until: datetime.date
+
+
+@dataclass(frozen=True)
+class Policy:
+    """One policy: exactly one of RULES with its argument. `each`: the rule holds below each statement that matches."""
+
+    name: str
+    on: Selector | None
+    severity: str
+    message: str
+    rule: str
+    argument: Any
+    each: Pattern | None
+    by: str | None
+    waivers: tuple[Waiver, ...]
+    place: Place
+
+
+def read(folder: FilePath, estate: Estate) -> tuple[Policy, ...]:
+    """All policies of the estate in `folder`, in file and then written order. Raises EstateError."""
+    found: list[Policy] = []
+    for path in sorted((folder / "policies").glob("*.yaml")):
+        data = yaml_text.read_map(path, f"policies/{path.name}")
+        for key in data:
+            if key != "policies":
+                raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["policies"]))
+        written = data.get("policies") or YamlList(data.file)
+        if not isinstance(written, YamlList):
+            raise EstateError("'policies' has to be a list: '- policy: NAME'", place=data.place("policies"))
+        found.extend(_policy(item, written.place(index), estate) for index, item in enumerate(written))
+    return tuple(found)
+
+
+def _policy(item: Any, place: Place, estate: Estate) -> Policy:
+    if not isinstance(item, YamlMap) or not isinstance(item.get("policy"), str):
+        raise EstateError("this has to be '- policy: NAME'", place=place)
+    for key in item:
+        if key not in _KEYS:
+            raise EstateError(f"'{key}' is not known in a policy", place=item.place(key), hint=suggestion(key, _KEYS))
+    rules = [rule for rule in RULES if rule in item]
+    if len(rules) != 1:
+        raise EstateError(f"the policy needs exactly one of {', '.join(RULES)}", place=place)
+    severity = str(item.get("severity", "error"))
+    if severity not in ("error", "warning"):
+        raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
+    return Policy(
+        name=item["policy"],
+        on=_selector(item, estate) if "on" in item else None,
+        severity=severity,
+        message=str(item.get("message", "")),
+        rule=rules[0],
+        argument=item[rules[0]],
+        each=pattern_of(str(item["each"])) if "each" in item else None,
+        by=str(item["by"]) if "by" in item else None,
+        waivers=tuple(_waiver(w, item, estate) for w in item.get("waivers") or ()),
+        place=place,
+    )
+
+
+def _selector(written: YamlMap, estate: Estate) -> Selector:
+    selector = selectors.parse(str(written["on"]), written.place("on"))
+    selector.check(device.known_by for device in estate.devices.values())
+    return selector
+
+
+def _waiver(written: Any, policy: YamlMap, estate: Estate) -> Waiver:
+    place = policy.place("waivers")
+    if not isinstance(written, YamlMap) or set(written) != {"on", "reason", "until"}:
+        raise EstateError("a waiver needs 'on', 'reason' and 'until', and nothing else", place=place)
+    try:
+        until = datetime.date.fromisoformat(str(written["until"]))
+    except ValueError:
+        message = f"'{written['until']}' is not a date"
+        raise EstateError(message, place=written.place("until"), hint="write YYYY-MM-DD") from None
+    return Waiver(_selector(written, estate), str(written["reason"]), until)
+
+
+class Policies:
+    """The policies of an estate; `today` decides which waivers still hold."""
+
+    def __init__(self, estate: Estate, today: datetime.date) -> None:
+        self._estate = estate
+        self._today = today
+        self._policies = read(estate.folder, estate)
+
+    def problems(self, intents: Sequence[Intent]) -> Iterator[Problem]:
+        """What the intents violate; `kind` is policy for errors and policy-warning for warnings."""
+        for policy in self._policies:
+            held = [intent for intent in intents if self._holds_for(policy, intent)]
+            kind = "policy" if policy.severity == "error" else "policy-warning"
+            found = self._equal(policy, held) if policy.rule == "must_be_equal" else self._single(policy, held)
+            for problem in found:
+                yield replace(problem, kind=kind)
+
+    def _holds_for(self, policy: Policy, intent: Intent) -> bool:
+        known_by = intent.device.known_by
+        waived = any(w.on.matches(known_by) and self._today <= w.until for w in policy.waivers)
+        return not waived and (policy.on is None or policy.on.matches(known_by))
+
+    def _single(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
+        for intent in intents:
+            if policy.rule in ("must_contain", "must_not_contain"):
+                yield from self._contains(policy, intent)
+            elif policy.rule == "must_differ":
+                yield from self._differ(policy, intent)
+            elif not self._evaluated(policy, str(policy.argument), intent):
+                yield self._problem(policy, intent, f"the expression is not true: {policy.argument}", policy.place)
+
+    def _contains(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
+        pattern = pattern_of(str(policy.argument))
+        tops: list[tuple[Path, Node]] = [((), intent.tree)]
+        if policy.each is not None:
+            tops = [(path, node) for path, node in _matching(intent.tree, policy.each) if not self._is_off(intent, node)]
+        for path, top in tops:
+            matching = list(_matching(top, pattern, path))
+            if policy.rule == "must_not_contain":
+                for where, node in matching:
+                    shown = masked(node.statement, self._estate.fingerprints)
+                    yield self._problem(policy, intent, f"'{shown}' is not allowed", intent.place_of(where), shown)
+            elif not matching:
+                holder = f"'{masked(top.statement, self._estate.fingerprints)}'" if path else "the configuration"
+                place = intent.place_of(path) if path else policy.place
+                yield self._problem(policy, intent, f"{holder} lacks '{policy.argument}'", place)
+
+    def _is_off(self, intent: Intent, node: Node) -> bool:
+        """Interfaces that are disabled on purpose need not have what those in use need."""
+        enabled = node.children.get(intent.platform.roles.get("enabled", "").rpartition("/")[2])
+        return enabled is not None and enabled.statement.target == "false"
+
+    def _differ(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
+        values = [self._evaluated(policy, str(expression), intent) for expression in policy.argument]
+        plain = [value.reveal() if isinstance(value, Secret) else value for value in values]
+        for number, value in enumerate(plain):
+            if value in plain[:number]:
+                same = policy.argument[plain.index(value)]
+                yield self._problem(policy, intent, f"'{policy.argument[number]}' and '{same}' are the same", policy.place)
+
+    def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
+        """The part is the same on all devices; with `by`, on all that have the same attribute."""
+        scope = Scope((pattern_of(str(policy.argument)),), ())
+        groups: dict[str, list[tuple[Intent, str]]] = {}
+        for intent in intents:
+            key = str(intent.device.attributes.get(policy.by, "")) if policy.by else ""
+            groups.setdefault(key, []).append((intent, printed(scope.within(intent.tree))))
+        for group in groups.values():
+            texts = [text for _, text in group]
+            usual = max(texts, key=texts.count)
+            model = next(intent for intent, text in group if text == usual)
+            for intent, text in group:
+                if text != usual:
+                    message = f"'{policy.argument}' is not the same as on {model.device.name}"
+                    place = next((intent.place_of(path) for path, _ in scope.within(intent.tree).walk()), policy.place)
+                    yield self._problem(policy, intent, message, place)
+
+    def _evaluated(self, policy: Policy, expression: str, intent: Intent) -> Any:
+        names: Mapping[str, Any] = {
+            **self._estate.values_of(intent.device),
+            "device": intent.device.attributes,
+            "network": self._estate.network,
+        }
+        try:
+            return evaluated(expression, names)
+        except Exception as error:
+            message = f"the expression '{expression}' cannot be worked out: {error}"
+            raise EstateError.of([Problem(message, policy.place, devices=(intent.device.name,), kind="policy")]) from None
+
+    def _problem(self, policy: Policy, intent: Intent, message: str, place: Place | None, excerpt: str | None = None) -> Problem:
+        told = f"policy '{policy.name}': {message}"
+        hint = f"{policy.message} (required in {policy.place})" if policy.message else f"required in {policy.place}"
+        return Problem(told, place or policy.place, hint, excerpt, (intent.device.name,))
+
+
+def _matching(top: Node, pattern: Pattern, path: Path = ()) -> Iterator[tuple[Path, Node]]:
+    """The nodes below `top` that `pattern` matches, level by level, by what they are known by or by their whole text."""
+    for identity, child in top.children.items():
+        if level_matches(pattern[0], identity) or level_matches(pattern[0], child.text):
+            here = (*path, identity)
+            if len(pattern) == 1:
+                yield here, child
+            else:
+                yield from _matching(child, pattern[1:], here)
