@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 import json
 import os
 import sys
@@ -22,11 +23,21 @@ PLAIN_WIDTH = 100
 
 def estate_of(options: argparse.Namespace) -> Estate:
     """The estate the options mean, read whole. Raises UsageError, EstateError."""
-    folder = options.estate
+    given = [_given(text) for text in getattr(options, "given", ())]
+    return open_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
+
+
+def folder_of(options: argparse.Namespace) -> Path:
+    """The folder of the estate the options mean. Raises UsageError."""
+    folder: Path | None = options.estate
     if folder is not None and not (folder / "oast.toml").is_file():
         raise UsageError(f"{folder} is no estate: it has no oast.toml")
-    given = [_given(text) for text in getattr(options, "given", ())]
-    return open_estate(folder if folder is not None else find(Path.cwd()), os.environ, given)
+    return folder if folder is not None else find(Path.cwd())
+
+
+def ask_secret(name: str) -> str:
+    """Ask for a secret on the terminal, without showing it."""
+    return getpass.getpass(f"{name}: ", sys.stderr)
 
 
 def _given(text: str) -> tuple[str, Any]:

@@ -13,7 +13,7 @@ from oast.errors import EstateError, StateError, UsageError
 from oast.estate import inventory, selectors, settings, values
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
-from oast.estate.secrets import Secrets, fingerprints_of
+from oast.estate.secrets import Ask, Secrets, fingerprints_of
 from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
@@ -74,11 +74,16 @@ def find(start: Path) -> Path:
     raise UsageError(f"there is no {settings.FILE} in {start} or above", hint="change into an estate, or name it with --estate")
 
 
-def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = ()) -> Estate:
-    """Read the estate in `folder`. `given` are values from the command line. Raises EstateError."""
+def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = None) -> Secrets:
+    """The secrets of the estate in `folder`, whatever state the rest of it is in. Raises EstateError."""
+    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast"), ask)
+
+
+def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = (), ask: Ask | None = None) -> Estate:
+    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret. Raises EstateError."""
     read = settings.read(folder)
     fingerprints = fingerprints_of(folder / ".oast")
-    secrets = Secrets(environment, read.secrets_file, fingerprints)
+    secrets = Secrets(environment, read.secrets, fingerprints, ask)
     devices = inventory.read(folder)
     layers = values.read(folder, devices, secrets.get, given)
     return Estate(folder, read, devices, inventory.read_links(folder, devices), layers, secrets, fingerprints)

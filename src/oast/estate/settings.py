@@ -41,13 +41,24 @@ class DeliverySettings:
 
 
 @dataclass(frozen=True, slots=True)
+class SecretSettings:
+    """Where secrets are looked up, besides the environment. `command` prints the secret whose name replaces {name}."""
+
+    file: Path | None = None
+    encrypted_file: Path | None = None
+    key_file: Path | None = None
+    command: tuple[str, ...] = ()
+    prompt: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Settings:
     """Everything in oast.toml."""
 
     name: str
     connection: ConnectionSettings
     delivery: DeliverySettings
-    secrets_file: Path | None
+    secrets: SecretSettings
     network_file: Path
 
 
@@ -77,13 +88,12 @@ class _Reader:
         self._known("", self._data, {"format", "name", "connection", "delivery", "secrets", "simulator"})
         if self._data.get("format") != FORMAT:
             raise self._error("format", f"the file has to begin with 'format = {FORMAT}'")
-        secrets = self._table("secrets", {"file"})
         simulator = self._table("simulator", {"network"})
         return Settings(
             name=self._text(self._data, "name") or self._folder.resolve().name,
             connection=self._connection(),
             delivery=self._delivery(),
-            secrets_file=self._path(secrets, "file"),
+            secrets=self._secrets(),
             network_file=self._path(simulator, "network") or self._folder / "network.yaml",
         )
 
@@ -102,6 +112,19 @@ class _Reader:
             command_timeout_s=self._number(table, "command_timeout_s", default.command_timeout_s),
             at_once=int(self._number(table, "at_once", default.at_once)),
             simulated=self._of(table, "simulated", bool, "true or false") or False,
+        )
+
+    def _secrets(self) -> SecretSettings:
+        table = self._table("secrets", {"file", "encrypted_file", "key_file", "command", "prompt"})
+        command = self._of(table, "command", list, 'a list of texts: ["program", "{name}"]') or []
+        if not all(isinstance(word, str) for word in command):
+            raise self._error("command", "'command' has to be a list of texts")
+        return SecretSettings(
+            file=self._path(table, "file"),
+            encrypted_file=self._path(table, "encrypted_file"),
+            key_file=self._path(table, "key_file"),
+            command=tuple(command),
+            prompt=self._of(table, "prompt", bool, "true or false") or False,
         )
 
     def _delivery(self) -> DeliverySettings:

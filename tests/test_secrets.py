@@ -1,0 +1,125 @@
+"""Where secrets come from: an encrypted file, a command, the environment, a person; and that none is ever shown."""
+
+from __future__ import annotations
+
+import base64
+import datetime
+import json
+import os
+import pty
+import subprocess
+import sys
+
+from larkwater import EstateTest, Run, clean_environment
+from oast.estate.encrypted import EncryptedFile
+
+HIDDEN = "swordfish-41c7"
+
+
+class EncryptedTest(EstateTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit(
+            "oast.toml",
+            'file = "../larkwater-secrets.toml"',
+            'file = "../larkwater-secrets.toml"\nencrypted_file = "secrets.jwe"\nkey_file = "../larkwater.key"',
+        )
+        plain = self.folder / "larkwater-secrets.toml"
+        plain.write_text("".join(line for line in plain.read_text().splitlines(keepends=True) if not line.startswith("snmp-read")))
+
+    def secret(self, *arguments: str, expect: int = 0, stdin: str = "", environment: dict[str, str] | None = None) -> Run:
+        run = self.oast("secret", *arguments, expect=expect, stdin=stdin, environment=environment)
+        self.assertNotIn(HIDDEN, run.out + run.err)
+        return run
+
+    def monitoring(self) -> str:
+        return self.oast("render", "--section", "monitoring", "--on", "site=gull").out
+
+    def test_a_secret_is_kept_used_rotated_and_never_shown(self) -> None:
+        self.assertIn("there is no secret 'snmp-read'", self.oast("render", expect=3).err)
+        kept = self.secret("set", "snmp-read", stdin=f"{HIDDEN}\n").out
+        fingerprint = kept.split(" is ")[1].removesuffix(" from now on\n")
+        self.assertIn(f"community {fingerprint}", self.monitoring())
+        self.assertIn(f"snmp-read  {fingerprint}  {datetime.date.today()}", self.secret("list").out)
+        for path in self.folder.rglob("*"):
+            if path.is_file():
+                self.assertNotIn(HIDDEN.encode(), path.read_bytes(), str(path))
+        self.assertEqual((self.folder / "larkwater.key").stat().st_mode & 0o077, 0)
+        rotated = self.secret("rotate", "snmp-read").out
+        self.assertNotIn(fingerprint, rotated + self.monitoring())
+        self.assertIn("did you mean 'snmp-read'?", self.secret("rotate", "snmp-raed", expect=3).err)
+
+    def test_the_file_is_an_open_standard_and_needs_its_key(self) -> None:
+        self.secret("set", "snmp-read", stdin=f"{HIDDEN}\n")
+        header = (self.estate / "secrets.jwe").read_text().split(".")[0]
+        self.assertEqual(json.loads(base64.urlsafe_b64decode(header + "==")), {"alg": "dir", "enc": "A256GCM"})
+        key = self.folder / "larkwater.key"
+        held = json.loads(key.read_text())["k"]
+        key.unlink()
+        self.assertIn("the key of the encrypted secrets is not there", self.secret("list", expect=3).err)
+        self.assertIn("snmp-read", self.secret("list", environment={"OAST_SECRETS_KEY": held}).out)
+        wrong = self.secret("list", expect=3, environment={"OAST_SECRETS_KEY": held[::-1]}).err
+        self.assertIn("secrets.jwe: the encrypted secrets cannot be decrypted: another key, or a damaged file", wrong)
+        (self.estate / "secrets.jwe").write_text("damaged")
+        self.assertIn("cannot be decrypted", self.secret("list", expect=3, environment={"OAST_SECRETS_KEY": held}).err)
+        self.secret("set", "other", expect=3, stdin="x\n", environment={"OAST_SECRETS_KEY": held})
+        self.assertEqual((self.estate / "secrets.jwe").read_text(), "damaged", "what cannot be read is not written over")
+
+    def test_old_secrets_are_told(self) -> None:
+        file = EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
+        file.put("snmp-read", HIDDEN, datetime.date.today() - datetime.timedelta(days=100))
+        file.put("snmp-new", HIDDEN, datetime.date.today())
+        self.assertIn("snmp-read", self.secret("age", expect=1).out)
+        self.assertNotIn("snmp-new", self.secret("age", expect=1).out)
+        self.assertEqual(self.secret("age", "--most", "120").out, "no secret is older than 120 days\n")
+        document = self.secret("list", "--format", "json").json()
+        self.assertEqual((document["format"], document["secrets"][1]["days"]), ("oast.secrets/1", 100))
+
+    def test_mistakes(self) -> None:
+        self.assertIn("the secret is empty", self.secret("set", "snmp-read", expect=2).err)
+        self.assertIn("cannot be a secret's name", self.secret("set", "../x", expect=2, stdin="x\n").err)
+        self.edit("oast.toml", 'encrypted_file = "secrets.jwe"\n', "")
+        self.assertIn("the estate has no encrypted file for secrets", self.secret("list", expect=3).err)
+
+
+class OtherProvidersTest(EstateTest):
+    def test_a_command_prints_the_secret_and_its_failure_leads_on(self) -> None:
+        script = self.folder / "keeper"
+        script.write_text(f'#!/bin/sh\n[ "$1" = snmp-read ] && echo {HIDDEN} || exit 1\n')
+        script.chmod(0o755)
+        before = self.oast("render", "--section", "monitoring", "--on", "site=gull").out
+        self.edit("oast.toml", "[secrets]\n", f'[secrets]\ncommand = ["{script}", "{{name}}"]\n')
+        after = self.oast("render", "--section", "monitoring", "--on", "site=gull").out
+        self.assertNotIn(HIDDEN, after)
+        self.assertEqual(len(set(before.splitlines()) & set(after.splitlines())), 3, "one community is another now, the rest is the same")
+        self.edit("oast.toml", str(script), f"{script}-gone")
+        self.assertIn("the command for secrets cannot be run", self.oast("render", expect=3).err)
+
+    def test_a_person_is_asked_without_showing_what_is_typed(self) -> None:
+        (self.folder / "larkwater-secrets.toml").write_text('snmp-billing = "b"\n')
+        self.edit("oast.toml", "[secrets]\n", "[secrets]\nprompt = true\n")
+        leader, follower = pty.openpty()
+        process = subprocess.Popen(
+            [sys.executable, "-m", "oast", "render", "--section", "monitoring", "--on", "site=gull"],
+            cwd=self.estate,
+            env=clean_environment(),
+            stdin=follower,
+            stdout=follower,
+            stderr=follower,
+            start_new_session=True,
+        )
+        os.close(follower)
+        shown = b""
+        answered = False
+        while True:
+            try:
+                shown += os.read(leader, 65536)
+            except OSError:
+                break
+            if b"snmp-read: " in shown and not answered:
+                answered = True
+                os.write(leader, f"{HIDDEN}\n".encode())
+        os.close(leader)
+        self.assertEqual(process.wait(), 0, shown)
+        self.assertNotIn(HIDDEN.encode(), shown)
+        self.assertRegex(shown.decode(), r"community <secret [0-9a-f]{8}>")
