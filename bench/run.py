@@ -28,7 +28,7 @@ from oast.config.difference import difference
 from oast.config.indented import IndentedSyntax
 from oast.config.tree import canonical
 from oast.connect.connector import Connector
-from oast.errors import DeviceError
+from oast.errors import DeviceError, Mistakes
 from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device
 from oast.estate.inventory import read as read_inventory
@@ -217,7 +217,7 @@ def inventory() -> list[Figure]:
         ]
         path.write_text("devices:\n" + "".join(rows))
         text = path.read_text()
-        bare, ours = best(3, lambda: yaml.load(text, Loader=yaml.CSafeLoader), lambda: read_inventory(Path(name)))
+        bare, ours = best(3, lambda: yaml.load(text, Loader=yaml.CSafeLoader), lambda: read_inventory(Path(name), Mistakes()))
     return [Figure("load an inventory of 10,000 devices", ours, bare, "bare C YAML loader", 3.0)]
 
 
@@ -244,8 +244,7 @@ def linting() -> list[Figure]:
         return open_estate(folder, {})
 
     def lint(estate: Estate) -> None:
-        builder = IntentBuilder(estate)
-        found = Lint(estate, builder, datetime.date(2026, 1, 1)).problems(list(estate.devices.values()))
+        found = Lint(estate, Mistakes(), datetime.date(2026, 1, 1), ()).problems(list(estate.devices.values()))
         if found:
             raise AssertionError(found[0])
 

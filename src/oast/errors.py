@@ -5,7 +5,8 @@ Which exit code belongs to which branch is known to `oast.cli` alone.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
 from oast.records import Place, Problem
 
@@ -43,6 +44,26 @@ class EstateError(OastError):
 
     def problems(self) -> Sequence[Problem]:
         return self._problems or super().problems()
+
+
+class Mistakes:
+    """Collects what is wrong in parts that can be read independently, so that all of it is told at once."""
+
+    def __init__(self) -> None:
+        self.found: list[Problem] = []
+
+    @contextmanager
+    def collected(self) -> Iterator[None]:
+        """An EstateError inside ends this part only, and is kept."""
+        try:
+            yield
+        except EstateError as error:
+            self.found.extend(error.problems())
+
+    def raise_any(self) -> None:
+        """Raises EstateError with everything that was found, if anything was."""
+        if self.found:
+            raise EstateError.of(self.found)
 
 
 class DeviceError(OastError):

@@ -23,9 +23,9 @@ class Place:
 class Problem:
     """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for.
 
-    `kind` is one of estate, template, variable, grammar, ownership, reference, address, link, empty,
+    `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link, empty,
     policy, policy-warning; `behind` says where the values on
-    the line come from.
+    the line come from; `subject` is the name that is not defined.
     """
 
     message: str
@@ -35,6 +35,7 @@ class Problem:
     devices: tuple[str, ...] = ()
     kind: str = "estate"
     behind: tuple[str, ...] = ()
+    subject: str = ""
 
 
 def gathered(problems: Iterable[Problem]) -> list[Problem]:

@@ -13,9 +13,8 @@ from oast import __version__
 from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID
 from oast.cli.failures import show_problems
-from oast.cli.workplace import estate_of, plural, put_json
+from oast.cli.workplace import plural, put_json, readable_estate
 from oast.errors import EstateError
-from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
 from oast.records import Problem, gathered
 
@@ -23,6 +22,7 @@ WARNING = "policy-warning"
 KINDS = {
     "estate": "a file of the estate cannot be read as what it should be",
     "template": "a template is wrong or cannot be rendered",
+    "undefined": "a template uses a value that is not given",
     "variable": "a value is not what the template declares",
     "grammar": "a rendered statement is not one of the platform's",
     "ownership": "a section renders what it does not own, or two own the same",
@@ -46,11 +46,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     devices = 0
     try:
-        estate = estate_of(options)
-        builder = IntentBuilder(estate, options.section)
-        picked = builder.concerned(estate.pick(options.on))
+        estate, mistakes = readable_estate(options)
+        lint = Lint(estate, mistakes, date.today(), options.section, trace=options.trace)
+        picked = lint.concerned(estate.pick(options.on)) if estate.devices else []
         devices = len(picked)
-        problems = gathered(Lint(estate, builder, date.today(), trace=options.trace).problems(picked))
+        problems = gathered(lint.problems(picked))
     except EstateError as error:
         problems = gathered(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))

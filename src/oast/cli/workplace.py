@@ -14,9 +14,9 @@ from typing import Any
 from rich.console import Console
 from rich.table import Table
 
-from oast.errors import EstateError, UsageError
+from oast.errors import EstateError, Mistakes, UsageError
 from oast.estate import yaml_text
-from oast.estate.estate import Estate, find, open_estate
+from oast.estate.estate import Estate, find, open_estate, read_estate
 
 PLAIN_WIDTH = 100
 
@@ -25,6 +25,12 @@ def estate_of(options: argparse.Namespace) -> Estate:
     """The estate the options mean, read whole. Raises UsageError, EstateError."""
     given = [_given(text) for text in getattr(options, "given", ())]
     return open_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
+
+
+def readable_estate(options: argparse.Namespace) -> tuple[Estate, Mistakes]:
+    """The estate the options mean as far as it can be understood, with what is wrong. Raises UsageError, EstateError."""
+    given = [_given(text) for text in getattr(options, "given", ())]
+    return read_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
 
 
 def folder_of(options: argparse.Namespace) -> Path:

@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from oast.errors import EstateError, StateError, UsageError
+from oast.errors import EstateError, Mistakes, StateError, UsageError
 from oast.estate import inventory, selectors, settings, values
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
@@ -80,13 +80,27 @@ def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = N
 
 
 def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = (), ask: Ask | None = None) -> Estate:
-    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret. Raises EstateError."""
+    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret.
+
+    Raises EstateError with everything that is wrong.
+    """
+    estate, mistakes = read_estate(folder, environment, given, ask)
+    mistakes.raise_any()
+    return estate
+
+
+def read_estate(
+    folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = (), ask: Ask | None = None
+) -> tuple[Estate, Mistakes]:
+    """The same as far as it can be understood, with what is wrong. Raises EstateError when the settings are."""
+    mistakes = Mistakes()
     read = settings.read(folder)
     fingerprints = fingerprints_of(folder / ".oast")
     secrets = Secrets(environment, read.secrets, fingerprints, ask)
-    devices = inventory.read(folder)
-    layers = values.read(folder, devices, secrets.get, given)
-    return Estate(folder, read, devices, inventory.read_links(folder, devices), layers, secrets, fingerprints)
+    known = inventory.read(folder, mistakes)
+    links = inventory.read_links(folder, known, mistakes)
+    layers = values.read(folder, known, secrets.get, given, mistakes)
+    return Estate(folder, read, known.devices, links, layers, secrets, fingerprints), mistakes
 
 
 def simulated_at(estate: Estate) -> Mapping[str, tuple[str, int]]:

@@ -10,12 +10,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
 from oast.estate import yaml_text
 from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.nearest import suggestion
-from oast.records import Place, Problem
+from oast.records import Place
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
@@ -48,49 +48,84 @@ def _files(folder: Path) -> list[Path]:
     return sorted(path for path in (folder / "inventory").glob("*") if path.suffix in (".yaml", ".csv"))
 
 
-def read_links(folder: Path, devices: Mapping[str, Device]) -> tuple[Link, ...]:
-    """The links of the inventory: `links:` with an item `[DEVICE INTERFACE, DEVICE INTERFACE]` each. Raises EstateError."""
+@dataclass(frozen=True)
+class Inventory:
+    """The devices by name, in file and then written order; `unusable` are those that are written down wrongly, by what they say."""
+
+    devices: dict[str, Device]
+    unusable: dict[str, Attributes]
+
+    @property
+    def known_by(self) -> list[Attributes]:
+        """What there is to pick, right or wrong: a mistake in a device is not one in every selector that means it."""
+        return [*(device.known_by for device in self.devices.values()), *self.unusable.values()]
+
+    def knows(self, name: str) -> bool:
+        """Whether the inventory has a device of that name, right or wrong."""
+        return name in self.devices or name in self.unusable
+
+
+def read(folder: Path, mistakes: Mistakes) -> Inventory:
+    """The inventory of the estate in `folder`; what is wrong goes to `mistakes`."""
+    files = _files(folder)
+    if not files:
+        with mistakes.collected():
+            raise EstateError("the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml")
+    devices: dict[str, Device] = {}
+    unusable: dict[str, Attributes] = {}
+    for path in files:
+        shown = f"inventory/{path.name}"
+        with mistakes.collected():
+            for name, attributes, place in _rows(path, shown) if path.suffix == ".csv" else _entries(path, shown):
+                unusable[name] = _loosely(name, attributes)
+                with mistakes.collected():
+                    if name in devices:
+                        message = f"the device '{name}' is already in {devices[name].place}"
+                        raise EstateError(message, place=place, hint="keep one of the two")
+                    devices[name] = _device(name, attributes, place)
+    return Inventory(devices, {name: known_by for name, known_by in unusable.items() if name not in devices})
+
+
+def _loosely(name: str, attributes: Any) -> Attributes:
+    """What a device is known by, as far as that can be told."""
+    known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
+    for key, value in attributes.items() if isinstance(attributes, dict) else ():
+        values = value if isinstance(value, list) else [value]
+        known_by["tag" if key == "tags" else key] = frozenset(_text(v) for v in values if not isinstance(v, (dict, list)))
+    return known_by
+
+
+def read_links(folder: Path, inventory: Inventory, mistakes: Mistakes) -> tuple[Link, ...]:
+    """The links of the inventory: `links:` with an item `[DEVICE INTERFACE, DEVICE INTERFACE]` each."""
     links: list[Link] = []
     ends: dict[tuple[str, str], Place] = {}
     for path in _files(folder):
-        data = yaml_text.read_map(path, f"inventory/{path.name}") if path.suffix == ".yaml" else YamlMap("")
+        try:
+            data = yaml_text.read_map(path, f"inventory/{path.name}") if path.suffix == ".yaml" else YamlMap("")
+        except EstateError:
+            continue  # told when the devices were read
         written = data.get("links") or YamlList(data.file)
-        if not isinstance(written, YamlList):
-            raise EstateError("'links' has to be a list", place=data.place("links"), hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'")
-        for index, item in enumerate(written):
-            place = written.place(index)
-            if not isinstance(item, list) or len(item) != 2 or not all(isinstance(e, str) and len(e.split()) == 2 for e in item):
-                raise EstateError("this is no link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'")
-            one, other = ((e.split()[0], e.split()[1]) for e in item)
-            for end in (one, other):
-                if end[0] not in devices:
-                    raise EstateError(f"there is no device '{end[0]}'", place=place, hint=suggestion(end[0], devices))
-                if end in ends:
-                    raise EstateError(f"{end[0]} {end[1]} is linked already in {ends[end]}", place=place, hint="a port has one cable")
-                ends[end] = place
-            links.append(Link(one, other, place))
+        with mistakes.collected():
+            if not isinstance(written, YamlList):
+                hint = "write '- [DEVICE INTERFACE, DEVICE INTERFACE]'"
+                raise EstateError("'links' has to be a list", place=data.place("links"), hint=hint)
+            for index, item in enumerate(written):
+                with mistakes.collected():
+                    links.append(_link(item, written.place(index), inventory, ends))
     return tuple(links)
 
 
-def read(folder: Path) -> dict[str, Device]:
-    """All devices of the estate in `folder`, by name, in file and then written order. Raises EstateError."""
-    files = _files(folder)
-    if not files:
-        raise EstateError("the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml")
-    devices: dict[str, Device] = {}
-    problems: list[Problem] = []
-    for path in files:
-        shown = f"inventory/{path.name}"
-        for name, attributes, place in _rows(path, shown) if path.suffix == ".csv" else _entries(path, shown):
-            try:
-                if name in devices:
-                    raise EstateError(f"the device '{name}' is already in {devices[name].place}", place=place, hint="keep one of the two")
-                devices[name] = _device(name, attributes, place)
-            except EstateError as error:
-                problems.extend(error.problems())
-    if problems:
-        raise EstateError.of(problems)
-    return devices
+def _link(item: Any, place: Place, inventory: Inventory, ends: dict[tuple[str, str], Place]) -> Link:
+    if not isinstance(item, list) or len(item) != 2 or not all(isinstance(e, str) and len(e.split()) == 2 for e in item):
+        raise EstateError("this is no link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'")
+    one, other = ((e.split()[0], e.split()[1]) for e in item)
+    for end in (one, other):
+        if not inventory.knows(end[0]):
+            raise EstateError(f"there is no device '{end[0]}'", place=place, hint=suggestion(end[0], inventory.devices))
+        if end in ends:
+            raise EstateError(f"{end[0]} {end[1]} is linked already in {ends[end]}", place=place, hint="a port has one cable")
+        ends[end] = place
+    return Link(one, other, place)
 
 
 def _entries(path: Path, shown: str) -> Iterator[tuple[str, Any, Place]]:

@@ -14,10 +14,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
 from oast.estate import selectors, yaml_text
-from oast.estate.inventory import Device
-from oast.estate.selectors import Attributes, Selector
+from oast.estate.inventory import Device, Inventory
+from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.nearest import suggestion
 from oast.records import Place, Secret
@@ -144,73 +144,91 @@ def extend(values: Values, more: Values, path: str = "") -> Values:
     return extended
 
 
-def read(folder: Path, devices: Mapping[str, Device], secret: SecretOf, given: Sequence[tuple[str, Any]] = ()) -> ValueLayers:
-    """All values of the estate in `folder`; `given` are the command line's, as dotted key and value. Raises EstateError."""
+class _Reader:
+    """Reads the values of an estate; what is wrong goes to `mistakes`, and the rest is read all the same."""
+
+    def __init__(self, inventory: Inventory, secret: SecretOf, mistakes: Mistakes) -> None:
+        self._inventory = inventory
+        self._known = inventory.known_by
+        self._secret = secret
+        self._mistakes = mistakes
+
+    def layers(self, path: Path, shown: str) -> Iterator[Layer]:
+        """The layers of one file."""
+        data = yaml_text.read_map(path, shown)
+        for key in data:
+            if key not in ("everywhere", "rules"):
+                with self._mistakes.collected():
+                    hint = "values stand below 'everywhere:' or in 'rules:'"
+                    raise EstateError(f"'{key}' is not known in a values file", place=data.place(key), hint=hint)
+        everywhere = data.get("everywhere")
+        if everywhere is not None:
+            with self._mistakes.collected():
+                yield Layer(None, self.resolved(_map(everywhere, data.place("everywhere"), "everywhere")), {})
+        rules = data.get("rules") or YamlList(data.file)
+        if not isinstance(rules, YamlList):
+            raise EstateError("'rules' has to be a list: '- on: SELECTOR'", place=data.place("rules"))
+        for index, rule in enumerate(rules):
+            with self._mistakes.collected():
+                yield self._rule(rule, rules.place(index))
+
+    def _rule(self, rule: Any, place: Place) -> Layer:
+        if not isinstance(rule, YamlMap) or not isinstance(rule.get("on"), str):
+            raise EstateError("a rule has to say for which devices it is", place=place, hint="begin it with '- on: SELECTOR'")
+        for key in rule:
+            if key not in ("on", "values", "extend"):
+                hint = suggestion(key, ("on", "values", "extend"))
+                raise EstateError(f"'{key}' is not known in a rule", place=rule.place(key), hint=hint)
+        selector = selectors.parse(rule["on"], rule.place("on"))
+        selector.check(self._known)
+        if not any(selector.matches(attributes) for attributes in self._known):
+            raise EstateError(f"the rule is for no device: {selector.text}", place=rule.place("on"), hint="correct or remove the rule")
+        values = _map(rule.get("values") or YamlMap(rule.file), rule.place("values"), "values")
+        more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
+        return Layer(selector, self.resolved(values), self.resolved(more))
+
+    def own(self, path: Path, shown: str) -> Values:
+        """The values in a device's own file."""
+        if not self._inventory.knows(path.stem):
+            hint = suggestion(path.stem, self._inventory.devices)
+            raise EstateError(f"there is no device '{path.stem}' for these values", place=Place(shown), hint=hint)
+        own: Values = self.resolved(yaml_text.read_map(path, shown))
+        return own
+
+    def resolved(self, data: Any) -> Any:
+        """The same data with `{secret: NAME}` replaced by the secret."""
+        if isinstance(data, YamlMap):
+            if set(data) == {"secret"}:
+                with self._mistakes.collected():
+                    return self._secret(str(data["secret"]), data.place("secret"))
+                return Secret(str(data["secret"]), "missing", "<missing secret>")
+            for key, value in data.items():
+                if isinstance(value, (dict, list)):
+                    data[key] = self.resolved(value)
+        elif isinstance(data, YamlList):
+            for index, value in enumerate(data):
+                if isinstance(value, (dict, list)):
+                    data[index] = self.resolved(value)
+        return data
+
+
+def read(folder: Path, inventory: Inventory, secret: SecretOf, given: Sequence[tuple[str, Any]], mistakes: Mistakes) -> ValueLayers:
+    """All values of the estate in `folder`; `given` are the command line's, as dotted key and value."""
+    reader = _Reader(inventory, secret, mistakes)
     layers: list[Layer] = []
     for path in sorted((folder / "values").glob("*.yaml")):
-        layers.extend(_layers(yaml_text.read_map(path, f"values/{path.name}"), devices, secret))
+        with mistakes.collected():
+            layers.extend(reader.layers(path, f"values/{path.name}"))
     own: dict[str, Values] = {}
     for path in sorted((folder / "values" / "devices").glob("*.yaml")):
-        shown = f"values/devices/{path.name}"
-        if path.stem not in devices:
-            raise EstateError(f"there is no device '{path.stem}' for these values", place=Place(shown), hint=suggestion(path.stem, devices))
-        own[path.stem] = _resolved(yaml_text.read_map(path, shown), secret)
+        with mistakes.collected():
+            own[path.stem] = reader.own(path, f"values/devices/{path.name}")
     return ValueLayers(tuple(layers), own, _given(given))
-
-
-def _layers(data: YamlMap, devices: Mapping[str, Device], secret: SecretOf) -> list[Layer]:
-    for key in data:
-        if key not in ("everywhere", "rules"):
-            raise EstateError(
-                f"'{key}' is not known in a values file", place=data.place(key), hint="values stand below 'everywhere:' or in 'rules:'"
-            )
-    layers = []
-    everywhere = data.get("everywhere")
-    if everywhere is not None:
-        layers.append(Layer(None, _resolved(_map(everywhere, data.place("everywhere"), "everywhere"), secret), {}))
-    rules = data.get("rules") or YamlList(data.file)
-    if not isinstance(rules, YamlList):
-        raise EstateError("'rules' has to be a list: '- on: SELECTOR'", place=data.place("rules"))
-    known: list[Attributes] = [device.known_by for device in devices.values()]
-    for index, rule in enumerate(rules):
-        layers.append(_rule(rule, rules.place(index), known, secret))
-    return layers
-
-
-def _rule(rule: Any, place: Place, known: Sequence[Attributes], secret: SecretOf) -> Layer:
-    if not isinstance(rule, YamlMap) or not isinstance(rule.get("on"), str):
-        raise EstateError("a rule has to say for which devices it is", place=place, hint="begin it with '- on: SELECTOR'")
-    for key in rule:
-        if key not in ("on", "values", "extend"):
-            hint = suggestion(key, ("on", "values", "extend"))
-            raise EstateError(f"'{key}' is not known in a rule", place=rule.place(key), hint=hint)
-    selector = selectors.parse(rule["on"], rule.place("on"))
-    selector.check(known)
-    if not any(selector.matches(attributes) for attributes in known):
-        raise EstateError(f"the rule is for no device: {selector.text}", place=rule.place("on"), hint="correct or remove the rule")
-    values = _map(rule.get("values") or YamlMap(rule.file), rule.place("values"), "values")
-    more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
-    return Layer(selector, _resolved(values, secret), _resolved(more, secret))
 
 
 def _map(data: Any, place: Place, name: str) -> YamlMap:
     if not isinstance(data, YamlMap):
         raise EstateError(f"'{name}' has to hold 'name: value' lines", place=place)
-    return data
-
-
-def _resolved(data: Any, secret: SecretOf) -> Any:
-    """The same data with `{secret: NAME}` replaced by the secret."""
-    if isinstance(data, YamlMap):
-        if set(data) == {"secret"}:
-            return secret(str(data["secret"]), data.place("secret"))
-        for key, value in data.items():
-            if isinstance(value, (dict, list)):
-                data[key] = _resolved(value, secret)
-    elif isinstance(data, YamlList):
-        for index, value in enumerate(data):
-            if isinstance(value, (dict, list)):
-                data[index] = _resolved(value, secret)
     return data
 
 

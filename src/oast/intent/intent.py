@@ -11,7 +11,7 @@ import jinja2
 from oast.config.indented import IndentedSyntax, TextProblem
 from oast.config.ownership import Scope, same_part
 from oast.config.tree import Node, Path, canonical, joined
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
 from oast.estate import selectors, yaml_text
 from oast.estate.estate import Estate
 from oast.estate.expressions import template_environment
@@ -49,13 +49,17 @@ class RenderedSection:
 
 @dataclass(frozen=True)
 class Intent:
-    """The whole intended configuration of one device; `tree` is canonical, `scope` is what its sections own together."""
+    """The whole intended configuration of one device; `tree` is canonical, `scope` is what its sections own together.
+
+    `unsound` are sections in which something is wrong; an intent with any is for looking at only.
+    """
 
     device: Device
     platform: Platform
     sections: tuple[RenderedSection, ...]
     tree: Node
     scope: Scope
+    unsound: frozenset[str]
     _places: Callable[[], Mapping[Path, Place]] = field(repr=False)
 
     def place_of(self, path: Path) -> Place | None:
@@ -70,9 +74,13 @@ class Intent:
 class IntentBuilder:
     """Renders and parses for the devices of one estate; templates and platforms are loaded once. `only` limits to sections."""
 
-    def __init__(self, estate: Estate, only: Sequence[str] = ()) -> None:
+    def __init__(self, estate: Estate, only: Sequence[str] = (), mistakes: Mistakes | None = None) -> None:
+        """What is wrong in intent.yaml goes to `mistakes`; without them it is raised as EstateError."""
         self._estate = estate
-        self._uses = read_sections(estate)
+        found = mistakes or Mistakes()
+        self._uses = read_sections(estate, found)
+        if mistakes is None:
+            found.raise_any()
         self._environments: dict[str, jinja2.Environment] = {}
         self._templates: dict[tuple[str, str], Template] = {}
         self._syntaxes: dict[str, IndentedSyntax] = {}
@@ -127,7 +135,7 @@ class IntentBuilder:
                 elif variable.required and not variable.has_default:
                     message = f"the section '{template.section}' needs the value '{name}', which is not given"
                     hint = f"give it in values/: {variable.help or variable.described}"
-                    yield Problem(message, variable.place, hint, devices=(device.name,), kind="variable")
+                    yield Problem(message, variable.place, hint, devices=(device.name,), kind="undefined", subject=name)
 
     def templates_of(self, device: Device) -> list[Template]:
         """The templates of the device's sections, in order. Raises EstateError."""
@@ -143,31 +151,53 @@ class IntentBuilder:
     def examine(self, device: Device) -> tuple[Intent, list[Problem]]:
         """The device's intent as far as it can be understood, and every problem found in it.
 
-        Raises EstateError when a template cannot be rendered.
+        Raises EstateError when its values cannot be worked out.
         """
         syntax = self.syntax(device)
         values = self._values(device)
-        every = self._of(device, everything=True)
-        wrong = list(self._violations(self._of(device), values, device))
-        if wrong:
-            raise EstateError.of(wrong)
-        problems: list[Problem] = [replace(problem, devices=(device.name,)) for problem in self._owned_twice(tuple(every))]
+        mistakes = Mistakes()
+        wanted = self._uses_of(device)
+        every: list[Template] = []
         sections: list[RenderedSection] = []
-        for template in self._of(device):
-            given = _given(template, values)
-            text = template.render(given)
-            parsed = syntax.parse(text)
-            if parsed.problems:
-                places = template.line_places(given)
-                problems.extend(self._problem(p, places.get(p.line, Place(template.shown)), text, device) for p in parsed.problems)
-            problems.extend(self._outside(template, every, text, parsed.tree, given, device))
-            sections.append(RenderedSection(template, text, parsed.tree))
+        unsound: list[str] = []
+        for use in self._uses_of(device, everything=True):
+            with mistakes.collected():
+                every.append(self._template(use, device))
+        mistakes.found.extend(replace(problem, devices=(device.name,)) for problem in self._owned_twice(tuple(every)))
+        for use in wanted:
+            template = next((t for t in every if t.section == use.name), None)
+            before = len(mistakes.found)
+            if template is not None:
+                with mistakes.collected():
+                    section, found = self._section(template, every, values, device)
+                    sections.append(section)
+                    mistakes.found.extend(found)
+            if template is None or len(mistakes.found) > before:
+                unsound.append(use.name)
         tree = canonical(joined((section.tree for section in sections), syntax.grammar))
         owned = [pattern for section in sections for pattern in section.template.owns]
         others = [p for t in every if t not in [s.template for s in sections] for p in t.owns]
         find_places = _once(lambda: self._places(sections, values, syntax))
-        intent = Intent(device, self.platform(device), tuple(sections), tree, Scope.of(owned, others), find_places)
-        return intent, problems
+        scope = Scope.of(owned, others)
+        intent = Intent(device, self.platform(device), tuple(sections), tree, scope, frozenset(unsound), find_places)
+        return intent, mistakes.found
+
+    def _section(
+        self, template: Template, every: Sequence[Template], values: Values, device: Device
+    ) -> tuple[RenderedSection, list[Problem]]:
+        """One section rendered and read, with what is wrong in its text. Raises EstateError when it cannot be rendered."""
+        wrong = list(self._violations([template], values, device))
+        if wrong:
+            raise EstateError.of(wrong)
+        given = _given(template, values)
+        text = template.render(given)
+        parsed = self.syntax(device).parse(text)
+        problems: list[Problem] = []
+        if parsed.problems:
+            places = template.line_places(given)
+            problems.extend(self._problem(p, places.get(p.line, Place(template.shown)), text, device) for p in parsed.problems)
+        problems.extend(self._outside(template, every, text, parsed.tree, given, device))
+        return RenderedSection(template, text, parsed.tree), problems
 
     def _problem(self, found: TextProblem, place: Place, text: str, device: Device) -> Problem:
         line = _line(text, found.line)
@@ -277,21 +307,23 @@ def _line(text: str, number: int) -> str:
     return text.split("\n")[number - 1].rstrip("\r")
 
 
-def read_sections(estate: Estate) -> tuple[SectionUse, ...]:
-    """The sections of intent.yaml in order. Raises EstateError."""
+def read_sections(estate: Estate, mistakes: Mistakes) -> tuple[SectionUse, ...]:
+    """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there is none at all."""
     data = yaml_text.read_map(estate.folder / FILE, FILE)
     for key in data:
         if key != "sections":
-            raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["sections"]))
+            with mistakes.collected():
+                raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["sections"]))
     written = data.get("sections")
     if not isinstance(written, YamlList) or not written:
         raise EstateError("'sections' has to list at least one '- section: NAME'", place=Place(FILE, data.lines.get("sections")))
     uses: list[SectionUse] = []
     for index, item in enumerate(written):
-        use = _use(item, written.place(index), estate)
-        if any(use.name == other.name for other in uses):
-            raise EstateError(f"the section '{use.name}' is listed twice", place=use.place, hint="join the two, with 'or' in 'on'")
-        uses.append(use)
+        with mistakes.collected():
+            use = _use(item, written.place(index), estate)
+            if any(use.name == other.name for other in uses):
+                raise EstateError(f"the section '{use.name}' is listed twice", place=use.place, hint="join the two, with 'or' in 'on'")
+            uses.append(use)
     return tuple(uses)
 
 

@@ -6,8 +6,9 @@ import datetime
 import ipaddress
 from collections.abc import Iterable, Iterator, Sequence
 
+from oast.config.ownership import Scope
 from oast.config.tree import Node, Path, masked
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.intent.behind import values_behind
@@ -20,15 +21,22 @@ from oast.records import Problem
 class Lint:
     """Finds the mistakes of an estate. `trace` adds where the values on each line come from."""
 
-    def __init__(self, estate: Estate, builder: IntentBuilder, today: datetime.date, *, trace: bool = False) -> None:
+    def __init__(self, estate: Estate, mistakes: Mistakes, today: datetime.date, only: Sequence[str], *, trace: bool = False) -> None:
+        """`mistakes` are those found when the estate was read; `only` limits to sections."""
         self._estate = estate
+        self._mistakes = mistakes
         self._today = today
-        self._builder = builder
         self._trace = trace
+        self._builder = IntentBuilder(estate, only, mistakes)
+
+    def concerned(self, devices: Sequence[Device]) -> list[Device]:
+        """Those of `devices` that have a section asked for. Raises EstateError when none has."""
+        return self._builder.concerned(devices)
 
     def problems(self, devices: Sequence[Device]) -> list[Problem]:
         """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
-        found: list[Problem] = []
+        found = list(self._mistakes.found)
+        unread = self._unread_values()
         intents: dict[str, Intent] = {}
         for device in self._estate.devices.values():
             try:
@@ -36,10 +44,8 @@ class Lint:
             except EstateError as error:
                 found.extend(error.problems())
                 continue
-            found.extend(problems)
-            # A statement that is not understood is missing in the tree, and would be missed again by what refers to it.
-            if all(problem.kind == "ownership" for problem in problems):
-                intents[device.name] = intent
+            found.extend(problem for problem in problems if not (problem.kind == "undefined" and f"{problem.subject}:" in unread))
+            intents[device.name] = intent
         picked = {device.name for device in devices}
         holders: dict[str, tuple[Intent, Path]] = {}
         for name, intent in intents.items():
@@ -49,12 +55,21 @@ class Lint:
                     found.extend(self._used_twice(intent, path, node, holders))
                 if name in picked and rule.refers:
                     found.extend(self._reference(intent, path, node, rule.refers))
-                if name in picked and rule.needs:
+                if name in picked and rule.needs and not _in_unsound(intent, path):
                     found.extend(self._empty(intent, path, node, rule.needs))
         found.extend(self._links(intents))
-        found.extend(Policies(self._estate, self._today).problems(list(intents.values())))
+        before = len(self._mistakes.found)
+        policies = Policies(self._estate, self._today, self._mistakes)
+        with self._mistakes.collected():
+            found.extend(policies.problems(list(intents.values())))
+        found.extend(self._mistakes.found[before:])
         concerned = [p for p in found if not p.devices or picked & set(p.devices)]
         return concerned if not self._trace else [self._traced(p) for p in concerned]
+
+    def _unread_values(self) -> str:
+        """The text of the files of values in which something is wrong: what misses a value that stands there is no mistake of its own."""
+        files = {p.place.file for p in self._mistakes.found if p.place is not None and p.place.file.startswith("values/")}
+        return "".join((self._estate.folder / file).read_text(encoding="utf-8", errors="replace") for file in sorted(files))
 
     def _at(self, intent: Intent, path: Path, kind: str, message: str, hint: str | None) -> Problem:
         node = intent.tree.at(path)
@@ -66,7 +81,7 @@ class Lint:
         word = target_path.rpartition("/")[2]
         name = node.statement.target.split(" ", 1)[0]
         target = (f"{word} {name}",)
-        if intent.tree.at(target) is None and intent.scope.covers(target):
+        if intent.tree.at(target) is None and intent.scope.covers(target) and not _in_unsound(intent, target):
             known = [n.statement.target for _, n in intent.tree.find(target_path)]
             message = f"'{node.statement.rule.word}' refers to the {word} '{name}', which is not configured"
             yield self._at(intent, path, "reference", message, suggestion(name, known))
@@ -100,6 +115,11 @@ class Lint:
     def _traced(self, problem: Problem) -> Problem:
         behind = values_behind(self._estate, self._builder, problem)
         return Problem(problem.message, problem.place, problem.hint, problem.excerpt, problem.devices, problem.kind, tuple(behind))
+
+
+def _in_unsound(intent: Intent, path: Path) -> bool:
+    """Whether a part belongs to a section in which something is wrong: what it lacks may only be missing because of that."""
+    return any(Scope.of(s.template.owns).covers(path) for s in intent.sections if s.template.section in intent.unsound)
 
 
 def _telling(node: Node, path: Path = ()) -> Iterator[tuple[Path, Node]]:

@@ -11,7 +11,7 @@ from typing import Any
 from oast.config.indented import printed
 from oast.config.ownership import Pattern, Scope, level_matches, pattern_of
 from oast.config.tree import Node, Path, masked
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
 from oast.estate import selectors, yaml_text
 from oast.estate.estate import Estate
 from oast.estate.expressions import evaluated
@@ -50,18 +50,21 @@ class Policy:
     place: Place
 
 
-def read(folder: FilePath, estate: Estate) -> tuple[Policy, ...]:
-    """All policies of the estate in `folder`, in file and then written order. Raises EstateError."""
+def read(folder: FilePath, estate: Estate, mistakes: Mistakes) -> tuple[Policy, ...]:
+    """All policies of the estate in `folder`, in file and then written order; what is wrong goes to `mistakes`."""
     found: list[Policy] = []
     for path in sorted((folder / "policies").glob("*.yaml")):
-        data = yaml_text.read_map(path, f"policies/{path.name}")
-        for key in data:
-            if key != "policies":
-                raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["policies"]))
-        written = data.get("policies") or YamlList(data.file)
-        if not isinstance(written, YamlList):
-            raise EstateError("'policies' has to be a list: '- policy: NAME'", place=data.place("policies"))
-        found.extend(_policy(item, written.place(index), estate) for index, item in enumerate(written))
+        with mistakes.collected():
+            data = yaml_text.read_map(path, f"policies/{path.name}")
+            for key in data:
+                if key != "policies":
+                    raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["policies"]))
+            written = data.get("policies") or YamlList(data.file)
+            if not isinstance(written, YamlList):
+                raise EstateError("'policies' has to be a list: '- policy: NAME'", place=data.place("policies"))
+            for index, item in enumerate(written):
+                with mistakes.collected():
+                    found.append(_policy(item, written.place(index), estate))
     return tuple(found)
 
 
@@ -112,10 +115,14 @@ def _waiver(written: Any, policy: YamlMap, estate: Estate) -> Waiver:
 class Policies:
     """The policies of an estate; `today` decides which waivers still hold."""
 
-    def __init__(self, estate: Estate, today: datetime.date) -> None:
+    def __init__(self, estate: Estate, today: datetime.date, mistakes: Mistakes | None = None) -> None:
+        """What is wrong in the policies' files goes to `mistakes`; without them it is raised as EstateError."""
         self._estate = estate
         self._today = today
-        self._policies = read(estate.folder, estate)
+        found = mistakes or Mistakes()
+        self._policies = read(estate.folder, estate, found)
+        if mistakes is None:
+            found.raise_any()
 
     def problems(self, intents: Sequence[Intent]) -> Iterator[Problem]:
         """What the intents violate; `kind` is policy for errors and policy-warning for warnings."""
@@ -128,6 +135,8 @@ class Policies:
 
     def _holds_for(self, policy: Policy, intent: Intent) -> bool:
         known_by = intent.device.known_by
+        if intent.unsound and policy.rule != "must_not_contain":
+            return False  # what is missing or different may only be so because of what is wrong
         waived = any(w.on.matches(known_by) and self._today <= w.until for w in policy.waivers)
         return not waived and (policy.on is None or policy.on.matches(known_by))
 

@@ -87,17 +87,17 @@ class Template:
     def _undefined(self, error: jinja2.UndefinedError, values: Mapping[str, Any]) -> EstateError:
         name, field = undefined_name(error)
         if name:
-            return _for_device(f"'{name}' is not defined", self._place_of(error), suggestion(name, values), values)
+            return _for_device(f"'{name}' is not defined", self._place_of(error), suggestion(name, values), values, name)
         if field:
             hint = "look at where the value comes from in values/, and give it there"
-            return _for_device(f"'{field}' is not defined in the value used here", self._place_of(error), hint, values)
+            return _for_device(f"'{field}' is not defined in the value used here", self._place_of(error), hint, values, field)
         return _for_device(_plain(error), self._place_of(error), None, values)
 
 
-def _for_device(message: str, place: Place, hint: str | None, values: Mapping[str, Any]) -> EstateError:
+def _for_device(message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = "") -> EstateError:
     device = values.get("device")
     names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
-    return EstateError.of([Problem(message, place, hint, devices=names, kind="template")])
+    return EstateError.of([Problem(message, place, hint, devices=names, kind="undefined" if undefined else "template", subject=undefined)])
 
 
 def _plain(error: Exception) -> str:
