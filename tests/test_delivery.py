@@ -66,6 +66,26 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertLess(log.index("revert-timer arm"), log.index("> edit"))
         self.assertLess(log.index("> revert-timer confirm"), log.index("> save startup"))
 
+    def test_merge_adds_and_leaves_what_is_there(self) -> None:
+        shown = self.oast("push", "-m", "carefully", "--mode", "merge", "--on", "name=gull-core-1", "--yes").out
+        self.assertRegex(shown, r"(?m)^gull-core-1 +delivered ")
+        running = self.running("gull-core-1")
+        self.assertIn("pier-2-writes", running)
+        self.assertIn(SECRETS["snmp-read"], running)
+        self.assertIn("nothing to do", self.oast("diff", "--mode", "merge", "--on", "name=gull-core-1").out)
+        self.assertIn("-   community", self.oast("diff", "--on", "name=gull-core-1", expect=1).out)
+
+    def test_a_section_may_own_the_whole_device_in_the_devices_own_words(self) -> None:
+        whole = self.running("dunlin-edge-1")
+        (self.estate / "templates/bine/whole.j2").write_text(
+            '{#\nsection: whole\nowns: ["*"]\n#}\n' + whole.replace("night desk, pier 2", "day desk")
+        )
+        (self.estate / "policies/standard.yaml").unlink()
+        (self.estate / "intent.yaml").write_text("sections:\n  - section: whole\n    on: site=dunlin\n")
+        shown = self.oast("push", "-m", "whole", "--section", "whole", "--on", "site=dunlin", "--yes").out
+        self.assertIn('+   contact "day desk"', shown)
+        self.assertEqual(self.running("dunlin-edge-1"), whole.replace("night desk, pier 2", "day desk"))
+
     def test_json_says_for_each_device_what_would_change(self) -> None:
         document = self.oast("diff", "--format", "json", "--on", "name=gull-core-1", expect=1).json()
         self.assertEqual(document["format"], "oast.diff/1")

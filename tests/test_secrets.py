@@ -72,6 +72,13 @@ class EncryptedTest(EstateTest):
         self.assertIn("snmp-read", self.secret("age", expect=1).out)
         self.assertNotIn("snmp-new", self.secret("age", expect=1).out)
         self.assertEqual(self.secret("age", "--most", "120").out, "no secret is older than 120 days\n")
+        (self.estate / "policies/zz.yaml").write_text("policies:\n  - policy: fresh\n    secret_age: 90\n")
+        told = self.oast("lint", expect=3).out
+        self.assertIn("policies/zz.yaml:2: policy 'fresh': the secret 'snmp-read' is 100 days old", told)
+        self.assertIn("oast secret rotate snmp-read", told)
+        self.secret("rotate", "snmp-read")
+        self.oast("lint")
+        file.put("snmp-read", HIDDEN, datetime.date.today() - datetime.timedelta(days=100))
         document = self.secret("list", "--format", "json").json()
         self.assertEqual((document["format"], document["secrets"][1]["days"]), ("oast.secrets/1", 100))
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src"
 LAYERS = (
-    ("errors", "records", "nearest", "files"),
+    ("errors", "records", "nearest", "files", "memory"),
     ("estate",),
     ("platforms",),
     ("config",),

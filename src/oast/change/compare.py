@@ -6,6 +6,7 @@ import ipaddress
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 from oast.config.commands import Command, in_safe_order, indented_commands
 from oast.config.difference import Edit, difference
@@ -18,6 +19,9 @@ from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 from oast.records import Fingerprints
 
+Mode = Literal["merge", "replace"]
+"""As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it."""
+
 
 @dataclass(frozen=True)
 class Comparison:
@@ -26,6 +30,7 @@ class Comparison:
     intent: Intent
     running_text: str
     running: Node
+    mode: Mode
     edits: tuple[Edit, ...]
     commands: tuple[Command, ...]
 
@@ -38,18 +43,19 @@ class Comparison:
         return counts(self.edits)
 
 
-def compare(intent: Intent, running_text: str, syntax: IndentedSyntax, fingerprints: Fingerprints) -> Comparison:
+def compare(intent: Intent, running_text: str, syntax: IndentedSyntax, fingerprints: Fingerprints, mode: Mode = "replace") -> Comparison:
     """Compare `intent` with the text of a running configuration; statements the grammar does not know stay untouched."""
     running = canonical(syntax.parse(running_text).tree)
-    edits = edits_between(intent, running)
+    edits = edits_between(intent, running, mode)
     ordered = in_safe_order(edits, _path_to(intent, running))
     commands = indented_commands(ordered, intent.platform.spelling, fingerprints)
-    return Comparison(intent, running_text, running, tuple(edits), tuple(commands))
+    return Comparison(intent, running_text, running, mode, tuple(edits), tuple(commands))
 
 
-def edits_between(intent: Intent, running: Node) -> list[Edit]:
-    """The difference inside the intent's scope."""
-    return difference(intent.scope.within(running), intent.scope.within(intent.tree))
+def edits_between(intent: Intent, running: Node, mode: Mode) -> list[Edit]:
+    """The difference inside the intent's scope; with `merge`, without what it would remove."""
+    edits = difference(intent.scope.within(running), intent.scope.within(intent.tree))
+    return edits if mode == "replace" else [edit for edit in edits if edit.operation != "remove"]
 
 
 def _path_to(intent: Intent, running: Node) -> Callable[[Edit], bool]:
@@ -75,6 +81,7 @@ async def compare_many(
     fingerprints: Fingerprints,
     at_once: int,
     logs: Path,
+    mode: Mode,
     progress: Callable[[str, str], None],
 ) -> Mapping[str, Comparison | DeviceError]:
     """Read and compare every device, `at_once` at a time; by device name, in the order of `intents`.
@@ -88,7 +95,7 @@ async def compare_many(
         async with connector.session(intent.device, intent.platform, logs / f"{name}.log") as session:
             progress(name, "reading")
             running = await session.read_running()
-        return compare(intent, running, syntax_of(intent), fingerprints)
+        return compare(intent, running, syntax_of(intent), fingerprints, mode)
 
     found: dict[str, Comparison | DeviceError] = {}
 

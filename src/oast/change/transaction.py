@@ -143,7 +143,7 @@ class Transaction:
     async def _prove(self) -> None:
         self._say("reading again")
         running = canonical(self._syntax.parse(await self._open_session().read_running()).tree)
-        left = edits_between(self.comparison.intent, running)
+        left = edits_between(self.comparison.intent, running, self.comparison.mode)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
             message = f"the device took every line, but {len(left)} differences are left (at {places})"
@@ -323,7 +323,7 @@ class Transaction:
         running: Node = canonical(self._syntax.parse(await session.read_running()).tree)
         if running == self.comparison.running:
             return State.REVERTED if self._edited else State.UNCHANGED
-        if not edits_between(self.comparison.intent, running) and self._confirming:
+        if not edits_between(self.comparison.intent, running, self.comparison.mode) and self._confirming:
             return State.DELIVERED
         return State.UNKNOWN
 

@@ -55,6 +55,16 @@ def add_given(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_mode(parser: argparse.ArgumentParser) -> None:
+    """What happens to what is on the device and not in the intent."""
+    parser.add_argument(
+        "--mode",
+        choices=("replace", "merge"),
+        default="replace",
+        help="replace (default): what is owned and not intended goes; merge: it stays",
+    )
+
+
 def add_connection(parser: argparse.ArgumentParser) -> None:
     """How to go about many devices."""
     parser.add_argument("--at-once", metavar="N", type=positive, help="devices at the same time (default: from oast.toml)")

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.change.compare import Comparison, compare_many
+from oast.change.compare import Comparison, Mode, compare_many
 from oast.change.push import new_run
 from oast.cli.progress import Progress
 from oast.cli.workplace import console
@@ -64,7 +64,7 @@ def prepare(estate: Estate, options: argparse.Namespace) -> Work:
     return Work(estate, builder, connector, intents, network, at_once, new_run())
 
 
-async def compare_all(work: Work, *, quiet: bool) -> Mapping[str, Comparison | DeviceError]:
+async def compare_all(work: Work, mode: Mode, *, quiet: bool) -> Mapping[str, Comparison | DeviceError]:
     """Read and compare every device picked, with progress on stderr."""
     with Progress(console(error=True), [i.device.name for i in work.intents], quiet=quiet) as progress:
         return await compare_many(
@@ -74,6 +74,7 @@ async def compare_all(work: Work, *, quiet: bool) -> Mapping[str, Comparison | D
             work.estate.fingerprints,
             work.at_once,
             work.logs,
+            mode,
             progress,
         )
 

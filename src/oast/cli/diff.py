@@ -17,6 +17,7 @@ from oast.cli.workplace import console, estate_of, plural, put_json
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.add_selection(parser)
     arguments.add_intent(parser)
+    arguments.add_mode(parser)
     arguments.add_connection(parser)
     arguments.add_format(parser)
     arguments.add_estate(parser)
@@ -24,7 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     work = prepare(estate_of(options), options)
-    compared, failed = split(asyncio.run(compare_all(work, quiet=options.quiet or options.format == "json")))
+    compared, failed = split(asyncio.run(compare_all(work, options.mode, quiet=options.quiet or options.format == "json")))
     different = [c for c in compared if c.edits]
     if options.format == "json":
         put_json(

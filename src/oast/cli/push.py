@@ -45,6 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--verify-timeout", metavar="S", type=arguments.seconds, help="seconds the checks may take to come true")
     arguments.add_selection(parser)
     arguments.add_intent(parser)
+    arguments.add_mode(parser)
     arguments.add_connection(parser)
     arguments.add_format(parser)
     arguments.add_estate(parser)
@@ -62,7 +63,7 @@ def run(options: argparse.Namespace) -> int:
     work = prepare(estate, options)
     _keep_policies(work)
     quiet = options.quiet or options.format == "json"
-    compared, failed = split(asyncio.run(compare_all(work, quiet=quiet)))
+    compared, failed = split(asyncio.run(compare_all(work, options.mode, quiet=quiet)))
     different = [c for c in compared if c.edits]
     out = console()
     if options.format == "text":
@@ -90,7 +91,7 @@ def _keep_policies(work: Work) -> None:
     """What violates a policy is never sent. Raises EstateError; warnings are shown. Policies look at whole configurations."""
     picked = {intent.device.name for intent in work.intents}
     found = Policies(work.estate, date.today()).problems(work.network)
-    problems = [problem for problem in found if picked & set(problem.devices)]
+    problems = [problem for problem in found if not problem.devices or picked & set(problem.devices)]
     show_problems(gathered(p for p in problems if p.kind == "policy-warning"), sys.stderr)
     errors = [p for p in problems if p.kind == "policy"]
     if errors:

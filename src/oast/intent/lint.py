@@ -14,6 +14,7 @@ from oast.estate.inventory import Device
 from oast.intent.behind import values_behind
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
+from oast.memory import uncollected
 from oast.nearest import suggestion
 from oast.records import Problem
 
@@ -35,6 +36,10 @@ class Lint:
 
     def problems(self, devices: Sequence[Device]) -> list[Problem]:
         """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
+        with uncollected():
+            return self._problems(devices)
+
+    def _problems(self, devices: Sequence[Device]) -> list[Problem]:
         found = list(self._mistakes.found)
         unread = self._unread_values()
         intents: dict[str, Intent] = {}

@@ -21,7 +21,7 @@ from oast.intent.intent import Intent
 from oast.nearest import suggestion
 from oast.records import Place, Problem, Secret
 
-RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression")
+RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression", "secret_age")
 _KEYS = ("policy", "on", "severity", "message", "each", "by", "waivers", *RULES)
 
 
@@ -77,6 +77,8 @@ def _policy(item: Any, place: Place, estate: Estate) -> Policy:
     rules = [rule for rule in RULES if rule in item]
     if len(rules) != 1:
         raise EstateError(f"the policy needs exactly one of {', '.join(RULES)}", place=place)
+    if rules[0] == "secret_age" and (not isinstance(item["secret_age"], int) or isinstance(item["secret_age"], bool)):
+        raise EstateError("'secret_age' has to be a number of days", place=item.place("secret_age"))
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
         raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
@@ -129,7 +131,10 @@ class Policies:
         for policy in self._policies:
             held = [intent for intent in intents if self._holds_for(policy, intent)]
             kind = "policy" if policy.severity == "error" else "policy-warning"
-            found = self._equal(policy, held) if policy.rule == "must_be_equal" else self._single(policy, held)
+            if policy.rule == "secret_age":
+                found = self._old_secrets(policy)
+            else:
+                found = self._equal(policy, held) if policy.rule == "must_be_equal" else self._single(policy, held)
             for problem in found:
                 yield replace(problem, kind=kind)
 
@@ -139,6 +144,15 @@ class Policies:
             return False  # what is missing or different may only be so because of what is wrong
         waived = any(w.on.matches(known_by) and self._today <= w.until for w in policy.waivers)
         return not waived and (policy.on is None or policy.on.matches(known_by))
+
+    def _old_secrets(self, policy: Policy) -> Iterator[Problem]:
+        """The secrets of the encrypted file that have not been changed for too long; how old others are is not known."""
+        file = self._estate.secrets.encrypted
+        for name, kept in sorted(file.all().items()) if file is not None else ():
+            days = (self._today - kept.changed).days
+            if days > policy.argument:
+                hint = f"oast secret rotate {name}, then push (required in {policy.place})"
+                yield Problem(f"policy '{policy.name}': the secret '{name}' is {days} days old", policy.place, hint)
 
     def _single(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
         for intent in intents:
