@@ -64,7 +64,17 @@ SHOTS = (
         "oast push -m 'New time server' --with 'time_servers=[{address: 192.0.2.130}]' --yes",
         (PUSH, "oast sim fault dunlin-edge-1 down", "oast sim fault plover-edge-1 refuse --match 192.0.2.130"),
     ),
-    Shot("mistakes", "sed -i 's/  serv /  sevr /' templates/bine/time.j2; oast render; oast devices --on 'role=Core and site=gull'"),
+    Shot(
+        "lint",
+        "oast lint --trace",
+        (
+            "sed -i 's/  serv /  sevr /' templates/bine/time.j2",
+            "sed -i 's/203.0.113.13.31/203.0.113.129\\/31/; s/vlan: 120/vlan: 4120/' values/devices/tern-edge-1.yaml",
+            "sed -i 's/203.0.113.224/203.0.113.223/' values/devices/dunlin-edge-1.yaml",
+            "sed -i 's/acl crew-wireless-in/acl crew-wirless-in/' templates/bine/access-lists.j2",
+        ),
+    ),
+    Shot("explain", "oast explain gull-core-1 link_cost; oast render --describe --section routing --on role=core"),
     Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
 )  # fmt: skip
 
@@ -111,7 +121,7 @@ def estate() -> Iterator[tuple[Path, dict[str, str]]]:
 def take(shot: Shot, display: str) -> None:
     with estate() as (folder, environment):
         for command in shot.before:
-            subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
+            subprocess.run(["bash", "-c", command], cwd=folder, env=environment, check=False, capture_output=True)
         done = folder / "done"
         typed = shlex.quote(f"$ {shot.shown}")
         script = f"printf '%s\\n' {typed}; {shot.shown}; touch {done}; sleep 600"

@@ -10,9 +10,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TextIO
 
+from rich.text import Text
+
 from oast import __version__
 from oast.cli.exits import FAILED, INVALID, USAGE
-from oast.cli.workplace import named, near
+from oast.cli.workplace import console_on, named, near
 from oast.errors import DeviceError, EstateError, OastError, UsageError
 from oast.records import Problem, gathered
 
@@ -38,16 +40,17 @@ def show_error(error: OastError, stream: TextIO) -> int:
 
 
 def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
-    """Each problem as `place: message`, the line as written, and the hint."""
+    """Each problem as `place: message`, the line as written, the hint, and the values behind it."""
+    out = console_on(stream)
     for problem in problems:
-        where = f"{problem.place}: " if problem.place else ""
-        stream.write(f"{where}{problem.message}{f' (for {named(problem.devices, NAMED)})' if problem.devices else ''}\n")
-        if problem.excerpt:
-            stream.write("".join(f"    | {line}\n" for line in problem.excerpt.split("\n")))
+        devices = f" (for {named(problem.devices, NAMED)})" if problem.devices else ""
+        out.print(Text.assemble((f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices))
+        for line in (problem.excerpt or "").split("\n") if problem.excerpt else ():
+            out.print(Text(f"    | {line}"))
         if problem.hint:
-            stream.write(f"    {problem.hint}\n")
+            out.print(Text(f"    {problem.hint}", style="green"))
         for line in problem.behind:
-            stream.write(f"    from {line}\n")
+            out.print(Text(f"    from {line}", style="dim"))
 
 
 @dataclass(frozen=True)

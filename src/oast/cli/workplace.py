@@ -9,7 +9,7 @@ import os
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 from rich.console import Console
 from rich.table import Table
@@ -57,8 +57,12 @@ def _given(text: str) -> tuple[str, Any]:
 
 
 def console(*, error: bool = False) -> Console:
-    """A console on stdout, or on stderr; without a terminal it is plain and 100 columns wide."""
-    stream = sys.stderr if error else sys.stdout
+    """A console on stdout, or on stderr."""
+    return console_on(sys.stderr if error else sys.stdout)
+
+
+def console_on(stream: TextIO) -> Console:
+    """A console on `stream`; without a terminal it is plain and 100 columns wide."""
     plain = not stream.isatty()
     return Console(file=stream, width=PLAIN_WIDTH if plain else None, highlight=False, markup=False, emoji=False, soft_wrap=plain)
 
