@@ -158,7 +158,7 @@ def reading() -> list[Figure]:
             subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env={**os.environ, **SECRETS})
             connector = Connector(estate)
             addresses = [(t.host, t.port) for t in map(connector.target, estate.devices.values())]
-            bare, ours = best(3, lambda: asyncio.run(bare_loop(addresses)), lambda: asyncio.run(our_loop(estate)))
+            bare, ours = best(6, lambda: asyncio.run(bare_loop(addresses)), lambda: asyncio.run(our_loop(estate)))
         finally:
             simulator.stop()
     return [Figure("read 200 devices, 50 at once", ours, bare, "bare asyncssh loop", 1.4)]
