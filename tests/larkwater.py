@@ -5,12 +5,13 @@ from __future__ import annotations
 import atexit
 import json
 import os
+import pty
 import shutil
 import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -53,6 +54,43 @@ def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = 
         check=False,
     )
     return Run(done.returncode, done.stdout, done.stderr)
+
+
+def on_terminal(
+    arguments: Sequence[str],
+    cwd: Path,
+    question: str,
+    answer: str,
+    *,
+    environment: Mapping[str, str] | None = None,
+    meanwhile: Callable[[], object] | None = None,
+) -> tuple[int, str]:
+    """Run the real program on a terminal; at `question` do `meanwhile` and type `answer`. Its exit code and all it showed."""
+    leader, follower = pty.openpty()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "oast", *arguments],
+        cwd=cwd,
+        env={**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30", **(environment or {})},
+        stdin=follower,
+        stdout=follower,
+        stderr=follower,
+        start_new_session=True,
+    )
+    os.close(follower)
+    shown = b""
+    answered = False
+    while True:
+        try:
+            shown += os.read(leader, 65536)
+        except OSError:
+            break
+        if question.encode() in shown and not answered:
+            answered = True
+            if meanwhile is not None:
+                meanwhile()
+            os.write(leader, f"{answer}\n".encode())
+    os.close(leader)
+    return process.wait(), shown.decode()
 
 
 def clean_environment() -> dict[str, str]:

@@ -5,12 +5,8 @@ from __future__ import annotations
 import base64
 import datetime
 import json
-import os
-import pty
-import subprocess
-import sys
 
-from larkwater import EstateTest, Run, clean_environment
+from larkwater import EstateTest, Run, on_terminal
 from oast.estate.encrypted import EncryptedFile
 
 HIDDEN = "swordfish-41c7"
@@ -105,28 +101,8 @@ class OtherProvidersTest(EstateTest):
     def test_a_person_is_asked_without_showing_what_is_typed(self) -> None:
         (self.folder / "larkwater-secrets.toml").write_text('snmp-billing = "b"\n')
         self.edit("oast.toml", "[secrets]\n", "[secrets]\nprompt = true\n")
-        leader, follower = pty.openpty()
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", "render", "--section", "monitoring", "--on", "site=gull"],
-            cwd=self.estate,
-            env=clean_environment(),
-            stdin=follower,
-            stdout=follower,
-            stderr=follower,
-            start_new_session=True,
-        )
-        os.close(follower)
-        shown = b""
-        answered = False
-        while True:
-            try:
-                shown += os.read(leader, 65536)
-            except OSError:
-                break
-            if b"snmp-read: " in shown and not answered:
-                answered = True
-                os.write(leader, f"{HIDDEN}\n".encode())
-        os.close(leader)
-        self.assertEqual(process.wait(), 0, shown)
-        self.assertNotIn(HIDDEN.encode(), shown)
-        self.assertRegex(shown.decode(), r"community <secret [0-9a-f]{8}>")
+        arguments = ("render", "--section", "monitoring", "--on", "site=gull")
+        code, shown = on_terminal(arguments, self.estate, "snmp-read: ", HIDDEN)
+        self.assertEqual(code, 0, shown)
+        self.assertNotIn(HIDDEN, shown)
+        self.assertRegex(shown, r"community <secret [0-9a-f]{8}>")

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
-import pty
 import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from larkwater import SECRETS, LarkwaterTest, clean_environment
+from larkwater import SECRETS, LarkwaterTest, clean_environment, on_terminal
 
 
 class TerminalTest(LarkwaterTest):
@@ -17,31 +15,7 @@ class TerminalTest(LarkwaterTest):
         self, answer: str, *arguments: str, environment: dict[str, str] | None = None, meanwhile: Callable[[], object] | None = None
     ) -> tuple[int, str]:
         """Run the program on a terminal and answer its question, after `meanwhile`; its exit code and all it showed."""
-        leader, follower = pty.openpty()
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", *arguments],
-            cwd=self.estate,
-            env={**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30", **(environment or {})},
-            stdin=follower,
-            stdout=follower,
-            stderr=follower,
-        )
-        os.close(follower)
-        shown = b""
-        answered = False
-        while True:
-            try:
-                arrived = os.read(leader, 65536)
-            except OSError:
-                break
-            shown += arrived
-            if b"Type yes to go on: " in shown and not answered:
-                answered = True
-                if meanwhile is not None:
-                    meanwhile()
-                os.write(leader, f"{answer}\n".encode())
-        os.close(leader)
-        return process.wait(), shown.decode()
+        return on_terminal(arguments, self.estate, "Type yes to go on: ", answer, environment=environment, meanwhile=meanwhile)
 
     def test_nothing_is_delivered_without_a_yes(self) -> None:
         code, shown = self.typed("no", "push", "-m", "x", "--on", "role=core")

@@ -21,7 +21,7 @@ from oast.estate.values import Values
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.intent import templates
 from oast.intent.templates import Template
-from oast.intent.variables import filled, violations
+from oast.intent.variables import violations, with_defaults
 from oast.nearest import suggestion
 from oast.platforms.load import Platform, shipped
 from oast.records import Place, Problem
@@ -268,15 +268,7 @@ class IntentBuilder:
 
 def _given(template: Template, values: Values) -> Values:
     """`values` with the defaults that the template declares."""
-    if not template.variables:
-        return values
-    made = dict(values)
-    for name, variable in template.variables.items():
-        if name in made:
-            made[name] = filled(variable, made[name])
-        elif variable.has_default:
-            made[name] = variable.default
-    return made
+    return with_defaults(template.variables, values) if template.variables else values
 
 
 def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:

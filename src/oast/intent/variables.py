@@ -175,18 +175,22 @@ def _kind(name: str, written: YamlMap, place: Place) -> str:
     return kind
 
 
-def filled(variable: Variable, value: Any) -> Any:
-    """`value` with the defaults of what it lacks, down to the fields of the items of a list."""
+def with_defaults(variables: Mapping[str, Variable], values: Mapping[str, Any]) -> dict[str, Any]:
+    """`values` with the defaults of what they lack, down to the fields of the items of a list."""
+    made = dict(values)
+    for name, variable in variables.items():
+        if name in made:
+            made[name] = _filled(variable, made[name])
+        elif variable.has_default:
+            made[name] = variable.default
+    return made
+
+
+def _filled(variable: Variable, value: Any) -> Any:
     if isinstance(value, dict) and variable.fields:
-        made = dict(value)
-        for name, inner in variable.fields.items():
-            if name in made:
-                made[name] = filled(inner, made[name])
-            elif inner.has_default:
-                made[name] = inner.default
-        return made
+        return with_defaults(variable.fields, value)
     if isinstance(value, list) and variable.of is not None:
-        return [filled(variable.of, item) for item in value]
+        return [_filled(variable.of, item) for item in value]
     return value
 
 
