@@ -42,6 +42,7 @@ class IndentedSyntax:
         self.grammar = grammar
         self.comment = comment
         self._blocks: dict[str, tuple[Node, ...]] = {}
+        self._leaves: dict[Statement, Node] = {}
 
     def parse(self, text: str) -> Parsed:
         """The tree of `text`, in the text's order. Never raises: see `Parsed.problems`."""
@@ -56,12 +57,13 @@ class IndentedSyntax:
         for block in _BLOCK.split(text.replace("\r\n", "\n")):
             nodes = blocks.get(block)
             if nodes is None:
-                reader = _BlockReader(self.grammar, self.comment, with_places=False)
+                reader = _BlockReader(self.grammar, self.comment, self._leaves)
                 nodes = reader.read(block.split("\n"), line_number)
                 problems.extend(reader.problems)
                 if not reader.problems:
                     if len(blocks) >= REMEMBERED_BLOCKS:
                         blocks.clear()
+                        self._leaves.clear()
                     blocks[block] = nodes
             for node in nodes:
                 present = children.get(node.statement.identity)
@@ -71,7 +73,7 @@ class IndentedSyntax:
 
     def lines_of(self, text: str) -> Iterator[tuple[int, Path]]:
         """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for pointing at places."""
-        reader = _BlockReader(self.grammar, self.comment, with_places=True)
+        reader = _BlockReader(self.grammar, self.comment, {}, with_places=True)
         reader.read(text.replace("\r\n", "\n").split("\n"), 1)
         yield from reader.places
 
@@ -79,41 +81,59 @@ class IndentedSyntax:
 class _BlockReader:
     """Reads lines into nodes. The stack holds the nodes that are open, how far in each stands, and its first child."""
 
-    def __init__(self, grammar: Grammar, comment: str, *, with_places: bool) -> None:
+    def __init__(self, grammar: Grammar, comment: str, leaves: dict[Statement, Node], *, with_places: bool = False) -> None:
+        """`leaves` are the nodes of leaves read before: equal leaves are one node."""
         self.problems: list[TextProblem] = []
         self.places: list[tuple[int, Path]] = []
         self._with_places = with_places
         self._grammar = grammar
         self._comment = comment
+        self._leaves = leaves
+        self._nodes = [root_of(grammar)]
+        self._indents, self._belows = [-1], [-1]
 
     def read(self, lines: list[str], first_line: int) -> tuple[Node, ...]:
-        nodes = [root_of(self._grammar)]
-        indents, belows = [-1], [-1]
+        nodes, indents, belows, leaves, comment = self._nodes, self._indents, self._belows, self._leaves, self._comment
+        leaf: Statement | None = None
+        leaf_indent = 0
         for number, line in enumerate(lines, first_line):
-            stripped = line.strip()
-            if not stripped or stripped.startswith(self._comment):
+            left = line.lstrip()
+            stripped = left.rstrip()
+            if not stripped or stripped.startswith(comment):
                 continue
-            indent = len(line) - len(line.lstrip())
+            indent = len(line) - len(left)
+            if leaf is not None and indent > leaf_indent:
+                self._open(leaf, leaf_indent)
             while indents[-1] >= indent:
                 nodes.pop()
                 indents.pop()
                 belows.pop()
             if belows[-1] != indent:
                 belows[-1] = self._first_child(indents[-1], belows[-1], indent, number, line)
+            siblings = nodes[-1].children
             context = nodes[-1].statement.rule
             statement = context.statements.get(stripped) or self._statement(context, stripped, number)
-            siblings = nodes[-1].children
-            node = siblings.get(statement.identity)
-            if node is None or node.statement is not statement:
-                # Stated again it is restated, with what stood below it before.
-                node = Node(statement, {} if node is None else node.children)
-                siblings[statement.identity] = node
-            nodes.append(node)
-            indents.append(indent)
-            belows.append(-1)
+            if statement.rule.holds_others:
+                leaf = None
+                self._open(statement, indent)
+            else:
+                # Nothing stands below a leaf, so it is opened only when something does nevertheless.
+                leaf, leaf_indent = statement, indent
+                siblings[statement.identity] = leaves.get(statement) or leaves.setdefault(statement, Node(statement, {}))
             if self._with_places:
-                self.places.append((number, tuple(n.statement.identity for n in nodes[1:])))
+                path = tuple(n.statement.identity for n in nodes[1:])
+                self.places.append((number, path if leaf is None else (*path, leaf.identity)))
         return tuple(nodes[0].children.values())
+
+    def _open(self, statement: Statement, indent: int) -> None:
+        """What comes next stands below `statement`. Stated again it is restated, with what stood below it before."""
+        siblings = self._nodes[-1].children
+        node = siblings.get(statement.identity)
+        if node is None or node.statement is not statement or not statement.rule.holds_others:
+            node = siblings[statement.identity] = Node(statement, {} if node is None else dict(node.children))
+        self._nodes.append(node)
+        self._indents.append(indent)
+        self._belows.append(-1)
 
     def _first_child(self, outer_indent: int, below: int, indent: int, number: int, line: str) -> int:
         """How far in the children of the open statement stand; tells where this line does not fit that."""

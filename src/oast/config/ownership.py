@@ -50,6 +50,10 @@ class Scope:
         """The part of `tree` in this scope; statements that only lead to it have `owned` False."""
         return _pruned(tree, self.includes, self.excludes, owned=False)
 
+    def holds(self, tree: Node) -> bool:
+        """Whether all of `tree` is in this scope, but for statements that only lead to what is."""
+        return _all_owned(tree, self.includes, self.excludes, owned=False)
+
     def covers(self, path: Path) -> bool:
         """Whether the node at `path` is in this scope."""
         covered = any(_above(pattern, path) for pattern in self.includes)
@@ -69,6 +73,21 @@ def _strictly_inside(inner: Pattern, outer: Pattern) -> bool:
     return len(inner) > len(outer) and all(
         level_matches(level, part) or level_matches(part, level) for level, part in zip(outer, inner, strict=False)
     )
+
+
+def _all_owned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern], *, owned: bool) -> bool:
+    for identity, child in node.children.items():
+        inner = [pattern[1:] for pattern in includes if level_matches(pattern[0], identity)] if includes else []
+        outer = [pattern[1:] for pattern in excludes if level_matches(pattern[0], identity)] if excludes else []
+        child_owned = (owned or () in inner) and () not in outer
+        if child_owned and not outer:
+            continue
+        if not child.children:
+            if not child_owned:
+                return False
+        elif () in outer or not _all_owned(child, [p for p in inner if p], outer, owned=child_owned):
+            return False
+    return True
 
 
 def _pruned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern], *, owned: bool) -> Node:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from operator import attrgetter, is_
 
 from oast.platforms.grammar import Grammar, Statement
 from oast.records import Fingerprints
@@ -108,32 +109,23 @@ def canonical(node: Node) -> Node:
     if known is not None:
         return known
     kept: list[Node] = []
-    changed = False
     for child in node.children.values():
         form = canonical(child) if child.children else child
-        rule = form.statement.rule
-        if form.statement.is_default or rule.volatile:
-            changed = True
-            continue
-        if rule.kind == "container" and rule.known and not rule.presence and not form.children:
-            changed = True
-            continue
-        changed = changed or form is not child
-        kept.append(form)
-    order = sorted(kept, key=_sort_key) if len(kept) > 1 else kept
-    if not changed and all(a is b for a, b in zip(order, kept, strict=True)):
+        statement = form.statement
+        if not statement.silent and (form.children or not statement.rule.vanishes):
+            kept.append(form)
+    if len(kept) > 1:
+        kept.sort(key=_place_key)
+    if len(kept) == len(node.children) and all(map(is_, kept, node.children.values())):
         form = node
     else:
-        form = node.with_children({child.statement.identity: child for child in order})
+        form = node.with_children({child.statement.identity: child for child in kept})
         form._canonical = form
     node._canonical = form
     return form
 
 
-def _sort_key(node: Node) -> tuple[int, tuple[str | int, ...]]:
-    statement = node.statement
-    # The grammar's order alone, so that Python's stable sort keeps the user's order.
-    return (statement.rule.order, ()) if statement.rule.user_ordered or not statement.rule.known else statement.sort_key
+_place_key = attrgetter("statement.place_key")
 
 
 def masked(statement: Statement, fingerprints: Fingerprints) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any, SupportsIndex
 
 import jinja2
@@ -17,7 +18,7 @@ from oast.errors import EstateError
 from oast.estate import selectors
 from oast.estate.expressions import undefined_name, value_environment
 from oast.estate.inventory import Device, Link
-from oast.estate.values import ValueLayers, Values
+from oast.estate.values import ValueLayers, Values, has_expression
 from oast.nearest import suggestion
 from oast.records import Problem
 
@@ -61,7 +62,8 @@ class Network:
     # --- what is not for templates: the sandbox lets nobody there -----------------------------------------------------
 
     def _lazy(self, device: Device) -> Values:
-        return _LazyMap(self._layers.of(device), lambda key, text: self._worked_out(device, key, text), "")
+        work = _Work(self._layers.plain, lambda key, text: self._worked_out(device, key, text))
+        return _LazyMap(self._layers.of(device), work, "")
 
     def _values_of(self, device: Device) -> Values:
         if not self._layers.has_expressions:
@@ -155,30 +157,35 @@ class _Names:
         return self._given[name] if name in self._given else self._values[name]
 
 
-WorkOut = Callable[[str, str], Any]
+@dataclass(frozen=True, slots=True)
+class _Work:
+    """How the values of a device are worked out: `plain` needs nothing (identities), `out` takes a key and its text."""
+
+    plain: frozenset[int]
+    out: Callable[[str, str], Any]
 
 
-def _lazily(value: Any, work_out: WorkOut, path: str) -> Any:
+def _lazily(value: Any, work: _Work, path: str) -> Any:
     if isinstance(value, str):
-        return work_out(path, value) if "{{" in value or "{%" in value else value
-    if isinstance(value, dict):
-        return _LazyMap(value, work_out, f"{path}.")
-    return _LazyList(value, work_out, path) if isinstance(value, list) else value
+        return work.out(path, value) if has_expression(value) else value
+    if not isinstance(value, (dict, list)) or id(value) in work.plain:
+        return value
+    return _LazyMap(value, work, f"{path}.") if isinstance(value, dict) else _LazyList(value, work, path)
 
 
 class _LazyMap(dict[str, Any]):
     """A mapping whose values are worked out when they are asked for, each once."""
 
-    def __init__(self, raw: dict[str, Any], work_out: WorkOut, path: str) -> None:
+    def __init__(self, raw: dict[str, Any], work: _Work, path: str) -> None:
         super().__init__(raw)
         self._raw = raw
-        self._work_out = work_out
+        self._work = work
         self._path = path
         self._made: dict[str, Any] = {}
 
     def __getitem__(self, key: str) -> Any:
         if key not in self._made:
-            self._made[key] = _lazily(self._raw[key], self._work_out, f"{self._path}{key}")
+            self._made[key] = _lazily(self._raw[key], self._work, f"{self._path}{key}")
         return self._made[key]
 
     def get(self, key: str, default: Any = None) -> Any:
@@ -194,17 +201,17 @@ class _LazyMap(dict[str, Any]):
 class _LazyList(list[Any]):
     """A list whose items are worked out when they are asked for."""
 
-    def __init__(self, raw: list[Any], work_out: WorkOut, path: str) -> None:
+    def __init__(self, raw: list[Any], work: _Work, path: str) -> None:
         super().__init__(raw)
         self._raw = raw
-        self._work_out = work_out
+        self._work = work
         self._path = path
 
     def __getitem__(self, index: SupportsIndex | slice) -> Any:
         if isinstance(index, slice):
             return list(self)[index]
         number = range(len(self._raw))[index]
-        return _lazily(self._raw[number], self._work_out, f"{self._path}[{number}]")
+        return _lazily(self._raw[number], self._work, f"{self._path}[{number}]")
 
     def __iter__(self) -> Iterator[Any]:
         return (self[index] for index in range(len(self._raw)))
@@ -212,6 +219,6 @@ class _LazyList(list[Any]):
 
 def _plain(value: Any) -> Any:
     """The same as ordinary mappings and lists, everything worked out."""
-    if isinstance(value, dict):
+    if isinstance(value, _LazyMap):
         return {key: _plain(value[key]) for key in value}
-    return [_plain(item) for item in value] if isinstance(value, list) else value
+    return [_plain(item) for item in value] if isinstance(value, _LazyList) else value

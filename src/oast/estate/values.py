@@ -44,10 +44,19 @@ class ValueLayers:
     given: Values
 
     @cached_property
+    def plain(self) -> frozenset[int]:
+        """The identities (as of `id`) of the mappings and lists as written in which no value refers to others."""
+        found: set[int] = set()
+        parts = [part for layer in self.layers for part in (layer.values, layer.extend)]
+        for part in (*parts, *self.own.values(), self.given):
+            _collect_plain(part, found)
+        return frozenset(found)
+
+    @cached_property
     def has_expressions(self) -> bool:
         """Whether any value refers to others."""
         layers = [part for layer in self.layers for part in (layer.values, layer.extend)]
-        return any(_has_expression(part) for part in (*layers, *self.own.values(), self.given))
+        return any(part and id(part) not in self.plain for part in (*layers, *self.own.values(), self.given))
 
     def steps(self, device: Device) -> Iterator[Step]:
         """What the values of `device` are put together from, widest first."""
@@ -109,12 +118,20 @@ def _place_in(values: Any, path: Sequence[str | int]) -> Place | None:
     return place
 
 
-def _has_expression(value: Any) -> bool:
+def has_expression(text: str) -> bool:
+    """Whether a text in values refers to others."""
+    return "{{" in text or "{%" in text
+
+
+def _collect_plain(value: Any, found: set[int]) -> bool:
     if isinstance(value, str):
-        return "{{" in value or "{%" in value
-    if isinstance(value, dict):
-        return any(_has_expression(v) for v in value.values())
-    return isinstance(value, list) and any(_has_expression(v) for v in value)
+        return not has_expression(value)
+    if not isinstance(value, (dict, list)):
+        return True
+    inner = [_collect_plain(item, found) for item in (value.values() if isinstance(value, dict) else value)]
+    if all(inner):
+        found.add(id(value))
+    return all(inner)
 
 
 def merge(wide: Values, narrow: Values) -> Values:

@@ -124,7 +124,8 @@ class Lint:
 
 def _in_unsound(intent: Intent, path: Path) -> bool:
     """Whether a part belongs to a section in which something is wrong: what it lacks may only be missing because of that."""
-    return any(Scope.of(s.template.owns).covers(path) for s in intent.sections if s.template.section in intent.unsound)
+    unsound = [section.template.owns for section in intent.sections if section.template.section in intent.unsound]
+    return any(Scope.of(owns).covers(path) for owns in unsound)
 
 
 def _telling(node: Node, path: Path = ()) -> Iterator[tuple[Path, Node]]:

@@ -67,42 +67,39 @@ class Rule:
 
     positional: tuple[Argument, ...] = field(init=False)
     optional: dict[str, Argument] = field(init=False)
+    vanishes: bool = field(init=False)
+    """Whether a statement of it says nothing when nothing stands below it."""
+    holds_others: bool = field(init=False)
+    """Whether other statements may stand below one of it."""
 
     def __post_init__(self) -> None:
+        self.holds_others = self.kind in ("container", "list")
+        self.vanishes = self.kind == "container" and self.known and not self.presence
         self.positional = tuple(a for a in self.arguments if a.keyword is None)
         self.optional = {a.keyword: a for a in self.arguments if a.keyword is not None}
-
-    @property
-    def holds_others(self) -> bool:
-        """Whether other statements may stand below this one."""
-        return self.kind in ("container", "list")
 
 
 class Statement:
     """One configuration statement in canonical spelling; shared, never changed.
 
     `identity` is what it is known by among its siblings: a leaf by its name, a list entry by its keys,
-    a leaf-list item by its whole text.
+    a leaf-list item by its whole text. `silent`: canonical text leaves it out, as a default or as volatile.
+    `sort_key` is the grammar's order, then the name; `place_key` lacks the name where the user orders.
     """
 
-    __slots__ = ("_sort_key", "identity", "is_default", "rule", "text")
+    __slots__ = ("identity", "place_key", "rule", "silent", "sort_key", "text")
 
     def __init__(self, rule: Rule, identity: str, text: str) -> None:
         self.rule = rule
         self.identity = identity
         self.text = text
-        self.is_default = rule.default is not None and text == f"{rule.word} {rule.default}"
-        self._sort_key: SortKey | None = None
+        self.silent = rule.volatile or (rule.default is not None and text == f"{rule.word} {rule.default}")
+        self.sort_key: SortKey = (rule.order, natural(identity))
+        # With the grammar's order alone, Python's stable sort keeps the user's order.
+        self.place_key: SortKey = (rule.order, ()) if rule.user_ordered or not rule.known else self.sort_key
 
     def __repr__(self) -> str:
         return f"<statement of {self.rule.path}>"
-
-    @property
-    def sort_key(self) -> SortKey:
-        """The grammar's order, then the name."""
-        if self._sort_key is None:
-            self._sort_key = (self.rule.order, natural(self.identity))
-        return self._sort_key
 
     @property
     def target(self) -> str:
@@ -115,6 +112,8 @@ _DIGITS = re.compile(r"([0-9]+)")
 
 def natural(text: str) -> tuple[str | int, ...]:
     """A sort key under which `port10` comes after `port9`: texts and numbers alternate, beginning with a text."""
+    if text.isalpha():
+        return (text,)
     parts: list[str | int] = list(_DIGITS.split(text))
     parts[1::2] = [int(part) for part in parts[1::2]]
     return tuple(parts)

@@ -1,0 +1,106 @@
+"""Sections: intent.yaml says which make up which devices; what the sections of a device own together is worked out once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from oast.config.ownership import Scope, same_part
+from oast.errors import EstateError, Mistakes
+from oast.estate import selectors, yaml_text
+from oast.estate.estate import Estate
+from oast.estate.selectors import Selector
+from oast.estate.yaml_text import YamlList, YamlMap
+from oast.intent.templates import Template
+from oast.nearest import suggestion
+from oast.records import Place, Problem
+
+FILE = "intent.yaml"
+
+
+@dataclass(frozen=True)
+class SectionUse:
+    """A line of intent.yaml: a section, and the devices that have it (None: all)."""
+
+    name: str
+    on: Selector | None
+    place: Place
+
+
+@dataclass(frozen=True)
+class Composition:
+    """The sections of one kind of device: `wanted` are those asked for, among `every` it has.
+
+    `scopes` says what each of these owns besides the others, `scope` what the wanted ones own together. `problems` tell
+    what is wrong with the templates of the `broken` ones, `conflicts` which sections own the same thing.
+    """
+
+    every: tuple[Template, ...]
+    wanted: tuple[Template, ...]
+    broken: frozenset[str]
+    scopes: Mapping[str, Scope]
+    scope: Scope
+    problems: tuple[Problem, ...]
+    conflicts: tuple[Problem, ...]
+
+    @classmethod
+    def of(cls, every: Sequence[Template], only: frozenset[str], broken: Iterable[str], problems: Sequence[Problem]) -> Composition:
+        """The composition of `every` template; `only` (empty: all) are asked for."""
+        lost = frozenset(name for name in broken if not only or name in only)
+        wanted = tuple(template for template in every if not only or template.section in only)
+        others = {t.section: [p for other in every if other is not t for p in other.owns] for t in every}
+        scopes = {t.section: Scope.of(t.owns, others[t.section]) for t in every}
+        return cls(tuple(every), wanted, lost, scopes, scope_of(wanted, every), tuple(problems), tuple(_owned_twice(every)))
+
+
+def scope_of(wanted: Iterable[Template], every: Iterable[Template]) -> Scope:
+    """What `wanted` own together, without what the others of `every` own inside of it."""
+    mine = tuple(wanted)
+    return Scope.of([p for t in mine for p in t.owns], [p for t in every if t not in mine for p in t.owns])
+
+
+def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
+    """Parts that two sections own: neither could be authoritative. One strictly inside the other is fine."""
+    for number, one in enumerate(every):
+        for other in every[number + 1 :]:
+            for mine in one.owns:
+                for theirs in other.owns:
+                    if same_part(mine, theirs):
+                        part = " / ".join(theirs)
+                        message = f"'{part}' is owned by the section '{one.section}' already ({one.shown})"
+                        hint = "take it out of one header, or divide it into parts"
+                        yield Problem(message, other.owns_place, hint, kind="ownership")
+
+
+def read_sections(estate: Estate, mistakes: Mistakes) -> tuple[SectionUse, ...]:
+    """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there is none at all."""
+    data = yaml_text.read_map(estate.folder / FILE, FILE)
+    for key in data:
+        if key != "sections":
+            with mistakes.collected():
+                raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["sections"]))
+    written = data.get("sections")
+    if not isinstance(written, YamlList) or not written:
+        raise EstateError("'sections' has to list at least one '- section: NAME'", place=Place(FILE, data.lines.get("sections")))
+    uses: list[SectionUse] = []
+    for index, item in enumerate(written):
+        with mistakes.collected():
+            use = _use(item, written.place(index), estate)
+            if any(use.name == other.name for other in uses):
+                raise EstateError(f"the section '{use.name}' is listed twice", place=use.place, hint="join the two, with 'or' in 'on'")
+            uses.append(use)
+    return tuple(uses)
+
+
+def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
+    if not isinstance(item, YamlMap) or not isinstance(item.get("section"), str):
+        raise EstateError("this has to be '- section: NAME'", place=place)
+    for key in item:
+        if key not in ("section", "on"):
+            raise EstateError(f"'{key}' is not known here", place=item.place(key), hint=suggestion(key, ("section", "on")))
+    on = None
+    if "on" in item:
+        on = selectors.parse(str(item["on"]), item.place("on"))
+        on.pick({device.name: device.known_by for device in estate.devices.values()})
+    return SectionUse(item["section"], on, place)
