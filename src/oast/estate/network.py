@@ -68,7 +68,7 @@ class Network:
     def _values_of(self, device: Device) -> Values:
         if not self._layers.has_expressions:
             return self._layers.of(device)
-        whole: Values = _plain(self.device(device.name).values)
+        whole: Values = _plain(self.device(device.name).values, self._layers.plain)
         return whole
 
     def _worked_out(self, device: Device, key: str, text: str) -> Any:
@@ -217,8 +217,8 @@ class _LazyList(list[Any]):
         return (self[index] for index in range(len(self._raw)))
 
 
-def _plain(value: Any) -> Any:
-    """The same as ordinary mappings and lists, everything worked out."""
-    if isinstance(value, _LazyMap):
-        return {key: _plain(value[key]) for key in value}
-    return [_plain(item) for item in value] if isinstance(value, _LazyList) else value
+def _plain(value: Any, plain: frozenset[int]) -> Any:
+    """The same as ordinary mappings and lists, everything worked out; `plain` are the identities of what is so already."""
+    if not isinstance(value, (dict, list)) or id(value) in plain:
+        return value
+    return {key: _plain(value[key], plain) for key in value} if isinstance(value, dict) else [_plain(item, plain) for item in value]
