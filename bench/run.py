@@ -31,6 +31,7 @@ from oast.config.tree import canonical
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, Mistakes
 from oast.estate.estate import Estate, open_estate
+from oast.estate.filters import FILTERS
 from oast.estate.inventory import Device
 from oast.estate.inventory import read as read_inventory
 from oast.fleet.many import for_each
@@ -231,24 +232,28 @@ def fleet(folder: Path, number: int) -> Estate:
     (folder / "values" / "sites.yaml").unlink()
     for path in (folder / "values" / "devices").iterdir():
         path.unlink()
-    (folder / "policies" / "standard.yaml").unlink()
+    (folder / "inventory" / "terminals.csv").unlink()
     rows = [
         f"  e{n}: {{address: 10.255.{n // 250}.{n % 250}, platform: bine, site: s{n}, role: edge, tags: [cameras]}}\n"
         for n in range(number)
     ]
     (folder / "inventory" / "devices.yaml").write_text(
-        "devices:\n  hub: {address: 192.0.2.1, platform: bine, role: core}\n" + "".join(rows)
+        "devices:\n  hub: {address: 192.0.2.1, platform: bine, role: core}\n"
+        + "".join(rows)
+        + "links:\n"
+        + "".join(f"  - [e{n} port{port}, hub port{2 * n + port + 9}]\n" for n in range(number) for port in (1, 2))
+        + "  - [hub port1, hub port3]\n  - [hub port2, hub port4]\n"
     )
     for n in range(-1, number):
         high, low = divmod(n + 1, 250)
-        links = "".join(f"  - {{port: port{p}, to: hub{p}, address: 10.{p}.{high}.{low}/31}}\n" for p in (1, 2))
+        links = "".join(f"  - {{port: port{p}, address: 10.{p}.{high}.{low}/31}}\n" for p in (1, 2))
         services = "".join(
             f"  - name: {name}\n    interfaces:\n      - {{port: port3, vlan: {vlan}, address: 10.{vlan}.{high}.{low}/16}}\n"
             for name, vlan in (("ticket-gates", 110), ("crew-wireless", 130), ("cameras", 120))
         )
-        text = f"location: quay {n}\nloopback: {{ipv4: 10.200.{high}.{low}, ipv6: '2001:db8:{n + 2:x}::1'}}\nlinks:\n{links}"
+        text = f"site_name: quay {n}\nloopback: {{ipv4: 10.200.{high}.{low}, ipv6: '2001:db8:{n + 2:x}::1'}}\nlinks:\n{links}"
         name = "hub" if n < 0 else f"e{n}"
-        (folder / "values" / "devices" / f"{name}.yaml").write_text(text + (f"services:\n{services}" if n >= 0 else ""))
+        (folder / "values" / "devices" / f"{name}.yaml").write_text(text + (f"services:\n{services}" if n >= 0 else "services: []\n"))
     secrets = {"OAST_SECRET_SNMP_READ": "one", "OAST_SECRET_SNMP_BILLING": "two"}
     return open_estate(folder, secrets)
 
@@ -267,9 +272,14 @@ def linting() -> list[Figure]:
         environment = jinja2.Environment(
             loader=jinja2.FileSystemLoader(estate.folder / "templates" / "bine"), trim_blocks=True, lstrip_blocks=True, autoescape=False
         )
+        environment.filters.update(FILTERS)
         builder = IntentBuilder(estate)
+        network = estate.network
         work = [
-            (environment.get_template(f"{template.section}.j2"), {**estate.values_of(device), "device": device.attributes})
+            (
+                environment.get_template(f"{template.section}.j2"),
+                {**estate.values_of(device), "device": device.attributes, "network": network},
+            )
             for device in estate.devices.values()
             for template in builder.templates_of(device)
         ]

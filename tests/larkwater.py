@@ -13,11 +13,13 @@ import tempfile
 import unittest
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from functools import cache
 from pathlib import Path
 from typing import Any
 
 from oast.cli.simulator import Simulator
+from oast.estate.encrypted import EncryptedFile
 
 SHIPPED = Path(__file__).parent.parent / "src" / "oast" / "cli" / "larkwater"
 SECRETS = {
@@ -26,6 +28,7 @@ SECRETS = {
     "snmp-read": "reads-7f31-quay",
     "snmp-billing": "bills-90aa-quay",
 }
+ENCRYPTED = ("snmp-read", "snmp-billing")
 RUN_AT_MOST_S = 120
 
 
@@ -122,6 +125,11 @@ class EstateTest(unittest.TestCase):
         self.assertIn(old, text)
         path.write_text(text.replace(old, new), encoding="utf-8")
 
+    def line_of(self, file: str, text: str) -> int:
+        """The line (from 1) of a file of the estate in which `text` stands first."""
+        lines = (self.estate / file).read_text(encoding="utf-8").splitlines()
+        return next(number for number, line in enumerate(lines, 1) if text in line)
+
 
 def simulator_of(estate: Path) -> Simulator:
     """The simulated network of the estate, started and stopped without a program in between."""
@@ -152,8 +160,11 @@ def lay_out(folder: Path) -> Path:
     shutil.copytree(SHIPPED, estate)
     network = estate / "network.yaml"
     network.write_text(network.read_text(encoding="utf-8").replace("convergence: 0.5", "convergence: 0.05"), encoding="utf-8")
-    lines = "".join(f'{name} = "{value}"\n' for name, value in SECRETS.items())
+    lines = "".join(f'{name} = "{value}"\n' for name, value in SECRETS.items() if name not in ENCRYPTED)
     (folder / "larkwater-secrets.toml").write_text(lines, encoding="utf-8")
+    encrypted = EncryptedFile(estate / "secrets.jwe", folder / "larkwater.key", {})
+    for name in ENCRYPTED:
+        encrypted.put(name, SECRETS[name], date.today())
     return estate
 
 

@@ -101,9 +101,7 @@ class FirstDeliveryTest(LarkwaterTest):
             run = self.oast(*arguments, expect=None)
             outputs += [run.out, run.err]
         self.fault("tern-edge-1", "refuse", "--match", "community")
-        (self.folder / "larkwater-secrets.toml").write_text(
-            (self.folder / "larkwater-secrets.toml").read_text().replace(SECRETS["snmp-read"], "another-9c1d-quay")
-        )
+        outputs.append(self.oast("secret", "set", "snmp-read", stdin="another-9c1d-quay\n").out)
         refused = self.oast("push", "-m", "rotate", "--yes", *QUICK, expect=4)
         self.assertIn("the device refused 'community <secret", refused.out)
         outputs += [refused.out, refused.err]

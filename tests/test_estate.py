@@ -69,7 +69,7 @@ class ProgramTest(EstateTest):
         return self.oast(*(arguments or ("render",)), expect=code).err
 
     def test_the_narrowest_value_wins(self) -> None:
-        self.edit("values/network.yaml", "link_cost: 5", "link_cost: 5\n    extend:\n      name_servers: [192.0.2.55]")
+        self.edit("values/network.yaml", "    extend:\n", "    extend:\n      name_servers: [192.0.2.55]\n")
         self.edit("values/devices/heron-core-1.yaml", "links:\n", "link_cost: 3\nlinks:\n")
         text = self.oast("render", "--on", "role=core", "--section", "routing", "--section", "system").out
         self.assertIn("cost 5", text.partition("# heron-core-1")[0])
@@ -85,16 +85,18 @@ class ProgramTest(EstateTest):
 
     def test_trace_shows_the_template_line_of_each_rendered_line(self) -> None:
         text = self.oast("render", "--on", "name=gull-core-1", "--section", "time", "--trace").out
-        self.assertRegex(text, r"(?m)^    prefer true +# templates/bine/time\.j2:10$")
+        self.assertRegex(text, rf"(?m)^    prefer true +# templates/bine/time\.j2:{self.line_of('templates/bine/time.j2', 'pref true')}$")
 
     def test_an_undefined_variable_is_named_with_the_templates_line(self) -> None:
-        self.edit("values/network.yaml", "  contact: Larkwater network desk\n", "")
+        self.edit("templates/bine/core-routes.j2", "  next-hop 192.0.2.1\n", "  next-hop {{ exit }}\n")
         told = self.told()
-        self.assertIn("templates/bine/system.j2:8: 'contact' is not defined (for gull-core-1, heron-core-1, tern-edge-1 and 3 more)", told)
+        line = self.line_of("templates/bine/core-routes.j2", "exit")
+        self.assertIn(f"templates/bine/core-routes.j2:{line}: 'exit' is not defined (for gull-core-1, heron-core-1)", told)
         self.assertEqual(told.count("is not defined"), 1)
-        self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  contact: desk\n")
-        self.edit("templates/bine/interfaces.j2", "link.to", "link.too")
-        self.assertIn("templates/bine/interfaces.j2:18: 'too' is not defined in the value used here (for gull", self.told())
+        self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  exit: 192.0.2.1\n")
+        self.edit("templates/bine/interfaces.j2", "{{ link.address", "{{ link.adress")
+        line = self.line_of("templates/bine/interfaces.j2", "adress")
+        self.assertIn(f"templates/bine/interfaces.j2:{line}: 'adress' is not defined in the value used here (for gull", self.told())
 
     def test_a_template_that_is_wrong_is_named_with_its_line(self) -> None:
         self.edit("templates/bine/time.j2", "{% endfor %}", "")
@@ -103,13 +105,15 @@ class ProgramTest(EstateTest):
     def test_a_statement_the_grammar_does_not_know_is_placed_in_the_template(self) -> None:
         self.edit("templates/bine/time.j2", "  serv {{", "  sevr {{")
         told = self.told("render", "--on", "name=tern-edge-1")
-        self.assertIn("templates/bine/time.j2:8: 'sevr' is not a statement below 'ntp' (for tern-edge-1)", told)
+        line = self.line_of("templates/bine/time.j2", "sevr")
+        self.assertIn(f"templates/bine/time.j2:{line}: 'sevr' is not a statement below 'ntp' (for tern-edge-1)", told)
         self.assertIn("did you mean 'server'?", told)
 
     def test_a_section_may_not_render_what_it_does_not_own(self) -> None:
         self.edit("templates/bine/time.j2", "ntp\n{%", "system\n  contact x\nntp\n{%")
         told = self.told("render", "--on", "name=tern-edge-1")
-        self.assertIn("templates/bine/time.j2:7: the section 'time' renders what it does not own", told)
+        line = self.line_of("templates/bine/time.j2", "contact x")
+        self.assertIn(f"templates/bine/time.j2:{line}: the section 'time' renders what it does not own", told)
 
     def test_yaml_mistakes_say_where_and_what_to_do(self) -> None:
         path = self.estate / "values/network.yaml"
@@ -159,7 +163,7 @@ class ProgramTest(EstateTest):
         self.assertIn("oast.toml:7: the setting 'pasword' is not known in [connection]", self.told())
 
     def test_a_missing_secret_says_where_it_was_looked_for(self) -> None:
-        (self.folder / "larkwater-secrets.toml").unlink()
+        (self.estate / "secrets.jwe").unlink()
         told = self.told()
         self.assertIn("there is no secret 'snmp-read' in the environment as OAST_SECRET_SNMP_READ", told)
         environment = {"OAST_SECRET_SNMP_READ": "a", "OAST_SECRET_SNMP_BILLING": "b"}
@@ -177,12 +181,13 @@ class ProgramTest(EstateTest):
     def test_a_secret_is_never_shown_by_a_mistake_nor_joined_into_a_text(self) -> None:
         self.edit("templates/bine/monitoring.j2", "community {{ community.name }}", "community {{ community.name }} x")
         told = self.told("render", "--on", "role=core")
+        line = self.line_of("templates/bine/monitoring.j2", "community {{")
         self.assertRegex(
-            told, r"monitoring\.j2:7: the statement is not allowed with this secret .*\n    \|   community <secret [0-9a-f]{8}> x\n"
+            told, rf"monitoring\.j2:{line}: the statement is not allowed with this secret .*\n    \|   community <secret [0-9a-f]{{8}}> x\n"
         )
         self.edit("templates/bine/monitoring.j2", "{{ community.name }} x", "{{ community.name ~ 'x' }}")
         joined = self.told("render", "--on", "role=core")
-        self.assertIn("templates/bine/monitoring.j2:7: a secret is joined with other text in an expression", joined)
+        self.assertIn(f"templates/bine/monitoring.j2:{line}: a secret is joined with other text in an expression", joined)
         self.assertNotIn("quay", told + joined)
 
     def test_a_section_that_no_device_picked_has_is_an_error(self) -> None:

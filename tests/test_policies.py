@@ -19,6 +19,7 @@ class PolicyTest(EstateTest):
             ("  - policy: p\n    must_contain: static-route *\n", ["tern-edge-1", "plover-edge-1", "sandpiper-edge-1", "dunlin-edge-1"], "the configuration lacks 'static-route *'"),
             ("  - policy: p\n    each: acl *\n    must_contain: ace accept ip\n", ["plover-edge-1", "dunlin-edge-1", "tern-edge-1", "sandpiper-edge-1"], "'acl ticket-gates-in' lacks 'ace accept ip'"),
             ("  - policy: p\n    on: role=edge\n    must_be_equal: acl cam*\n", ["plover-edge-1", "dunlin-edge-1"], "'acl cam*' is not the same as on tern-edge-1"),
+            ("  - policy: p\n    must_differ: \"communities | pick('[].name') + [communities[0].name]\"\n    on: site=gull\n", ["gull-core-1"], "item 1 and item 3 of 'communities | pick('[].name') + [communities[0].name]' are the same"),
             ("  - policy: p\n    must_differ: [contact, device.site, contact]\n    on: site=gull\n", ["gull-core-1"], "'contact' and 'contact' are the same"),
             ("  - policy: p\n    expression: links | length == 5 or device.role == 'edge' and device.site != 'tern'\n", ["tern-edge-1"], "the expression is not true"),
         ):  # fmt: skip
@@ -61,6 +62,8 @@ class PolicyTest(EstateTest):
             ("  - policy: p\n    must_contain: x\n    on: site=gul\n", 4, "no device has site=gul"),
             ("  - policy: p\n    must_contain: x\n    waivers: [{on: site=gull, reason: r, until: soon}]\n", 4, "'soon' is not a date"),
             ("  - policy: p\n    expression: nothing > 1\n", 2, "cannot be worked out"),
+            ("  - policy: p\n    must_differ: 5\n", 3, "'must_differ' has to be expressions in a list"),
+            ("  - policy: p\n    must_differ: contact\n", 2, "cannot be worked out: it does not give a list"),
         ):
             with self.subTest(text=text):
                 self.policy(text)
@@ -72,9 +75,10 @@ class PolicyTest(EstateTest):
 class BlockedTest(LarkwaterTest):
     def test_what_violates_a_policy_is_never_sent(self) -> None:
         before = self.running("gull-core-1")
-        self.edit("templates/bine/monitoring.j2", 'default("read-only")', 'default("read-write")')
+        self.edit("templates/bine/monitoring.j2", "default: read-only", "default: read-write")
         run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", expect=3)
-        self.assertIn("templates/bine/monitoring.j2:8: policy 'snmp-reads-only': 'access read-write' is not allowed", run.err)
+        line = self.line_of("templates/bine/monitoring.j2", "community.access")
+        self.assertIn(f"templates/bine/monitoring.j2:{line}: policy 'snmp-reads-only': 'access read-write' is not allowed", run.err)
         self.assertIn("changes go through Oast, not through SNMP", run.err)
         self.assertEqual(self.running("gull-core-1"), before)
         self.oast("push", "-m", "x", "--on", "role=core", "--section", "time", "--yes", expect=3)

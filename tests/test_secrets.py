@@ -15,13 +15,10 @@ HIDDEN = "swordfish-41c7"
 class EncryptedTest(EstateTest):
     def setUp(self) -> None:
         super().setUp()
-        self.edit(
-            "oast.toml",
-            'file = "../larkwater-secrets.toml"',
-            'file = "../larkwater-secrets.toml"\nencrypted_file = "secrets.jwe"\nkey_file = "../larkwater.key"',
-        )
-        plain = self.folder / "larkwater-secrets.toml"
-        plain.write_text("".join(line for line in plain.read_text().splitlines(keepends=True) if not line.startswith("snmp-read")))
+        (self.estate / "secrets.jwe").unlink()
+        (self.folder / "larkwater.key").unlink()
+        with (self.folder / "larkwater-secrets.toml").open("a") as plain:
+            plain.write('snmp-billing = "b1lls"\n')
 
     def secret(self, *arguments: str, expect: int = 0, stdin: str = "", environment: dict[str, str] | None = None) -> Run:
         run = self.oast("secret", *arguments, expect=expect, stdin=stdin, environment=environment)
@@ -81,7 +78,7 @@ class EncryptedTest(EstateTest):
     def test_mistakes(self) -> None:
         self.assertIn("the secret is empty", self.secret("set", "snmp-read", expect=2).err)
         self.assertIn("cannot be a secret's name", self.secret("set", "../x", expect=2, stdin="x\n").err)
-        self.edit("oast.toml", 'encrypted_file = "secrets.jwe"\n', "")
+        self.edit("oast.toml", "encrypted_file =", "# encrypted_file =")
         self.assertIn("the estate has no encrypted file for secrets", self.secret("list", expect=3).err)
 
 
@@ -94,11 +91,12 @@ class OtherProvidersTest(EstateTest):
         self.edit("oast.toml", "[secrets]\n", f'[secrets]\ncommand = ["{script}", "{{name}}"]\n')
         after = self.oast("render", "--section", "monitoring", "--on", "site=gull").out
         self.assertNotIn(HIDDEN, after)
-        self.assertEqual(len(set(before.splitlines()) & set(after.splitlines())), 3, "one community is another now, the rest is the same")
+        self.assertEqual(len(set(before.splitlines()) & set(after.splitlines())), 4, "one community is another now, the rest is the same")
         self.edit("oast.toml", str(script), f"{script}-gone")
         self.assertIn("the command for secrets cannot be run", self.oast("render", expect=3).err)
 
     def test_a_person_is_asked_without_showing_what_is_typed(self) -> None:
+        (self.estate / "secrets.jwe").unlink()
         (self.folder / "larkwater-secrets.toml").write_text('snmp-billing = "b"\n')
         self.edit("oast.toml", "[secrets]\n", "[secrets]\nprompt = true\n")
         arguments = ("render", "--section", "monitoring", "--on", "site=gull")

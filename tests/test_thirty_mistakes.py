@@ -42,6 +42,7 @@ MISTAKES = (
     Planted("values/rules.yaml", "", "  - on: role=core\n    values: {spare: {secret: nobody-has-it}}\n", "nobody-has-it", "there is no secret 'nobody-has-it'"),
     Planted("values/devices/gul-core-1.yaml", "", "spare: 1\n", "", "there is no device 'gul-core-1' for these values"),
     Planted("values/devices/dunlin-edge-1.yaml", "", "one: '{{ other }}'\nother: '{{ one }}'\n", "one: '", "values refer to each other in a circle: one -> other -> one"),
+    Planted("values/network.yaml", "secret: snmp-billing}", "secret: snmp-billing}\n      access: read-onyl", "read-onyl", "'communities[1].access' is 'read-onyl', not one of read-only, read-write"),
     Planted("values/network.yaml", "link_cost: 5", "link_cost: five", "link_cost: five", "'link_cost' is 'five', not a whole number from 1 to 65535"),
     # intent and templates
     Planted("intent.yaml", "", "  - section: system\n    on: role=edge\n", "- section: system\n    on", "the section 'system' is listed twice"),
@@ -53,9 +54,9 @@ MISTAKES = (
     Planted(T + "sums.j2", "", HEADER.replace("NAME", "sums").replace("spare*", "sums*") + "{{ device.address | network_of }}\n", "network_of", "is not an address or prefix with a length"),
     Planted(T + "time.j2", "  serv {{", "  sevr {{", "sevr", "'sevr' is not a statement below 'ntp'"),
     Planted(T + "users.j2", "  role {{", "role {{", "role {{", "'role' is not a statement at the left edge"),
-    Planted(T + "system.j2", "{{ contact }}", "{{ contakt }}", "contakt", "'contakt' is not defined"),
+    Planted(T + "system.j2", "  search {{ domain }}", "  search {{ domain }}!", "domain }}!", "'larkwater.example!' is not a domain name"),
+    Planted(T + "core-routes.j2", "next-hop 192.0.2.1", "next-hop {{ nxet_hop }}", "nxet_hop }}", "'nxet_hop' is not defined"),
     Planted(T + "monitoring.j2", "owns: [snmp]", "owns: [snmp, system/contact]", "owns", "'system / contact' is owned by the section 'system' already"),
-    Planted(T + "monitoring.j2", 'default("read-only")', 'default("read-onyl")', "read-onyl", "'read-onyl' is not read-only or read-write"),
     # what the intents show together
     Planted(T + "access-lists.j2", "  ace drop ip destination-network 198.51.100.0/24\n  ace accept ip\n", "", "acl crew", "'acl crew-wireless-in' has no 'ace'"),
     Planted(T + "interfaces.j2", "  ingress-acl {{ service.name }}-in", "  ingress-acl {{ service.name }}-inn", "-inn", "refers to the acl '"),

@@ -23,13 +23,13 @@ class ExplainTest(EstateTest):
                 "link_cost = 2",
                 "--with --with",
                 f"values/devices/gull-core-1.yaml:{line} the device's own file (3, overridden)",
-                "values/network.yaml:26 rule on role=core (5, overridden)",
+                f"values/network.yaml:{self.line_of('values/network.yaml', 'link_cost: 5')} rule on role=core (5, overridden)",
                 "values/network.yaml:21 everywhere (10, overridden)",
             ],
         )
 
     def test_mappings_merge_lists_are_extended_and_a_scalar_can_replace_a_mapping(self) -> None:
-        self.edit("values/network.yaml", "  - on: role=core\n", "  - on: role=core\n    extend: {name_servers: [192.0.2.55]}\n")
+        self.edit("values/network.yaml", "    extend:\n", "    extend:\n      name_servers: [192.0.2.55]\n")
         shown = self.explained("gull-core-1", "name_servers")
         self.assertIn('name_servers = ["192.0.2.53", "192.0.2.54", "192.0.2.55"]', shown)
         self.assertIn('rule on role=core  (appended ["192.0.2.55"])', shown)
@@ -62,7 +62,7 @@ class ReferenceTest(EstateTest):
             "  base_cost: 6\n"
             "  management: {port: manage0, shown: '{{ management.port | upper }}'}\n"
             "  hubs: \"{{ network.pick('tag=hub') | map(attribute='name') | list }}\"\n"
-            '  far_end: "{{ network.device(links[0].to).values.links[0].address }}"\n'
+            '  far_end: "{{ network.other_end(device.name, links[0].port).device.values.links[0].address }}"\n'
         )
         document = self.oast("explain", "tern-edge-1", "--format", "json").json()
         values = {v["key"]: v["value"] for v in document["values"]}
@@ -77,8 +77,8 @@ class ReferenceTest(EstateTest):
         self.assertIn("written as {{ base_cost * 2 }}", shown)
 
     def test_templates_reach_the_other_end_of_a_link(self) -> None:
-        self.edit("templates/bine/interfaces.j2", '"to {{ link.to }}"', '"to {{ link.to }} at {{ network.device(link.to).site }}"')
-        self.assertIn("to heron-core-1 at heron", self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out)
+        self.edit("templates/bine/interfaces.j2", ".device.name }}", ".device.site }} with {{ network.device('gull-core-1').address }}")
+        self.assertIn("to heron with 192.0.2.11", self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out)
 
     def test_circles_and_undefined_references_are_errors_with_their_place(self) -> None:
         for text, line, message in (

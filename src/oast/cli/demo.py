@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import argparse
 import os
+import secrets
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Mapping
+from datetime import date
 from pathlib import Path
 
 from rich.text import Text
@@ -19,10 +21,12 @@ from oast.cli.fresh import fresh_folder, lay_out
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
 from oast.errors import StateError
+from oast.estate.encrypted import EncryptedFile
 from oast.files import write_whole
 
 SHIPPED = Path(__file__).parent / "larkwater"
-SECRETS = ("login-password", "privilege-password", "snmp-read", "snmp-billing")
+SECRETS = ("login-password", "privilege-password")
+ENCRYPTED = ("snmp-read", "snmp-billing")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -36,6 +40,9 @@ def run(options: argparse.Namespace) -> int:
     try:
         # The secrets stand beside the estate, outside what would be committed.
         lay_out(SHIPPED, estate, folder / "larkwater-secrets.toml", SECRETS)
+        encrypted = EncryptedFile(estate / "secrets.jwe", folder / "larkwater.key", {})
+        for name in ENCRYPTED:
+            encrypted.put(name, secrets.token_urlsafe(12), date.today())
         _Story(estate).tell()
     finally:
         Simulator(estate / "network.yaml", estate / ".oast" / "sim", os.environ).stop()
@@ -74,6 +81,9 @@ class _Story:
         self._run("devices")
         self._say("What should be on a device? Templates and values, rendered; no device is touched.")
         self._run("render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace")
+        self._say("Where does a value come from, what did it override, and is anything wrong in the whole estate?")
+        self._run("explain", "gull-core-1", "location")
+        self._run("lint")
         self._say("What would change? What is the same on several devices is shown once; secrets are fingerprints.")
         self._run("diff", expect=NO)
         self._say("Deliver it: to all at once, each under a timer that brings it back unless Oast confirms.")

@@ -79,6 +79,8 @@ def _policy(item: Any, place: Place, estate: Estate) -> Policy:
         raise EstateError(f"the policy needs exactly one of {', '.join(RULES)}", place=place)
     if rules[0] == "secret_age" and (not isinstance(item["secret_age"], int) or isinstance(item["secret_age"], bool)):
         raise EstateError("'secret_age' has to be a number of days", place=item.place("secret_age"))
+    if rules[0] == "must_differ" and not (isinstance(item["must_differ"], (str, list)) and item["must_differ"]):
+        raise EstateError("'must_differ' has to be expressions in a list, or one that gives a list", place=item.place("must_differ"))
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
         raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
@@ -185,12 +187,18 @@ class Policies:
         return enabled is not None and enabled.statement.target == "false"
 
     def _differ(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
-        values = [self._evaluated(policy, str(expression), intent) for expression in policy.argument]
+        if isinstance(policy.argument, list):
+            names = [f"'{expression}'" for expression in policy.argument]
+            values = [self._evaluated(policy, str(expression), intent) for expression in policy.argument]
+        else:
+            values = list(self._evaluated(policy, policy.argument, intent))
+            names = [f"item {number}" for number in range(1, len(values) + 1)]
         plain = [value.reveal() if isinstance(value, Secret) else value for value in values]
+        of = "" if isinstance(policy.argument, list) else f" of '{policy.argument}'"
         for number, value in enumerate(plain):
             if value in plain[:number]:
-                same = policy.argument[plain.index(value)]
-                yield self._problem(policy, intent, f"'{policy.argument[number]}' and '{same}' are the same", policy.place)
+                same = names[plain.index(value)]
+                yield self._problem(policy, intent, f"{same} and {names[number]}{of} are the same", policy.place)
 
     def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
         """The part is the same on all devices; with `by`, on all that have the same attribute."""
@@ -216,7 +224,10 @@ class Policies:
             "network": self._estate.network,
         }
         try:
-            return evaluated(expression, names)
+            result = evaluated(expression, names)
+            if policy.rule == "must_differ" and isinstance(policy.argument, str) and not isinstance(result, list):
+                raise TypeError("it does not give a list")
+            return result
         except Exception as error:
             message = f"the expression '{expression}' cannot be worked out: {error}"
             raise EstateError.of([Problem(message, policy.place, devices=(intent.device.name,), kind="policy")]) from None
