@@ -83,7 +83,7 @@ class ReferenceTest(EstateTest):
     def test_circles_and_undefined_references_are_errors_with_their_place(self) -> None:
         for text, line, message in (
             ("everywhere:\n  a: '{{ b }}'\n  b: '{{ c.d }}'\n  c: {d: '{{ a }}'}\n", 2, "values refer to each other in a circle: a -> b -> c.d -> a"),
-            ("everywhere:\n  a: '{{ nothing }}'\n", 2, "'a' refers to 'nothing', which is not defined"),
+            ("everywhere:\n  a: '{{ nothing }}'\n", 2, "'a' cannot be worked out: 'nothing' is not defined"),
             ("everywhere:\n  b: 1\n  a: '{{ 1 + }}'\n", 3, "the expression in 'a' is wrong"),
             ("everywhere:\n  a: \"{{ network.device('gul').site }}\"\n", 2, "there is no device 'gul'"),
             ("everywhere:\n  a: '{{ 1 // 0 }}'\n", 2, "'a' cannot be worked out"),

@@ -11,6 +11,7 @@ import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
 from oast.estate.filters import FILTERS, TESTS
+from oast.estate.jinja_mistakes import Missing
 from oast.records import Secret
 
 
@@ -34,7 +35,7 @@ def template_environment(folder: Path | None) -> jinja2.Environment:
     """The environment of the templates in `folder`: what is put out goes to devices."""
     made = _Environment(
         loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
-        undefined=jinja2.StrictUndefined,
+        undefined=Missing,
         finalize=_reveal,
         trim_blocks=True,
         lstrip_blocks=True,
@@ -46,23 +47,13 @@ def template_environment(folder: Path | None) -> jinja2.Environment:
 
 def value_environment() -> jinja2.Environment:
     """The environment of expressions in values: what they give stays in Oast."""
-    return _with_filters(_Environment(undefined=jinja2.StrictUndefined, keep_trailing_newline=True, autoescape=False))
+    return _with_filters(_Environment(undefined=Missing, keep_trailing_newline=True, autoescape=False))
 
 
 def _with_filters(made: jinja2.Environment) -> jinja2.Environment:
     made.filters.update(FILTERS)
     made.tests.update(TESTS)
     return made
-
-
-def undefined_name(error: jinja2.UndefinedError) -> tuple[str | None, str | None]:
-    """What an expression found not to be defined: a name, or a field of a value."""
-    words = (error.message or "").split("'")
-    if len(words) == 3 and words[2] == " is undefined":
-        return words[1], None
-    if len(words) == 5 and "has no attribute" in words[2]:
-        return None, words[3]
-    return None, None
 
 
 @lru_cache(maxsize=256)

@@ -22,15 +22,18 @@ def _interface(value: Any) -> ipaddress.IPv4Interface | ipaddress.IPv6Interface:
             return ipaddress.ip_interface(value)
     except ValueError:
         pass
-    raise ValueError(f"{_shown(value)} is not an address or prefix with a length, such as 192.0.2.1/24")
+    _defined(value)
+    raise ValueError(f"'{value}' is not an address or prefix with a length, such as 192.0.2.1/24")
 
 
 def _network(value: Any) -> ipaddress.IPv4Network | ipaddress.IPv6Network:
     return _interface(value).network
 
 
-def _shown(value: Any) -> str:
-    return "a value that is not defined" if isinstance(value, jinja2.Undefined) else f"'{value}'"
+def _defined(value: Any) -> None:
+    """Raises MissingError for what is not defined."""
+    if isinstance(value, jinja2.Undefined):
+        str(value)
 
 
 def network_of(value: str) -> str:
@@ -49,7 +52,7 @@ def length_of(value: str) -> int:
         try:
             return ipaddress.IPv4Network(f"0.0.0.0/{value}").prefixlen
         except ValueError:
-            raise ValueError(f"{_shown(value)} is neither a prefix nor a mask") from None
+            raise ValueError(f"'{value}' is neither a prefix nor a mask") from None
     return _network(value).prefixlen
 
 
@@ -84,10 +87,10 @@ def peer_address(value: str) -> str:
     interface = _interface(value)
     network = interface.network
     if network.max_prefixlen - network.prefixlen not in (1, 2):
-        raise ValueError(f"{_shown(value)} is not on a link of two: its length has to be 31 or 30 (127 or 126)")
+        raise ValueError(f"'{value}' is not on a link of two: its length has to be 31 or 30 (127 or 126)")
     hosts = [address for address in network.hosts() if address != interface.ip]
     if len(hosts) != 1:
-        raise ValueError(f"{_shown(value)} is not one of the two ends of its link")
+        raise ValueError(f"'{value}' is not one of the two ends of its link")
     return f"{hosts[0]}/{network.prefixlen}"
 
 

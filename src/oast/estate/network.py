@@ -16,8 +16,9 @@ import jinja2
 
 from oast.errors import EstateError
 from oast.estate import selectors
-from oast.estate.expressions import undefined_name, value_environment
+from oast.estate.expressions import value_environment
 from oast.estate.inventory import Device, Link
+from oast.estate.jinja_mistakes import MissingError, in_words, path_of, syntax
 from oast.estate.values import ValueLayers, Values, has_expression
 from oast.nearest import suggestion
 from oast.records import Problem
@@ -80,17 +81,18 @@ class Network:
         self._open.append(step)
         try:
             return self._evaluated(device, text)
-        except jinja2.UndefinedError as error:
-            name, field = undefined_name(error)
-            hint = suggestion(name, self._layers.of(device)) if name else "look at the value it is taken from"
-            raise self._error(device, key, f"'{key}' refers to '{name or field}', which is not defined", hint) from None
+        except MissingError as error:
+            path = path_of(self._environment.parse(text), None, error.name)
+            message, hint = error.told(path, self._layers.of(device))
+            raise self._error(device, key, f"'{key}' cannot be worked out: {message}", hint) from None
         except jinja2.TemplateSyntaxError as error:
-            message = f"the expression in '{key}' is wrong: {error.message}"
-            raise self._error(device, key, message, "close what {{ opens; text that holds {{ needs quotes inside") from None
+            _, message, hint = syntax(error, text, self._environment)
+            raise self._error(device, key, f"the expression in '{key}' is wrong: {message}", hint) from None
         except EstateError as error:
             raise error if error.place is not None else self._error(device, key, error.message, error.hint) from None
         except Exception as error:
-            raise self._error(device, key, f"'{key}' cannot be worked out: {error}", None) from None
+            message, hint = in_words(error)
+            raise self._error(device, key, f"'{key}' cannot be worked out: {message}", hint) from None
         finally:
             self._open.pop()
 

@@ -245,7 +245,7 @@ def read(folder: Path, inventory: Inventory, secret: SecretOf, given: Sequence[t
 
 def _map(data: Any, place: Place, name: str) -> YamlMap:
     if not isinstance(data, YamlMap):
-        raise EstateError(f"'{name}' has to hold 'name: value' lines", place=place)
+        raise EstateError(f"'{name}' has to hold 'name: value' lines", place=place, hint="indent them below it, a space behind each ':'")
     return data
 
 

@@ -13,6 +13,7 @@ from typing import Any
 import yaml
 
 from oast.errors import EstateError
+from oast.estate import yaml_mistakes
 from oast.records import Place, Problem
 
 
@@ -81,7 +82,7 @@ def read_map(path: Path, shown: str) -> YamlMap:
     if data is None:
         return YamlMap(shown)
     if not isinstance(data, YamlMap):
-        raise EstateError("the file has to hold 'name: value' lines", place=Place(shown, 1))
+        raise EstateError("the file has to hold 'name: value' lines", place=Place(shown, 1), hint=yaml_mistakes.lacks_space(data))
     return data
 
 
@@ -89,18 +90,17 @@ def parse(text: str, shown: str) -> Any:
     """Like `read`, for a text."""
     try:
         node = yaml.compose(text, Loader=_Loader)
-    except yaml.MarkedYAMLError as error:
-        raise _human(error, text, shown) from None
     except yaml.YAMLError as error:
-        raise EstateError(f"the file is not valid YAML: {error}", place=Place(shown)) from None
-    return None if node is None else _Converter(shown).convert(node)
+        raise yaml_mistakes.told(error, text, shown) from None
+    return None if node is None else _Converter(shown, text).convert(node)
 
 
 class _Converter:
     """Nodes to values. A node that several aliases name is converted once, so that aliases of aliases cannot fill memory."""
 
-    def __init__(self, file: str) -> None:
+    def __init__(self, file: str, text: str) -> None:
         self._file = file
+        self._text = text
         self._made: dict[yaml.Node, Any] = {}
 
     def convert(self, node: yaml.Node) -> Any:
@@ -126,25 +126,45 @@ class _Converter:
     def _mapping(self, node: yaml.Node) -> YamlMap:
         made = YamlMap(self._file)
         for key_node, value_node in node.value:
-            key = _key(key_node, made, self._file)
-            made[key] = self.convert(value_node)
+            key = self._key(key_node, made)
+            value = self.convert(value_node)
+            if value is None and getattr(node, "flow_style", False) and not key_node.style:
+                self._complain(yaml_mistakes.lacks_space(key), key_node)
+            elif isinstance(value, str) and not value_node.style and value_node.start_mark.line > key_node.start_mark.line:
+                # Alone on the lines below its name, plain text is hardly ever meant.
+                self._complain(yaml_mistakes.lacks_space(value), value_node)
+                dash = re.match(r"-[^\s-]", value)
+                self._complain("a space is missing behind the '-'; write '- ' before each item" if dash else None, value_node)
+            made[key] = value
             made.lines[key] = key_node.start_mark.line + 1
         return made
 
+    def _key(self, node: yaml.Node, made: YamlMap) -> str:
+        place = Place(self._file, node.start_mark.line + 1)
+        if not isinstance(node, yaml.ScalarNode):
+            quoted = yaml_mistakes.expression_in(self._line(node))
+            if quoted is not None:
+                self._complain(f"a value cannot begin with '{{{{' or '{{%' in YAML: that opens a mapping; {quoted}", node)
+            raise EstateError("a name before ':' has to be plain text", place=place, hint="text in braces needs quotes")
+        key = str(node.value)
+        if key in made:
+            message = f"'{key}' stands twice in the same place, first in line {made.lines[key]}"
+            self._complain(f"{message}; remove one of them, or look at its indentation", node)
+        return key
 
-def _key(node: yaml.Node, made: YamlMap, file: str) -> str:
-    place = Place(file, node.start_mark.line + 1)
-    if not isinstance(node, yaml.ScalarNode):
-        raise EstateError("a name before ':' has to be plain text", place=place, hint="text in braces needs quotes")
-    key = str(node.value)
-    if key in made:
-        message = f"'{key}' stands twice in the same place, first in line {made.lines[key]}"
-        raise EstateError(message, place=place, hint="remove one of them, or look at its indentation")
-    return key
+    def _complain(self, told: str | None, node: yaml.Node) -> None:
+        if told is not None:
+            message, _, hint = told.partition("; ")
+            place = Place(self._file, node.start_mark.line + 1)
+            raise EstateError.of([Problem(message, place, hint, excerpt=self._line(node).rstrip())])
+
+    def _line(self, node: yaml.Node) -> str:
+        return self._text.split("\n")[node.start_mark.line]
 
 
 def _tag_error(node: yaml.Node, file: str) -> EstateError:
-    return EstateError(f"the YAML tag '{node.tag}' is not allowed here", place=Place(file, node.start_mark.line + 1))
+    hint = "put the text in quotes" if node.tag.startswith("!") else "write plain text, lists and mappings only"
+    return EstateError(f"the YAML tag '{node.tag}' is not allowed here", place=Place(file, node.start_mark.line + 1), hint=hint)
 
 
 def _scalar(node: yaml.Node, file: str) -> Hashable:
@@ -160,34 +180,3 @@ def _scalar(node: yaml.Node, file: str) -> Hashable:
     if kind == "float":
         return float(value)
     raise _tag_error(node, file)
-
-
-def _human(error: yaml.MarkedYAMLError, text: str, shown: str) -> EstateError:
-    mark = error.problem_mark or error.context_mark
-    line = mark.line + 1 if mark else None
-    lines = text.splitlines()
-    written = lines[line - 1] if line and line <= len(lines) else ""
-    before = lines[line - 2] if line and 2 <= line <= len(lines) + 1 else ""
-    message, hint = _cause(error, written, before)
-    return EstateError.of([Problem(message, Place(shown, line), hint, excerpt=written.rstrip() or None)])
-
-
-def _cause(error: yaml.MarkedYAMLError, written: str, before: str) -> tuple[str, str]:
-    problem = error.problem or ""
-    if "\t" in written[: len(written) - len(written.lstrip())] or "'\\t'" in problem:
-        return "a tab stands in the indentation", "use spaces: YAML does not allow tabs there"
-    if "mapping values are not allowed" in problem:
-        if re.search(r":\s.*:\s", written):
-            return "a second ':' stands in this line", "put the text after the first ':' in quotes"
-        return "this line is indented as if it belonged to the text above it", "align it with its neighbours, or complete the line above"
-    if "could not find expected ':'" in problem or "simple key" in problem:
-        return "a name without ':' stands here", "write 'name: value', with a space behind the colon"
-    if "expected <block end>" in problem or "did not find expected key" in problem or "expected '<document start>'" in problem:
-        return "the indentation does not fit the lines above", "align this line with the lines it belongs to"
-    if "flow" in (error.context or "") or "expected ',' or" in problem:
-        return "a '[' or '{' is not closed, or text that begins with one is not in quotes", "close it, or put the text in quotes"
-    if "quoted scalar" in (error.context or "") or "unexpected end of stream" in problem:
-        return "a quote is not closed", "add the closing quote"
-    if "alias" in problem or "anchor" in problem:
-        return f"'*' or '&' begins a reference here: {problem}", "put the text in quotes"
-    return f"this is not valid YAML: {problem}", f"look at the line above as well: {before.strip()}" if before else "look at this line"

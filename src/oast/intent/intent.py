@@ -148,9 +148,12 @@ class IntentBuilder:
         Raises EstateError when its values cannot be worked out.
         """
         syntax = self.syntax(device)
-        values = self._values(device)
         composed = self._composition(device)
         problems = [*composed.problems, *(replace(conflict, devices=(device.name,)) for conflict in composed.conflicts)]
+        try:
+            values = self._values(device)
+        except EstateError as error:
+            raise EstateError.of([*problems, *error.problems()]) from None
         sections: list[RenderedSection] = []
         unsound = set(composed.broken)
         for template in composed.wanted:

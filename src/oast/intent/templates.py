@@ -17,7 +17,7 @@ import jinja2.nodes
 from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
 from oast.estate import yaml_text
-from oast.estate.expressions import undefined_name
+from oast.estate.jinja_mistakes import MissingError, Told, in_words, path_of, syntax, unknown_words
 from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
 from oast.nearest import suggestion
@@ -56,13 +56,18 @@ class Template:
         """The text for `values`. Raises EstateError with the line of the template."""
         try:
             text = self._rendered(values)
-        except jinja2.UndefinedError as error:
-            raise self._undefined(error, values) from None
+        except MissingError as error:
+            place, tree = self._place_of(error), self.compiled.environment.parse(self.source)
+            path = path_of(tree, place.line, error.name) if place.file == self.shown else None
+            message, hint = error.told(path, [name for name in values if name not in self._globals])
+            raise self._for_device(message, place, hint, values, str(error.name)) from None
         except jinja2.TemplateSyntaxError as error:
-            raise _syntax_error(error, self.shown) from None
+            raise _syntax_error(error, self.shown, self.source, self.compiled.environment) from None
         except Exception as error:
             # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
-            raise _for_device(_plain(error), self._place_of(error), None, values) from None
+            message, hint = in_words(error)
+            place = self._place_of(error)
+            raise self._for_device(f"the template cannot be rendered: {message}", place, hint, values) from None
         if "<secret " in text:
             raise self._joined_secret(text, values)
         return text
@@ -72,7 +77,7 @@ class Template:
         number = text[: text.index("<secret ")].count("\n") + 1
         place = self.line_places(values).get(number, Place(self.shown))
         message = "a secret is joined with other text in an expression, or put through a filter"
-        return _for_device(message, place, "put it out alone: text{{ secret }}text", values)
+        return self._for_device(message, place, "put it out alone: text{{ secret }}text", values)
 
     def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
         """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""
@@ -97,24 +102,18 @@ class Template:
         inner = frames[-1]
         return Place(f"{Path(self.shown).parent}/{Path(inner.filename).name}", inner.lineno)
 
-    def _undefined(self, error: jinja2.UndefinedError, values: Mapping[str, Any]) -> EstateError:
-        name, field = undefined_name(error)
-        if name:
-            return _for_device(f"'{name}' is not defined", self._place_of(error), suggestion(name, values), values, name)
-        if field:
-            hint = "look at where the value comes from in values/, and give it there"
-            return _for_device(f"'{field}' is not defined in the value used here", self._place_of(error), hint, values, field)
-        return _for_device(_plain(error), self._place_of(error), None, values)
+    def _for_device(self, message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = "") -> EstateError:
+        device = values.get("device")
+        names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
+        written = _line(self.source, place.line) if place.file == self.shown else None
+        kind = "undefined" if undefined else "template"
+        return EstateError.of([Problem(message, place, hint, written, names, kind, subject=undefined)])
 
 
-def _for_device(message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = "") -> EstateError:
-    device = values.get("device")
-    names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
-    return EstateError.of([Problem(message, place, hint, devices=names, kind="undefined" if undefined else "template", subject=undefined)])
-
-
-def _plain(error: Exception) -> str:
-    return f"the template cannot be rendered: {error}" if str(error) else f"the template cannot be rendered: {type(error).__name__}"
+def _line(source: str, number: int | None) -> str | None:
+    """The line of a template as written; None when there is no such line, or nothing on it."""
+    lines = source.split("\n")
+    return lines[number - 1].rstrip() or None if number and number <= len(lines) else None
 
 
 def _with_marks(env: jinja2.Environment, source: str) -> str:
@@ -153,13 +152,17 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         raise EstateError("the header does not say what the section owns", place=header.place("owns"), hint="add for example 'owns: [ntp]'")
     try:
         compiled = env.get_template(path.name)
+        tree = env.parse(source)
     except jinja2.TemplateSyntaxError as error:
-        raise _syntax_error(error, shown) from None
+        raise _syntax_error(error, shown, source, env) from None
+    unknown = unknown_words(tree, env.filters, env.tests)
+    if unknown is not None:
+        raise _told(unknown, shown, source)
     written = header.get("variables")
     if written is not None and not isinstance(written, YamlMap):
         raise EstateError("'variables' has to hold 'name: type' lines", place=header.place("variables"))
     declared = None if written is None else declarations(written)
-    _check_names(source, env, declared, shown)
+    _check_names(tree, source, declared, shown)
     return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), declared, shown, source, compiled)
 
 
@@ -167,19 +170,20 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
 GIVEN = ("device", "network")
 
 
-def _check_names(source: str, env: jinja2.Environment, declared: Mapping[str, Variable] | None, shown: str) -> None:
+def _check_names(tree: jinja2.nodes.Template, source: str, declared: Mapping[str, Variable] | None, shown: str) -> None:
     """A template that declares its variables uses no others."""
     if declared is None:
         return
-    tree = env.parse(source)
     for name in sorted(jinja2.meta.find_undeclared_variables(tree) - set(declared) - set(GIVEN)):
         line = min((node.lineno for node in tree.find_all(jinja2.nodes.Name) if node.name == name), default=None)
         message = f"the template uses '{name}', which its header does not declare"
-        raise EstateError.of([Problem(message, Place(shown, line), suggestion(name, declared), kind="variable")])
+        raise EstateError.of([Problem(message, Place(shown, line), suggestion(name, declared), _line(source, line), kind="variable")])
 
 
 def _header(source: str, shown: str) -> YamlMap:
     match = _HEADER.match(source)
+    if match is None and re.match(r"\s*\{#", source):
+        raise EstateError("the comment at the beginning is not closed", place=Place(shown, 1), hint="end the header with '#}'")
     if match is None:
         hint = "begin it with {# and the lines 'section: NAME' and 'owns: [PART]', closed by #}"
         raise EstateError("the template has no header", place=Place(shown, 1), hint=hint)
@@ -193,7 +197,16 @@ def _header(source: str, shown: str) -> YamlMap:
     return data
 
 
-def _syntax_error(error: jinja2.TemplateSyntaxError, shown: str) -> EstateError:
-    message = (error.message or "the template is wrong").rstrip(".")
-    file = f"{Path(shown).parent}/{error.name}" if error.name else shown
-    return EstateError.of([Problem(f"the template is wrong: {message}", Place(file, error.lineno), kind="template")])
+def _syntax_error(error: jinja2.TemplateSyntaxError, shown: str, source: str, env: jinja2.Environment) -> EstateError:
+    # Jinja2 names the template by its name, or by its path.
+    name = Path(error.name or shown).name
+    other = name != Path(shown).name
+    file = f"{Path(shown).parent}/{name}"
+    written = (error.source or "") if other else source
+    return _told(syntax(error, written, env), file, written)
+
+
+def _told(told: Told, file: str, source: str) -> EstateError:
+    line, message, hint = told
+    problem = Problem(f"the template is wrong: {message}", Place(file, line), hint, _line(source, line), kind="template")
+    return EstateError.of([problem])
