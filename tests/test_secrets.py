@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import datetime
 import json
+import threading
+from pathlib import Path
 
-from larkwater import EstateTest, Run, on_terminal
+from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, on_terminal, program
 from oast.estate.encrypted import EncryptedFile
 
 HIDDEN = "swordfish-41c7"
@@ -104,3 +107,81 @@ class OtherProvidersTest(EstateTest):
         self.assertEqual(code, 0, shown)
         self.assertNotIn(HIDDEN, shown)
         self.assertRegex(shown, r"community <secret [0-9a-f]{8}>")
+
+
+class FullRunTest(LarkwaterTest):
+    """A run of everything, and every artefact of it searched for every secret."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit("oast.toml", "[delivery]\n", "[delivery]\nmask_backups = true\n")
+        self.artefacts: dict[str, str] = {}
+        self.over = threading.Event()
+        self.watcher = threading.Thread(target=self.watch_processes)
+        self.watcher.start()
+        self.addCleanup(self.watcher.join)
+        self.addCleanup(self.over.set)
+
+    def watch_processes(self) -> None:
+        """The command lines of the program's processes and the simulator's, looked at all the time."""
+        while not self.over.wait(0.01):
+            for path in Path("/proc").glob("[0-9]*/cmdline"):
+                with contextlib.suppress(OSError):
+                    line = path.read_bytes().replace(b"\0", b" ").decode(errors="replace")
+                    if " -m oast" in line:
+                        self.artefacts[f"process: {line}"] = line
+
+    def run_program(self, *arguments: str, stdin: str = "", environment: dict[str, str] | None = None) -> Run:
+        run = self.oast(*arguments, expect=None, stdin=stdin, environment=environment)
+        self.artefacts[f"{arguments} stdout"], self.artefacts[f"{arguments} stderr"] = run.out, run.err
+        return run
+
+    def test_no_secret_stands_in_anything_that_was_put_out_or_kept(self) -> None:
+        for line in (
+            "lint", "explain gull-core-1", "explain gull-core-1 communities --format json", "render --trace", "render --out rendered",
+            "render --describe", "diff -q", "diff --format json", "push -m first --yes --format json", "diff --format json", "verify -v",
+            "secret list", "secret age --most 1 --format json", "devices --format json", "sim status",
+        ):  # fmt: skip
+            self.run_program(*line.split())
+        self.fault("tern-edge-1", "refuse", "--match", "community")
+        self.run_program("secret", "set", "snmp-read", stdin="another-9c1d-quay\n")
+        refused = self.run_program("push", "-m", "rotate", "--yes", "--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
+        self.assertIn("the device refused 'community <secret", refused.out)
+        self.run_program("diff", environment={"OAST_SECRET_LOGIN_PASSWORD": "wr0ng-password"})
+        self.edit("templates/bine/monitoring.j2", "community {{ community.name }}", "community {{ community.name }} x")
+        self.run_program("lint", "--trace", "--format", "sarif")
+        self.over.set()
+        self.watcher.join()
+        secrets = [*SECRETS.values(), "another-9c1d-quay", "pier-2-writes", "wr0ng-password"]
+        for path in self.estate.rglob("*"):
+            # The simulated devices hold what they run.
+            if path.is_file() and not {"sim", "startup"} & set(path.relative_to(self.estate).parts):
+                self.artefacts[str(path)] = path.read_bytes().decode(errors="replace")
+        for kind in ("process: ", "backups/", "log/", "outcome.json", "rendered/"):
+            self.assertTrue(any(kind in name for name in self.artefacts), f"no {kind} was looked at")
+        for secret in secrets:
+            for name, text in self.artefacts.items():
+                self.assertNotIn(secret, text, name)
+
+    def test_a_masked_backup_shows_that_a_secret_was_there(self) -> None:
+        self.oast("push", "-m", "first", "--yes", "--on", "site=tern")
+        backup = next((self.estate / ".oast/backups").glob("*/tern-edge-1.txt")).read_text()
+        self.assertIn("cannot be restored as it is", backup)
+        self.assertRegex(backup, r"\n  community <secret [0-9a-f]{8}>\n    access read-write\n")
+        self.assertIn('contact "night desk, pier 2"', backup)
+
+    def test_a_fault_of_the_program_shows_no_secret(self) -> None:
+        (self.folder / "sitecustomize.py").write_text(
+            "import oast.estate.secrets as s\n"
+            "made = s.Secrets.made\n"
+            "def broken(self, name, value):\n"
+            "    raise RuntimeError(f'cannot keep {value}') from ValueError(value)\n"
+            "s.Secrets.made = broken\n"
+        )
+        run = program("lint", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
+        self.assertIn("This is a fault of Oast (RuntimeError), not yours", run.err)
+        kept = Path(run.err.split("with the file ")[1].strip())
+        self.addCleanup(kept.unlink)
+        for secret in SECRETS.values():
+            self.assertNotIn(secret, run.out + run.err + kept.read_text())
+        self.assertIn("secrets.py", kept.read_text())

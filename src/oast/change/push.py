@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from oast.change.backup import Backup
 from oast.change.compare import Comparison
 from oast.change.locks import device_lock
 from oast.change.outcome import Cause, Outcome, State
@@ -20,18 +21,23 @@ from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import DeviceError
 from oast.intent.intent import Intent
+from oast.records import Fingerprints
 from oast.verify.checks import Check
 
 
 @dataclass(frozen=True)
 class PushOptions:
-    """`at_once` devices make a wave. Backups and transcripts go below `working`, in folders named after `run`."""
+    """`at_once` devices make a wave. Backups and transcripts go below `working`, in folders named after `run`.
+
+    `mask` hides the secrets in backups.
+    """
 
     working: Path
     run: str
     at_once: int
     revert_timer_s: float
     verify_timeout_s: float
+    mask: Fingerprints | None = None
 
 
 def new_run() -> str:
@@ -94,13 +100,13 @@ class Push:
         async def opener(transcript: Transcript) -> Session:
             return await self._connector.open(intent.device, intent.platform, transcript)
 
-        folder = self._options.working
+        folder, syntax = self._options.working, self._syntax_of(intent)
         return Transaction(
             comparison,
             self._checks.get(comparison.name, ()),
-            self._syntax_of(intent),
+            syntax,
             opener,
-            folder / "backups" / self._options.run / f"{comparison.name}.txt",
+            Backup(folder / "backups" / self._options.run / f"{comparison.name}.txt", syntax, self._options.mask),
             folder / "log" / self._options.run / f"{comparison.name}.log",
             self._options.revert_timer_s,
             self._progress,

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from oast.change.backup import Backup
 from oast.change.compare import Comparison, edits_between
 from oast.change.outcome import Cause, Outcome, State
 from oast.config.indented import IndentedSyntax
@@ -23,7 +24,6 @@ from oast.config.tree import Node, canonical
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused
-from oast.files import write_whole
 from oast.readings.read import Readings, read
 from oast.verify.checks import Check, CheckResult, evaluate
 
@@ -64,7 +64,7 @@ class Transaction:
         checks: Iterable[Check],
         syntax: IndentedSyntax,
         opener: Opener,
-        backup: Path,
+        backup: Backup,
         log: Path,
         revert_timer_s: float,
         progress: Callable[[str, str], None],
@@ -120,10 +120,7 @@ class Transaction:
         if canonical(self._syntax.parse(running_text).tree) != self.comparison.running:
             raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
         self._say("backing up")
-        try:
-            write_whole(self._backup, running_text, mode=0o600)
-        except OSError as error:
-            raise DeviceError(f"its backup cannot be written ({error.strerror}): it was not touched") from None
+        self._backup.write(running_text)
         self._before = await self._read_state()
         await self._session.gain_privilege()
 

@@ -76,7 +76,8 @@ def run(options: argparse.Namespace) -> int:
             sys.stderr.write("nothing was delivered\n")
             return NO
     started = time.monotonic()
-    push_options = PushOptions(estate.working, work.run, work.at_once, timer_s, verify_s)
+    mask = estate.fingerprints if estate.settings.delivery.mask_backups else None
+    push_options = PushOptions(estate.working, work.run, work.at_once, timer_s, verify_s, mask)
     outcomes, stopped = asyncio.run(_deliver(work, different, push_options, quiet=quiet))
     every = [*outcomes, *(_unreached(name, error, work) for name, error in failed)]
     _record(work, options, every)

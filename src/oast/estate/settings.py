@@ -38,6 +38,7 @@ class DeliverySettings:
 
     revert_timer_s: int = 120
     verify_timeout_s: float = 30.0
+    mask_backups: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,11 +129,12 @@ class _Reader:
         )
 
     def _delivery(self) -> DeliverySettings:
-        table = self._table("delivery", {"revert_timer_s", "verify_timeout_s"})
+        table = self._table("delivery", {"revert_timer_s", "verify_timeout_s", "mask_backups"})
         default = DeliverySettings()
         return DeliverySettings(
             revert_timer_s=int(self._number(table, "revert_timer_s", default.revert_timer_s)),
             verify_timeout_s=self._number(table, "verify_timeout_s", default.verify_timeout_s),
+            mask_backups=self._of(table, "mask_backups", bool, "true or false") or False,
         )
 
     def _table(self, name: str, known: set[str]) -> Mapping[str, Any]:
