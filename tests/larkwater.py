@@ -160,6 +160,8 @@ def lay_out(folder: Path) -> Path:
     shutil.copytree(SHIPPED, estate)
     network = estate / "network.yaml"
     network.write_text(network.read_text(encoding="utf-8").replace("convergence: 0.5", "convergence: 0.05"), encoding="utf-8")
+    settings = estate / "oast.toml"
+    settings.write_text("".join(line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")))
     lines = "".join(f'{name} = "{value}"\n' for name, value in SECRETS.items() if name not in ENCRYPTED)
     (folder / "larkwater-secrets.toml").write_text(lines, encoding="utf-8")
     encrypted = EncryptedFile(estate / "secrets.jwe", folder / "larkwater.key", {})

@@ -53,6 +53,9 @@ class DocumentationTest(LarkwaterTest):
     def test_the_page_about_delivery(self) -> None:
         self.check("delivery.md")
 
+    def test_the_page_about_checks(self) -> None:
+        self.check("checks.md")
+
     def test_the_page_about_policies(self) -> None:
         self.check("policies.md")
 

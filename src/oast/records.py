@@ -23,7 +23,7 @@ class Place:
 class Problem:
     """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for.
 
-    `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link, empty,
+    `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link, empty, check,
     policy, policy-warning; `behind` says where the values on
     the line come from; `subject` is the name that is not defined.
     """

@@ -27,6 +27,8 @@ class Cause(StrEnum):
     CHECKS = "checks"
     """It was delivered, the checks failed or its path was cut, and it went back: exit code 5."""
     INTERRUPTED = "interrupted"
+    HELD = "held"
+    """It was not begun, because of what became of the devices before it."""
 
 
 @dataclass(frozen=True)

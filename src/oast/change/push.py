@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -20,6 +20,7 @@ from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import DeviceError
+from oast.estate.selectors import Selector
 from oast.intent.intent import Intent
 from oast.records import Fingerprints
 from oast.verify.checks import Check
@@ -27,9 +28,10 @@ from oast.verify.checks import Check
 
 @dataclass(frozen=True)
 class PushOptions:
-    """`at_once` devices make a wave. Backups and transcripts go below `working`, in folders named after `run`.
+    """`waves` come in order, then the devices that none of them picks; at most `at_once` devices at a time.
 
-    `mask` hides the secrets in backups.
+    After more than `most_failures` failures no further devices are begun. Backups and transcripts go below `working`, in
+    folders named after `run`; `mask` hides the secrets in backups.
     """
 
     working: Path
@@ -38,6 +40,8 @@ class PushOptions:
     revert_timer_s: float
     verify_timeout_s: float
     mask: Fingerprints | None = None
+    waves: tuple[Selector, ...] = ()
+    most_failures: int = 0
 
 
 def new_run() -> str:
@@ -74,9 +78,28 @@ class Push:
 
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
-        waves = max(1, self._options.at_once)
-        for start in range(0, len(self._comparisons), waves):
-            await self._wave(self._comparisons[start : start + waves])
+        for wave in self._waves():
+            failures = sum(1 for o in self._outcomes.values() if o.state is not State.DELIVERED)
+            if failures > self._options.most_failures:
+                left = [c for c in self._comparisons if c.name not in self._outcomes]
+                for comparison in left:
+                    reason = f"not begun: {failures} of the devices before it failed or went back"
+                    self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
+                    self._progress(comparison.name, "held back")
+                return
+            await self._wave(wave)
+
+    def _waves(self) -> Iterator[Sequence[Comparison]]:
+        """The devices in the order of the waves, in parts of `at_once`."""
+        groups: list[list[Comparison]] = [[] for _ in range(len(self._options.waves) + 1)]
+        for comparison in self._comparisons:
+            known_by = comparison.intent.device.known_by
+            first = next((n for n, wave in enumerate(self._options.waves) if wave.matches(known_by)), -1)
+            groups[first].append(comparison)
+        at_once = max(1, self._options.at_once)
+        for group in groups:
+            for start in range(0, len(group), at_once):
+                yield group[start : start + at_once]
 
     async def _wave(self, comparisons: Sequence[Comparison]) -> None:
         with ExitStack() as locks:

@@ -83,6 +83,13 @@ def positive(text: str) -> int:
     return int(text)
 
 
+def count(text: str) -> int:
+    """A whole number, 0 or more."""
+    if not text.isdigit():
+        raise argparse.ArgumentTypeError(f"'{text}' is not a whole number")
+    return int(text)
+
+
 def seconds(text: str) -> float:
     """A number of seconds above 0."""
     try:

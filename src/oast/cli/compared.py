@@ -12,10 +12,13 @@ from oast.change.push import new_run
 from oast.cli.progress import Progress
 from oast.cli.workplace import console
 from oast.connect.connector import Connector
-from oast.errors import DeviceError, EstateError
+from oast.errors import DeviceError, EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.intent.intent import Intent, IntentBuilder
 from oast.records import Problem
+from oast.verify.checks import Check, derive
+from oast.verify.written import checks_of as written_for
+from oast.verify.written import read as written_checks
 
 
 @dataclass(frozen=True)
@@ -62,6 +65,19 @@ def prepare(estate: Estate, options: argparse.Namespace) -> Work:
     connector = Connector(estate, options.timeout)
     at_once = options.at_once or estate.settings.connection.at_once
     return Work(estate, builder, connector, intents, network, at_once, new_run())
+
+
+def checks_of(work: Work) -> dict[str, list[Check]]:
+    """What must be true of the devices picked: what follows from the network's intents, and what the engineer wrote.
+
+    Raises EstateError.
+    """
+    mistakes = Mistakes()
+    written = written_checks(work.estate, mistakes)
+    own = written_for(written, work.estate, {intent.device.name: intent.platform for intent in work.intents}, mistakes)
+    mistakes.raise_any()
+    derived = derive(work.network)
+    return {name: [*derived[name], *checks] for name, checks in own.items()}
 
 
 async def compare_all(work: Work, mode: Mode, *, quiet: bool) -> Mapping[str, Comparison | DeviceError]:

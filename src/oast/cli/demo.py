@@ -86,9 +86,12 @@ class _Story:
         self._run("lint")
         self._say("What would change? What is the same on several devices is shown once; secrets are fingerprints.")
         self._run("diff", expect=NO)
-        self._say("Deliver it: to all at once, each under a timer that brings it back unless Oast confirms.")
+        self._say(
+            "Deliver it: to one router, then to the other terminals, then to the hubs, as [delivery] in oast.toml says;",
+            "each under a timer that brings it back unless Oast confirms.",
+        )
         self._run("push", "-m", "Bring the routers under Oast", "--ticket", "LF-1041", "--yes")
-        self._say("Does the network do what was intended? The checks follow from the intent.")
+        self._say("Does the network do what was intended? The checks follow from the intent, and from checks/.")
         self._run("verify")
         self._say("Again, with nothing changed:")
         self._run("push", "-m", "Once more", "--yes")

@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from datetime import date
 from typing import Any
 
@@ -14,9 +15,14 @@ from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID
 from oast.cli.failures import show_problems
 from oast.cli.workplace import plural, put_json, readable_estate
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
 from oast.intent.lint import Lint
+from oast.platforms.load import shipped
 from oast.records import Problem, gathered
+from oast.verify.written import checks_of
+from oast.verify.written import read as read_checks
 
 WARNING = "policy-warning"
 KINDS = {
@@ -30,6 +36,7 @@ KINDS = {
     "address": "an address is used twice in the network",
     "link": "the two ends of a link do not fit each other",
     "empty": "a list that must not be empty is",
+    "check": "a check of the estate cannot be made",
     "policy": "a policy of the estate is violated",
     "policy-warning": "a policy of the estate is violated that only warns",
 }
@@ -50,7 +57,7 @@ def run(options: argparse.Namespace) -> int:
         lint = Lint(estate, mistakes, date.today(), options.section, trace=options.trace)
         picked = lint.concerned(estate.pick(options.on)) if estate.devices else []
         devices = len(picked)
-        problems = gathered(lint.problems(picked))
+        problems = gathered([*lint.problems(picked), *_in_checks(estate, picked)])
     except EstateError as error:
         problems = gathered(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
@@ -64,6 +71,17 @@ def run(options: argparse.Namespace) -> int:
         warned = f", {plural(len(problems) - wrong, 'warning')}" if len(problems) > wrong else ""
         sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(devices, 'device')}{warned}\n")
     return INVALID if any(problem.kind != WARNING for problem in problems) else DONE
+
+
+def _in_checks(estate: Estate, devices: Sequence[Device]) -> list[Problem]:
+    """What is wrong in checks/*.yaml."""
+    mistakes = Mistakes()
+    platforms = {}
+    for device in devices:
+        with suppress(EstateError):  # an unknown platform has been told
+            platforms[device.name] = shipped(device.platform)
+    checks_of(read_checks(estate, mistakes), estate, platforms, mistakes)
+    return mistakes.found
 
 
 def _document(problem: Problem) -> dict[str, Any]:

@@ -8,7 +8,7 @@ import json
 import signal
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 from pathlib import Path
 
@@ -19,7 +19,7 @@ from oast.change.compare import Comparison
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions
 from oast.cli import arguments
-from oast.cli.compared import Work, compare_all, prepare, split
+from oast.cli.compared import Work, checks_of, compare_all, prepare, split
 from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
@@ -30,7 +30,7 @@ from oast.errors import DeviceError, EstateError, UsageError
 from oast.files import write_whole
 from oast.intent.policy import Policies
 from oast.records import gathered
-from oast.verify.checks import derive
+from oast.verify.checks import Check
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0
@@ -43,6 +43,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="deliver without asking")
     parser.add_argument("--revert-timer", metavar="S", type=arguments.seconds, help="seconds until a device goes back by itself")
     parser.add_argument("--verify-timeout", metavar="S", type=arguments.seconds, help="seconds the checks may take to come true")
+    parser.add_argument(
+        "--most-failures", metavar="N", type=arguments.count, help="devices that may fail or go back before no further is begun"
+    )
+    parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_mode(parser)
@@ -62,6 +66,7 @@ def run(options: argparse.Namespace) -> int:
         raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
     work = prepare(estate, options)
     _keep_policies(work)
+    checks = checks_of(work)
     quiet = options.quiet or options.format == "json"
     compared, failed = split(asyncio.run(compare_all(work, options.mode, quiet=quiet)))
     different = [c for c in compared if c.edits]
@@ -77,8 +82,10 @@ def run(options: argparse.Namespace) -> int:
             return NO
     started = time.monotonic()
     mask = estate.fingerprints if estate.settings.delivery.mask_backups else None
-    push_options = PushOptions(estate.working, work.run, work.at_once, timer_s, verify_s, mask)
-    outcomes, stopped = asyncio.run(_deliver(work, different, push_options, quiet=quiet))
+    most_failures = estate.settings.delivery.most_failures if options.most_failures is None else options.most_failures
+    waves = () if options.one_wave else estate.settings.delivery.waves
+    push_options = PushOptions(estate.working, work.run, work.at_once, timer_s, verify_s, mask, waves, most_failures)
+    outcomes, stopped = asyncio.run(_deliver(work, different, checks, push_options, quiet=quiet))
     every = [*outcomes, *(_unreached(name, error, work) for name, error in failed)]
     _record(work, options, every)
     if options.format == "json":
@@ -117,11 +124,13 @@ def _nothing_delivered(
     return FAILED if failed else DONE
 
 
-async def _deliver(work: Work, comparisons: Sequence[Comparison], push_options: PushOptions, *, quiet: bool) -> tuple[list[Outcome], bool]:
+async def _deliver(
+    work: Work, comparisons: Sequence[Comparison], checks: Mapping[str, Sequence[Check]], push_options: PushOptions, *, quiet: bool
+) -> tuple[list[Outcome], bool]:
     with Progress(console(error=True), [c.name for c in comparisons], quiet=quiet) as progress:
         push = Push(
             comparisons,
-            derive(work.network),
+            checks,
             work.connector,
             lambda intent: work.builder.syntax(intent.device),
             push_options,
@@ -205,6 +214,8 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
 def _result(outcome: Outcome) -> str:
     if outcome.cause is Cause.FAILED:
         return f"failed, {outcome.state}"
+    if outcome.cause is Cause.HELD:
+        return "held back"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
     if outcome.cause is Cause.CHECKS:

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.compared import Work, prepare
+from oast.cli.compared import Work, checks_of, prepare
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.progress import Progress
@@ -19,12 +19,13 @@ from oast.errors import DeviceError
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 from oast.readings.read import read
-from oast.verify.checks import Check, CheckResult, derive, evaluate
+from oast.verify.checks import Check, CheckResult, evaluate
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-v", "--verbose", action="store_true", help="list every check, not only those that fail")
     arguments.add_selection(parser)
+    arguments.add_intent(parser)
     arguments.add_connection(parser)
     arguments.add_format(parser)
     arguments.add_estate(parser)
@@ -32,7 +33,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     work = prepare(estate_of(options), options)
-    checks = derive(work.network)
+    checks = {name: _of_sections(found, work, options.section) for name, found in checks_of(work).items()}
+    if options.format == "text" and not any(checks.values()):
+        sections = " or ".join(f"'{name}'" for name in options.section)
+        console().print(f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check")
+        return DONE
     results, failed = asyncio.run(_verify(work, checks, quiet=options.quiet or options.format == "json"))
     every = [result for device_results in results.values() for result in device_results]
     wrong = [result for result in every if not result.passed]
@@ -47,6 +52,14 @@ def run(options: argparse.Namespace) -> int:
             out.print(f"{plural(len(every), 'check')} on {plural(len(results), 'device')}: {verdict}")
         show_device_errors(failed, sys.stderr, work.logs)
     return FAILED if failed else NO if wrong else DONE
+
+
+def _of_sections(checks: Sequence[Check], work: Work, sections: Sequence[str]) -> list[Check]:
+    """The checks that rest on what `sections` (empty: all) own, or were written for one of them."""
+    if not sections:
+        return list(checks)
+    scopes = {intent.device.name: intent.scope for intent in work.intents}
+    return [c for c in checks if c.section in sections or any(scopes[c.device].covers(path) for path in c.concerns)]
 
 
 async def _verify(

@@ -99,6 +99,9 @@ def read_estate(
     secrets = Secrets(environment, read.secrets, fingerprints, ask)
     known = inventory.read(folder, mistakes)
     links = inventory.read_links(folder, known, mistakes)
+    for wave in read.delivery.waves:
+        with mistakes.collected():
+            wave.pick({name: device.known_by for name, device in known.devices.items()})
     layers = values.read(folder, known, secrets.get, given, mistakes)
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints), mistakes
 

@@ -67,3 +67,13 @@ def evaluated(expression: str, names: Mapping[str, Any]) -> Any:
     if isinstance(result, jinja2.Undefined):
         str(result)  # raises UndefinedError
     return result
+
+
+@lru_cache(maxsize=256)
+def _text(text: str) -> jinja2.Template:
+    return value_environment().from_string(text)
+
+
+def filled(text: str, names: Mapping[str, Any]) -> str:
+    """`text` with its `{{ expressions }}` worked out. Raises whatever they raise; TemplateSyntaxError when it is wrong."""
+    return _text(text).render(names) if "{" in text else text

@@ -10,6 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import EstateError
+from oast.estate import selectors
+from oast.estate.selectors import Selector
 from oast.nearest import suggestion
 from oast.records import Place
 
@@ -34,11 +36,17 @@ class ConnectionSettings:
 
 @dataclass(frozen=True, slots=True)
 class DeliverySettings:
-    """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come true."""
+    """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come true.
+
+    `waves` pick the devices that come first, second and so on; the others come last. After a wave in which more than
+    `most_failures` devices failed or went back, no further begins.
+    """
 
     revert_timer_s: int = 120
     verify_timeout_s: float = 30.0
     mask_backups: bool = False
+    waves: tuple[Selector, ...] = ()
+    most_failures: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,13 +137,21 @@ class _Reader:
         )
 
     def _delivery(self) -> DeliverySettings:
-        table = self._table("delivery", {"revert_timer_s", "verify_timeout_s", "mask_backups"})
+        table = self._table("delivery", {"revert_timer_s", "verify_timeout_s", "mask_backups", "waves", "most_failures"})
         default = DeliverySettings()
         return DeliverySettings(
             revert_timer_s=int(self._number(table, "revert_timer_s", default.revert_timer_s)),
             verify_timeout_s=self._number(table, "verify_timeout_s", default.verify_timeout_s),
             mask_backups=self._of(table, "mask_backups", bool, "true or false") or False,
+            waves=self._waves(table),
+            most_failures=self._count(table, "most_failures", default.most_failures),
         )
+
+    def _waves(self, table: Mapping[str, Any]) -> tuple[Selector, ...]:
+        written = self._of(table, "waves", list, 'a list of selectors: ["site=dunlin", "role=edge"]') or []
+        if not all(isinstance(wave, str) for wave in written):
+            raise self._error("waves", 'a wave has to be a selector in quotes, such as "role=edge"')
+        return tuple(selectors.parse(wave, self._place("waves")) for wave in written)
 
     def _table(self, name: str, known: set[str]) -> Mapping[str, Any]:
         table = self._data.get(name, {})
@@ -170,6 +186,12 @@ class _Reader:
             raise self._error(key, f"'{key}' has to be a number above 0")
         return float(value)
 
+    def _count(self, table: Mapping[str, Any], key: str, default: int) -> int:
+        value = table.get(key, default)
+        if isinstance(value, bool) or not isinstance(value, int) or value < 0:
+            raise self._error(key, f"'{key}' has to be a whole number, 0 or more")
+        return value
+
     def _secret(self, table: Mapping[str, Any], key: str) -> str | None:
         value = table.get(key)
         if value is None:
@@ -180,6 +202,9 @@ class _Reader:
         return value["secret"]
 
     def _error(self, key: str, message: str, hint: str | None = None) -> EstateError:
+        return EstateError(message, place=self._place(key), hint=hint)
+
+    def _place(self, key: str) -> Place:
         is_key: Callable[[str], bool] = lambda line: re.match(rf"\s*\[?{re.escape(key)}\b", line) is not None  # noqa: E731
         line = next((number for number, text in enumerate(self._lines, 1) if is_key(text)), None)
-        return EstateError(message, place=Place(FILE, line), hint=hint)
+        return Place(FILE, line)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import ipaddress
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -9,34 +10,37 @@ from dataclasses import dataclass
 from oast.config.tree import Path
 from oast.intent.intent import Intent
 from oast.readings.read import Readings
+from oast.readings.tables import Record
 
 
 @dataclass(frozen=True)
 class Check:
-    """In the reading `reading`, the record with the fields of `match` must have `wanted` in `field`.
+    """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors).
 
-    `concerns` are the parts of the configuration this rests on.
+    With `field`, each of them has to fit `wanted` there, and there has to be one. Without, their number has to be from `least`
+    to `most`, and `wanted` says so in words. `concerns` are the parts of the configuration this rests on, `section` the section
+    it was written for.
     """
 
     device: str
     title: str
     reading: str
     match: Mapping[str, str]
-    field: str
+    field: str | None
     wanted: str
     concerns: tuple[Path, ...]
+    least: int = 0
+    most: int | None = None
+    section: str | None = None
 
 
 @dataclass(frozen=True)
 class CheckResult:
-    """`actual` is what the device has in the field; None when it has no such record."""
+    """`actual` is what the device has in the field, or the number of records; None when it has no such record."""
 
     check: Check
     actual: str | None
-
-    @property
-    def passed(self) -> bool:
-        return self.actual == self.check.wanted
+    passed: bool
 
     @property
     def finding(self) -> str:
@@ -46,11 +50,20 @@ class CheckResult:
 
 def evaluate(checks: Iterable[Check], readings: Readings) -> list[CheckResult]:
     """Every check against the readings of its device."""
-    results = []
-    for check in checks:
-        record = next((r for r in readings.get(check.reading, ()) if all(r.get(k) == v for k, v in check.match.items())), None)
-        results.append(CheckResult(check, record.get(check.field) if record is not None else None))
-    return results
+    return [_judged(check, readings.get(check.reading, ())) for check in checks]
+
+
+def _judged(check: Check, records: Iterable[Record]) -> CheckResult:
+    rows = [r for r in records if all(_fits(wanted, r.get(field)) for field, wanted in check.match.items())]
+    if check.field is None:
+        return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
+    found = [row.get(check.field) for row in rows]
+    wrong = [value for value in found if not _fits(check.wanted, value)]
+    return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+
+
+def _fits(wanted: str, value: str | None) -> bool:
+    return value is not None and (wanted == value or fnmatch.fnmatchcase(value, wanted))
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,141 @@
+"""The engineer's own checks, and deliveries in waves."""
+
+from __future__ import annotations
+
+from larkwater import EstateTest, LarkwaterTest
+
+
+class WrittenChecksTest(EstateTest):
+    def test_what_is_wrong_in_a_check_is_told_at_its_line(self) -> None:
+        for text, line, message in (
+            ("  - check: c\n", 2, "the check does not say which reading it looks at"),
+            ("  - chekc: c\n", 2, "this has to be '- check: NAME'"),
+            ("  - check: c\n    raeding: routes\n", 3, "'raeding' is not known in a check"),
+            ("  - check: c\n    reading: rutes\n", 3, "the platform 'bine' has no reading 'rutes'"),
+            ("  - check: c\n    reading: routes\n    where: {prefix: x}\n", 4, "the reading 'routes' has no field 'prefix'"),
+            ("  - check: c\n    reading: routes\n    must_be: {metrik: 10}\n", 4, "the reading 'routes' has no field 'metrik'"),
+            ("  - check: c\n    reading: routes\n    must_be: {metric: true}\n", 4, "'must_be' has to hold 'field: text' lines"),
+            ("  - check: c\n    reading: routes\n    must_be: {metric: 1}\n    least: 2\n", 5, "'least' and 'must_be' are two checks"),
+            ("  - check: c\n    reading: routes\n    most: two\n", 4, "'most' has to be a whole number"),
+            ("  - check: c\n    on: role=cor\n    reading: routes\n", 3, "no device has role=cor"),
+            ("  - check: c\n    reading: routes\n    where: {metric: '{{ nothing }}'}\n", 2, "'nothing' is not defined"),
+            ("  - check: c\n    reading: routes\n    where: {metric: '{{ 1 + }}'}\n", 2, "'{{ 1 + }}' is wrong"),
+        ):
+            with self.subTest(text=text):
+                (self.estate / "checks/more.yaml").write_text("checks:\n" + text)
+                found = self.oast("lint", "--format", "json", expect=3).json()["problems"]
+                self.assertEqual([(f["file"], f["line"]) for f in found], [("checks/more.yaml", line)], found)
+                self.assertIn(message, found[0]["message"])
+
+
+class VerifyTest(LarkwaterTest):
+    delivered = True
+
+    def check(self, text: str) -> None:
+        (self.estate / "checks/network.yaml").write_text("checks:\n" + text)
+
+    def found(self, *arguments: str, code: int) -> list[dict[str, object]]:
+        document = self.oast("verify", "--format", "json", "--on", "name=tern-edge-1", *arguments, expect=code).json()
+        return [c for c in document["devices"][0]["checks"] if not str(c["check"]).startswith(("interface", "OSPF"))]
+
+    def test_fields_counts_globs_and_expressions(self) -> None:
+        self.check(
+            "  - {check: a, reading: interfaces, where: {name: port3*}, must_be: {oper-status: up, ipv4-address: '198.51.100.*'}}\n"
+            "  - {check: b, reading: interfaces, where: {ipv4-address: '{{ device.address }}/24'}, must_be: {name: '{{ management.port }}'}}\n"
+            "  - {check: c, reading: ospf-neighbors, where: {state: full}, least: 2, most: 2}\n"
+            "  - {check: d, reading: ospf-neighbors, where: {state: full}, most: 1}\n"
+            "  - {check: e, reading: routes, where: {destination-prefix: 192.0.2.200/32}}\n"
+        )
+        found = {str(c["check"]): (c["passed"], c["wanted"], c["actual"]) for c in self.found(code=1)}
+        self.assertEqual(
+            found,
+            {
+                "a: interfaces with name port3*, oper-status": (True, "up", "up"),
+                "a: interfaces with name port3*, ipv4-address": (False, "198.51.100.*", None),
+                "b: interfaces with ipv4-address 192.0.2.21/24, name": (True, "manage0", "manage0"),
+                "c: ospf-neighbors with state full": (True, "2", "2"),
+                "d: ospf-neighbors with state full": (False, "0 to 1", "2"),
+                "e: routes with destination-prefix 192.0.2.200/32": (False, "at least 1", "0"),
+            },
+        )
+
+    def test_a_check_that_cannot_be_made_stops_verify_and_push(self) -> None:
+        self.check("  - {check: a, reading: rutes}\n")
+        for command in (("verify",), ("push", "-m", "x", "--yes")):
+            self.assertIn("checks/network.yaml:2: the platform 'bine' has no reading 'rutes'", self.oast(*command, expect=3).err)
+
+    def test_a_section_limits_the_checks(self) -> None:
+        routing = self.oast("verify", "-v", "--section", "routing", "--on", "name=tern-edge-1").out
+        self.assertIn("two-ways-out", routing)
+        self.assertIn("OSPF neighbour gull-core-1 on port1 is full", routing)
+        self.assertNotIn("is up", routing)
+        interfaces = self.oast("verify", "-v", "--section", "interfaces", "--on", "name=tern-edge-1").out
+        self.assertIn("interface loop1 is up", interfaces)
+        self.assertNotIn("two-ways-out", interfaces)
+        self.assertEqual(self.oast("verify", "--section", "time").out, "nothing to check: no check rests on what 'time' owns\n")
+
+    def test_a_push_that_makes_a_written_check_fail_goes_back(self) -> None:
+        self.check(
+            "  - {check: quay, on: site=tern, reading: interfaces, where: {name: port3.110}, must_be: {ipv4-address: 198.51.100.1/28}}\n"
+        )
+        self.edit("values/devices/tern-edge-1.yaml", "198.51.100.1/28", "198.51.100.2/28")
+        run = self.oast("push", "-m", "renumber", "--on", "name=tern-edge-1", "--yes", "--verify-timeout", "1", expect=5)
+        self.assertIn("quay: interfaces with name port3.110, ipv4-address: 198.51.100.2/28, wanted 198.51.100.1/28", run.out)
+        self.assertIn("address 198.51.100.1/28", self.running("tern-edge-1"))
+
+
+class WavesTest(LarkwaterTest):
+    delivered = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit("oast.toml", "[delivery]\n", '[delivery]\nwaves = ["site=dunlin", "role=edge"]\n')
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+
+    def push(self, *arguments: str, code: int) -> dict[str, str]:
+        run = self.oast("push", "-m", "desk", "--yes", "--format", "json", *arguments, expect=code)
+        return {d["device"]: f"{d['state']} {d['cause']}" for d in run.json()["devices"]}
+
+    def order(self) -> list[set[str]]:
+        """The devices in the order in which they were loaded, by what their transcripts say: those of one wave together."""
+        shown = self.oast("push", "-m", "desk", "--yes").err
+        ended = [line.split()[0] for line in shown.splitlines() if " delivered " in line]
+        return [set(ended[:1]), set(ended[1:4]), set(ended[4:])]
+
+    def test_waves_come_in_order_and_the_others_last(self) -> None:
+        edges = {"tern-edge-1", "plover-edge-1", "sandpiper-edge-1"}
+        self.assertEqual(self.order(), [{"dunlin-edge-1"}, edges, {"gull-core-1", "heron-core-1"}])
+
+    def test_after_a_failure_the_rest_is_held_back(self) -> None:
+        self.fault("plover-edge-1", "refuse", "--match", "contact")
+        found = self.push(code=4)
+        self.assertEqual(found["dunlin-edge-1"], "delivered none")
+        self.assertEqual(found["plover-edge-1"], "reverted failed")
+        self.assertEqual(found["tern-edge-1"], "delivered none", "it was in the same wave")
+        self.assertEqual((found["gull-core-1"], found["heron-core-1"]), ("unchanged held", "unchanged held"))
+        self.assertIn("Larkwater network desk", self.running("gull-core-1"))
+        self.fault("plover-edge-1", "none")
+        shown = self.oast("push", "-m", "desk", "--yes", "--at-once", "1").out
+        self.assertIn("3 devices delivered", shown)
+
+    def test_some_failures_may_be_allowed_and_waves_left_out(self) -> None:
+        self.fault("dunlin-edge-1", "refuse", "--match", "contact")
+        self.assertEqual(set(self.push(code=4).values()), {"unchanged held", "reverted failed"})
+        found = self.push("--most-failures", "1", code=4)
+        self.assertEqual(sorted(found.values()), ["delivered none"] * 5 + ["reverted failed"])
+        self.edit("values/network.yaml", "Larkwater day desk", "Larkwater desk")
+        found = self.push("--one-wave", code=4)
+        self.assertEqual(sorted(found.values()), ["delivered none"] * 5 + ["reverted failed"])
+
+    def test_settings_that_are_wrong_are_told(self) -> None:
+        settings = (self.estate / "oast.toml").read_text()
+        line = self.line_of("oast.toml", "waves =")
+        for wrong, message in (
+            ('waves = ["site=dunln"]', "no device has site=dunln"),
+            ('waves = "site=dunlin"', "'waves' has to be a list of selectors"),
+            ("waves = [1]", "a wave has to be a selector in quotes"),
+            ("most_failures = -1", "'most_failures' has to be a whole number, 0 or more"),
+        ):
+            with self.subTest(wrong=wrong):
+                (self.estate / "oast.toml").write_text(settings.replace('waves = ["site=dunlin", "role=edge"]', wrong))
+                self.assertIn(f"oast.toml:{line}: {message}", self.oast("lint", expect=3).out)
