@@ -39,6 +39,12 @@ class Comparison:
         return self.intent.device.name
 
     @property
+    def away_from_intent(self) -> tuple[Edit, ...]:
+        """The same difference the other way: what would make the intended configuration into the one that runs."""
+        scope = self.intent.scope
+        return tuple(difference(scope.within(self.intent.tree), scope.within(self.running)))
+
+    @property
     def counts(self) -> Counts:
         return counts(self.edits)
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from oast.change import delivered
 from oast.change.backup import Backup
 from oast.change.compare import Comparison
+from oast.change.delivered import Delivered, masked_tree
 from oast.change.locks import device_lock
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.transaction import Transaction
@@ -31,7 +33,7 @@ class PushOptions:
     """`waves` come in order, then the devices that none of them picks; at most `at_once` devices at a time.
 
     After more than `most_failures` failures no further devices are begun. Backups and transcripts go below `working`, in
-    folders named after `run`; `mask` hides the secrets in backups.
+    folders named after `run`; `mask_backups` hides the secrets in them by `fingerprints`.
     """
 
     working: Path
@@ -39,7 +41,8 @@ class PushOptions:
     at_once: int
     revert_timer_s: float
     verify_timeout_s: float
-    mask: Fingerprints | None = None
+    fingerprints: Fingerprints
+    mask_backups: bool = False
     waves: tuple[Selector, ...] = ()
     most_failures: int = 0
 
@@ -116,6 +119,19 @@ class Push:
                 await Wave(transactions, self._options.verify_timeout_s, self._clock).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
+                self._keep(transactions)
+
+    def _keep(self, transactions: Iterable[Transaction]) -> None:
+        """What devices run now, so that drift can be told from it."""
+        for transaction in transactions:
+            intent, outcome, running = transaction.comparison.intent, transaction.outcome, transaction.running
+            if outcome is None or outcome.state is not State.DELIVERED or running is None:
+                continue
+            path = delivered.path_of(self._options.working, transaction.name)
+            now = Delivered(self._options.run, datetime.now(UTC), masked_tree(running, self._options.fingerprints))
+            # A full disk here must not turn a delivered device into a failed one.
+            with suppress(OSError):
+                delivered.keep(path, now, intent.scope, self._syntax_of(intent).grammar)
 
     def _transaction(self, comparison: Comparison) -> Transaction:
         intent = comparison.intent
@@ -124,12 +140,13 @@ class Push:
             return await self._connector.open(intent.device, intent.platform, transcript)
 
         folder, syntax = self._options.working, self._syntax_of(intent)
+        mask = self._options.fingerprints if self._options.mask_backups else None
         return Transaction(
             comparison,
             self._checks.get(comparison.name, ()),
             syntax,
             opener,
-            Backup(folder / "backups" / self._options.run / f"{comparison.name}.txt", syntax, self._options.mask),
+            Backup(folder / "backups" / self._options.run / f"{comparison.name}.txt", syntax, mask),
             folder / "log" / self._options.run / f"{comparison.name}.log",
             self._options.revert_timer_s,
             self._progress,

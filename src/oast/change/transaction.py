@@ -74,6 +74,8 @@ class Transaction:
         self.checks = tuple(checks)
         self.outcome: Outcome | None = None
         self.lost: Lost | None = None
+        # What the device ran when it was last read, canonical.
+        self.running: Node | None = None
         self._syntax = syntax
         self._opener = opener
         self._backup = backup
@@ -139,7 +141,7 @@ class Transaction:
 
     async def _prove(self) -> None:
         self._say("reading again")
-        running = canonical(self._syntax.parse(await self._open_session().read_running()).tree)
+        self.running = running = canonical(self._syntax.parse(await self._open_session().read_running()).tree)
         left = edits_between(self.comparison.intent, running, self.comparison.mode)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
@@ -317,7 +319,7 @@ class Transaction:
 
     async def _state_now(self, session: Session) -> State:
         """What the device runs, read again and compared whole with what it ran before."""
-        running: Node = canonical(self._syntax.parse(await session.read_running()).tree)
+        self.running = running = canonical(self._syntax.parse(await session.read_running()).tree)
         if running == self.comparison.running:
             return State.REVERTED if self._edited else State.UNCHANGED
         if not edits_between(self.comparison.intent, running, self.comparison.mode) and self._confirming:

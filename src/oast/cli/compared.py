@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 
 from oast.change.compare import Comparison, Mode, compare_many
@@ -15,7 +16,8 @@ from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.intent.intent import Intent, IntentBuilder
-from oast.records import Problem
+from oast.intent.policy import Policies
+from oast.records import Problem, gathered
 from oast.verify.checks import Check, derive
 from oast.verify.written import checks_of as written_for
 from oast.verify.written import read as written_checks
@@ -65,6 +67,13 @@ def prepare(estate: Estate, options: argparse.Namespace) -> Work:
     connector = Connector(estate, options.timeout)
     at_once = options.at_once or estate.settings.connection.at_once
     return Work(estate, builder, connector, intents, network, at_once, new_run())
+
+
+def policies_of(work: Work, today: date) -> list[Problem]:
+    """What the devices picked violate, warnings included; each once. Raises EstateError when a policy itself is wrong."""
+    picked = {intent.device.name for intent in work.intents}
+    found = Policies(work.estate, today).problems(work.network)
+    return gathered(problem for problem in found if not problem.devices or picked & set(problem.devices))
 
 
 def checks_of(work: Work) -> dict[str, list[Check]]:

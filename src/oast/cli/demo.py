@@ -93,6 +93,8 @@ class _Story:
         self._run("push", "-m", "Bring the routers under Oast", "--ticket", "LF-1041", "--yes")
         self._say("Does the network do what was intended? The checks follow from the intent, and from checks/.")
         self._run("verify")
+        self._say("Has anybody changed something by hand since, and do the policies hold?")
+        self._run("drift")
         self._say("Again, with nothing changed:")
         self._run("push", "-m", "Once more", "--yes")
         self._say("The billing system is gone. One line leaves the values, and the community leaves the devices.")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from rich.console import Console
 from rich.text import Text
@@ -20,6 +20,16 @@ NAMED = 12  # devices of a group that are named; JSON names them all
 STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}
 
 
+class Differing(Protocol):
+    """A device and what is different on it."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def edits(self) -> tuple[Edit, ...]: ...
+
+
 @dataclass(frozen=True)
 class Shared:
     """Edits that exactly `devices` have in common."""
@@ -29,12 +39,12 @@ class Shared:
     counts: Counts
 
 
-def shared_differences(comparisons: Iterable[Comparison], fingerprints: Fingerprints) -> list[Shared]:
+def shared_differences(devices: Iterable[Differing], fingerprints: Fingerprints) -> list[Shared]:
     """Every edit once, those with the same devices together; what most devices have in common comes first."""
     holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
-    for comparison in comparisons:
-        for unit in _units(comparison.edits):
-            holders.setdefault(view(unit, fingerprints), []).append((comparison.name, unit))
+    for device in devices:
+        for unit in _units(device.edits):
+            holders.setdefault(view(unit, fingerprints), []).append((device.name, unit))
     together: dict[tuple[str, ...], list[Edit]] = {}
     for having in holders.values():
         together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
@@ -53,12 +63,12 @@ def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
     yield from ordered.values()
 
 
-def show_differences(comparisons: Sequence[Comparison], console: Console, fingerprints: Fingerprints) -> None:
+def show_differences(devices: Sequence[Differing], console: Console, fingerprints: Fingerprints) -> None:
     """Every group: its devices, how much, and the lines."""
-    for group in shared_differences(comparisons, fingerprints):
+    for group in shared_differences(devices, fingerprints):
         number = len(group.devices)
         heading = Text(named(group.devices, NAMED), style="bold")
-        note = f"  (all {number})" if number == len(comparisons) > 1 else f"  (the same on {number})" if number > 1 else ""
+        note = f"  (all {number})" if number == len(devices) > 1 else f"  (the same on {number})" if number > 1 else ""
         heading.append(f"{note}  +{group.counts.added} -{group.counts.removed}", style="not bold dim")
         console.print(heading)
         for line in group.lines:
@@ -79,9 +89,14 @@ def difference_document(comparison: Comparison, fingerprints: Fingerprints) -> d
         "device": comparison.name,
         "added": comparison.counts.added,
         "removed": comparison.counts.removed,
-        "edits": [_edit(edit, fingerprints) for edit in comparison.edits],
+        "edits": edits_document(comparison.edits, fingerprints),
         "commands": [command.shown for command in comparison.commands],
     }
+
+
+def edits_document(edits: Iterable[Edit], fingerprints: Fingerprints) -> list[dict[str, Any]]:
+    """Edits for JSON."""
+    return [_edit(edit, fingerprints) for edit in edits]
 
 
 def _edit(edit: Edit, fingerprints: Fingerprints) -> dict[str, Any]:

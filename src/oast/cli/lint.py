@@ -13,7 +13,7 @@ from typing import Any
 from oast import __version__
 from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID
-from oast.cli.failures import show_problems
+from oast.cli.failures import problem_document, show_problems
 from oast.cli.workplace import plural, put_json, readable_estate
 from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
@@ -62,7 +62,7 @@ def run(options: argparse.Namespace) -> int:
         problems = gathered(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
     if options.format == "json":
-        put_json("lint", 1, {"problems": [_document(p) for p in problems]})
+        put_json("lint", 1, {"problems": [problem_document(p) for p in problems]})
     elif options.format == "sarif":
         sys.stdout.write(json.dumps(_sarif(problems), indent=2, ensure_ascii=False) + "\n")
     else:
@@ -82,19 +82,6 @@ def _in_checks(estate: Estate, devices: Sequence[Device]) -> list[Problem]:
             platforms[device.name] = shipped(device.platform)
     checks_of(read_checks(estate, mistakes), estate, platforms, mistakes)
     return mistakes.found
-
-
-def _document(problem: Problem) -> dict[str, Any]:
-    return {
-        "kind": problem.kind,
-        "message": problem.message,
-        "file": problem.place.file if problem.place else None,
-        "line": problem.place.line if problem.place else None,
-        "hint": problem.hint,
-        "excerpt": problem.excerpt,
-        "devices": list(problem.devices),
-        "values": list(problem.behind),
-    }
 
 
 def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:

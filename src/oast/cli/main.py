@@ -21,6 +21,7 @@ COMMANDS = {
     "diff": "compare the intended configuration with what devices run",
     "push": "deliver the difference, with a way back that works by itself",
     "verify": "check that the network is in the intended state",
+    "drift": "show what changed on devices that nobody delivered, and policies that fail",
     "secret": "keep secrets in an encrypted file: set, rotate, list, age",
     "sim": "run simulated devices on loopback",
 }

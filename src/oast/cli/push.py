@@ -19,7 +19,7 @@ from oast.change.compare import Comparison
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions
 from oast.cli import arguments
-from oast.cli.compared import Work, checks_of, compare_all, prepare, split
+from oast.cli.compared import Work, checks_of, compare_all, policies_of, prepare, split
 from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
@@ -28,8 +28,6 @@ from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, 
 from oast.config.view import Counts
 from oast.errors import DeviceError, EstateError, UsageError
 from oast.files import write_whole
-from oast.intent.policy import Policies
-from oast.records import gathered
 from oast.verify.checks import Check
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
@@ -81,10 +79,7 @@ def run(options: argparse.Namespace) -> int:
             sys.stderr.write("nothing was delivered\n")
             return NO
     started = time.monotonic()
-    mask = estate.fingerprints if estate.settings.delivery.mask_backups else None
-    most_failures = estate.settings.delivery.most_failures if options.most_failures is None else options.most_failures
-    waves = () if options.one_wave else estate.settings.delivery.waves
-    push_options = PushOptions(estate.working, work.run, work.at_once, timer_s, verify_s, mask, waves, most_failures)
+    push_options = _push_options(options, work, timer_s, verify_s)
     outcomes, stopped = asyncio.run(_deliver(work, different, checks, push_options, quiet=quiet))
     every = [*outcomes, *(_unreached(name, error, work) for name, error in failed)]
     _record(work, options, every)
@@ -95,12 +90,25 @@ def run(options: argparse.Namespace) -> int:
     return INTERRUPTED if stopped else _exit_code(every)
 
 
+def _push_options(options: argparse.Namespace, work: Work, timer_s: float, verify_s: float) -> PushOptions:
+    delivery = work.estate.settings.delivery
+    return PushOptions(
+        working=work.estate.working,
+        run=work.run,
+        at_once=work.at_once,
+        revert_timer_s=timer_s,
+        verify_timeout_s=verify_s,
+        fingerprints=work.estate.fingerprints,
+        mask_backups=delivery.mask_backups,
+        waves=() if options.one_wave else delivery.waves,
+        most_failures=delivery.most_failures if options.most_failures is None else options.most_failures,
+    )
+
+
 def _keep_policies(work: Work) -> None:
     """What violates a policy is never sent. Raises EstateError; warnings are shown. Policies look at whole configurations."""
-    picked = {intent.device.name for intent in work.intents}
-    found = Policies(work.estate, date.today()).problems(work.network)
-    problems = [problem for problem in found if not problem.devices or picked & set(problem.devices)]
-    show_problems(gathered(p for p in problems if p.kind == "policy-warning"), sys.stderr)
+    problems = policies_of(work, date.today())
+    show_problems((p for p in problems if p.kind == "policy-warning"), sys.stderr)
     errors = [p for p in problems if p.kind == "policy"]
     if errors:
         raise EstateError.of(errors)

@@ -1,0 +1,129 @@
+"""Drift: what changed on devices that nobody delivered, and the policies that fail."""
+
+from __future__ import annotations
+
+import datetime
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+
+from larkwater import SECRETS, LarkwaterTest
+from oast.change.delivered import Delivered, keep, load, masked_tree, since_delivered
+from oast.config.ownership import Scope, pattern_of
+from oast.errors import StateError
+from oast.estate.encrypted import EncryptedFile
+from oast.records import Fingerprints
+from trees import BINE, configurations, tree_of
+
+AT = datetime.datetime(2026, 5, 4, 3, 2, 1, tzinfo=datetime.UTC)
+FINGERPRINTS = Fingerprints(b"key")
+EVERYTHING = Scope((("*",),))
+
+
+class KeptTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "quay-1.json"
+
+    def keep(self, text: str, scope: Scope = EVERYTHING) -> None:
+        keep(self.path, Delivered("run", AT, masked_tree(tree_of(text), FINGERPRINTS)), scope, BINE.grammar)
+
+    def drift(self, text: str) -> list[str]:
+        kept = load(self.path, BINE.grammar)
+        assert kept is not None
+        edits = since_delivered("quay-1", kept, tree_of(text), FINGERPRINTS).edits
+        return [f"{edit.operation} {' / '.join(edit.path)}" for edit in edits]
+
+    @settings(max_examples=60, deadline=None)
+    @given(configurations())
+    def test_what_was_kept_is_read_back_and_nothing_has_drifted(self, text: str) -> None:
+        self.path.unlink(missing_ok=True)
+        self.keep(text)
+        kept = load(self.path, BINE.grammar)
+        assert kept is not None
+        self.assertEqual((kept.run, kept.at), ("run", AT))
+        self.assertEqual(self.drift(text), [])
+
+    def test_a_delivery_of_one_part_leaves_what_was_kept_of_the_others(self) -> None:
+        self.keep("ntp\n  server 192.0.2.1\nsystem\n  contact day\n  hostname a\n")
+        self.keep(
+            "ntp\n  server 192.0.2.2\nsystem\n  contact night\n  hostname b\n", Scope.of([pattern_of("ntp"), pattern_of("system/contact")])
+        )
+        self.assertEqual(self.drift("ntp\n  server 192.0.2.2\nsystem\n  contact night\n  hostname b\n"), ["replace system / hostname"])
+
+    def test_a_secret_is_kept_as_a_fingerprint_and_a_changed_one_shows(self) -> None:
+        self.keep("snmp\n  community red\n    access read-write\n")
+        self.assertNotIn('"community red', self.path.read_text())
+        self.assertEqual(self.path.stat().st_mode & 0o077, 0)
+        self.assertEqual({line.split(" ")[0] for line in self.drift("snmp\n  community blue\n")}, {"remove", "create"})
+
+    def test_a_damaged_file_is_told(self) -> None:
+        self.path.write_text('{"format": "oast.delivered/1", "statements": 5}')
+        with self.assertRaises(StateError):
+            load(self.path, BINE.grammar)
+        self.keep("ntp\n  server 192.0.2.1\n")
+        self.assertEqual(self.drift("ntp\n  server 192.0.2.1\n"), [])
+
+
+class DriftTest(LarkwaterTest):
+    delivered = True
+
+    def by_hand(self, device: str, *lines: str) -> None:
+        self.console(device, "raise", SECRETS["privilege-password"], "edit", *lines, "close")
+
+    def test_what_was_done_by_hand_is_shown_and_what_waits_to_be_delivered_is_not(self) -> None:
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        for device in ("gull-core-1", "tern-edge-1"):
+            self.by_hand(device, "snmp", "  community by-hand-5512")
+        self.by_hand("tern-edge-1", "remove interface loop1")
+        run = self.oast("drift", expect=1)
+        self.assertRegex(run.out, r"gull-core-1, tern-edge-1  \(the same on 2\)  \+1 -0\n    snmp\n  \+   community <secret [0-9a-f]{8}>\n")
+        self.assertIn("tern-edge-1  +0 -4\n  - interface loop1\n", run.out)
+        self.assertIn("2 devices drifted, 4 as delivered", run.out)
+        self.assertNotIn("by-hand-5512", run.out + run.err)
+        self.assertIn("1 device drifted", self.oast("drift", "--section", "interfaces", expect=1).out)
+        self.assertIn("no drift", self.oast("drift", "--on", "role=edge and not site=tern").out)
+        document = self.oast("drift", "--format", "json", "--on", "site=gull", expect=1).json()
+        self.assertEqual((document["format"], document["devices"][0]["added"]), ("oast.drift/1", 1))
+        self.assertRegex(document["devices"][0]["since"]["run"], r"^20\d{6}T\d{6}Z-")
+
+    def test_a_delivery_of_one_section_does_not_hide_what_was_done_to_another(self) -> None:
+        self.by_hand("gull-core-1", "snmp", "  target 192.0.2.99")
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        self.oast("push", "-m", "desk", "--section", "system", "--yes")
+        self.assertIn("+   target 192.0.2.99", self.oast("drift", expect=1).out)
+        self.oast("push", "-m", "all of it", "--yes")
+        self.oast("drift")
+
+    def test_policies_and_the_age_of_secrets_are_reported(self) -> None:
+        (self.estate / "policies/more.yaml").write_text(
+            "policies:\n"
+            "  - {policy: no-traps, must_not_contain: snmp/target 192.0.2.61}\n"
+            "  - {policy: fresh, secret_age: 10, severity: warning}\n"
+        )
+        file = EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
+        file.put("snmp-read", SECRETS["snmp-read"], datetime.date.today() - datetime.timedelta(days=100))
+        run = self.oast("drift", expect=1)
+        self.assertIn("policy 'no-traps': 'target 192.0.2.61' is not allowed (for gull-core-1, heron-core-1)", run.out)
+        self.assertIn("policy 'fresh': the secret 'snmp-read' is 100 days old", run.out)
+        self.assertIn("no drift: 6 devices as delivered; 1 policy violation", run.out)
+        document = self.oast("drift", "--format", "json", expect=1).json()
+        self.assertEqual([p["kind"] for p in document["policies"]], ["policy", "policy-warning"])
+        self.edit("policies/more.yaml", "192.0.2.61}", "192.0.2.61, severity: warning}")
+        self.assertIn("policy 'no-traps'", self.oast("drift").out)
+        self.fault("tern-edge-1", "down")
+        run = self.oast("drift", "--on", "role=edge", expect=4)
+        self.assertIn("no drift: 3 devices as delivered", run.out)
+        self.assertIn("tern-edge-1: cannot connect", run.err)
+
+
+class NeverDeliveredTest(LarkwaterTest):
+    def test_what_was_never_delivered_is_compared_with_its_intent(self) -> None:
+        self.oast("push", "-m", "one", "--on", "site=dunlin", "--yes")
+        run = self.oast("drift", expect=1)
+        self.assertIn("nothing was ever delivered to 5 devices; against the intent instead:", run.out)
+        self.assertIn('  +   contact "night desk, pier 2"\n', run.out)
+        self.assertIn("5 devices drifted, 1 as delivered", run.out)
