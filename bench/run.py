@@ -230,6 +230,8 @@ def fleet(folder: Path, number: int) -> Estate:
     """The demo's estate with `number` edge routers of its kind in place of its six devices."""
     shutil.copytree(LARKWATER, folder)
     (folder / "values" / "sites.yaml").unlink()
+    settings = folder / "oast.toml"
+    settings.write_text("".join(line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")))
     for path in (folder / "values" / "devices").iterdir():
         path.unlink()
     (folder / "inventory" / "terminals.csv").unlink()

@@ -128,16 +128,25 @@ class _Converter:
         for key_node, value_node in node.value:
             key = self._key(key_node, made)
             value = self.convert(value_node)
-            if value is None and getattr(node, "flow_style", False) and not key_node.style:
-                self._complain(yaml_mistakes.lacks_space(key), key_node)
-            elif isinstance(value, str) and not value_node.style and value_node.start_mark.line > key_node.start_mark.line:
-                # Alone on the lines below its name, plain text is hardly ever meant.
-                self._complain(yaml_mistakes.lacks_space(value), value_node)
-                dash = re.match(r"-[^\s-]", value)
-                self._complain("a space is missing behind the '-'; write '- ' before each item" if dash else None, value_node)
+            line = key_node.start_mark.line + 1
+            if value is None and ":" in key:
+                self._look_at_name(node, key_node)
+            elif isinstance(value, str) and (value[:1] == "-" or ":" in value) and value_node.start_mark.line >= line:
+                self._look_at_text(value_node)
             made[key] = value
-            made.lines[key] = key_node.start_mark.line + 1
+            made.lines[key] = line
         return made
+
+    def _look_at_name(self, outer: yaml.Node, node: yaml.ScalarNode) -> None:
+        if getattr(outer, "flow_style", False) and not node.style:
+            self._complain(yaml_mistakes.lacks_space(node.value), node)
+
+    def _look_at_text(self, node: yaml.Node) -> None:
+        """Plain text that begins on the line below its name is hardly ever meant."""
+        if not getattr(node, "style", None):
+            self._complain(yaml_mistakes.lacks_space(node.value), node)
+            dash = re.match(r"-[^\s-]", str(node.value))
+            self._complain("a space is missing behind the '-'; write '- ' before each item" if dash else None, node)
 
     def _key(self, node: yaml.Node, made: YamlMap) -> str:
         place = Place(self._file, node.start_mark.line + 1)

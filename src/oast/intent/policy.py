@@ -5,20 +5,19 @@ from __future__ import annotations
 import datetime
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path as FilePath
+from functools import partial
 from typing import Any
 
 from oast.config.indented import printed
 from oast.config.ownership import Pattern, Scope, level_matches, pattern_of
 from oast.config.tree import Node, Path, masked
 from oast.errors import EstateError, Mistakes
-from oast.estate import selectors, yaml_text
+from oast.estate import entries, selectors
 from oast.estate.estate import Estate
 from oast.estate.expressions import evaluated
 from oast.estate.selectors import Selector
-from oast.estate.yaml_text import YamlList, YamlMap
+from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent
-from oast.nearest import suggestion
 from oast.records import Place, Problem, Secret
 
 RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression", "secret_age")
@@ -50,30 +49,13 @@ class Policy:
     place: Place
 
 
-def read(folder: FilePath, estate: Estate, mistakes: Mistakes) -> tuple[Policy, ...]:
-    """All policies of the estate in `folder`, in file and then written order; what is wrong goes to `mistakes`."""
-    found: list[Policy] = []
-    for path in sorted((folder / "policies").glob("*.yaml")):
-        with mistakes.collected():
-            data = yaml_text.read_map(path, f"policies/{path.name}")
-            for key in data:
-                if key != "policies":
-                    raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["policies"]))
-            written = data.get("policies") or YamlList(data.file)
-            if not isinstance(written, YamlList):
-                raise EstateError("'policies' has to be a list: '- policy: NAME'", place=data.place("policies"))
-            for index, item in enumerate(written):
-                with mistakes.collected():
-                    found.append(_policy(item, written.place(index), estate))
-    return tuple(found)
+def read(estate: Estate, mistakes: Mistakes) -> tuple[Policy, ...]:
+    """All policies of the estate, in file and then written order; what is wrong goes to `mistakes`."""
+    make = partial(_policy, estate=estate)
+    return tuple(entries.read(estate.folder, "policy", "policies", _KEYS, make, mistakes))
 
 
-def _policy(item: Any, place: Place, estate: Estate) -> Policy:
-    if not isinstance(item, YamlMap) or not isinstance(item.get("policy"), str):
-        raise EstateError("this has to be '- policy: NAME'", place=place)
-    for key in item:
-        if key not in _KEYS:
-            raise EstateError(f"'{key}' is not known in a policy", place=item.place(key), hint=suggestion(key, _KEYS))
+def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
     rules = [rule for rule in RULES if rule in item]
     if len(rules) != 1:
         raise EstateError(f"the policy needs exactly one of {', '.join(RULES)}", place=place)
@@ -124,7 +106,7 @@ class Policies:
         self._estate = estate
         self._today = today
         found = mistakes or Mistakes()
-        self._policies = read(estate.folder, estate, found)
+        self._policies = read(estate, found)
         if mistakes is None:
             found.raise_any()
 

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import jinja2
 
 from oast.errors import EstateError, Mistakes
-from oast.estate import selectors, yaml_text
+from oast.estate import entries, selectors
 from oast.estate.estate import Estate
 from oast.estate.expressions import filled
 from oast.estate.inventory import Device
 from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
-from oast.estate.yaml_text import YamlList, YamlMap
+from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
 from oast.platforms.load import Platform, ReadingDefinition
 from oast.records import Place, Problem
@@ -87,28 +88,11 @@ class WrittenCheck:
 
 def read(estate: Estate, mistakes: Mistakes) -> tuple[WrittenCheck, ...]:
     """All written checks, in file and then written order; what is wrong goes to `mistakes`."""
-    found: list[WrittenCheck] = []
-    for path in sorted((estate.folder / "checks").glob("*.yaml")):
-        with mistakes.collected():
-            data = yaml_text.read_map(path, f"checks/{path.name}")
-            for key in data:
-                if key != "checks":
-                    raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["checks"]))
-            written = data.get("checks") or YamlList(data.file)
-            if not isinstance(written, YamlList):
-                raise EstateError("'checks' has to be a list: '- check: NAME'", place=data.place("checks"))
-            for index, item in enumerate(written):
-                with mistakes.collected():
-                    found.append(_check(item, written.place(index), estate))
-    return tuple(found)
+    make = partial(_check, estate=estate)
+    return tuple(entries.read(estate.folder, "check", "checks", _KEYS, make, mistakes))
 
 
-def _check(item: Any, place: Place, estate: Estate) -> WrittenCheck:
-    if not isinstance(item, YamlMap) or not isinstance(item.get("check"), str):
-        raise EstateError("this has to be '- check: NAME'", place=place)
-    for key in item:
-        if key not in _KEYS:
-            raise EstateError(f"'{key}' is not known in a check", place=item.place(key), hint=suggestion(key, _KEYS))
+def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
     if not isinstance(item.get("reading"), str):
         raise EstateError("the check does not say which reading it looks at", place=place, hint="add for example 'reading: interfaces'")
     must_be = _texts(item, "must_be")
