@@ -24,7 +24,8 @@ from oast.config.tree import Node, canonical
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused
-from oast.readings.read import Readings, read
+from oast.readings.read import read
+from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult, evaluate
 
 # After the timer has gone off a device may need a moment until it can be reached again.

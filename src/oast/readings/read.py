@@ -1,14 +1,12 @@
-"""Structured state read from a device: a reading's name to its records."""
+"""Structured state read from a device."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 
 from oast.connect.session import Session
 from oast.platforms.load import Platform
-from oast.readings.tables import Record, records
-
-Readings = Mapping[str, list[Record]]
+from oast.readings.tables import Readings, Record, records
 
 
 async def read(session: Session, platform: Platform, names: Iterable[str]) -> Readings:

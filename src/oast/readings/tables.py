@@ -9,6 +9,8 @@ from oast.errors import ProtocolError
 from oast.platforms.load import ReadingDefinition
 
 Record = Mapping[str, str | None]
+Readings = Mapping[str, list[Record]]
+"""A reading's name to its records."""
 
 
 def records(text: str, reading: ReadingDefinition) -> list[Record]:

@@ -9,8 +9,7 @@ from dataclasses import dataclass
 
 from oast.config.tree import Path
 from oast.intent.intent import Intent
-from oast.readings.read import Readings
-from oast.readings.tables import Record
+from oast.readings.tables import Readings, Record
 
 
 @dataclass(frozen=True)
