@@ -209,6 +209,15 @@ class ProgramTest(EstateTest):
         self.assertEqual(self.oast("sim", "status", expect=1).out, "not running\n")
         self.assertEqual(self.oast("sim", "stop").out, "not running\n")
 
+    def test_the_simulator_does_not_mind_what_is_wrong_elsewhere(self) -> None:
+        (self.estate / "values/zz.yaml").write_text("everywhere: [\n")
+        self.assertEqual(self.oast("sim", "start").out, "6 devices running\n")
+        try:
+            self.assertIn("tern-edge-1", self.oast("sim", "status").out)
+            self.assertIn("host key is not known", self.oast("sim", "console", "gull-core-1", stdin="leave\n", expect=4).err)
+        finally:
+            self.assertEqual(self.oast("sim", "stop").out, "stopped; the configurations are kept\n")
+
     def test_a_network_that_is_wrong_is_told_at_start(self) -> None:
         self.edit("network.yaml", "[gull-core-1 port1, heron-core-1 port1]", "[gull-core-1 port1, heron-core-9 port1]")
         self.assertIn("a link names the device 'heron-core-9', which is not there", self.told("sim", "start"))

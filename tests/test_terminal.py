@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from larkwater import SECRETS, LarkwaterTest, clean_environment, on_terminal
+from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment, on_terminal
 
 
 class TerminalTest(LarkwaterTest):
@@ -61,3 +62,21 @@ class TerminalTest(LarkwaterTest):
         )
         self.assertEqual(done.stderr, "")
         self.assertEqual(done.stdout, "# gull-core-1\n")
+
+
+class EscapesTest(EstateTest):
+    def test_control_codes_in_values_are_spelt_out(self) -> None:
+        self.edit("values/network.yaml", "Larkwater network desk", '"desk \\e[31m\\u009b2J\\u202e"')
+        for arguments in (("explain", "gull-core-1", "contact"), ("render", "--section", "system", "--on", "site=gull")):
+            code, shown = on_terminal(arguments, self.estate, "never asked", "")
+            self.assertEqual(code, 0, shown)
+            self.assertIn("desk \\x1b[31m\\x9b2J\\u202e", shown)
+        run = self.oast("explain", "gull-core-1", "contact", "--format", "json")
+        self.assertIn("desk \\u001b[31m\\u009b2J", run.out)
+        self.assertEqual(run.json()["values"][0]["value"], "desk \x1b[31m\x9b2J\u202e")
+
+    def test_what_is_too_long_for_a_line_goes_on_indented(self) -> None:
+        self.edit("values/devices/dunlin-edge-1.yaml", "203.0.113.224", "203.0.113.223")
+        _, shown = on_terminal(("lint",), self.estate, "never asked", "")
+        plain = re.sub(r"\x1b\[[0-9;]*m", "", shown).replace("\r", "")
+        self.assertRegex(plain, r"it is also on\n    sandpiper-edge-1, interface loop0 \(for dunlin-edge-1\)\n")

@@ -18,7 +18,10 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import date, timedelta
 from pathlib import Path
+
+from oast.estate.encrypted import EncryptedFile
 
 HERE = Path(__file__).parent
 ROOT = HERE.parent.parent
@@ -40,6 +43,7 @@ class Shot:
 
 
 TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sevrer 192.0.2.1\\nclose\\nleave\\n"
+BY_HAND = "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
 PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
 SHOTS = (
     Shot("render", "oast render --on name=tern-edge-1 --section time --section access-lists --section monitoring --trace"),
@@ -74,7 +78,32 @@ SHOTS = (
             "sed -i 's/acl crew-wireless-in/acl crew-wirless-in/' templates/bine/access-lists.j2",
         ),
     ),
-    Shot("explain", "oast explain gull-core-1 link_cost; oast render --describe --section routing --on role=core"),
+    Shot(
+        "explain",
+        "oast explain gull-core-1 link_cost; oast explain gull-core-1 location; "
+        "oast render --describe --section routing --section monitoring --on role=core",
+    ),
+    Shot(
+        "mistakes",
+        "oast lint --on name=gull-core-1",
+        (
+            "sed -i 's/  domain: larkwater/  domain:larkwater/' values/network.yaml",
+            "printf 'rules:\\n  - on: site=gull\\n    values: {site_name: {{ device.site }} terminal}\\n' > values/sites.yaml",
+            "sed -i 's/link.address/link.adress/' templates/bine/interfaces.j2",
+            "sed -i '0,/{% endfor %}/s///' templates/bine/monitoring.j2",
+            "sed -i 's/must_contain: desc/must_contian: desc/' policies/standard.yaml",
+        ),
+    ),
+    Shot(
+        "drift",
+        "oast drift",
+        (
+            PUSH,
+            f"printf '{BY_HAND}' \"$PRIVILEGE\" > typed.txt",
+            "for device in tern-edge-1 gull-core-1; do oast sim console $device < typed.txt; done",
+            "sed -i 's/secret_age: 180/secret_age: 30/' policies/standard.yaml",
+        ),
+    ),
     Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
 )  # fmt: skip
 
@@ -101,7 +130,10 @@ def estate() -> Iterator[tuple[Path, dict[str, str]]]:
     folder = Path(tempfile.mkdtemp(prefix="oast-shots-"))
     path = folder / "larkwater"
     shutil.copytree(ROOT / "src" / "oast" / "cli" / "larkwater", path)
-    words = {n: secrets.token_urlsafe(8) for n in ("login-password", "privilege-password", "snmp-read", "snmp-billing")}
+    words = {n: secrets.token_urlsafe(8) for n in ("login-password", "privilege-password")}
+    encrypted = EncryptedFile(path / "secrets.jwe", folder / "larkwater.key", {})
+    for name, days in (("snmp-read", 12), ("snmp-billing", 74)):
+        encrypted.put(name, secrets.token_urlsafe(8), date.today() - timedelta(days=days))
     (folder / "larkwater-secrets.toml").write_text("".join(f'{n} = "{v}"\n' for n, v in words.items()))
     environment = {**os.environ, "PATH": f"{OAST.parent}:{os.environ['PATH']}", "PRIVILEGE": words["privilege-password"]}
     environment.pop("NO_COLOR", None)

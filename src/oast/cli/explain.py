@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from typing import Any
 
 from rich.text import Text
@@ -11,8 +10,7 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json
-from oast.estate.provenance import Explained, Origin, explain
-from oast.records import Secret
+from oast.estate.provenance import Explained, Origin, explain, plain, shown
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -31,7 +29,7 @@ def run(options: argparse.Namespace) -> int:
         return DONE
     out = console()
     for one in explained:
-        out.print(Text.assemble((one.key, "bold"), f" = {_text(one.value)}"))
+        out.print(Text.assemble((one.key, "bold"), f" = {shown(one.value)}"))
         width = max(len(str(origin.place)) for origin in one.origins)
         for number, origin in enumerate(reversed(one.origins)):
             out.print(_line(origin, width, _told(one, origin, number)))
@@ -40,11 +38,11 @@ def run(options: argparse.Namespace) -> int:
 
 def _told(one: Explained, origin: Origin, number: int) -> str:
     if origin.extends:
-        return f"appended {_text(origin.written)}"
+        return f"appended {shown(origin.written)}"
     if number == 0:
-        return "" if _text(origin.written) == _text(one.value) else f"written as {_text(origin.written)}"
+        return "" if shown(origin.written) == shown(one.value) else f"written as {shown(origin.written)}"
     above = one.origins[len(one.origins) - number :]
-    return f"{_text(origin.written)}, extended" if all(o.extends for o in above) else f"{_text(origin.written)}, overridden"
+    return f"{shown(origin.written)}, extended" if all(o.extends for o in above) else f"{shown(origin.written)}, overridden"
 
 
 def _line(origin: Origin, width: int, told: str) -> Text:
@@ -54,27 +52,13 @@ def _line(origin: Origin, width: int, told: str) -> Text:
     return line
 
 
-def _plain(value: Any) -> Any:
-    """Secrets as their fingerprints, all the way down."""
-    if isinstance(value, Secret):
-        return str(value)
-    if isinstance(value, dict):
-        return {key: _plain(inner) for key, inner in value.items()}
-    return [_plain(item) for item in value] if isinstance(value, list) else value
-
-
-def _text(value: Any) -> str:
-    plain = _plain(value)
-    return plain if isinstance(plain, str) else json.dumps(plain, ensure_ascii=False)
-
-
 def _document(one: Explained) -> dict[str, Any]:
     return {
         "key": one.key,
-        "value": _plain(one.value),
+        "value": plain(one.value),
         "origins": [
             {
-                "written": _plain(o.written),
+                "written": plain(o.written),
                 "file": o.place.file,
                 "line": o.place.line,
                 "source": o.source,

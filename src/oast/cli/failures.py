@@ -14,6 +14,7 @@ from rich.text import Text
 
 from oast import __version__
 from oast.cli.exits import FAILED, INVALID, USAGE
+from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console_on, named, near
 from oast.errors import DeviceError, EstateError, OastError, UsageError
 from oast.records import Problem, gathered
@@ -44,7 +45,7 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
     out = console_on(stream)
     for problem in problems:
         devices = f" (for {named(problem.devices, NAMED)})" if problem.devices else ""
-        out.print(Text.assemble((f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices))
+        put_hanging(out, Text.assemble((f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices))
         for line in (problem.excerpt or "").split("\n") if problem.excerpt else ():
             out.print(Text(f"    | {line}"))
         if problem.hint:
@@ -102,7 +103,11 @@ def show_device_errors(errors: Iterable[tuple[str, DeviceError]], stream: TextIO
     """What went wrong with single devices, and where in `logs` their transcripts are."""
     for trouble in gathered_troubles(Trouble((n,), e.message, e.hint, logs / f"{n}.log" if logs else None) for n, e in errors):
         devices, lines = trouble_lines(trouble)
-        stream.write(f"{devices}: " + "\n".join(lines) + "\n")
+        reason, *below = lines
+        out = console_on(stream)
+        put_hanging(out, Text(f"{devices}: {reason}"))
+        for line in below:
+            out.print(Text(line))
 
 
 def explain_bug(error: Exception, stream: TextIO) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from collections.abc import Sequence
 from contextlib import suppress
@@ -14,7 +13,7 @@ from oast import __version__
 from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID
 from oast.cli.failures import problem_document, show_problems
-from oast.cli.workplace import plural, put_json, readable_estate
+from oast.cli.workplace import plural, put_document, put_json, readable_estate
 from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
@@ -64,7 +63,7 @@ def run(options: argparse.Namespace) -> int:
     if options.format == "json":
         put_json("lint", 1, {"problems": [problem_document(p) for p in problems]})
     elif options.format == "sarif":
-        sys.stdout.write(json.dumps(_sarif(problems), indent=2, ensure_ascii=False) + "\n")
+        put_document(_sarif(problems))
     else:
         show_problems(problems, sys.stdout)
         wrong = sum(1 for problem in problems if problem.kind != WARNING)

@@ -12,7 +12,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-ENDINGS = ("compared", "failed", "unchanged", "delivered", "reverted", "unknown", "verified")
+ENDINGS = ("compared", "failed", "unchanged", "delivered", "reverted", "unknown", "verified", "held back")
 STYLES = {
     "failed": "red",
     "reverted": "yellow",
@@ -21,6 +21,7 @@ STYLES = {
     "verified": "green",
     "compared": "green",
     "going back": "yellow",
+    "held back": "yellow",
 }
 
 

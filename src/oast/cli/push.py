@@ -24,6 +24,7 @@ from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
 from oast.cli.progress import STYLES, Progress
+from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, put_table, table
 from oast.config.view import Counts
 from oast.errors import DeviceError, EstateError, UsageError
@@ -209,7 +210,7 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
         out.print()
     for trouble in gathered_troubles(troubles):
         devices, (reason, *below) = trouble_lines(trouble)
-        out.print(Text.assemble((devices, "bold"), f": {reason}"))
+        put_hanging(out, Text.assemble((devices, "bold"), f": {reason}"))
         for line in below:
             out.print(line, style="dim" if line.startswith("    log: ") else None)
     for o in outcomes:
@@ -232,7 +233,7 @@ def _result(outcome: Outcome) -> str:
 
 
 def _style(outcome: Outcome) -> str:
-    return "red" if outcome.cause is Cause.FAILED else STYLES.get(str(outcome.state), "")
+    return "red" if outcome.cause is Cause.FAILED else STYLES.get(_result(outcome), STYLES.get(str(outcome.state), ""))
 
 
 def _summary(outcomes: Sequence[Outcome]) -> str:

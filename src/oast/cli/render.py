@@ -9,6 +9,7 @@ from pathlib import Path
 
 from oast.cli import arguments
 from oast.cli.exits import DONE
+from oast.cli.terminal import visible
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.config.indented import printed
 from oast.errors import EstateError
@@ -59,7 +60,7 @@ def run(options: argparse.Namespace) -> int:
         for name, text in texts.items():
             if len(texts) > 1:
                 console().print(f"# {name}", style="bold")
-            sys.stdout.write(text + ("\n" if len(texts) > 1 else ""))
+            sys.stdout.write((visible(text) if sys.stdout.isatty() else text) + ("\n" if len(texts) > 1 else ""))
             sys.stdout.flush()
     return DONE
 

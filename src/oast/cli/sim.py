@@ -12,9 +12,9 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE, NO
 from oast.cli.simulator import Simulator
-from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
+from oast.cli.workplace import console, folder_of, plural, put_json, put_table, readable_estate, table
 from oast.errors import UsageError
-from oast.estate.estate import Estate
+from oast.estate.settings import read as read_settings
 
 FAULTS = ("none", "down", "hang", "drop", "slow", "refuse")
 
@@ -38,24 +38,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action.set_defaults(run=run_action)
 
 
-def _simulator(estate: Estate) -> Simulator:
-    return Simulator(estate.settings.network_file, estate.working / "sim", os.environ)
+def _simulator(options: argparse.Namespace) -> Simulator:
+    """The simulator of the estate; it can be stopped whatever is wrong in the estate's other files."""
+    folder = folder_of(options)
+    return Simulator(read_settings(folder).network_file, folder / ".oast" / "sim", os.environ)
 
 
 def _start(options: argparse.Namespace) -> int:
-    number = _simulator(estate_of(options)).start()
+    number = _simulator(options).start()
     sys.stdout.write(f"{plural(number, 'device')} running\n")
     return DONE
 
 
 def _stop(options: argparse.Namespace) -> int:
-    stopped = _simulator(estate_of(options)).stop()
+    stopped = _simulator(options).stop()
     sys.stdout.write("stopped; the configurations are kept\n" if stopped else "not running\n")
     return DONE
 
 
 def _status(options: argparse.Namespace) -> int:
-    simulator = _simulator(estate_of(options))
+    simulator = _simulator(options)
     if not simulator.running:
         if options.format == "json":
             put_json("sim-status", 1, {"running": False, "devices": {}})
@@ -84,7 +86,7 @@ def _fault(options: argparse.Namespace) -> int:
         "match": options.match,
         "seconds": options.seconds,
     }
-    _simulator(estate_of(options)).ask(request)
+    _simulator(options).ask(request)
     sys.stdout.write(f"{options.device}: fault {options.kind}\n")
     return DONE
 
@@ -95,7 +97,7 @@ def _console(options: argparse.Namespace) -> int:
     from oast.connect.connector import Connector
     from oast.connect.transport import Login
 
-    estate = estate_of(options)
+    estate, _ = readable_estate(options)
     device = estate.device(options.device)
     settings = estate.settings.connection
     if not settings.simulated:

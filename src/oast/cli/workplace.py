@@ -14,6 +14,7 @@ from typing import Any, TextIO
 from rich.console import Console
 from rich.table import Table
 
+from oast.cli.terminal import SafeConsole
 from oast.errors import EstateError, Mistakes, UsageError
 from oast.estate import yaml_text
 from oast.estate.estate import Estate, find, open_estate, read_estate
@@ -64,7 +65,7 @@ def console(*, error: bool = False) -> Console:
 def console_on(stream: TextIO) -> Console:
     """A console on `stream`; without a terminal it is plain and 100 columns wide."""
     plain = not stream.isatty()
-    return Console(file=stream, width=PLAIN_WIDTH if plain else None, highlight=False, markup=False, emoji=False, soft_wrap=plain)
+    return SafeConsole(file=stream, width=PLAIN_WIDTH if plain else None, highlight=False, markup=False, emoji=False, soft_wrap=plain)
 
 
 def table(*headings: str, numbers: tuple[str, ...] = ()) -> Table:
@@ -87,7 +88,13 @@ def put_table(out: Console, listing: Table) -> None:
 
 def put_json(kind: str, version: int, content: dict[str, Any]) -> None:
     """One JSON document on stdout: `format` names it, docs/formats.md describes it."""
-    sys.stdout.write(json.dumps({"format": f"oast.{kind}/{version}", **content}, indent=2, ensure_ascii=False) + "\n")
+    put_document({"format": f"oast.{kind}/{version}", **content})
+
+
+def put_document(document: dict[str, Any]) -> None:
+    """A JSON document on stdout; control codes in it are escaped, those that JSON would allow as they are as well."""
+    text = json.dumps(document, indent=2, ensure_ascii=False)
+    sys.stdout.write("".join(f"\\u{ord(c):04x}" if "\x7f" <= c <= "\x9f" else c for c in text) + "\n")
 
 
 def confirmed(question: str) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -11,7 +12,7 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
-from oast.records import Place
+from oast.records import Place, Secret
 
 
 @dataclass(frozen=True)
@@ -75,3 +76,18 @@ def _take_over(origins: dict[str, list[Origin]], path: str) -> None:
     """A value that replaces a mapping, or a mapping that replaces a value, has the replaced ones in its own history."""
     for other in [o for o in origins if o.startswith(f"{path}.") or path.startswith(f"{o}.")]:
         origins.setdefault(path, []).extend(origins.pop(other) if other.startswith(f"{path}.") else origins[other])
+
+
+def plain(value: Any) -> Any:
+    """Secrets as their fingerprints, all the way down."""
+    if isinstance(value, Secret):
+        return str(value)
+    if isinstance(value, dict):
+        return {key: plain(inner) for key, inner in value.items()}
+    return [plain(item) for item in value] if isinstance(value, list) else value
+
+
+def shown(value: Any) -> str:
+    """A value in words: text as it is, anything else as JSON; secrets are their fingerprints."""
+    masked = plain(value)
+    return masked if isinstance(masked, str) else json.dumps(masked, ensure_ascii=False)

@@ -44,8 +44,15 @@ def lacks_space(text: object) -> str | None:
 def expression_in(line: str) -> str | None:
     """How to write the expression that a value on `line` begins with; None when there is none."""
     match = _EXPRESSION.search(line)
-    quote = "'" if match and '"' in match[1] else '"'
-    return f"put all of it in quotes: {quote}{match[1]}{quote}" if match else None
+    if match is None:
+        return None
+    before, text = line[: match.start(1)], match[1]
+    if before.count("{") > before.count("}") or before.count("[") > before.count("]"):
+        # In a mapping or list on one line, its end is not a part of the value.
+        end = text.rindex("}}") + 2 if "}}" in text else len(text)
+        text = text[:end] + re.split(r"[,}\]]", text[end:])[0].rstrip()
+    quote = "'" if '"' in text else '"'
+    return f"put all of it in quotes: {quote}{text}{quote}"
 
 
 def _unreadable(lines: Sequence[str], error: yaml.YAMLError) -> Told:

@@ -8,7 +8,7 @@ from jinja2 import nodes
 
 from oast.errors import EstateError
 from oast.estate.estate import Estate
-from oast.estate.provenance import explain
+from oast.estate.provenance import explain, shown
 from oast.intent.intent import IntentBuilder
 from oast.records import Problem
 
@@ -29,9 +29,8 @@ def values_behind(estate: Estate, builder: IntentBuilder, problem: Problem) -> I
         except EstateError:
             continue
         for one in explained[:4]:
-            value = str(one.value)  # a secret is its fingerprint here
-            shown = value if len(value) <= 60 else value[:57] + "..."
-            yield f"{one.key} = {shown}  {one.origins[-1].place}"
+            value = shown(one.value)
+            yield f"{one.key} = {value if len(value) <= 60 else value[:57] + '...'}  {one.origins[-1].place}"
 
 
 def _within(node: nodes.Node) -> list[nodes.Name]:
