@@ -19,6 +19,11 @@ class WrittenChecksTest(EstateTest):
             ("  - check: c\n    reading: routes\n    most: two\n", 4, "'most' has to be a whole number"),
             ("  - check: c\n    on: role=cor\n    reading: routes\n", 3, "no device has role=cor"),
             ("  - check: c\n    reading: routes\n    where: {metric: '{{ nothing }}'}\n", 2, "'nothing' is not defined"),
+            (
+                "  - check: c\n    reading: routes\n    where: {metric: \"{{ network.device('gul').site }}\"}\n",
+                2,
+                "there is no device 'gul'",
+            ),
             ("  - check: c\n    reading: routes\n    where: {metric: '{{ 1 + }}'}\n", 2, "'{{ 1 + }}' is wrong"),
         ):
             with self.subTest(text=text):

@@ -4,11 +4,17 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from functools import lru_cache
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known word most like `word`, or None when nothing is close; another case of it counts as closest."""
-    choices = list(known)
+    return _nearest(word, tuple(known))
+
+
+# A mistake is often found for every device of a network, and looked up among their names each time.
+@lru_cache(maxsize=256)
+def _nearest(word: str, choices: tuple[str, ...]) -> str | None:
     for choice in choices:
         if choice.lower() == word.lower():
             return choice

@@ -37,6 +37,7 @@ class Network:
         self._environment = value_environment()
         self._compiled: dict[str, jinja2.Template] = {}
         self._open: list[tuple[str, str]] = []
+        self._whole: dict[str, Values] = {}
 
     def device(self, name: str) -> DeviceView:
         """The device called `name`. Raises EstateError."""
@@ -67,10 +68,14 @@ class Network:
         return _LazyMap(self._layers.of(device), work, "")
 
     def _values_of(self, device: Device) -> Values:
-        if not self._layers.has_expressions:
-            return self._layers.of(device)
-        whole: Values = _plain(self.device(device.name).values, self._layers.plain)
-        return whole
+        known = self._whole.get(device.name)
+        if known is None:
+            if self._layers.has_expressions:
+                known = _plain(self.device(device.name).values, self._layers.plain)
+            else:
+                known = self._layers.of(device)
+            self._whole[device.name] = known
+        return known
 
     def _worked_out(self, device: Device, key: str, text: str) -> Any:
         step = (device.name, key)

@@ -79,8 +79,8 @@ class WrittenCheck:
             message, hint = error.told(None, values)
         except jinja2.TemplateSyntaxError as error:
             message, hint = f"'{text}' is wrong: {error.message}", None
-        except EstateError:
-            raise
+        except EstateError as error:
+            message, hint = error.message, error.hint
         except Exception as error:
             message, hint = in_words(error)
         raise EstateError.of([Problem(message, self.place, hint, devices=(device.name,), kind="check")])
