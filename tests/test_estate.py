@@ -38,6 +38,7 @@ class SelectorTest(unittest.TestCase):
         for text, message, hint, column in (
             ("rol=core", "no device has an attribute 'rol'", "did you mean 'role'?", 0),
             ("role=Core", "no device has role=Core", "the case differs: write 'core'", 5),
+            ("role=CO*", "no device has role=CO*", "the case differs: there is 'core'", 5),
             ("role=core and site=gul", "no device has site=gul", "did you mean 'gull'?", 19),
             ("role=core nad site=gull", "'nad' stands where 'and' or 'or' is needed", "did you mean 'and'?", 10),
             ("role=", "the selector ends where a value is needed", None, 5),

@@ -87,3 +87,5 @@ class VariablesTest(EstateTest):
                 "help": "the OSPF cost of each link",
             },
         )
+        enabled = next(v for v in described if v["variable"] == "management.enabled")
+        self.assertEqual((enabled["takes"], enabled["given"]), ("true or false", "default true"))

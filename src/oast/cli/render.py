@@ -14,6 +14,7 @@ from oast.cli.workplace import console, estate_of, plural, put_json, put_table, 
 from oast.config.indented import printed
 from oast.errors import EstateError
 from oast.estate.inventory import Device
+from oast.estate.provenance import shown
 from oast.files import write_whole
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.variables import Variable
@@ -77,7 +78,7 @@ def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argpar
         documents = [{"template": t.shown, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))} for t, key, v in rows]
         put_json("describe", 1, {"variables": documents})
         return DONE
-    listing = table("section", "variable", *_COLUMNS)
+    listing = table("section", "variable", *_COLUMNS, whole=("section", "variable", "given"))
     for template, key, variable in rows:
         listing.add_row(template.section, key, *_row(variable))
     put_table(console(), listing)
@@ -96,7 +97,7 @@ def _with_parts(key: str, variable: Variable) -> Iterator[tuple[str, Variable]]:
 
 
 def _row(variable: Variable) -> tuple[str, str, str]:
-    given = f"default {variable.default}" if variable.has_default else "required" if variable.required else "optional"
+    given = f"default {shown(variable.default)}" if variable.has_default else "required" if variable.required else "optional"
     return variable.described, given, variable.help
 
 

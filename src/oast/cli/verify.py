@@ -96,7 +96,7 @@ def _document(result: CheckResult) -> dict[str, object]:
 def _show(results: Sequence[CheckResult]) -> None:
     if not results:
         return
-    listing = table("device", "check", "wanted", "found")
+    listing = table("device", "check", "wanted", "found", whole=("device", "wanted"))
     for result in results:
         found = Text(result.actual or "not there", style="green" if result.passed else "red")
         listing.add_row(result.check.device, result.check.title, result.check.wanted, found)

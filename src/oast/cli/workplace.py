@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, TextIO
 
-from rich.console import Console
+from rich.console import Console, JustifyMethod
 from rich.table import Table
 
 from oast.cli.terminal import SafeConsole
@@ -20,6 +20,7 @@ from oast.estate import yaml_text
 from oast.estate.estate import Estate, find, open_estate, read_estate
 
 PLAIN_WIDTH = 100
+WIDEST = 10_000
 
 
 def estate_of(options: argparse.Namespace) -> Estate:
@@ -68,21 +69,24 @@ def console_on(stream: TextIO) -> Console:
     return SafeConsole(file=stream, width=PLAIN_WIDTH if plain else None, highlight=False, markup=False, emoji=False, soft_wrap=plain)
 
 
-def table(*headings: str, numbers: tuple[str, ...] = ()) -> Table:
-    """A calm table: no lines, two spaces between columns, `numbers` to the right."""
+def table(*headings: str, numbers: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
+    """A calm table: no lines, two spaces between columns, `numbers` to the right. Cells of `whole` are not broken into lines."""
     made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for heading in headings:
-        made.add_column(heading, justify="right" if heading in numbers else "left", overflow="fold")
+        justify: JustifyMethod = "right" if heading in numbers else "left"
+        made.add_column(heading, justify=justify, overflow="fold", no_wrap=heading in whole)
     return made
 
 
 def put_table(out: Console, listing: Table) -> None:
-    """Print a table; in a file or a pipe its lines do not end in spaces."""
+    """Print a table; in a file or a pipe a row is a line, however long, and does not end in spaces."""
     if out.is_terminal:
         out.print(listing)
         return
+    out.width = WIDEST
     with out.capture() as captured:
         out.print(listing)
+    out.width = PLAIN_WIDTH
     out.file.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
 

@@ -69,9 +69,16 @@ class Selector:
                         self.text,
                         column,
                         f"no device has {test.attribute}={value}",
-                        suggestion(value, known[test.attribute]),
+                        _hint(value, known[test.attribute]),
                         self.place,
                     )
+
+
+def _hint(value: str, known: Iterable[str]) -> str:
+    other_case = [v for v in sorted(known) if _fits(value.lower(), v.lower())]
+    if other_case and not any(v.lower() == value.lower() for v in known):
+        return f"the case differs: there is '{other_case[0]}'"
+    return suggestion(value, known)
 
 
 def parse(text: str, place: Place | None = None) -> Selector:
