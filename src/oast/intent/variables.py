@@ -146,26 +146,48 @@ def _variable(name: str, written: Any, place: Place) -> Variable:
             message = f"'{key}' is not known in the variable '{name}'"
             raise EstateError(message, place=written.place(key), hint=suggestion(key, _SETTINGS))
     kind = _kind(name, written, place)
-    bounds = written.get("range")
-    if bounds is not None and not (isinstance(bounds, list) and len(bounds) == 2 and all(_is_integer(b) for b in bounds)):
-        raise EstateError("'range' has to be [LOWEST, HIGHEST]", place=written.place("range"))
+    _check_settings(name, written)
     fields = written.get("fields") or YamlMap(place.file)
-    if not isinstance(fields, YamlMap):
-        raise EstateError(f"the fields of '{name}' have to be 'name: type' lines", place=written.place("fields"))
-    return Variable(
+    bounds = written.get("range")
+    made = Variable(
         name=name,
         type=kind,
         place=place,
         help=str(written.get("help", "")),
-        required=bool(written.get("required", True)),
+        required=written.get("required", True),
         default=written.get("default", _MISSING),
         range=(bounds[0], bounds[1]) if bounds else None,
-        choices=tuple(written.get("choices") or ()),
-        secret=bool(written.get("secret", False)),
-        least=int(written.get("least", 0)),
+        choices=tuple(written.get("choices", ())),
+        secret=written.get("secret", False),
+        least=written.get("least", 0),
         of=_variable(f"{name} item", written["of"], place) if "of" in written else None,
         fields={key: _variable(key, value, fields.place(key)) for key, value in fields.items()},
     )
+    wrong = next(violations(made, made.default, name), None) if made.has_default else None
+    if wrong is not None:
+        message = f"the default does not fit: {wrong.message}"
+        raise EstateError(message, place=written.place("default"), hint="a secret has no default" if made.secret else wrong.hint)
+    return made
+
+
+_CHECKS: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
+    "range": (
+        "[LOWEST, HIGHEST]",
+        lambda v: isinstance(v, list) and len(v) == 2 and all(map(_is_integer, v)) and v[0] <= v[1],
+    ),
+    "choices": ("a list of texts or numbers", lambda v: isinstance(v, list) and bool(v) and all(isinstance(c, (str, int)) for c in v)),
+    "required": ("true or false", lambda v: isinstance(v, bool)),
+    "secret": ("true or false", lambda v: isinstance(v, bool)),
+    "least": ("a whole number", lambda v: _is_integer(v, 0)),
+    "help": ("text", lambda v: isinstance(v, (str, int, float))),
+    "fields": ("'name: type' lines", lambda v: isinstance(v, YamlMap)),
+}
+
+
+def _check_settings(name: str, written: YamlMap) -> None:
+    for key, (needed, fits) in _CHECKS.items():
+        if key in written and not fits(written[key]):
+            raise EstateError(f"'{key}' of the variable '{name}' has to be {needed}", place=written.place(key))
 
 
 def _as_map(key: str, value: Any, place: Place) -> YamlMap:
