@@ -69,6 +69,12 @@ class VerifyTest(LarkwaterTest):
         for command in (("verify",), ("push", "-m", "x", "--yes")):
             self.assertIn("checks/network.yaml:2: the platform 'bine' has no reading 'rutes'", self.oast(*command, expect=3).err)
 
+    def test_it_can_wait_for_checks_to_come_true(self) -> None:
+        self.edit("network.yaml", "convergence: 0.05", "convergence: 2")
+        self.oast("sim", "stop")
+        self.oast("sim", "start")
+        self.assertIn("all true", self.oast("verify", "--section", "routing", "--wait", "30").out)
+
     def test_a_section_limits_the_checks(self) -> None:
         routing = self.oast("verify", "-v", "--section", "routing", "--on", "name=tern-edge-1").out
         self.assertIn("two-ways-out", routing)

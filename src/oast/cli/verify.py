@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import sys
+import time
 from collections.abc import Mapping, Sequence
 
 from rich.text import Text
@@ -21,9 +22,14 @@ from oast.intent.intent import Intent
 from oast.readings.read import read
 from oast.verify.checks import Check, CheckResult, evaluate
 
+POLL_S = 0.5
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-v", "--verbose", action="store_true", help="list every check, not only those that fail")
+    parser.add_argument(
+        "--wait", metavar="S", type=arguments.seconds, default=0.0, help="look again until all is true, for S seconds at most"
+    )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_connection(parser)
@@ -38,7 +44,7 @@ def run(options: argparse.Namespace) -> int:
         sections = " or ".join(f"'{name}'" for name in options.section)
         console().print(f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check")
         return DONE
-    results, failed = asyncio.run(_verify(work, checks, quiet=options.quiet or options.format == "json"))
+    results, failed = asyncio.run(_verify(work, checks, options.wait, quiet=options.quiet or options.format == "json"))
     every = [result for device_results in results.values() for result in device_results]
     wrong = [result for result in every if not result.passed]
     if options.format == "json":
@@ -63,10 +69,11 @@ def _of_sections(checks: Sequence[Check], work: Work, sections: Sequence[str]) -
 
 
 async def _verify(
-    work: Work, checks: Mapping[str, Sequence[Check]], *, quiet: bool
+    work: Work, checks: Mapping[str, Sequence[Check]], wait_s: float, *, quiet: bool
 ) -> tuple[dict[str, list[CheckResult]], list[tuple[str, DeviceError]]]:
     results: dict[str, list[CheckResult]] = {}
     failed: list[tuple[str, DeviceError]] = []
+    until = time.monotonic() + wait_s
     with Progress(console(error=True), [i.device.name for i in work.intents], quiet=quiet) as progress:
 
         async def one(intent: Intent) -> list[CheckResult]:
@@ -74,8 +81,13 @@ async def _verify(
             progress(name, "connecting")
             async with work.connector.session(intent.device, intent.platform, work.logs / f"{name}.log") as session:
                 progress(name, "reading")
-                readings = await read(session, intent.platform, sorted({c.reading for c in checks[name]}))
-            return evaluate(checks[name], readings)
+                while True:
+                    readings = await read(session, intent.platform, sorted({c.reading for c in checks[name]}))
+                    found = evaluate(checks[name], readings)
+                    if time.monotonic() + POLL_S > until or all(result.passed for result in found):
+                        return found
+                    progress(name, "waiting for it to come true")
+                    await asyncio.sleep(POLL_S)
 
         def done(intent: Intent, result: list[CheckResult] | DeviceError) -> None:
             if isinstance(result, DeviceError):
