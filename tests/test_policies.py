@@ -61,7 +61,10 @@ class PolicyTest(EstateTest):
             ("  - policy: p\n    must_contain: x\n    severity: bad\n", 4, "the severity 'bad' is neither"),
             ("  - policy: p\n    must_contain: x\n    on: site=gul\n", 4, "no device has site=gul"),
             ("  - policy: p\n    must_contain: x\n    waivers: [{on: site=gull, reason: r, until: soon}]\n", 4, "'soon' is not a date"),
-            ("  - policy: p\n    expression: nothing > 1\n", 2, "cannot be worked out"),
+            ("  - policy: p\n    expression: nothing > 1\n", 2, "cannot be worked out: 'nothing' is not defined"),
+            ("  - policy: p\n    expression: management.prt > 1\n", 2, "cannot be worked out: 'prt' is not defined in the value used here"),
+            ("  - policy: p\n    expression: 1 +\n", 2, "cannot be worked out: "),
+            ("  - policy: p\n    expression: contact > 1\n", 2, "cannot be worked out: text and a number cannot be compared"),
             ("  - policy: p\n    must_differ: 5\n", 3, "'must_differ' has to be expressions in a list"),
             ("  - policy: p\n    must_differ: contact\n", 2, "cannot be worked out: it does not give a list"),
         ):

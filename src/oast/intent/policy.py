@@ -8,6 +8,8 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
+import jinja2
+
 from oast.config.indented import printed
 from oast.config.ownership import Pattern, Scope, level_matches, pattern_of
 from oast.config.tree import Node, Path, masked
@@ -15,6 +17,7 @@ from oast.errors import EstateError, Mistakes
 from oast.estate import entries, selectors
 from oast.estate.estate import Estate
 from oast.estate.expressions import evaluated
+from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent
@@ -210,9 +213,14 @@ class Policies:
             if policy.rule == "must_differ" and isinstance(policy.argument, str) and not isinstance(result, list):
                 raise TypeError("it does not give a list")
             return result
+        except MissingError as error:
+            told, hint = error.told(None, names)
+        except jinja2.TemplateSyntaxError as error:
+            told, hint = (error.message or "it is no expression").rstrip("."), None
         except Exception as error:
-            message = f"the expression '{expression}' cannot be worked out: {error}"
-            raise EstateError.of([Problem(message, policy.place, devices=(intent.device.name,), kind="policy")]) from None
+            told, hint = in_words(error)
+        message = f"the expression '{expression}' cannot be worked out: {told}"
+        raise EstateError.of([Problem(message, policy.place, hint, devices=(intent.device.name,), kind="policy")])
 
     def _problem(self, policy: Policy, intent: Intent, message: str, place: Place | None, excerpt: str | None = None) -> Problem:
         told = f"policy '{policy.name}': {message}"
