@@ -41,6 +41,26 @@ class ExplainTest(EstateTest):
         self.assertEqual([o["source"] for o in origins], ["everywhere"] * 3 + ["--with"])
         self.assertEqual((origins[0]["file"], origins[0]["line"]), ("values/network.yaml", 19))
 
+    def test_what_stands_in_a_list_is_explained_by_who_put_it_there(self) -> None:
+        own = "values/devices/tern-edge-1.yaml"
+        line = self.line_of(own, "vlan: 120")
+        shown = self.explained("tern-edge-1", "services[2].interfaces[0].vlan")
+        self.assertEqual(shown, f"services[2].interfaces[0].vlan = 120\n  {own}:{line}  the device's own file\n")
+        shown = self.explained("gull-core-1", "trap_receivers[1]")
+        line = self.line_of("values/network.yaml", "192.0.2.61")
+        self.assertEqual(shown, f"trap_receivers[1] = 192.0.2.61\n  values/network.yaml:{line}  rule on role=core\n")
+        self.assertIn("everywhere", self.explained("gull-core-1", "trap_receivers[0]"))
+        for key, message in (
+            ("services[9]", "'services' has no 'services[9]'"),
+            ("services[0].nmae", "did you mean 'name'?"),
+            ("services[0].name.x", "'services' has no 'services[0].name.x'"),
+            ("contact[0]", "'contact' has no 'contact[0]'"),
+            ("services[x]", "'services' has no 'services[x]'"),
+            ("services[", "tern-edge-1 has no value 'services['"),
+        ):
+            with self.subTest(key=key):
+                self.assertIn(message, self.oast("explain", "tern-edge-1", key, expect=3).err)
+
     def test_attributes_are_explained_secrets_masked_and_mistakes_named(self) -> None:
         self.assertEqual(self.explained("gull-core-1", "device.site"), "device.site = gull\n  inventory/devices.yaml:5  inventory\n")
         self.assertNotIn('quay"', self.explained("gull-core-1", "communities"))

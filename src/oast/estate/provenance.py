@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from oast.errors import EstateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
+from oast.estate.values import path_of, place_in
 from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
 from oast.records import Place, Secret
@@ -37,7 +38,7 @@ class Explained:
 def explain(estate: Estate, device: Device, key: str | None = None) -> list[Explained]:
     """Every key of `device`'s values and attributes that is `key` or lies below it (None: all), sorted by name.
 
-    Raises EstateError when there is no such key.
+    A key may lead into a list: `services[0].name`. Raises EstateError when there is no such key.
     """
     origins: dict[str, list[Origin]] = {}
     for step in estate.layers.steps(device):
@@ -53,10 +54,49 @@ def explain(estate: Estate, device: Device, key: str | None = None) -> list[Expl
         found.append(Explained(f"device.{name}", value, (Origin(value, place, "inventory"),)))
     if key is None:
         return found
-    picked = [e for e in found if e.key == key or e.key.startswith((f"{key}.", f"{key}["))]
+    base, _, rest = key.partition("[")
+    inside = path_of(f"[{rest}")
+    holder = next((e for e in found if inside and e.key == base), None)
+    if holder is not None:
+        return [_item(holder, key, inside)]
+    picked = [e for e in found if e.key == key or e.key.startswith(f"{key}.")]
     if not picked:
         raise EstateError(f"{device.name} has no value '{key}'", hint=suggestion(key, (e.key for e in found)))
     return picked
+
+
+def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
+    """What stands at `path` in the list `holder`, with the one source that put it there. Raises EstateError."""
+    value = holder.value
+    for part in path:
+        if isinstance(part, int):
+            if not isinstance(value, list) or part >= len(value):
+                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it holds {shown(value)}")
+        elif not isinstance(value, dict) or part not in value:
+            raise EstateError(f"'{holder.key}' has no '{key}'", hint=suggestion(part, value) if isinstance(value, dict) else None)
+        value = value[part]
+    origin, index = _origin_of_item(holder, path[0])
+    place, written = place_in(origin.written, [index, *path[1:]]), origin.written
+    if place is None:
+        # The whole list is worked out by an expression.
+        return Explained(key, value, (origin,))
+    for inner in (index, *path[1:]):
+        written = written[inner]
+    return Explained(key, value, (Origin(written, place, origin.source),))
+
+
+def _origin_of_item(holder: Explained, number: str | int) -> tuple[Origin, int]:
+    """Which source of a list put in its item `number` (from 0), and the item's number there."""
+    sources: list[Origin] = []
+    for origin in holder.origins:
+        sources = [*sources, origin] if origin.extends else [origin]
+    index = int(number)
+    for origin in sources:
+        length = len(origin.written) if isinstance(origin.written, list) else len(holder.value)
+        if index < length:
+            return origin, index
+        index -= length
+    return sources[-1], index
 
 
 def _leaves(values: Mapping[str, Any], path: str = "") -> Iterator[tuple[str, Any, Place]]:

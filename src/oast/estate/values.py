@@ -71,11 +71,11 @@ class ValueLayers:
 
     def place_of(self, device: Device, key: str) -> Place | None:
         """Where the value at `key` (dotted; list items as `name[0]`) was written last."""
-        path: list[str | int] = [int(part) if part.isdigit() else part for part in re.findall(r"[^.\[\]]+", key)]
+        path = path_of(key)
         names = list(itertools.takewhile(lambda part: isinstance(part, str), path))
         for step in reversed(list(self.steps(device))):
             for written, within in ((step.extend, names), (step.values, path)):
-                place = _place_in(written, within)
+                place = place_in(written, within)
                 if place is not None:
                     return place
         return None
@@ -102,7 +102,12 @@ class Step:
     extend: Values
 
 
-def _place_in(values: Any, path: Sequence[str | int]) -> Place | None:
+def path_of(key: str) -> list[str | int]:
+    """The parts of a dotted key; `name[0]` is a name and a number."""
+    return [int(part) if part.isdigit() else part for part in re.findall(r"[^.\[\]]+", key)]
+
+
+def place_in(values: Any, path: Sequence[str | int]) -> Place | None:
     """Where the innermost part of `path` that `values` has is written; None when it lacks the first."""
     place = None
     for part in path:
