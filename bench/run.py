@@ -37,7 +37,7 @@ from oast.estate.inventory import read as read_inventory
 from oast.fleet.many import for_each
 from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
-from oast.platforms.load import SHIPPED, load, shipped
+from oast.platforms.load import SHIPPED, available, load, shipped
 
 AT_ONCE = 50
 SECRETS = {"OAST_SECRET_LOGIN_PASSWORD": "bench-login", "OAST_SECRET_PRIVILEGE_PASSWORD": "bench-privilege"}
@@ -264,6 +264,7 @@ def linting() -> list[Figure]:
     def lint(estate: Estate) -> None:
         # A run begins with a grammar that has seen nothing.
         shipped.cache_clear()
+        available.cache_clear()
         found = Lint(estate, Mistakes(), datetime.date(2026, 1, 1), ()).problems(list(estate.devices.values()))
         if found:
             raise AssertionError(found[0])

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import shutil
+
 from larkwater import EstateTest
 from oast import __version__
+from oast.platforms.load import SHIPPED as PLATFORMS
 
 
 class LintTest(EstateTest):
@@ -28,6 +31,64 @@ class LintTest(EstateTest):
         self.assertEqual({f["kind"] for f in found}, {"reference"})
         self.assertEqual({f["line"] for f in found}, {self.line_of("templates/bine/routing.j2", "link.port }}1")})
         self.assertIn("'interface' refers to the interface 'port11', which is not configured", str(found[0]["message"]))
+
+    def own_platform(self, old: str = "", new: str = "") -> None:
+        """The estate's devices get a platform of its own: bine with VLANs and routing policies; `old` in it becomes `new`."""
+        text = (PLATFORMS / "bine.toml").read_text().replace('name = "bine"', 'name = "fen"')
+        text = text.replace('"interface/vlan-id" = { kind = "leaf",', '"interface/vlan-id" = { kind = "leaf", refers = "vlan",')
+        text += '"vlan" = { kind = "list", takes = "vlan-id", keys = 1 }\n'
+        text += '"routing-policy" = { kind = "container" }\n'
+        text += '"routing-policy/policy-definition" = { kind = "list", takes = "name", keys = 1 }\n'
+        text += '"ospf/import-policy" = { kind = "leaf", takes = "name", refers = "routing-policy/policy-definition" }\n'
+        (self.estate / "platforms").mkdir(exist_ok=True)
+        (self.estate / "platforms/fen.toml").write_text(text.replace(old, new) if old else text)
+
+    def test_references_of_any_kind_that_a_platform_has(self) -> None:
+        self.own_platform()
+        shutil.copytree(self.estate / "templates/bine", self.estate / "templates/fen")
+        for file in ("inventory/devices.yaml", "inventory/terminals.csv"):
+            self.edit(file, "bine", "fen")
+        vlans = "{#\nsection: vlans\nowns: [vlan *, routing-policy]\n#}\nvlan 110\nvlan 120\nvlan 130\nrouting-policy\n  policy-definition ours\n"
+        (self.estate / "templates/fen/vlans.j2").write_text(vlans)
+        self.edit("intent.yaml", "sections:\n", "sections:\n  - section: vlans\n")
+        self.edit("templates/fen/routing.j2", "  router-id", "  import-policy ours\n  router-id")
+        self.oast("lint")
+        self.edit("templates/fen/vlans.j2", "vlan 130", "vlan 131")
+        self.edit("templates/fen/routing.j2", "import-policy ours", "import-policy theirs")
+        found = {(f["file"], f["line"], f["message"]) for f in self.problems("--on", "name=tern-edge-1")}
+        self.assertEqual(
+            found,
+            {
+                (
+                    "templates/fen/interfaces.j2",
+                    self.line_of("templates/fen/interfaces.j2", "vlan-id {{"),
+                    "'vlan-id' refers to the vlan '130', which is not configured",
+                ),
+                (
+                    "templates/fen/routing.j2",
+                    self.line_of("templates/fen/routing.j2", "theirs"),
+                    "'import-policy' refers to the policy-definition 'theirs', which is not configured",
+                ),
+            },
+        )
+
+    def test_a_platform_that_is_wrong_is_told(self) -> None:
+        self.edit("inventory/devices.yaml", "bine", "fen")
+        self.assertIn("there is no platform 'fen'", str(self.problems("--on", "role=core")[0]["message"]))
+        for old, new, message in (
+            ('refers = "vlan"', 'refers = "vlam"', "'interface/vlan-id' refers to 'vlam', which is no statement; did you mean 'vlan'?"),
+            ("[edit]", "[edits]", "the platform definition lacks 'edit'"),
+            ('takes = "vlan-id", keys', 'takes = "vlanid", keys', "there is no type 'vlanid'; did you mean 'vlan-id'?"),
+            ('kind = "list", takes = "vlan-id"', 'kind = "lits", takes = "vlan-id"', "kind 'lits' is not container"),
+            ('enabled = "interface/enabled"\n', "", "the role 'interface' needs the role 'enabled' beside it"),
+            ('"interface/enabled"\n', '"interface/enabeld"\n', "the role 'enabled' is 'interface/enabeld', which is no statement"),
+            ("format = 1", "format = 9", "format 9 is not known"),
+            ("format = 1", "format = ", "is not valid TOML"),
+        ):
+            with self.subTest(new=new):
+                self.own_platform(old, new)
+                found = next(f for f in self.problems("--on", "role=core") if f["file"] == "platforms/fen.toml")
+                self.assertIn(message, str(found["message"]))
 
     def test_what_no_section_owns_may_be_on_the_device_already(self) -> None:
         self.edit("templates/bine/access-lists.j2", "owns: [acl *]", "owns: [acl ticket*, acl crew*, acl cam*]")

@@ -18,7 +18,7 @@ from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.intent.lint import Lint
-from oast.platforms.load import shipped
+from oast.platforms.load import available
 from oast.records import Problem, gathered
 from oast.verify.written import checks_of
 from oast.verify.written import read as read_checks
@@ -78,7 +78,7 @@ def _in_checks(estate: Estate, devices: Sequence[Device]) -> list[Problem]:
     platforms = {}
     for device in devices:
         with suppress(EstateError):  # an unknown platform has been told
-            platforms[device.name] = shipped(device.platform)
+            platforms[device.name] = available(device.platform, estate.folder)
     checks_of(read_checks(estate, mistakes), estate, platforms, mistakes)
     return mistakes.found
 

@@ -20,7 +20,7 @@ from oast.intent.sections import FILE, Composition, SectionUse, read_sections, s
 from oast.intent.templates import Template
 from oast.intent.variables import Prepared
 from oast.nearest import suggestion
-from oast.platforms.load import Platform, shipped
+from oast.platforms.load import Platform, available
 from oast.records import Place, Problem
 
 
@@ -89,9 +89,9 @@ class IntentBuilder:
     def platform(self, device: Device) -> Platform:
         """The platform of the device. Raises EstateError at the device's place."""
         try:
-            return shipped(device.platform)
+            return available(device.platform, self._estate.folder)
         except EstateError as error:
-            raise EstateError(error.message, place=device.place, hint=error.hint) from None
+            raise EstateError(error.message, place=error.place or device.place, hint=error.hint) from None
 
     def concerned(self, devices: Sequence[Device]) -> list[Device]:
         """Those of `devices` that have one of the sections asked for. Raises EstateError when none has."""

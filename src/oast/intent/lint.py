@@ -83,9 +83,9 @@ class Lint:
 
     def _reference(self, intent: Intent, path: Path, node: Node, target_path: str) -> Iterator[Problem]:
         """The name of an entry that is not configured, where the sections own such entries."""
-        word = target_path.rpartition("/")[2]
+        *outer, word = target_path.split("/")
         name = node.statement.target.split(" ", 1)[0]
-        target = (f"{word} {name}",)
+        target = (*outer, f"{word} {name}")
         if intent.tree.at(target) is None and intent.scope.covers(target) and not _in_unsound(intent, target):
             known = [n.statement.target for _, n in intent.tree.find(target_path)]
             message = f"'{node.statement.rule.word}' refers to the {word} '{name}', which is not configured"

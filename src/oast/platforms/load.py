@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -12,7 +12,7 @@ from typing import Any
 
 from oast.errors import EstateError
 from oast.nearest import suggestion
-from oast.platforms.grammar import Argument, Grammar, Rule, arguments_of
+from oast.platforms.grammar import Argument, Grammar, Rule, UnknownStatement, arguments_of
 from oast.platforms.types import BUILT_IN, ValueType, declared
 from oast.records import Place
 
@@ -81,18 +81,35 @@ def shipped(name: str) -> Platform:
     return load(path)
 
 
-def load(path: Path) -> Platform:
-    """The platform defined in `path`. Raises EstateError that names what is missing or wrong in the definition."""
+@cache
+def available(name: str, folder: Path) -> Platform:
+    """The platform `name` that the estate in `folder` brings in platforms/, or else the shipped one. Raises EstateError."""
+    own = {path.stem: path for path in (folder / "platforms").glob("*.toml")}
+    if name in own:
+        return load(own[name], f"platforms/{name}.toml")
+    known = {*own, *(path.stem for path in SHIPPED.glob("*.toml"))}
+    if name not in known:
+        raise EstateError(f"there is no platform '{name}'", hint=suggestion(name, known))
+    return shipped(name)
+
+
+def load(path: Path, shown: str | None = None) -> Platform:
+    """The platform defined in `path`, called `shown` in errors. Raises EstateError that says what is missing or wrong in it."""
+    place = Place(shown or str(path))
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8"))
-    except tomllib.TOMLDecodeError as error:
-        raise EstateError(f"the platform definition is not valid TOML: {error}", place=Place(str(path))) from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
+        line = re.search(r"line ([0-9]+)", str(error))
+        place = Place(place.file, int(line[1]) if line else None)
+        raise EstateError(f"the platform definition is not valid TOML: {error}", place=place) from None
     try:
         return _platform(data)
     except KeyError as missing:
-        raise EstateError(f"the platform definition lacks {missing}", place=Place(str(path))) from None
-    except ValueError as wrong:
-        raise EstateError(f"the platform definition is wrong: {wrong}", place=Place(str(path))) from None
+        raise EstateError(f"the platform definition lacks {missing}", place=place) from None
+    except UnknownStatement as wrong:
+        raise EstateError(f"a default in the platform definition is wrong: {wrong}", place=place) from None
+    except (ValueError, TypeError, AttributeError, re.error) as wrong:
+        raise EstateError(f"the platform definition is wrong: {wrong}", place=place) from None
 
 
 def _platform(data: Mapping[str, Any]) -> Platform:
@@ -102,14 +119,31 @@ def _platform(data: Mapping[str, Any]) -> Platform:
     types = dict(BUILT_IN)
     for name, declaration in data.get("types", {}).items():
         types[name] = declared(name, declaration)
+    grammar = Grammar(platform["name"], _rules(data["statements"], types))
+    for pattern in (*data["session"]["prompts"].values(), *data["session"]["errors"]):
+        re.compile(pattern)
+    _check_roles(data.get("roles", {}), {rule.path for rule in grammar.rules()})
     return Platform(
         name=platform["name"],
-        grammar=Grammar(platform["name"], _rules(data["statements"], types)),
+        grammar=grammar,
         spelling=Spelling(platform["comment"], platform["remove"], platform["insert_before"], platform["insert_last"]),
         dialect=_dialect(data["session"], data["edit"]),
         readings={name: ReadingDefinition(r["command"], dict(r["columns"])) for name, r in data.get("readings", {}).items()},
         roles=dict(data.get("roles", {})),
     )
+
+
+# What the checks derived from one role need to know besides.
+_COMPANIONS = {"interface": ("enabled",), "ospf_interface": ("interface", "ipv4_address", "ospf_passive")}
+
+
+def _check_roles(roles: Mapping[str, str], statements: Collection[str]) -> None:
+    for role, path in roles.items():
+        if path not in statements:
+            raise ValueError(f"the role '{role}' is '{path}', which is no statement; {suggestion(path, statements)}")
+        for needed in _COMPANIONS.get(role, ()):
+            if needed not in roles:
+                raise ValueError(f"the role '{role}' needs the role '{needed}' beside it")
 
 
 def _dialect(session: Mapping[str, Any], edit: Mapping[str, Any]) -> Dialect:
@@ -144,6 +178,9 @@ def _rules(statements: Mapping[str, Mapping[str, Any]], types: Mapping[str, Valu
             raise ValueError(f"'{path}' stands before '{outer}', or '{outer}' is missing")
         rule = _rule(path, word, order, declaration, types)
         by_path[outer].children[word] = by_path[path] = rule
+    for path, rule in by_path.items():
+        if rule.refers is not None and rule.refers not in by_path:
+            raise ValueError(f"'{path}' refers to '{rule.refers}', which is no statement; {suggestion(rule.refers, by_path)}")
     return root
 
 
