@@ -27,6 +27,8 @@ def examples(text: str) -> list[tuple[str, int, str]]:
 
 
 class DocumentationTest(LarkwaterTest):
+    patient = False  # the pages show how long the demo's estate waits
+
     def check(self, page: str) -> None:
         text = (ROOT / "docs" / page).read_text(encoding="utf-8")
         found = examples(text)

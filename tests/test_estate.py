@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import unittest
+from unittest import mock
 
 from larkwater import EstateTest
-from oast.errors import EstateError
+from oast.errors import EstateError, UsageError
 from oast.estate import selectors
+from oast.estate.estate import find
 from oast.estate.selectors import Attributes
 from oast.estate.values import extend, merge
 
@@ -63,6 +65,16 @@ class MergeTest(unittest.TestCase):
         self.assertEqual(wide, {"ntp": {"servers": [1], "prefer": 1}, "mtu": 1500})
         with self.assertRaises(EstateError):
             extend(wide, {"mtu": [1]})
+
+
+class FindTest(EstateTest):
+    def test_an_estate_above_is_found_unless_it_is_somebody_elses(self) -> None:
+        below = self.estate / "values" / "devices"
+        self.assertEqual(find(below), self.estate)
+        with mock.patch("os.getuid", return_value=4711), mock.patch("oast.estate.estate.ROOT_USER", -1):
+            self.assertEqual(find(self.estate), self.estate)
+            with self.assertRaisesRegex(UsageError, "oast.toml belongs to another user"):
+                find(below)
 
 
 class ProgramTest(EstateTest):

@@ -140,6 +140,7 @@ class FaultTest(LarkwaterTest):
 
 class InterruptTest(LarkwaterTest):
     delivered = True
+    patient = False
 
     def test_ctrl_c_leaves_every_device_in_a_known_state_and_says_which(self) -> None:
         before = {name: self.running(name) for name in ("gull-core-1", "heron-core-1")}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -18,6 +19,8 @@ from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
 from oast.records import Fingerprints, Secret
+
+ROOT_USER = 0
 
 
 @dataclass(frozen=True)
@@ -67,9 +70,15 @@ class Estate:
 
 
 def find(start: Path) -> Path:
-    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none."""
+    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none.
+
+    One above that belongs to somebody else is not taken without being named: its settings may run a command.
+    """
     for folder in (start, *start.parents):
-        if (folder / settings.FILE).is_file():
+        path = folder / settings.FILE
+        if path.is_file():
+            if folder != start and path.stat().st_uid not in (os.getuid(), ROOT_USER):
+                raise UsageError(f"{path} belongs to another user", hint=f"if you trust it: --estate {folder}")
             return folder
     raise UsageError(f"there is no {settings.FILE} in {start} or above", hint="change into an estate, or name it with --estate")
 
