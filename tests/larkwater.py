@@ -30,6 +30,8 @@ SECRETS = {
 }
 ENCRYPTED = ("snmp-read", "snmp-billing")
 RUN_AT_MOST_S = 120
+# For tests in which a timer has to run out.
+QUICK = ("--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 HERE = Path(__file__).parent
-TOGETHER = 3  # two cores, and much of the time is spent waiting for timers
+TOGETHER = 4  # two cores, and much of the time is spent waiting for timers
 
 
 class _Result(unittest.TextTestResult):

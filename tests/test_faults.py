@@ -2,16 +2,10 @@
 
 from __future__ import annotations
 
-import signal
-import subprocess
-import sys
-import time
-
 import asyncssh
 
-from larkwater import LarkwaterTest, Run, clean_environment
+from larkwater import QUICK, LarkwaterTest, Run
 
-QUICK = ("--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
 FAULTY = "plover-edge-1"
 
 
@@ -136,79 +130,3 @@ class FaultTest(LarkwaterTest):
             self.console(device["name"], "raise", "Is0lde-privilege", *edit)
         self.edit("oast.toml", 'password = { secret = "login-password" }', f'key_file = "{key}"')
         self.oast("diff", expect=1)
-
-
-class InterruptTest(LarkwaterTest):
-    delivered = True
-    patient = False
-
-    def test_ctrl_c_leaves_every_device_in_a_known_state_and_says_which(self) -> None:
-        before = {name: self.running(name) for name in ("gull-core-1", "heron-core-1")}
-        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
-        self.fault("gull-core-1", "slow", "--seconds", "0.3")
-        command = [sys.executable, "-m", "oast", "push", "-m", "x", "--on", "role=core", "--yes", "--revert-timer", "60"]
-        process = subprocess.Popen(
-            command, cwd=self.estate, env=clean_environment(), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-        )
-        self.addCleanup(process.kill)
-        self._until_armed("gull-core-1")
-        process.send_signal(signal.SIGINT)
-        out, err = process.communicate(timeout=60)
-        self.assertNotIn("Traceback", err)
-        self.assertEqual(process.returncode, 130, out + err)
-        for name, text in before.items():
-            self.assertRegex(out, rf"(?m)^{name} +interrupted, (reverted|unchanged) ")
-            self.fault(name, "none")
-            self.assertEqual(self.running(name), text)
-        self.assertNotIn("armed", {d["timer"] for d in self.oast("sim", "status", "--format", "json").json()["devices"].values()})
-
-    def test_a_run_that_is_killed_leaves_the_way_back_to_the_device(self) -> None:
-        before = self.running("gull-core-1")
-        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
-        self.fault("gull-core-1", "slow", "--seconds", "0.3")
-        command = [
-            sys.executable,
-            "-m",
-            "oast",
-            "push",
-            "-m",
-            "x",
-            "--on",
-            "name=gull-core-1",
-            "--yes",
-            "--revert-timer",
-            "5",
-            "--verify-timeout",
-            "1",
-        ]
-        process = subprocess.Popen(command, cwd=self.estate, env=clean_environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        self._until_armed("gull-core-1")
-        process.kill()
-        process.wait()
-        deadline = time.monotonic() + 30
-        while self._timer("gull-core-1") is not None and time.monotonic() < deadline:
-            time.sleep(0.1)
-        self.fault("gull-core-1", "none")
-        self.assertEqual(self.running("gull-core-1"), before)
-        self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--yes")
-
-    def _timer(self, device: str) -> int | None:
-        timer: int | None = self.oast("sim", "status", "--format", "json").json()["devices"][device]["timer"]
-        return timer
-
-    def _until_armed(self, device: str) -> None:
-        deadline = time.monotonic() + 30
-        while self._timer(device) is None:
-            self.assertLess(time.monotonic(), deadline, "the delivery did not begin")
-
-    def test_a_session_lost_while_saving_is_delivered_and_says_what_is_missing(self) -> None:
-        before = self.console("heron-core-1", "read startup").partition("read startup\n")[2]
-        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
-        self.fault("heron-core-1", "drop", "--match", "save startup")
-        run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", *QUICK, expect=4)
-        found = self.outcome(run, "heron-core-1")
-        self.assertEqual((found["state"], found["cause"]), ("delivered", "failed"))
-        self.assertIn("it runs the change, but startup was not saved", found["reason"])
-        self.fault("heron-core-1", "none")
-        self.assertEqual(self.console("heron-core-1", "read startup").partition("read startup\n")[2], before)
-        self.assertIn("nothing to do", self.oast("diff", "--on", "role=core").out)
