@@ -235,6 +235,19 @@ class ProgramTest(EstateTest):
         self.edit("network.yaml", "[gull-core-1 port1, heron-core-1 port1]", "[gull-core-1 port1, heron-core-9 port1]")
         self.assertIn("a link names the device 'heron-core-9', which is not there", self.told("sim", "start"))
 
+    def test_a_network_of_the_wrong_shape_is_told_in_words(self) -> None:
+        good = (self.estate / "network.yaml").read_text()
+        for old, new, message in (
+            ("links:\n", "links: 5\nspare:\n", "'links' has to be a list of '[DEVICE PORT, DEVICE PORT]'"),
+            ("devices:\n", "devices: 5\nspare:\n", "'devices' has to be 'NAME: {management: ADDRESS, ...}' lines"),
+            ("accounts:\n", "accounts: [oast]\nspare:\n", "'accounts' has to be a list of '{name: NAME, password: SECRET}'"),
+            ("{management: 192.0.2.24, attached: [port3, port4]}", "5", "the device 'dunlin-edge-1' has to be"),
+        ):
+            with self.subTest(new=new):
+                self.assertIn(old, good)
+                (self.estate / "network.yaml").write_text(good.replace(old, new))
+                self.assertIn(message, self.told("sim", "start"))
+
     def test_devices_are_listed_as_a_table_and_as_json(self) -> None:
         run = self.oast("devices", "--on", "tag=cameras", "--format", "json")
         self.assertEqual([d["name"] for d in run.json()["devices"]], ["tern-edge-1", "sandpiper-edge-1"])

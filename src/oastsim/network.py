@@ -70,7 +70,25 @@ def load(path: Path) -> NetworkPlan:
         raise NetworkError(f"{path}: {wrong}") from None
 
 
+_KINDS: Mapping[str, tuple[type, str]] = {
+    "secrets": (str, "a file's path"),
+    "defaults": (dict, "'name: value' lines"),
+    "devices": (dict, "'NAME: {management: ADDRESS, ...}' lines"),
+    "links": (list, "a list of '[DEVICE PORT, DEVICE PORT]'"),
+    "accounts": (list, "a list of '{name: NAME, password: SECRET}'"),
+}
+
+
 def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
+    for key, (kind, needed) in _KINDS.items():
+        if key in data and not isinstance(data[key], kind):
+            raise ValueError(f"'{key}' has to be {needed}")
+    for key, entry_kind in (("links", list), ("accounts", dict)):
+        if not all(isinstance(entry, entry_kind) for entry in data.get(key, ())):
+            raise ValueError(f"'{key}' has to be {_KINDS[key][1]}")
+    for name, plan in data["devices"].items():
+        if not isinstance(name, str) or not isinstance(plan, dict | None):
+            raise ValueError(f"the device '{name}' has to be 'NAME: {{management: ADDRESS, ...}}'")
     secrets = _secrets(path.parent / data["secrets"]) if "secrets" in data else {}
     defaults = data.get("defaults", {})
     devices = tuple(_device(name, {**defaults, **(plan or {})}, path.parent) for name, plan in data["devices"].items())
