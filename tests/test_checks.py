@@ -16,6 +16,8 @@ class WrittenChecksTest(EstateTest):
             ("  - check: c\n    reading: routes\n    must_be: {metrik: 10}\n", 4, "the reading 'routes' has no field 'metrik'"),
             ("  - check: c\n    reading: routes\n    must_be: {metric: true}\n", 4, "'must_be' has to hold 'field: text' lines"),
             ("  - check: c\n    reading: routes\n    must_be: {metric: 1}\n    least: 2\n", 5, "'least' and 'must_be' are two checks"),
+            ("  - check: c\n    reading: routes\n    least: 5\n    most: 2\n", 4, "'least' is more than 'most'"),
+            ("  - check: c\n    reading: routes\n    section: [x]\n", 4, "'section' has to be the name of a section"),
             ("  - check: c\n    reading: routes\n    most: two\n", 4, "'most' has to be a whole number"),
             ("  - check: c\n    on: role=cor\n    reading: routes\n", 3, "no device has role=cor"),
             ("  - check: c\n    reading: routes\n    where: {metric: '{{ nothing }}'}\n", 2, "'nothing' is not defined"),

@@ -65,6 +65,13 @@ class PolicyTest(EstateTest):
             ("  - policy: p\n    expression: management.prt > 1\n", 2, "cannot be worked out: 'prt' is not defined in the value used here"),
             ("  - policy: p\n    expression: 1 +\n", 2, "cannot be worked out: "),
             ("  - policy: p\n    expression: contact > 1\n", 2, "cannot be worked out: text and a number cannot be compared"),
+            ("  - policy: p\n    must_contain: x\n    waivers: 5\n", 4, "'waivers' has to be a list of"),
+            ("  - policy: p\n    must_not_contain: {a: b}\n", 3, "'must_not_contain' has to be a pattern"),
+            ("  - policy: p\n    must_be_equal: ''\n", 3, "'must_be_equal' has to be a pattern"),
+            ("  - policy: p\n    must_contain: x\n    each: [x]\n", 4, "'each' has to be a pattern"),
+            ("  - policy: p\n    must_be_equal: ntp\n    by: sit\n", 4, "no device has an attribute 'sit'"),
+            ("  - policy: p\n    secret_age: -1\n", 3, "'secret_age' has to be a number of days"),
+            ("  - policy: p\n    expression: 5\n", 3, "'expression' has to be an expression"),
             ("  - policy: p\n    must_differ: 5\n", 3, "'must_differ' has to be expressions in a list"),
             ("  - policy: p\n    must_differ: contact\n", 2, "cannot be worked out: it does not give a list"),
         ):

@@ -1,4 +1,4 @@
-"""What diff and push have in common: build every intent, then read and compare the devices."""
+"""What the commands that look at devices have in common: every intent, policies, checks; then read and compare the devices."""
 
 from __future__ import annotations
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -21,6 +21,7 @@ from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent
+from oast.nearest import suggestion
 from oast.records import Place, Problem, Secret
 
 RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression", "secret_age")
@@ -52,6 +53,22 @@ class Policy:
     place: Place
 
 
+def _is_text(value: Any) -> bool:
+    return isinstance(value, str) and bool(value.strip())
+
+
+# A policy that means nothing would never fail, and nobody would notice.
+_SHAPES: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
+    **dict.fromkeys(("must_contain", "must_not_contain", "must_be_equal", "each"), ("a pattern such as 'interface */mtu *'", _is_text)),
+    "must_differ": ("expressions in a list, or one that gives a list", lambda v: isinstance(v, (str, list)) and bool(v)),
+    "expression": ("an expression", lambda v: _is_text(v) or isinstance(v, bool)),
+    "secret_age": ("a number of days", lambda v: isinstance(v, int) and not isinstance(v, bool) and v >= 0),
+    "by": ("the name of an attribute", _is_text),
+    "message": ("text", _is_text),
+    "waivers": ("a list of '{on: SELECTOR, reason: TEXT, until: DATE}'", lambda v: isinstance(v, list)),
+}
+
+
 def read(estate: Estate, mistakes: Mistakes) -> tuple[Policy, ...]:
     """All policies of the estate, in file and then written order; what is wrong goes to `mistakes`."""
     make = partial(_policy, estate=estate)
@@ -62,10 +79,12 @@ def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
     rules = [rule for rule in RULES if rule in item]
     if len(rules) != 1:
         raise EstateError(f"the policy needs exactly one of {', '.join(RULES)}", place=place)
-    if rules[0] == "secret_age" and (not isinstance(item["secret_age"], int) or isinstance(item["secret_age"], bool)):
-        raise EstateError("'secret_age' has to be a number of days", place=item.place("secret_age"))
-    if rules[0] == "must_differ" and not (isinstance(item["must_differ"], (str, list)) and item["must_differ"]):
-        raise EstateError("'must_differ' has to be expressions in a list, or one that gives a list", place=item.place("must_differ"))
+    for key, (needed, fits) in _SHAPES.items():
+        if key in item and not fits(item[key]):
+            raise EstateError(f"'{key}' has to be {needed}", place=item.place(key))
+    if "by" in item and not any(item["by"] in device.attributes for device in estate.devices.values()):
+        known = {key for device in estate.devices.values() for key in device.attributes}
+        raise EstateError(f"no device has an attribute '{item['by']}'", place=item.place("by"), hint=suggestion(item["by"], known))
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
         raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))

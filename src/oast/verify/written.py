@@ -104,6 +104,10 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
     for key in counted:
         if not isinstance(item[key], int) or isinstance(item[key], bool) or item[key] < 0:
             raise EstateError(f"'{key}' has to be a whole number", place=item.place(key))
+    if "least" in item and "most" in item and item["least"] > item["most"]:
+        raise EstateError("'least' is more than 'most'", place=item.place("least"))
+    if "section" in item and not isinstance(item["section"], str):
+        raise EstateError("'section' has to be the name of a section", place=item.place("section"))
     on = None
     if "on" in item:
         on = selectors.parse(str(item["on"]), item.place("on"))
