@@ -124,6 +124,13 @@ class LintTest(EstateTest):
         self.assertEqual((problem["kind"], problem["message"]), ("empty", "'static-route 198.51.100.0/24' has no 'next-hop'"))
         self.assertEqual(problem["devices"], ["gull-core-1", "heron-core-1"])
 
+    def test_a_section_that_owns_what_cannot_be(self) -> None:
+        self.edit("templates/bine/no-static-routes.j2", "static-route *", "static-rout *")
+        problem = self.only("--on", "name=tern-edge-1")
+        self.assertEqual((problem["file"], problem["line"]), ("templates/bine/no-static-routes.j2", 3))
+        self.assertEqual(problem["message"], "the section owns 'static-rout *', but 'static-rout' is not a statement at the left edge")
+        self.assertEqual(problem["hint"], "did you mean 'static-route'?")
+
     def test_two_sections_that_own_the_same(self) -> None:
         self.edit("templates/bine/time.j2", "owns: [ntp]", "owns: [ntp, user ops-m*]")
         problem = self.only()

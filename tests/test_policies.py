@@ -81,6 +81,25 @@ class PolicyTest(EstateTest):
                 self.assertEqual((found["file"], found["line"]), ("policies/standard.yaml", line))
                 self.assertIn(message, str(found["message"]))
 
+    def test_a_policy_that_can_never_match_is_told(self) -> None:
+        for text, message, hint in (
+            (
+                "must_not_contain: snmp/comunity */access read-write",
+                "'comunity' is not a statement below 'snmp'",
+                "did you mean 'community'?",
+            ),
+            ("must_be_equal: npt", "'npt' is not a statement at the left edge", "did you mean 'ntp'?"),
+            ("must_contain: mtu *\n    each: interfaec *", "'interfaec' is not a statement at the left edge", "did you mean 'interface'?"),
+        ):
+            with self.subTest(text=text):
+                self.policy(f"  - policy: p\n    severity: warning\n    {text}\n")
+                found = self.found()
+                self.assertEqual(
+                    [(f["line"], f["message"], f["hint"]) for f in found], [(2, f"policy 'p' can never match: {message}", hint)]
+                )
+        self.policy("  - policy: p\n    must_not_contain: s*p/com* */access read-write\n")
+        self.oast("lint")
+
 
 class BlockedTest(LarkwaterTest):
     def test_what_violates_a_policy_is_never_sent(self) -> None:

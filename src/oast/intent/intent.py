@@ -20,6 +20,7 @@ from oast.intent.sections import FILE, Composition, SectionUse, read_sections, s
 from oast.intent.templates import Template
 from oast.intent.variables import Prepared
 from oast.nearest import suggestion
+from oast.platforms.grammar import UnknownStatement
 from oast.platforms.load import Platform, available
 from oast.records import Place, Problem
 
@@ -246,7 +247,14 @@ class IntentBuilder:
             if platform not in self._environments:
                 self._environments[platform] = template_environment(self._estate.folder / "templates" / platform)
             try:
-                self._templates[key] = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
+                loaded = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
+                for own in loaded.owns:
+                    try:
+                        self.platform(device).grammar.check_pattern(own)
+                    except UnknownStatement as unknown:
+                        message = f"the section owns '{' / '.join(own)}', but {unknown.message}"
+                        raise EstateError(message, place=loaded.owns_place, hint=unknown.hint) from None
+                self._templates[key] = loaded
             except EstateError as error:
                 if error.place is not None and not (self._estate.folder / error.place.file).exists():
                     raise EstateError(error.message, place=use.place, hint=error.hint) from None

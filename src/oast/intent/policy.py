@@ -22,6 +22,7 @@ from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent
 from oast.nearest import suggestion
+from oast.platforms.grammar import UnknownStatement
 from oast.records import Place, Problem, Secret
 
 RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression", "secret_age")
@@ -135,6 +136,7 @@ class Policies:
     def problems(self, intents: Sequence[Intent]) -> Iterator[Problem]:
         """What the intents violate; `kind` is policy for errors and policy-warning for warnings."""
         for policy in self._policies:
+            yield from _meaningless(policy, intents)
             held = [intent for intent in intents if self._holds_for(policy, intent)]
             kind = "policy" if policy.severity == "error" else "policy-warning"
             if policy.rule == "secret_age":
@@ -245,6 +247,23 @@ class Policies:
         told = f"policy '{policy.name}': {message}"
         hint = f"{policy.message} (required in {policy.place})" if policy.message else f"required in {policy.place}"
         return Problem(told, place or policy.place, hint, excerpt, (intent.device.name,))
+
+
+def _meaningless(policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
+    """A pattern that no platform's grammar knows can never match, so the policy would hold whatever happens."""
+    pattern = policy.each or ()
+    if policy.rule in ("must_not_contain", "must_be_equal"):
+        pattern = (*pattern, *pattern_of(str(policy.argument)))
+    unknown: UnknownStatement | None = None
+    for platform in {intent.platform.name: intent.platform for intent in intents}.values():
+        try:
+            platform.grammar.check_pattern(pattern)
+        except UnknownStatement as error:
+            unknown = error
+        else:
+            return
+    if unknown is not None:
+        yield Problem(f"policy '{policy.name}' can never match: {unknown.message}", policy.place, unknown.hint, kind="policy")
 
 
 def _matching(top: Node, pattern: Pattern, path: Path = ()) -> Iterator[tuple[Path, Node]]:

@@ -6,12 +6,13 @@ ordered-by user, default, presence. A grammar turns one line of text, in its con
 
 from __future__ import annotations
 
+import fnmatch
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from oast.nearest import nearest
+from oast.nearest import nearest, suggestion
 from oast.platforms.types import ValueType, WrongValue
 
 SortKey = tuple[int, tuple[str | int, ...]]
@@ -154,6 +155,18 @@ class Grammar:
             rule = waiting.pop()
             yield rule
             waiting.extend(list(rule.children.values())[::-1])
+
+    def check_pattern(self, levels: Sequence[str]) -> None:
+        """Whether a pattern such as `("interface *", "mtu *")` can match anything. Raises UnknownStatement with the nearest word."""
+        contexts = [self.root]
+        for level in levels:
+            word = level.split(" ", 1)[0]
+            words = {name: child for context in contexts for name, child in context.children.items()}
+            matching = [child for context in contexts for name, child in context.children.items() if fnmatch.fnmatchcase(name, word)]
+            if not matching:
+                where = f"below '{contexts[0].word}'" if contexts[0].word else "at the left edge"
+                raise UnknownStatement(f"'{word}' is not a statement {where}", word=word, hint=suggestion(word, words))
+            contexts = matching
 
     def statement(self, context: Rule, line: str) -> Statement:
         """The canonical statement that `line` (stripped) is below `context`. Raises UnknownStatement."""
