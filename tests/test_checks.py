@@ -1,4 +1,4 @@
-"""The engineer's own checks, and deliveries in waves."""
+"""The engineer's own checks."""
 
 from __future__ import annotations
 
@@ -95,60 +95,3 @@ class VerifyTest(LarkwaterTest):
         run = self.oast("push", "-m", "renumber", "--on", "name=tern-edge-1", "--yes", "--verify-timeout", "1", expect=5)
         self.assertIn("quay: interfaces with name port3.110, ipv4-address: 198.51.100.2/28, wanted 198.51.100.1/28", run.out)
         self.assertIn("address 198.51.100.1/28", self.running("tern-edge-1"))
-
-
-class WavesTest(LarkwaterTest):
-    delivered = True
-
-    def setUp(self) -> None:
-        super().setUp()
-        self.edit("oast.toml", "[delivery]\n", '[delivery]\nwaves = ["site=dunlin", "role=edge"]\n')
-        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
-
-    def push(self, *arguments: str, code: int) -> dict[str, str]:
-        run = self.oast("push", "-m", "desk", "--yes", "--format", "json", *arguments, expect=code)
-        return {d["device"]: f"{d['state']} {d['cause']}" for d in run.json()["devices"]}
-
-    def order(self) -> list[set[str]]:
-        """The devices in the order in which they were loaded, by what their transcripts say: those of one wave together."""
-        shown = self.oast("push", "-m", "desk", "--yes").err
-        ended = [line.split()[0] for line in shown.splitlines() if " delivered " in line]
-        return [set(ended[:1]), set(ended[1:4]), set(ended[4:])]
-
-    def test_waves_come_in_order_and_the_others_last(self) -> None:
-        edges = {"tern-edge-1", "plover-edge-1", "sandpiper-edge-1"}
-        self.assertEqual(self.order(), [{"dunlin-edge-1"}, edges, {"gull-core-1", "heron-core-1"}])
-
-    def test_after_a_failure_the_rest_is_held_back(self) -> None:
-        self.fault("plover-edge-1", "refuse", "--match", "contact")
-        found = self.push(code=4)
-        self.assertEqual(found["dunlin-edge-1"], "delivered none")
-        self.assertEqual(found["plover-edge-1"], "reverted failed")
-        self.assertEqual(found["tern-edge-1"], "delivered none", "it was in the same wave")
-        self.assertEqual((found["gull-core-1"], found["heron-core-1"]), ("unchanged held", "unchanged held"))
-        self.assertIn("Larkwater network desk", self.running("gull-core-1"))
-        self.fault("plover-edge-1", "none")
-        shown = self.oast("push", "-m", "desk", "--yes", "--at-once", "1").out
-        self.assertIn("3 devices delivered", shown)
-
-    def test_some_failures_may_be_allowed_and_waves_left_out(self) -> None:
-        self.fault("dunlin-edge-1", "refuse", "--match", "contact")
-        self.assertEqual(set(self.push(code=4).values()), {"unchanged held", "reverted failed"})
-        found = self.push("--most-failures", "1", code=4)
-        self.assertEqual(sorted(found.values()), ["delivered none"] * 5 + ["reverted failed"])
-        self.edit("values/network.yaml", "Larkwater day desk", "Larkwater desk")
-        found = self.push("--one-wave", code=4)
-        self.assertEqual(sorted(found.values()), ["delivered none"] * 5 + ["reverted failed"])
-
-    def test_settings_that_are_wrong_are_told(self) -> None:
-        settings = (self.estate / "oast.toml").read_text()
-        line = self.line_of("oast.toml", "waves =")
-        for wrong, message in (
-            ('waves = ["site=dunln"]', "no device has site=dunln"),
-            ('waves = "site=dunlin"', "'waves' has to be a list of selectors"),
-            ("waves = [1]", "a wave has to be a selector in quotes"),
-            ("most_failures = -1", "'most_failures' has to be a whole number, 0 or more"),
-        ):
-            with self.subTest(wrong=wrong):
-                (self.estate / "oast.toml").write_text(settings.replace('waves = ["site=dunlin", "role=edge"]', wrong))
-                self.assertIn(f"oast.toml:{line}: {message}", self.oast("lint", expect=3).out)
