@@ -37,7 +37,8 @@ from oast.estate.inventory import read as read_inventory
 from oast.fleet.many import for_each
 from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
-from oast.platforms.load import SHIPPED, available, load, shipped
+from oast.platforms.load import SHIPPED, load
+from oast.records import Fingerprints
 
 AT_ONCE = 50
 SECRETS = {"OAST_SECRET_LOGIN_PASSWORD": "bench-login", "OAST_SECRET_PRIVILEGE_PASSWORD": "bench-privilege"}
@@ -133,9 +134,10 @@ async def bare_loop(addresses: list[tuple[str, int]]) -> None:
 
 async def our_loop(estate: Estate) -> None:
     connector = Connector(estate)
+    platform = load(SHIPPED / "bine.toml", estate.fingerprints)
 
     async def one(device: Device) -> str:
-        session = await connector.open(device, shipped("bine"))
+        session = await connector.open(device, platform)
         try:
             return await session.read_running()
         finally:
@@ -262,9 +264,6 @@ def fleet(folder: Path, number: int) -> Estate:
 
 def linting() -> list[Figure]:
     def lint(estate: Estate) -> None:
-        # A run begins with a grammar that has seen nothing.
-        shipped.cache_clear()
-        available.cache_clear()
         found = Lint(estate, Mistakes(), datetime.date(2026, 1, 1), ()).problems(list(estate.devices.values()))
         if found:
             raise AssertionError(found[0])
@@ -320,7 +319,7 @@ def configuration(lines: int, changes: random.Random | None) -> str:
 def comparing() -> list[Figure]:
     def compare(one: str, other: str) -> None:
         # A fresh grammar each time, so that nothing is remembered from the round before.
-        syntax = IndentedSyntax(load(SHIPPED / "bine.toml").grammar, "#")
+        syntax = IndentedSyntax(load(SHIPPED / "bine.toml", Fingerprints(b"bench")))
         edits = difference(canonical(syntax.parse(one).tree), canonical(syntax.parse(other).tree))
         if not edits:
             raise AssertionError("the configurations differ")

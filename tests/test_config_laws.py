@@ -8,16 +8,13 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oast.config.commands import in_safe_order, indented_commands
+from oast.config.commands import commands
 from oast.config.difference import applied, difference
-from oast.config.indented import printed
+from oast.config.order import in_safe_order
 from oast.config.ownership import Scope, pattern_of
 from oast.config.tree import Node, canonical
-from oast.records import Fingerprints
 from oastsim.bine.configuration import Configuration, Item
 from trees import BINE, PORTS, SYNTAX, configurations, tree_of
-
-FINGERPRINTS = Fingerprints(b"test")
 
 
 def delivered(text: str, commands: list[str]) -> str:
@@ -31,7 +28,7 @@ def delivered(text: str, commands: list[str]) -> str:
 
 
 def commands_between(a: Node, b: Node) -> list[str]:
-    return [c.line for c in indented_commands(in_safe_order(difference(a, b)), BINE.spelling, FINGERPRINTS)]
+    return [c.line.written() for c in commands(in_safe_order(difference(a, b)), BINE)]
 
 
 class LawsTest(unittest.TestCase):
@@ -40,10 +37,10 @@ class LawsTest(unittest.TestCase):
     def test_parsing_what_was_printed_gives_the_same_tree_and_canonical_form_is_idempotent(self, text: str) -> None:
         tree = tree_of(text)
         self.assertIs(canonical(tree), tree)
-        again = SYNTAX.parse(printed(tree))
+        again = SYNTAX.parse(SYNTAX.written(tree))
         self.assertEqual(again.problems, ())
         self.assertEqual(again.tree, tree)
-        self.assertEqual(printed(again.tree), printed(tree))
+        self.assertEqual(SYNTAX.written(again.tree), SYNTAX.written(tree))
         self.assertEqual(difference(tree, canonical(again.tree)), [])
 
     @settings(max_examples=80, deadline=None)
@@ -71,7 +68,7 @@ class LawsTest(unittest.TestCase):
         after = applied(edits, a)
         self.assertEqual(canonical(scope.within(after)), canonical(scope.within(b)))
         rest = Scope((("*",),), tuple(pattern_of(own) for own in owned))
-        self.assertEqual(printed(canonical(rest.within(after))), printed(canonical(rest.within(a))))
+        self.assertEqual(SYNTAX.written(canonical(rest.within(after))), SYNTAX.written(canonical(rest.within(a))))
 
 
 Rule = tuple[str, ipaddress.IPv4Network]

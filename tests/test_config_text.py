@@ -8,17 +8,14 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oast.config.commands import in_safe_order, indented_commands
+from oast.config.commands import commands
 from oast.config.difference import Edit, difference
-from oast.config.indented import printed
+from oast.config.order import in_safe_order
 from oast.config.ownership import Scope, pattern_of
 from oast.config.tree import canonical, root_of
 from oast.config.view import view
 from oast.platforms.types import BUILT_IN
-from oast.records import Fingerprints
 from trees import BINE, SYNTAX, tree_of
-
-FINGERPRINTS = Fingerprints(b"key")
 
 
 def first_problem(text: str) -> tuple[int, str, str | None]:
@@ -54,12 +51,12 @@ class SpellingTest(unittest.TestCase):
     def test_the_order_of_access_list_entries_counts(self) -> None:
         edits = difference(tree_of("acl a\n  ace accept ip\n  ace drop tcp\n"), tree_of("acl a\n  ace drop tcp\n  ace accept ip\n"))
         self.assertEqual([edit.operation for edit in edits], ["move"])
-        lines = view(edits, FINGERPRINTS)
+        lines = view(edits)
         self.assertEqual([(line.sign, line.text) for line in lines], [(" ", "acl a"), (">", lines[1].text)])
 
     def test_quoted_text_keeps_its_words(self) -> None:
         text = 'system\n  contact "a \\"b\\" c"\n'
-        self.assertEqual(printed(tree_of(text)), text)
+        self.assertEqual(SYNTAX.written(tree_of(text)), text)
 
 
 class MistakesTest(unittest.TestCase):
@@ -95,7 +92,7 @@ class MistakesTest(unittest.TestCase):
         scope = Scope.of([pattern_of("ntp")])
         edits = difference(scope.within(running), scope.within(root_of(BINE.grammar)))
         self.assertEqual([edit.path for edit in edits], [("ntp",)])
-        self.assertIn("telemetry fast\n  sensor 7\n", printed(running))
+        self.assertIn("telemetry fast\n  sensor 7\n", SYNTAX.written(running))
 
 
 class CommandOrderTest(unittest.TestCase):
@@ -105,7 +102,7 @@ class CommandOrderTest(unittest.TestCase):
         def goes_last(edit: Edit) -> bool:
             return edit.path[0] == last
 
-        return [c.line.strip() for c in indented_commands(in_safe_order(edits, goes_last), BINE.spelling, FINGERPRINTS)]
+        return [c.line.written().strip() for c in commands(in_safe_order(edits, goes_last), BINE)]
 
     def test_an_access_list_is_made_before_it_is_used_and_removed_after(self) -> None:
         free = "interface port1\n"
@@ -116,8 +113,8 @@ class CommandOrderTest(unittest.TestCase):
     def test_an_address_is_given_up_before_another_interface_takes_it(self) -> None:
         a = "interface port1\n  ipv4\n    address 192.0.2.1/24\ninterface port2\n"
         b = "interface port1\ninterface port2\n  ipv4\n    address 192.0.2.1/24\n"
-        commands = self.commands(a, b)
-        self.assertLess(commands.index("remove ipv4"), commands.index("address 192.0.2.1/24"))
+        lines = self.commands(a, b)
+        self.assertLess(lines.index("remove ipv4"), lines.index("address 192.0.2.1/24"))
 
     def test_the_path_to_the_device_itself_comes_last(self) -> None:
         a = "interface manage0\n  mtu 1600\nsystem\n  contact x\n"
@@ -127,17 +124,17 @@ class CommandOrderTest(unittest.TestCase):
 
     def test_a_secret_is_sent_but_not_shown(self) -> None:
         edits = difference(tree_of("snmp\n"), tree_of("snmp\n  community s3cret\n    access read-write\n"))
-        commands = indented_commands(in_safe_order(edits), BINE.spelling, FINGERPRINTS)
-        self.assertIn("s3cret", "".join(c.line for c in commands))
-        self.assertNotIn("s3cret", "".join(c.shown for c in commands))
-        self.assertNotIn("s3cret", repr(edits) + repr([line.text for line in view(edits, FINGERPRINTS)]))
+        made = commands(in_safe_order(edits), BINE)
+        self.assertIn("s3cret", "".join(c.line.written() for c in made))
+        self.assertNotIn("s3cret", "".join(c.masked for c in made) + repr(made))
+        self.assertNotIn("s3cret", repr(edits) + repr([line.text for line in view(edits)]))
 
 
 class OwnershipTest(unittest.TestCase):
     TEXT = "interface port1\n  description a\n  mtu 9000\ninterface port2\n  mtu 1600\nstatic-route 192.0.2.0/24\n  next-hop 192.0.2.9\n"
 
     def within(self, *owned: str, others: tuple[str, ...] = ()) -> str:
-        return printed(Scope.of(map(pattern_of, owned), map(pattern_of, others)).within(tree_of(self.TEXT)))
+        return SYNTAX.written(Scope.of(map(pattern_of, owned), map(pattern_of, others)).within(tree_of(self.TEXT)))
 
     def test_patterns_name_statements_level_by_level(self) -> None:
         self.assertEqual(self.within("interface port1"), "interface port1\n  description a\n  mtu 9000\n")

@@ -5,11 +5,10 @@ from __future__ import annotations
 import unittest
 from collections.abc import Iterator
 
-from oast.config.indented import printed
-from oast.platforms.grammar import Rule
+from oast.platforms.statements import Argument, Rule
 from oastsim.bine.configuration import Configuration
 from oastsim.bine.schema import STATEMENTS, Known
-from trees import BINE, tree_of
+from trees import BINE, SYNTAX, tree_of
 
 PORTS = frozenset(("port1", "port2"))
 SUPPORT = "acl quay-in\ninterface port1\ninterface port2\ninterface port2.110\ninterface loop0\n"
@@ -18,12 +17,17 @@ SUPPORT = "acl quay-in\ninterface port1\ninterface port2\ninterface port2.110\ni
 def arguments(rule: Rule, number: int) -> str:
     """Example arguments for `rule`: the canonical spelling for 0, another one for 1 where the type has one."""
     words = []
-    for argument in rule.arguments:
-        if argument.keyword:
-            words.append(argument.keyword)
-        if argument.type:
-            words.append(argument.type.examples[min(number, len(argument.type.examples) - 1)])
+    for place in rule.positional:
+        words.append(example(rule.arguments[place], number))
+    for option in rule.options.values():
+        words.append(option.keyword)
+        words.extend(example(rule.arguments[place], number) for place in option.numbers if rule.arguments[place].type)
     return " ".join(words)
+
+
+def example(argument: Argument, number: int) -> str:
+    examples = argument.type.examples if argument.type else ()
+    return examples[min(number, len(examples) - 1)]
 
 
 def lines_for(path: str, number: int) -> str:
@@ -55,16 +59,16 @@ class ContractTest(unittest.TestCase):
                 with self.subTest(path=rule.path, text=text):
                     device = Configuration(PORTS)
                     device.load(text)
-                    self.assertEqual(printed(tree_of(device.text())), printed(tree_of(text)))
+                    self.assertEqual(SYNTAX.written(tree_of(device.text())), SYNTAX.written(tree_of(text)))
 
     def test_both_leave_out_the_same_defaults(self) -> None:
         for rule in BINE.grammar.rules():
             if rule.default is None:
                 continue
             outer = rule.path.rpartition("/")[0]
-            text = lines_for(outer, 0) + "  " * rule.path.count("/") + f"{rule.word} {rule.default}\n"
+            text = lines_for(outer, 0) + "  " * rule.path.count("/") + f"{rule.name} {rule.default[0]}\n"
             with self.subTest(path=rule.path):
                 device = Configuration(PORTS)
                 device.load(text)
-                self.assertNotIn(f"{rule.word} {rule.default}", device.text())
-                self.assertNotIn(f"{rule.word} {rule.default}", printed(tree_of(text)))
+                self.assertNotIn(f"{rule.name} {rule.default[0]}", device.text())
+                self.assertNotIn(f"{rule.name} {rule.default[0]}", SYNTAX.written(tree_of(text)))

@@ -10,15 +10,13 @@ from pathlib import Path
 from hypothesis import given, settings
 
 from larkwater import SECRETS, LarkwaterTest
-from oast.change.delivered import Delivered, keep, load, masked_tree, since_delivered
+from oast.change.delivered import Delivered, forgetting, keep, load, since_delivered
 from oast.config.ownership import Scope, pattern_of
 from oast.errors import StateError
 from oast.estate.encrypted import EncryptedFile
-from oast.records import Fingerprints
 from trees import BINE, configurations, tree_of
 
 AT = datetime.datetime(2026, 5, 4, 3, 2, 1, tzinfo=datetime.UTC)
-FINGERPRINTS = Fingerprints(b"key")
 EVERYTHING = Scope((("*",),))
 
 
@@ -27,12 +25,12 @@ class KeptTest(unittest.TestCase):
         self.path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "quay-1.json"
 
     def keep(self, text: str, scope: Scope = EVERYTHING) -> None:
-        keep(self.path, Delivered("run", AT, masked_tree(tree_of(text), FINGERPRINTS)), scope, BINE.grammar)
+        keep(self.path, Delivered("run", AT, forgetting(tree_of(text))), scope, BINE.grammar)
 
     def drift(self, text: str) -> list[str]:
         kept = load(self.path, BINE.grammar)
         assert kept is not None
-        edits = since_delivered("quay-1", kept, tree_of(text), FINGERPRINTS).edits
+        edits = since_delivered("quay-1", kept, tree_of(text)).edits
         return [f"{edit.operation} {' / '.join(edit.path)}" for edit in edits]
 
     @settings(max_examples=60, deadline=None)

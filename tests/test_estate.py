@@ -196,7 +196,7 @@ class ProgramTest(EstateTest):
         told = self.told("render", "--on", "role=core")
         line = self.line_of("templates/bine/monitoring.j2", "community {{")
         self.assertRegex(
-            told, rf"monitoring\.j2:{line}: the statement is not allowed with this secret .*\n    \|   community <secret [0-9a-f]{{8}}> x\n"
+            told, rf"monitoring\.j2:{line}: 'x' is one word too many for 'community' .*\n    \|   community <secret [0-9a-f]{{8}}> x\n"
         )
         self.edit("templates/bine/monitoring.j2", "{{ community.name }} x", "{{ community.name ~ 'x' }}")
         joined = self.told("render", "--on", "role=core")

@@ -11,11 +11,12 @@ import unittest
 from pathlib import Path
 
 from oast.config.commands import Command
+from oast.config.line import Line
 from oast.connect import dialogue
 from oast.connect.session import CommandLineSession
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused
-from oast.records import Secret
+from oast.records import Fingerprints
 from oastsim.bine.shell import Shell
 from oastsim.device import Device
 from oastsim.network import Account, DevicePlan, NetworkPlan
@@ -62,9 +63,9 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         self.shell = Shell(self.device, "ada", height=24)
         self.line = ShellLine(self.shell, seed)
         self.transcript = Transcript(time.monotonic)
-        secret = Secret("privilege", password, "<secret 0>") if password else None
-        dialect = dataclasses.replace(BINE.dialect, prepare=prepare)
-        session = CommandLineSession(self.line, dialect, 0.5, secret, self.transcript)  # type: ignore[arg-type]
+        secret = Fingerprints(b"").secret("privilege", password) if password else None
+        platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=prepare))
+        session = CommandLineSession(self.line, platform, 0.5, secret, self.transcript)  # type: ignore[arg-type]
         await session.start()
         return session
 
@@ -83,7 +84,7 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
             await session.begin(60)
             self.assertIsNotNone(self.device.timer)
             for line in ("system", "  contact desk"):
-                await session.send(Command(line, line, ()))
+                await session.send(Command(Line((line,)), ()))
             await session.finish()
             self.assertNotEqual(self.device.running.text(), before)
             await (session.confirm() if keep else session.revert())
@@ -96,10 +97,11 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_refusal_carries_the_devices_words_without_the_secret(self) -> None:
         session = await self.session(2)
+        hush = Fingerprints(b"").secret("", "hush")
         await session.begin(60)
         with self.assertRaises(DeviceRefused) as caught:
-            await session.send(Command("snmpp hush", "snmpp <secret 1>", (), ("hush", "<secret 1>")))
-        self.assertEqual(caught.exception.statement, "snmpp <secret 1>")
+            await session.send(Command(Line(("snmpp ", hush)), ()))
+        self.assertEqual(caught.exception.statement, f"snmpp {hush}")
         self.assertIn("unknown here", caught.exception.answer)
         path = self.device.folder / "log"
         self.transcript.write(path)

@@ -6,10 +6,11 @@ from hypothesis import strategies as st
 
 from oast.config.indented import IndentedSyntax
 from oast.config.tree import Node, canonical
-from oast.platforms.load import shipped
+from oast.platforms.load import SHIPPED, load
+from oast.records import Fingerprints
 
-BINE = shipped("bine")
-SYNTAX = IndentedSyntax(BINE.grammar, BINE.spelling.comment)
+BINE = load(SHIPPED / "bine.toml", Fingerprints(b"key"))
+SYNTAX = IndentedSyntax(BINE)
 PORTS = ("port1", "port2", "port3")
 ACES = (
     "accept ip",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
@@ -49,41 +50,91 @@ def gathered(problems: Iterable[Problem]) -> list[Problem]:
 
 
 class Fingerprints:
-    """Makes the short keyed fingerprint that stands for a secret wherever people look.
+    """Makes the keyed digest that stands for a secret wherever people look.
 
     The same secret has the same fingerprint under one key, so that a changed secret shows as changed;
     without the key a guess cannot be tried against it.
     """
 
     def __init__(self, key: bytes) -> None:
-        self._key = key
+        self.key = key
 
-    def of(self, secret: str) -> str:
-        """`<secret 1a2b3c4d>`: 32 bits of HMAC-SHA-256 (RFC 2104)."""
-        return f"<secret {hmac.new(self._key, secret.encode(), hashlib.sha256).hexdigest()[:8]}>"
+    def kept(self, fingerprint: str) -> Secret:
+        """A secret of which no more than the `fingerprint` was kept."""
+        return Secret("", "", fingerprint, self)
+
+    def secret(self, name: str, value: str) -> Secret:
+        """`value` as the secret called `name`; "" for one that was read from a device."""
+        digest = hmac.new(self.key, value.encode("utf-8", "surrogatepass"), hashlib.sha256).hexdigest()
+        return Secret(name, value, digest, self)
 
 
 class Secret:
-    """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire only."""
+    """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire and for comparing only.
 
-    __slots__ = ("_fingerprint", "_value", "name")
+    `digest` is HMAC-SHA-256 (RFC 2104) in hexadecimal; people see 32 bits of it. Text joined to a secret with + is a secret.
+    """
 
-    def __init__(self, name: str, value: str, fingerprint: str) -> None:
+    __slots__ = ("_fingerprints", "_value", "digest", "name")
+
+    def __init__(self, name: str, value: str, digest: str, fingerprints: Fingerprints) -> None:
         self.name = name
         self._value = value
-        self._fingerprint = fingerprint
+        self.digest = digest
+        self._fingerprints = fingerprints
 
     def reveal(self) -> str:
         """The secret itself."""
         return self._value
 
+    @property
+    def mark(self) -> str:
+        """What stands for the secret in rendered text until it is read into a tree."""
+        return f"{MARK_BEGINS}{self.digest}{MARK_ENDS}"
+
     def __str__(self) -> str:
-        return self._fingerprint
+        return f"<secret {self.digest[:8]}>"
 
     __repr__ = __str__
 
+    def __add__(self, other: object) -> Secret:
+        return self._joined(self, other)
+
+    def __radd__(self, other: object) -> Secret:
+        return self._joined(other, self)
+
+    def _joined(self, *parts: object) -> Secret:
+        texts = [revealed(part) for part in parts if isinstance(part, (str, Secret))]
+        if len(texts) < len(parts):
+            raise TypeError("only text can be joined to a secret")
+        return self.become("".join(texts))
+
+    def become(self, value: str) -> Secret:
+        """What `value` is when it was made of this secret: a secret."""
+        return self if value == self._value else self._fingerprints.secret(self.name, value)
+
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Secret) and hmac.compare_digest(self._value.encode(), other._value.encode())
+        return isinstance(other, Secret) and hmac.compare_digest(self.digest, other.digest)
 
     def __hash__(self) -> int:
-        return hash(self._fingerprint)
+        return hash(self.digest)
+
+    def forgotten(self) -> Secret:
+        """What is kept of a secret where only its change has to be seen: the fingerprint that people see."""
+        return Secret("", "", self.digest[:8], self._fingerprints)
+
+    def __reduce__(self) -> str:
+        raise TypeError("a secret is not put into files or sent to other processes")
+
+
+# Two code points of the private use area: no font shows them, and no configuration holds them.
+MARK_BEGINS, MARK_ENDS = "\ue100", "\ue101"
+MARK = re.compile(f"{MARK_BEGINS}([0-9a-f]{{64}}){MARK_ENDS}")
+
+Value = str | Secret
+"""A value of a statement; only a syntax reveals a secret one, where a line is written."""
+
+
+def revealed(value: Value) -> str:
+    """The value itself. For the wire, and for comparing."""
+    return value.reveal() if isinstance(value, Secret) else value

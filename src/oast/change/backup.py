@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.indented import IndentedSyntax, printed
+from oast.config.indented import IndentedSyntax
 from oast.errors import DeviceError
 from oast.files import write_whole
-from oast.records import Fingerprints
 
 NOTE = "secrets are masked: this shows what was there, and cannot be restored as it is"
 
@@ -19,13 +18,13 @@ class Backup:
 
     path: Path
     syntax: IndentedSyntax
-    mask: Fingerprints | None
+    mask: bool
 
     def write(self, running: str) -> None:
         """Keep `running`, whole or not at all. Raises DeviceError."""
         text = running
-        if self.mask is not None:
-            text = f"{self.syntax.comment} {NOTE}\n{printed(self.syntax.parse(running).tree, self.mask)}"
+        if self.mask:
+            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.shown(self.syntax.parse(running).tree)}"
         try:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:

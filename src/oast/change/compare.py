@@ -8,16 +8,17 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from oast.config.commands import Command, in_safe_order, indented_commands
+from oast.config.commands import Command, commands
 from oast.config.difference import Edit, difference
 from oast.config.indented import IndentedSyntax
+from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.tree import Node, canonical
 from oast.config.view import Counts, counts
 from oast.connect.connector import Connector
 from oast.errors import DeviceError
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
-from oast.records import Fingerprints
+from oast.intent.roles import addresses, interfaces
 
 Mode = Literal["merge", "replace"]
 """As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it."""
@@ -49,13 +50,18 @@ class Comparison:
         return counts(self.edits)
 
 
-def compare(intent: Intent, running_text: str, syntax: IndentedSyntax, fingerprints: Fingerprints, mode: Mode = "replace") -> Comparison:
-    """Compare `intent` with the text of a running configuration; statements the grammar does not know stay untouched."""
+def compare(intent: Intent, running_text: str, syntax: IndentedSyntax, mode: Mode = "replace") -> Comparison:
+    """Compare `intent` with the text of a running configuration; statements the grammar does not know stay untouched.
+
+    Raises DeviceError when no order of steps is safe.
+    """
     running = canonical(syntax.parse(running_text).tree)
     edits = edits_between(intent, running, mode)
-    ordered = in_safe_order(edits, _path_to(intent, running))
-    commands = indented_commands(ordered, intent.platform.spelling, fingerprints)
-    return Comparison(intent, running_text, running, mode, tuple(edits), tuple(commands))
+    try:
+        ordered = in_safe_order(edits, _path_to(intent, running), running)
+    except NoSafeOrder as circle:
+        raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
+    return Comparison(intent, running_text, running, mode, tuple(ordered), tuple(commands(ordered, intent.platform)))
 
 
 def edits_between(intent: Intent, running: Node, mode: Mode) -> list[Edit]:
@@ -66,25 +72,24 @@ def edits_between(intent: Intent, running: Node, mode: Mode) -> list[Edit]:
 
 def _path_to(intent: Intent, running: Node) -> Callable[[Edit], bool]:
     """Whether an edit touches the interface through which Oast reaches the device: such edits go last."""
-    roles = intent.platform.roles
     try:
         address = ipaddress.ip_address(intent.device.address)
     except ValueError:
         return lambda edit: False
-    holders = set()
-    for role in ("ipv4_address", "ipv6_address"):
-        for tree in (running, intent.tree):
-            for path, node in tree.find(roles[role]) if role in roles else ():
-                if ipaddress.ip_interface(node.statement.target).ip == address:
-                    holders.add(path[0])
-    return lambda edit: edit.path[0] in holders
+    platform = intent.platform
+    holders = {
+        interface.path
+        for tree in (running, intent.tree)
+        for interface in interfaces(platform, tree)
+        if any(own.ip == address for _, own in addresses(platform, interface.node))
+    }
+    return lambda edit: any(edit.path[: len(path)] == path for path in holders)
 
 
 async def compare_many(
     intents: Sequence[Intent],
     connector: Connector,
     syntax_of: Callable[[Intent], IndentedSyntax],
-    fingerprints: Fingerprints,
     at_once: int,
     logs: Path,
     mode: Mode,
@@ -101,7 +106,7 @@ async def compare_many(
         async with connector.session(intent.device, intent.platform, logs / f"{name}.log") as session:
             progress(name, "reading")
             running = await session.read_running()
-        return compare(intent, running, syntax_of(intent), fingerprints, mode)
+        return compare(intent, running, syntax_of(intent), mode)
 
     found: dict[str, Comparison | DeviceError] = {}
 

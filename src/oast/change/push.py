@@ -12,7 +12,7 @@ from pathlib import Path
 from oast.change import delivered
 from oast.change.backup import Backup
 from oast.change.compare import Comparison
-from oast.change.delivered import Delivered, masked_tree
+from oast.change.delivered import Delivered, forgetting
 from oast.change.locks import device_lock
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.transaction import Transaction
@@ -24,7 +24,6 @@ from oast.connect.transcript import Transcript
 from oast.errors import DeviceError
 from oast.estate.selectors import Selector
 from oast.intent.intent import Intent
-from oast.records import Fingerprints
 from oast.verify.checks import Check
 
 
@@ -33,7 +32,7 @@ class PushOptions:
     """`waves` come in order, then the devices that none of them picks; at most `at_once` devices at a time.
 
     After more than `most_failures` failures no further devices are begun. Backups and transcripts go below `working`, in
-    folders named after `run`; `mask_backups` hides the secrets in them by `fingerprints`.
+    folders named after `run`; `mask_backups` hides the secrets in them.
     """
 
     working: Path
@@ -41,7 +40,6 @@ class PushOptions:
     at_once: int
     revert_timer_s: float
     verify_timeout_s: float
-    fingerprints: Fingerprints
     mask_backups: bool = False
     waves: tuple[Selector, ...] = ()
     most_failures: int = 0
@@ -128,7 +126,7 @@ class Push:
             if outcome is None or outcome.state is not State.DELIVERED or running is None:
                 continue
             path = delivered.path_of(self._options.working, transaction.name)
-            now = Delivered(self._options.run, datetime.now(UTC), masked_tree(running, self._options.fingerprints))
+            now = Delivered(self._options.run, datetime.now(UTC), forgetting(running))
             # A full disk here must not turn a delivered device into a failed one.
             with suppress(OSError):
                 delivered.keep(path, now, intent.scope, self._syntax_of(intent).grammar)
@@ -140,7 +138,7 @@ class Push:
             return await self._connector.open(intent.device, intent.platform, transcript)
 
         folder, syntax = self._options.working, self._syntax_of(intent)
-        mask = self._options.fingerprints if self._options.mask_backups else None
+        mask = self._options.mask_backups
         return Transaction(
             comparison,
             self._checks.get(comparison.name, ()),

@@ -223,7 +223,7 @@ class Transaction:
         """The device refused a line: take back at once what went before it, on the same session."""
         place = None
         if self._armed_at is not None:
-            place = next((self._place(c.path) for c in self.comparison.commands if c.shown.strip() == refused.statement), None)
+            place = next((self._place(c.path) for c in self.comparison.commands if c.masked.strip() == refused.statement), None)
         message = f"{refused.message} ({place})" if place else refused.message
         if self._armed_at is None:
             await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint)

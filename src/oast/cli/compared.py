@@ -96,7 +96,6 @@ async def compare_all(work: Work, mode: Mode, *, quiet: bool) -> Mapping[str, Co
             work.intents,
             work.connector,
             lambda intent: work.builder.syntax(intent.device),
-            work.estate.fingerprints,
             work.at_once,
             work.logs,
             mode,

@@ -32,13 +32,13 @@ def run(options: argparse.Namespace) -> int:
             "diff",
             1,
             {
-                "devices": [difference_document(c, work.estate.fingerprints) for c in compared],
+                "devices": [difference_document(c) for c in compared],
                 "failed": [{"device": name, "reason": error.message} for name, error in failed],
             },
         )
     else:
         out = console()
-        show_differences(compared, out, work.estate.fingerprints)
+        show_differences(compared, out)
         if different:
             total = f"+{sum(c.counts.added for c in different)} -{sum(c.counts.removed for c in different)}"
             out.print(f"{plural(len(different), 'device')} to change ({total}), {len(compared) - len(different)} as intended")

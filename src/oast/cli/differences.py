@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -12,9 +12,8 @@ from rich.text import Text
 from oast.change.compare import Comparison
 from oast.cli.workplace import named
 from oast.config.difference import Edit
-from oast.config.tree import Node, masked
+from oast.config.documents import edits_document
 from oast.config.view import Counts, ViewLine, counts, view
-from oast.records import Fingerprints
 
 NAMED = 12  # devices of a group that are named; JSON names them all
 STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}
@@ -39,16 +38,16 @@ class Shared:
     counts: Counts
 
 
-def shared_differences(devices: Iterable[Differing], fingerprints: Fingerprints) -> list[Shared]:
+def shared_differences(devices: Iterable[Differing]) -> list[Shared]:
     """Every edit once, those with the same devices together; what most devices have in common comes first."""
     holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
     for device in devices:
         for unit in _units(device.edits):
-            holders.setdefault(view(unit, fingerprints), []).append((device.name, unit))
+            holders.setdefault(view(unit), []).append((device.name, unit))
     together: dict[tuple[str, ...], list[Edit]] = {}
     for having in holders.values():
         together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
-    groups = [Shared(names, view(edits, fingerprints), counts(edits)) for names, edits in together.items()]
+    groups = [Shared(names, view(edits), counts(edits)) for names, edits in together.items()]
     return sorted(groups, key=lambda group: -len(group.devices))
 
 
@@ -63,9 +62,9 @@ def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
     yield from ordered.values()
 
 
-def show_differences(devices: Sequence[Differing], console: Console, fingerprints: Fingerprints) -> None:
+def show_differences(devices: Sequence[Differing], console: Console) -> None:
     """Every group: its devices, how much, and the lines."""
-    for group in shared_differences(devices, fingerprints):
+    for group in shared_differences(devices):
         number = len(group.devices)
         heading = Text(named(group.devices, NAMED), style="bold")
         note = f"  (all {number})" if number == len(devices) > 1 else f"  (the same on {number})" if number > 1 else ""
@@ -83,36 +82,12 @@ def _line(line: ViewLine) -> Text:
     return text
 
 
-def difference_document(comparison: Comparison, fingerprints: Fingerprints) -> dict[str, Any]:
+def difference_document(comparison: Comparison) -> dict[str, Any]:
     """One device's difference for JSON."""
     return {
         "device": comparison.name,
         "added": comparison.counts.added,
         "removed": comparison.counts.removed,
-        "edits": edits_document(comparison.edits, fingerprints),
-        "commands": [command.shown for command in comparison.commands],
+        "edits": edits_document(comparison.edits),
+        "commands": [command.masked for command in comparison.commands],
     }
-
-
-def edits_document(edits: Iterable[Edit], fingerprints: Fingerprints) -> list[dict[str, Any]]:
-    """Edits for JSON."""
-    return [_edit(edit, fingerprints) for edit in edits]
-
-
-def _edit(edit: Edit, fingerprints: Fingerprints) -> dict[str, Any]:
-    path = [masked(node.statement, fingerprints) for node in edit.outer]
-    document: dict[str, Any] = {"operation": edit.operation, "path": path}
-    if edit.old is not None:
-        document["old"] = _subtree(edit.old, fingerprints, whole=edit.operation == "remove")
-    if edit.new is not None:
-        document["new"] = _subtree(edit.new, fingerprints, whole=edit.operation == "create")
-    if edit.rule.user_ordered and edit.operation in ("create", "move"):
-        document["before"] = edit.before
-    return document
-
-
-def _subtree(node: Node, fingerprints: Fingerprints, *, whole: bool) -> Mapping[str, Any]:
-    document: dict[str, Any] = {"statement": masked(node.statement, fingerprints)}
-    if whole and node.children:
-        document["below"] = [_subtree(child, fingerprints, whole=True) for child in node.children.values()]
-    return document

@@ -10,13 +10,14 @@ from datetime import date
 from typing import Any
 
 from oast.change.compare import Comparison
-from oast.change.delivered import ALREADY_MASKED, Drift, load, path_of, since_delivered
+from oast.change.delivered import Drift, load, path_of, since_delivered
 from oast.cli import arguments
 from oast.cli.compared import Work, compare_all, policies_of, prepare, split
-from oast.cli.differences import edits_document, show_differences
+from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import problem_document, show_device_errors, show_problems
 from oast.cli.workplace import console, estate_of, plural, put_json
+from oast.config.documents import edits_document
 from oast.config.view import counts
 from oast.errors import DeviceError
 from oast.records import Problem
@@ -50,7 +51,7 @@ def _drift(comparison: Comparison, work: Work, *, limited: bool) -> Drift:
     if delivered is None:
         # The way from intent to running: what stands on the device besides what is intended was added by somebody.
         return Drift(comparison.name, None, comparison.away_from_intent)
-    drift = since_delivered(comparison.name, delivered, comparison.running, work.estate.fingerprints)
+    drift = since_delivered(comparison.name, delivered, comparison.running)
     if not limited:
         return drift
     edits = tuple(edit for edit in drift.edits if comparison.intent.scope.covers(edit.path))
@@ -61,12 +62,12 @@ def _show(drifts: Sequence[Drift], problems: Sequence[Problem], work: Work) -> N
     out = console()
     known = [drift for drift in drifts if drift.since is not None]
     new = [drift for drift in drifts if drift.since is None]
-    show_differences(known, out, ALREADY_MASKED)
+    show_differences(known, out)
     if new:
         names = plural(len(new), "device")
         out.print(f"nothing was ever delivered to {names}; against the intent instead:", style="yellow")
         out.print()
-        show_differences(new, out, work.estate.fingerprints)
+        show_differences(new, out)
     show_problems(problems, sys.stdout)
     if problems:
         out.print()
@@ -91,7 +92,6 @@ def _document(
 ) -> dict[str, Any]:
     devices = []
     for drift in drifts:
-        fingerprints = ALREADY_MASKED if drift.since else work.estate.fingerprints
         change = counts(drift.edits)
         since = {"run": drift.since.run, "at": drift.since.at.isoformat()} if drift.since else None
         devices.append(
@@ -100,7 +100,7 @@ def _document(
                 "since": since,
                 "added": change.added,
                 "removed": change.removed,
-                "edits": edits_document(drift.edits, fingerprints),
+                "edits": edits_document(drift.edits),
             }
         )
     return {

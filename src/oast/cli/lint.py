@@ -18,7 +18,7 @@ from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.intent.lint import Lint
-from oast.platforms.load import available
+from oast.platforms.load import Platforms
 from oast.records import Problem, gathered
 from oast.verify.written import checks_of
 from oast.verify.written import read as read_checks
@@ -75,10 +75,10 @@ def run(options: argparse.Namespace) -> int:
 def _in_checks(estate: Estate, devices: Sequence[Device]) -> list[Problem]:
     """What is wrong in checks/*.yaml."""
     mistakes = Mistakes()
-    platforms = {}
+    platforms, known = {}, Platforms(estate.folder, estate.fingerprints)
     for device in devices:
         with suppress(EstateError):  # an unknown platform has been told
-            platforms[device.name] = available(device.platform, estate.folder)
+            platforms[device.name] = known.get(device.platform)
     checks_of(read_checks(estate, mistakes), estate, platforms, mistakes)
     return mistakes.found
 

@@ -71,7 +71,7 @@ def run(options: argparse.Namespace) -> int:
     different = [c for c in compared if c.edits]
     out = console()
     if options.format == "text":
-        show_differences(compared, out, work.estate.fingerprints)
+        show_differences(compared, out)
     if not different or options.dry_run:
         return _nothing_delivered(options, work, compared, failed)
     if not options.yes:
@@ -99,7 +99,6 @@ def _push_options(options: argparse.Namespace, work: Work, timer_s: float, verif
         at_once=work.at_once,
         revert_timer_s=timer_s,
         verify_timeout_s=verify_s,
-        fingerprints=work.estate.fingerprints,
         mask_backups=delivery.mask_backups,
         waves=() if options.one_wave else delivery.waves,
         most_failures=delivery.most_failures if options.most_failures is None else options.most_failures,

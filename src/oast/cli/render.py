@@ -11,7 +11,7 @@ from oast.cli import arguments
 from oast.cli.exits import DONE
 from oast.cli.terminal import visible
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
-from oast.config.indented import printed
+from oast.config.indented import IndentedSyntax
 from oast.errors import EstateError
 from oast.estate.inventory import Device
 from oast.estate.provenance import shown
@@ -45,12 +45,10 @@ def run(options: argparse.Namespace) -> int:
             problems.extend(error.problems())
     if problems:
         raise EstateError.of(problems)
-    texts = {
-        intent.device.name: _traced(intent, printed(intent.tree, estate.fingerprints))
-        if options.trace
-        else printed(intent.tree, estate.fingerprints)
-        for intent in intents
-    }
+    texts = {}
+    for intent in intents:
+        syntax = builder.syntax(intent.device)
+        texts[intent.device.name] = _traced(intent, syntax) if options.trace else syntax.shown(intent.tree)
     if options.format == "json":
         put_json("render", 1, {"devices": [{"device": name, "text": text} for name, text in texts.items()]})
     elif options.out is not None:
@@ -101,9 +99,8 @@ def _row(variable: Variable) -> tuple[str, str, str]:
     return variable.described, given, variable.help
 
 
-def _traced(intent: Intent, text: str) -> str:
-    """The same lines, each with its origin behind it."""
-    lines = text.splitlines()
-    width = min(64, max((len(line) for line in lines), default=0))
-    paths = [path for path, _ in intent.tree.walk()]
-    return "".join(f"{line.ljust(width)}  # {intent.place_of(path) or '?'}\n" for line, path in zip(lines, paths, strict=True))
+def _traced(intent: Intent, syntax: IndentedSyntax) -> str:
+    """The lines, each with its origin behind it."""
+    lines = [(line.masked, path) for line, path in syntax.printed(intent.tree)]
+    width = min(64, max((len(line) for line, _ in lines), default=0))
+    return "".join(f"{line.ljust(width)}  # {intent.place_of(path) or '?'}\n" for line, path in lines)

@@ -6,6 +6,7 @@ import argparse
 import os
 import secrets
 import sys
+from contextlib import suppress
 from datetime import date
 
 from oast.cli import arguments
@@ -39,6 +40,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def _open(options: argparse.Namespace) -> tuple[Secrets, EncryptedFile]:
     found = secrets_of(folder_of(options), os.environ)
+    with suppress(OSError):
+        found.keep_key()
     if found.encrypted is None:
         hint = 'add encrypted_file = "secrets.jwe" and key_file = "../NAME.key" below [secrets]'
         raise EstateError("the estate has no encrypted file for secrets", place=Place("oast.toml"), hint=hint)

@@ -8,6 +8,7 @@ import json
 import os
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -26,13 +27,21 @@ WIDEST = 10_000
 def estate_of(options: argparse.Namespace) -> Estate:
     """The estate the options mean, read whole. Raises UsageError, EstateError."""
     given = [_given(text) for text in getattr(options, "given", ())]
-    return open_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
+    return _kept(open_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None))
 
 
 def readable_estate(options: argparse.Namespace) -> tuple[Estate, Mistakes]:
     """The estate the options mean as far as it can be understood, with what is wrong. Raises UsageError, EstateError."""
     given = [_given(text) for text in getattr(options, "given", ())]
-    return read_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
+    estate, mistakes = read_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
+    return _kept(estate), mistakes
+
+
+def _kept(estate: Estate) -> Estate:
+    """The same fingerprints in the next run; where nothing can be written, only this one has them."""
+    with suppress(OSError):
+        estate.secrets.keep_key()
+    return estate
 
 
 def folder_of(options: argparse.Namespace) -> Path:

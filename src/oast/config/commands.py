@@ -1,170 +1,173 @@
-"""From edits to the lines a device is sent: their safe order, and how each is spelt on an indented command line."""
+"""From edits to the lines a device is sent: how each is spelt on an indented command line."""
 
 from __future__ import annotations
 
-import heapq
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from oast.config.difference import Edit
-from oast.config.indented import INDENT
+from oast.config.indented import own_line, text_lines
+from oast.config.line import Line, filled
 from oast.config.tree import Node, Path
-from oast.platforms.grammar import Statement
-from oast.platforms.load import Spelling
-from oast.records import Fingerprints
+from oast.platforms.definition import EditSpelling, Platform
+from oast.platforms.grammar import Grammar
+from oast.platforms.statements import Rule, Statement
+from oast.records import Value
 
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """A line for the device; `shown` is the line with secrets masked, `path` the statement it is about.
+    """A line for the device, or the lines of one text; `path` is the statement it is about."""
 
-    `hides` is the secret in the line with its fingerprint, should the device quote it in its answer.
-    """
-
-    line: str
-    shown: str
+    line: Line
     path: Path
-    hides: tuple[str, str] | None = None
+
+    @property
+    def masked(self) -> str:
+        return self.line.masked
 
 
-def in_safe_order(edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lambda edit: False) -> list[Edit]:
-    """`edits` in an order in which every state in between is allowed and keeps the session alive as long as it can.
-
-    What is referred to is created before and removed after what refers to it; a value that must be unique is given up
-    before it is taken again; a user's order is kept. Among what these leave open, edits for which `goes_last` holds come
-    last, otherwise the grammar's order decides, additions before removals. Should the references form a circle, the
-    grammar's order alone decides inside it.
-    """
-    constraints = _constraints(edits)
-    waiting = [0] * len(edits)
-    for followers in constraints:
-        for follower in followers:
-            waiting[follower] += 1
-    last = _carried_along([goes_last(edit) for edit in edits], constraints)
-    priority = [(last[number], _grammar_order(edit), number) for number, edit in enumerate(edits)]
-    ready = [priority[number] for number in range(len(edits)) if waiting[number] == 0]
-    heapq.heapify(ready)
-    order: list[Edit] = []
-    done = [False] * len(edits)
-    while len(order) < len(edits):
-        if not ready:
-            ready.append(min(priority[number] for number in range(len(edits)) if not done[number]))
-        number = heapq.heappop(ready)[-1]
-        if done[number]:
-            continue
-        done[number] = True
-        order.append(edits[number])
-        for follower in constraints[number]:
-            waiting[follower] -= 1
-            if waiting[follower] == 0 and not done[follower]:
-                heapq.heappush(ready, priority[follower])
-    return order
-
-
-def _carried_along(last: list[bool], constraints: Sequence[Sequence[int]]) -> list[bool]:
-    """What has to follow something that goes last goes last too."""
-    spread = list(last)
-    queue = [number for number, is_last in enumerate(last) if is_last]
-    while queue:
-        for follower in constraints[queue.pop()]:
-            if not spread[follower]:
-                spread[follower] = True
-                queue.append(follower)
-    return spread
-
-
-def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]], ...], bool]:
-    levels = tuple(node.statement.sort_key for node in (*edit.outer, edit.node))
-    # Siblings of one kind: additions first, then removals, then by name; see the last level.
-    order, name = levels[-1]
-    removal = edit.operation == "remove"
-    return (*levels[:-1], (order, (("1" if removal else "0"), *name))), removal
-
-
-def _constraints(edits: Sequence[Edit]) -> list[list[int]]:
-    """For each edit, the edits that have to come after it."""
-    creates: dict[tuple[str, str], int] = {}
-    removes: dict[tuple[str, str], int] = {}
-    frees: dict[str, int] = {}
-    ordered: dict[tuple[Path, str], int] = {}
-    after: list[list[int]] = [[] for _ in edits]
-    for number, edit in enumerate(edits):
-        if edit.operation == "create":
-            for statement in _statements(edit.node):
-                creates[statement.rule.path, statement.identity] = number
-        if edit.operation == "remove":
-            for statement in _statements(edit.node):
-                removes[statement.rule.path, statement.identity] = number
-                if statement.rule.unique:
-                    frees[statement.text] = number
-    for number, edit in enumerate(edits):
-        if edit.rule.user_ordered:
-            group = (edit.path[:-1], edit.rule.path)
-            if group in ordered:
-                after[ordered[group]].append(number)
-            ordered[group] = number
-        for statement in _statements(edit.new) if edit.new is not None and edit.operation != "move" else ():
-            for earlier in (_referred(statement, creates), frees.get(statement.text)):
-                if earlier is not None and earlier != number:
-                    after[earlier].append(number)
-        for statement in _statements(edit.old) if edit.old is not None and edit.operation != "move" else ():
-            later = _referred(statement, removes)
-            if later is not None and later != number:
-                after[number].append(later)
-    return after
-
-
-def _statements(node: Node) -> Iterator[Statement]:
-    yield node.statement
-    for _, below in node.walk():
-        yield below.statement
-
-
-def _referred(statement: Statement, targets: dict[tuple[str, str], int]) -> int | None:
-    if statement.rule.refers is None:
-        return None
-    rule_path = statement.rule.refers
-    name = statement.target.split(" ", 1)[0]
-    return targets.get((rule_path, f"{rule_path.rpartition('/')[2]} {name}"))
-
-
-def indented_commands(edits: Sequence[Edit], spelling: Spelling, fingerprints: Fingerprints) -> list[Command]:
+def commands(edits: Sequence[Edit], platform: Platform) -> list[Command]:
     """The lines for `edits` in their order: a statement is entered once for all consecutive edits below it."""
-    commands: list[Command] = []
-    open_path: Path = ()
+    return _Writer(platform).write(edits)
 
-    def say(statement: Statement, line: str, path: Path) -> None:
-        margin = " " * (INDENT * (len(path) - 1))
-        hides = (statement.target, fingerprints.of(statement.target)) if statement.rule.secret and statement.target else None
-        shown = line.replace(*hides) if hides else line
-        commands.append(Command(margin + line, margin + shown, path, hides))
 
-    for edit in edits:
-        outer = edit.path[:-1]
+class _Writer:
+    """Keeps which sections are open while it writes."""
+
+    def __init__(self, platform: Platform) -> None:
+        self._grammar: Grammar = platform.grammar
+        self._spelling: EditSpelling = platform.spelling
+        self._open: list[Node] = []
+        self._restated: dict[Path, Statement] = {}
+        self._made: list[Command] = []
+
+    def write(self, edits: Sequence[Edit]) -> list[Command]:
+        for edit in edits:
+            around = [(n, edit.path[: number + 1]) for number, n in enumerate(edit.outer) if not n.statement.rule.inline]
+            inline = tuple(node.statement for node in edit.outer if node.statement.rule.inline)
+            self._enter(around, edit.path)
+            self._say(self._spelt(edit, inline), edit.path, together=bool(edit.rule.delimiters))
+            if edit.operation == "create":
+                self._below(edit.node, edit.path, inline)
+            elif edit.operation == "replace":
+                self._restated[edit.path] = edit.node.statement
+                if edit.rule.holds_others and not edit.rule.inline:
+                    self._open.append(edit.node)
+        self._leave(0, ())
+        return self._made
+
+    def _say(self, lines: Sequence[Line], path: Path, *, together: bool = False) -> None:
+        """Text between delimiters goes `together`: the device does not answer in the middle of it."""
+        margin = " " * (self._spelling.indent * len(self._open))
+        if together and len(lines) > 1:
+            parts: list[Value] = [margin]
+            for number, line in enumerate(lines):
+                parts.extend((*(("\n",) if number else ()), *line.parts))
+            self._made.append(Command(Line(tuple(parts)), path))
+            return
+        self._made.extend(Command(line.behind(margin), path) for line in lines)
+
+    def _enter(self, around: Sequence[tuple[Node, Path]], path: Path) -> None:
         shared = 0
-        while shared < min(len(outer), len(open_path)) and outer[shared] == open_path[shared]:
+        while shared < min(len(around), len(self._open)) and around[shared][0].identity == self._open[shared].identity:
             shared += 1
-        for depth in range(shared, len(outer)):
-            node = edit.outer[depth]
-            say(node.statement, node.text, outer[: depth + 1])
-        statement = edit.node.statement
-        say(statement, _spelt(edit, spelling), edit.path)
-        open_path = outer
-        if edit.operation == "create":
-            for path, below in edit.node.walk(edit.path):
-                say(below.statement, below.text, path)
-            open_path = (*outer, edit.node.identity)
-        elif edit.operation == "replace" and statement.rule.holds_others:
-            open_path = (*outer, edit.node.identity)
-    return commands
+        self._leave(shared, path)
+        for node, here in around[shared:]:
+            self._say([own_line(self._grammar, self._restated.get(here, node.statement), ())], here)
+            self._open.append(node)
 
+    def _leave(self, depth: int, path: Path) -> None:
+        while len(self._open) > depth:
+            end = self._open.pop().statement.rule.end
+            if end is not None:
+                self._say([Line((end,))], path)
 
-def _spelt(edit: Edit, spelling: Spelling) -> str:
-    statement = edit.node.statement
-    if edit.operation == "remove":
-        return spelling.remove.format(identity=statement.identity)
-    if edit.before is not None:
-        return spelling.insert_before.format(statement=statement.text, other=edit.before)
-    if edit.operation == "move":
-        return spelling.insert_last.format(statement=statement.text)
-    return statement.text
+    def _below(self, node: Node, path: Path, inline: tuple[Statement, ...]) -> None:
+        """Everything below a node that was just made; its section stays open."""
+        if not node.statement.rule.inline and node.statement.rule.holds_others:
+            self._open.append(node)
+            inline = ()
+        else:
+            inline = (*inline, node.statement)
+        depth = len(self._open)
+        for identity, child in node.children.items():
+            here = (*path, identity)
+            self._say(self._set(child, inline), here, together=bool(child.statement.rule.delimiters))
+            if child.children:
+                self._below(child, here, inline)
+                self._leave(depth, here)
+
+    def _set(self, node: Node, inline: tuple[Statement, ...]) -> list[Line]:
+        statement, rule = node.statement, node.statement.rule
+        if rule.inline and node.children and not rule.presence:
+            return []
+        if rule.spelling.set:
+            return [filled(template, self._fields(statement, inline)) for template in rule.spelling.set]
+        if rule.delimiters:
+            return list(text_lines(self._grammar, statement, inline, ""))
+        return [own_line(self._grammar, statement, inline)]
+
+    def _spelt(self, edit: Edit, inline: tuple[Statement, ...]) -> list[Line]:
+        statement, rule = edit.node.statement, edit.rule
+        if edit.operation == "remove":
+            return self._removed(edit, inline)
+        if edit.operation == "replace" and rule.spelling.change and edit.old is not None:
+            fields = self._fields(statement, inline)
+            old = zip(rule.arguments, edit.old.statement.arguments, strict=True)
+            fields.update({f"old.{argument.name}": () if value is None else (value,) for argument, value in old})
+            return [filled(template, fields) for template in rule.spelling.change]
+        placed = edit.before is not None or edit.operation == "move"
+        if placed and self._spelling.insert_before is not None and self._spelling.insert_last is not None:
+            line = own_line(self._grammar, statement, inline).parts
+            if edit.before is None:
+                return [filled(self._spelling.insert_last, {"statement": line})]
+            other = self._identity(edit.before.statement, inline)
+            return [filled(self._spelling.insert_before, {"statement": line, "other": other})]
+        return self._set(edit.node, inline)
+
+    def _removed(self, edit: Edit, inline: tuple[Statement, ...]) -> list[Line]:
+        statement, rule = edit.node.statement, edit.rule
+        if rule.spelling.remove:
+            return [filled(template, self._fields(statement, inline)) for template in rule.spelling.remove]
+        default = rule.default[0] if rule.lines and rule.default else None
+        if isinstance(default, str):
+            return [own_line(self._grammar, self._grammar.made(rule, (default,)), inline)]
+        if rule.inline and rule.kind == "container":
+            return [line for child in edit.node.children.values() for line in self._gone(edit, child, (*inline, statement))]
+        return [filled(self._spelling.remove, self._fields(statement, inline))]
+
+    def _gone(self, edit: Edit, child: Node, inline: tuple[Statement, ...]) -> Iterator[Line]:
+        """What stands on the line of a container goes by itself: the container's name alone may mean more."""
+        yield from self._removed(Edit("remove", (*edit.outer, edit.node), child, None), inline)
+
+    def _fields(self, statement: Statement, inline: tuple[Statement, ...]) -> dict[str, Sequence[Value]]:
+        fields: dict[str, Sequence[Value]] = {
+            "line": own_line(self._grammar, statement, inline).parts,
+            "identity": self._identity(statement, inline),
+        }
+        for other in inline:
+            fields.update({f"{other.rule.name}.{name}": value for name, value in self._values(other.rule, other).items()})
+        fields.update(self._values(statement.rule, statement))
+        return fields
+
+    def _values(self, rule: Rule, statement: Statement) -> dict[str, Sequence[Value]]:
+        found: dict[str, Sequence[Value]] = {}
+        for argument, value in zip(rule.arguments, statement.arguments, strict=True):
+            if value is None:
+                found[argument.name] = ()
+            elif isinstance(value, str):
+                found[argument.name] = (self._grammar.quote(value),)
+            else:
+                found[argument.name] = (value.become(self._grammar.quote(value.reveal())),)
+        return found
+
+    def _identity(self, statement: Statement, inline: tuple[Statement, ...]) -> Sequence[Value]:
+        form = statement.rule.form
+        if form is None:
+            return (statement.value,)
+        by_path = {other.rule.path: other for other in (*inline, statement)}
+        parts: list[Value] = []
+        for word in form.identity(by_path, self._grammar.quote):
+            parts.extend((" ", word) if parts else (word,))
+        return parts

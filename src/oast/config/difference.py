@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from oast.config.tree import Node, Path, canonical
-from oast.platforms.grammar import Rule
+from oast.platforms.statements import Rule
 
 Operation = Literal["create", "remove", "replace", "move"]
 
@@ -20,16 +20,16 @@ Operation = Literal["create", "remove", "replace", "move"]
 class Edit:
     """One step from running to intended, with everything below it.
 
-    `outer` are the nodes it stands below, outermost first. `replace` restates the statement alone (another value of a
-    leaf); what changes below it comes as edits of its own. `before` is the identity of the sibling it is put in front of,
-    for statements the user orders; None means behind all others of its kind.
+    `outer` are the nodes it stands below, outermost first, as they are before anything is done. `replace` restates the
+    statement alone (another value of a leaf); what changes below it comes as edits of its own. `before` is the sibling it is
+    put in front of, for statements the user orders; None means behind all others of its kind.
     """
 
     operation: Operation
     outer: tuple[Node, ...]
     old: Node | None
     new: Node | None
-    before: str | None = None
+    before: Node | None = None
 
     @property
     def node(self) -> Node:
@@ -90,10 +90,12 @@ def _compare(running: Node, intended: Node, outer: tuple[Node, ...], edits: list
 
 
 def _compare_pair(old: Node, new: Node, outer: tuple[Node, ...], edits: list[Edit]) -> None:
-    if old.text != new.text:
+    owned = old.owned and new.owned
+    if owned and old.statement != new.statement:
         edits.append(Edit("replace", outer, old, new))
     if old.children or new.children:
-        _compare(old, new, (*outer, new), edits)
+        # It is entered as the device has it until it is restated: a line that only leads in must not change anything.
+        _compare(old, new, (*outer, old), edits)
 
 
 def _compare_ordered(rule: Rule, running: Node, intended: Node, outer: tuple[Node, ...], edits: list[Edit]) -> None:
@@ -101,7 +103,18 @@ def _compare_ordered(rule: Rule, running: Node, intended: Node, outer: tuple[Nod
     new = {i: n for i, n in intended.children.items() if n.statement.rule is rule}
     for identity in new.keys() & old.keys():
         _compare_pair(old[identity], new[identity], outer, edits)
-    edits.extend(_ordered(old, new, outer))
+    edits.extend(_appended(old, new, outer) if rule.appended_only else _ordered(old, new, outer))
+
+
+def _appended(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
+    """The steps for a device that can only add behind what it has: what comes after the first difference is made anew."""
+    kept = 0
+    while kept < min(len(old), len(new)) and list(old)[kept] == list(new)[kept]:
+        kept += 1
+    for identity in reversed(list(old)[kept:]):
+        yield Edit("remove", outer, old[identity], None)
+    for identity in list(new)[kept:]:
+        yield Edit("create", outer, None, new[identity])
 
 
 def _ordered(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
@@ -131,9 +144,9 @@ def _ordered(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]
     moved_down: set[str] = set()
     for identity, anchor in reversed(following):
         if identity not in old:
-            yield Edit("create", outer, None, new[identity], anchor)
+            yield Edit("create", outer, None, new[identity], None if anchor is None else new[anchor])
         elif anchor is not None and position[anchor] < position[identity]:
-            yield Edit("move", outer, old[identity], new[identity], anchor)
+            yield Edit("move", outer, old[identity], new[identity], new[anchor])
         else:
             moved_down.add(identity)
     placed_after = _next_placed(list(new), moved_down)
@@ -141,23 +154,24 @@ def _ordered(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]
         if identity not in new:
             yield Edit("remove", outer, old[identity], None)
         elif identity in moved_down:
-            yield Edit("move", outer, old[identity], new[identity], placed_after(identity))
+            following_one = placed_after(identity)
+            yield Edit("move", outer, old[identity], new[identity], None if following_one is None else new[following_one])
 
 
 class _next_placed:
     """Which entry of the new list, already in its place, follows one that is about to be moved down."""
 
-    def __init__(self, order: Sequence[str], waiting: Iterable[str]) -> None:
+    def __init__(self, order: Sequence[str], waiting: set[str]) -> None:
         self._order = order
         self._index = {identity: number for number, identity in enumerate(order)}
-        self._waiting = set(waiting)
+        self._placed = [number for number, identity in enumerate(order) if identity not in waiting]
 
     def __call__(self, identity: str) -> str | None:
-        self._waiting.discard(identity)
-        for later in self._order[self._index[identity] + 1 :]:
-            if later not in self._waiting:
-                return later
-        return None
+        number = self._index[identity]
+        place = bisect_left(self._placed, number)
+        following = self._order[self._placed[place]] if place < len(self._placed) else None
+        self._placed.insert(place, number)
+        return following
 
 
 def _longest_rising(identities: Sequence[str], position: dict[str, int]) -> set[str]:
@@ -207,7 +221,7 @@ def _apply(edit: Edit, place: Node) -> None:
             siblings[edit.node.identity] = moved
         else:
             items = list(siblings.items())
-            index = next(number for number, (identity, _) in enumerate(items) if identity == edit.before)
+            index = [identity for identity, _ in items].index(edit.before.identity)
             items.insert(index, (edit.node.identity, moved))
             siblings.clear()
             siblings.update(items)

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from oast.config.tree import Node, Path, masked, merged, root_of
+from oast.config import line as lines
+from oast.config.line import Line
+from oast.config.tree import Node, Path, merged, root_of
 from oast.memory import uncollected
-from oast.platforms.grammar import Grammar, Rule, Statement, UnknownStatement
-from oast.records import Fingerprints
+from oast.platforms.definition import Platform
+from oast.platforms.grammar import NO_SECRETS, Grammar, with_secrets
+from oast.platforms.statements import Rule, Statement, UnknownStatement
+from oast.records import Secret, Value
 
-INDENT = 2
 # A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is mostly the first.
 REMEMBERED_BLOCKS = 100_000
-_BLOCK = re.compile(r"\n(?=[^\s#])")
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,110 +38,256 @@ class Parsed:
 
 
 class IndentedSyntax:
-    """Parses and prints the text of one grammar."""
+    """Parses and prints the text of one platform."""
 
-    def __init__(self, grammar: Grammar, comment: str) -> None:
-        self.grammar = grammar
-        self.comment = comment
+    def __init__(self, platform: Platform) -> None:
+        self.grammar = platform.grammar
+        self.comment = platform.spelling.comment
+        self.indent = platform.spelling.indent
         self._blocks: dict[str, tuple[Node, ...]] = {}
         self._leaves: dict[Statement, Node] = {}
+        self._begins = re.compile(rf"\n(?=[^\s{re.escape(self.comment[0])}])")
+        self._by_block = not any(rule.end or rule.delimiters for rule in self.grammar.rules())
 
-    def parse(self, text: str) -> Parsed:
-        """The tree of `text`, in the text's order. Never raises: see `Parsed.problems`."""
+    def parse(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Parsed:
+        """The tree of `text`, in the text's order; `marks` are the secrets it may hold. Never raises: see `Parsed.problems`."""
         with uncollected():
-            return self._parsed(text)
+            return self._parsed(text.replace("\r\n", "\n"), marks)
 
-    def _parsed(self, text: str) -> Parsed:
+    def _parsed(self, text: str, marks: Mapping[str, Secret]) -> Parsed:
         children: dict[str, Node] = {}
         problems: list[TextProblem] = []
         line_number = 1
         blocks = self._blocks
-        for block in _BLOCK.split(text.replace("\r\n", "\n")):
+        # Where a section ends with a word of its own, or text stands between delimiters, the left edge divides nothing.
+        for block in self._begins.split(text) if self._by_block else (text,):
             nodes = blocks.get(block)
             if nodes is None:
-                reader = _BlockReader(self.grammar, self.comment, self._leaves)
+                reader = _BlockReader(self, marks)
                 nodes = reader.read(block.split("\n"), line_number)
                 problems.extend(reader.problems)
-                if not reader.problems:
+                if not reader.problems and not reader.has_secrets:
                     if len(blocks) >= REMEMBERED_BLOCKS:
                         blocks.clear()
                         self._leaves.clear()
                     blocks[block] = nodes
             for node in nodes:
-                present = children.get(node.statement.identity)
-                children[node.statement.identity] = node if present is None else merged(present, node)
+                _add(children, node, self.grammar)
             line_number += block.count("\n") + 1
         return Parsed(root_of(self.grammar, children), tuple(problems))
 
-    def lines_of(self, text: str) -> Iterator[tuple[int, Path]]:
+    def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
         """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for pointing at places."""
-        reader = _BlockReader(self.grammar, self.comment, {}, with_places=True)
+        reader = _BlockReader(self, marks, with_places=True)
         reader.read(text.replace("\r\n", "\n").split("\n"), 1)
         yield from reader.places
+
+    def leaf(self, statement: Statement) -> Node:
+        """The node of a leaf; equal leaves are one node."""
+        if statement.has_secret:
+            return Node(statement, {})
+        return self._leaves.get(statement) or self._leaves.setdefault(statement, Node(statement, {}))
+
+    def shown(self, tree: Node) -> str:
+        """The text of `tree` for looking at: secrets are fingerprints."""
+        return "".join(f"{line.masked}\n" for line, _ in self.printed(tree))
+
+    def written(self, tree: Node) -> str:
+        """The text of `tree` as a device takes it, secrets revealed."""
+        return "".join(f"{line.written()}\n" for line, _ in self.printed(tree))
+
+    def printed(self, tree: Node) -> Iterator[tuple[Line, Path]]:
+        """The lines of everything below `tree`, each with the path of its statement."""
+        yield from self._printed(tree, (), (), 0)
+
+    def _printed(self, node: Node, path: Path, outer: tuple[Statement, ...], depth: int) -> Iterator[tuple[Line, Path]]:
+        margin = " " * (self.indent * depth)
+        for identity, child in node.children.items():
+            here, rule = (*path, identity), child.statement.rule
+            if not rule.inline:
+                for line in text_lines(self.grammar, child.statement, outer, margin):
+                    yield line, here
+                if child.children:
+                    yield from self._printed(child, here, (), depth + 1)
+                if rule.end is not None:
+                    yield Line((margin + rule.end,)), here
+                continue
+            if not child.children or rule.presence:
+                yield own_line(self.grammar, child.statement, outer).behind(margin), here
+            yield from self._printed(child, here, (*outer, child.statement), depth)
+
+
+def own_line(grammar: Grammar, statement: Statement, outer: tuple[Statement, ...]) -> Line:
+    """The line of a statement; `outer` are those around it on the same line."""
+    rule = statement.rule
+    form = rule.value_forms.get(statement.value, rule.form)
+    if form is None:
+        return Line((statement.value,))
+    by_path = {other.rule.path: other for other in (*outer, statement)}
+    return lines.of_words(form.words(by_path, grammar.quote))
+
+
+def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, ...], margin: str) -> Iterator[Line]:
+    """The line of a statement, or the lines of text between delimiters: only the first of those is indented."""
+    rule = statement.rule
+    if not rule.delimiters:
+        yield own_line(grammar, statement, outer).behind(margin)
+        return
+    value = statement.arguments[0] or ""
+    delimiter = next((d for d in rule.delimiters if d not in (value.reveal() if isinstance(value, Secret) else value)), rule.delimiters[0])
+    yield Line((f"{margin}{rule.name} {delimiter}",))
+    for part in [value] if isinstance(value, Secret) else value.split("\n"):
+        yield Line((part,))
+    yield Line((delimiter,))
+
+
+def _add(siblings: dict[str, Node], node: Node, grammar: Grammar) -> None:
+    """Put `node` among `siblings`. Known statements of one identity are one; unknown ones are kept as often as they stand."""
+    present = siblings.get(node.identity)
+    if present is None:
+        siblings[node.identity] = node
+    elif node.statement.rule.known:
+        siblings[node.identity] = merged(present, node)
+    else:
+        another = grammar.opaque(node.statement.value, _copies(siblings, node.statement.value))
+        siblings[another.identity] = Node(another, node.children)
+
+
+def _copies(siblings: Mapping[str, Node], line: str) -> int:
+    number = 1
+    while f"{line} #{number + 1}" in siblings:
+        number += 1
+    return number + 1
 
 
 class _BlockReader:
     """Reads lines into nodes. The stack holds the nodes that are open, how far in each stands, and its first child."""
 
-    def __init__(self, grammar: Grammar, comment: str, leaves: dict[Statement, Node], *, with_places: bool = False) -> None:
-        """`leaves` are the nodes of leaves read before: equal leaves are one node."""
+    def __init__(self, syntax: IndentedSyntax, marks: Mapping[str, Secret], *, with_places: bool = False) -> None:
         self.problems: list[TextProblem] = []
         self.places: list[tuple[int, Path]] = []
+        self.has_secrets = False
         self._with_places = with_places
-        self._grammar = grammar
-        self._comment = comment
-        self._leaves = leaves
-        self._nodes = [root_of(grammar)]
+        self._syntax = syntax
+        self._grammar = syntax.grammar
+        self._marks = marks
+        self._nodes = [root_of(syntax.grammar)]
         self._indents, self._belows = [-1], [-1]
 
     def read(self, lines: list[str], first_line: int) -> tuple[Node, ...]:
-        nodes, indents, belows, leaves, comment = self._nodes, self._indents, self._belows, self._leaves, self._comment
-        leaf: Statement | None = None
-        leaf_indent = 0
+        nodes, indents, belows, comment = self._nodes, self._indents, self._belows, self._syntax.comment
+        special = not self._syntax._by_block
+        waiting: Statement | None = None  # a leaf, until something stands below it
+        waiting_indent = 0
+        skip = 0
         for number, line in enumerate(lines, first_line):
             left = line.lstrip()
             stripped = left.rstrip()
-            if not stripped or stripped.startswith(comment):
+            if skip or not stripped or stripped.startswith(comment):
+                skip -= 1 if skip else 0
                 continue
             indent = len(line) - len(left)
-            if leaf is not None and indent > leaf_indent:
-                self._open(leaf, leaf_indent)
+            if special and self._ended(stripped, indent):
+                waiting = None
+                continue
+            if waiting is not None and indent > waiting_indent:
+                self._open(waiting, waiting_indent)
             while indents[-1] >= indent:
                 nodes.pop()
                 indents.pop()
                 belows.pop()
             if belows[-1] != indent:
                 belows[-1] = self._first_child(indents[-1], belows[-1], indent, number, line)
-            siblings = nodes[-1].children
             context = nodes[-1].statement.rule
-            statement = context.statements.get(stripped) or self._statement(context, stripped, number)
+            if special and (rule := _delimited(context, stripped)) is not None:
+                made, skip = self._between(rule, stripped, lines[number - first_line + 1 :], number)
+            else:
+                made = context.cache.get(stripped) or self._statements(context, stripped, number)
+            statement = made[-1]
+            siblings = nodes[-1].children if len(made) == 1 else self._within(made[:-1])
+            if statement.has_secret:
+                self.has_secrets = True
+            path = tuple(n.statement.identity for n in (*nodes[1:],)) + tuple(s.identity for s in made[:-1]) if self._with_places else ()
             if statement.rule.holds_others:
-                leaf = None
-                self._open(statement, indent)
+                waiting = None
+                if len(made) == 1:
+                    self._open(statement, indent)
+                else:
+                    self._open_in(siblings, statement, indent)
+                path = (*path, self._nodes[-1].identity)
             else:
                 # Nothing stands below a leaf, so it is opened only when something does nevertheless.
-                leaf, leaf_indent = statement, indent
-                siblings[statement.identity] = leaves.get(statement) or leaves.setdefault(statement, Node(statement, {}))
+                waiting, waiting_indent = statement, indent
+                siblings[statement.identity] = self._syntax.leaf(statement)
+                path = (*path, statement.identity)
             if self._with_places:
-                path = tuple(n.statement.identity for n in nodes[1:])
-                self.places.append((number, path if leaf is None else (*path, leaf.identity)))
+                self.places.append((number, path))
         return tuple(nodes[0].children.values())
 
-    def _open(self, statement: Statement, indent: int) -> None:
-        """What comes next stands below `statement`. Stated again it is restated, with what stood below it before."""
+    def _within(self, outer: tuple[Statement, ...]) -> dict[str, Node]:
+        """The children of the innermost of `outer`, which stand on the same line."""
         siblings = self._nodes[-1].children
+        for statement in outer:
+            node = siblings.get(statement.identity)
+            if node is None:
+                node = siblings[statement.identity] = Node(statement, {})
+            siblings = node.children
+        return siblings
+
+    def _open(self, statement: Statement, indent: int) -> None:
+        self._open_in(self._nodes[-1].children, statement, indent)
+
+    def _open_in(self, siblings: dict[str, Node], statement: Statement, indent: int) -> None:
+        """What comes next stands below `statement`. Stated again it is restated, with what stood below it before."""
         node = siblings.get(statement.identity)
+        if node is not None and not statement.rule.known:
+            statement = self._grammar.opaque(statement.value, _copies(siblings, statement.value))
+            node = None
         if node is None or node.statement is not statement or not statement.rule.holds_others:
             node = siblings[statement.identity] = Node(statement, {} if node is None else dict(node.children))
         self._nodes.append(node)
         self._indents.append(indent)
         self._belows.append(-1)
 
+    def _ended(self, stripped: str, indent: int) -> bool:
+        """Whether the line is the word with which an open section ends; closes it then."""
+        for number in range(len(self._nodes) - 1, 0, -1):
+            if self._nodes[number].statement.rule.end == stripped and indent >= self._indents[number]:
+                del self._nodes[number:], self._indents[number:], self._belows[number:]
+                return True
+        return False
+
+    def _between(self, rule: Rule, stripped: str, following: list[str], number: int) -> tuple[tuple[Statement, ...], int]:
+        """Text over several lines between delimiters, and how many of the `following` lines belong to it."""
+        rest = stripped[len(rule.name) :].strip()
+        delimiter = rest[:1] if all(len(d) == 1 for d in rule.delimiters) else rest.split()[0] if rest else ""
+        text, skip = [rest[len(delimiter) :].strip()], 0
+        closed = bool(text[0]) and delimiter in text[0]
+        while delimiter and not closed and skip < len(following):
+            text.append(following[skip].rstrip())
+            closed = delimiter in following[skip]
+            skip += 1
+        if not closed:
+            self.problems.append(
+                TextProblem(number, f"the text of '{rule.name}' is not closed", rule.name, f"end it with a line {delimiter!r}")
+            )
+            return (self._grammar.opaque(stripped),), 0
+        before, _, after = text[-1].partition(delimiter)
+        if after.strip():
+            self.problems.append(TextProblem(number + skip, f"'{after.strip()}' stands behind the text's end", after.strip(), None))
+        value = with_secrets("\n".join([*text[:-1], before.rstrip()]).strip("\n"), self._marks)
+        if rule.secret and isinstance(value, str):
+            value = self._grammar.fingerprints.secret("", value)
+        if isinstance(value, Secret) and not rule.secret:
+            message = f"the secret '{value.name}' stands in '{rule.name}', which is not marked as secret by the platform"
+            self.problems.append(TextProblem(number, message, rule.name, "put it where secrets belong"))
+        return (self._grammar.made(rule, (value,)),), skip
+
     def _first_child(self, outer_indent: int, below: int, indent: int, number: int, line: str) -> int:
         """How far in the children of the open statement stand; tells where this line does not fit that."""
         word = line.split()[0]
         if "\t" in line[:indent]:
-            self.problems.append(TextProblem(number, "the indentation has a tab", word, f"use {INDENT} spaces a level"))
+            self.problems.append(TextProblem(number, "the indentation has a tab", word, f"use {self._syntax.indent} spaces a level"))
         if outer_indent < 0 and indent > 0:
             message = f"'{word}' is indented, but nothing stands above it to belong to"
             self.problems.append(TextProblem(number, message, word, "remove the indentation"))
@@ -148,25 +296,21 @@ class _BlockReader:
             self.problems.append(TextProblem(number, message, word, "a space is missing or too many"))
         return 0 if outer_indent < 0 else indent if below < 0 else below
 
-    def _statement(self, context: Rule, line: str, number: int) -> Statement:
+    def _statements(self, context: Rule, line: str, number: int) -> tuple[Statement, ...]:
         if not context.known:
-            return self._grammar.opaque(line)
+            return (self._grammar.opaque(line),)
         try:
-            return self._grammar.statement(context, line)
+            return self._grammar.statements(context, line, self._marks)
         except UnknownStatement as unknown:
             self.problems.append(TextProblem(number, unknown.message, unknown.word, unknown.hint))
-            return self._grammar.opaque(line)
+            return (self._grammar.opaque(_masked(line, self._marks)),)
 
 
-def printed(tree: Node, fingerprints: Fingerprints | None = None) -> str:
-    """The text of `tree`; with `fingerprints`, secrets are masked and the text is for looking at only."""
-    return "".join(f"{line}\n" for line in printed_lines(tree, fingerprints))
+def _delimited(context: Rule, line: str) -> Rule | None:
+    """The statement with text between delimiters that the line begins, if it begins one."""
+    return next((r for r in context.children.values() if r.delimiters and (line == r.name or line.startswith(r.name + " "))), None)
 
 
-def printed_lines(tree: Node, fingerprints: Fingerprints | None = None, depth: int = 0) -> Iterator[str]:
-    """The lines of everything below `tree`, indented from `depth` levels."""
-    for child in tree.children.values():
-        text = masked(child.statement, fingerprints) if fingerprints else child.text
-        yield " " * (INDENT * depth) + text
-        if child.children:
-            yield from printed_lines(child, fingerprints, depth + 1)
+def _masked(line: str, marks: Mapping[str, Secret]) -> str:
+    found: Value = with_secrets(line, marks) if marks else line
+    return line if isinstance(found, str) else str(found)

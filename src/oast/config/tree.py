@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from operator import attrgetter, is_
 
-from oast.platforms.grammar import Grammar, Statement
-from oast.records import Fingerprints
+from oast.platforms.grammar import Grammar
+from oast.platforms.statements import Statement
 
 Path = tuple[str, ...]
 """Where a node stands: the identities from the outermost statement to the node itself."""
@@ -34,17 +34,18 @@ class Node:
 
     @property
     def text(self) -> str:
+        """The statement to look at; secrets in it are fingerprints."""
         return self.statement.text
 
     def __hash__(self) -> int:
         if self._hash is None:
-            self._hash = hash((self.statement.text, tuple(map(hash, self.children.values()))))
+            self._hash = hash((self.statement, tuple(map(hash, self.children.values()))))
         return self._hash
 
     def __eq__(self, other: object) -> bool:
         if self is other:
             return True
-        if not isinstance(other, Node) or hash(self) != hash(other) or self.text != other.text:
+        if not isinstance(other, Node) or hash(self) != hash(other) or self.statement != other.statement:
             return False
         return list(self.children.values()) == list(other.children.values())
 
@@ -126,10 +127,3 @@ def canonical(node: Node) -> Node:
 
 
 _place_key = attrgetter("statement.place_key")
-
-
-def masked(statement: Statement, fingerprints: Fingerprints) -> str:
-    """The statement's text with a fingerprint in place of a secret."""
-    if not statement.rule.secret:
-        return statement.text
-    return f"{statement.rule.word} {fingerprints.of(statement.target)}"

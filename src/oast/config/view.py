@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from oast.config.difference import Edit
-from oast.config.tree import Node, Path, masked
-from oast.records import Fingerprints
+from oast.config.tree import Node, Path
 
 Sign = Literal["+", "-", ">", " "]
 
@@ -45,18 +44,19 @@ def counts(edits: Sequence[Edit]) -> Counts:
     return Counts(added, removed)
 
 
-def view(edits: Sequence[Edit], fingerprints: Fingerprints) -> tuple[ViewLine, ...]:
+def view(edits: Sequence[Edit]) -> tuple[ViewLine, ...]:
     """The lines for `edits`, in the grammar's order, removals before additions."""
     lines: list[ViewLine] = []
     open_path: Path = ()
+    restated = {edit.path: edit.node.text for edit in edits if edit.operation == "replace"}
     for edit in sorted(edits, key=_reading_order):
         outer = edit.path[:-1]
         shared = 0
         while shared < min(len(outer), len(open_path)) and outer[shared] == open_path[shared]:
             shared += 1
         for depth in range(shared, len(outer)):
-            lines.append(ViewLine(" ", depth, masked(edit.outer[depth].statement, fingerprints)))
-        lines.extend(_lines(edit, len(outer), fingerprints))
+            lines.append(ViewLine(" ", depth, restated.get(outer[: depth + 1], edit.outer[depth].text)))
+        lines.extend(_lines(edit, len(outer)))
         open_path = outer
     return tuple(lines)
 
@@ -68,23 +68,23 @@ def _reading_order(edit: Edit) -> tuple[tuple[int, bool, tuple[str | int, ...]],
     return (*levels, (own.rule.order, edit.operation != "remove", name))
 
 
-def _lines(edit: Edit, depth: int, fingerprints: Fingerprints) -> list[ViewLine]:
+def _lines(edit: Edit, depth: int) -> list[ViewLine]:
     if edit.operation == "move":
-        note = f"now before: {edit.before}" if edit.before is not None else "now last"
-        return [ViewLine(">", depth, masked(edit.node.statement, fingerprints), note)]
+        note = f"now before: {edit.before.text}" if edit.before is not None else "now last"
+        return [ViewLine(">", depth, edit.node.text, note)]
     lines: list[ViewLine] = []
     if edit.old is not None:
-        lines.extend(_subtree("-", edit.old, depth, fingerprints, whole=edit.operation == "remove"))
+        lines.extend(_subtree("-", edit.old, depth, whole=edit.operation == "remove"))
     if edit.new is not None:
-        made = _subtree("+", edit.new, depth, fingerprints, whole=edit.operation == "create")
+        made = _subtree("+", edit.new, depth, whole=edit.operation == "create")
         if edit.before is not None:
-            made[0] = ViewLine("+", depth, made[0].text, f"before: {edit.before}")
+            made[0] = ViewLine("+", depth, made[0].text, f"before: {edit.before.text}")
         lines.extend(made)
     return lines
 
 
-def _subtree(sign: Sign, node: Node, depth: int, fingerprints: Fingerprints, *, whole: bool) -> list[ViewLine]:
-    lines = [ViewLine(sign, depth, masked(node.statement, fingerprints))]
+def _subtree(sign: Sign, node: Node, depth: int, *, whole: bool) -> list[ViewLine]:
+    lines = [ViewLine(sign, depth, node.text)]
     if whole:
-        lines.extend(ViewLine(sign, depth + len(path), masked(below.statement, fingerprints)) for path, below in node.walk())
+        lines.extend(ViewLine(sign, depth + len(path), below.text) for path, below in node.walk())
     return lines

@@ -14,7 +14,7 @@ from oast.connect.transport import Login, Target, connect
 from oast.errors import ConnectionFailed, DeviceError, EstateError, OastError
 from oast.estate.estate import Estate, simulated_at
 from oast.estate.inventory import Device
-from oast.platforms.load import Platform
+from oast.platforms.definition import Platform
 from oast.records import Place
 
 
@@ -55,7 +55,7 @@ class Connector:
         except OastError as error:
             transcript.note(error.message)
             raise
-        session = CommandLineSession(transport, platform.dialect, self._command_timeout_s, self._privilege, transcript)
+        session = CommandLineSession(transport, platform, self._command_timeout_s, self._privilege, transcript)
         try:
             await session.start()
         except BaseException:

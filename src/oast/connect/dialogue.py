@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from oast.platforms.load import Dialect
+from oast.platforms.definition import Dialect
 
 # A prompt stands at the very end, so only so much of a long answer has to be looked at each time more arrives.
 _TAIL = 400

@@ -15,7 +15,7 @@ from oast.connect import dialogue
 from oast.connect.transcript import Transcript
 from oast.connect.transport import Transport
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
-from oast.platforms.load import Dialect
+from oast.platforms.definition import Platform
 from oast.records import Secret
 
 
@@ -59,13 +59,14 @@ class CommandLineSession:
     def __init__(
         self,
         transport: Transport,
-        dialect: Dialect,
+        platform: Platform,
         command_timeout_s: float,
         privilege_password: Secret | None,
         transcript: Transcript,
     ) -> None:
         self._transport = transport
-        self._dialect = dialect
+        self._dialect = dialect = platform.dialect
+        self._timer = platform.timer
         self._timeout_s = command_timeout_s
         self._password = privilege_password
         self._transcript = transcript
@@ -89,21 +90,24 @@ class CommandLineSession:
 
     async def begin(self, revert_timer_s: float) -> None:
         await self.gain_privilege()
-        if self._dialect.arm is not None:
-            await self._do(self._dialect.arm.format(seconds=math.ceil(revert_timer_s)))
-        await self._do(self._dialect.enter)
+        if self._timer is not None:
+            seconds = math.ceil(revert_timer_s)
+            await self._do(self._timer.arm.format(seconds=seconds, minutes=math.ceil(seconds / 60)))
+        for command in self._dialect.enter:
+            await self._do(command)
 
     async def send(self, command: Command) -> None:
-        await self._do(command.line, shown=command.shown, hides=command.hides)
+        await self._do(command.line.written(), shown=command.masked, hides=command.line.secrets)
 
     async def finish(self) -> None:
-        await self._do(self._dialect.leave_edit)
+        for command in self._dialect.leave_edit:
+            await self._do(command)
 
     async def confirm(self) -> None:
-        await self._privileged(self._dialect.confirm)
+        await self._privileged(self._timer.confirm if self._timer is not None else None)
 
     async def revert(self) -> None:
-        await self._privileged(self._dialect.revert)
+        await self._privileged(self._timer.revert if self._timer is not None else None)
 
     async def save(self) -> None:
         await self._privileged(self._dialect.save)
@@ -120,13 +124,13 @@ class CommandLineSession:
     async def _privileged(self, command: str | None) -> None:
         if command is None:
             return
-        if self._level == "edit":
+        if self._level == self._dialect.edit_level:
             await self.finish()
         await self.gain_privilege()
         await self._do(command)
 
     async def gain_privilege(self) -> None:
-        if self._level != "view" or self._dialect.raise_command is None:
+        if self._level in self._dialect.privileged or self._dialect.raise_command is None:
             return
         self._write(self._dialect.raise_command)
         self._transcript.sent(self._dialect.raise_command)
@@ -140,7 +144,7 @@ class CommandLineSession:
             self._write(self._password.reveal())
             self._transcript.sent("(the privilege password)")
             await self._wait("the privileged prompt")
-        if self._level == "view":
+        if self._level not in self._dialect.privileged:
             raise AuthenticationFailed(
                 "the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml"
             )
@@ -148,7 +152,7 @@ class CommandLineSession:
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
 
-    async def _do(self, command: str, *, shown: str | None = None, hides: tuple[str, str] | None = None, log_answer: bool = True) -> str:
+    async def _do(self, command: str, *, shown: str | None = None, hides: tuple[Secret, ...] = (), log_answer: bool = True) -> str:
         shown = command if shown is None else shown
         self._transcript.sent(shown)
         self._write(command)
@@ -156,8 +160,8 @@ class CommandLineSession:
         if stop.kind == "password":
             raise ProtocolError(f"the device asks for a password after '{shown.strip()}'")
         told = dialogue.answer(text, command, stop.prompt)
-        if hides is not None:
-            told = told.replace(*hides)
+        for secret in hides:
+            told = told.replace(secret.reveal(), str(secret))
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
         wrong = dialogue.error_in(told, self._dialect)
         if wrong is not None:

@@ -85,7 +85,7 @@ def find(start: Path) -> Path:
 
 def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = None) -> Secrets:
     """The secrets of the estate in `folder`, whatever state the rest of it is in. Raises EstateError."""
-    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast"), ask)
+    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast"), ask, folder / ".oast")
 
 
 def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = (), ask: Ask | None = None) -> Estate:
@@ -105,7 +105,7 @@ def read_estate(
     mistakes = Mistakes()
     read = settings.read(folder)
     fingerprints = fingerprints_of(folder / ".oast")
-    secrets = Secrets(environment, read.secrets, fingerprints, ask)
+    secrets = Secrets(environment, read.secrets, fingerprints, ask, folder / ".oast")
     known = inventory.read(folder, mistakes)
     links = inventory.read_links(folder, known, mistakes)
     for wave in read.delivery.waves:

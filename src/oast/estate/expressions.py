@@ -1,4 +1,4 @@
-"""Expressions in templates and values: sandboxed Jinja2, strict about what is not defined, secrets revealed only when put out."""
+"""Expressions in templates and values: sandboxed Jinja2, strict about what is not defined; secrets stay secrets."""
 
 from __future__ import annotations
 
@@ -16,7 +16,13 @@ from oast.records import Secret
 
 
 class _Environment(ImmutableSandboxedEnvironment):
-    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called `items`."""
+    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called `items`.
+
+    Of a secret nothing can be had: no attribute, no method, no part.
+    """
+
+    def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
+        return not isinstance(obj, Secret) and super().is_safe_attribute(obj, attr, value)
 
     def getattr(self, obj: Any, attribute: str) -> Any:
         if isinstance(obj, dict):
@@ -27,16 +33,19 @@ class _Environment(ImmutableSandboxedEnvironment):
         return super().getattr(obj, attribute)
 
 
-def _reveal(value: Any) -> Any:
-    return value.reveal() if isinstance(value, Secret) else value
+def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja2.Environment:
+    """The environment of the templates in `folder`. A secret that is put out is a mark in the text, and noted in `marks`."""
 
+    def marked(value: Any) -> Any:
+        if not isinstance(value, Secret):
+            return value
+        marks.setdefault(value.digest, value)
+        return value.mark
 
-def template_environment(folder: Path | None) -> jinja2.Environment:
-    """The environment of the templates in `folder`: what is put out goes to devices."""
     made = _Environment(
         loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
         undefined=Missing,
-        finalize=_reveal,
+        finalize=marked,
         trim_blocks=True,
         lstrip_blocks=True,
         keep_trailing_newline=True,

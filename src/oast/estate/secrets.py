@@ -27,6 +27,8 @@ def variable_of(name: str) -> str:
 
 Ask = Callable[[str], str]
 COMMAND_AT_MOST_S = 30.0
+KEY_FILE = "fingerprint-key"
+KEY_BYTES = 32
 
 
 class Secrets:
@@ -35,7 +37,10 @@ class Secrets:
     `ask` asks a person for the secret of a name, without showing what is typed.
     """
 
-    def __init__(self, environment: Mapping[str, str], settings: SecretSettings, fingerprints: Fingerprints, ask: Ask | None) -> None:
+    def __init__(
+        self, environment: Mapping[str, str], settings: SecretSettings, fingerprints: Fingerprints, ask: Ask | None, working: Path
+    ) -> None:
+        self._working = working
         self._environment = environment
         self._settings = settings
         self._fingerprints = fingerprints
@@ -56,9 +61,15 @@ class Secrets:
             self._known[name] = self.made(name, value)
         return self._known[name]
 
+    def keep_key(self) -> None:
+        """Let the next run show the same fingerprints. Raises OSError."""
+        path = self._working / KEY_FILE
+        if not path.exists():
+            write_whole(path, self._fingerprints.key, mode=0o600)
+
     def made(self, name: str, value: str) -> Secret:
         """`value` as a secret."""
-        return Secret(name, value, self._fingerprints.of(value))
+        return self._fingerprints.secret(name, value)
 
     def _found(self, name: str) -> str | None:
         kept = self.encrypted.all().get(name) if self.encrypted is not None else None
@@ -110,8 +121,18 @@ class Secrets:
 
 
 def fingerprints_of(working: Path) -> Fingerprints:
-    """The fingerprints of one estate, under a key of its own in its working folder, made at first use."""
-    path = working / "fingerprint-key"
-    if not path.exists():
-        write_whole(path, os.urandom(32), mode=0o600)
-    return Fingerprints(path.read_bytes())
+    """The fingerprints of one estate, under a key of its own in its working folder. Raises EstateError.
+
+    Nothing is written: a key that is not there yet is made, and lasts when `keep_key` is called.
+    """
+    path = working / KEY_FILE
+    try:
+        key = path.read_bytes()
+    except FileNotFoundError:
+        return Fingerprints(os.urandom(KEY_BYTES))
+    except OSError as error:
+        raise EstateError(f"the key of the fingerprints cannot be read: {error.strerror}", place=Place(str(path))) from None
+    if len(key) < KEY_BYTES:
+        hint = "remove it: a new one is made, and secrets show new fingerprints"
+        raise EstateError("the key of the fingerprints is too short to hide anything", place=Place(str(path)), hint=hint)
+    return Fingerprints(key)

@@ -20,7 +20,7 @@ from oast.estate.inventory import Device, Inventory
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.nearest import suggestion
-from oast.records import Place, Secret
+from oast.records import Fingerprints, Place, Secret
 
 Values = dict[str, Any]
 SecretOf = Callable[[str, Place | None], Secret]
@@ -223,7 +223,7 @@ class _Reader:
             if set(data) == {"secret"}:
                 with self._mistakes.collected():
                     return self._secret(str(data["secret"]), data.place("secret"))
-                return Secret(str(data["secret"]), "missing", "<missing secret>")
+                return Fingerprints(b"").secret(str(data["secret"]), "missing")
             for key, value in data.items():
                 if isinstance(value, (dict, list)):
                     data[key] = self.resolved(value)

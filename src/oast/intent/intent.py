@@ -20,14 +20,15 @@ from oast.intent.sections import FILE, Composition, SectionUse, read_sections, s
 from oast.intent.templates import Template
 from oast.intent.variables import Prepared
 from oast.nearest import suggestion
-from oast.platforms.grammar import UnknownStatement
-from oast.platforms.load import Platform, available
-from oast.records import Place, Problem
+from oast.platforms.definition import Platform
+from oast.platforms.load import Platforms
+from oast.platforms.statements import UnknownStatement
+from oast.records import MARK, Place, Problem, Secret
 
 
 @dataclass(frozen=True)
 class RenderedSection:
-    """One section of one device: the text as rendered and its tree."""
+    """One section of one device: the text as rendered, with marks in place of secrets, and its tree."""
 
     template: Template
     text: str
@@ -68,6 +69,8 @@ class IntentBuilder:
         self._uses = read_sections(estate, found)
         if mistakes is None:
             found.raise_any()
+        self.platforms = Platforms(estate.folder, estate.fingerprints)
+        self._marks: dict[str, Secret] = {}
         self._environments: dict[str, jinja2.Environment] = {}
         self._templates: dict[tuple[str, str], Template] = {}
         self._syntaxes: dict[str, IndentedSyntax] = {}
@@ -84,15 +87,17 @@ class IntentBuilder:
         """The syntax of the device's platform, with everything it has seen before. Raises EstateError for an unknown platform."""
         platform = self.platform(device)
         if platform.name not in self._syntaxes:
-            self._syntaxes[platform.name] = IndentedSyntax(platform.grammar, platform.spelling.comment)
+            self._syntaxes[platform.name] = IndentedSyntax(platform)
         return self._syntaxes[platform.name]
 
     def platform(self, device: Device) -> Platform:
         """The platform of the device. Raises EstateError at the device's place."""
         try:
-            return available(device.platform, self._estate.folder)
+            return self.platforms.get(device.platform)
         except EstateError as error:
-            raise EstateError(error.message, place=error.place or device.place, hint=error.hint) from None
+            if error.place is not None:
+                raise
+            raise EstateError(error.message, place=device.place, hint=error.hint) from None
 
     def concerned(self, devices: Sequence[Device]) -> list[Device]:
         """Those of `devices` that have one of the sections asked for. Raises EstateError when none has."""
@@ -192,7 +197,7 @@ class IntentBuilder:
         if wrong:
             raise EstateError.of(wrong)
         text = template.render(given)
-        parsed = self.syntax(device).parse(text)
+        parsed = self.syntax(device).parse(text, self._marks)
         problems: list[Problem] = []
         if parsed.problems:
             places = template.line_places(given)
@@ -202,18 +207,16 @@ class IntentBuilder:
         return RenderedSection(template, text, parsed.tree), problems
 
     def _problem(self, found: TextProblem, place: Place, text: str, device: Device) -> Problem:
-        line = _line(text, found.line)
-        hidden = self._estate.secrets.hide(line)
-        if hidden == line:
-            return Problem(found.message, place, found.hint, line, (device.name,), "grammar")
-        # The message could quote a part of the secret.
-        hint = "look at the secret itself; one with spaces needs quotes around it in the template"
-        return Problem("the statement is not allowed with this secret", place, hint, hidden, (device.name,), "grammar")
+        return Problem(found.message, place, found.hint, self._masked(_line(text, found.line)), (device.name,), "grammar")
+
+    def _masked(self, line: str) -> str:
+        """A rendered line to look at."""
+        return MARK.sub(lambda match: str(self._marks.get(match[1], match[0])), line)
 
     def _outside(self, template: Template, scope: Scope, text: str, tree: Node, values: Values, device: Device) -> Iterable[Problem]:
         """What a template renders without owning it: it would be compared by nobody, or by another section."""
         places: dict[int, Place] | None = None
-        for number, path in self.syntax(device).lines_of(text):
+        for number, path in self.syntax(device).lines_of(text, self._marks):
             node = tree.at(path)
             # What is not a statement, or stands below one that is not, has been told already.
             if node is None or node.children or not node.statement.rule.known or scope.covers(path):
@@ -221,7 +224,7 @@ class IntentBuilder:
             places = template.line_places(values) if places is None else places
             hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
             message = f"the section '{template.section}' renders what it does not own"
-            excerpt = self._estate.secrets.hide(_line(text, number))
+            excerpt = self._masked(_line(text, number))
             yield Problem(message, places.get(number, Place(template.shown)), hint, excerpt, (device.name,), "ownership")
 
     def _places(self, sections: Sequence[RenderedSection], values: Values, device: Device) -> Mapping[Path, Place]:
@@ -229,7 +232,7 @@ class IntentBuilder:
         for section in sections:
             given, _ = self._given(section.template, values, device)
             places = section.template.line_places(given)
-            for number, path in self.syntax(device).lines_of(section.text):
+            for number, path in self.syntax(device).lines_of(section.text, self._marks):
                 found[path] = places.get(number, Place(section.template.shown))
         return found
 
@@ -245,7 +248,7 @@ class IntentBuilder:
         if key not in self._templates:
             platform = self.platform(device).name
             if platform not in self._environments:
-                self._environments[platform] = template_environment(self._estate.folder / "templates" / platform)
+                self._environments[platform] = template_environment(self._estate.folder / "templates" / platform, self._marks)
             try:
                 loaded = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
                 for own in loaded.owns:

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import datetime
-import ipaddress
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from oast.config.ownership import Scope
-from oast.config.tree import Node, Path, masked
+from oast.config.tree import Node, Path
 from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.intent.behind import values_behind
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
+from oast.intent.roles import InterfaceAddress, addresses, interfaces
 from oast.memory import uncollected
 from oast.nearest import suggestion
+from oast.platforms.statements import Leafref, Rule
+from oast.platforms.types import quoted
 from oast.records import Problem
 
 
@@ -58,10 +60,10 @@ class Lint:
                 rule = node.statement.rule
                 if rule.unique:
                     found.extend(self._used_twice(intent, path, node, holders))
-                if name in picked and rule.refers:
-                    found.extend(self._reference(intent, path, node, rule.refers))
-                if name in picked and rule.needs and not _in_unsound(intent, path):
-                    found.extend(self._empty(intent, path, node, rule.needs))
+                for leafref in rule.leafrefs if name in picked else ():
+                    found.extend(self._reference(intent, path, node, leafref))
+                for needed in rule.least if name in picked and not _in_unsound(intent, path) else ():
+                    found.extend(self._empty(intent, path, node, needed))
         found.extend(self._links(intents))
         before = len(self._mistakes.found)
         policies = Policies(self._estate, self._today, self._mistakes)
@@ -78,27 +80,45 @@ class Lint:
 
     def _at(self, intent: Intent, path: Path, kind: str, message: str, hint: str | None) -> Problem:
         node = intent.tree.at(path)
-        excerpt = "  " * (len(path) - 1) + masked(node.statement, self._estate.fingerprints) if node else None
+        excerpt = "  " * (len(path) - 1) + node.text if node else None
         return Problem(message, intent.place_of(path), hint, excerpt, (intent.device.name,), kind)
 
-    def _reference(self, intent: Intent, path: Path, node: Node, target_path: str) -> Iterator[Problem]:
+    def _reference(self, intent: Intent, path: Path, node: Node, leafref: Leafref) -> Iterator[Problem]:
         """The name of an entry that is not configured, where the sections own such entries."""
-        *outer, word = target_path.split("/")
-        name = node.statement.target.split(" ", 1)[0]
-        target = (*outer, f"{word} {name}")
-        if intent.tree.at(target) is None and intent.scope.covers(target) and not _in_unsound(intent, target):
-            known = [n.statement.target for _, n in intent.tree.find(target_path)]
-            message = f"'{node.statement.rule.word}' refers to the {word} '{name}', which is not configured"
-            yield self._at(intent, path, "reference", message, suggestion(name, known))
+        value = node.statement.arguments[leafref.number]
+        if not isinstance(value, str):
+            return
+        target = self._target(intent, leafref, value)
+        if intent.tree.at(target) is not None or not intent.scope.covers(target) or _in_unsound(intent, target):
+            return
+        number = leafref.target_argument
+        known = [str(n.statement.arguments[number]) for _, n in intent.tree.find(leafref.target)]
+        if value not in known:
+            word = leafref.target.rpartition("/")[2]
+            message = f"'{node.statement.rule.name}' refers to the {word} '{value}', which is not configured"
+            yield self._at(intent, path, "reference", message, suggestion(value, known))
 
-    def _empty(self, intent: Intent, path: Path, node: Node, needed: str) -> Iterator[Problem]:
-        if not any(child.statement.rule.word == needed for child in node.children.values()):
-            message = f"'{masked(node.statement, self._estate.fingerprints)}' has no '{needed}'"
-            yield self._at(intent, path, "empty", message, f"render at least one '{needed}' below it, or leave it out")
+    def _target(self, intent: Intent, leafref: Leafref, value: str) -> Path:
+        """Where the entry would stand; what is not known of its path is a star."""
+        rule: Rule = intent.platform.grammar.root
+        target: list[str] = []
+        for name in leafref.target.split("/"):
+            rule = rule.children[name]
+            target.append(f"{name} *" if rule.kind == "list" else name)
+        if rule.keys == (leafref.target_argument,):
+            target[-1] = f"{rule.name} {quoted(value)}"
+        return tuple(target)
+
+    def _empty(self, intent: Intent, path: Path, node: Node, needed: Rule) -> Iterator[Problem]:
+        count = sum(1 for child in node.children.values() if child.statement.rule is needed)
+        if count < needed.min_elements:
+            least = "one" if needed.min_elements == 1 else str(needed.min_elements)
+            message = f"'{node.text}' has no '{needed.name}'" if not count else f"'{node.text}' has only {count} of '{needed.name}'"
+            yield self._at(intent, path, "empty", message, f"render at least {least} '{needed.name}' below it, or leave it out")
 
     def _used_twice(self, intent: Intent, path: Path, node: Node, holders: dict[str, tuple[Intent, Path]]) -> Iterator[Problem]:
         """An address that is on another interface of the network, too."""
-        address = node.statement.target.partition("/")[0]
+        address = node.statement.value.partition("/")[0]
         other, there = holders.setdefault(address, (intent, path))
         if there is not path:
             message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
@@ -106,10 +126,10 @@ class Lint:
 
     def _links(self, intents: dict[str, Intent]) -> Iterator[Problem]:
         for link in self._estate.links:
-            ends = [(intents.get(device), f"interface {interface}") for device, interface in (link.one, link.other)]
-            addresses = [list(_addresses_of(intent, identity)) if intent else [] for intent, identity in ends]
+            ends = [(intents.get(device), interface) for device, interface in (link.one, link.other)]
+            found = [list(_addresses_of(intent, name)) if intent else [] for intent, name in ends]
             for version in (4, 6):
-                one, other = ([(p, a) for p, a in side if a.version == version] for side in addresses)
+                one, other = ([(p, a) for p, a in side if a.version == version] for side in found)
                 if not one or not other or {a.network for _, a in one} & {a.network for _, a in other}:
                     continue
                 intent, far = ends[0][0], link.other
@@ -132,16 +152,16 @@ def _telling(node: Node, path: Path = ()) -> Iterator[tuple[Path, Node]]:
     """The nodes that a check of a whole network looks at; what cannot hold any is passed over."""
     for identity, child in node.children.items():
         rule = child.statement.rule
-        if rule.telling:
+        if rule.concerns_others:
             here = (*path, identity)
-            if rule.unique or rule.refers or rule.needs:
+            if rule.unique or rule.leafrefs or rule.least:
                 yield here, child
             if child.children:
                 yield from _telling(child, here)
 
 
-def _addresses_of(intent: Intent, identity: str) -> Iterable[tuple[Path, ipaddress.IPv4Interface | ipaddress.IPv6Interface]]:
-    entry: Node | None = intent.tree.at((identity,))
-    for path, node in entry.walk((identity,)) if entry else ():
-        if node.statement.rule.unique:
-            yield path, ipaddress.ip_interface(node.statement.target)
+def _addresses_of(intent: Intent, name: str) -> Iterator[tuple[Path, InterfaceAddress]]:
+    for interface in interfaces(intent.platform, intent.tree):
+        if interface.name == name:
+            for below, address in addresses(intent.platform, interface.node):
+                yield (*interface.path, *below), address

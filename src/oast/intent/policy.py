@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
@@ -10,9 +11,8 @@ from typing import Any
 
 import jinja2
 
-from oast.config.indented import printed
 from oast.config.ownership import Pattern, Scope, level_matches, pattern_of
-from oast.config.tree import Node, Path, masked
+from oast.config.tree import Node, Path
 from oast.errors import EstateError, Mistakes
 from oast.estate import entries, selectors
 from oast.estate.estate import Estate
@@ -21,9 +21,10 @@ from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent
+from oast.intent.roles import is_off
 from oast.nearest import suggestion
-from oast.platforms.grammar import UnknownStatement
-from oast.records import Place, Problem, Secret
+from oast.platforms.statements import UnknownStatement
+from oast.records import Place, Problem
 
 RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression", "secret_age")
 _KEYS = ("policy", "on", "severity", "message", "each", "by", "waivers", *RULES)
@@ -175,22 +176,17 @@ class Policies:
         pattern = pattern_of(str(policy.argument))
         tops: list[tuple[Path, Node]] = [((), intent.tree)]
         if policy.each is not None:
-            tops = [(path, node) for path, node in _matching(intent.tree, policy.each) if not self._is_off(intent, node)]
+            tops = [(path, node) for path, node in _matching(intent.tree, policy.each) if not is_off(intent.platform, node)]
         for path, top in tops:
             matching = list(_matching(top, pattern, path))
             if policy.rule == "must_not_contain":
                 for where, node in matching:
-                    shown = masked(node.statement, self._estate.fingerprints)
+                    shown = node.text
                     yield self._problem(policy, intent, f"'{shown}' is not allowed", intent.place_of(where), shown)
             elif not matching:
-                holder = f"'{masked(top.statement, self._estate.fingerprints)}'" if path else "the configuration"
+                holder = f"'{top.text}'" if path else "the configuration"
                 place = intent.place_of(path) if path else policy.place
                 yield self._problem(policy, intent, f"{holder} lacks '{policy.argument}'", place)
-
-    def _is_off(self, intent: Intent, node: Node) -> bool:
-        """Interfaces that are disabled on purpose need not have what those in use need."""
-        enabled = node.children.get(intent.platform.roles.get("enabled", "").rpartition("/")[2])
-        return enabled is not None and enabled.statement.target == "false"
 
     def _differ(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
         if isinstance(policy.argument, list):
@@ -199,26 +195,24 @@ class Policies:
         else:
             values = list(self._evaluated(policy, policy.argument, intent))
             names = [f"item {number}" for number in range(1, len(values) + 1)]
-        plain = [value.reveal() if isinstance(value, Secret) else value for value in values]
         of = "" if isinstance(policy.argument, list) else f" of '{policy.argument}'"
-        for number, value in enumerate(plain):
-            if value in plain[:number]:
-                same = names[plain.index(value)]
+        for number, value in enumerate(values):
+            if value in values[:number]:
+                same = names[values.index(value)]
                 yield self._problem(policy, intent, f"{same} and {names[number]}{of} are the same", policy.place)
 
     def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
         """The part is the same on all devices; with `by`, on all that have the same attribute."""
         scope = Scope((pattern_of(str(policy.argument)),), ())
-        groups: dict[str, list[tuple[Intent, str]]] = {}
+        groups: dict[str, list[tuple[Intent, Node]]] = {}
         for intent in intents:
             key = str(intent.device.attributes.get(policy.by, "")) if policy.by else ""
-            groups.setdefault(key, []).append((intent, printed(scope.within(intent.tree))))
+            groups.setdefault(key, []).append((intent, scope.within(intent.tree)))
         for group in groups.values():
-            texts = [text for _, text in group]
-            usual = max(texts, key=texts.count)
-            model = next(intent for intent, text in group if text == usual)
-            for intent, text in group:
-                if text != usual:
+            usual, _ = Counter(part for _, part in group).most_common(1)[0]
+            model = next(intent for intent, part in group if part == usual)
+            for intent, part in group:
+                if part != usual:
                     message = f"'{policy.argument}' is not the same as on {model.device.name}"
                     place = next((intent.place_of(path) for path, _ in scope.within(intent.tree).walk()), policy.place)
                     yield self._problem(policy, intent, message, place)

@@ -77,7 +77,7 @@ class Template:
         number = text[: text.index("<secret ")].count("\n") + 1
         place = self.line_places(values).get(number, Place(self.shown))
         message = "a secret is joined with other text in an expression, or put through a filter"
-        return self._for_device(message, place, "put it out alone: text{{ secret }}text", values)
+        return self._for_device(message, place, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret", values)
 
     def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
         """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""

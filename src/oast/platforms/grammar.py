@@ -1,156 +1,53 @@
-"""The grammar of a platform: which statements exist where, and what each one is.
-
-The concepts are those of a YANG data tree (RFC 7950): container, list entry with keys, leaf, leaf-list,
-ordered-by user, default, presence. A grammar turns one line of text, in its context, into a `Statement`.
-"""
+"""The grammar of a platform: which statements exist where, and reading one line into statements."""
 
 from __future__ import annotations
 
 import fnmatch
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Literal
 
 from oast.nearest import nearest, suggestion
-from oast.platforms.types import ValueType, WrongValue
+from oast.platforms.matching import Branch, Form, Matcher, Options, Place, Taken, Token, where
+from oast.platforms.statements import Arguments, Rule, Statement, UnknownStatement
+from oast.platforms.types import quoted
+from oast.records import MARK, Fingerprints, Secret, Value
 
-SortKey = tuple[int, tuple[str | int, ...]]
-Kind = Literal["container", "list", "leaf", "leaf-list"]
+# Lines are remembered per context; a fleet repeats itself. The bound keeps a hostile input from filling memory.
+REMEMBERED_LINES = 200_000
 
-# One statement text is remembered per context; a fleet repeats itself. The bound keeps a hostile input from filling memory.
-REMEMBERED_STATEMENTS = 200_000
-
-
-class UnknownStatement(ValueError):
-    """A line that the grammar does not allow in its context."""
-
-    def __init__(self, message: str, *, word: str, hint: str | None = None) -> None:
-        super().__init__(message)
-        self.message = message
-        self.word = word
-        self.hint = hint
-
-
-@dataclass(frozen=True, slots=True)
-class Argument:
-    """A value of type `type`, behind the word `keyword` when it has one; a flag is a keyword without a type."""
-
-    type: ValueType | None
-    keyword: str | None = None
-
-
-@dataclass(eq=False, slots=True)
-class Rule:
-    """What one kind of statement is. Equal only to itself.
-
-    `telling`: it, or one below it, is unique, refers to others or needs others, so that checks have to look there.
-    """
-
-    word: str
-    path: str
-    kind: Kind
-    order: int = 0
-    arguments: tuple[Argument, ...] = ()
-    keys: int = 0
-    default: str | None = None
-    user_ordered: bool = False
-    presence: bool = False
-    secret: bool = False
-    volatile: bool = False
-    unique: bool = False
-    refers: str | None = None
-    needs: str | None = None
-    known: bool = True
-    telling: bool = False
-    children: dict[str, Rule] = field(default_factory=dict)
-    statements: dict[str, Statement] = field(default_factory=dict, repr=False)
-
-    positional: tuple[Argument, ...] = field(init=False)
-    optional: dict[str, Argument] = field(init=False)
-    vanishes: bool = field(init=False)
-    """Whether a statement of it says nothing when nothing stands below it."""
-    holds_others: bool = field(init=False)
-    """Whether other statements may stand below one of it."""
-
-    def __post_init__(self) -> None:
-        self.holds_others = self.kind in ("container", "list")
-        self.vanishes = self.kind == "container" and self.known and not self.presence
-        self.positional = tuple(a for a in self.arguments if a.keyword is None)
-        self.optional = {a.keyword: a for a in self.arguments if a.keyword is not None}
-
-
-class Statement:
-    """One configuration statement in canonical spelling; shared, never changed.
-
-    `identity` is what it is known by among its siblings: a leaf by its name, a list entry by its keys,
-    a leaf-list item by its whole text. `silent`: canonical text leaves it out, as a default or as volatile.
-    `sort_key` is the grammar's order, then the name; `place_key` lacks the name where the user orders.
-    """
-
-    __slots__ = ("identity", "place_key", "rule", "silent", "sort_key", "text")
-
-    def __init__(self, rule: Rule, identity: str, text: str) -> None:
-        self.rule = rule
-        self.identity = identity
-        self.text = text
-        self.silent = rule.volatile or (rule.default is not None and text == f"{rule.word} {rule.default}")
-        self.sort_key: SortKey = (rule.order, natural(identity))
-        # With the grammar's order alone, Python's stable sort keeps the user's order.
-        self.place_key: SortKey = (rule.order, ()) if rule.user_ordered or not rule.known else self.sort_key
-
-    def __repr__(self) -> str:
-        return f"<statement of {self.rule.path}>"
-
-    @property
-    def target(self) -> str:
-        """The words behind the first, as written."""
-        return self.text[len(self.rule.word) + 1 :]
-
-
-_DIGITS = re.compile(r"([0-9]+)")
-
-
-def natural(text: str) -> tuple[str | int, ...]:
-    """A sort key under which `port10` comes after `port9`: texts and numbers alternate, beginning with a text."""
-    if text.isalpha():
-        return (text,)
-    parts: list[str | int] = list(_DIGITS.split(text))
-    parts[1::2] = [int(part) for part in parts[1::2]]
-    return tuple(parts)
-
+NO_SECRETS: Mapping[str, Secret] = {}
 
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"(?=\s|$)|(\S+)')
 
 
-def words_of(line: str) -> list[str]:
-    """The words of a line; double quotes hold one word together, a backslash in them escapes. Raises UnknownStatement."""
-    if '"' not in line:
-        return line.split()
-    words = []
-    for match in _WORD.finditer(line):
-        if match[2] is not None and match[2].startswith('"'):
-            raise UnknownStatement("a quoted text is not closed", word=match[2], hint="add the closing quote")
-        words.append(match[2] if match[2] is not None else re.sub(r"\\(.)", r"\1", match[1]))
-    return words
-
-
 class Grammar:
-    """All statements of a platform, below `root`."""
+    """All statements of a platform, below `root`. `quotes`: values with spaces stand in double quotes.
 
-    def __init__(self, platform: str, root: Rule) -> None:
+    `fingerprints` make secrets of what a device lists where the grammar marks a value as secret.
+    """
+
+    def __init__(self, platform: str, root: Rule, fingerprints: Fingerprints, *, abbreviations: bool = True, quotes: bool = True) -> None:
         self.platform = platform
         self.root = root
-        self.root_statement = Statement(root, "", "")
-        self._unknown = Rule(word="", path="?", kind="container", order=1_000_000, known=False)
+        self.fingerprints = fingerprints
+        self.quotes = quotes
+        self.root_statement = Statement(root, ())
+        self._abbreviations = abbreviations
+        self._matcher = Matcher(abbreviations)
+        self._unknown = Rule(name="", path="?", kind="container", order=1_000_000, known=False)
         self._contexts: dict[str, list[Rule]] = {}
-        _mark_telling(root)
+        _mark_concerning(root)
         for rule in self.rules():
-            self._contexts.setdefault(rule.word, []).append(rule)
+            self._contexts.setdefault(rule.name, []).append(rule)
+        for context in (root, *self.rules()):
+            if context.holds_others:
+                context.branch = Branch()
+                for child in context.children.values():
+                    _add_forms(context.branch, child, (), ())
 
     def rules(self) -> Iterator[Rule]:
         """Every rule, outer before inner, in the grammar's own order."""
-        waiting = list(self.root.children.values())[::-1]
+        waiting = [rule for rule in self.root.children.values() if not rule.structural][::-1]
         while waiting:
             rule = waiting.pop()
             yield rule
@@ -160,55 +57,78 @@ class Grammar:
         """Whether a pattern such as `("interface *", "mtu *")` can match anything. Raises UnknownStatement with the nearest word."""
         contexts = [self.root]
         for level in levels:
+            if any(context.structural or any(c.structural for c in context.children.values()) for context in contexts):
+                return
             word = level.split(" ", 1)[0]
-            words = {name: child for context in contexts for name, child in context.children.items()}
-            matching = [child for context in contexts for name, child in context.children.items() if fnmatch.fnmatchcase(name, word)]
+            children = {name: child for context in contexts for name, child in context.children.items()}
+            matching = [child for context in contexts for name, child in context.children.items() if _names(level, name)]
             if not matching:
-                where = f"below '{contexts[0].word}'" if contexts[0].word else "at the left edge"
-                raise UnknownStatement(f"'{word}' is not a statement {where}", word=word, hint=suggestion(word, words))
+                raise UnknownStatement(f"'{word}' is not a statement {where(contexts[0])}", word=word, hint=suggestion(word, children))
             contexts = matching
 
-    def statement(self, context: Rule, line: str) -> Statement:
-        """The canonical statement that `line` (stripped) is below `context`. Raises UnknownStatement."""
-        known = context.statements.get(line)
+    def quote(self, value: str) -> str:
+        """A value as the platform writes it on a line."""
+        return quoted(value) if self.quotes else value
+
+    def statements(self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS) -> tuple[Statement, ...]:
+        """The statements that `line` (stripped) makes below `context`: one, and those around it that stand on the same line.
+
+        `marks` are the secrets that rendered text may hold, by digest. Raises UnknownStatement.
+        """
+        known = context.cache.get(line)
         if known is not None:
             return known
-        made = self._statement(context, line)
-        if len(context.statements) >= REMEMBERED_STATEMENTS:
-            context.statements.clear()
-        # Two spellings of one statement share one record, so that equal trees are made of identical parts.
-        made = context.statements.setdefault(made.text, made) if made.rule.known else made
-        context.statements[line] = made
+        made = self._statements(context, line, marks)
+        if not any(statement.has_secret for statement in made):
+            if len(context.cache) >= REMEMBERED_LINES:
+                context.cache.clear()
+            context.cache[line] = made
         return made
 
-    def opaque(self, line: str) -> Statement:
-        """A statement the grammar does not know, kept by its words: it can be carried and printed, not delivered."""
-        text = " ".join(line.split())
-        return Statement(self._unknown, text, text)
+    def opaque(self, line: str, copy: int = 0) -> Statement:
+        """A statement the grammar does not know, kept by its words: it can be carried and printed, not delivered.
 
-    def _statement(self, context: Rule, line: str) -> Statement:
-        words = words_of(line)
-        rule = self._rule(context, words[0])
-        canonical = arguments_of(rule, words[1:])
-        text = " ".join((rule.word, *canonical))
-        if rule.kind == "list":
-            identity = " ".join((rule.word, *canonical[: rule.keys]))
-        else:
-            identity = text if rule.kind == "leaf-list" else rule.word
-        return Statement(rule, identity, text)
+        `copy` counts the same line's earlier appearances among its siblings.
+        """
+        return Statement(self._unknown, (" ".join(line.split()),), copy=copy)
 
-    def _rule(self, context: Rule, word: str) -> Rule:
-        exact = context.children.get(word)
-        if exact is not None:
-            return exact
-        starting = [rule for name, rule in context.children.items() if name.startswith(word)]
-        if len(starting) == 1:
-            return starting[0]
-        where = f"below '{context.word}'" if context.word else "at the left edge"
-        if starting:
-            names = ", ".join(rule.word for rule in starting)
-            raise UnknownStatement(f"'{word}' {where} can mean {names}", word=word, hint="write one more letter")
-        raise UnknownStatement(f"'{word}' is not a statement {where}", word=word, hint=self._placement(context, word))
+    def made(self, rule: Rule, arguments: Arguments) -> Statement:
+        """The statement of `rule` with `arguments` in canonical form; equal ones are one."""
+        known = rule.instances.get(arguments) if not rule.secret else None
+        if known is not None:
+            return known
+        statement = Statement(rule, arguments)
+        if not statement.has_secret:
+            rule.instances[arguments] = statement
+        return statement
+
+    def _statements(self, context: Rule, line: str, marks: Mapping[str, Secret]) -> tuple[Statement, ...]:
+        words = words_of(line, marks, quotes=self.quotes)
+        anything = context.children.get("")
+        if anything is not None and anything.structural:
+            return (self.made(anything, (" ".join(str(word) for word in words),)),)
+        branch = context.branch
+        if branch is None:
+            raise UnknownStatement(f"nothing stands below '{context.name}'", word=str(words[0]))
+        first = words[0]
+        if not branch.places and not (isinstance(first, str) and self._begins(branch, first)):
+            word = str(first)
+            raise UnknownStatement(f"'{word}' is not a statement {where(context)}", word=word, hint=self._placement(context, word))
+        form, taken = self._matcher.match(branch, words, 0, context)
+        return tuple(self._made_of(rule, form, taken) for rule in form.rules)
+
+    def _begins(self, branch: Branch, word: str) -> bool:
+        return word in branch.words or (self._abbreviations and any(name.startswith(word) for name in branch.words))
+
+    def _made_of(self, rule: Rule, form: Form, taken: Taken) -> Statement:
+        values = [taken.get((rule.path, number)) for number in range(len(rule.arguments))]
+        if form.fixed is not None and rule is form.rule:
+            values[0] = form.fixed
+        for number, argument in enumerate(rule.arguments):
+            value = values[number]
+            if argument.secret and isinstance(value, str):
+                values[number] = self.fingerprints.secret("", value)
+        return self.made(rule, tuple(values))
 
     def _placement(self, context: Rule, word: str) -> str | None:
         elsewhere = self._contexts.get(word, []) or [r for w, rules in self._contexts.items() if w.startswith(word) for r in rules]
@@ -222,68 +142,112 @@ class Grammar:
         if near:
             return f"did you mean '{near}'?"
         if not context.children:
-            return f"nothing stands below '{context.word}'"
+            return f"nothing stands below '{context.name}'"
         return f"known here: {', '.join(sorted(context.children))}"
 
 
-def _mark_telling(rule: Rule) -> bool:
-    below = [_mark_telling(child) for child in rule.children.values()]
-    rule.telling = any(below) or bool(rule.unique or rule.refers or rule.needs)
-    return rule.telling
+def words_of(line: str, marks: Mapping[str, Secret] = NO_SECRETS, *, quotes: bool = True) -> list[Value]:
+    """The words of a line; with `quotes`, double quotes hold one word together, and a backslash in them escapes.
+
+    A word in which a secret stands is a secret. Raises UnknownStatement.
+    """
+    if not quotes or '"' not in line:
+        found = line.split()
+    else:
+        found = []
+        for match in _WORD.finditer(line):
+            if match[2] is not None and match[2].startswith('"'):
+                raise UnknownStatement("a quoted text is not closed", word=match[2], hint="add the closing quote")
+            found.append(match[2] if match[2] is not None else re.sub(r"\\(.)", r"\1", match[1]))
+    if not found:
+        raise UnknownStatement("there is nothing on the line", word="")
+    return list(found) if not marks else [with_secrets(word, marks) for word in found]
 
 
-def arguments_of(rule: Rule, words: Sequence[str]) -> list[str]:
-    """The canonical arguments of a statement of `rule` from the words behind its first. Raises UnknownStatement."""
-    canonical: list[str] = []
-    position = 0
-    for argument in rule.positional:
-        if position >= len(words):
-            needed = argument.type.help if argument.type else "a word"
-            raise UnknownStatement(f"'{rule.word}' lacks {needed}", word=rule.word)
-        value, position = _value(rule, argument, words, position)
-        canonical.append(value)
-    if position == len(words):
-        return canonical
-    optional = rule.optional
-    given: dict[str, str] = {}
-    while position < len(words):
-        keyword = _keyword(rule, words[position], optional)
-        if keyword in given:
-            raise UnknownStatement(f"'{keyword}' stands twice in '{rule.word}'", word=keyword)
-        position += 1
-        argument = optional[keyword]
-        if argument.type is None:
-            given[keyword] = keyword
-            continue
-        if position >= len(words):
-            raise UnknownStatement(f"'{keyword}' lacks {argument.type.help}", word=keyword)
-        value, position = _value(rule, argument, words, position)
-        given[keyword] = f"{keyword} {value}"
-    # `any` says nothing that leaving the keyword out does not say.
-    canonical.extend(given[k] for k in optional if k in given and given[k] != f"{k} any")
-    return canonical
+def with_secrets(text: str, marks: Mapping[str, Secret]) -> Value:
+    """`text` with the secrets in it: a secret when there is any."""
+    made: Value = ""
+    end = 0
+    for match in MARK.finditer(text):
+        secret = marks.get(match[1])
+        if secret is not None:
+            made = made + text[end : match.start()] + secret
+            end = match.end()
+    return text if end == 0 else made + text[end:]
 
 
-def _keyword(rule: Rule, word: str, optional: Mapping[str, Argument]) -> str:
-    starting = [word] if word in optional else [k for k in optional if k.startswith(word)]
-    if len(starting) == 1:
-        return starting[0]
-    if not optional:
-        raise UnknownStatement(f"'{word}' is one word too many for '{rule.word}'", word=word, hint="put text with spaces in quotes")
-    near = nearest(word, optional)
-    hint = f"did you mean '{near}'?" if near else f"known here: {', '.join(optional)}"
-    raise UnknownStatement(f"'{word}' is not a part of '{rule.word}'", word=word, hint=hint)
+def _mark_concerning(rule: Rule) -> bool:
+    below = [_mark_concerning(child) for child in rule.children.values() if child is not rule]
+    rule.least = tuple(child for child in rule.children.values() if child.min_elements)
+    rule.concerns_others = any(below) or bool(rule.unique or rule.leafrefs or rule.least)
+    return rule.concerns_others
 
 
-def _value(rule: Rule, argument: Argument, words: Sequence[str], position: int) -> tuple[str, int]:
-    value_type = argument.type
-    if value_type is None:
-        raise AssertionError("only a keyword can be without a type")
-    most = len(words) - position if value_type.most is None else value_type.most
-    taken = words[position : position + most]
-    try:
-        return value_type.convert(taken), position + len(taken)
-    except WrongValue as wrong:
-        raise UnknownStatement(f"'{' '.join(taken)}' is not {wrong}", word=taken[0], hint=wrong.hint) from None
-    except ValueError:
-        raise UnknownStatement(f"'{taken[0]}' is not {value_type.help}", word=taken[0]) from None
+def _names(level: str, name: str) -> bool:
+    """Whether one level of a pattern can mean statements called `name`, which may be several words."""
+    return fnmatch.fnmatchcase(name, " ".join(level.split()[: max(1, len(name.split()))]))
+
+
+def _add_forms(branch: Branch, rule: Rule, outer: tuple[Rule, ...], before: tuple[Token, ...]) -> None:
+    """Every form in which `rule`, or what stands below it on the same line, may be written. `before` are the tokens in front."""
+    if rule.structural:
+        return
+    rules = (*outer, rule)
+    if rule.lines:
+        for value, line in rule.lines.items():
+            form = Form(rules, (*before, *line.split()), len(before), value)
+            if value not in rule.value_forms or len(rules) > len(rule.value_forms[value].rules):
+                rule.value_forms = {**rule.value_forms, value: form}
+            branch.add(form)
+        rule.form = next(iter(rule.value_forms.values()))
+        return
+    if rule.written is not None and not outer and re.search(r"\{[^}]*\.", rule.written):
+        return  # Its line holds the keys of the statement around it, so it is written beside that, never below it.
+    own, whole = own_tokens(rule, outer)
+    tokens = own if whole else (*before, *own)
+    form = Form(rules, tokens, 0 if whole else len(before))
+    if rule.form is None or len(rules) > len(rule.form.rules):
+        rule.form = form
+    if not rule.inline or rule.presence:
+        branch.add(form)
+    for child in rule.children.values() if rule.inline else ():
+        _add_forms(branch, child, rules, tokens)
+
+
+def own_tokens(rule: Rule, outer: Sequence[Rule]) -> tuple[tuple[Token, ...], bool]:
+    """The tokens of a statement itself, and whether they hold the places of those around it, too.
+
+    Raises ValueError when its line is wrong.
+    """
+    if rule.written is None:
+        places = [Place(rule, number) for number in rule.positional]
+        return (*rule.name.split(), *places, *((Options(rule),) if rule.options else ())), False
+    tokens: list[Token] = []
+    whole = False
+    for word in rule.written.split():
+        if word == "{options}":
+            tokens.append(Options(rule))
+        elif word.startswith("{") and word.endswith("}"):
+            place = _place_called(word[1:-1], rule, outer)
+            whole = whole or place.rule is not rule
+            tokens.append(place)
+        else:
+            tokens.append(word)
+    if rule.options and not any(isinstance(token, Options) for token in tokens):
+        tokens.append(Options(rule))
+    placed = [token.number for token in tokens if isinstance(token, Place) and token.rule is rule]
+    for number in rule.positional:
+        if placed.count(number) != 1:
+            raise ValueError(f"'{rule.path}': 'line' has to hold {{{rule.arguments[number].name}}} once")
+    return tuple(tokens), whole
+
+
+def _place_called(name: str, rule: Rule, outer: Sequence[Rule]) -> Place:
+    around, _, argument = name.rpartition(".")
+    candidates = [rule] if not around else [other for other in outer if other.name == around]
+    for candidate in candidates:
+        number = candidate.argument(argument)
+        if number is not None:
+            return Place(candidate, number)
+    known = [a.name for a in rule.arguments] + [f"{other.name}.{a.name}" for other in outer for a in other.arguments]
+    raise ValueError(f"'{rule.path}': 'line' has no part {{{name}}}; {suggestion(name, known)}")

@@ -1,223 +1,319 @@
-"""Platform definitions: TOML files, the shipped ones in this folder, the engineer's own in the estate."""
+"""Platform definitions: TOML files, the shipped ones in this folder, the engineer's own in the estate. The page: docs/platforms.md."""
 
 from __future__ import annotations
 
-import re
-import tomllib
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass
-from functools import cache
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
-from oast.errors import EstateError
+from oast.errors import EstateError, Mistakes
 from oast.nearest import suggestion
-from oast.platforms.grammar import Argument, Grammar, Rule, UnknownStatement, arguments_of
-from oast.platforms.types import BUILT_IN, ValueType, declared
-from oast.records import Place
+from oast.platforms.definition import (
+    CandidateCommands,
+    Dialect,
+    EditSpelling,
+    FileCommands,
+    Platform,
+    ReadingDefinition,
+    ScheduledCommands,
+    Shown,
+    TimerCommands,
+)
+from oast.platforms.grammar import Grammar
+from oast.platforms.rules import Rules, types_of
+from oast.platforms.statements import Rule
+from oast.platforms.toml_text import Table, TomlFile
+from oast.records import Fingerprints
 
-FORMAT = 1
+FORMAT = 2
 SHIPPED = Path(__file__).parent
+SYNTAXES = ("indented",)
+TRANSPORTS = ("ssh",)
+# The statements that checks and safety rules need to find, and which others each of them needs beside it.
+ROLES: Mapping[str, tuple[str, ...]] = {
+    "interface": ("enabled",),
+    "enabled": (),
+    "ipv4_address": (),
+    "ipv6_address": (),
+    "static_route": (),
+    "access_list": (),
+    "user": (),
+    "privilege_password": (),
+    "ospf_router_id": (),
+    "ospf_interface": ("interface", "ipv4_address", "ospf_passive"),
+    "ospf_passive": (),
+}
+SECONDS = ("seconds", "minutes")
 
 
-@dataclass(frozen=True, slots=True)
-class Dialect:
-    """How a session on the command line goes: patterns are whole-line regular expressions, commands are templates."""
+class Platforms:
+    """The platforms that an estate can use: those in its platforms/ folder, and the shipped ones. Each is read once.
 
-    prompts: Mapping[str, str]
-    errors: tuple[str, ...]
-    prepare: tuple[str, ...]
-    pager_prompt: str | None
-    pager_answer: str
-    raise_command: str | None
-    raise_password: str | None
-    leave: str
-    running: str
-    startup: str
-    enter: str
-    leave_edit: str
-    arm: str | None
-    confirm: str | None
-    revert: str | None
-    save: str | None
+    `fingerprints` make secrets of what devices list.
+    """
 
+    def __init__(self, folder: Path | None, fingerprints: Fingerprints) -> None:
+        self._own = {path.stem: path for path in sorted((folder / "platforms").glob("*.toml"))} if folder is not None else {}
+        self._fingerprints = fingerprints
+        self._loaded: dict[str, Platform | EstateError] = {}
 
-@dataclass(frozen=True, slots=True)
-class Spelling:
-    """How one edit is written for this platform."""
+    def get(self, name: str) -> Platform:
+        """The platform `name`. Raises EstateError with everything that is wrong in its definition."""
+        if name not in self._loaded:
+            try:
+                self._loaded[name] = self._load(name)
+            except EstateError as error:
+                self._loaded[name] = error
+        found = self._loaded[name]
+        if isinstance(found, EstateError):
+            raise EstateError(found.message, place=found.place, hint=found.hint, problems=found.problems())
+        return found
 
-    comment: str
-    remove: str
-    insert_before: str
-    insert_last: str
-
-
-@dataclass(frozen=True, slots=True)
-class ReadingDefinition:
-    """A command whose answer is a table: heading of a column to name of a field."""
-
-    command: str
-    columns: Mapping[str, str]
+    def _load(self, name: str) -> Platform:
+        shipped = {path.stem: path for path in SHIPPED.glob("*.toml")}
+        if name in self._own:
+            return load(self._own[name], self._fingerprints, f"platforms/{name}.toml")
+        if name not in shipped:
+            raise EstateError(f"there is no platform '{name}'", hint=suggestion(name, {*shipped, *self._own}))
+        return load(shipped[name], self._fingerprints)
 
 
-@dataclass(frozen=True, slots=True)
-class Platform:
-    """Everything Oast knows of a kind of device."""
-
-    name: str
-    grammar: Grammar
-    spelling: Spelling
-    dialect: Dialect
-    readings: Mapping[str, ReadingDefinition]
-    roles: Mapping[str, str]
-
-
-@cache
-def shipped(name: str) -> Platform:
-    """The shipped platform `name`. Raises EstateError when there is none."""
-    path = SHIPPED / f"{name}.toml"
-    if not path.is_file():
-        raise EstateError(f"there is no platform '{name}'", hint=suggestion(name, (p.stem for p in SHIPPED.glob("*.toml"))))
-    return load(path)
+def load(path: Path, fingerprints: Fingerprints, shown: str | None = None) -> Platform:
+    """The platform defined in `path`, called `shown` in errors. Raises EstateError with everything that is wrong in it."""
+    mistakes = Mistakes()
+    file = TomlFile(path, shown or path.name, mistakes)
+    found = file.value("format")
+    if found != FORMAT:
+        message = f"the platform definition has to begin with 'format = {FORMAT}'"
+        raise EstateError(message, place=file.place("format"), hint=f"it says {found!r}" if found is not None else None)
+    platform = _platform(file, fingerprints)
+    file.finish()
+    mistakes.raise_any()
+    return platform
 
 
-@cache
-def available(name: str, folder: Path) -> Platform:
-    """The platform `name` that the estate in `folder` brings in platforms/, or else the shipped one. Raises EstateError."""
-    own = {path.stem: path for path in (folder / "platforms").glob("*.toml")}
-    if name in own:
-        return load(own[name], f"platforms/{name}.toml")
-    known = {*own, *(path.stem for path in SHIPPED.glob("*.toml"))}
-    if name not in known:
-        raise EstateError(f"there is no platform '{name}'", hint=suggestion(name, known))
-    return shipped(name)
-
-
-def load(path: Path, shown: str | None = None) -> Platform:
-    """The platform defined in `path`, called `shown` in errors. Raises EstateError that says what is missing or wrong in it."""
-    place = Place(shown or str(path))
+def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
+    table = _needed(file, "platform")
+    name = table.needed("name") or "unnamed"
+    syntax, transport = table.choice("syntax", SYNTAXES, "indented"), table.choice("transport", TRANSPORTS, "ssh")
+    quotes, abbreviations = table.flag("quotes", True), table.flag("abbreviations", False)
+    spelling = _edit_spelling(table)
+    table.finish()
+    root = Rules(file, types_of(file), spelling.insert_before is not None).read()
     try:
-        data = tomllib.loads(path.read_text(encoding="utf-8"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
-        line = re.search(r"line ([0-9]+)", str(error))
-        place = Place(place.file, int(line[1]) if line else None)
-        raise EstateError(f"the platform definition is not valid TOML: {error}", place=place) from None
-    try:
-        return _platform(data)
-    except KeyError as missing:
-        raise EstateError(f"the platform definition lacks {missing}", place=place) from None
-    except UnknownStatement as wrong:
-        raise EstateError(f"a default in the platform definition is wrong: {wrong}", place=place) from None
-    except (ValueError, TypeError, AttributeError, re.error) as wrong:
-        raise EstateError(f"the platform definition is wrong: {wrong}", place=place) from None
-
-
-def _platform(data: Mapping[str, Any]) -> Platform:
-    if data["format"] != FORMAT:
-        raise ValueError(f"format {data['format']} is not known (this Oast knows {FORMAT})")
-    platform = data["platform"]
-    types = dict(BUILT_IN)
-    for name, declaration in data.get("types", {}).items():
-        types[name] = declared(name, declaration)
-    grammar = Grammar(platform["name"], _rules(data["statements"], types))
-    for pattern in (*data["session"]["prompts"].values(), *data["session"]["errors"]):
-        re.compile(pattern)
-    _check_roles(data.get("roles", {}), {rule.path for rule in grammar.rules()})
+        grammar = Grammar(name, root, fingerprints, abbreviations=abbreviations, quotes=quotes)
+    except ValueError as wrong:
+        file.wrong(str(wrong), file.place("statements"), "give one of them another 'line'")
+        grammar = Grammar(name, Rule(name="", path="", kind="container"), fingerprints)
+    paths = [rule.path for rule in grammar.rules()]
+    way = _WayBack(file)
     return Platform(
-        name=platform["name"],
+        name=name,
+        syntax=syntax,
+        transport=transport,
         grammar=grammar,
-        spelling=Spelling(platform["comment"], platform["remove"], platform["insert_before"], platform["insert_last"]),
-        dialect=_dialect(data["session"], data["edit"]),
-        readings={name: ReadingDefinition(r["command"], dict(r["columns"])) for name, r in data.get("readings", {}).items()},
-        roles=dict(data.get("roles", {})),
+        spelling=spelling,
+        dialect=_dialect(file),
+        timer=way.timer(),
+        candidate=way.candidate(),
+        file=way.file_commands(),
+        scheduled=way.scheduled(),
+        readings=_readings(file, paths),
+        roles=_roles(file, paths),
     )
 
 
-# What the checks derived from one role need to know besides.
-_COMPANIONS = {"interface": ("enabled",), "ospf_interface": ("interface", "ipv4_address", "ospf_passive")}
+def _needed(file: TomlFile, name: str) -> Table:
+    table = file.table(name)
+    if table is None:
+        file.wrong(f"the platform definition lacks [{name}]", file.place("format"))
+        return Table(file, (name,), {}, missing=True)
+    return table
 
 
-def _check_roles(roles: Mapping[str, str], statements: Collection[str]) -> None:
-    for role, path in roles.items():
-        if path not in statements:
-            raise ValueError(f"the role '{role}' is '{path}', which is no statement; {suggestion(path, statements)}")
-        for needed in _COMPANIONS.get(role, ()):
-            if needed not in roles:
-                raise ValueError(f"the role '{role}' needs the role '{needed}' beside it")
+def _edit_spelling(table: Table) -> EditSpelling:
+    remove = table.template("remove", ("identity", "line"))
+    before = table.template("insert_before", ("statement", "other"), required=("statement", "other"))
+    last = table.template("insert_last", ("statement",), required=("statement",))
+    if (before is None) != (last is None):
+        table.wrong("insert_before" if before else "insert_last", "'insert_before' and 'insert_last' go together")
+    return EditSpelling(table.text("comment") or "#", table.number("indent", 2, 1, 16), remove or "remove {identity}", before, last)
 
 
-def _dialect(session: Mapping[str, Any], edit: Mapping[str, Any]) -> Dialect:
-    pager = session.get("pager", {})
-    privilege = session.get("raise", {})
-    return Dialect(
-        prompts=dict(session["prompts"]),
-        errors=tuple(session["errors"]),
-        prepare=tuple(session.get("prepare", ())),
-        pager_prompt=pager.get("prompt"),
-        pager_answer=pager.get("answer", " "),
-        raise_command=privilege.get("command"),
-        raise_password=privilege.get("password"),
-        leave=session["leave"],
-        running=edit["running"],
-        startup=edit["startup"],
-        enter=edit["enter"],
-        leave_edit=edit["leave"],
-        arm=edit.get("arm"),
-        confirm=edit.get("confirm"),
-        revert=edit.get("revert"),
-        save=edit.get("save"),
+def _dialect(file: TomlFile) -> Dialect:
+    session = _needed(file, "session")
+    prompts = dict(session.mapping("prompts", "a pattern for each level: { view = 'PATTERN' }"))
+    if not session.has("prompts"):
+        session.wrong(None, "[session] lacks 'prompts'", "without them nobody can tell when an answer is complete")
+    prompts = {level: pattern for level, pattern in prompts.items() if session.compiles("prompts", pattern)}
+    privileged = session.texts("privileged")
+    _levels(session, "privileged", privileged, prompts)
+    errors = tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern))
+    prepare, leave = session.texts("prepare"), session.text("leave")
+    in_flight = session.number("in_flight", 1, 1, 1000)
+    pager = session.table("pager", "{ prompt = 'PATTERN', answer = 'KEY' }")
+    privilege = session.table("raise", "{ command = 'COMMAND', password = 'PATTERN' }")
+    pager_prompt, pager_answer = (pager.pattern("prompt"), pager.text("answer")) if pager is not None else (None, None)
+    command, password = (privilege.needed("command"), privilege.pattern("password")) if privilege is not None else (None, None)
+    for table in (session, pager, privilege):
+        if table is not None:
+            table.finish()
+    edit = _needed(file, "edit")
+    level = edit.text("level")
+    _levels(edit, "level", () if level is None else (level,), prompts)
+    dialect = Dialect(
+        prompts=prompts,
+        running=edit.needed("running"),
+        privileged=frozenset(privileged) or frozenset(prompts),
+        errors=errors,
+        prepare=prepare,
+        pager_prompt=pager_prompt,
+        pager_answer=pager_answer or " ",
+        raise_command=command,
+        raise_password=password,
+        leave=leave,
+        startup=edit.text("startup"),
+        save=edit.text("save"),
+        enter=edit.texts("enter"),
+        leave_edit=edit.texts("leave"),
+        edit_level=level,
+        lock=edit.text("lock"),
+        unlock=edit.text("unlock"),
+        in_flight=in_flight,
     )
+    if level is not None and not dialect.leave_edit:
+        edit.wrong("level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that")
+    edit.finish()
+    return dialect
 
 
-def _rules(statements: Mapping[str, Mapping[str, Any]], types: Mapping[str, ValueType]) -> Rule:
-    root = Rule(word="", path="", kind="container")
-    by_path = {"": root}
-    for order, (path, declaration) in enumerate(statements.items()):
-        outer, _, word = path.rpartition("/")
-        if outer not in by_path:
-            raise ValueError(f"'{path}' stands before '{outer}', or '{outer}' is missing")
-        rule = _rule(path, word, order, declaration, types)
-        by_path[outer].children[word] = by_path[path] = rule
-    for path, rule in by_path.items():
-        if rule.refers is not None and rule.refers not in by_path:
-            raise ValueError(f"'{path}' refers to '{rule.refers}', which is no statement; {suggestion(rule.refers, by_path)}")
-    return root
+def _levels(table: Table, key: str, levels: Sequence[str], prompts: Collection[str]) -> None:
+    for level in levels:
+        if level not in prompts:
+            table.wrong(key, f"no prompt has the level '{level}'", suggestion(level, prompts))
 
 
-_FIELDS = {"kind", "takes", "keys", "default", "ordered-by", "presence", "secret", "volatile", "unique", "refers", "needs"}
+class _WayBack:
+    """The tables that declare how a device goes back by itself. At most one of the first three."""
+
+    def __init__(self, file: TomlFile) -> None:
+        self._file = file
+        self._declared: list[str] = []
+
+    def _table(self, name: str) -> Table | None:
+        table = self._file.table(name)
+        if table is not None:
+            if self._declared and name != "scheduled":
+                table.wrong(None, f"[{name}] stands beside [{self._declared[0]}]", "a platform has one way of delivery")
+            self._declared.append(name)
+        return table
+
+    def _shown(self, table: Table, key: str) -> Shown | None:
+        inner = table.table(key, "{ command = 'COMMAND', pattern = 'PATTERN' }")
+        if inner is None:
+            return None
+        command, pattern = inner.needed("command"), inner.pattern("pattern")
+        inner.finish()
+        return None if pattern is None else Shown(command, pattern)
+
+    def _with_time(self, table: Table, key: str, *more: str) -> str:
+        """A command that has to be told how long."""
+        command = table.template(key, (*SECONDS, *more))
+        if command is None and not table.has(key):
+            table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
+        if command is not None and not any(f"{{{unit}}}" in command for unit in SECONDS):
+            table.wrong(key, f"'{key}' has to say where {{seconds}} or {{minutes}} go")
+        return command or ""
+
+    def timer(self) -> TimerCommands | None:
+        table = self._table("timer")
+        if table is None:
+            return None
+        made = TimerCommands(
+            self._with_time(table, "arm"), table.needed("confirm"), table.needed("revert"), self._shown(table, "armed")
+        )  # fmt: skip
+        table.finish()
+        return made
+
+    def candidate(self) -> CandidateCommands | None:
+        table = self._table("candidate")
+        if table is None:
+            return None
+        made = CandidateCommands(
+            commit=self._with_time(table, "commit"),
+            confirm=table.needed("confirm"),
+            cancel=table.needed("cancel"),
+            validate=table.text("validate"),
+            discard=table.text("discard"),
+            pending=self._shown(table, "pending"),
+        )
+        table.finish()
+        return made
+
+    def file_commands(self) -> FileCommands | None:
+        table = self._table("file")
+        if table is None:
+            return None
+        put = table.template("put", ("path", "text", "end"), required=("path", "text"))
+        if put is None and not table.has("put"):
+            table.wrong(None, "[file] lacks 'put'")
+        path = table.needed("path")
+        made = FileCommands(
+            path=path,
+            beside=table.text("beside") or f"{path}.new",
+            put=put or "",
+            apply=self._with_time(table, "apply", "path"),
+            confirm=table.needed("confirm"),
+            cancel=table.needed("cancel"),
+            check=table.template("check", ("path",)),
+            pending=self._shown(table, "pending"),
+        )
+        table.finish()
+        return made
+
+    def scheduled(self) -> ScheduledCommands | None:
+        table = self._table("scheduled")
+        if table is None:
+            return None
+        armed = self._shown(table, "armed")
+        if armed is None:
+            table.wrong(None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it")
+        made = ScheduledCommands(self._with_time(table, "arm"), table.needed("cancel"), armed or Shown("", ""))
+        table.finish()
+        return made
 
 
-def _rule(path: str, word: str, order: int, declaration: Mapping[str, Any], types: Mapping[str, ValueType]) -> Rule:
-    for name in declaration:
-        if name not in _FIELDS:
-            raise ValueError(f"'{path}': '{name}' is not known; {suggestion(name, _FIELDS)}")
-    if declaration["kind"] not in ("container", "list", "leaf", "leaf-list"):
-        raise ValueError(f"'{path}': kind '{declaration['kind']}' is not container, list, leaf or leaf-list")
-    rule = Rule(
-        word=word,
-        path=path,
-        kind=declaration["kind"],
-        order=order,
-        arguments=_arguments(path, declaration.get("takes", ""), types),
-        keys=declaration.get("keys", 0),
-        user_ordered=declaration.get("ordered-by") == "user",
-        presence=declaration.get("presence", False),
-        secret=declaration.get("secret", False),
-        volatile=declaration.get("volatile", False),
-        unique=declaration.get("unique", False),
-        refers=declaration.get("refers"),
-        needs=declaration.get("needs"),
-    )
-    if "default" in declaration:
-        rule.default = " ".join(arguments_of(rule, str(declaration["default"]).split()))
-    return rule
+def _readings(file: TomlFile, paths: Collection[str]) -> Mapping[str, ReadingDefinition]:
+    readings = file.table("readings")
+    found: dict[str, ReadingDefinition] = {}
+    for name, table in readings.tables() if readings is not None else ():
+        command = table.needed("command")
+        columns = table.mapping("columns", "a field for each heading: { HEADING = 'field' }")
+        if not table.has("columns"):
+            table.wrong(None, f"the reading '{name}' lacks 'columns'")
+        intervals = table.texts("intervals")
+        for path in intervals:
+            if path not in paths:
+                table.wrong("intervals", f"'{path}' is no statement", suggestion(path, paths))
+        table.finish()
+        found[name] = ReadingDefinition(command, columns, intervals)
+    return found
 
 
-def _arguments(path: str, takes: str, types: Mapping[str, ValueType]) -> tuple[Argument, ...]:
-    arguments = []
-    for optional, plain in re.findall(r"\[([^\]]+)\]|(\S+)", takes):
-        keyword, _, type_name = optional.partition(" ") if optional else (None, "", plain)
-        if type_name and type_name not in types:
-            raise ValueError(f"'{path}': there is no type '{type_name}'; {suggestion(type_name, types)}")
-        arguments.append(Argument(types[type_name] if type_name else None, keyword))
-    return tuple(arguments)
+def _roles(file: TomlFile, paths: Collection[str]) -> Mapping[str, str]:
+    table = file.table("roles")
+    found: dict[str, str] = {}
+    for role in table.data if table is not None else ():
+        path = table.text(role) if table is not None else None
+        if table is None or path is None:
+            continue
+        if role not in ROLES:
+            table.wrong(role, f"there is no role '{role}'", suggestion(role, ROLES))
+        elif path not in paths:
+            table.wrong(role, f"the role '{role}' is '{path}', which is no statement", suggestion(path, paths))
+        else:
+            found[role] = path
+    for role in found:
+        for needed in ROLES[role]:
+            if needed not in found and table is not None and needed not in table.data:
+                table.wrong(role, f"the role '{role}' needs the role '{needed}' beside it")
+    return found

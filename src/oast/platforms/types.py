@@ -1,7 +1,8 @@
-"""Types of the arguments of configuration statements: what is allowed, and its one canonical spelling.
+"""Types of the arguments of configuration statements: what is allowed, and the one canonical form of each value.
 
 The names follow the typedefs of RFC 6991 where it has one. A type turns the words a person or a device wrote
-into canonical words, so that `198.51.100.1 255.255.255.254` and `198.51.100.1/31` are one value.
+into one value, so that `198.51.100.1 255.255.255.254` and `198.51.100.1/31` are the same. How a value is quoted is not
+a matter of its type: see `quoted` and the platform's own rules.
 """
 
 from __future__ import annotations
@@ -9,9 +10,8 @@ from __future__ import annotations
 import ipaddress
 import re
 import socket
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from oast.nearest import nearest
 
@@ -26,9 +26,10 @@ class WrongValue(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class ValueType:
-    """`convert` takes the words of one value and returns its canonical text; it raises WrongValue.
+    """`convert` takes the words of one value and returns the canonical value; it raises WrongValue.
 
-    `most` is how many words one value may take (None: all that are left); `examples` are valid values, the first canonical.
+    `most` is how many words one value may take (None: all that are left); `examples` are valid values as written, the first canonical.
+    `numeric` values are numbers, or lists of numbers.
     """
 
     name: str
@@ -36,10 +37,11 @@ class ValueType:
     convert: Callable[[Sequence[str]], str]
     examples: tuple[str, ...]
     most: int | None = 1
+    numeric: bool = False
 
 
 def quoted(text: str) -> str:
-    """`text` as one word of a configuration line: in double quotes where it needs them."""
+    """`text` as one word: in double quotes where it needs them."""
     if text and not re.search(r'[\s"\\#]', text):
         return text
     escaped = text.replace("\\", "\\\\").replace('"', '\\"')
@@ -89,15 +91,43 @@ def _choices(choices: Sequence[str]) -> Callable[[Sequence[str]], str]:
 
 def _integer(low: int, high: int) -> Callable[[Sequence[str]], str]:
     def converted(words: Sequence[str]) -> str:
-        if not re.fullmatch(r"[0-9]+", words[0]) or not low <= int(words[0]) <= high:
+        number = int(words[0]) if _NUMBER.fullmatch(words[0]) else low - 1
+        if not low <= number <= high:
             raise WrongValue(f"a whole number from {low} to {high}")
-        return str(int(words[0]))
+        return str(number)
 
     return converted
 
 
+# More digits than any number of a configuration has; turning millions of them into a number would take minutes.
+_NUMBER = re.compile(r"[0-9]{1,40}")
+
+
 def _text(words: Sequence[str]) -> str:
-    return quoted(" ".join(words))
+    return " ".join(words)
+
+
+def _ranges(words: Sequence[str]) -> str:
+    """Numbers and ranges as the shortest list: `1,2,3,7` is `1-3,7`."""
+    numbers: set[int] = set()
+    for part in words[0].split(","):
+        match = re.fullmatch(r"([0-9]{1,9})(?:-([0-9]{1,9}))?", part)
+        low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
+        if low > high or high - low > 100_000:
+            raise WrongValue("a list of numbers and ranges such as 1-3,7")
+        numbers.update(range(low, high + 1))
+    return ",".join(_runs(sorted(numbers)))
+
+
+def _runs(numbers: Sequence[int]) -> Iterator[str]:
+    first = last = numbers[0]
+    for number in (*numbers[1:], None):
+        if number is not None and number == last + 1:
+            last = number
+            continue
+        yield str(first) if first == last else f"{first}-{last}"
+        if number is not None:
+            first = last = number
 
 
 def _prefix(version: int | None) -> Callable[[str], str]:
@@ -152,7 +182,7 @@ _LENGTHS = frozenset(str(length) for length in range(129))
 
 
 def _dotted_quad(word: str) -> str:
-    return str(ipaddress.IPv4Address(int(word) if word.isdigit() else word))
+    return str(ipaddress.IPv4Address(int(word) if _NUMBER.fullmatch(word) else word))
 
 
 def _port_range(words: Sequence[str]) -> str:
@@ -174,7 +204,7 @@ BUILT_IN: Mapping[str, ValueType] = {
     t.name: t
     for t in (
         ValueType("text", "text; in quotes when it has spaces", _text, ('"ferry pier north"',), most=None),
-        ValueType("word", "one word without spaces", lambda words: quoted(words[0]), ("k3F9x",)),
+        ValueType("word", "one word without spaces", lambda words: words[0], ("k3F9x",)),
         ValueType("name", "a name: letters, digits, _ . -", _matching(NAME, "a name (letters, digits, _ . -)"), ("quay-in",)),
         ValueType(
             "domain-name",
@@ -182,6 +212,8 @@ BUILT_IN: Mapping[str, ValueType] = {
             _matching(rf"{_LABEL}(?:\.{_LABEL})*\.?", "a domain name", lower=True),
             ("larkwater.example", "Larkwater.Example"),
         ),
+        ValueType("number", "a whole number", _integer(0, 2**64 - 1), ("7", "007"), numeric=True),
+        ValueType("ranges", "a list of numbers and ranges such as 1-3,7", _ranges, ("1-3,7", "1,2,3,7"), numeric=True),
         ValueType("boolean", "true or false", _choices(("true", "false")), ("true", "false")),
         ValueType(
             "ip-address",
@@ -219,20 +251,16 @@ BUILT_IN: Mapping[str, ValueType] = {
 }
 
 
-def declared(name: str, declaration: Mapping[str, Any]) -> ValueType:
-    """A type of the platform's own: `choices`, `range = [low, high]`, or `pattern` (with `lower` and `help`).
+def one_of(name: str, choices: Sequence[str]) -> ValueType:
+    """A type that allows `choices`, and beginnings that can only mean one of them."""
+    return ValueType(name, f"one of {', '.join(choices)}", _choices(tuple(choices)), tuple(choices))
 
-    Raises ValueError for any other declaration.
-    """
-    help_text = str(declaration.get("help", name))
-    if "choices" in declaration:
-        choices = tuple(str(choice) for choice in declaration["choices"])
-        return ValueType(name, f"one of {', '.join(choices)}", _choices(choices), choices)
-    if "range" in declaration:
-        low, high = declaration["range"]
-        return ValueType(name, f"a whole number from {low} to {high}", _integer(low, high), (str(high),))
-    if "pattern" in declaration:
-        lower = bool(declaration.get("lower", False))
-        examples = tuple(str(example) for example in declaration.get("examples", ()))
-        return ValueType(name, help_text, _matching(declaration["pattern"], help_text, lower=lower), examples)
-    raise ValueError(f"type '{name}' declares none of choices, range, pattern")
+
+def number_in(name: str, low: int, high: int) -> ValueType:
+    """A type for whole numbers from `low` to `high`."""
+    return ValueType(name, f"a whole number from {low} to {high}", _integer(low, high), (str(high),), numeric=True)
+
+
+def matching(name: str, pattern: str, help_text: str, *, lower: bool, examples: Sequence[str]) -> ValueType:
+    """A type for single words that `pattern` matches whole. Raises re.error."""
+    return ValueType(name, help_text, _matching(pattern, help_text, lower=lower), tuple(examples))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from oast.connect.session import Session
-from oast.platforms.load import Platform
+from oast.platforms.definition import Platform
 from oast.readings.tables import Readings, Record, records
 
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 
 from oast.errors import ProtocolError
-from oast.platforms.load import ReadingDefinition
+from oast.platforms.definition import ReadingDefinition
 
 Record = Mapping[str, str | None]
 Readings = Mapping[str, list[Record]]

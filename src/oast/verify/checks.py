@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import fnmatch
-import ipaddress
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from oast.config.tree import Path
 from oast.intent.intent import Intent
+from oast.intent.roles import addresses, has_flag, interfaces, with_role
 from oast.readings.tables import Readings, Record
 
 
@@ -89,40 +89,28 @@ def derive(intents: Sequence[Intent]) -> dict[str, list[Check]]:
     return checks
 
 
-def _disabled(intent: Intent, interface: str) -> bool:
-    rule = intent.platform.roles["enabled"].rpartition("/")[2]
-    entry = intent.tree.children.get(f"{intent.platform.roles['interface']} {interface}")
-    leaf = entry.children.get(rule) if entry else None
-    return leaf is not None and leaf.statement.target == "false"
-
-
 def _interfaces_up(intent: Intent) -> Iterable[Check]:
-    if "interface" not in intent.platform.roles or "interfaces" not in intent.platform.readings:
+    if "interfaces" not in intent.platform.readings:
         return
-    for path, node in intent.tree.find(intent.platform.roles["interface"]):
-        name = node.statement.target
-        if not _disabled(intent, name):
-            title = f"interface {name} is up"
-            yield Check(intent.device.name, title, "interfaces", {"name": name}, "oper-status", "up", (path,))
+    for interface in interfaces(intent.platform, intent.tree):
+        if not interface.is_off:
+            title = f"interface {interface.name} is up"
+            yield Check(intent.device.name, title, "interfaces", {"name": interface.name}, "oper-status", "up", (interface.path,))
 
 
 def _ospf_ends(intent: Intent) -> Iterable[tuple[str, _OspfEnd]]:
-    roles = intent.platform.roles
-    if "ospf_interface" not in roles or "ospf-neighbors" not in intent.platform.readings:
+    platform = intent.platform
+    if "ospf_interface" not in platform.roles or "ospf-neighbors" not in platform.readings:
         return
-    addresses: dict[str, list[ipaddress.IPv4Interface]] = {}
-    for path, node in intent.tree.find(roles["ipv4_address"]):
-        name = path[0].split(" ", 1)[1]
-        addresses.setdefault(name, []).append(ipaddress.IPv4Interface(node.statement.target))
-    passive = roles["ospf_passive"].rpartition("/")[2]
-    for path, node in intent.tree.find(roles["ospf_interface"]):
-        name = node.statement.target
-        leaf = node.children.get(passive)
-        if (leaf is not None and leaf.statement.target == "true") or _disabled(intent, name) or name not in addresses:
+    known = {interface.name: interface for interface in interfaces(platform, intent.tree)}
+    for path, node in with_role(platform, intent.tree, "ospf_interface"):
+        interface = known.get(node.statement.value)
+        if interface is None or interface.is_off or has_flag(platform, node, "ospf_passive"):
             continue
-        first = addresses[name][0]
-        paths = (path[:1], (f"{roles['interface']} {name}",))
-        yield str(first.network), _OspfEnd(intent.device.name, name, str(first.ip), paths)
+        first = next((a for _, a in addresses(platform, interface.node) if a.version == 4), None)
+        if first is not None:
+            paths = (path[:1], interface.path)
+            yield str(first.network), _OspfEnd(intent.device.name, interface.name, str(first.ip), paths)
 
 
 def _adjacency(one: _OspfEnd, other: _OspfEnd) -> Check:

@@ -18,7 +18,7 @@ from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
-from oast.platforms.load import Platform, ReadingDefinition
+from oast.platforms.definition import Platform, ReadingDefinition
 from oast.records import Place, Problem
 from oast.verify.checks import Check
 

@@ -1,0 +1,222 @@
+"""The safe order of edits: in every state in between, everything that is referred to is there."""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from dataclasses import replace
+
+from oast.config.difference import Edit
+from oast.config.tree import Node, Path
+from oast.platforms.statements import Statement
+from oast.records import Value
+
+Target = tuple[str, int, Value | None]
+"""The path of a rule, the number of an argument, and its value: what a leafref points at."""
+
+
+class NoSafeOrder(Exception):
+    """Statements refer to each other in such a way that no order exists in which each state is allowed."""
+
+    def __init__(self, edits: Sequence[Edit]) -> None:
+        named = "; ".join(" / ".join((*(n.text for n in edit.outer), edit.node.text)) for edit in edits[:4])
+        super().__init__(f"there is no order of steps in which nothing refers to what is not there: {named}")
+        self.edits = tuple(edits)
+
+
+def in_safe_order(edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lambda edit: False, running: Node | None = None) -> list[Edit]:
+    """`edits` in an order in which every state in between is allowed and keeps the session alive as long as it can.
+
+    What is referred to is created before and removed after what refers to it; a value that must be unique is given up
+    before it is taken again; a user's order is kept. Among what these leave open, edits for which `goes_last` holds come
+    last, otherwise the grammar's order decides, additions before removals. Where edits wait for each other in a circle, they
+    are taken apart: an entry is made first and refers later, a value is taken away before another takes its place. `running`
+    is what the edits begin with: what is referred to there, and stays so, has to be there at every moment. Raises NoSafeOrder
+    when there is no such order.
+    """
+    steps = list(edits)
+    standing = _standing(running, edits)
+    while True:
+        order, stuck = _sorted(steps, goes_last, standing)
+        if not stuck:
+            return order
+        finer = [part for edit in steps for part in (_parts(edit) if any(edit is other for other in stuck) else (edit,))]
+        if len(finer) == len(steps):
+            raise NoSafeOrder(_circle(stuck, standing))
+        steps = finer
+
+
+def _sorted(edits: Sequence[Edit], goes_last: Callable[[Edit], bool], standing: Collection[Target]) -> tuple[list[Edit], list[Edit]]:
+    """The edits that can be put in order, and those that wait for each other."""
+    constraints = _constraints(edits, standing)
+    waiting = [0] * len(edits)
+    for followers in constraints:
+        for follower in followers:
+            waiting[follower] += 1
+    last = _carried_along([goes_last(edit) for edit in edits], constraints)
+    priority = [(last[number], _grammar_order(edit), number) for number, edit in enumerate(edits)]
+    ready = [priority[number] for number in range(len(edits)) if waiting[number] == 0]
+    heapq.heapify(ready)
+    order: list[Edit] = []
+    while ready:
+        number = heapq.heappop(ready)[-1]
+        order.append(edits[number])
+        for follower in constraints[number]:
+            waiting[follower] -= 1
+            if waiting[follower] == 0:
+                heapq.heappush(ready, priority[follower])
+    return order, [edit for number, edit in enumerate(edits) if waiting[number] > 0]
+
+
+def _carried_along(last: list[bool], constraints: Sequence[Sequence[int]]) -> list[bool]:
+    """What has to follow something that goes last goes last too."""
+    spread = list(last)
+    queue = [number for number, is_last in enumerate(last) if is_last]
+    while queue:
+        for follower in constraints[queue.pop()]:
+            if not spread[follower]:
+                spread[follower] = True
+                queue.append(follower)
+    return spread
+
+
+def _parts(edit: Edit) -> tuple[Edit, ...]:
+    """The same in smaller steps, so that others can come between them; the edit itself when there are none.
+
+    Only children that concern others are taken apart: those that refer, are referred to, or must be unique.
+    """
+    node = edit.node
+    if edit.operation == "replace":
+        old = Edit("remove", edit.outer, edit.old, None)
+        return (old, Edit("create", edit.outer, None, edit.new)) if not node.children and not node.statement.rule.user_ordered else (edit,)
+    if edit.operation == "move":
+        return (edit,)
+    own = [child for child in node.children.values() if child.statement.rule.concerns_others]
+    if not own:
+        return (edit,)
+    rest = node.with_children({i: c for i, c in node.children.items() if not c.statement.rule.concerns_others})
+    outer = (*edit.outer, rest)
+    if edit.operation == "create":
+        return (replace(edit, new=rest), *(Edit("create", outer, None, child) for child in own))
+    return (*(Edit("remove", outer, child, None) for child in own), replace(edit, old=rest))
+
+
+def _circle(stuck: Sequence[Edit], standing: Collection[Target]) -> list[Edit]:
+    """Those of the `stuck` edits that wait for each other, without those that only wait for them."""
+    numbers = set(range(len(stuck)))
+    constraints = _constraints(stuck, standing)
+    while True:
+        leading = {n for n in numbers if any(f in numbers for f in constraints[n])}
+        if leading == numbers:
+            return [stuck[n] for n in sorted(numbers)]
+        numbers = leading
+
+
+def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]], ...], bool]:
+    levels = tuple(node.statement.sort_key for node in (*edit.outer, edit.node))
+    # Siblings of one kind: additions first, then removals, then by name; see the last level.
+    order, name = levels[-1]
+    removal = edit.operation == "remove"
+    return (*levels[:-1], (order, (("1" if removal else "0"), *name))), removal
+
+
+def _constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[list[int]]:
+    """For each edit, the edits that have to come after it."""
+    creates: dict[Target, int] = {}
+    removes: dict[Target, int] = {}
+    frees: dict[tuple[str, Value | None], int] = {}
+    made: dict[Path, int] = {}
+    gone: dict[Path, int] = {}
+    ordered: dict[tuple[Path, str], int] = {}
+    after: list[set[int]] = [set() for _ in edits]
+    for number, edit in enumerate(edits):
+        if edit.operation in ("create", "replace") and edit.new is not None:
+            for statement in _statements(edit.new, whole=edit.operation == "create"):
+                creates.update({(statement.rule.path, n, value): number for n, value in enumerate(statement.arguments)})
+        if edit.operation in ("remove", "replace") and edit.old is not None:
+            for statement in _statements(edit.old, whole=edit.operation == "remove"):
+                removes.update({(statement.rule.path, n, value): number for n, value in enumerate(statement.arguments)})
+                if statement.rule.unique:
+                    frees[statement.rule.path, statement.arguments[0]] = number
+        if edit.operation == "create":
+            made[edit.path] = number
+        elif edit.operation == "remove":
+            gone[edit.path] = number
+    for number, edit in enumerate(edits):
+        if edit.rule.user_ordered:
+            group = (edit.path[:-1], edit.rule.path)
+            if group in ordered:
+                after[ordered[group]].add(number)
+            ordered[group] = number
+        for earlier in _before(edit, creates, frees, made, gone):
+            after[earlier].add(number)
+        after[number].update(_later(edit, removes, gone))
+    for target in standing:
+        # Something goes on referring to it while it passes from one statement to another.
+        if target in creates and target in removes:
+            after[creates[target]].add(removes[target])
+    for number, followers in enumerate(after):
+        followers.discard(number)
+    return [sorted(followers) for followers in after]
+
+
+def _before(
+    edit: Edit,
+    creates: dict[Target, int],
+    frees: dict[tuple[str, Value | None], int],
+    made: dict[Path, int],
+    gone: dict[Path, int],
+) -> Iterator[int]:
+    """What has to be done before `edit`."""
+    path = edit.path
+    yield from (made[path[:length]] for length in range(1, len(path)) if path[:length] in made)
+    if edit.operation == "create" and path in gone:
+        yield gone[path]
+    if edit.new is None or edit.operation == "move":
+        return
+    for statement in _statements(edit.new, whole=edit.operation == "create"):
+        for target in _targets(statement):
+            if target in creates:
+                yield creates[target]
+        if statement.rule.unique and (statement.rule.path, statement.arguments[0]) in frees:
+            yield frees[statement.rule.path, statement.arguments[0]]
+
+
+def _later(edit: Edit, removes: dict[Target, int], gone: dict[Path, int]) -> Iterator[int]:
+    """What has to be done after `edit`."""
+    path = edit.path
+    yield from (gone[path[:length]] for length in range(1, len(path)) if path[:length] in gone)
+    if edit.old is None or edit.operation == "move":
+        return
+    for statement in _statements(edit.old, whole=edit.operation == "remove"):
+        for target in _targets(statement):
+            if target in removes:
+                yield removes[target]
+
+
+def _standing(running: Node | None, edits: Sequence[Edit]) -> Collection[Target]:
+    """What is referred to before and after `edits`, where one of them takes the value it is known by to another statement."""
+    if running is None or not any(edit.operation == "replace" and edit.rule.concerns_others for edit in edits):
+        return ()
+    gone = {edit.path for edit in edits if edit.operation == "remove"}
+    restated = {edit.path for edit in edits if edit.operation == "replace"}
+    return {
+        target
+        for path, node in running.walk()
+        if node.statement.rule.leafrefs and path not in restated and not any(path[:n] in gone for n in range(1, len(path) + 1))
+        for target in _targets(node.statement)
+    }
+
+
+def _statements(node: Node, *, whole: bool) -> Iterator[Statement]:
+    yield node.statement
+    if whole:
+        for _, below in node.walk():
+            yield below.statement
+
+
+def _targets(statement: Statement) -> Iterable[Target]:
+    for leafref in statement.rule.leafrefs:
+        value = statement.arguments[leafref.number]
+        if value is not None:
+            yield leafref.target, leafref.target_argument, value

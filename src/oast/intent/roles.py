@@ -1,0 +1,69 @@
+"""What a configuration says of interfaces, addresses and neighbours, found by the roles that its platform declares."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from oast.config.tree import Node, Path
+from oast.platforms.definition import Platform
+from oast.platforms.statements import Rule
+
+InterfaceAddress = ipaddress.IPv4Interface | ipaddress.IPv6Interface
+
+
+@dataclass(frozen=True)
+class Interface:
+    """One interface entry: its path in the tree, and whether it is shut on purpose."""
+
+    name: str
+    path: Path
+    node: Node
+    is_off: bool
+
+
+def with_role(platform: Platform, tree: Node, role: str) -> Iterator[tuple[Path, Node]]:
+    """Every statement that has the role; none where the platform declares no such role."""
+    if role in platform.roles:
+        yield from tree.find(platform.roles[role])
+
+
+def interfaces(platform: Platform, tree: Node) -> Iterator[Interface]:
+    """The interface entries of a configuration."""
+    for path, node in with_role(platform, tree, "interface"):
+        yield Interface(node.statement.value, path, node, is_off(platform, node))
+
+
+def is_off(platform: Platform, entry: Node) -> bool:
+    """Whether an interface entry is shut on purpose (RFC 8343, `enabled`)."""
+    enabled, outer = platform.roles.get("enabled", ""), entry.statement.rule
+    if not enabled.startswith(f"{outer.path}/"):
+        return False
+    inner = enabled[len(outer.path) + 1 :].split("/")
+    leaf = entry.at(inner)
+    if leaf is not None:
+        return leaf.statement.value == "false"
+    rule: Rule | None = outer
+    for name in inner:
+        rule = rule.children.get(name) if rule is not None else None
+    return rule is not None and rule.default is not None and rule.default[0] == "false"
+
+
+def addresses(platform: Platform, entry: Node) -> list[tuple[Path, InterfaceAddress]]:
+    """The addresses below an interface entry, each with its path below the entry."""
+    found: list[tuple[Path, InterfaceAddress]] = []
+    for role in ("ipv4_address", "ipv6_address"):
+        for path, node in with_role(platform, entry, role):
+            try:
+                found.append((path, ipaddress.ip_interface(node.statement.value)))
+            except ValueError:
+                continue  # a platform may allow names in the place of an address
+    return found
+
+
+def has_flag(platform: Platform, entry: Node, role: str) -> bool:
+    """Whether the leaf with `role` right below `entry` is true."""
+    name = platform.roles.get(role, "").rpartition("/")[2]
+    leaf = entry.children.get(name)
+    return leaf is not None and leaf.statement.value != "false"

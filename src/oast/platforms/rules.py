@@ -1,0 +1,322 @@
+"""The [types] and [statements] of a platform definition as the rules of a grammar."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from oast.nearest import suggestion
+from oast.platforms.grammar import own_tokens
+from oast.platforms.matching import Place as TokenPlace
+from oast.platforms.matching import converted
+from oast.platforms.statements import Argument, Kind, Leafref, Option, Rule, Spelling, UnknownStatement
+from oast.platforms.toml_text import Table, TomlFile
+from oast.platforms.types import BUILT_IN, ValueType, matching, number_in, one_of
+
+KINDS: Mapping[str, Kind] = {"container": "container", "list": "list", "leaf": "leaf", "leaf-list": "leaf-list"}
+_ARGUMENT = re.compile(r"(?:(?P<name>[A-Za-z][\w-]*):)?(?P<type>[A-Za-z][\w-]*)(?:=(?P<default>\S+))?")
+
+
+def types_of(file: TomlFile) -> Mapping[str, ValueType]:
+    """The built-in types, and those of the definition."""
+    types = dict(BUILT_IN)
+    declared = file.table("types")
+    for name, table in declared.tables() if declared is not None else ():
+        made = _type(name, table)
+        if made is not None:
+            types[name] = made
+        table.finish()
+    return types
+
+
+def _type(name: str, table: Table) -> ValueType | None:
+    given = [key for key in ("choices", "range", "pattern") if table.has(key)]
+    if len(given) != 1:
+        table.wrong(None, f"the type '{name}' needs one of choices, range and pattern")
+        return None
+    if given == ["choices"]:
+        choices = table.texts("choices")
+        if not choices or any(not choice.strip() or choice != choice.strip() for choice in choices):
+            table.wrong("choices", f"the choices of '{name}' have to be words, at least one")
+            return None
+        return one_of(name, choices)
+    if given == ["range"]:
+        limits = table.value("range")
+        numbers = isinstance(limits, list) and len(limits) == 2 and all(isinstance(n, int) and not isinstance(n, bool) for n in limits)
+        if not numbers or limits[0] > limits[1] or limits[0] < 0 or limits[1] >= 2**64:
+            table.wrong("range", f"the range of '{name}' has to be two whole numbers, the lower first: [1, 4094]")
+            return None
+        return number_in(name, limits[0], limits[1])
+    pattern, help_text = table.pattern("pattern"), table.text("help") or name
+    lower, examples = table.flag("lower"), table.texts("examples")
+    if pattern is None:
+        return None
+    made = matching(name, pattern, help_text, lower=lower, examples=examples)
+    for example in examples:
+        try:
+            made.convert([example])
+        except ValueError:
+            table.wrong("examples", f"the example '{example}' of '{name}' does not match its own pattern")
+    return made
+
+
+@dataclass
+class Rules:
+    """Reads [statements] into rules below one root. What is wrong is noted, and the statement left out."""
+
+    file: TomlFile
+    types: Mapping[str, ValueType]
+    insertable: bool
+    broken: set[str] = field(default_factory=set)
+
+    def read(self) -> Rule:
+        """The root. Without [statements] every line is a node known by its words."""
+        root = Rule(name="", path="", kind="container")
+        table = self.file.table("statements")
+        if table is None:
+            anything = Rule(name="", path="?", kind="list", arguments=(Argument("line", BUILT_IN["text"], key=True),), structural=True)
+            root.children[""] = anything.children[""] = anything
+            return root
+        by_path = {"": root}
+        for order, (path, declaration) in enumerate(table.tables()):
+            rule = self._rule(path, order, declaration, by_path)
+            declaration.finish()
+            if rule is not None and rule.outer is not None:
+                rule.outer.children[rule.name] = by_path[path] = rule
+        for path, rule in by_path.items():
+            if path:
+                self._leafrefs(rule, Table(self.file, ("statements", path), table.data[path]), by_path)
+        return root
+
+    def _rule(self, path: str, order: int, table: Table, by_path: Mapping[str, Rule]) -> Rule | None:
+        outer_path, _, name = path.rpartition("/")
+        outer = by_path.get(outer_path)
+        kind = KINDS[table.choice("kind", KINDS)]
+        for key in _KEYS:
+            table.has(key)
+        if not re.fullmatch(r"[^\s/{}\"]+(?: [^\s/{}\"]+)*", name):
+            table.wrong(None, f"'{path}' is not the path of a statement", "words with single spaces, '/' between levels")
+            return None
+        if outer is None:
+            known = [known for known in by_path if known]
+            table.wrong(None, f"'{path}' stands before '{outer_path}', or '{outer_path}' is missing", suggestion(outer_path, known))
+            return None
+        if not outer.holds_others:
+            table.wrong(None, f"'{path}' stands below '{outer_path}', which is a {outer.kind} and holds nothing")
+            return None
+        taken = self._arguments(path, kind, table)
+        arguments, options = taken or ((), {})
+        rule = Rule(
+            name=name,
+            path=path,
+            kind=kind,
+            order=order,
+            arguments=arguments,
+            options=options,
+            user_ordered=table.choice("ordered-by", ("user", "system"), "system") == "user",
+            appended_only=not self.insertable,
+            presence=table.flag("presence"),
+            volatile=table.flag("volatile"),
+            unique=table.flag("unique"),
+            inline=table.flag("inline"),
+            end=table.text("end"),
+            delimiters=table.texts("delimiters"),
+            min_elements=table.number("min-elements", 0, 0, 1_000_000),
+            outer=outer,
+            written=table.text("line"),
+            lines=table.mapping("lines", 'a line for each value: { true = "enabled", false = "not enabled" }'),
+        )
+        if taken is None:
+            self.broken.add(path)
+            # Told already; what follows from it is not told again.
+            rule.written, rule.lines, rule.delimiters = None, {}, ()
+            table.finish()
+            return rule
+        rule.spelling = self._spelling(rule, table)
+        self._check(rule, table)
+        if table.has("default"):
+            rule.default = self._default(rule, table)
+        return rule
+
+    def _arguments(self, path: str, kind: Kind, table: Table) -> tuple[tuple[Argument, ...], dict[str, Option]] | None:
+        takes = table.text("takes") or ""
+        names: list[str] = []
+        found: list[tuple[str, ValueType | None]] = []
+        options: dict[str, Option] = {}
+        for group, plain in re.findall(r"\[([^\]]*)\]|(\S+)", takes):
+            words = group.split() if group else [plain]
+            keyword = words.pop(0) if group else None
+            parts = [self._argument(path, word, table) for word in words]
+            made = [part for part in parts if part is not None]
+            if len(made) < len(parts) or (group == "" and not plain):
+                return None
+            first = len(found)
+            for name, kind_of_value, _ in made:
+                names.append(name)
+                found.append((name, kind_of_value))
+            if keyword is not None:
+                if not words:
+                    names.append(keyword)
+                    found.append((keyword, None))
+                if keyword in options:
+                    table.wrong("takes", f"'{path}' has the option '{keyword}' twice")
+                defaults = tuple(default for _, _, default in made)
+                whole = defaults if defaults and None not in defaults else None
+                options[keyword] = Option(keyword, tuple(range(first, len(found))), whole)
+            elif made[0][2] is not None:
+                table.wrong("takes", f"'{path}': only an option in [ ] can have a default", "give the statement itself a 'default'")
+        for name in {name for name in names if names.count(name) > 1}:
+            table.wrong("takes", f"'{path}' has two arguments called '{name}'", f"name them: one:{name} other:{name}")
+            return None
+        keys = self._chosen("keys", names, table) if kind == "list" else set()
+        secret = set(names) if table.value("secret") is True else self._chosen("secret", names, table)
+        return tuple(Argument(name, type_, name in keys, name in secret) for name, type_ in found), options
+
+    def _argument(self, path: str, written: str, table: Table) -> tuple[str, ValueType | None, str | None] | None:
+        match = _ARGUMENT.fullmatch(written)
+        if match is None:
+            table.wrong("takes", f"'{path}': '{written}' is not TYPE, NAME:TYPE or, in an option, TYPE=DEFAULT")
+            return None
+        value_type = self.types.get(match["type"])
+        if value_type is None:
+            table.wrong("takes", f"'{path}': there is no type '{match['type']}'", suggestion(match["type"], self.types))
+            return None
+        default = match["default"]
+        if default is not None:
+            try:
+                default = value_type.convert([default])
+            except ValueError:
+                table.wrong("takes", f"'{path}': the default '{default}' is not {value_type.help}")
+                return None
+        return match["name"] or match["type"], value_type, default
+
+    def _chosen(self, key: str, names: list[str], table: Table) -> set[str]:
+        """Arguments by number from the front, or by their names."""
+        value = table.value(key)
+        if value is None or value is False:
+            return set()
+        if isinstance(value, int) and not isinstance(value, bool):
+            if not 0 < value <= len(names):
+                table.wrong(key, f"'{key}' is {value}, and there are {len(names)} arguments")
+                return set()
+            return set(names[:value])
+        chosen = [value] if isinstance(value, str) else value
+        if not isinstance(chosen, list) or not all(isinstance(name, str) for name in chosen):
+            table.wrong(key, f"'{key}' has to be a number of arguments, or their names")
+            return set()
+        for name in chosen:
+            if name not in names:
+                table.wrong(key, f"there is no argument '{name}'", suggestion(name, names))
+        return set(chosen) & set(names)
+
+    def _check(self, rule: Rule, table: Table) -> None:
+        """What does not go together."""
+        path = rule.path
+        if rule.kind == "list" and not rule.keys:
+            table.wrong("keys", f"the list '{path}' has no keys", "say which arguments tell its entries apart: keys = 1")
+        if rule.kind == "list" and any(n not in rule.positional for n in rule.keys):
+            table.wrong("keys", f"a key of '{path}' is an option", "keys are always there")
+        if rule.kind == "container" and rule.arguments:
+            table.wrong("takes", f"the container '{path}' takes arguments", "make it a list with keys")
+        if rule.kind == "leaf-list" and not rule.arguments:
+            table.wrong("takes", f"the leaf-list '{path}' takes nothing that could tell its items apart")
+        if rule.inline and (not rule.holds_others or len(rule.keys) < len(rule.arguments)):
+            table.wrong("inline", f"'{path}' cannot be inline: only a container, or a list of which every argument is a key, can")
+        if not rule.holds_others and (rule.presence or rule.end):
+            table.wrong("end" if rule.end else "presence", f"'{path}' is a {rule.kind}: nothing stands below it")
+        if rule.user_ordered and rule.kind not in ("list", "leaf-list"):
+            table.wrong("ordered-by", f"'{path}' is a {rule.kind}: there is no order in one statement")
+        if rule.lines and (rule.kind != "leaf" or len(rule.arguments) != 1 or not rule.positional):
+            table.wrong("lines", f"'lines' are for a leaf with one argument; '{path}' is not")
+            rule.lines = {}
+        for value in rule.lines:
+            self._value(rule, value, "lines", table)
+        text = rule.arguments[0].type if len(rule.arguments) == 1 else None
+        if rule.delimiters and (rule.kind != "leaf" or text is None or text.name != "text" or rule.written):
+            table.wrong("delimiters", f"'delimiters' are for a leaf that takes text and nothing else; '{path}' is not")
+            rule.delimiters = ()
+        try:
+            own_tokens(rule, _inline_above(rule))
+        except ValueError as wrong:
+            table.wrong("line", str(wrong))
+            rule.written = None
+
+    def _value(self, rule: Rule, value: str, key: str, table: Table) -> Any:
+        try:
+            return converted(TokenPlace(rule, rule.positional[0]), [value], 0)
+        except UnknownStatement as wrong:
+            table.wrong(key, f"'{rule.path}': {wrong.message}")
+            return None
+
+    def _default(self, rule: Rule, table: Table) -> tuple[Any, ...] | None:
+        value = table.value("default")
+        text = str(value).lower() if isinstance(value, bool) else str(value)
+        words = text.split()
+        if rule.kind != "leaf" or not rule.positional:
+            table.wrong("default", f"'{rule.path}' cannot have a default: only a leaf with a value can")
+            return None
+        if len(rule.positional) == 1:
+            words = [text]
+        if len(words) != len(rule.positional):
+            table.wrong("default", f"the default of '{rule.path}' needs {len(rule.positional)} values")
+            return None
+        found: list[Any] = [None] * len(rule.arguments)
+        for number, word in zip(rule.positional, words, strict=True):
+            try:
+                found[number] = converted(TokenPlace(rule, number), [word], 0)
+            except UnknownStatement as wrong:
+                table.wrong("default", f"the default of '{rule.path}' is wrong: {wrong.message}")
+                return None
+        return tuple(found)
+
+    def _spelling(self, rule: Rule, table: Table) -> Spelling:
+        own = [argument.name for argument in rule.arguments]
+        around = [f"{other.name}.{a.name}" for other in _inline_above(rule) for a in other.arguments]
+        fields = {"set": (), "change": (f"old.{name}" for name in own), "remove": ()}
+        found: dict[str, tuple[str, ...]] = {}
+        for key, more in fields.items():
+            known = ["line", "identity", *own, *around, *more]
+            found[key] = tuple(text for text in table.texts(key) if table.fits(key, text, known))
+        return Spelling(found["set"], found["change"], found["remove"])
+
+    def _leafrefs(self, rule: Rule, table: Table, by_path: Mapping[str, Rule]) -> None:
+        value = table.value("leafref")
+        if value is None:
+            return
+        written = {rule.arguments[0].name: value} if isinstance(value, str) and rule.arguments else value
+        if not isinstance(written, dict) or not all(isinstance(target, str) for target in written.values()):
+            table.wrong("leafref", "'leafref' has to be the path of a statement, or { ARGUMENT = PATH }")
+            return
+        found = []
+        for name, target in written.items():
+            path, _, argument = target.partition(":")
+            number, other = rule.argument(name), by_path.get(path)
+            if rule.path in self.broken or path in self.broken:
+                continue
+            if number is None:
+                known = [a.name for a in rule.arguments]
+                table.wrong("leafref", f"'{rule.path}' has no argument '{name}'", suggestion(name, known))
+            elif other is None or not path:
+                hint = suggestion(path, [p for p in by_path if p])
+                table.wrong("leafref", f"'{rule.path}' refers to '{path}', which is no statement", hint)
+            elif (at := other.argument(argument) if argument else next(iter(other.keys), 0)) is None or not other.arguments:
+                hint = suggestion(argument, [a.name for a in other.arguments])
+                table.wrong("leafref", f"'{rule.path}' refers to the argument '{argument}' of '{path}', which is not there", hint)
+            else:
+                found.append(Leafref(number, path, at))
+        rule.leafrefs = tuple(found)
+
+
+_KEYS = ("takes", "keys", "default", "secret", "leafref")
+
+
+def _inline_above(rule: Rule) -> list[Rule]:
+    """The statements on whose line this one may stand, outermost first."""
+    found: list[Rule] = []
+    outer = rule.outer
+    while outer is not None and outer.inline:
+        found.insert(0, outer)
+        outer = outer.outer
+    return found
