@@ -41,7 +41,7 @@ def in_safe_order(edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lam
         if not stuck:
             return order
         finer = [part for edit in steps for part in (_parts(edit) if any(edit is other for other in stuck) else (edit,))]
-        if len(finer) == len(steps):
+        if finer == steps:
             raise NoSafeOrder(_circle(stuck, standing))
         steps = finer
 
@@ -96,9 +96,11 @@ def _parts(edit: Edit) -> tuple[Edit, ...]:
         return (edit,)
     rest = node.with_children({i: c for i, c in node.children.items() if not c.statement.rule.concerns_others})
     outer = (*edit.outer, rest)
+    # What says nothing by itself comes and goes with what stands below it.
+    alone = not rest.children and node.statement.rule.vanishes
     if edit.operation == "create":
-        return (replace(edit, new=rest), *(Edit("create", outer, None, child) for child in own))
-    return (*(Edit("remove", outer, child, None) for child in own), replace(edit, old=rest))
+        return (*(() if alone else (replace(edit, new=rest),)), *(Edit("create", outer, None, child) for child in own))
+    return (*(Edit("remove", outer, child, None) for child in own), *(() if alone else (replace(edit, old=rest),)))
 
 
 def _circle(stuck: Sequence[Edit], standing: Collection[Target]) -> list[Edit]:
