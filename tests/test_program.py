@@ -40,8 +40,8 @@ class ProgramTest(unittest.TestCase):
             "6 devices delivered",
             "checks on 6 devices: all true",
             "nothing to do: 6 devices as intended",
-            "tern-edge-1  went back",
-            "its timer brought it back",
+            "tern-edge-1  reverted",
+            "its revert timer brought it back",
             "(exit code 5)",
         ):
             self.assertIn(passage, run.out)

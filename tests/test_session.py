@@ -10,12 +10,12 @@ import time
 import unittest
 from pathlib import Path
 
-from oast.config.commands import Command
 from oast.config.line import Line
 from oast.connect import dialogue
 from oast.connect.session import CommandLineSession
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused
+from oast.platforms.definition import Shown
 from oast.records import Fingerprints
 from oastsim.bine.shell import Shell
 from oastsim.device import Device
@@ -69,6 +69,29 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         await session.start()
         return session
 
+    async def begin(self, session: CommandLineSession) -> None:
+        await session.gain_privilege()
+        await session.ask("revert-timer arm 60")
+        await session.ask("edit")
+
+    async def test_lines_in_flight_are_answered_one_by_one_and_the_first_bad_one_is_named(self) -> None:
+        for seed in range(8):
+            session = await self.session(seed, prepare=BINE.dialect.prepare)
+            await self.begin(session)
+            told: list[int] = []
+            lines = [Line((text,)) for n in range(30) for text in (f"interface loop{n}", f'  description "hub edit| {n}"')]
+            await session.send(lines, told.append)
+            self.assertEqual(told, [20, 40, 60])
+            self.assertIn('description "hub edit| 29"', self.device.running.text())
+            wrong = [*lines[:27], Line(("interface nowhere",)), *lines[27:31], Line(("nonsense",))]
+            with self.assertRaises(DeviceRefused) as caught:
+                await session.send(wrong)
+            self.assertEqual((caught.exception.number, caught.exception.statement), (27, "interface nowhere"))
+            await session.leave_editing()
+            self.assertTrue(await session.shows(Shown("revert-timer state", "armed")))
+            await session.ask("revert-timer now")
+            self.assertFalse(await session.shows(Shown("revert-timer state", "armed")))
+
     async def test_a_listing_is_the_same_in_pages_and_without_however_it_arrives(self) -> None:
         wanted = self.device.running.text().rstrip("\n")
         for seed in range(12):
@@ -81,33 +104,33 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         before = self.device.running.text()
         session = await self.session(1)
         for keep in (False, True):
-            await session.begin(60)
+            await self.begin(session)
             self.assertIsNotNone(self.device.timer)
-            for line in ("system", "  contact desk"):
-                await session.send(Command(Line((line,)), ()))
-            await session.finish()
+            await session.send([Line(("system",)), Line(("  contact desk",))])
+            await session.leave_editing()
             self.assertNotEqual(self.device.running.text(), before)
-            await (session.confirm() if keep else session.revert())
+            await session.ask("revert-timer confirm" if keep else "revert-timer now")
             self.assertEqual(self.device.running.text() == before, not keep)
             self.assertIsNone(self.device.timer)
-        await session.save()
+        await session.ask("save startup")
         self.assertEqual(self.device.startup, self.device.running.text())
+        self.assertEqual((await session.read_startup()).rstrip(), self.device.startup.rstrip())
         with self.assertRaises(DeviceRefused):
-            await session.revert()
+            await session.ask("revert-timer now")
 
     async def test_a_refusal_carries_the_devices_words_without_the_secret(self) -> None:
         session = await self.session(2)
         hush = Fingerprints(b"").secret("", "hush")
-        await session.begin(60)
+        await self.begin(session)
         with self.assertRaises(DeviceRefused) as caught:
-            await session.send(Command(Line(("snmpp ", hush)), ()))
+            await session.send([Line(("snmpp ", hush))])
         self.assertEqual(caught.exception.statement, f"snmpp {hush}")
         self.assertIn("unknown here", caught.exception.answer)
         path = self.device.folder / "log"
         self.transcript.write(path)
         self.assertNotIn("hush", path.read_text())
         self.assertNotIn("s3sam", path.read_text())
-        await session.revert()
+        await session.leave_editing()
 
     async def test_privilege_that_is_refused_or_not_given_is_an_authentication_failure(self) -> None:
         for password in ("guess", None):

@@ -227,6 +227,17 @@ class NetworkTest(unittest.TestCase):
         state = self.network({"a": tagged(1, 110, 0), "b": tagged(2, 110, 1), "c": ""})
         self.assertEqual(self.neighbors(state, "a"), [("203.0.113.2", "full")])
         self.load(state, "b", tagged(2, 120, 1))
+        self.now += 41
+        self.assertEqual(self.neighbors(state, "a"), [])
+
+    def test_a_neighbour_that_falls_silent_is_missed_after_the_dead_interval(self) -> None:
+        state = self.network(self.chain())
+        before = self.neighbors(state, "a")
+        self.assertEqual([full for _, full in before], ["full"])
+        self.load(state, "a", self.chain()["a"].replace("cost 7\n", "cost 7\n      hello-interval 5\n      dead-interval 20\n"))
+        self.now += 19
+        self.assertEqual(self.neighbors(state, "a"), before)
+        self.now += 2
         self.assertEqual(self.neighbors(state, "a"), [])
 
     def test_a_static_route_needs_a_connected_next_hop(self) -> None:

@@ -20,6 +20,7 @@ LAYERS = (
     ("archive",),
     ("change",),
     ("sources", "onboard", "report"),
+    ("operations",),
     ("cli",),
 )
 LONGEST_MODULE = 500

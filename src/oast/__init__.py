@@ -1,3 +1,97 @@
-"""Oast: network configuration from intent, compared in canonical form, delivered with a way back."""
+"""Oast: device configurations from templates and inventory, what would change, delivered with a way back, verified.
+
+The public interface is what `__all__` names; everything else may change. The page: docs/python.md.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from oast.change.outcome import Cause, Outcome, State
+    from oast.errors import (
+        AuthenticationFailed,
+        ConnectionFailed,
+        DeviceError,
+        DeviceRefused,
+        EstateError,
+        HostKeyError,
+        OastError,
+        ProtocolError,
+        StateError,
+        UsageError,
+    )
+    from oast.fleet.events import DeviceEvent, Stage, WaveEvent
+    from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict
+    from oast.operations.interface import OpenEstate, OpenSession
+    from oast.operations.interface import open_estate as open
+    from oast.operations.lint import LintResult
+    from oast.operations.verify import Verification
 
 __version__ = "0.1.0"
+
+# What is asked for is imported then: `oast --help` needs none of it.
+_HOMES = {
+    **dict.fromkeys(("Cause", "Outcome", "State"), "oast.change.outcome"),
+    **dict.fromkeys(
+        (
+            "AuthenticationFailed",
+            "ConnectionFailed",
+            "DeviceError",
+            "DeviceRefused",
+            "EstateError",
+            "HostKeyError",
+            "OastError",
+            "ProtocolError",
+            "StateError",
+            "UsageError",
+        ),
+        "oast.errors",
+    ),
+    **dict.fromkeys(("DeviceEvent", "Stage", "WaveEvent"), "oast.fleet.events"),
+    **dict.fromkeys(("DeliveryOptions", "DeliveryResult", "Plan", "Verdict"), "oast.operations.deliver"),
+    **dict.fromkeys(("OpenEstate", "OpenSession"), "oast.operations.interface"),
+    "LintResult": "oast.operations.lint",
+    "Verification": "oast.operations.verify",
+}
+
+__all__ = [
+    "AuthenticationFailed",
+    "Cause",
+    "ConnectionFailed",
+    "DeliveryOptions",
+    "DeliveryResult",
+    "DeviceError",
+    "DeviceEvent",
+    "DeviceRefused",
+    "EstateError",
+    "HostKeyError",
+    "LintResult",
+    "OastError",
+    "OpenEstate",
+    "OpenSession",
+    "Outcome",
+    "Plan",
+    "ProtocolError",
+    "Stage",
+    "State",
+    "StateError",
+    "UsageError",
+    "Verdict",
+    "Verification",
+    "WaveEvent",
+    "open",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name == "open":
+        return import_module("oast.operations.interface").open_estate
+    if name in _HOMES:
+        return getattr(import_module(_HOMES[name]), name)
+    raise AttributeError(f"module 'oast' has no attribute '{name}'")
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})

@@ -32,6 +32,9 @@ class NetworkState:
         self._facts: dict[str, Facts] = {}
         self._alive: dict[str, bool] = {}
         self._since: dict[tuple[End, End], float] = {}
+        # Neighbours that will be missed only when their hellos have been missing for the dead interval.
+        self._unheard: dict[tuple[End, End], tuple[float, Neighbor]] = {}
+        self._last: dict[tuple[End, End], Neighbor] = {}
         self._links: dict[End, End] = {}
         for one, other in plan.links:
             self._links[one], self._links[other] = other, one
@@ -55,16 +58,26 @@ class NetworkState:
             for interface in self._facts[device].interfaces.values():
                 peer = self._peer(device, interface)
                 if peer is not None and self._adjacent(device, interface, *peer):
-                    self._since.setdefault(((device, interface.name), (peer[0], peer[1].name)), now)
+                    pair = (device, interface.name), (peer[0], peer[1].name)
+                    self._since.setdefault(pair, now)
+                    self._last[pair] = Neighbor(
+                        interface.name, self._facts[peer[0]].router_id or "-", str(peer[1].ipv4[0].ip), "full", peer[0]
+                    )
         self._forget(touched)
 
     def _forget(self, touched: set[str]) -> None:
         for pair in [p for p in self._since if p[0][0] in touched or p[1][0] in touched]:
-            (device, name), (_, _) = pair
+            (device, name), (other, _) = pair
             interface = self._facts[device].interfaces.get(name)
             peer = self._peer(device, interface) if interface else None
-            if interface is None or peer is None or not self._adjacent(device, interface, *peer):
-                del self._since[pair]
+            if interface is not None and peer is not None and self._adjacent(device, interface, *peer):
+                self._unheard.pop(pair, None)
+                continue
+            since = self._since.pop(pair)
+            own = interface.ospf if interface is not None else None
+            carried = interface is not None and self.oper_up(device, name) and self._alive.get(other, False)
+            if own is not None and not own.passive and carried and self._progress(self._clock() - since) == "full":
+                self._unheard[pair] = self._clock() + own.dead, self._last[pair]
 
     def oper_up(self, device: str, name: str) -> bool:
         """Whether an interface passes traffic (RFC 8343, oper-status)."""
@@ -96,23 +109,32 @@ class NetworkState:
         )
 
     def neighbors(self, device: str) -> list[Neighbor]:
-        """The OSPF neighbours of a device that it hears, in the order of its interfaces."""
+        """The OSPF neighbours of a device, in the order of its interfaces.
+
+        One whose hellos do not fit any more stays until the dead interval is over (RFC 2328, section 9.5).
+        """
         found = []
         for interface in self._facts[device].interfaces.values():
             peer = self._peer(device, interface)
-            if peer is None or not self._adjacent(device, interface, *peer):
-                continue
-            since = self._since.get(((device, interface.name), (peer[0], peer[1].name)), self._clock())
-            found.append(
-                Neighbor(
-                    interface.name,
-                    self._facts[peer[0]].router_id or "-",
-                    str(peer[1].ipv4[0].ip),
-                    self._progress(self._clock() - since),
-                    peer[0],
-                )
-            )
+            if peer is not None and self._adjacent(device, interface, *peer):
+                pair = (device, interface.name), (peer[0], peer[1].name)
+                found.append(self._neighbor(pair, interface, *peer))
+            else:
+                found.extend(self._missed_soon(device, interface.name))
         return found
+
+    def _neighbor(self, pair: tuple[End, End], interface: Interface, name: str, peer: Interface) -> Neighbor:
+        since = self._since.get(pair, self._clock())
+        state = self._progress(self._clock() - since)
+        return Neighbor(interface.name, self._facts[name].router_id or "-", str(peer.ipv4[0].ip), state, name)
+
+    def _missed_soon(self, device: str, name: str) -> list[Neighbor]:
+        for pair, (deadline, neighbor) in list(self._unheard.items()):
+            if self._clock() >= deadline:
+                del self._unheard[pair]
+            elif pair[0] == (device, name) and self.oper_up(device, name):
+                return [neighbor]
+        return []
 
     def _progress(self, age_s: float) -> str:
         share = age_s / self._plan.convergence_s if self._plan.convergence_s else 1.0

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from oast.change.path import Risk, interfaces_of, overlap, risks
+from oast.change.way_back import WayBack, way_back_of
 from oast.config.commands import Command, commands
 from oast.config.difference import Edit, difference
 from oast.config.indented import IndentedSyntax
@@ -15,18 +16,26 @@ from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.tree import Node, canonical
 from oast.config.view import Counts, counts
 from oast.connect.connector import Connector
+from oast.connect.route import Route
+from oast.connect.session import Capability, Session
 from oast.errors import DeviceError
+from oast.fleet.events import DeviceEvent, OnEvent, Stage
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
-from oast.intent.roles import addresses, interfaces
 
 Mode = Literal["merge", "replace"]
 """As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it."""
 
+# Sessions that wait for the delivery with what was read; the others are opened anew.
+KEPT_OPEN = 300
+
 
 @dataclass(frozen=True)
 class Comparison:
-    """One device: its intent, what it runs, and the edits between the two inside what the sections own."""
+    """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
+
+    `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start with.
+    """
 
     intent: Intent
     running_text: str
@@ -34,10 +43,17 @@ class Comparison:
     mode: Mode
     edits: tuple[Edit, ...]
     commands: tuple[Command, ...]
+    risks: tuple[Risk, ...] = ()
+    unsaved: tuple[Edit, ...] = ()
 
     @property
     def name(self) -> str:
         return self.intent.device.name
+
+    @property
+    def way_back(self) -> WayBack:
+        """How the device goes back when a delivery fails."""
+        return way_back_of(self.intent.platform)
 
     @property
     def away_from_intent(self) -> tuple[Edit, ...]:
@@ -50,18 +66,40 @@ class Comparison:
         return counts(self.edits)
 
 
-def compare(intent: Intent, running_text: str, syntax: IndentedSyntax, mode: Mode = "replace") -> Comparison:
-    """Compare `intent` with the text of a running configuration; statements the grammar does not know stay untouched.
+@dataclass(frozen=True)
+class ReadDevice:
+    """What was read of a device: the text of running and, where it was asked for, of startup; and how it was reached."""
+
+    running: str
+    startup: str | None
+    route: Route
+
+
+def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, mode: Mode = "replace") -> Comparison:
+    """Compare `intent` with what was read; statements the grammar does not know stay untouched.
 
     Raises DeviceError when no order of steps is safe.
     """
-    running = canonical(syntax.parse(running_text).tree)
+    running = canonical(syntax.parse(read.running).tree)
     edits = edits_between(intent, running, mode)
+    holders = [interface.path for interface in interfaces_of(intent, running, read.route)] if edits else []
     try:
-        ordered = in_safe_order(edits, _path_to(intent, running), running)
+        ordered = in_safe_order(edits, lambda edit: any(overlap(edit.path, path) for path in holders), running)
     except NoSafeOrder as circle:
         raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
-    return Comparison(intent, running_text, running, mode, tuple(ordered), tuple(commands(ordered, intent.platform)))
+    unsaved: tuple[Edit, ...] = ()
+    if read.startup is not None and read.startup != read.running:
+        unsaved = tuple(difference(canonical(syntax.parse(read.startup).tree), running))
+    return Comparison(
+        intent=intent,
+        running_text=read.running,
+        running=running,
+        mode=mode,
+        edits=tuple(ordered),
+        commands=tuple(commands(ordered, intent.platform)),
+        risks=tuple(risks(intent, running, ordered, read.route)),
+        unsaved=unsaved,
+    )
 
 
 def edits_between(intent: Intent, running: Node, mode: Mode) -> list[Edit]:
@@ -70,49 +108,65 @@ def edits_between(intent: Intent, running: Node, mode: Mode) -> list[Edit]:
     return edits if mode == "replace" else [edit for edit in edits if edit.operation != "remove"]
 
 
-def _path_to(intent: Intent, running: Node) -> Callable[[Edit], bool]:
-    """Whether an edit touches the interface through which Oast reaches the device: such edits go last."""
-    try:
-        address = ipaddress.ip_address(intent.device.address)
-    except ValueError:
-        return lambda edit: False
-    platform = intent.platform
-    holders = {
-        interface.path
-        for tree in (running, intent.tree)
-        for interface in interfaces(platform, tree)
-        if any(own.ip == address for _, own in addresses(platform, interface.node))
-    }
-    return lambda edit: any(edit.path[: len(path)] == path for path in holders)
+class Comparing:
+    """Reads and compares many devices, `at_once` at a time. The transcript of a device that fails goes to `logs`.
 
-
-async def compare_many(
-    intents: Sequence[Intent],
-    connector: Connector,
-    syntax_of: Callable[[Intent], IndentedSyntax],
-    at_once: int,
-    logs: Path,
-    mode: Mode,
-    progress: Callable[[str, str], None],
-) -> Mapping[str, Comparison | DeviceError]:
-    """Read and compare every device, `at_once` at a time; by device name, in the order of `intents`.
-
-    `progress` is told the device and what is being done with it; the transcript of a device that fails goes to `logs`.
+    With `for_delivery`, startup is read as well, and the sessions with devices that differ stay open in `sessions`: whoever
+    takes one closes it, and `close` closes the rest.
     """
 
-    async def one(intent: Intent) -> Comparison:
+    def __init__(
+        self,
+        connector: Connector,
+        syntax_of: Callable[[Intent], IndentedSyntax],
+        at_once: int,
+        logs: Path,
+        on_event: OnEvent,
+        *,
+        for_delivery: bool = False,
+    ) -> None:
+        self._connector = connector
+        self._syntax_of = syntax_of
+        self._at_once = at_once
+        self._logs = logs
+        self._on_event = on_event
+        self._for_delivery = for_delivery
+        self.sessions: dict[str, Session] = {}
+
+    async def compare(self, intents: Sequence[Intent], mode: Mode) -> Mapping[str, Comparison | DeviceError]:
+        """By device name, in the order of `intents`. After cancellation no session is open."""
+        found: dict[str, Comparison | DeviceError] = {}
+
+        def done(intent: Intent, result: Comparison | DeviceError) -> None:
+            found[intent.device.name] = result
+            self._say(intent, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED)
+
+        try:
+            await for_each(intents, lambda intent: self._one(intent, mode), self._at_once, done)
+        except BaseException:
+            await self.close()
+            raise
+        return {intent.device.name: found[intent.device.name] for intent in intents}
+
+    async def close(self) -> None:
+        """Close the sessions that nobody took."""
+        while self.sessions:
+            await self.sessions.popitem()[1].close()
+
+    async def _one(self, intent: Intent, mode: Mode) -> Comparison:
         name = intent.device.name
-        progress(name, "connecting")
-        async with connector.session(intent.device, intent.platform, logs / f"{name}.log") as session:
-            progress(name, "reading")
+        self._say(intent, Stage.CONNECTING)
+        async with self._connector.session(intent.device, intent.platform, self._logs / f"{name}.log") as session:
+            self._say(intent, Stage.READING)
             running = await session.read_running()
-        return compare(intent, running, syntax_of(intent), mode)
+            startup = None
+            if self._for_delivery and Capability.STARTUP in session.capabilities:
+                startup = await session.read_startup()
+            read = ReadDevice(running, startup, self._connector.route(intent.device, session))
+            compared = compare(intent, read, self._syntax_of(intent), mode)
+            if self._for_delivery and compared.edits and len(self.sessions) < KEPT_OPEN:
+                self.sessions[name] = self._connector.keep(session)
+        return compared
 
-    found: dict[str, Comparison | DeviceError] = {}
-
-    def done(intent: Intent, result: Comparison | DeviceError) -> None:
-        found[intent.device.name] = result
-        progress(intent.device.name, "failed" if isinstance(result, DeviceError) else "compared")
-
-    await for_each(intents, one, at_once, done)
-    return {intent.device.name: found[intent.device.name] for intent in intents}
+    def _say(self, intent: Intent, stage: Stage) -> None:
+        self._on_event(DeviceEvent(intent.device.name, stage))

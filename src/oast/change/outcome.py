@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from oast.change.way_back import WayBack
 from oast.config.view import Counts
 from oast.verify.checks import CheckResult
 
@@ -25,7 +26,7 @@ class Cause(StrEnum):
     FAILED = "failed"
     """It could not be reached, refused a statement, or was lost: exit code 4."""
     CHECKS = "checks"
-    """It was delivered, the checks failed or its path was cut, and it went back: exit code 5."""
+    """It was delivered, the checks failed or its path was cut, and it was reverted: exit code 5."""
     INTERRUPTED = "interrupted"
     HELD = "held"
     """It was not begun, because of what became of the devices before it."""
@@ -33,7 +34,10 @@ class Cause(StrEnum):
 
 @dataclass(frozen=True)
 class Outcome:
-    """The end of one device's delivery. `seconds` is how long it took; `log` is the transcript's file."""
+    """The end of one device's delivery. `seconds` is how long it took; `log` is the transcript's file.
+
+    `saved_besides` counts what it ran before, unsaved, and now starts with as well.
+    """
 
     device: str
     state: State
@@ -45,3 +49,5 @@ class Outcome:
     failed_checks: tuple[CheckResult, ...] = ()
     excused_checks: tuple[CheckResult, ...] = ()
     log: str | None = None
+    way_back: WayBack | None = None
+    saved_besides: int = 0

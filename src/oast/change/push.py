@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import secrets
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -15,21 +16,28 @@ from oast.change.compare import Comparison
 from oast.change.delivered import Delivered, forgetting
 from oast.change.locks import device_lock
 from oast.change.outcome import Cause, Outcome, State
-from oast.change.transaction import Transaction
-from oast.change.wave import Wave
+from oast.change.transaction import Means, Transaction
+from oast.change.wave import Limits, Watched, Wave
 from oast.config.indented import IndentedSyntax
+from oast.config.view import Counts
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
-from oast.errors import DeviceError
+from oast.errors import ConnectionFailed, DeviceError
+from oast.estate.inventory import Device
 from oast.estate.selectors import Selector
+from oast.fleet.clock import Clock
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
 from oast.intent.intent import Intent
+from oast.platforms.definition import Platform
+from oast.readings.read import read
+from oast.readings.tables import Readings
 from oast.verify.checks import Check
 
 
 @dataclass(frozen=True)
 class PushOptions:
-    """`waves` come in order, then the devices that none of them picks; at most `at_once` devices at a time.
+    """`waves` come in order, then the devices that none of them picks; at most `at_once` devices are worked on at a time.
 
     After more than `most_failures` failures no further devices are begun. Backups and transcripts go below `working`, in
     folders named after `run`; `mask_backups` hides the secrets in them.
@@ -40,6 +48,7 @@ class PushOptions:
     at_once: int
     revert_timer_s: float
     verify_timeout_s: float
+    hold_s: float = 0.0
     mask_backups: bool = False
     waves: tuple[Selector, ...] = ()
     most_failures: int = 0
@@ -50,74 +59,126 @@ def new_run() -> str:
     return f"{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{secrets.token_hex(2)}"
 
 
+class _Opener:
+    """Opens sessions to one device."""
+
+    def __init__(self, connector: Connector, device: Device, platform: Platform) -> None:
+        self._connector = connector
+        self._device = device
+        self._platform = platform
+
+    @property
+    def has_second(self) -> bool:
+        return self._device.attributes.get("second_way") is not None
+
+    async def __call__(self, transcript: Transcript, *, second: bool = False) -> Session:
+        target = self._connector.second_way(self._device) if second else None
+        if second and target is None:
+            raise ConnectionFailed("the inventory names no second way in")
+        return await self._connector.open(self._device, self._platform, transcript, target=target)
+
+
 class Push:
     """One run of deliveries. `outcomes` grows as devices end, so it is right at any moment, also after cancellation."""
 
     def __init__(
         self,
         comparisons: Sequence[Comparison],
+        unreached: Sequence[tuple[Device, DeviceError]],
         checks: Mapping[str, Sequence[Check]],
         connector: Connector,
         syntax_of: Callable[[Intent], IndentedSyntax],
         options: PushOptions,
-        progress: Callable[[str, str], None],
-        clock: Callable[[], float],
+        on_event: OnEvent,
+        clock: Clock,
+        sessions: dict[str, Session] | None = None,
     ) -> None:
+        """`unreached` are devices that were asked for and could not be compared: each is a failure of its wave.
+
+        `sessions` are open ones to devices; each is taken out when it is used.
+        """
         self._comparisons = comparisons
+        self._unreached = unreached
         self._checks = checks
         self._connector = connector
         self._syntax_of = syntax_of
         self._options = options
-        self._progress = progress
+        self._on_event = on_event
         self._clock = clock
+        self._sessions = {} if sessions is None else sessions
         self._outcomes: dict[str, Outcome] = {}
+        self._delivered: list[Transaction] = []
+        for device, error in unreached:
+            log = str(options.working / "log" / options.run / f"{device.name}.log")
+            self._outcomes[device.name] = Outcome(
+                device.name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint, log=log
+            )
 
     @property
     def outcomes(self) -> list[Outcome]:
         """One for each device, in the order given; a device whose turn never came is unchanged."""
-        return [self._outcomes.get(c.name) or self._untouched(c, "interrupted before its turn") for c in self._comparisons]
+        known = [self._outcomes.get(c.name) or self._untouched(c, "interrupted before its turn") for c in self._comparisons]
+        return [*known, *(self._outcomes[device.name] for device, _ in self._unreached)]
 
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
-        for wave in self._waves():
-            failures = sum(1 for o in self._outcomes.values() if o.state is not State.DELIVERED)
+        waves = [(group, lost) for group, lost in self._waves() if group or lost]
+        begun: set[str] = set()
+        for number, (group, lost) in enumerate(waves, 1):
+            failures = self._failures(begun)
             if failures > self._options.most_failures:
-                left = [c for c in self._comparisons if c.name not in self._outcomes]
-                for comparison in left:
-                    reason = f"not begun: {failures} of the devices before it failed or went back"
-                    self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
-                    self._progress(comparison.name, "held back")
+                self._hold_back(failures)
                 return
-            await self._wave(wave)
+            begun.update(comparison.name for comparison in group)
+            begun.update(lost)
+            if group:
+                later = frozenset(c.name for following, _ in waves[number:] for c in following)
+                self._on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
+                await self._wave(group, later)
 
-    def _waves(self) -> Iterator[Sequence[Comparison]]:
-        """The devices in the order of the waves, in parts of `at_once`."""
-        groups: list[list[Comparison]] = [[] for _ in range(len(self._options.waves) + 1)]
+    def _failures(self, begun: Iterable[str]) -> int:
+        return sum(1 for name in begun if (o := self._outcomes.get(name)) is not None and o.state is not State.DELIVERED)
+
+    def _hold_back(self, failures: int) -> None:
         for comparison in self._comparisons:
-            known_by = comparison.intent.device.known_by
-            first = next((n for n, wave in enumerate(self._options.waves) if wave.matches(known_by)), -1)
-            groups[first].append(comparison)
-        at_once = max(1, self._options.at_once)
-        for group in groups:
-            for start in range(0, len(group), at_once):
-                yield group[start : start + at_once]
+            if comparison.name not in self._outcomes:
+                reason = f"not begun: {failures} of the devices before it failed or were reverted"
+                self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
+                self._on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
 
-    async def _wave(self, comparisons: Sequence[Comparison]) -> None:
+    def _waves(self) -> list[tuple[list[Comparison], list[str]]]:
+        """The devices in the order of the waves, and those of each that could not be reached."""
+        groups: list[tuple[list[Comparison], list[str]]] = [([], []) for _ in range(len(self._options.waves) + 1)]
+        for comparison in self._comparisons:
+            groups[self._wave_of(comparison.intent.device)][0].append(comparison)
+        for device, _ in self._unreached:
+            groups[self._wave_of(device)][1].append(device.name)
+        return groups
+
+    def _wave_of(self, device: Device) -> int:
+        return next((n for n, wave in enumerate(self._options.waves) if wave.matches(device.known_by)), -1)
+
+    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> None:
+        options = self._options
         with ExitStack() as locks:
             transactions = []
             for comparison in comparisons:
                 try:
-                    locks.enter_context(device_lock(self._options.working, comparison.name))
+                    locks.enter_context(device_lock(options.working, comparison.name))
                 except DeviceError as error:
                     self._outcomes[comparison.name] = self._untouched(comparison, error.message, Cause.FAILED)
-                    self._progress(comparison.name, str(State.UNCHANGED))
+                    self._on_event(DeviceEvent(comparison.name, Stage.UNCHANGED))
                 else:
                     transactions.append(self._transaction(comparison))
+            limits = Limits(options.at_once, options.verify_timeout_s, options.hold_s, later)
+            watching = _Watching(self._connector, self._delivered, {t.name for t in transactions})
             try:
-                await Wave(transactions, self._options.verify_timeout_s, self._clock).deliver()
+                await Wave(transactions, watching.watched, limits, self._clock).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
                 self._keep(transactions)
+                self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
+                await asyncio.shield(watching.close())
 
     def _keep(self, transactions: Iterable[Transaction]) -> None:
         """What devices run now, so that drift can be told from it."""
@@ -132,25 +193,53 @@ class Push:
                 delivered.keep(path, now, intent.scope, self._syntax_of(intent).grammar)
 
     def _transaction(self, comparison: Comparison) -> Transaction:
-        intent = comparison.intent
-
-        async def opener(transcript: Transcript) -> Session:
-            return await self._connector.open(intent.device, intent.platform, transcript)
-
-        folder, syntax = self._options.working, self._syntax_of(intent)
-        mask = self._options.mask_backups
-        return Transaction(
-            comparison,
-            self._checks.get(comparison.name, ()),
-            syntax,
-            opener,
-            Backup(folder / "backups" / self._options.run / f"{comparison.name}.txt", syntax, mask),
-            folder / "log" / self._options.run / f"{comparison.name}.log",
-            self._options.revert_timer_s,
-            self._progress,
-            self._clock,
+        intent, options = comparison.intent, self._options
+        syntax = self._syntax_of(intent)
+        means = Means(
+            syntax=syntax,
+            opener=_Opener(self._connector, intent.device, intent.platform),
+            backup=Backup(options.working / "backups" / options.run / f"{comparison.name}.txt", syntax, options.mask_backups),
+            log=options.working / "log" / options.run / f"{comparison.name}.log",
+            timer_s=options.revert_timer_s,
+            on_event=self._on_event,
+            clock=self._clock,
         )
+        return Transaction(comparison, self._checks.get(comparison.name, ()), means, self._sessions.pop(comparison.name, None))
 
     @staticmethod
     def _untouched(comparison: Comparison, reason: str, cause: Cause = Cause.INTERRUPTED) -> Outcome:
-        return Outcome(comparison.name, State.UNCHANGED, cause, comparison.counts, 0.0, reason)
+        return Outcome(comparison.name, State.UNCHANGED, cause, comparison.counts, 0.0, reason, way_back=comparison.way_back)
+
+
+class _Watching:
+    """Looks after devices of earlier waves while others are delivered to: those with checks that concern one of `names`."""
+
+    def __init__(self, connector: Connector, delivered: Sequence[Transaction], names: set[str]) -> None:
+        self._connector = connector
+        self._sessions: dict[str, Session] = {}
+        self.watched = [
+            Watched(t.name, checks, self._readings_of(t, checks), t.is_excused)
+            for t in delivered
+            if (checks := tuple(check for check in t.checks if check.peer in names))
+        ]
+
+    def _readings_of(self, transaction: Transaction, checks: Sequence[Check]) -> Callable[[], Awaitable[Readings]]:
+        names = sorted({check.reading for check in checks})
+        intent = transaction.comparison.intent
+
+        async def readings() -> Readings:
+            session = self._sessions.get(transaction.name)
+            if session is None:
+                session = self._sessions[transaction.name] = await self._connector.open(intent.device, intent.platform)
+            try:
+                return await read(session, intent.platform, names)
+            except ConnectionFailed:
+                del self._sessions[transaction.name]
+                await session.close()
+                raise
+
+        return readings
+
+    async def close(self) -> None:
+        while self._sessions:
+            await self._sessions.popitem()[1].close()

@@ -1,42 +1,48 @@
-"""The delivery to one device, as a transaction with a timer.
+"""The delivery to one device, as a transaction that goes through phases (see `Phase`).
 
-    unchanged --load--> loaded, timer running --confirm--> delivered
-                              |--revert, or the timer--> reverted
-
-What makes it safe: the timer is armed before the first edit, so from then on silence alone brings the device back; and a
-state is only ever reported after the running configuration was read again. A step that loses the device leaves it `lost`;
-`recover` is the one way out of that, and may take until the timer has gone off.
+What makes it safe: the phase is never behind what may have happened on the device; the way back is armed before the first
+edit where the device has one of its own; and a state is only ever reported after the running configuration was read again.
+A step that loses the device leaves it `lost`; `recover` is the one way out of that, and may take until the timer has gone off.
 """
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 from oast.change.backup import Backup
 from oast.change.compare import Comparison, edits_between
+from oast.change.hold import hold_s, touches
 from oast.change.outcome import Cause, Outcome, State
+from oast.change.strategies import Delivery, Phase, Work, delivery_for
+from oast.config.difference import difference
 from oast.config.indented import IndentedSyntax
 from oast.config.tree import Node, canonical
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused
+from oast.fleet.clock import Clock
+from oast.fleet.events import DeviceEvent, OnEvent, Stage
 from oast.readings.read import read
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult, evaluate
 
 # After the timer has gone off a device may need a moment until it can be reached again.
 RETURN_MARGIN_S = 20.0
-RETRY_S = 0.5
+RETRY_S = 1.0
 
 
 class Opener(Protocol):
-    """Opens a session to the transaction's device."""
+    """Opens sessions to the transaction's device."""
 
-    async def __call__(self, transcript: Transcript) -> Session: ...
+    async def __call__(self, transcript: Transcript, *, second: bool = False) -> Session:
+        """A new session; with `second`, by the second way in. Raises DeviceError."""
+
+    @property
+    def has_second(self) -> bool:
+        """Whether the inventory names a second way in."""
 
 
 class Moved(DeviceError):
@@ -53,46 +59,43 @@ class Lost:
     failed: tuple[CheckResult, ...] = ()
 
 
+@dataclass(frozen=True)
+class Means:
+    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation."""
+
+    syntax: IndentedSyntax
+    opener: Opener
+    backup: Backup
+    log: Path
+    timer_s: float
+    on_event: OnEvent
+    clock: Clock
+
+
 class Transaction:
     """One device's delivery; the wave calls the steps, in the order of their definition, until there is an `outcome`.
 
-    No step raises DeviceError: what fails is dealt with, or the transaction is `lost`. `clock` gives seconds.
+    No step raises DeviceError: what fails is dealt with, or the transaction is `lost`.
     """
 
-    def __init__(
-        self,
-        comparison: Comparison,
-        checks: Iterable[Check],
-        syntax: IndentedSyntax,
-        opener: Opener,
-        backup: Backup,
-        log: Path,
-        revert_timer_s: float,
-        progress: Callable[[str, str], None],
-        clock: Callable[[], float],
-    ) -> None:
+    def __init__(self, comparison: Comparison, checks: Iterable[Check], means: Means, session: Session | None = None) -> None:
+        """`session` is one that was left open by comparing."""
         self.comparison = comparison
         self.checks = tuple(checks)
+        self.phase = Phase.UNTOUCHED
         self.outcome: Outcome | None = None
         self.lost: Lost | None = None
         # What the device ran when it was last read, canonical.
         self.running: Node | None = None
-        self._syntax = syntax
-        self._opener = opener
-        self._backup = backup
-        self._log = log
-        self._timer_s = revert_timer_s
-        self._progress = progress
-        self._clock = clock
-        self._started = clock()
-        self._transcript = Transcript(clock)
-        self._session: Session | None = None
+        self.timer_s = means.timer_s
+        self._means = means
+        self._started = means.clock.now()
+        self._transcript = Transcript(means.clock.now) if session is None else session.transcript
+        self._session = session
+        self._delivery: Delivery | None = None
         self._armed_at: float | None = None
-        self._edited = False
-        self._confirming = False
-        self._confirmed = False
-        self._reached_in_time = False
         self._before: Readings = {}
+        self._reached_in_time = False
 
     @property
     def name(self) -> str:
@@ -101,58 +104,100 @@ class Transaction:
     @property
     def timer_left_s(self) -> float:
         """How long the device waits for a confirmation, as far as Oast knows."""
-        return self._timer_s if self._armed_at is None else self._armed_at + self._timer_s - self._clock()
+        return self.timer_s if self._armed_at is None else self._armed_at + self.timer_s - self._means.clock.now()
+
+    @property
+    def hold_s(self) -> float:
+        """How long the checks have to stay true."""
+        return hold_s(self.comparison, self.checks)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it goes on: neither ended nor lost."""
+        return self.outcome is None and self.lost is None
 
     # --- the steps ------------------------------------------------------------------------------------------------
 
-    async def load(self) -> None:
-        """Everything up to the point where only the checks and the confirmation are missing."""
+    async def prepare(self) -> None:
+        """Everything that changes nothing: connect, read again, back up, take readings, make sure of the way back."""
         try:
             await self._prepare()
-            await self._edit()
+        except DeviceError as error:
+            await self._end(State.UNCHANGED, Cause.FAILED, error.message, error.hint)
+
+    async def _prepare(self) -> None:
+        running_text = await self._connected()
+        if canonical(self._means.syntax.parse(running_text).tree) != self.comparison.running:
+            raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
+        self._say(Stage.BACKING_UP)
+        self._means.backup.write(running_text)
+        self._before = await self._read_state()
+        self._delivery = self._delivery_over(self._open_session())
+        await self._delivery.look()
+        await self._prove_way_back(self._delivery)
+        self._say(Stage.PREPARED)
+
+    async def _connected(self) -> str:
+        """A session, and what the device runs now. One that was left open may have ended since: nothing was sent on it."""
+        if self._session is not None:
+            self._transcript.note("going on with the session in which it was compared")
+            try:
+                return await self._session.read_running()
+            except ConnectionFailed:
+                await self._close()
+        self._say(Stage.CONNECTING)
+        self._session = await self._means.opener(self._transcript)
+        return await self._session.read_running()
+
+    async def _prove_way_back(self, delivery: Delivery) -> None:
+        """A change that may cut the path is not begun where nothing would bring the device back."""
+        risks = self.comparison.risks
+        if not risks or delivery.way_back.by_itself:
+            return
+        more = f" and {len(risks) - 1} more" if len(risks) > 1 else ""
+        what = f"the change may cut the path to it: {risks[0]}{more}; and it has no way back of its own"
+        if not self._means.opener.has_second:
+            hint = "name a second way in for it in the inventory (second_way: ADDRESS), or make the change on its console"
+            raise DeviceError(f"{what}: it was not touched", hint=hint)
+        try:
+            second = await self._means.opener(self._transcript, second=True)
+        except DeviceError as error:
+            raise DeviceError(f"{what}, and its second way in is not open ({error.message}): it was not touched") from None
+        await second.close()
+        self._transcript.note("the second way in is open")
+
+    async def load(self) -> None:
+        """Bring the change into effect, and read it again."""
+        if not self.is_open or self._delivery is None:
+            return
+        try:
+            self._say(Stage.STAGING)
+            await self._delivery.stage()
+            await self._delivery.validate()
+            self._say(Stage.APPLYING, 0)
+            # From here on the device may be armed, even if its answer is lost.
+            self._armed_at = self._means.clock.now()
+            self._transcript.note(f"unless confirmed, it goes back by {self._delivery.way_back.name}")
+            await self._delivery.apply(self.timer_s)
             await self._prove()
         except DeviceRefused as refused:
             await self._refused(refused)
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
 
-    async def _prepare(self) -> None:
-        self._say("connecting")
-        self._session = await self._opener(self._transcript)
-        running_text = await self._session.read_running()
-        if canonical(self._syntax.parse(running_text).tree) != self.comparison.running:
-            raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
-        self._say("backing up")
-        self._backup.write(running_text)
-        self._before = await self._read_state()
-        await self._session.gain_privilege()
-
-    async def _edit(self) -> None:
-        session = self._open_session()
-        self._say("arming the timer")
-        # From here on the device may be armed, even if its answer is lost.
-        self._armed_at = self._clock()
-        await session.begin(self._timer_s)
-        commands = self.comparison.commands
-        for number, command in enumerate(commands, 1):
-            self._say(f"loading {number} of {len(commands)}")
-            self._edited = True
-            await session.send(command)
-        await session.finish()
-
     async def _prove(self) -> None:
-        self._say("reading again")
-        self.running = running = canonical(self._syntax.parse(await self._open_session().read_running()).tree)
+        self._say(Stage.READING_AGAIN)
+        self.running = running = await self._read_running(self._open_session())
         left = edits_between(self.comparison.intent, running, self.comparison.mode)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
             message = f"the device took every line, but {len(left)} differences are left (at {places})"
             raise DeviceError(message, hint="the platform's grammar may not describe this device")
-        self._say("loaded")
+        self.phase = Phase.APPLIED
+        self._say(Stage.APPLIED)
 
     async def check(self) -> list[CheckResult]:
         """The checks against the device as it is now; none when it is lost."""
-        self._say("checking")
         try:
             return evaluate(self.checks, await self._read_state())
         except DeviceError as error:
@@ -162,50 +207,64 @@ class Transaction:
     def to_answer_for(self, results: Iterable[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
         """The failed checks this delivery has to answer for, and those it is excused from: they failed in the same way
         before, and rest on nothing that it changes."""
-        before = {(r.check.title, r.check.reading): r.actual for r in evaluate(self.checks, self._before)}
         counted: list[CheckResult] = []
         excused: list[CheckResult] = []
         for result in results:
             if not result.passed:
-                same = before[(result.check.title, result.check.reading)] == result.actual
-                (excused if same and not self.touches(result) else counted).append(result)
+                (excused if self.is_excused(result) else counted).append(result)
         return counted, excused
+
+    def is_excused(self, result: CheckResult) -> bool:
+        """Whether a failed check failed in the same way before, and rests on nothing that this delivery changes."""
+        before = evaluate((result.check,), self._before)
+        return before[0].actual == result.actual and not touches(result.check, self.comparison.edits)
 
     def touches(self, result: CheckResult) -> bool:
         """Whether this delivery changes what the check rests on."""
-        return any(edit.path[: len(path)] == path for path in result.check.concerns for edit in self.comparison.edits)
+        return touches(result.check, self.comparison.edits)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
         """Keep and save the change."""
-        self._say("confirming")
+        excused = tuple(excused)
         try:
-            self._confirming = True
-            await self._open_session().confirm()
+            if self.comparison.risks:
+                # What may have cut the path is kept only when a session that begins now comes in.
+                await self._log_in_again()
+            self._say(Stage.CONFIRMING)
+            self.phase = Phase.CONFIRMING
+            await self._delivery_over(self._open_session()).confirm()
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return
-        self._confirmed = True
-        await self._save(self._open_session(), Cause.NONE, excused=tuple(excused))
+        self.phase = Phase.CONFIRMED
+        await self._save(self._open_session(), Cause.NONE, excused=excused)
+
+    async def _log_in_again(self) -> None:
+        self._say(Stage.LOGGING_IN_AGAIN)
+        fresh = await self._means.opener(self._transcript)
+        await self._close()
+        self._session = fresh
 
     async def _save(self, session: Session, cause: Cause, *, excused: tuple[CheckResult, ...] = ()) -> None:
-        self._say("saving")
+        self._say(Stage.SAVING)
         try:
-            await session.save()
+            await self._delivery_over(session).save()
         except DeviceError as error:
-            reason = f"it runs the change, but startup was not saved: {error.message}"
-            await self._end(State.DELIVERED, Cause.FAILED, reason, "save it on the device, or it will start with the old configuration")
+            await self._unsaved(Cause.FAILED, error)
             return
         await self._end(State.DELIVERED, cause, excused=excused)
+
+    async def _unsaved(self, cause: Cause, error: DeviceError) -> None:
+        reason = f"it runs the change, but startup was not saved: {error.message}"
+        await self._end(State.DELIVERED, cause, reason, "save it on the device, or it will start with the old configuration")
 
     async def revert(self, failed: Iterable[CheckResult]) -> None:
         """Take the change back because of `failed` checks."""
         failed = tuple(failed)
-        self._say("going back")
+        self._say(Stage.REVERTING)
         reason = "; ".join(result.finding for result in failed)
         try:
-            session = self._open_session()
-            await session.revert()
-            state = await self._state_now(session)
+            state = await self._cancelled(self._open_session())
         except DeviceError:
             self.lost = Lost(Cause.CHECKS, reason, failed=failed)
             return
@@ -221,113 +280,135 @@ class Transaction:
 
     async def _refused(self, refused: DeviceRefused) -> None:
         """The device refused a line: take back at once what went before it, on the same session."""
-        place = None
-        if self._armed_at is not None:
-            place = next((self._place(c.path) for c in self.comparison.commands if c.masked.strip() == refused.statement), None)
-        message = f"{refused.message} ({place})" if place else refused.message
-        if self._armed_at is None:
+        message = refused.message
+        commands = self.comparison.commands
+        if refused.number is not None and refused.number < len(commands):
+            place = self.comparison.intent.place_of(commands[refused.number].path)
+            message = f"{message} ({place})" if place else message
+        if self.phase is Phase.UNTOUCHED:
             await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint)
             return
-        self._say("going back")
+        self._say(Stage.REVERTING)
         try:
-            session = self._open_session()
-            try:
-                await session.revert()
-            except DeviceRefused:
-                pass  # The timer itself was what the device refused; reading again tells.
-            state = await self._state_now(session)
+            state = await self._cancelled(self._open_session())
         except DeviceError:
             self.lost = Lost(Cause.FAILED, message)
             return
         await self._end(state, Cause.FAILED, message, refused.hint)
 
-    def _place(self, path: tuple[str, ...]) -> str | None:
-        place = self.comparison.intent.place_of(path)
-        return str(place) if place else None
+    async def _cancelled(self, session: Session) -> State:
+        """Go back over `session`, and what the device runs then."""
+        try:
+            await self._delivery_over(session).cancel(self.phase)
+        except DeviceRefused:
+            pass  # There may be nothing to go back from; reading again tells.
+        return await self._state_now(session)
 
     async def recover(self) -> None:
         """Find out, and where needed bring about, the state of a device that is `lost`.
 
-        Tries until some time after the timer must have gone off. A device that can only be reached again after that has
-        gone back by itself, which means that the change had cut the path to it.
+        Where the device goes back by itself, tries until some time after that must have happened: a device that can only be
+        reached again then was cut off by the change. Where it does not, tries as long, by every way in there is.
         """
         if self.lost is None:
             return
-        cause, reason, hint = self.lost.cause, self.lost.reason, self.lost.hint
+        lost = self.lost
         await self._close()
-        if self._confirmed:
-            await self._save_anew(cause)
+        if self.phase is Phase.CONFIRMED:
+            await self._save_anew(lost.cause)
             return
-        if self._armed_at is None:
-            await self._end(State.UNCHANGED, cause, reason, hint)
+        if self.phase is Phase.UNTOUCHED:
+            await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint)
             return
-        self._say("lost; waiting for it to come back" if cause is not Cause.INTERRUPTED else "going back")
-        deadline = self._armed_at + self._timer_s + RETURN_MARGIN_S
+        self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
+        clock = self._means.clock
+        deadline = (clock.now() if self._armed_at is None else self._armed_at) + self.timer_s + RETURN_MARGIN_S
         last = "it was not tried again"
-        while self._clock() < deadline:
+        second = False
+        while clock.now() < deadline:
             try:
-                state, by_itself = await self._settle()
+                state, by_itself = await self._settle(second=second)
             except AuthenticationFailed as error:
                 last = error.message
             except DeviceError as error:
                 last = error.message
             else:
-                if state is State.REVERTED and by_itself and cause is Cause.FAILED:
-                    cause = Cause.CHECKS
-                    reason = f"the change cut the path to the device ({reason}); its timer brought it back"
-                if state is State.UNKNOWN:
-                    reason = f"{reason}; it now runs neither what it ran before nor what was intended"
-                if state is State.DELIVERED:
-                    await self._end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
-                else:
-                    await self._end(state, cause, reason, hint, failed=self.lost.failed)
+                await self._settled(state, lost, by_itself=by_itself)
                 return
-            await asyncio.sleep(RETRY_S)
-        reason = f"{reason}; it cannot be reached to find out ({last})"
-        await self._end(State.UNKNOWN, cause, reason, "look at the device itself: its timer should have brought it back")
+            second = self._means.opener.has_second and not second
+            await clock.sleep(RETRY_S)
+        reason = f"{lost.reason}; it cannot be reached to find out ({last})"
+        await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.way_back.if_silent)
+
+    async def _settled(self, state: State, lost: Lost, *, by_itself: bool) -> None:
+        cause, reason = lost.cause, lost.reason
+        if state is State.DELIVERED:
+            await self._end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
+            return
+        if state is State.REVERTED and by_itself and cause is Cause.FAILED:
+            cause = Cause.CHECKS
+            reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
+        if state is State.UNKNOWN:
+            reason = f"{reason}; it now runs neither what it ran before nor what was intended"
+        await self._end(state, cause, reason, lost.hint, failed=lost.failed)
 
     async def _save_anew(self, cause: Cause) -> None:
         """The change is confirmed, and only saving it was cut short."""
         try:
-            self._session = await self._opener(self._transcript)
+            self._session = await self._means.opener(self._transcript)
         except DeviceError as error:
-            reason = f"it runs the change, but startup was not saved: {error.message}"
-            await self._end(State.DELIVERED, cause, reason, "save it on the device, or it will start with the old configuration")
+            await self._unsaved(cause, error)
             return
         await self._save(self._session, cause)
 
-    async def _settle(self) -> tuple[State, bool]:
+    async def _settle(self, *, second: bool) -> tuple[State, bool]:
         """One try: connect, read, and then go back, or complete a confirmation that was under way.
 
-        Also whether the device had gone back by the time it could be reached again.
+        Also whether the device had gone back by itself by the time it could be reached again.
         """
-        session = await self._opener(self._transcript)
+        session = await self._means.opener(self._transcript, second=second)
+        way_back = self.comparison.way_back
         self._reached_in_time = self._reached_in_time or self.timer_left_s > 0
         try:
             state = await self._state_now(session)
-            by_itself = state is State.REVERTED and not self._reached_in_time
-            if not by_itself:
+            by_itself = way_back.by_itself and state is State.REVERTED and not self._reached_in_time
+            if not by_itself and state is State.DELIVERED:
                 try:
-                    await (session.confirm() if state is State.DELIVERED else session.revert())
+                    await self._delivery_over(session).confirm()
                 except DeviceRefused:
                     pass  # The timer is not armed any more; what is running now tells why.
                 state = await self._state_now(session)
+            elif not by_itself:
+                state = await self._cancelled(session)
             if state is State.DELIVERED:
-                await session.save()
+                await self._delivery_over(session).save()
         finally:
             await session.close()
         return state, by_itself
 
     async def _state_now(self, session: Session) -> State:
-        """What the device runs, read again and compared whole with what it ran before."""
-        self.running = running = canonical(self._syntax.parse(await session.read_running()).tree)
-        if running == self.comparison.running:
-            return State.REVERTED if self._edited else State.UNCHANGED
-        if not edits_between(self.comparison.intent, running, self.comparison.mode) and self._confirming:
+        """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""
+        self.running = running = await self._read_running(session)
+        scope = self.comparison.intent.scope
+        if running == self.comparison.running or not difference(scope.within(self.comparison.running), scope.within(running)):
+            return State.REVERTED if self.phase >= Phase.APPLYING else State.UNCHANGED
+        if not edits_between(self.comparison.intent, running, self.comparison.mode) and self.phase >= Phase.CONFIRMING:
             return State.DELIVERED
         return State.UNKNOWN
 
     # --- small parts ----------------------------------------------------------------------------------------------
+
+    def _delivery_over(self, session: Session) -> Delivery:
+        return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent))
+
+    def _reached(self, phase: Phase) -> None:
+        self.phase = max(self.phase, phase)
+
+    def _sent(self, number: int) -> None:
+        self._say(Stage.APPLYING, number)
+
+    async def _read_running(self, session: Session) -> Node:
+        return canonical(self._means.syntax.parse(await session.read_running()).tree)
 
     async def _read_state(self) -> Readings:
         names = sorted({check.reading for check in self.checks})
@@ -338,9 +419,15 @@ class Transaction:
             raise ConnectionFailed("there is no session with the device")
         return self._session
 
-    def _say(self, stage: str) -> None:
-        self._transcript.note(stage)
-        self._progress(self.name, stage)
+    def say(self, stage: Stage) -> None:
+        """Tell whoever watches where the device stands."""
+        self._means.on_event(DeviceEvent(self.name, stage))
+
+    def _say(self, stage: Stage, done: int = 0) -> None:
+        total = len(self.comparison.commands) if stage is Stage.APPLYING else 0
+        if not done:
+            self._transcript.note(str(stage))
+        self._means.on_event(DeviceEvent(self.name, stage, done, total))
 
     async def _close(self) -> None:
         session, self._session = self._session, None
@@ -357,22 +444,25 @@ class Transaction:
         failed: tuple[CheckResult, ...] = (),
         excused: tuple[CheckResult, ...] = (),
     ) -> None:
+        self.phase = Phase.ENDED
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
         self.outcome = Outcome(
-            self.name,
-            state,
-            cause,
-            self.comparison.counts,
-            self._clock() - self._started,
-            reason,
-            hint,
-            failed,
-            excused,
-            str(self._log),
+            device=self.name,
+            state=state,
+            cause=cause,
+            counts=self.comparison.counts,
+            seconds=self._means.clock.now() - self._started,
+            reason=reason,
+            hint=hint,
+            failed_checks=failed,
+            excused_checks=excused,
+            log=str(self._means.log),
+            way_back=self.comparison.way_back,
+            saved_besides=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
         )
-        self._progress(self.name, str(state))
+        self._means.on_event(DeviceEvent(self.name, Stage(str(state))))
         await self._close()
         try:
-            self._transcript.write(self._log)
+            self._transcript.write(self._means.log)
         except OSError:
             pass  # A full disk here must not turn a known state into an unknown one.

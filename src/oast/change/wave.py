@@ -1,30 +1,62 @@
-"""A wave: the devices delivered to together. All are loaded, then checked, then each is kept or taken back.
+"""A wave: the devices delivered to together. All are prepared, then loaded, then checked, then each is kept or taken back.
 
-The checks come after all are loaded because an adjacency needs both its ends. A device that is lost on the way is recovered
-beside the others: nobody waits for it, since the timers of those that are loaded run on.
+The checks come after all are loaded because an adjacency needs both its ends; timers are armed only when all are prepared. A
+device that is lost on the way is recovered beside the others: nobody waits for it, since the timers of those that are loaded
+run on. `at_once` bounds how many devices are being worked on at any moment, and never how many are in the wave.
 """
 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable, Iterable, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from oast.change.outcome import Cause
 from oast.change.transaction import Lost, Transaction
-from oast.verify.checks import CheckResult
+from oast.errors import DeviceError
+from oast.fleet.clock import Clock
+from oast.fleet.events import Stage
+from oast.readings.tables import Readings
+from oast.verify.checks import Check, CheckResult, evaluate
 
 POLL_S = 0.4
 # What has to be left of the shortest timer for confirming every device of the wave.
 CONFIRM_MARGIN_S = 2.0
 
 
-class Wave:
-    """Delivers `transactions` together. `verify_timeout_s` is how long the checks may take to come true."""
+@dataclass(frozen=True)
+class Watched:
+    """A device that is delivered already: checks of it whose other end is in this wave, and how its readings are had.
 
-    def __init__(self, transactions: Sequence[Transaction], verify_timeout_s: float, clock: Callable[[], float]) -> None:
+    `excused` says whether a failed check of it failed just so before anything was delivered, and rests on nothing that was.
+    """
+
+    device: str
+    checks: tuple[Check, ...]
+    readings: Callable[[], Awaitable[Readings]]
+    excused: Callable[[CheckResult], bool]
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How a wave goes: `verify_timeout_s` is how long the checks may take to come true, `hold_s` how long at least they
+    have to stay so. Checks whose other end is among `later` are left to the wave of that."""
+
+    at_once: int
+    verify_timeout_s: float
+    hold_s: float
+    later: frozenset[str] = frozenset()
+
+
+class Wave:
+    """Delivers `transactions` together, and looks after what is `watched` meanwhile."""
+
+    def __init__(self, transactions: Sequence[Transaction], watched: Sequence[Watched], limits: Limits, clock: Clock) -> None:
         self._transactions = transactions
-        self._verify_timeout_s = verify_timeout_s
+        self._watched = watched
+        self._limits = limits
         self._clock = clock
+        self._places = asyncio.Semaphore(max(1, limits.at_once))
         self._last: dict[Transaction, list[CheckResult]] = {}
 
     async def deliver(self) -> None:
@@ -32,6 +64,7 @@ class Wave:
         try:
             async with asyncio.TaskGroup() as rescues:
                 self._rescues = rescues
+                await self._prepare_all()
                 await self._load_all()
                 await self._decide()
         except BaseException:
@@ -45,15 +78,28 @@ class Wave:
                 group.create_task(transaction.abandon())
 
     def _open(self) -> list[Transaction]:
-        return [t for t in self._transactions if t.outcome is None and t.lost is None]
+        return [transaction for transaction in self._transactions if transaction.is_open]
+
+    async def _prepare_all(self) -> None:
+        """Everything before the first timer; how long it takes tells how long the timers have to be."""
+        started = self._clock.now()
+        await self._together(self._transactions, Transaction.prepare)
+        rounds = self._clock.now() - started
+        hold_s = max((transaction.hold_s for transaction in self._open()), default=0.0)
+        self._hold_s = max(hold_s, self._limits.hold_s)
+        # Loading takes about as long as preparing did: as many answers, and as many devices at once.
+        needed = 2 * rounds + self._limits.verify_timeout_s + self._hold_s + CONFIRM_MARGIN_S
+        if len(self._transactions) > self._limits.at_once or self._hold_s:
+            for transaction in self._open():
+                transaction.timer_s = max(transaction.timer_s, needed)
 
     async def _load_all(self) -> None:
         """Load every device; one that is so slow that the others' timers would run out is given up."""
-        loading = {asyncio.create_task(self._step(t, Transaction.load)): t for t in self._transactions}
+        loading = {asyncio.create_task(self._step(t, Transaction.load)): t for t in self._open()}
         try:
             waiting = set(loading)
             while waiting:
-                done, waiting = await asyncio.wait(waiting, timeout=POLL_S)
+                done, waiting = await self._some(waiting)
                 for task in done:
                     task.result()
                 if self._spare_s([t for t in self._open() if t not in [loading[w] for w in waiting]]) <= 0:
@@ -65,15 +111,25 @@ class Wave:
                 task.cancel()
             await asyncio.gather(*loading, return_exceptions=True)
 
+    async def _some(self, waiting: set[asyncio.Task[None]]) -> tuple[set[asyncio.Task[None]], set[asyncio.Task[None]]]:
+        """Wait until one of the tasks is done, or a moment has passed."""
+        moment = asyncio.create_task(self._clock.sleep(POLL_S))
+        try:
+            await asyncio.wait({*waiting, moment}, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            moment.cancel()
+        done = {task for task in waiting if task.done()}
+        return done, waiting - done
+
     def _spare_s(self, loaded: Sequence[Transaction]) -> float:
         """How long those that are loaded can wait for the others and still be checked and confirmed."""
         left = min((t.timer_left_s for t in loaded), default=float("inf"))
-        return left - self._verify_timeout_s - CONFIRM_MARGIN_S
+        return left - self._limits.verify_timeout_s - self._hold_s - CONFIRM_MARGIN_S
 
     async def _give_up(self, task: asyncio.Task[None], transaction: Transaction) -> None:
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
-        if transaction.outcome is None and transaction.lost is None:
+        if transaction.is_open:
             reason = "it was not loaded before the timers of the others in its wave would have run out"
             transaction.lost = Lost(Cause.FAILED, reason, "give more time with --revert-timer, or push to it alone")
             self._rescues.create_task(transaction.recover())
@@ -90,22 +146,74 @@ class Wave:
         await self._together(self._open(), lambda t: t.confirm(excused[t]))
 
     async def _check_until_true(self) -> dict[Transaction, list[CheckResult]]:
-        """Check all that are loaded until nothing counts as failed, or time is up; what still fails then."""
+        """Check all that are loaded until everything that counts has been true for as long as it has to be, or time is up;
+        what still fails then."""
         left = min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
-        deadline = self._clock() + min(self._verify_timeout_s, left)
+        begun = self._clock.now()
+        last_start = begun + self._limits.verify_timeout_s
+        deadline = begun + min(self._limits.verify_timeout_s + self._hold_s, left)
+        true_since: float | None = None
         while True:
-            self._last = {}
+            failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
+            now = self._clock.now()
+            if failing:
+                true_since = None
+                if now + POLL_S >= last_start or now + POLL_S >= deadline:
+                    return failing
+            else:
+                true_since = now if true_since is None else true_since
+                if now - true_since >= self._hold_s:
+                    return {}
+                if now + POLL_S >= deadline:
+                    return self._not_held(now - true_since)
+            await self._clock.sleep(POLL_S)
 
-            async def check(transaction: Transaction) -> None:
-                self._last[transaction] = await transaction.check()
+    def _not_held(self, seconds: float) -> dict[Transaction, list[CheckResult]]:
+        """The timers are so near that the checks could not be watched long enough."""
+        reason = f"the checks could be watched for {seconds:.0f} s only, and have to stay true for {self._hold_s:.0f} s"
+        for transaction in self._open():
+            transaction.lost = Lost(Cause.CHECKS, reason, "give more time with --revert-timer")
+            self._rescues.create_task(transaction.recover())
+        return {}
 
-            await self._together(self._open(), check)
-            failing = {t: counted for t in self._open() if (counted := t.to_answer_for(self._last[t])[0])}
-            if not failing or self._clock() + POLL_S >= deadline:
-                return failing
-            await asyncio.sleep(POLL_S)
+    async def _check_once(self, stage: Stage) -> dict[Transaction, list[CheckResult]]:
+        self._last = {}
 
-    async def _take_back(self, failing: dict[Transaction, list[CheckResult]]) -> None:
+        async def check(transaction: Transaction) -> None:
+            transaction.say(stage)
+            results = await transaction.check()
+            self._last[transaction] = [r for r in results if r.check.peer not in self._limits.later]
+
+        await self._together(self._open(), check)
+        failing = {t: counted for t in self._open() if (counted := t.to_answer_for(self._last[t])[0])}
+        for transaction, results in (await self._watch()).items():
+            failing.setdefault(transaction, []).extend(results)
+        return failing
+
+    async def _watch(self) -> Mapping[Transaction, list[CheckResult]]:
+        """What has become false on devices of earlier waves, by the devices of this one at the other end."""
+        by_name = {transaction.name: transaction for transaction in self._open()}
+        found: dict[Transaction, list[CheckResult]] = {}
+
+        async def look(watched: Watched) -> None:
+            checks = [check for check in watched.checks if check.peer in by_name]
+            if not checks:
+                return
+            async with self._places:
+                try:
+                    readings = await watched.readings()
+                except DeviceError:
+                    return  # What cannot be read now is no finding about this wave; its own end is checked in any case.
+            for result in evaluate(checks, readings):
+                if not result.passed and not watched.excused(result):
+                    found.setdefault(by_name[str(result.check.peer)], []).append(result)
+
+        async with asyncio.TaskGroup() as group:
+            for watched in self._watched:
+                group.create_task(look(watched))
+        return found
+
+    async def _take_back(self, failing: Mapping[Transaction, list[CheckResult]]) -> None:
         await self._together(failing, lambda t: t.revert(failing[t]))
 
     async def _together(self, transactions: Iterable[Transaction], step: Callable[[Transaction], Awaitable[None]]) -> None:
@@ -114,6 +222,7 @@ class Wave:
                 group.create_task(self._step(transaction, step))
 
     async def _step(self, transaction: Transaction, step: Callable[[Transaction], Awaitable[None]]) -> None:
-        await step(transaction)
+        async with self._places:
+            await step(transaction)
         if transaction.lost is not None and transaction.outcome is None:
             self._rescues.create_task(transaction.recover())

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from oast import __version__
+from oast.errors import UsageError
 
 
 def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
@@ -16,7 +17,7 @@ def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Nam
         prog="oast",
         description="Render device configurations, see what would change, deliver it with a way back, verify the network.",
         epilog="Exit codes: 0 done, or nothing to do; 1 the answer is no; 2 wrong command line; 3 the estate is invalid; "
-        "4 a device failed; 5 delivered, and gone back; 130 interrupted.",
+        "4 a device failed; 5 delivered, and reverted; 130 interrupted.",
         allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"oast {__version__}")
@@ -74,6 +75,12 @@ def add_connection(parser: argparse.ArgumentParser) -> None:
 def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
     """What comes out."""
     parser.add_argument("--format", choices=("text", "json", *more), default="text", help="text to read (default), or a document")
+
+
+def need_reason(reason: str | None) -> None:
+    """A change without a reason is no change. Raises UsageError."""
+    if not reason or not reason.strip():
+        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
 
 
 def positive(text: str) -> int:

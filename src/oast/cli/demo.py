@@ -16,7 +16,7 @@ from pathlib import Path
 
 from rich.text import Text
 
-from oast.cli.exits import DONE, FAILED, GONE_BACK, NO
+from oast.cli.exits import DONE, FAILED, NO, REVERTED
 from oast.cli.fresh import fresh_folder, lay_out
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
@@ -105,7 +105,7 @@ class _Story:
             "so after 10 seconds the device goes back by itself, and Oast finds out that it did.",
         )
         cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false")
-        self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=GONE_BACK)
+        self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=REVERTED)
         self._say("Nothing is left of it:")
         self._run("diff")
         self._run("sim", "stop")

@@ -6,12 +6,15 @@ import argparse
 import asyncio
 import sys
 
+from oast.change.compare import Mode
 from oast.cli import arguments
-from oast.cli.compared import compare_all, prepare, split
-from oast.cli.differences import difference_document, show_differences
+from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
-from oast.cli.workplace import console, estate_of, plural, put_json
+from oast.cli.progress import Progress
+from oast.cli.workplace import console, estate_of, plural, put_document
+from oast.operations.deliver import Plan, compare
+from oast.operations.preparation import prepare
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -24,25 +27,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    work = prepare(estate_of(options), options)
-    compared, failed = split(asyncio.run(compare_all(work, options.mode, quiet=options.quiet or options.format == "json")))
-    different = [c for c in compared if c.edits]
+    plan = asyncio.run(compared(options))
     if options.format == "json":
-        put_json(
-            "diff",
-            1,
-            {
-                "devices": [difference_document(c) for c in compared],
-                "failed": [{"device": name, "reason": error.message} for name, error in failed],
-            },
-        )
+        put_document(plan.document())
     else:
         out = console()
-        show_differences(compared, out)
-        if different:
-            total = f"+{sum(c.counts.added for c in different)} -{sum(c.counts.removed for c in different)}"
-            out.print(f"{plural(len(different), 'device')} to change ({total}), {len(compared) - len(different)} as intended")
-        elif compared:
-            out.print(f"nothing to do: {plural(len(compared), 'device')} as intended")
-        show_device_errors(failed, sys.stderr, work.logs)
-    return FAILED if failed else NO if different else DONE
+        show_differences(plan.comparisons, out)
+        if plan.different:
+            total = f"+{sum(c.counts.added for c in plan.different)} -{sum(c.counts.removed for c in plan.different)}"
+            as_intended = len(plan.comparisons) - len(plan.different)
+            out.print(f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} as intended")
+        elif plan.comparisons:
+            out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended")
+        show_device_errors(plan.failed, sys.stderr, plan.logs)
+    return FAILED if plan.failed else NO if plan.different else DONE
+
+
+async def compared(options: argparse.Namespace) -> Plan:
+    """The devices that the options mean, read and compared, with progress on stderr."""
+    prepared = prepare(estate_of(options), options.on, options.section)
+    quiet = options.quiet or options.format == "json"
+    with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
+        mode: Mode = getattr(options, "mode", "replace")
+        return await compare(prepared, mode, at_once=options.at_once, timeout_s=options.timeout, on_event=progress)

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.compare import Comparison
 from oast.cli.workplace import named
 from oast.config.difference import Edit
-from oast.config.documents import edits_document
 from oast.config.view import Counts, ViewLine, counts, view
 
 NAMED = 12  # devices of a group that are named; JSON names them all
@@ -80,14 +78,3 @@ def _line(line: ViewLine) -> Text:
     if line.note:
         text.append(f"   ({line.note})", style="dim")
     return text
-
-
-def difference_document(comparison: Comparison) -> dict[str, Any]:
-    """One device's difference for JSON."""
-    return {
-        "device": comparison.name,
-        "added": comparison.counts.added,
-        "removed": comparison.counts.removed,
-        "edits": edits_document(comparison.edits),
-        "commands": [command.masked for command in comparison.commands],
-    }

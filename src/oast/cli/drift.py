@@ -7,19 +7,17 @@ import asyncio
 import sys
 from collections.abc import Sequence
 from datetime import date
-from typing import Any
 
-from oast.change.compare import Comparison
-from oast.change.delivered import Drift, load, path_of, since_delivered
+from oast.change.delivered import Drift
 from oast.cli import arguments
-from oast.cli.compared import Work, compare_all, policies_of, prepare, split
+from oast.cli.diff import compared
 from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import problem_document, show_device_errors, show_problems
-from oast.cli.workplace import console, estate_of, plural, put_json
-from oast.config.documents import edits_document
-from oast.config.view import counts
-from oast.errors import DeviceError
+from oast.cli.failures import show_device_errors, show_problems
+from oast.cli.workplace import console, plural, put_json
+from oast.operations.documents import drift_document, problem_document
+from oast.operations.drift import drifts
+from oast.operations.preparation import violations
 from oast.records import Problem
 
 
@@ -32,33 +30,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    work = prepare(estate_of(options), options)
-    problems = policies_of(work, date.today())
-    compared, failed = split(asyncio.run(compare_all(work, "replace", quiet=options.quiet or options.format == "json")))
-    drifts = [_drift(comparison, work, limited=bool(options.section)) for comparison in compared]
+    plan = asyncio.run(compared(options))
+    problems = violations(plan.preparation, date.today())
+    found = drifts(plan, limited=bool(options.section))
     if options.format == "json":
-        put_json("drift", 1, _document(drifts, problems, failed, work))
+        content = {
+            "devices": [drift_document(drift) for drift in found],
+            "policies": [problem_document(problem) for problem in problems],
+            "failed": [{"device": name, "reason": error.message} for name, error in plan.failed],
+        }
+        put_json("drift", 1, content)
     else:
-        _show(drifts, problems, work)
-        show_device_errors(failed, sys.stderr, work.logs)
-    wrong = any(drift.edits for drift in drifts) or any(problem.kind == "policy" for problem in problems)
-    return FAILED if failed else NO if wrong else DONE
+        _show(found, problems)
+        show_device_errors(plan.failed, sys.stderr, plan.logs)
+    wrong = any(drift.edits for drift in found) or any(problem.kind == "policy" for problem in problems)
+    return FAILED if plan.failed else NO if wrong else DONE
 
 
-def _drift(comparison: Comparison, work: Work, *, limited: bool) -> Drift:
-    syntax = work.builder.syntax(comparison.intent.device)
-    delivered = load(path_of(work.estate.working, comparison.name), syntax.grammar)
-    if delivered is None:
-        # The way from intent to running: what stands on the device besides what is intended was added by somebody.
-        return Drift(comparison.name, None, comparison.away_from_intent)
-    drift = since_delivered(comparison.name, delivered, comparison.running)
-    if not limited:
-        return drift
-    edits = tuple(edit for edit in drift.edits if comparison.intent.scope.covers(edit.path))
-    return Drift(drift.name, drift.since, edits)
-
-
-def _show(drifts: Sequence[Drift], problems: Sequence[Problem], work: Work) -> None:
+def _show(drifts: Sequence[Drift], problems: Sequence[Problem]) -> None:
     out = console()
     known = [drift for drift in drifts if drift.since is not None]
     new = [drift for drift in drifts if drift.since is None]
@@ -85,26 +74,3 @@ def _show(drifts: Sequence[Drift], problems: Sequence[Problem], work: Work) -> N
         told.append(plural(errors, "policy violation"))
     if told:
         out.print("; ".join(told))
-
-
-def _document(
-    drifts: Sequence[Drift], problems: Sequence[Problem], failed: Sequence[tuple[str, DeviceError]], work: Work
-) -> dict[str, Any]:
-    devices = []
-    for drift in drifts:
-        change = counts(drift.edits)
-        since = {"run": drift.since.run, "at": drift.since.at.isoformat()} if drift.since else None
-        devices.append(
-            {
-                "device": drift.name,
-                "since": since,
-                "added": change.added,
-                "removed": change.removed,
-                "edits": edits_document(drift.edits),
-            }
-        )
-    return {
-        "devices": devices,
-        "policies": [problem_document(problem) for problem in problems],
-        "failed": [{"device": name, "reason": error.message} for name, error in failed],
-    }

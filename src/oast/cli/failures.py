@@ -8,7 +8,7 @@ import traceback
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TextIO
 
 from rich.text import Text
 
@@ -52,20 +52,6 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
             out.print(Text(f"    {problem.hint}", style="green"))
         for line in problem.behind:
             out.print(Text(f"    from {line}", style="dim"))
-
-
-def problem_document(problem: Problem) -> dict[str, Any]:
-    """A problem for JSON."""
-    return {
-        "kind": problem.kind,
-        "message": problem.message,
-        "file": problem.place.file if problem.place else None,
-        "line": problem.place.line if problem.place else None,
-        "hint": problem.hint,
-        "excerpt": problem.excerpt,
-        "devices": list(problem.devices),
-        "values": list(problem.behind),
-    }
 
 
 @dataclass(frozen=True)

@@ -3,27 +3,21 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Sequence
-from contextlib import suppress
-from datetime import date
 from typing import Any
 
 from oast import __version__
 from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID
-from oast.cli.failures import problem_document, show_problems
-from oast.cli.workplace import plural, put_document, put_json, readable_estate
-from oast.errors import EstateError, Mistakes
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.intent.lint import Lint
-from oast.platforms.load import Platforms
-from oast.records import Problem, gathered
-from oast.verify.written import checks_of
-from oast.verify.written import read as read_checks
+from oast.cli.failures import show_problems
+from oast.cli.workplace import asker, folder_of, given_values, plural, put_document, put_json
+from oast.operations.deliver import WARNING
+from oast.operations.documents import problem_document
+from oast.operations.lint import lint
+from oast.records import Problem
 
-WARNING = "policy-warning"
 KINDS = {
     "estate": "a file of the estate cannot be read as what it should be",
     "template": "a template is wrong or cannot be rendered",
@@ -50,37 +44,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    devices = 0
-    try:
-        estate, mistakes = readable_estate(options)
-        lint = Lint(estate, mistakes, date.today(), options.section, trace=options.trace)
-        picked = lint.concerned(estate.pick(options.on)) if estate.devices else []
-        devices = len(picked)
-        problems = gathered([*lint.problems(picked), *_in_checks(estate, picked)])
-    except EstateError as error:
-        problems = gathered(error.problems())
-    problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
+    found = lint(
+        folder_of(options),
+        os.environ,
+        given=given_values(options),
+        on=options.on,
+        sections=options.section,
+        trace=options.trace,
+        ask=asker(),
+    )
     if options.format == "json":
-        put_json("lint", 1, {"problems": [problem_document(p) for p in problems]})
+        put_json("lint", 1, {"problems": [problem_document(p) for p in found.problems]})
     elif options.format == "sarif":
-        put_document(_sarif(problems))
+        put_document(_sarif(found.problems))
     else:
-        show_problems(problems, sys.stdout)
-        wrong = sum(1 for problem in problems if problem.kind != WARNING)
-        warned = f", {plural(len(problems) - wrong, 'warning')}" if len(problems) > wrong else ""
-        sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(devices, 'device')}{warned}\n")
-    return INVALID if any(problem.kind != WARNING for problem in problems) else DONE
-
-
-def _in_checks(estate: Estate, devices: Sequence[Device]) -> list[Problem]:
-    """What is wrong in checks/*.yaml."""
-    mistakes = Mistakes()
-    platforms, known = {}, Platforms(estate.folder, estate.fingerprints)
-    for device in devices:
-        with suppress(EstateError):  # an unknown platform has been told
-            platforms[device.name] = known.get(device.platform)
-    checks_of(read_checks(estate, mistakes), estate, platforms, mistakes)
-    return mistakes.found
+        show_problems(found.problems, sys.stdout)
+        wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
+        warned = f", {plural(warnings, 'warning')}" if warnings else ""
+        sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(found.devices, 'device')}{warned}\n")
+    return INVALID if found.mistakes else DONE
 
 
 def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:

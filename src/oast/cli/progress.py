@@ -12,28 +12,34 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-ENDINGS = ("compared", "failed", "unchanged", "delivered", "reverted", "unknown", "verified", "held back")
+from oast.fleet.events import DeviceEvent, Event, Stage
+
 STYLES = {
-    "failed": "red",
-    "reverted": "yellow",
-    "unknown": "bold red",
-    "delivered": "green",
-    "verified": "green",
-    "compared": "green",
-    "going back": "yellow",
-    "held back": "yellow",
+    Stage.FAILED: "red",
+    Stage.REVERTED: "yellow",
+    Stage.UNKNOWN: "bold red",
+    Stage.DELIVERED: "green",
+    Stage.VERIFIED: "green",
+    Stage.COMPARED: "green",
+    Stage.REVERTING: "yellow",
+    Stage.HELD_BACK: "yellow",
 }
 
 
+def style_of(word: str) -> str:
+    """How a stage, or a result that is called like one, is shown."""
+    return STYLES.get(Stage(word), "") if word in list(Stage) else ""
+
+
 class Progress:
-    """Use as a context; call it with a device and what is being done with it."""
+    """Use as a context; call it with what happens."""
 
     def __init__(self, console: Console, names: Sequence[str], *, quiet: bool) -> None:
         self._console = console
         self._quiet = quiet
         self._names = names
         self._width = max((len(name) for name in names), default=0)
-        self._stages: dict[str, str] = {}
+        self._stages: dict[str, DeviceEvent] = {}
         self._since = time.monotonic()
         self._ended: dict[str, float] = {}
         self._live: Live | None = None
@@ -49,9 +55,12 @@ class Progress:
         if self._live is not None:
             self._live.stop()
 
-    def __call__(self, name: str, stage: str) -> None:
-        self._stages[name] = stage
-        if stage not in ENDINGS:
+    def __call__(self, event: Event) -> None:
+        if not isinstance(event, DeviceEvent):
+            return
+        name, stage = event.device, event.stage
+        self._stages[name] = event
+        if not stage.is_end:
             self._ended.pop(name, None)
             return
         self._ended[name] = time.monotonic() - self._since
@@ -63,14 +72,18 @@ class Progress:
         order = sorted(self._names, key=lambda n: (n in self._ended, n not in self._stages))
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
         for name in order[:room]:
-            stage = self._stages.get(name, "waiting")
+            event = self._stages.get(name)
             spent = self._ended.get(name)
             table.add_row(
                 name,
-                Text(stage, style=STYLES.get(stage, "dim" if stage == "waiting" else "")),
+                Text("waiting", style="dim") if event is None else Text(_words(event), style=STYLES.get(event.stage, "")),
                 Text("" if spent is None else f"{spent:.1f} s", style="dim", justify="right"),
             )
         count = Counter("ended" if n in self._ended else "waiting" if n not in self._stages else "at work" for n in self._names)
         elapsed = time.monotonic() - self._since
         words = [f"{count['ended']} of {len(self._names)} done", f"{count['at work']} at work", f"{elapsed:.0f} s"]
         return Group(table, Text("  ".join(words), style="dim"))
+
+
+def _words(event: DeviceEvent) -> str:
+    return f"{event.stage} {event.done} of {event.total}" if event.total else str(event.stage)

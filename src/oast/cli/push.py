@@ -1,15 +1,14 @@
-"""oast push: compare, ask, back up, deliver under the revert timer, verify, confirm, save."""
+"""oast push: compare, ask, back up, deliver with a way back, verify, confirm, save."""
 
 from __future__ import annotations
 
 import argparse
 import asyncio
-import json
 import signal
 import sys
 import time
-from collections.abc import Mapping, Sequence
-from datetime import date
+from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 
 from rich.console import Console
@@ -17,22 +16,19 @@ from rich.text import Text
 
 from oast.change.compare import Comparison
 from oast.change.outcome import Cause, Outcome, State
-from oast.change.push import Push, PushOptions
 from oast.cli import arguments
-from oast.cli.compared import Work, checks_of, compare_all, policies_of, prepare, split
 from oast.cli.differences import show_differences
-from oast.cli.exits import DONE, FAILED, GONE_BACK, INTERRUPTED, NO
+from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
-from oast.cli.progress import STYLES, Progress
+from oast.cli.progress import Progress, style_of
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, plural, put_json, put_table, table
+from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts
-from oast.errors import DeviceError, EstateError, UsageError
-from oast.files import write_whole
-from oast.verify.checks import Check
+from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, push_document
+from oast.operations.preparation import Preparation, prepare
 
-# A timer shorter than the checks and this would run out in the middle of every delivery.
-LEAST_SPARE_S = 3.0
+EXITS = {Verdict.DONE: DONE, Verdict.REVERTED: REVERTED, Verdict.FAILED: FAILED, Verdict.INTERRUPTED: INTERRUPTED}
+NAMED = 6
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -43,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--revert-timer", metavar="S", type=arguments.seconds, help="seconds until a device goes back by itself")
     parser.add_argument("--verify-timeout", metavar="S", type=arguments.seconds, help="seconds the checks may take to come true")
     parser.add_argument(
-        "--most-failures", metavar="N", type=arguments.count, help="devices that may fail or go back before no further is begun"
+        "--most-failures", metavar="N", type=arguments.count, help="devices that may fail or be reverted before no further is begun"
     )
     parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
     arguments.add_selection(parser)
@@ -55,146 +51,98 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    if not options.reason and not options.dry_run:
-        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
-    estate = estate_of(options)
-    timer_s = options.revert_timer or estate.settings.delivery.revert_timer_s
-    verify_s = options.verify_timeout or estate.settings.delivery.verify_timeout_s
-    if timer_s < verify_s + LEAST_SPARE_S:
-        message = f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of checks"
-        raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
-    work = prepare(estate, options)
-    _keep_policies(work)
-    checks = checks_of(work)
-    quiet = options.quiet or options.format == "json"
-    compared, failed = split(asyncio.run(compare_all(work, options.mode, quiet=quiet)))
-    different = [c for c in compared if c.edits]
+    how = DeliveryOptions(options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once)
+    if not options.dry_run:
+        arguments.need_reason(options.reason)
+    prepared = prepare(estate_of(options), options.on, options.section)
+    check_times(prepared, how)
+    show_problems((p for p in forbid(prepared) if p.kind == "policy-warning"), sys.stderr)
+    # One event loop for both: sessions that were opened to compare go on delivering.
+    with asyncio.Runner() as runner:
+        plan = runner.run(_compare(options, prepared))
+        try:
+            return _go_on(options, plan, how, runner)
+        finally:
+            runner.run(plan.close())
+
+
+async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
+    with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)) as progress:
+        return await compare(
+            prepared, options.mode, at_once=options.at_once, timeout_s=options.timeout, for_delivery=True, on_event=progress
+        )
+
+
+def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner) -> int:
     out = console()
     if options.format == "text":
-        show_differences(compared, out)
-    if not different or options.dry_run:
-        return _nothing_delivered(options, work, compared, failed)
+        show_differences(plan.comparisons, out)
+        _show_care(plan.different, out)
+    if not plan.different or options.dry_run:
+        return _nothing_delivered(options, plan)
     if not options.yes:
         out.file.flush()
-        if not confirmed(f"Deliver to {plural(len(different), 'device')}?"):
+        if not confirmed(f"Deliver to {plural(len(plan.different), 'device')}?"):
             sys.stderr.write("nothing was delivered\n")
             return NO
     started = time.monotonic()
-    push_options = _push_options(options, work, timer_s, verify_s)
-    outcomes, stopped = asyncio.run(_deliver(work, different, checks, push_options, quiet=quiet))
-    every = [*outcomes, *(_unreached(name, error, work) for name, error in failed)]
-    _record(work, options, every)
+    result = runner.run(_deliver(options, plan, how))
     if options.format == "json":
-        put_json("push", 1, {"run": work.run, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
+        put_document(result.document())
     else:
-        _show(every, out, time.monotonic() - started)
-    return INTERRUPTED if stopped else _exit_code(every)
+        _show(result.outcomes, out, time.monotonic() - started)
+    return EXITS[result.verdict]
 
 
-def _push_options(options: argparse.Namespace, work: Work, timer_s: float, verify_s: float) -> PushOptions:
-    delivery = work.estate.settings.delivery
-    return PushOptions(
-        working=work.estate.working,
-        run=work.run,
-        at_once=work.at_once,
-        revert_timer_s=timer_s,
-        verify_timeout_s=verify_s,
-        mask_backups=delivery.mask_backups,
-        waves=() if options.one_wave else delivery.waves,
-        most_failures=delivery.most_failures if options.most_failures is None else options.most_failures,
-    )
+def _show_care(different: Sequence[Comparison], out: Console) -> None:
+    """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved besides."""
+    ways: dict[str, list[str]] = {}
+    for comparison in different:
+        ways.setdefault(comparison.way_back.name, []).append(comparison.name)
+    for name, devices in ways.items():
+        who = named(devices, NAMED) if len(ways) > 1 else plural(len(devices), "device")
+        out.print(f"way back: {name} ({who})", style="dim")
+    reasons = [(c.name, risk.why) for c in different for risk in c.risks]
+    for why in dict.fromkeys(why for _, why in reasons):
+        devices = list(dict.fromkeys(name for name, other in reasons if other == why))
+        out.print(f"touches {why}: {named(devices, NAMED)}", style="yellow")
+    for comparison in different:
+        if comparison.unsaved:
+            lines = plural(len(comparison.unsaved), "change")
+            out.print(f"{comparison.name} runs {lines} that somebody has not saved; a push saves them, too:", style="yellow")
+            for edit in comparison.unsaved[:3]:
+                place = " / ".join((*(node.text for node in edit.outer), edit.node.text))
+                out.print(Text(f"    {'-' if edit.operation == 'remove' else '+'} {place}", style="yellow"))
+    if different:
+        out.print()
 
 
-def _keep_policies(work: Work) -> None:
-    """What violates a policy is never sent. Raises EstateError; warnings are shown. Policies look at whole configurations."""
-    problems = policies_of(work, date.today())
-    show_problems((p for p in problems if p.kind == "policy-warning"), sys.stderr)
-    errors = [p for p in problems if p.kind == "policy"]
-    if errors:
-        raise EstateError.of(errors)
-
-
-def _nothing_delivered(
-    options: argparse.Namespace, work: Work, compared: Sequence[Comparison], failed: Sequence[tuple[str, DeviceError]]
-) -> int:
+def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
     out = console()
-    different = [c for c in compared if c.edits]
     if options.format == "json":
-        unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in compared]
-        every = [*unchanged, *(_unreached(name, error, work) for name, error in failed)]
-        put_json("push", 1, {"run": None, "reason": options.reason, "ticket": options.ticket, "devices": _documents(every)})
-    elif different:
-        out.print(f"dry run: {plural(len(different), 'device')} would change; nothing was touched")
-    elif compared:
-        out.print(f"nothing to do: {plural(len(compared), 'device')} as intended")
+        unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in plan.comparisons]
+        failed = [Outcome(n, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, e.message, e.hint) for n, e in plan.failed]
+        put_document(push_document(None, options.reason, options.ticket, [*unchanged, *failed]))
+    elif plan.different:
+        out.print(f"dry run: {plural(len(plan.different), 'device')} would change; nothing was touched")
+    elif plan.comparisons:
+        out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended")
     if options.format == "text":
-        show_device_errors(failed, sys.stderr, work.logs)
-    return FAILED if failed else DONE
+        show_device_errors(plan.failed, sys.stderr, plan.logs)
+    return FAILED if plan.failed else DONE
 
 
-async def _deliver(
-    work: Work, comparisons: Sequence[Comparison], checks: Mapping[str, Sequence[Check]], push_options: PushOptions, *, quiet: bool
-) -> tuple[list[Outcome], bool]:
-    with Progress(console(error=True), [c.name for c in comparisons], quiet=quiet) as progress:
-        push = Push(
-            comparisons,
-            checks,
-            work.connector,
-            lambda intent: work.builder.syntax(intent.device),
-            push_options,
-            progress,
-            time.monotonic,
-        )
+async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
+    with Progress(console(error=True), [c.name for c in plan.different], quiet=_quiet(options)) as progress:
         task = asyncio.current_task()
         if task is not None:
             # Being told to end is like Ctrl-C: a pipeline that is stopped leaves no device waiting.
             asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
-        try:
-            await push.run()
-        except asyncio.CancelledError:
-            # The first Ctrl-C: by now every device is in a known state, and the table below says in which.
-            return push.outcomes, True
-        return push.outcomes, False
+        return await plan.deliver(options.reason, options.ticket, how, progress)
 
 
-def _unreached(name: str, error: DeviceError, work: Work) -> Outcome:
-    log = str(work.logs / f"{name}.log")
-    return Outcome(name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint, log=log)
-
-
-def _exit_code(outcomes: Sequence[Outcome]) -> int:
-    if any(o.cause is Cause.FAILED or o.state is State.UNKNOWN for o in outcomes):
-        return FAILED
-    return GONE_BACK if any(o.cause is Cause.CHECKS for o in outcomes) else DONE
-
-
-def _documents(outcomes: Sequence[Outcome]) -> list[dict[str, object]]:
-    return [
-        {
-            "device": o.device,
-            "state": str(o.state),
-            "cause": str(o.cause),
-            "added": o.counts.added,
-            "removed": o.counts.removed,
-            "seconds": round(o.seconds, 3),
-            "reason": o.reason,
-            "failed_checks": [r.finding for r in o.failed_checks],
-            "already_failing": [r.finding for r in o.excused_checks],
-            "log": o.log,
-        }
-        for o in outcomes
-    ]
-
-
-def _record(work: Work, options: argparse.Namespace, outcomes: Sequence[Outcome]) -> None:
-    content = {
-        "format": "oast.push/1",
-        "run": work.run,
-        "reason": options.reason,
-        "ticket": options.ticket,
-        "devices": _documents(outcomes),
-    }
-    write_whole(work.logs / "outcome.json", json.dumps(content, indent=2) + "\n", mode=0o600)
+def _quiet(options: argparse.Namespace) -> bool:
+    return bool(options.quiet or options.format == "json")
 
 
 def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
@@ -226,17 +174,14 @@ def _result(outcome: Outcome) -> str:
         return "held back"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
-    if outcome.cause is Cause.CHECKS:
-        return "went back" if outcome.state is State.REVERTED else f"checks failed, {outcome.state}"
+    if outcome.cause is Cause.CHECKS and outcome.state is not State.REVERTED:
+        return f"checks failed, {outcome.state}"
     return str(outcome.state)
 
 
 def _style(outcome: Outcome) -> str:
-    return "red" if outcome.cause is Cause.FAILED else STYLES.get(_result(outcome), STYLES.get(str(outcome.state), ""))
+    return "red" if outcome.cause is Cause.FAILED else style_of(_result(outcome)) or style_of(str(outcome.state))
 
 
 def _summary(outcomes: Sequence[Outcome]) -> str:
-    counts: dict[str, int] = {}
-    for outcome in outcomes:
-        counts[_result(outcome)] = counts.get(_result(outcome), 0) + 1
-    return "; ".join(f"{plural(number, 'device')} {result}" for result, number in counts.items())
+    return "; ".join(f"{plural(number, 'device')} {result}" for result, number in Counter(map(_result, outcomes)).items())

@@ -12,13 +12,12 @@ from oast.cli.exits import DONE
 from oast.cli.terminal import visible
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.config.indented import IndentedSyntax
-from oast.errors import EstateError
 from oast.estate.inventory import Device
 from oast.estate.provenance import shown
 from oast.files import write_whole
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.variables import Variable
-from oast.records import Problem
+from oast.operations.preparation import render
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,21 +32,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     estate = estate_of(options)
-    builder = IntentBuilder(estate, options.section)
     if options.describe:
+        builder = IntentBuilder(estate, options.section)
         return _describe(builder, builder.concerned(estate.pick(options.on)), options)
-    intents: list[Intent] = []
-    problems: list[Problem] = []
-    for device in builder.concerned(estate.pick(options.on)):
-        try:
-            intents.append(builder.build(device))
-        except EstateError as error:
-            problems.extend(error.problems())
-    if problems:
-        raise EstateError.of(problems)
+    prepared = render(estate, options.on, options.section)
     texts = {}
-    for intent in intents:
-        syntax = builder.syntax(intent.device)
+    for intent in prepared.intents:
+        syntax = prepared.syntax_of(intent)
         texts[intent.device.name] = _traced(intent, syntax) if options.trace else syntax.shown(intent.tree)
     if options.format == "json":
         put_json("render", 1, {"devices": [{"device": name, "text": text} for name, text in texts.items()]})

@@ -12,8 +12,9 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE, NO
 from oast.cli.simulator import Simulator
-from oast.cli.workplace import console, folder_of, plural, put_json, put_table, readable_estate, table
+from oast.cli.workplace import asker, console, folder_of, plural, put_json, put_table, table
 from oast.errors import UsageError
+from oast.estate.estate import read_estate
 from oast.estate.settings import read as read_settings
 
 FAULTS = ("none", "down", "hang", "drop", "slow", "refuse")
@@ -97,7 +98,7 @@ def _console(options: argparse.Namespace) -> int:
     from oast.connect.connector import Connector
     from oast.connect.transport import Login
 
-    estate, _ = readable_estate(options)
+    estate, _ = read_estate(folder_of(options), os.environ, ask=asker())
     device = estate.device(options.device)
     settings = estate.settings.connection
     if not settings.simulated:

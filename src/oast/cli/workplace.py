@@ -16,9 +16,10 @@ from rich.console import Console, JustifyMethod
 from rich.table import Table
 
 from oast.cli.terminal import SafeConsole
-from oast.errors import EstateError, Mistakes, UsageError
+from oast.errors import EstateError, UsageError
 from oast.estate import yaml_text
-from oast.estate.estate import Estate, find, open_estate, read_estate
+from oast.estate.estate import Estate, find, open_estate
+from oast.estate.secrets import Ask
 
 PLAIN_WIDTH = 100
 WIDEST = 10_000
@@ -26,22 +27,21 @@ WIDEST = 10_000
 
 def estate_of(options: argparse.Namespace) -> Estate:
     """The estate the options mean, read whole. Raises UsageError, EstateError."""
-    given = [_given(text) for text in getattr(options, "given", ())]
-    return _kept(open_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None))
-
-
-def readable_estate(options: argparse.Namespace) -> tuple[Estate, Mistakes]:
-    """The estate the options mean as far as it can be understood, with what is wrong. Raises UsageError, EstateError."""
-    given = [_given(text) for text in getattr(options, "given", ())]
-    estate, mistakes = read_estate(folder_of(options), os.environ, given, ask_secret if sys.stdin.isatty() else None)
-    return _kept(estate), mistakes
-
-
-def _kept(estate: Estate) -> Estate:
-    """The same fingerprints in the next run; where nothing can be written, only this one has them."""
+    estate = open_estate(folder_of(options), os.environ, given_values(options), asker())
+    # The same fingerprints in the next run; where nothing can be written, only this one has them.
     with suppress(OSError):
         estate.secrets.keep_key()
     return estate
+
+
+def given_values(options: argparse.Namespace) -> list[tuple[str, Any]]:
+    """The values of --with. Raises UsageError."""
+    return [_given(text) for text in getattr(options, "given", ())]
+
+
+def asker() -> Ask | None:
+    """Who can be asked for a secret: whoever sits at the terminal."""
+    return ask_secret if sys.stdin.isatty() else None
 
 
 def folder_of(options: argparse.Namespace) -> Path:

@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 
 from oast.connect.host_keys import KnownHosts
+from oast.connect.route import Route
 from oast.connect.session import CommandLineSession, Session
 from oast.connect.transcript import Transcript
 from oast.connect.transport import Login, Target, connect
@@ -31,6 +32,7 @@ class Connector:
         self._command_timeout_s = timeout_s or settings.command_timeout_s
         self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
         self.known_hosts = KnownHosts(settings.known_hosts)
+        self._kept: list[Session] = []
 
     @property
     def connect_timeout_s(self) -> float:
@@ -45,10 +47,35 @@ class Connector:
             raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
         return Target(device.name, *self._simulated[device.name], keys)
 
-    async def open(self, device: Device, platform: Platform, transcript: Transcript | None = None) -> Session:
-        """A session that is ready for commands. Raises DeviceError; nothing stays open then, nor after cancellation."""
+    @property
+    def user(self) -> str:
+        """Who logs in."""
+        return self._login.username
+
+    def second_way(self, device: Device) -> Target | None:
+        """The second way in that the inventory names: `second_way: ADDRESS`, or `ADDRESS:PORT`. Raises DeviceError."""
+        written = device.attributes.get("second_way")
+        if written is None:
+            return None
+        host, port = str(written), "22"
+        if host.startswith("["):
+            host, _, port = host[1:].partition("]")
+            port = port.removeprefix(":") or "22"
+        elif host.count(":") == 1:
+            host, _, port = host.partition(":")
+        if not host or not port.isdecimal() or not 0 < int(port) < 65536:
+            raise ConnectionFailed(f"its second way in, '{written}', is no address", hint="write ADDRESS or ADDRESS:PORT")
+        return Target(device.name, host, int(port), self.known_hosts.of(device.name))
+
+    async def open(
+        self, device: Device, platform: Platform, transcript: Transcript | None = None, *, target: Target | None = None
+    ) -> Session:
+        """A session that is ready for commands, by way of `target` where one is given.
+
+        Raises DeviceError; nothing stays open then, nor after cancellation.
+        """
         transcript = transcript or Transcript(time.monotonic)
-        target = self.target(device)
+        target = self.target(device) if target is None else target
         transcript.note(f"connecting to {target.host} port {target.port} as {self._login.username}")
         try:
             transport = await connect(target, self._login, self._connect_timeout_s)
@@ -63,6 +90,19 @@ class Connector:
             raise
         return session
 
+    def route(self, device: Device, session: Session) -> Route:
+        """How Oast comes in over `session`, as far as can be told."""
+        theirs, ours = session.addresses
+        second = device.attributes.get("second_way")
+        # On loopback the simulator stands between: what it is told of addresses says nothing of the network.
+        own = () if self._simulated is not None else (ours,)
+        return Route.of((device.address, theirs, *((str(second).rpartition(":")[0] or str(second),) if second else ())), own, self.user)
+
+    def keep(self, session: Session) -> Session:
+        """Let `session` outlive the context it was opened in; whoever has it closes it."""
+        self._kept.append(session)
+        return session
+
     @asynccontextmanager
     async def session(self, device: Device, platform: Platform, log: Path) -> AsyncIterator[Session]:
         """A session for the time of the context; its transcript goes to `log` when a DeviceError ends it."""
@@ -72,7 +112,10 @@ class Connector:
             try:
                 yield opened
             finally:
-                await opened.close()
+                if opened in self._kept:
+                    self._kept.remove(opened)
+                else:
+                    await opened.close()
         except DeviceError:
             transcript.write(log)
             raise

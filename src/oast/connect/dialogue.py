@@ -29,6 +29,7 @@ class Reader:
             self._patterns.append(("pager", "", re.compile(rf"(?:^|[\r\n])({dialect.pager_prompt})\s*\Z")))
         if dialect.raise_password:
             self._patterns.append(("password", "", re.compile(rf"(?:^|[\r\n])({dialect.raise_password})\Z")))
+        self._any_prompt = re.compile("(?:^|[\r\n])(" + "|".join(f"(?:{p})" for p in dialect.prompts.values()) + ")")
         self._chunks: list[str] = []
         self._tail = ""
 
@@ -52,6 +53,29 @@ class Reader:
         self._tail = ""
         return text
 
+    def answers(self, number: int) -> list[str] | None:
+        """The answers to `number` lines that were sent together, each up to its prompt; None while some are still to come.
+
+        The prompt of each but the last stands in the middle, with the echo of the next line behind it.
+        """
+        text = "".join(self._chunks)
+        ends = [match.end() for match in self._any_prompt.finditer(text)]
+        if len(ends) < number:
+            return None
+        starts = [0, *ends[: number - 1]]
+        self.take()
+        return [text[start:end] for start, end in zip(starts, [*ends[: number - 1], len(text)], strict=True)]
+
+    @property
+    def answered(self) -> int:
+        """How many prompts have arrived since the last answer was taken."""
+        return sum(1 for _ in self._any_prompt.finditer("".join(self._chunks)))
+
+    def prompt_of(self, text: str) -> str:
+        """The prompt with which one of several answers ends."""
+        matches = list(self._any_prompt.finditer(text))
+        return matches[-1][1] if matches else ""
+
     def so_far(self) -> str:
         """The last of what has arrived, for an error message."""
         return plain(self._tail)[-120:].strip()
@@ -70,8 +94,9 @@ def plain(text: str) -> str:
 def answer(text: str, command: str, prompt: str) -> str:
     """The device's answer to `command` in `text`, which ends with `prompt`: without echo and prompt."""
     lines = plain(text[: len(text) - len(prompt)]).split("\n")
-    if lines and lines[0].strip() == command.strip():
-        lines = lines[1:]
+    for sent in command.split("\n"):
+        if lines and lines[0].strip() == sent.strip():
+            lines = lines[1:]
     return "\n".join(lines)
 
 

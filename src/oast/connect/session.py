@@ -1,53 +1,72 @@
 """A session with a device: what the rest of Oast asks of it, and how it goes on a command line.
 
-Every platform keeps this contract: `begin` arms the way back before anything changes; after it, losing the session
-or calling `revert` brings back what was running before, unless `confirm` was called.
+A session carries words; what they do to the device is decided by the strategies in `oast.change.strategies`.
 """
 
 from __future__ import annotations
 
 import asyncio
-import math
+import re
+from collections.abc import Callable, Sequence
+from enum import StrEnum
 from typing import Protocol
 
-from oast.config.commands import Command
+from oast.config.line import Line
 from oast.connect import dialogue
 from oast.connect.transcript import Transcript
 from oast.connect.transport import Transport
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
-from oast.platforms.definition import Platform
+from oast.platforms.definition import Platform, Shown
 from oast.records import Secret
+
+
+class Capability(StrEnum):
+    """What a device can do for a delivery, as RFC 6241, section 8 calls it where it does."""
+
+    CANDIDATE = "candidate"
+    REVERT_TIMER = "revert timer"
+    LOCK = "lock"
+    VALIDATE = "validate"
+    STARTUP = "startup"
 
 
 class Session(Protocol):
     """One open session. All methods raise DeviceError; after ConnectionFailed or cancellation only `close` is of use."""
 
+    platform: Platform
+    transcript: Transcript
+
+    @property
+    def capabilities(self) -> frozenset[Capability]:
+        """What the device can do."""
+
+    @property
+    def addresses(self) -> tuple[str, str]:
+        """The device's address and ours, as the connection has them; "" where that is not known."""
+
     async def ask(self, command: str) -> str:
-        """The device's answer to a command that changes nothing."""
+        """The device's answer to one command. Raises DeviceRefused with the device's words."""
+
+    async def shows(self, shown: Shown) -> bool:
+        """Whether the device shows that something is so."""
+
+    async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
+        """Carry out lines, as many in flight as the platform allows; `sent` is told how many are answered.
+
+        Raises DeviceRefused for the first that is refused, with its number; those in flight behind it were sent all the same.
+        """
 
     async def read_running(self) -> str:
-        """The text of the running configuration."""
+        """The text of the running configuration. Leaves the configuration mode first."""
+
+    async def read_startup(self) -> str:
+        """The text of the configuration that the device starts with. Leaves the configuration mode first."""
 
     async def gain_privilege(self) -> None:
         """Obtain the right to change the device. Raises AuthenticationFailed."""
 
-    async def begin(self, revert_timer_s: float) -> None:
-        """Arm the revert timer, then open the configuration for editing, excluding others."""
-
-    async def send(self, command: Command) -> None:
-        """Carry out one line. Raises DeviceRefused with the device's words."""
-
-    async def finish(self) -> None:
-        """End editing; the timer runs on."""
-
-    async def confirm(self) -> None:
-        """Keep what was changed. Raises DeviceRefused when the timer is not armed."""
-
-    async def revert(self) -> None:
-        """Go back at once. Raises DeviceRefused when the timer is not armed."""
-
-    async def save(self) -> None:
-        """Make running what the device starts with."""
+    async def leave_editing(self) -> None:
+        """End editing, where the session is editing."""
 
     async def close(self) -> None:
         """End the session. Never raises."""
@@ -64,53 +83,96 @@ class CommandLineSession:
         privilege_password: Secret | None,
         transcript: Transcript,
     ) -> None:
+        self.platform = platform
         self._transport = transport
-        self._dialect = dialect = platform.dialect
-        self._timer = platform.timer
+        self._dialect = platform.dialect
         self._timeout_s = command_timeout_s
         self._password = privilege_password
-        self._transcript = transcript
-        self._reader = dialogue.Reader(dialect)
+        self.transcript = self._transcript = transcript
+        self._reader = dialogue.Reader(platform.dialect)
         self._level = ""
-        self._prompt = ""
 
     async def start(self) -> None:
         """Wait for the first prompt, and switch paging off."""
         await self._wait("the first prompt")
+        self._reader.take()
         for command in self._dialect.prepare:
             await self.ask(command)
 
     # --- the contract ---------------------------------------------------------------------------------------------
 
+    @property
+    def capabilities(self) -> frozenset[Capability]:
+        platform, dialect = self.platform, self._dialect
+        offered = {
+            Capability.CANDIDATE: platform.candidate is not None,
+            Capability.REVERT_TIMER: any((platform.timer, platform.candidate, platform.file)),
+            Capability.LOCK: dialect.lock is not None,
+            Capability.VALIDATE: bool((platform.candidate and platform.candidate.validate) or (platform.file and platform.file.check)),
+            Capability.STARTUP: dialect.startup is not None,
+        }
+        return frozenset(capability for capability, there in offered.items() if there)
+
+    @property
+    def addresses(self) -> tuple[str, str]:
+        return self._transport.addresses
+
     async def ask(self, command: str) -> str:
-        return await self._do(command)
+        return await self._do(Line((command,)))
+
+    async def shows(self, shown: Shown) -> bool:
+        told = await self.ask(shown.command)
+        return any(re.fullmatch(shown.pattern, line.strip()) for line in told.split("\n"))
+
+    async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
+        start = 0
+        while start < len(lines):
+            # Text over several lines goes alone: the device answers it once.
+            end = start + 1
+            while end < min(len(lines), start + self._dialect.in_flight) and not any("\n" in _text(x) for x in lines[start : end + 1]):
+                end += 1
+            if end == start + 1:
+                await self._do(lines[start], number=start)
+            else:
+                await self._together(lines[start:end], start)
+            start = end
+            sent(start)
 
     async def read_running(self) -> str:
-        return await self._do(self._dialect.running, log_answer=False)
+        return await self._read(self._dialect.running)
 
-    async def begin(self, revert_timer_s: float) -> None:
-        await self.gain_privilege()
-        if self._timer is not None:
-            seconds = math.ceil(revert_timer_s)
-            await self._do(self._timer.arm.format(seconds=seconds, minutes=math.ceil(seconds / 60)))
-        for command in self._dialect.enter:
-            await self._do(command)
+    async def read_startup(self) -> str:
+        if self._dialect.startup is None:
+            raise ProtocolError("the platform does not say how startup is read")
+        return await self._read(self._dialect.startup)
 
-    async def send(self, command: Command) -> None:
-        await self._do(command.line.written(), shown=command.masked, hides=command.line.secrets)
+    async def gain_privilege(self) -> None:
+        if self._level in self._dialect.privileged or self._dialect.raise_command is None:
+            return
+        self._write(self._dialect.raise_command)
+        self._transcript.sent(self._dialect.raise_command)
+        stop = await self._wait("the answer to " + self._dialect.raise_command)
+        self._reader.take()
+        if stop.kind == "password":
+            if self._password is None:
+                raise AuthenticationFailed(
+                    "the device asks for its privilege password",
+                    hint='set privilege_password = { secret = "NAME" } below [connection] in oast.toml',
+                )
+            self._write(self._password.reveal())
+            self._transcript.sent("(the privilege password)")
+            await self._wait("the privileged prompt")
+            self._reader.take()
+        if self._level not in self._dialect.privileged:
+            raise AuthenticationFailed(
+                "the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml"
+            )
 
-    async def finish(self) -> None:
+    async def leave_editing(self) -> None:
+        if self._dialect.edit_level is None or self._level != self._dialect.edit_level:
+            return
         for command in self._dialect.leave_edit:
-            await self._do(command)
-
-    async def confirm(self) -> None:
-        await self._privileged(self._timer.confirm if self._timer is not None else None)
-
-    async def revert(self) -> None:
-        await self._privileged(self._timer.revert if self._timer is not None else None)
-
-    async def save(self) -> None:
-        await self._privileged(self._dialect.save)
+            await self.ask(command)
 
     async def close(self) -> None:
         self._transcript.note("session closed")
@@ -121,54 +183,56 @@ class CommandLineSession:
 
     # --- how it goes on a command line ------------------------------------------------------------------------------
 
-    async def _privileged(self, command: str | None) -> None:
-        if command is None:
-            return
-        if self._level == self._dialect.edit_level:
-            await self.finish()
-        await self.gain_privilege()
-        await self._do(command)
-
-    async def gain_privilege(self) -> None:
-        if self._level in self._dialect.privileged or self._dialect.raise_command is None:
-            return
-        self._write(self._dialect.raise_command)
-        self._transcript.sent(self._dialect.raise_command)
-        stop, _ = await self._wait("the answer to " + self._dialect.raise_command)
-        if stop.kind == "password":
-            if self._password is None:
-                raise AuthenticationFailed(
-                    "the device asks for its privilege password",
-                    hint='set privilege_password = { secret = "NAME" } below [connection] in oast.toml',
-                )
-            self._write(self._password.reveal())
-            self._transcript.sent("(the privilege password)")
-            await self._wait("the privileged prompt")
-        if self._level not in self._dialect.privileged:
-            raise AuthenticationFailed(
-                "the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml"
-            )
+    async def _read(self, command: str) -> str:
+        await self.leave_editing()
+        return await self._do(Line((command,)), log_answer=False)
 
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
 
-    async def _do(self, command: str, *, shown: str | None = None, hides: tuple[Secret, ...] = (), log_answer: bool = True) -> str:
-        shown = command if shown is None else shown
-        self._transcript.sent(shown)
-        self._write(command)
-        stop, text = await self._wait(f"the answer to '{shown.strip()}'")
+    async def _do(self, line: Line, *, number: int | None = None, log_answer: bool = True) -> str:
+        masked = line.masked.strip()
+        self._transcript.sent(line.masked)
+        self._write(line.written())
+        stop = await self._wait(f"the answer to '{masked}'")
         if stop.kind == "password":
-            raise ProtocolError(f"the device asks for a password after '{shown.strip()}'")
-        told = dialogue.answer(text, command, stop.prompt)
-        for secret in hides:
+            raise ProtocolError(f"the device asks for a password after '{masked}'")
+        return self._answer(self._reader.take(), line, stop.prompt, number, log_answer=log_answer)
+
+    async def _together(self, lines: Sequence[Line], first: int) -> None:
+        """Send lines without waiting in between, and read their answers."""
+        for line in lines:
+            self._transcript.sent(line.masked)
+        self._write("\n".join(line.written() for line in lines))
+        answered: list[str] | None = None
+        while answered is None:
+            stop = await self._wait(lines)
+            if stop.kind == "password":
+                raise ProtocolError(f"the device asks for a password after '{lines[0].masked.strip()}'")
+            answered = self._reader.answers(len(lines))
+        for number, (line, text) in enumerate(zip(lines, answered, strict=True), first):
+            prompt = stop.prompt if number == first + len(lines) - 1 else self._reader.prompt_of(text)
+            self._answer(text, line, prompt, number, log_answer=True)
+
+    def _answer(self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool) -> str:
+        """The device's own words to one line. Raises DeviceRefused when they say no."""
+        told = dialogue.answer(text, line.written(), prompt)
+        for secret in line.secrets:
             told = told.replace(secret.reveal(), str(secret))
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
         wrong = dialogue.error_in(told, self._dialect)
         if wrong is not None:
-            raise DeviceRefused(f"the device refused '{shown.strip()}': {wrong}", statement=shown.strip(), answer=wrong)
+            masked = line.masked.strip()
+            raise DeviceRefused(f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number)
         return told
 
-    async def _wait(self, what: str) -> tuple[dialogue.Stop, str]:
+    def _what(self, awaited: str | Sequence[Line]) -> str:
+        """What was waited for; of lines in flight, the first without an answer."""
+        if isinstance(awaited, str):
+            return awaited
+        return f"the answer to '{awaited[min(self._reader.answered, len(awaited) - 1)].masked.strip()}'"
+
+    async def _wait(self, awaited: str | Sequence[Line]) -> dialogue.Stop:
         """Until the device waits for input; pages are turned on the way. Raises ConnectionFailed, DeadlinePassed."""
         try:
             while True:
@@ -176,7 +240,7 @@ class CommandLineSession:
                     arrived = await self._transport.read()
                 if not arrived:
                     self._transcript.note("the connection ended")
-                    raise ConnectionFailed(f"the device closed the session while Oast waited for {what}")
+                    raise ConnectionFailed(f"the device closed the session while Oast waited for {self._what(awaited)}")
                 stop = self._reader.feed(arrived)
                 if stop is None:
                     continue
@@ -184,8 +248,12 @@ class CommandLineSession:
                     self._transport.write(self._dialect.pager_answer)
                     continue
                 if stop.kind == "prompt":
-                    self._level, self._prompt = stop.level, stop.prompt
-                return stop, self._reader.take()
+                    self._level = stop.level
+                return stop
         except TimeoutError:
             self._transcript.note(f"nothing for {self._timeout_s:g} s; last: {self._reader.so_far()!r}")
-            raise DeadlinePassed(f"no answer within {self._timeout_s:g} s: waited for {what}") from None
+            raise DeadlinePassed(f"no answer within {self._timeout_s:g} s: waited for {self._what(awaited)}") from None
+
+
+def _text(line: Line) -> str:
+    return "".join(part for part in line.parts if isinstance(part, str))

@@ -39,7 +39,7 @@ class DeliverySettings:
     """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come true.
 
     `waves` pick the devices that come first, second and so on; the others come last. After a wave in which more than
-    `most_failures` devices failed or went back, no further begins.
+    `most_failures` devices failed or were reverted, no further begins. Checks have to stay true for `hold_s` seconds at least.
     """
 
     revert_timer_s: int = 120
@@ -47,6 +47,7 @@ class DeliverySettings:
     mask_backups: bool = False
     waves: tuple[Selector, ...] = ()
     most_failures: int = 0
+    hold_s: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +138,7 @@ class _Reader:
         )
 
     def _delivery(self) -> DeliverySettings:
-        table = self._table("delivery", {"revert_timer_s", "verify_timeout_s", "mask_backups", "waves", "most_failures"})
+        table = self._table("delivery", {"revert_timer_s", "verify_timeout_s", "mask_backups", "waves", "most_failures", "hold_s"})
         default = DeliverySettings()
         return DeliverySettings(
             revert_timer_s=int(self._number(table, "revert_timer_s", default.revert_timer_s)),
@@ -145,6 +146,7 @@ class _Reader:
             mask_backups=self._of(table, "mask_backups", bool, "true or false") or False,
             waves=self._waves(table),
             most_failures=self._count(table, "most_failures", default.most_failures),
+            hold_s=float(self._count(table, "hold_s", 0)),
         )
 
     def _waves(self, table: Mapping[str, Any]) -> tuple[Selector, ...]:

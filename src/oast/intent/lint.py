@@ -30,11 +30,11 @@ class Lint:
         self._mistakes = mistakes
         self._today = today
         self._trace = trace
-        self._builder = IntentBuilder(estate, only, mistakes)
+        self.builder = IntentBuilder(estate, only, mistakes)
 
     def concerned(self, devices: Sequence[Device]) -> list[Device]:
         """Those of `devices` that have a section asked for. Raises EstateError when none has."""
-        return self._builder.concerned(devices)
+        return self.builder.concerned(devices)
 
     def problems(self, devices: Sequence[Device]) -> list[Problem]:
         """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
@@ -47,7 +47,7 @@ class Lint:
         intents: dict[str, Intent] = {}
         for device in self._estate.devices.values():
             try:
-                intent, problems = self._builder.examine(device)
+                intent, problems = self.builder.examine(device)
             except EstateError as error:
                 found.extend(error.problems())
                 continue
@@ -138,7 +138,7 @@ class Lint:
                     yield self._at(intent, one[0][0], "link", message, f"the link stands in {link.place}")
 
     def _traced(self, problem: Problem) -> Problem:
-        behind = values_behind(self._estate, self._builder, problem)
+        behind = values_behind(self._estate, self.builder, problem)
         return Problem(problem.message, problem.place, problem.hint, problem.excerpt, problem.devices, problem.kind, tuple(behind))
 
 

@@ -18,7 +18,7 @@ class Check:
 
     With `field`, each of them has to fit `wanted` there, and there has to be one. Without, their number has to be from `least`
     to `most`, and `wanted` says so in words. `concerns` are the parts of the configuration this rests on, `section` the section
-    it was written for.
+    it was written for, `peer` the device at the other end of what is looked at.
     """
 
     device: str
@@ -31,6 +31,7 @@ class Check:
     least: int = 0
     most: int | None = None
     section: str | None = None
+    peer: str | None = None
 
 
 @dataclass(frozen=True)
@@ -109,7 +110,8 @@ def _ospf_ends(intent: Intent) -> Iterable[tuple[str, _OspfEnd]]:
             continue
         first = next((a for _, a in addresses(platform, interface.node) if a.version == 4), None)
         if first is not None:
-            paths = (path[:1], interface.path)
+            ids = [other for other, _ in with_role(platform, intent.tree, "ospf_router_id")]
+            paths = (path, *ids, interface.path)
             yield str(first.network), _OspfEnd(intent.device.name, interface.name, str(first.ip), paths)
 
 
@@ -122,4 +124,5 @@ def _adjacency(one: _OspfEnd, other: _OspfEnd) -> Check:
         "state",
         "full",
         one.paths,
+        peer=other.device,
     )

@@ -1,0 +1,62 @@
+"""How long a check has to stay true: as long as it takes a wrong change to show in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from oast.change.compare import Comparison
+from oast.change.path import overlap
+from oast.config.difference import Edit
+from oast.config.tree import Node, Path
+from oast.platforms.grammar import Grammar
+from oast.platforms.statements import Rule
+from oast.verify.checks import Check
+
+
+def touches(check: Check, edits: Iterable[Edit]) -> bool:
+    """Whether `edits` change what the check rests on."""
+    return any(overlap(edit.path, path) for path in check.concerns for edit in edits)
+
+
+def hold_s(comparison: Comparison, checks: Iterable[Check]) -> float:
+    """The longest interval, in seconds, of what `checks` look at and the change touches: before it or after it, whichever
+    is longer. A neighbour whose hello interval is wrong from now on is lost only after its dead interval (RFC 2328, section 9.5)."""
+    platform = comparison.intent.platform
+    longest = 0.0
+    for check in checks:
+        reading = platform.readings.get(check.reading)
+        if reading is None or not reading.intervals or not touches(check, comparison.edits):
+            continue
+        for interval in reading.intervals:
+            rule = _rule(platform.grammar, interval)
+            for tree in (comparison.running, comparison.intent.tree):
+                longest = max(longest, *(_seconds(value) for value in _values(tree, rule, check.concerns)), 0.0)
+    return longest
+
+
+def _rule(grammar: Grammar, path: str) -> Rule:
+    rule = grammar.root
+    for name in path.split("/"):
+        rule = rule.children[name]
+    return rule
+
+
+def _values(tree: Node, rule: Rule, concerns: Iterable[Path]) -> Iterable[str]:
+    """The interval's value for every entry that the check rests on, defaults included."""
+    outer = rule.outer
+    if outer is None or not outer.path:
+        return
+    places = list(concerns)
+    for path, node in tree.find(outer.path):
+        if any(overlap(path, place) for place in places):
+            leaf = node.children.get(rule.name)
+            value = leaf.statement.arguments if leaf is not None else rule.default
+            if value:
+                yield str(value[0])
+
+
+def _seconds(value: str) -> float:
+    try:
+        return float(value)
+    except ValueError:
+        return 0.0

@@ -1,0 +1,27 @@
+"""How a change gets onto a device: one module for each way, chosen by what the platform declares.
+
+Each keeps the contract of `Delivery` and believes nothing but what the device shows.
+"""
+
+from __future__ import annotations
+
+from oast.change.strategies.candidate import Candidate
+from oast.change.strategies.contract import Delivery, Phase, Work
+from oast.change.strategies.inverse_lines import InverseLines
+from oast.change.strategies.timer_then_lines import TimerThenLines
+from oast.change.strategies.whole_file import WholeFile
+from oast.connect.session import Session
+
+__all__ = ["Delivery", "Phase", "Work", "delivery_for"]
+
+
+def delivery_for(session: Session, work: Work) -> Delivery:
+    """The way in which the change `work` is delivered over `session`."""
+    platform = session.platform
+    if platform.timer is not None:
+        return TimerThenLines(session, work, platform.timer)
+    if platform.candidate is not None:
+        return Candidate(session, work, platform.candidate)
+    if platform.file is not None:
+        return WholeFile(session, work, platform.file)
+    return InverseLines(session, work, platform.scheduled)

@@ -1,0 +1,117 @@
+"""What every way of delivery does, in the order in which it is asked to."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from enum import IntEnum
+from typing import Protocol
+
+from oast.change.compare import Comparison
+from oast.change.way_back import WayBack
+from oast.config.indented import IndentedSyntax
+from oast.connect.session import Session
+from oast.errors import DeviceRefused
+
+
+class Phase(IntEnum):
+    """How far a delivery has come: what may have happened on the device, not what was planned."""
+
+    UNTOUCHED = 0
+    """Nothing was sent that could change anything."""
+    STAGED = 1
+    """A timer may be armed, a candidate or a file be filled; nothing of the change is in effect."""
+    APPLYING = 2
+    """The change may be in effect, wholly or in part."""
+    APPLIED = 3
+    """It is in effect: the device was read again."""
+    CONFIRMING = 4
+    """It may have been confirmed."""
+    CONFIRMED = 5
+    """It stays, but may not be saved."""
+    ENDED = 6
+
+
+@dataclass(frozen=True)
+class Work:
+    """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
+
+    `reached` is called before whatever makes the phase possible is sent, so that a phase is never behind the device.
+    """
+
+    comparison: Comparison
+    syntax: IndentedSyntax
+    reached: Callable[[Phase], None]
+    sent: Callable[[int], None]
+
+
+class Delivery(Protocol):
+    """The way of one change onto one device, over one session. All methods raise DeviceError.
+
+    After a session is lost, another Delivery over a new session may `cancel`, `confirm` and `save` what the first one began.
+    """
+
+    way_back: WayBack
+
+    async def look(self) -> None:
+        """Make sure that nobody else's change is under way. Sends nothing that changes anything. Raises DeviceError."""
+
+    async def stage(self) -> None:
+        """Prepare the change; nothing of it takes effect."""
+
+    async def validate(self) -> None:
+        """Have the device check what was staged, where it can."""
+
+    async def apply(self, timer_s: float) -> None:
+        """Bring the change into effect, with the way back armed first. Unless confirmed within `timer_s`, a device that can
+        goes back by itself."""
+
+    async def confirm(self) -> None:
+        """Keep the change."""
+
+    async def cancel(self, phase: Phase) -> None:
+        """Go back, as far as a delivery that had come to `phase` makes it necessary."""
+
+    async def save(self) -> None:
+        """Make what runs what the device starts with."""
+
+
+class Declared:
+    """What the ways on a command line have in common: privilege, the lock, saving."""
+
+    def __init__(self, session: Session, work: Work) -> None:
+        self.session = session
+        self.work = work
+        self.dialect = session.platform.dialect
+
+    async def lock(self) -> None:
+        await self.session.gain_privilege()
+        if self.dialect.lock is not None:
+            await self.session.ask(self.dialect.lock)
+
+    async def unlock(self) -> None:
+        if self.dialect.unlock is not None:
+            try:
+                await self.session.ask(self.dialect.unlock)
+            except DeviceRefused:
+                pass  # A lock ends with its session at the latest.
+
+    async def enter(self) -> None:
+        for command in self.dialect.enter:
+            await self.session.ask(command)
+
+    async def privileged(self, command: str) -> None:
+        """A command outside the configuration mode."""
+        await self.session.leave_editing()
+        await self.session.gain_privilege()
+        await self.session.ask(command)
+
+    async def save(self) -> None:
+        if self.dialect.save is not None:
+            await self.privileged(self.dialect.save)
+
+
+def time_fields(seconds: float) -> Mapping[str, int]:
+    """What a command may say of a time: whole seconds, or whole minutes, both rounded up."""
+    return {"seconds": math.ceil(seconds), "minutes": math.ceil(seconds / 60)}

@@ -1,0 +1,72 @@
+"""The device has no way back of its own: Oast works out inverse lines from what it runs and what it ran before."""
+
+from __future__ import annotations
+
+from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.way_back import INVERSE_LINES, SCHEDULED, WayBack
+from oast.config.commands import commands
+from oast.config.difference import difference
+from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.tree import canonical
+from oast.connect.session import Session
+from oast.errors import DeviceError, ProtocolError
+from oast.platforms.definition import ScheduledCommands
+
+
+class InverseLines(Declared):
+    """For devices on which a line takes effect at once and for good. Where the platform declares a scheduled restore, it is
+    armed first; what may cut the path without one never gets here (see `oast.change.path`)."""
+
+    def __init__(self, session: Session, work: Work, scheduled: ScheduledCommands | None) -> None:
+        super().__init__(session, work)
+        self._scheduled = scheduled
+        self.way_back: WayBack = INVERSE_LINES if scheduled is None else SCHEDULED
+
+    async def look(self) -> None:
+        await self.session.gain_privilege()
+        if self._scheduled is not None and await self.session.shows(self._scheduled.armed):
+            message = "a restore is scheduled on it already, and Oast did not schedule it: it was not touched"
+            raise DeviceError(message, hint="find out whose it is")
+
+    async def stage(self) -> None:
+        await self.lock()
+
+    async def validate(self) -> None:
+        return
+
+    async def apply(self, timer_s: float) -> None:
+        if self._scheduled is not None:
+            self.work.reached(Phase.STAGED)
+            await self.session.ask(self._scheduled.arm.format(**time_fields(timer_s)))
+            if not await self.session.shows(self._scheduled.armed):
+                raise ProtocolError("the device took the command for a scheduled restore, but does not show that it is armed")
+        await self.enter()
+        self.work.reached(Phase.APPLYING)
+        await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
+        await self.session.leave_editing()
+        await self.unlock()
+
+    async def confirm(self) -> None:
+        if self._scheduled is not None:
+            await self.privileged(self._scheduled.cancel)
+            if await self.session.shows(self._scheduled.armed):
+                raise ProtocolError("the scheduled restore was called off, but the device shows that it is still armed")
+
+    async def cancel(self, phase: Phase) -> None:
+        if phase >= Phase.APPLYING:
+            comparison = self.work.comparison
+            now = canonical(self.work.syntax.parse(await self.session.read_running()).tree)
+            scope = comparison.intent.scope
+            back = difference(scope.within(now), scope.within(comparison.running))
+            try:
+                lines = [command.line for command in commands(in_safe_order(back, running=now), comparison.intent.platform)]
+            except NoSafeOrder as circle:
+                raise DeviceError(f"there are no inverse lines: {circle}") from None
+            if lines:
+                await self.session.gain_privilege()
+                await self.enter()
+                await self.session.send(lines)
+                await self.session.leave_editing()
+        if self._scheduled is not None and phase >= Phase.STAGED:
+            await self.privileged(self._scheduled.cancel)
+        await self.unlock()

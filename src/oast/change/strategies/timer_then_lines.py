@@ -1,0 +1,50 @@
+"""A revert timer is armed, then lines take effect one by one; confirming stops the timer."""
+
+from __future__ import annotations
+
+from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.way_back import REVERT_TIMER
+from oast.connect.session import Session
+from oast.errors import DeviceError, ProtocolError
+from oast.platforms.definition import TimerCommands
+
+
+class TimerThenLines(Declared):
+    """For devices on which a line takes effect at once, and that go back to what they ran when the timer was armed."""
+
+    way_back = REVERT_TIMER
+
+    def __init__(self, session: Session, work: Work, timer: TimerCommands) -> None:
+        super().__init__(session, work)
+        self._timer = timer
+
+    async def look(self) -> None:
+        await self.session.gain_privilege()
+        if self._timer.armed is not None and await self.session.shows(self._timer.armed):
+            message = "its revert timer runs already, and Oast did not arm it: it was not touched"
+            raise DeviceError(message, hint="somebody is trying something out on it: wait until it is confirmed or gone")
+
+    async def stage(self) -> None:
+        await self.lock()
+
+    async def validate(self) -> None:
+        return
+
+    async def apply(self, timer_s: float) -> None:
+        self.work.reached(Phase.STAGED)
+        await self.session.ask(self._timer.arm.format(**time_fields(timer_s)))
+        if self._timer.armed is not None and not await self.session.shows(self._timer.armed):
+            raise ProtocolError("the device took the command for its revert timer, but does not show that it runs")
+        await self.enter()
+        self.work.reached(Phase.APPLYING)
+        await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
+        await self.session.leave_editing()
+        await self.unlock()
+
+    async def confirm(self) -> None:
+        await self.privileged(self._timer.confirm)
+
+    async def cancel(self, phase: Phase) -> None:
+        # Before the first line nothing of ours runs: stopping the timer keeps what somebody else may have typed since.
+        await self.privileged(self._timer.revert if phase >= Phase.APPLYING else self._timer.confirm)
+        await self.unlock()

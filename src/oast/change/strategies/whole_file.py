@@ -1,0 +1,75 @@
+"""The configuration is one file: the new text is put beside it, checked, and applied under a daemon's own timer."""
+
+from __future__ import annotations
+
+from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.way_back import DAEMON_TIMER
+from oast.config.difference import applied
+from oast.config.line import Line, filled
+from oast.connect.session import Session
+from oast.errors import DeviceError
+from oast.platforms.definition import FileCommands
+from oast.records import Value
+
+
+class WholeFile(Declared):
+    """For routing daemons and the like. The file is replaced once the daemon runs the new text and it is confirmed."""
+
+    way_back = DAEMON_TIMER
+
+    def __init__(self, session: Session, work: Work, file: FileCommands) -> None:
+        super().__init__(session, work)
+        self._file = file
+
+    async def look(self) -> None:
+        await self.session.gain_privilege()
+        if self._file.pending is not None and await self.session.shows(self._file.pending):
+            message = "the daemon waits for somebody else to confirm: it was not touched"
+            raise DeviceError(message, hint="wait until it is confirmed or gone")
+
+    async def stage(self) -> None:
+        await self.lock()
+        self.work.reached(Phase.STAGED)
+        await self._put(self._file.beside, self._new_text())
+
+    async def validate(self) -> None:
+        if self._file.check is not None:
+            await self.session.ask(self._file.check.format(path=self._file.beside))
+
+    async def apply(self, timer_s: float) -> None:
+        self.work.reached(Phase.APPLYING)
+        await self.session.ask(self._file.apply.format(path=self._file.beside, **time_fields(timer_s)))
+
+    async def confirm(self) -> None:
+        await self.privileged(self._file.confirm)
+
+    async def cancel(self, phase: Phase) -> None:
+        if phase >= Phase.APPLYING:
+            await self.privileged(self._file.cancel)
+        await self.session.gain_privilege()
+        # Whatever the daemon thinks of its file: what it starts with next time is what it ran before.
+        await self._put(self._file.path, [self.work.comparison.running_text])
+        await self.unlock()
+
+    async def save(self) -> None:
+        await self.session.gain_privilege()
+        await self._put(self._file.path, self._new_text())
+        await super().save()
+        await self.unlock()
+
+    def _new_text(self) -> list[Value]:
+        comparison = self.work.comparison
+        tree = applied(comparison.edits, comparison.running)
+        parts: list[Value] = []
+        for line, _ in self.work.syntax.printed(tree):
+            parts.extend((*line.parts, "\n"))
+        return parts
+
+    async def _put(self, path: str, text: list[Value]) -> None:
+        lines = "".join(part for part in text if isinstance(part, str)).split("\n")
+        # A here-document ends with a line that the text does not have.
+        end = "END"
+        while end in lines:
+            end += "_"
+        line = filled(self._file.put, {"path": (path,), "text": tuple(text), "end": (end,)})
+        await self.session.send([Line(tuple(part for part in line.parts if part != ""))])

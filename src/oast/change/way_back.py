@@ -1,0 +1,40 @@
+"""The ways in which a device can go back to what it ran before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from oast.platforms.definition import Platform
+
+
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """`name` completes "unless confirmed, it goes back by …"; `by_itself` ways need no session and no Oast."""
+
+    name: str
+    by_itself: bool
+
+    @property
+    def if_silent(self) -> str:
+        """What to expect of a device that cannot be reached any more."""
+        if self.by_itself:
+            return f"look at the device itself: {self.name} should have brought it back"
+        return "look at the device itself: it has no way back of its own, and Oast could not reach it to send inverse lines"
+
+
+REVERT_TIMER = WayBack("its revert timer", by_itself=True)
+CONFIRMED_COMMIT = WayBack("its commit that was not confirmed", by_itself=True)
+DAEMON_TIMER = WayBack("its daemon's timer", by_itself=True)
+SCHEDULED = WayBack("the restore that Oast schedules on it", by_itself=True)
+INVERSE_LINES = WayBack("inverse lines that Oast sends", by_itself=False)
+
+
+def way_back_of(platform: Platform) -> WayBack:
+    """The way back that the platform declares; where it declares none, Oast has to make one."""
+    if platform.timer is not None:
+        return REVERT_TIMER
+    if platform.candidate is not None:
+        return CONFIRMED_COMMIT
+    if platform.file is not None:
+        return DAEMON_TIMER
+    return SCHEDULED if platform.scheduled is not None else INVERSE_LINES

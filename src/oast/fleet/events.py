@@ -1,0 +1,73 @@
+"""What happens while many devices are worked on, as records that whoever watches can show."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Stage(StrEnum):
+    """Where one device stands."""
+
+    CONNECTING = "connecting"
+    READING = "reading"
+    COMPARED = "compared"
+    VERIFIED = "verified"
+    WAITING_FOR_TRUTH = "waiting for it to come true"
+    BACKING_UP = "backing up"
+    PREPARED = "prepared"
+    STAGING = "staging"
+    APPLYING = "applying"
+    READING_AGAIN = "reading again"
+    APPLIED = "applied"
+    CHECKING = "checking"
+    HOLDING = "holding"
+    LOGGING_IN_AGAIN = "logging in again"
+    CONFIRMING = "confirming"
+    SAVING = "saving"
+    REVERTING = "reverting"
+    LOST = "lost; waiting for it to come back"
+    FAILED = "failed"
+    HELD_BACK = "held back"
+    UNCHANGED = "unchanged"
+    DELIVERED = "delivered"
+    REVERTED = "reverted"
+    UNKNOWN = "unknown"
+
+    @property
+    def is_end(self) -> bool:
+        """Whether nothing more happens to the device in this run."""
+        return self in _ENDS
+
+
+_ENDS = frozenset(
+    (Stage.COMPARED, Stage.VERIFIED, Stage.FAILED, Stage.HELD_BACK, Stage.UNCHANGED, Stage.DELIVERED, Stage.REVERTED, Stage.UNKNOWN)
+)
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceEvent:
+    """A device has come to a stage; `done` of `total` lines are through, where lines are sent."""
+
+    device: str
+    stage: Stage
+    done: int = 0
+    total: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class WaveEvent:
+    """The wave `number` of `total` begins with these devices."""
+
+    number: int
+    total: int
+    devices: tuple[str, ...]
+
+
+Event = DeviceEvent | WaveEvent
+OnEvent = Callable[[Event], None]
+
+
+def unheard(event: Event) -> None:
+    """For callers who do not watch."""

@@ -1,0 +1,249 @@
+"""Compare and deliver: a plan says what would change; delivering it keeps policies, the shortest timer, and a record of the run."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+from oast.change.compare import Comparing, Comparison, Mode
+from oast.change.hold import hold_s
+from oast.change.outcome import Cause, Outcome, State
+from oast.change.push import Push, PushOptions, new_run
+from oast.connect.connector import Connector
+from oast.errors import DeviceError, EstateError, UsageError
+from oast.estate.inventory import Device
+from oast.files import write_whole
+from oast.fleet.clock import Clock, SystemClock
+from oast.fleet.events import OnEvent, unheard
+from oast.operations.documents import difference_document, outcome_document
+from oast.operations.preparation import Preparation, checks_of, violations
+from oast.records import Problem
+from oast.verify.checks import Check
+
+# A timer shorter than the checks and this would run out in the middle of every delivery.
+LEAST_SPARE_S = 3.0
+WARNING = "policy-warning"
+
+
+class Verdict(StrEnum):
+    """What became of a delivery as a whole: the worst that became of any device."""
+
+    DONE = "done"
+    REVERTED = "reverted"
+    FAILED = "failed"
+    INTERRUPTED = "interrupted"
+
+
+@dataclass(frozen=True)
+class DeliveryOptions:
+    """How to deliver; None means what oast.toml says. Times are in seconds."""
+
+    revert_timer_s: float | None = None
+    verify_timeout_s: float | None = None
+    most_failures: int | None = None
+    one_wave: bool = False
+    at_once: int | None = None
+
+
+@dataclass(frozen=True)
+class DeliveryResult:
+    """One run: what became of every device, in order; `interrupted` when it was cancelled."""
+
+    run: str
+    reason: str
+    ticket: str | None
+    outcomes: tuple[Outcome, ...]
+    interrupted: bool = False
+
+    @property
+    def verdict(self) -> Verdict:
+        if self.interrupted:
+            return Verdict.INTERRUPTED
+        if any(o.cause is Cause.FAILED or o.state is State.UNKNOWN for o in self.outcomes):
+            return Verdict.FAILED
+        return Verdict.REVERTED if any(o.cause is Cause.CHECKS for o in self.outcomes) else Verdict.DONE
+
+    def document(self) -> dict[str, Any]:
+        """The run as plain data: `oast.push/1`."""
+        return push_document(self.run, self.reason, self.ticket, self.outcomes)
+
+
+def push_document(run: str | None, reason: str | None, ticket: str | None, outcomes: Sequence[Outcome]) -> dict[str, Any]:
+    """A run, or one that did not take place, as plain data."""
+    devices = [outcome_document(outcome) for outcome in outcomes]
+    return {"format": "oast.push/1", "run": run, "reason": reason, "ticket": ticket, "devices": devices}
+
+
+@dataclass
+class Plan:
+    """What would change on the devices picked. `failed` could not be read or compared, in the order of the inventory.
+
+    Use as an asynchronous context, or call `close`: sessions with the devices may be open until it is delivered.
+    """
+
+    preparation: Preparation
+    mode: Mode
+    run: str
+    comparisons: tuple[Comparison, ...]
+    failed: tuple[tuple[str, DeviceError], ...]
+    checks: Mapping[str, Sequence[Check]]
+    _connector: Connector
+    _comparing: Comparing
+    _clock: Clock = field(default_factory=SystemClock)
+
+    @property
+    def different(self) -> tuple[Comparison, ...]:
+        """The devices that would change."""
+        return tuple(comparison for comparison in self.comparisons if comparison.edits)
+
+    @property
+    def logs(self) -> Path:
+        """Where the transcripts of this run are."""
+        return self.preparation.estate.working / "log" / self.run
+
+    @property
+    def warnings(self) -> list[Problem]:
+        """What the devices picked violate, though not so that nothing may be sent. Raises EstateError."""
+        return [problem for problem in violations(self.preparation, date.today()) if problem.kind == WARNING]
+
+    def document(self) -> dict[str, Any]:
+        """The plan as plain data, for a file or another process: `oast.diff/1`."""
+        return {
+            "format": "oast.diff/1",
+            "run": self.run,
+            "devices": [difference_document(comparison) for comparison in self.comparisons],
+            "failed": [{"device": name, "reason": error.message} for name, error in self.failed],
+        }
+
+    async def deliver(
+        self, reason: str, ticket: str | None = None, options: DeliveryOptions | None = None, on_event: OnEvent = unheard
+    ) -> DeliveryResult:
+        """Deliver to all devices that differ; what cannot be confirmed is taken back.
+
+        Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a policy forbids;
+        nothing was touched then. Cancellation takes back what is not confirmed, and the result says so: it is returned, not raised.
+        """
+        chosen = options or DeliveryOptions()
+        self.allow(reason, chosen)
+        push = Push(
+            comparisons=self.different,
+            unreached=[(self._device(name), error) for name, error in self.failed],
+            checks=self.checks,
+            connector=self._connector,
+            syntax_of=self.preparation.syntax_of,
+            options=self._options(chosen),
+            on_event=on_event,
+            clock=self._clock,
+            sessions=self._comparing.sessions,
+        )
+        interrupted = await _run(push)
+        await self.close()
+        result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
+        write_whole(self.logs / "outcome.json", json.dumps(result.document(), indent=2) + "\n", mode=0o600)
+        return result
+
+    def allow(self, reason: str, options: DeliveryOptions) -> None:
+        """Whether this may be delivered at all. Raises UsageError, EstateError."""
+        if not reason or not reason.strip():
+            raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
+        check_times(self.preparation, options)
+        forbid(self.preparation)
+
+    def _options(self, chosen: DeliveryOptions) -> PushOptions:
+        estate = self.preparation.estate
+        delivery = estate.settings.delivery
+        timer_s, verify_s = _times(self.preparation, chosen)
+        holds = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
+        return PushOptions(
+            working=estate.working,
+            run=self.run,
+            at_once=chosen.at_once or estate.settings.connection.at_once,
+            revert_timer_s=max(timer_s, verify_s + max([delivery.hold_s, *holds]) + LEAST_SPARE_S),
+            verify_timeout_s=verify_s,
+            hold_s=delivery.hold_s,
+            mask_backups=delivery.mask_backups,
+            waves=() if chosen.one_wave else delivery.waves,
+            most_failures=delivery.most_failures if chosen.most_failures is None else chosen.most_failures,
+        )
+
+    def _device(self, name: str) -> Device:
+        return self.preparation.estate.devices[name]
+
+    async def close(self) -> None:
+        """End the sessions that are still open. Safe to call again."""
+        await self._comparing.close()
+
+    async def __aenter__(self) -> Plan:
+        return self
+
+    async def __aexit__(self, *error: object) -> None:
+        await self.close()
+
+
+async def _run(push: Push) -> bool:
+    """Whether it was cut short; by then every device is in a known state."""
+    try:
+        await push.run()
+    except asyncio.CancelledError:
+        return True
+    return False
+
+
+def _times(preparation: Preparation, options: DeliveryOptions) -> tuple[float, float]:
+    delivery = preparation.estate.settings.delivery
+    timer_s = options.revert_timer_s or delivery.revert_timer_s
+    return timer_s, options.verify_timeout_s or delivery.verify_timeout_s
+
+
+def check_times(preparation: Preparation, options: DeliveryOptions) -> None:
+    """Whether the revert timer leaves time for the checks. Raises UsageError."""
+    timer_s, verify_s = _times(preparation, options)
+    if timer_s < verify_s + LEAST_SPARE_S:
+        message = f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of checks"
+        raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
+
+
+def forbid(preparation: Preparation) -> list[Problem]:
+    """The warnings of the policies. Raises EstateError for what violates one: that is never sent."""
+    problems = violations(preparation, date.today())
+    errors = [problem for problem in problems if problem.kind != WARNING]
+    if errors:
+        raise EstateError.of(errors)
+    return problems
+
+
+async def compare(
+    preparation: Preparation,
+    mode: Mode = "replace",
+    *,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    for_delivery: bool = False,
+    on_event: OnEvent = unheard,
+) -> Plan:
+    """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`, and startup is read.
+
+    Raises EstateError for settings and checks that are wrong; devices that fail are part of the plan.
+    """
+    estate = preparation.estate
+    checks = checks_of(preparation) if for_delivery else {}
+    connector = Connector(estate, timeout_s)
+    run = new_run()
+    comparing = Comparing(
+        connector,
+        preparation.syntax_of,
+        at_once or estate.settings.connection.at_once,
+        estate.working / "log" / run,
+        on_event,
+        for_delivery=for_delivery,
+    )
+    found = await comparing.compare(preparation.intents, mode)
+    compared = tuple(c for c in found.values() if isinstance(c, Comparison))
+    failed = tuple((name, error) for name, error in found.items() if isinstance(error, DeviceError))
+    return Plan(preparation, mode, run, compared, failed, checks, connector, comparing)

@@ -1,0 +1,80 @@
+"""Results as plain data for JSON: differences, outcomes, problems, checks, drift. The page: docs/formats.md.
+
+How a tree and an edit are written stands in `oast.config.documents`.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from oast.change.compare import Comparison
+from oast.change.delivered import Drift
+from oast.change.outcome import Outcome
+from oast.config.documents import edits_document
+from oast.config.view import counts
+from oast.records import Problem
+from oast.verify.checks import CheckResult
+
+
+def difference_document(comparison: Comparison) -> dict[str, Any]:
+    """One device's difference."""
+    return {
+        "device": comparison.name,
+        "added": comparison.counts.added,
+        "removed": comparison.counts.removed,
+        "edits": edits_document(comparison.edits),
+        "commands": [command.masked for command in comparison.commands],
+        "way_back": comparison.way_back.name,
+        "risks": [str(risk) for risk in comparison.risks],
+        "unsaved": edits_document(comparison.unsaved),
+    }
+
+
+def outcome_document(outcome: Outcome) -> dict[str, Any]:
+    """What became of one device."""
+    return {
+        "device": outcome.device,
+        "state": str(outcome.state),
+        "cause": str(outcome.cause),
+        "added": outcome.counts.added,
+        "removed": outcome.counts.removed,
+        "seconds": round(outcome.seconds, 3),
+        "reason": outcome.reason,
+        "hint": outcome.hint,
+        "failed_checks": [result.finding for result in outcome.failed_checks],
+        "already_failing": [result.finding for result in outcome.excused_checks],
+        "way_back": outcome.way_back.name if outcome.way_back is not None else None,
+        "saved_besides": outcome.saved_besides,
+        "log": outcome.log,
+    }
+
+
+def problem_document(problem: Problem) -> dict[str, Any]:
+    """One thing that is wrong in the estate."""
+    return {
+        "kind": problem.kind,
+        "message": problem.message,
+        "file": problem.place.file if problem.place else None,
+        "line": problem.place.line if problem.place else None,
+        "hint": problem.hint,
+        "excerpt": problem.excerpt,
+        "devices": list(problem.devices),
+        "values": list(problem.behind),
+    }
+
+
+def check_document(result: CheckResult) -> dict[str, Any]:
+    """One check and what was found."""
+    return {"check": result.check.title, "passed": result.passed, "wanted": result.check.wanted, "actual": result.actual}
+
+
+def drift_document(drift: Drift) -> dict[str, Any]:
+    """What changed on one device."""
+    change = counts(drift.edits)
+    return {
+        "device": drift.name,
+        "since": {"run": drift.since.run, "at": drift.since.at.isoformat()} if drift.since else None,
+        "added": change.added,
+        "removed": change.removed,
+        "edits": edits_document(drift.edits),
+    }

@@ -1,0 +1,118 @@
+"""The public Python interface: an estate, opened; what it can be asked, and what can be done with it. The page: docs/python.md."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from oast.change.compare import Mode
+from oast.change.push import new_run
+from oast.connect.connector import Connector
+from oast.connect.session import Session
+from oast.errors import UsageError
+from oast.estate import estate as estates
+from oast.estate import settings
+from oast.estate.inventory import Device
+from oast.fleet.events import OnEvent, unheard
+from oast.operations import deliver
+from oast.operations.deliver import Plan
+from oast.operations.lint import LintResult, lint
+from oast.operations.preparation import prepare, render
+from oast.operations.verify import Verification, checks_for, verify
+from oast.readings.read import read
+from oast.readings.tables import Record
+
+NOTHING: Mapping[str, str] = {}
+
+
+class OpenSession:
+    """A session with one device. It ends with the context it was opened in."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    async def read(self, reading: str) -> list[Record]:
+        """The records of one reading of the device's platform. Raises UsageError when it has no such reading, DeviceError."""
+        platform = self._session.platform
+        if reading not in platform.readings:
+            raise UsageError(f"the platform '{platform.name}' has no reading '{reading}'", hint=", ".join(platform.readings))
+        return (await read(self._session, platform, [reading]))[reading]
+
+    async def running(self) -> str:
+        """The text of the running configuration, secrets and all. Raises DeviceError."""
+        return await self._session.read_running()
+
+
+class OpenEstate:
+    """An estate that was read whole. Opening it writes nothing, and no device is touched."""
+
+    def __init__(self, estate: estates.Estate, environment: Mapping[str, str]) -> None:
+        self._estate = estate
+        self._environment = environment
+
+    @property
+    def folder(self) -> Path:
+        """Where the estate is."""
+        return self._estate.folder
+
+    @property
+    def devices(self) -> Mapping[str, Device]:
+        """Every device of the inventory by name."""
+        return self._estate.devices
+
+    def pick(self, on: str | None = None) -> list[str]:
+        """The names of the devices that a selector picks. Raises EstateError when it picks none."""
+        return [device.name for device in self._estate.pick(on)]
+
+    def lint(self, on: str | None = None, sections: Sequence[str] = ()) -> LintResult:
+        """Every mistake that can be found without a device."""
+        return lint(self.folder, self._environment, on=on, sections=sections)
+
+    def render(self, on: str | None = None, sections: Sequence[str] = ()) -> dict[str, str]:
+        """The intended text of each device; secrets are fingerprints. Raises EstateError."""
+        prepared = render(self._estate, on, sections)
+        return {intent.device.name: prepared.syntax_of(intent).shown(intent.tree) for intent in prepared.intents}
+
+    async def compare(
+        self,
+        on: str | None = None,
+        sections: Sequence[str] = (),
+        *,
+        mode: Mode = "replace",
+        at_once: int | None = None,
+        timeout_s: float | None = None,
+        on_event: OnEvent = unheard,
+    ) -> Plan:
+        """Read the devices and work out what would change. Deliver the plan, or close it. Raises EstateError."""
+        prepared = prepare(self._estate, on, sections)
+        return await deliver.compare(
+            prepared, mode, at_once=at_once, timeout_s=timeout_s, for_delivery=True, on_event=on_event
+        )  # fmt: skip
+
+    async def verify(
+        self, on: str | None = None, sections: Sequence[str] = (), *, wait_s: float = 0.0, on_event: OnEvent = unheard
+    ) -> Verification:
+        """Check what must be true of the devices. Raises EstateError."""
+        prepared = prepare(self._estate, on, sections)
+        return await verify(prepared, checks_for(prepared, sections), wait_s=wait_s, on_event=on_event)
+
+    @asynccontextmanager
+    async def session(self, name: str, *, timeout_s: float | None = None) -> AsyncIterator[OpenSession]:
+        """A session with the device `name` for the time of the context. Raises EstateError, DeviceError."""
+        device = self._estate.device(name)
+        platform = prepare(self._estate, f"name={name}").builder.platform(device)
+        log = self._estate.working / "log" / new_run() / f"{name}.log"
+        async with Connector(self._estate, timeout_s).session(device, platform, log) as session:
+            yield OpenSession(session)
+
+
+def open_estate(path: str | Path, environment: Mapping[str, str] = NOTHING) -> OpenEstate:
+    """Read the estate in the folder `path`; secrets come from `environment` (os.environ, say) and from where oast.toml says.
+
+    Raises UsageError when there is no estate, EstateError with everything that is wrong in it.
+    """
+    folder = Path(path)
+    if not (folder / settings.FILE).is_file():
+        raise UsageError(f"{folder} is no estate: it has no {settings.FILE}")
+    return OpenEstate(estates.open_estate(folder, environment), environment)

@@ -1,0 +1,54 @@
+"""Lint: every mistake of an estate that can be found without a device."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+from oast.errors import EstateError
+from oast.estate.estate import read_estate
+from oast.estate.secrets import Ask
+from oast.intent.lint import Lint
+from oast.operations.deliver import WARNING
+from oast.operations.preparation import mistakes_in_checks
+from oast.records import Problem, gathered
+
+
+@dataclass(frozen=True)
+class LintResult:
+    """What is wrong, by file and line, and how many devices were looked at."""
+
+    problems: tuple[Problem, ...]
+    devices: int
+
+    @property
+    def mistakes(self) -> list[Problem]:
+        """The problems without warnings."""
+        return [problem for problem in self.problems if problem.kind != WARNING]
+
+
+def lint(
+    folder: Path,
+    environment: Mapping[str, str],
+    *,
+    given: Sequence[tuple[str, Any]] = (),
+    on: str | None = None,
+    sections: Sequence[str] = (),
+    trace: bool = False,
+    ask: Ask | None = None,
+) -> LintResult:
+    """Every mistake in the estate in `folder`; with `trace`, each with the values behind its line."""
+    devices = 0
+    try:
+        estate, mistakes = read_estate(folder, environment, given, ask)
+        found = Lint(estate, mistakes, date.today(), sections, trace=trace)
+        picked = found.concerned(estate.pick(on)) if estate.devices else []
+        devices = len(picked)
+        problems = gathered([*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder)])
+    except EstateError as error:
+        problems = gathered(error.problems())
+    problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
+    return LintResult(tuple(problems), devices)

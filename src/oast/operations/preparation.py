@@ -1,0 +1,103 @@
+"""What every operation that looks at devices begins with: the intents of those picked and of the whole network, policies, checks."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import date
+
+from oast.config.indented import IndentedSyntax
+from oast.errors import EstateError, Mistakes
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.intent.intent import Intent, IntentBuilder
+from oast.intent.policy import Policies
+from oast.records import Problem, gathered
+from oast.verify.checks import Check, derive
+from oast.verify.written import checks_of as written_for
+from oast.verify.written import read as written_checks
+
+
+@dataclass(frozen=True)
+class Preparation:
+    """An estate made ready: `intents` are those of the devices picked, `network` those of all devices."""
+
+    estate: Estate
+    builder: IntentBuilder
+    intents: tuple[Intent, ...]
+    network: tuple[Intent, ...]
+
+    def syntax_of(self, intent: Intent) -> IndentedSyntax:
+        """The syntax of the device's platform."""
+        return self.builder.syntax(intent.device)
+
+
+def prepare(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> Preparation:
+    """Build the intents; the whole network's too, because what must be true between two devices follows from both.
+
+    Raises EstateError with the problems of the devices picked; a device that was not picked may have some.
+    """
+    builder = IntentBuilder(estate, sections)
+    whole = IntentBuilder(estate) if sections else builder
+    picked = {device.name for device in builder.concerned(estate.pick(on))}
+    intents: list[Intent] = []
+    network: list[Intent] = []
+    problems: list[Problem] = []
+    for device in estate.devices.values():
+        try:
+            built = builder.build(device) if device.name in picked else None
+            everything = built if built is not None and whole is builder else whole.build(device)
+        except EstateError as error:
+            problems.extend(error.problems() if device.name in picked else ())
+            continue
+        network.append(everything)
+        if built is not None:
+            intents.append(built)
+    if problems:
+        raise EstateError.of(problems)
+    return Preparation(estate, builder, tuple(intents), tuple(network))
+
+
+def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> Preparation:
+    """The intents of the devices picked alone. Raises EstateError with everything that is wrong in them."""
+    builder = IntentBuilder(estate, sections)
+    intents: list[Intent] = []
+    mistakes = Mistakes()
+    for device in builder.concerned(estate.pick(on)):
+        with mistakes.collected():
+            intents.append(builder.build(device))
+    mistakes.raise_any()
+    return Preparation(estate, builder, tuple(intents), tuple(intents))
+
+
+def violations(preparation: Preparation, today: date) -> list[Problem]:
+    """What the devices picked violate, warnings included; each once. Raises EstateError when a policy itself is wrong."""
+    picked = {intent.device.name for intent in preparation.intents}
+    found = Policies(preparation.estate, today).problems(preparation.network)
+    return gathered(problem for problem in found if not problem.devices or picked & set(problem.devices))
+
+
+def checks_of(preparation: Preparation) -> dict[str, list[Check]]:
+    """What must be true of the devices picked: what follows from the network's intents, and what the engineer wrote.
+
+    Raises EstateError.
+    """
+    mistakes = Mistakes()
+    written = written_checks(preparation.estate, mistakes)
+    platforms = {intent.device.name: intent.platform for intent in preparation.intents}
+    own = written_for(written, preparation.estate, platforms, mistakes)
+    mistakes.raise_any()
+    derived = derive(preparation.network)
+    return {name: [*derived[name], *checks] for name, checks in own.items()}
+
+
+def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: IntentBuilder) -> list[Problem]:
+    """What is wrong in checks/*.yaml, for the devices that it is written for."""
+    mistakes = Mistakes()
+    platforms = {}
+    for device in devices:
+        with suppress(EstateError):  # an unknown platform has been told
+            platforms[device.name] = builder.platform(device)
+    written_for(written_checks(estate, mistakes), estate, platforms, mistakes)
+    return mistakes.found

@@ -1,0 +1,96 @@
+"""Verify: what follows from the intents, and the checks of the engineer's own, on live readings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from oast.change.push import new_run
+from oast.connect.connector import Connector
+from oast.errors import DeviceError
+from oast.fleet.clock import Clock, SystemClock
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent
+from oast.operations.preparation import Preparation, checks_of
+from oast.readings.read import read
+from oast.verify.checks import Check, CheckResult, evaluate
+
+POLL_S = 0.5
+
+
+@dataclass(frozen=True)
+class Verification:
+    """The checks of every device that could be read, and the devices that could not; both in the order of the inventory."""
+
+    run: str
+    logs: Path
+    results: Mapping[str, Sequence[CheckResult]]
+    failed: tuple[tuple[str, DeviceError], ...]
+
+    @property
+    def every(self) -> list[CheckResult]:
+        return [result for results in self.results.values() for result in results]
+
+    @property
+    def wrong(self) -> list[CheckResult]:
+        return [result for result in self.every if not result.passed]
+
+
+def checks_for(preparation: Preparation, sections: Sequence[str]) -> dict[str, list[Check]]:
+    """The checks that rest on what `sections` (empty: all) own, or were written for one of them. Raises EstateError."""
+    found = checks_of(preparation)
+    if not sections:
+        return found
+    scopes = {intent.device.name: intent.scope for intent in preparation.intents}
+
+    def concerns(check: Check) -> bool:
+        return check.section in sections or any(scopes[check.device].covers(path) for path in check.concerns)
+
+    return {name: [check for check in checks if concerns(check)] for name, checks in found.items()}
+
+
+async def verify(
+    preparation: Preparation,
+    checks: Mapping[str, Sequence[Check]],
+    *,
+    wait_s: float = 0.0,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
+    clock: Clock | None = None,
+) -> Verification:
+    """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of the result."""
+    estate, time = preparation.estate, clock or SystemClock()
+    connector = Connector(estate, timeout_s)
+    run = new_run()
+    logs = estate.working / "log" / run
+    until = time.now() + wait_s
+    found: dict[str, list[CheckResult] | DeviceError] = {}
+
+    async def one(intent: Intent) -> list[CheckResult]:
+        name = intent.device.name
+        on_event(DeviceEvent(name, Stage.CONNECTING))
+        async with connector.session(intent.device, intent.platform, logs / f"{name}.log") as session:
+            on_event(DeviceEvent(name, Stage.READING))
+            while True:
+                readings = await read(session, intent.platform, sorted({check.reading for check in checks[name]}))
+                results = evaluate(checks[name], readings)
+                if time.now() + POLL_S > until or all(result.passed for result in results):
+                    return results
+                on_event(DeviceEvent(name, Stage.WAITING_FOR_TRUTH))
+                await time.sleep(POLL_S)
+
+    def done(intent: Intent, result: list[CheckResult] | DeviceError) -> None:
+        found[intent.device.name] = result
+        on_event(DeviceEvent(intent.device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.VERIFIED))
+
+    await for_each(preparation.intents, one, at_once or estate.settings.connection.at_once, done)
+    ordered = {intent.device.name: found[intent.device.name] for intent in preparation.intents}
+    return Verification(
+        run,
+        logs,
+        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
+        tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError)),
+    )
