@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import io
 import json
 import os
 import pty
@@ -12,12 +13,15 @@ import sys
 import tempfile
 import unittest
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from datetime import date
 from functools import cache
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+from oast.cli.main import main
 from oast.cli.simulator import Simulator
 from oast.estate.encrypted import EncryptedFile
 
@@ -47,6 +51,36 @@ class Run:
 
 
 def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+    """Run the real program: from its entry point to its exit code, in this process, as starting one takes longer than most of
+    what it does. A process of its own is for what only that can show: `apart`, `on_terminal`."""
+    if arguments[:2] == ("sim", "console"):
+        return apart(*arguments, cwd=cwd, environment=environment, stdin=stdin)
+    out, err = _Output(), _Output()
+    before, here = dict(os.environ), Path.cwd()
+    os.environ.clear()
+    os.environ.update({**clean_environment(), **(environment or {})})
+    os.chdir(cwd)
+    try:
+        with redirect_stdout(out), redirect_stderr(err), mock.patch("sys.stdin", io.StringIO(stdin)):
+            try:
+                code = main(list(arguments))
+            except SystemExit as exit_:
+                code = exit_.code if isinstance(exit_.code, int) else 1
+    finally:
+        os.chdir(here)
+        os.environ.clear()
+        os.environ.update(before)
+    return Run(code, out.getvalue(), err.getvalue())
+
+
+class _Output(io.StringIO):
+    """What a pipe would take: it can be closed, and what was written stays."""
+
+    def close(self) -> None:
+        return
+
+
+def apart(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
     """Run the real program in a process of its own."""
     done = subprocess.run(
         [sys.executable, "-m", "oast", *arguments],
@@ -133,9 +167,9 @@ class EstateTest(unittest.TestCase):
         return next(number for number, line in enumerate(lines, 1) if text in line)
 
 
-def simulator_of(estate: Path) -> Simulator:
+def simulator_of(estate: Path, environment: Mapping[str, str] | None = None) -> Simulator:
     """The simulated network of the estate, started and stopped without a program in between."""
-    return Simulator(estate / "network.yaml", estate / ".oast" / "sim", clean_environment())
+    return Simulator(estate / "network.yaml", estate / ".oast" / "sim", {**clean_environment(), **(environment or {})})
 
 
 @cache

@@ -79,7 +79,7 @@ class InterruptTest(LarkwaterTest):
         run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", *QUICK, expect=4)
         found = self.outcome(run, "heron-core-1")
         self.assertEqual((found["state"], found["cause"]), ("delivered", "failed"))
-        self.assertIn("it runs the change, but startup was not saved", found["reason"])
+        self.assertIn("it runs the change, but startup may not be saved", found["reason"])
         self.fault("heron-core-1", "none")
         self.assertEqual(self.console("heron-core-1", "read startup").partition("read startup\n")[2], before)
         self.assertIn("nothing to do", self.oast("diff", "--on", "role=core").out)

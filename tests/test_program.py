@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from larkwater import LarkwaterTest, program
+from larkwater import LarkwaterTest, apart
 from oast import __version__
 from oast.cli.main import COMMANDS
 
@@ -17,22 +17,22 @@ class ProgramTest(unittest.TestCase):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
 
     def test_the_version_and_every_commands_help(self) -> None:
-        self.assertEqual(program("--version", cwd=self.folder).out, f"oast {__version__}\n")
-        top = program("--help", cwd=self.folder)
+        self.assertEqual(apart("--version", cwd=self.folder).out, f"oast {__version__}\n")
+        top = apart("--help", cwd=self.folder)
         for name, summary in COMMANDS.items():
             self.assertIn(name, top.out)
-            shown = program(name, "--help", cwd=self.folder)
+            shown = apart(name, "--help", cwd=self.folder)
             self.assertEqual(shown.code, 0, shown.err)
             self.assertIn(summary[1:20], " ".join(shown.out.split()))
 
     def test_outside_an_estate_a_command_says_so(self) -> None:
-        run = program("devices", cwd=self.folder)
+        run = apart("devices", cwd=self.folder)
         self.assertEqual(run.code, 2)
         self.assertIn("there is no oast.toml", run.err)
 
     def test_the_demo_tells_its_story_and_leaves_an_estate_to_play_with(self) -> None:
         into = self.folder / "play"
-        run = program("demo", "--into", str(into), cwd=self.folder)
+        run = apart("demo", "--into", str(into), cwd=self.folder)
         self.assertEqual(run.code, 0, run.out + run.err)
         for passage in (
             "6 devices running",
@@ -46,10 +46,10 @@ class ProgramTest(unittest.TestCase):
         ):
             self.assertIn(passage, run.out)
         estate = into / "larkwater"
-        self.assertEqual(program("sim", "status", cwd=estate).code, 1)
-        self.assertEqual(program("devices", cwd=estate).code, 0)
+        self.assertEqual(apart("sim", "status", cwd=estate).code, 1)
+        self.assertEqual(apart("devices", cwd=estate).code, 0)
         self.assertEqual((into / "larkwater-secrets.toml").stat().st_mode & 0o077, 0)
-        again = program("demo", "--into", str(into), cwd=self.folder)
+        again = apart("demo", "--into", str(into), cwd=self.folder)
         self.assertEqual(again.code, 2)
         self.assertIn("is there already", again.err)
 
@@ -57,21 +57,21 @@ class ProgramTest(unittest.TestCase):
 class NewTest(unittest.TestCase):
     def test_a_new_estate_lints_clean_and_runs_in_the_simulator(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
-        made = program("new", "harbour", cwd=folder)
+        made = apart("new", "harbour", cwd=folder)
         self.assertEqual(made.code, 0, made.err)
         estate = folder / "harbour"
-        self.addCleanup(program, "sim", "stop", cwd=estate)
+        self.addCleanup(apart, "sim", "stop", cwd=estate)
         steps = [line.strip() for line in made.out.partition("go on with:")[2].splitlines() if line.strip().startswith("oast ")]
         self.assertIn("oast sim start", steps)
         expected = {"oast diff": 1}
         for step in steps:
             words = [*shlex.split(step)[1:], *(["--yes"] if "push" in step or "trust" in step else [])]
-            run = program(*words, cwd=estate)
+            run = apart(*words, cwd=estate)
             self.assertEqual(run.code, expected.get(step, 0), f"{step}\n{run.out}{run.err}")
-        self.assertEqual(program("diff", cwd=estate).code, 0)
+        self.assertEqual(apart("diff", cwd=estate).code, 0)
         self.assertEqual((folder / "harbour-secrets.toml").stat().st_mode & 0o077, 0)
-        self.assertIn("pier-edge-1 on port1 is full", program("verify", "-v", cwd=estate).out)
-        again = program("new", "harbour", cwd=folder)
+        self.assertIn("pier-edge-1 on port1 is full", apart("verify", "-v", cwd=estate).out)
+        again = apart("new", "harbour", cwd=folder)
         self.assertEqual(again.code, 2)
         self.assertIn("is there already", again.err)
 

@@ -9,7 +9,7 @@ import json
 import threading
 from pathlib import Path
 
-from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, on_terminal, program
+from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, apart, on_terminal
 from oast.estate.encrypted import EncryptedFile
 
 HIDDEN = "swordfish-41c7"
@@ -178,7 +178,7 @@ class FullRunTest(LarkwaterTest):
             "    raise RuntimeError(f'cannot keep {value}') from ValueError(value)\n"
             "s.Secrets.made = broken\n"
         )
-        run = program("lint", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
+        run = apart("lint", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
         self.assertIn("This is a fault of Oast (RuntimeError), not yours", run.err)
         kept = Path(run.err.split("with the file ")[1].strip())
         self.addCleanup(kept.unlink)

@@ -7,8 +7,8 @@ import tempfile
 from pathlib import Path
 
 
-def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644) -> None:
-    """Replace `path` by `content` in one step: temporary file in the same folder, fsync, rename.
+def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644, durable: bool = True) -> None:
+    """Replace `path` by `content` in one step: temporary file in the same folder, fsync unless it need not be `durable`, rename.
 
     Missing folders are made (readable by the owner alone when `mode` is). Raises OSError.
     """
@@ -19,7 +19,8 @@ def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644) -> None:
         with os.fdopen(handle, "wb") as file:
             file.write(data)
             file.flush()
-            os.fsync(file.fileno())
+            if durable:
+                os.fsync(file.fileno())
         Path(temporary).chmod(mode)
         Path(temporary).replace(path)
     except BaseException:

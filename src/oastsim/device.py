@@ -8,11 +8,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 from oastsim.bine.configuration import Configuration, Item, Refused
-from oastsim.facts import facts_of
+from oastsim.facts import Facts, facts_of
 from oastsim.faults import Fault
 from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
+
+# The beginnings of the words below which something can change interfaces or routes.
+ROUTING = ("i", "o", "st")
 
 
 class Device:
@@ -35,6 +38,7 @@ class Device:
         self.timer_s = 0
         self.sessions: set[Callable[[], None]] = set()
         self._archive: str | None = None
+        self._facts: Facts | None = None
 
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`."""
@@ -111,10 +115,16 @@ class Device:
         if self.fault.refuses(line):
             raise Refused("the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip()))
         self.running.enter(line, stack)
-        self._changed()
+        top = stack[0][1].known.word if stack and line[:1] == " " else line
+        if top.startswith(ROUTING) or any(f" {word}" in top for word in ROUTING):
+            self._changed()
 
     def _changed(self) -> None:
-        self.state.update(self.name, facts_of(self.running))
+        facts = facts_of(self.running)
+        if facts == self._facts:
+            return
+        self._facts = facts
+        self.state.update(self.name, facts)
         for wake in list(self.sessions):
             wake()
 

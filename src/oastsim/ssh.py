@@ -147,6 +147,7 @@ class _Session(asyncssh.SSHServerSession[str]):
             return ""
         effect = self._device.fault.on_line(self._shell.lines + 1, line)
         if effect == "hang":
+            self._flush()
             self._hanging = True
             return ""
         if effect == "drop" and self._channel is not None:

@@ -32,12 +32,16 @@ class NetworkState:
         self._facts: dict[str, Facts] = {}
         self._alive: dict[str, bool] = {}
         self._since: dict[tuple[End, End], float] = {}
+        self._pairs: dict[str, set[tuple[End, End]]] = {}
         # Neighbours that will be missed only when their hellos have been missing for the dead interval.
         self._unheard: dict[tuple[End, End], tuple[float, Neighbor]] = {}
         self._last: dict[tuple[End, End], Neighbor] = {}
         self._links: dict[End, End] = {}
+        self._neighbors: dict[str, set[str]] = {}
         for one, other in plan.links:
             self._links[one], self._links[other] = other, one
+            self._neighbors.setdefault(one[0], set()).add(other[0])
+            self._neighbors.setdefault(other[0], set()).add(one[0])
 
     def facts(self, name: str) -> Facts:
         return self._facts[name]
@@ -50,7 +54,7 @@ class NetworkState:
         """A device's configuration has changed, or it has started or stopped."""
         self._facts[name] = facts
         self._alive[name] = alive
-        touched = {name, *(peer for (device, _), (peer, _) in self._links.items() if device == name)}
+        touched = {name, *self._neighbors.get(name, ())}
         now = self._clock()
         for device in touched:
             if device not in self._facts:
@@ -60,13 +64,14 @@ class NetworkState:
                 if peer is not None and self._adjacent(device, interface, *peer):
                     pair = (device, interface.name), (peer[0], peer[1].name)
                     self._since.setdefault(pair, now)
+                    self._pairs.setdefault(device, set()).add(pair)
                     self._last[pair] = Neighbor(
                         interface.name, self._facts[peer[0]].router_id or "-", str(peer[1].ipv4[0].ip), "full", peer[0]
                     )
         self._forget(touched)
 
     def _forget(self, touched: set[str]) -> None:
-        for pair in [p for p in self._since if p[0][0] in touched or p[1][0] in touched]:
+        for pair in [p for name in touched for p in self._pairs.get(name, ()) if p in self._since]:
             (device, name), (other, _) = pair
             interface = self._facts[device].interfaces.get(name)
             peer = self._peer(device, interface) if interface else None

@@ -19,6 +19,7 @@ from oast.change.outcome import Cause, Outcome, State
 from oast.change.transaction import Means, Transaction
 from oast.change.wave import Limits, Watched, Wave
 from oast.config.indented import IndentedSyntax
+from oast.config.tree import Node
 from oast.config.view import Counts
 from oast.connect.connector import Connector
 from oast.connect.session import Session
@@ -176,21 +177,24 @@ class Push:
                 await Wave(transactions, watching.watched, limits, self._clock).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
-                self._keep(transactions)
+                await asyncio.shield(self._keep(transactions))
                 self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
                 await asyncio.shield(watching.close())
 
-    def _keep(self, transactions: Iterable[Transaction]) -> None:
+    async def _keep(self, transactions: Iterable[Transaction]) -> None:
         """What devices run now, so that drift can be told from it."""
-        for transaction in transactions:
-            intent, outcome, running = transaction.comparison.intent, transaction.outcome, transaction.running
-            if outcome is None or outcome.state is not State.DELIVERED or running is None:
-                continue
+
+        def keep(transaction: Transaction, running: Node) -> None:
+            intent = transaction.comparison.intent
             path = delivered.path_of(self._options.working, transaction.name)
             now = Delivered(self._options.run, datetime.now(UTC), forgetting(running))
             # A full disk here must not turn a delivered device into a failed one.
             with suppress(OSError):
                 delivered.keep(path, now, intent.scope, self._syntax_of(intent).grammar)
+
+        ended = [(t, t.outcome, t.running) for t in transactions]
+        kept = [(t, r) for t, o, r in ended if o is not None and o.state is State.DELIVERED and r is not None]
+        await asyncio.gather(*(asyncio.to_thread(keep, transaction, running) for transaction, running in kept))
 
     def _transaction(self, comparison: Comparison) -> Transaction:
         intent, options = comparison.intent, self._options

@@ -7,6 +7,7 @@ A step that loses the device leaves it `lost`; `recover` is the one way out of t
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -130,7 +131,8 @@ class Transaction:
         if canonical(self._means.syntax.parse(running_text).tree) != self.comparison.running:
             raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
         self._say(Stage.BACKING_UP)
-        self._means.backup.write(running_text)
+        # On the disk before anything is touched; a slow disk holds up this device alone.
+        await asyncio.to_thread(self._means.backup.write, running_text)
         self._before = await self._read_state()
         self._delivery = self._delivery_over(self._open_session())
         await self._delivery.look()
@@ -255,8 +257,8 @@ class Transaction:
         await self._end(State.DELIVERED, cause, excused=excused)
 
     async def _unsaved(self, cause: Cause, error: DeviceError) -> None:
-        reason = f"it runs the change, but startup was not saved: {error.message}"
-        await self._end(State.DELIVERED, cause, reason, "save it on the device, or it will start with the old configuration")
+        reason = f"it runs the change, but startup may not be saved: {error.message}"
+        await self._end(State.DELIVERED, cause, reason, "look at it, and save it on the device: it might start with the old configuration")
 
     async def revert(self, failed: Iterable[CheckResult]) -> None:
         """Take the change back because of `failed` checks."""
@@ -322,7 +324,9 @@ class Transaction:
             return
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
         clock = self._means.clock
-        deadline = (clock.now() if self._armed_at is None else self._armed_at) + self.timer_s + RETURN_MARGIN_S
+        gone_off = clock.now() if self._armed_at is None else self._armed_at + self.timer_s
+        # However late it is: a device that answers is asked.
+        deadline = max(gone_off, clock.now()) + RETURN_MARGIN_S
         last = "it was not tried again"
         second = False
         while clock.now() < deadline:

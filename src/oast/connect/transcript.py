@@ -34,4 +34,4 @@ class Transcript:
 
     def write(self, path: Path) -> None:
         """Write it down for the owner alone."""
-        write_whole(path, "".join(f"{line}\n" for line in self._lines), mode=0o600)
+        write_whole(path, "".join(f"{line}\n" for line in self._lines), mode=0o600, durable=False)

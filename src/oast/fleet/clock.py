@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import time
 from typing import Protocol
 
 
@@ -18,10 +17,10 @@ class Clock(Protocol):
 
 
 class SystemClock:
-    """The machine's clock."""
+    """The clock of the event loop that runs."""
 
     def now(self) -> float:
-        return time.monotonic()
+        return asyncio.get_running_loop().time()
 
     async def sleep(self, seconds: float) -> None:
         await asyncio.sleep(seconds)

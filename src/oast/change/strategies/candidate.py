@@ -41,6 +41,7 @@ class Candidate(Declared):
     async def confirm(self) -> None:
         await self.session.gain_privilege()
         await self.session.ask(self._candidate.confirm)
+        await self.stopped(self._candidate.pending)
         await self.session.leave_editing()
         await self.unlock()
 

@@ -11,8 +11,10 @@ from typing import Protocol
 from oast.change.compare import Comparison
 from oast.change.way_back import WayBack
 from oast.config.indented import IndentedSyntax
-from oast.connect.session import Session
-from oast.errors import DeviceRefused
+from oast.config.tree import canonical
+from oast.connect.session import Capability, Session
+from oast.errors import DeviceRefused, ProtocolError
+from oast.platforms.definition import Shown
 
 
 class Phase(IntEnum):
@@ -107,9 +109,19 @@ class Declared:
         await self.session.gain_privilege()
         await self.session.ask(command)
 
+    async def stopped(self, armed: Shown | None) -> None:
+        """Make sure that what was told to stop has stopped. Raises ProtocolError."""
+        if armed is not None and await self.session.shows(armed):
+            raise ProtocolError("the device took the confirmation, but shows that it is still going to go back")
+
     async def save(self) -> None:
         if self.dialect.save is not None:
             await self.privileged(self.dialect.save)
+        if Capability.STARTUP in self.session.capabilities:
+            startup, running = await self.session.read_startup(), await self.session.read_running()
+            parse = self.work.syntax.parse
+            if startup != running and canonical(parse(startup).tree) != canonical(parse(running).tree):
+                raise ProtocolError("the device took the command to save, but would start with something else than it runs")
 
 
 def time_fields(seconds: float) -> Mapping[str, int]:

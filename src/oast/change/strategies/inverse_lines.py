@@ -49,8 +49,7 @@ class InverseLines(Declared):
     async def confirm(self) -> None:
         if self._scheduled is not None:
             await self.privileged(self._scheduled.cancel)
-            if await self.session.shows(self._scheduled.armed):
-                raise ProtocolError("the scheduled restore was called off, but the device shows that it is still armed")
+            await self.stopped(self._scheduled.armed)
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:

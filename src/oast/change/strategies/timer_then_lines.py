@@ -43,6 +43,7 @@ class TimerThenLines(Declared):
 
     async def confirm(self) -> None:
         await self.privileged(self._timer.confirm)
+        await self.stopped(self._timer.armed)
 
     async def cancel(self, phase: Phase) -> None:
         # Before the first line nothing of ours runs: stopping the timer keeps what somebody else may have typed since.

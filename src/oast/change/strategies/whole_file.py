@@ -42,6 +42,7 @@ class WholeFile(Declared):
 
     async def confirm(self) -> None:
         await self.privileged(self._file.confirm)
+        await self.stopped(self._file.pending)
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:

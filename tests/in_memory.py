@@ -1,0 +1,114 @@
+"""A device without a network and time without waiting: the lab's command line behind the tool's own session."""
+
+from __future__ import annotations
+
+import asyncio
+import selectors
+from collections.abc import Coroutine
+from typing import Any, TypeVar
+from unittest import mock
+
+from lab import Lab
+from oast.connect.transport import Login, Target
+from oast.errors import ConnectionFailed
+
+T = TypeVar("T")
+
+
+class _Selector(selectors.DefaultSelector):  # type: ignore[misc,valid-type]
+    """Nothing arrives from outside, so instead of waiting the time is put forward."""
+
+    def __init__(self, loop: FastLoop) -> None:
+        super().__init__()
+        self._loop = loop
+
+    def select(self, timeout: float | None = None) -> list[Any]:
+        ready: list[Any] = super().select(0 if timeout is not None else None)
+        if not ready and timeout:
+            # Threads that write files need a moment; the others' time passes at once.
+            ready = super().select(0.0002)
+            if not ready:
+                self._loop.passed += min(timeout, 0.5)
+        return ready
+
+
+class FastLoop(asyncio.SelectorEventLoop):
+    """An event loop in which waiting takes no time."""
+
+    def __init__(self) -> None:
+        self.passed = 0.0
+        super().__init__(_Selector(self))
+
+    def time(self) -> float:
+        return super().time() + self.passed
+
+
+def run(work: Coroutine[Any, Any, T]) -> T:
+    """Run `work` with connections to labs instead of addresses."""
+    with asyncio.Runner(loop_factory=FastLoop) as runner, mock.patch("oast.connect.connector.connect", _connect):
+        return runner.run(work)
+
+
+LABS: dict[int, Lab] = {}
+
+
+async def _connect(target: Target, login: Login, timeout_s: float) -> Line:
+    lab = LABS.get(target.port)
+    if lab is None or not lab.comes_in(second=bool(target.port % 2)):
+        raise ConnectionFailed(f"cannot connect to {target.host} port {target.port}: connection refused")
+    return Line(lab, target.port)
+
+
+class Line:
+    """Both ends: the transport for the tool, and the process for the lab."""
+
+    def __init__(self, lab: Lab, port: int) -> None:
+        self.addresses = ("127.0.0.1", "127.0.0.1")
+        self.port = port
+        self.stdin = self
+        self.stdout = self
+        self.channel = self
+        self._typed: asyncio.Queue[str | None] = asyncio.Queue()
+        self._shown: asyncio.Queue[str] = asyncio.Queue()
+        self._rest = ""
+        self._task = asyncio.get_running_loop().create_task(lab.shell(self))
+
+    # --- as the tool sees it
+
+    async def read(self) -> str:
+        return await self._shown.get()
+
+    async def close(self) -> None:
+        self._task.cancel()
+        await asyncio.gather(self._task, return_exceptions=True)
+
+    def type(self, text: str) -> None:
+        for line in text.splitlines():
+            self._typed.put_nowait(line)
+
+    # --- as the lab sees it
+
+    def __aiter__(self) -> Line:
+        return self
+
+    async def __anext__(self) -> str:
+        line = await self._typed.get()
+        if line is None:
+            raise StopAsyncIteration
+        return line
+
+    def write(self, text: str) -> None:
+        # One object is both ends: what comes from the lab's own task is shown, the rest is typed.
+        if asyncio.current_task() is self._task:
+            self._shown.put_nowait(text)
+        else:
+            self.type(text)
+
+    def get_connection(self) -> Line:
+        return self
+
+    def abort(self) -> None:
+        self._shown.put_nowait("")
+
+    def exit(self, status: int) -> None:
+        self.abort()

@@ -1,0 +1,197 @@
+"""The ways of delivery, each against a device that has just that: every fault at every step, and the device is asked for the truth."""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+import unittest
+from collections.abc import Callable, Coroutine, Sequence
+from pathlib import Path
+from typing import Any
+
+import oast
+from in_memory import LABS, run
+from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
+from oast import Outcome
+
+INTENDED = """{#
+section: all
+owns: [name, port *, route *]
+#}
+name pier
+port mgmt text way-in
+port mgmt address 127.0.0.1/8
+port one text {{ text }}
+port three speed 5
+route 198.51.100.0/24 via 192.0.2.1
+"""
+AFTER = {line.replace("{{ text }}", "new") for line in INTENDED.split("#}\n")[1].splitlines()} | {"user oast"}
+
+
+class Case(unittest.TestCase):
+    """An estate with one device, which is a lab."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        LABS.clear()
+        self._folders = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-lab-")))
+
+    def estate(self, lab: Lab, port: int, *, second: bool = False, template: str = INTENDED) -> oast.OpenEstate:
+        way = f", second_way: '127.0.0.1:{port + 1}'" if second else ""
+        folder = self._folders / str(len(list(self._folders.iterdir())))
+        files = {
+            "oast.toml": f'format = 1\n[connection]\nusername = "{USER}"\npassword = {{ secret = "login" }}\n'
+            "[delivery]\nrevert_timer_s = 20\nverify_timeout_s = 2\n",
+            "inventory/devices.yaml": f"devices:\n  pier: {{address: 127.0.0.1, port: {port}, platform: lab{way}}}\n",
+            "values/all.yaml": "everywhere: {text: new}\n",
+            "intent.yaml": "sections:\n  - section: all\n",
+            "templates/lab/all.j2": template,
+            "platforms/lab.toml": COMMON.replace("[readings", WAYS[lab.way] + "[readings", 1),
+            "known_hosts": f"pier {lab.trusted}\n",
+        }
+        for name, text in files.items():
+            (folder / name).parent.mkdir(parents=True, exist_ok=True)
+            (folder / name).write_text(text)
+        return oast.open(folder, {"OAST_SECRET_LOGIN": PASSWORD})
+
+    def in_memory(self, lab: Lab, *, second: bool = False, template: str = INTENDED) -> oast.OpenEstate:
+        """The lab without a network: by an even port directly, by the odd one after it the second way in."""
+        port = 2 + 2 * len(LABS)
+        LABS[port] = LABS[port + 1] = lab
+        return self.estate(lab, port, second=second, template=template)
+
+    async def push(self, lab: Lab, *, fault: Fault | None = None, second: bool = False, template: str = INTENDED) -> Outcome:
+        """Compare, then deliver with `fault`."""
+        plan = await self.in_memory(lab, second=second, template=template).compare()
+        self.assertEqual(plan.failed, ())
+        lab.lines, lab.typed = 0, []
+        lab.fault = fault or Fault()
+        result = await plan.deliver("a test")
+        return result.outcomes[0]
+
+    def truth(self, lab: Lab, outcome: Outcome, about: object, before: Sequence[str] = BEFORE) -> None:
+        """What was reported is what the device has."""
+        running, told = set(lab.running), (about, outcome, lab.typed)
+        self.assertIsNone(lab.timer, told)
+        if outcome.state is oast.State.DELIVERED:
+            self.assertEqual(running, AFTER, told)
+            saved = set(lab.startup) == AFTER and (lab.way != "file" or set(lab.files["/etc/lab.conf"]) == AFTER)
+            self.assertTrue(saved or "startup may not be saved" in str(outcome.reason), told)
+        else:
+            self.assertIn(outcome.state, (oast.State.REVERTED, oast.State.UNCHANGED), told)
+            self.assertEqual(running, set(before), told)
+            self.assertEqual(set(lab.startup), set(before), told)
+
+
+class OverSshTest(Case, unittest.IsolatedAsyncioTestCase):
+    """The same devices as real SSH servers on loopback."""
+
+    async def test_each_way_delivers_over_ssh(self) -> None:
+        for way in WAYS:
+            lab = Lab(way, list(BEFORE))
+            self.addAsyncCleanup(lab.close)
+            async with await self.estate(lab, await lab.listen()).compare() as plan:
+                outcome = (await plan.deliver("a test")).outcomes[0]
+            self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
+            self.truth(lab, outcome, way)
+
+
+class WaysTest(Case):
+    """In memory, in a time that passes by itself."""
+
+    def _callTestMethod(self, method: Callable[[], Coroutine[Any, Any, None]]) -> None:
+        run(method())
+
+    async def test_each_way_delivers_and_names_its_way_back(self) -> None:
+        names = {
+            "timer": "its revert timer",
+            "candidate": "its commit that was not confirmed",
+            "file": "its daemon's timer",
+            "scheduled": "the restore that Oast schedules on it",
+            "none": "inverse lines that Oast sends",
+        }
+        for way, name in names.items():
+            lab = Lab(way, list(BEFORE))
+            outcome = await self.push(lab)
+            self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
+            self.assertEqual(outcome.way_back.name if outcome.way_back else None, name)
+            self.truth(lab, outcome, way)
+            if way in ("timer", "scheduled"):
+                arm = next(n for n, line in enumerate(lab.typed) if line.startswith(("arm ", "schedule ")))
+                first = next(n for n, line in enumerate(lab.typed) if "route " in line or ("port " in line and line != "show ports"))
+                self.assertLess(arm, first, "the way back is armed before the first line")
+
+    async def test_every_fault_at_every_step_is_reported_truly(self) -> None:
+        for way in WAYS:
+            clean = Lab(way, list(BEFORE))
+            await self.push(clean)
+            for kind in ("refuse", "drop", "hang", "lie"):
+                for at in range(1, clean.lines + 1):
+                    lab = Lab(way, list(BEFORE))
+                    outcome = await self.push(lab, fault=Fault(kind, at))
+                    self.truth(lab, outcome, (way, kind, at))
+
+    async def test_a_check_that_fails_takes_the_change_back(self) -> None:
+        template = INTENDED.replace("port three speed 5", "port three speed 7")
+        for way in WAYS:
+            lab = Lab(way, list(BEFORE))
+            outcome = await self.push(lab, template=template)
+            self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome)
+            self.truth(lab, outcome, way)
+
+    async def test_a_change_that_cuts_the_path_comes_back_or_is_not_begun(self) -> None:
+        template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        for way in WAYS:
+            lab = Lab(way, list(BEFORE))
+            outcome = await self.push(lab, template=template)
+            self.truth(lab, outcome, way)
+            if way == "none":
+                self.assertEqual(outcome.state, oast.State.UNCHANGED)
+                self.assertIn("may cut the path to it: port mgmt / shut (the interface by which Oast comes in)", str(outcome.reason))
+                self.assertIn("no way back of its own", str(outcome.reason))
+                self.assertIn("second_way", str(outcome.hint))
+                self.assertNotIn("edit", lab.typed, "nothing was sent")
+            else:
+                self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), (way, outcome))
+                self.assertIn("cut the path", str(outcome.reason))
+
+    async def test_with_a_second_way_in_that_is_open_the_change_may_be_begun_and_is_undone_by_it(self) -> None:
+        template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        lab = Lab("none", list(BEFORE))
+        outcome = await self.push(lab, template=template, second=True)
+        self.assertEqual(outcome.state, oast.State.REVERTED, outcome)
+        self.truth(lab, outcome, "second")
+
+    async def test_what_somebody_else_is_trying_out_is_left_alone(self) -> None:
+        for way in ("timer", "candidate", "file", "scheduled"):
+            lab = Lab(way, list(BEFORE))
+            plan = await self.in_memory(lab).compare()
+            lab.before, lab.timer = list(lab.running), asyncio.get_running_loop().call_later(600, lab.go_back)
+            outcome = (await plan.deliver("a test")).outcomes[0]
+            self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
+            self.assertIn("it was not touched", str(outcome.reason))
+            self.assertIsNotNone(lab.timer, "her timer runs on")
+            self.assertEqual(lab.running, list(BEFORE))
+
+    async def test_what_somebody_else_added_meanwhile_stays_when_inverse_lines_are_sent(self) -> None:
+        lab = Lab("none", list(BEFORE))
+        hers = "user night-desk"
+        lab.fault = Fault()
+        task = asyncio.create_task(self.push(lab, fault=Fault("hang", match="route ")))
+        while not lab.typed or "route" not in lab.typed[-1]:
+            await asyncio.sleep(0.001)
+        lab.running.append(hers)
+        outcome = await task
+        self.assertEqual(outcome.state, oast.State.REVERTED, outcome)
+        self.assertEqual(set(lab.running), {*BEFORE, hers})
+
+    async def test_what_others_have_not_saved_is_shown_before_it_is(self) -> None:
+        lab = Lab("timer", list(BEFORE))
+        lab.startup.remove("port two text x")
+        plan = await self.in_memory(lab).compare()
+        self.assertEqual([edit.node.text for edit in plan.comparisons[0].unsaved], ["port two"])
+        await plan.close()
+
+
+if __name__ == "__main__":
+    unittest.main()
