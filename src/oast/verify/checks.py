@@ -77,7 +77,8 @@ class _OspfEnd:
 def derive(intents: Sequence[Intent]) -> dict[str, list[Check]]:
     """The checks that follow from the intents of a network, by device: interfaces that are meant to be up are up, and
     devices that run OSPF on the two ends of a subnet are neighbours."""
-    checks: dict[str, list[Check]] = {intent.device.name: list(_interfaces_up(intent)) for intent in intents}
+    far_ends = _far_ends(intents)
+    checks: dict[str, list[Check]] = {intent.device.name: list(_interfaces_up(intent, far_ends)) for intent in intents}
     subnets: dict[str, list[_OspfEnd]] = {}
     for intent in intents:
         for network, end in _ospf_ends(intent):
@@ -90,13 +91,31 @@ def derive(intents: Sequence[Intent]) -> dict[str, list[Check]]:
     return checks
 
 
-def _interfaces_up(intent: Intent) -> Iterable[Check]:
+def _far_ends(intents: Iterable[Intent]) -> Mapping[tuple[str, str], str]:
+    """The device at the other end of each interface (by device and name) that shares its subnet with exactly one other."""
+    holders: dict[str, set[tuple[str, str]]] = {}
+    for intent in intents:
+        for interface in interfaces(intent.platform, intent.tree):
+            for _, address in addresses(intent.platform, interface.node):
+                if address.network.num_addresses > 1:
+                    holders.setdefault(str(address.network), set()).add((intent.device.name, interface.name))
+    found: dict[tuple[str, str], str] = {}
+    for ends in holders.values():
+        if len(ends) == 2:
+            one, other = ends
+            found[one], found[other] = other[0], one[0]
+    return found
+
+
+def _interfaces_up(intent: Intent, far_ends: Mapping[tuple[str, str], str]) -> Iterable[Check]:
+    device = intent.device.name
     if "interfaces" not in intent.platform.readings:
         return
     for interface in interfaces(intent.platform, intent.tree):
         if not interface.is_off:
             title = f"interface {interface.name} is up"
-            yield Check(intent.device.name, title, "interfaces", {"name": interface.name}, "oper-status", "up", (interface.path,))
+            far = far_ends.get((device, interface.name))
+            yield Check(device, title, "interfaces", {"name": interface.name}, "oper-status", "up", (interface.path,), peer=far)
 
 
 def _ospf_ends(intent: Intent) -> Iterable[tuple[str, _OspfEnd]]:
