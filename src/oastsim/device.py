@@ -14,9 +14,6 @@ from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
 
-# The beginnings of the words below which something can change interfaces or routes.
-ROUTING = ("i", "o", "st")
-
 
 class Device:
     """One device. Its files are in `folder`: running, startup, and the archive while the revert timer is armed.
@@ -114,9 +111,9 @@ class Device:
         """One configuration line; it takes effect at once. Raises Refused."""
         if self.fault.refuses(line):
             raise Refused("the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip()))
+        before = self.running.revision
         self.running.enter(line, stack)
-        top = stack[0][1].known.word if stack and line[:1] == " " else line
-        if top.startswith(ROUTING) or any(f" {word}" in top for word in ROUTING):
+        if self.running.revision != before:
             self._changed()
 
     def _changed(self) -> None:

@@ -82,9 +82,9 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, mode: Mode
     """
     running = canonical(syntax.parse(read.running).tree)
     edits = edits_between(intent, running, mode)
-    holders = [interface.path for interface in interfaces_of(intent, running, read.route)] if edits else []
+    holders = interfaces_of(intent, running, read.route) if edits else []
     try:
-        ordered = in_safe_order(edits, lambda edit: any(overlap(edit.path, path) for path in holders), running)
+        ordered = in_safe_order(edits, lambda edit: any(overlap(edit.path, holder.path) for holder in holders), running)
     except NoSafeOrder as circle:
         raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
     unsaved: tuple[Edit, ...] = ()
@@ -97,7 +97,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, mode: Mode
         mode=mode,
         edits=tuple(ordered),
         commands=tuple(commands(ordered, intent.platform)),
-        risks=tuple(risks(intent, running, ordered, read.route)),
+        risks=tuple(risks(intent.platform, holders, ordered, read.route)),
         unsaved=unsaved,
     )
 

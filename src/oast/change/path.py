@@ -37,10 +37,8 @@ def interfaces_of(intent: Intent, running: Node, route: Route) -> list[Interface
     ]
 
 
-def risks(intent: Intent, running: Node, edits: Sequence[Edit], route: Route) -> list[Risk]:
-    """The edits that may cut the path. What Oast cannot tell may."""
-    platform = intent.platform
-    holders = interfaces_of(intent, running, route)
+def risks(platform: Platform, holders: Sequence[Interface], edits: Sequence[Edit], route: Route) -> list[Risk]:
+    """The edits that may cut the path, which goes by the interfaces `holders`. What Oast cannot tell may."""
     filters = set(_filters(platform, holders))
     found = []
     for edit in edits:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import cache
 
 from oast.platforms.definition import Dialect
 
@@ -102,9 +103,14 @@ def answer(text: str, command: str, prompt: str) -> str:
 
 def error_in(text: str, dialect: Dialect) -> str | None:
     """The device's own words when `text` says that a command was not done."""
-    for pattern in dialect.errors:
-        for line in text.split("\n"):
-            match = re.fullmatch(pattern, line.strip())
-            if match:
-                return match.groupdict().get("message") or match[0]
+    for pattern in _errors(dialect.errors):
+        match = pattern.search(text)
+        if match:
+            return (match.groupdict().get("message") or match[0]).strip()
     return None
+
+
+@cache
+def _errors(patterns: tuple[str, ...]) -> tuple[re.Pattern[str], ...]:
+    """The patterns of whole lines, for looking through all of an answer at once."""
+    return tuple(re.compile(rf"^[ \t]*(?:{pattern})[ \t]*$", re.MULTILINE) for pattern in patterns)

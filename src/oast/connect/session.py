@@ -125,11 +125,12 @@ class CommandLineSession:
         return any(re.fullmatch(shown.pattern, line.strip()) for line in told.split("\n"))
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
+        # Text over several lines goes alone: the device answers it once.
+        alone = [any("\n" in part for part in line.parts if isinstance(part, str)) for line in lines]
         start = 0
         while start < len(lines):
-            # Text over several lines goes alone: the device answers it once.
             end = start + 1
-            while end < min(len(lines), start + self._dialect.in_flight) and not any("\n" in _text(x) for x in lines[start : end + 1]):
+            while end < min(len(lines), start + self._dialect.in_flight) and not alone[start] and not alone[end]:
                 end += 1
             if end == start + 1:
                 await self._do(lines[start], number=start)
@@ -253,7 +254,3 @@ class CommandLineSession:
         except TimeoutError:
             self._transcript.note(f"nothing for {self._timeout_s:g} s; last: {self._reader.so_far()!r}")
             raise DeadlinePassed(f"no answer within {self._timeout_s:g} s: waited for {self._what(awaited)}") from None
-
-
-def _text(line: Line) -> str:
-    return "".join(part for part in line.parts if isinstance(part, str))

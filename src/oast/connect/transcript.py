@@ -29,7 +29,7 @@ class Transcript:
 
     def _add(self, sign: str, text: str) -> None:
         # A device's words never act on the terminal of whoever reads them.
-        clean = "".join(character if character.isprintable() else "?" for character in text)
+        clean = text if text.isprintable() else "".join(character if character.isprintable() else "?" for character in text)
         self._lines.append(f"{self._clock() - self._start:8.3f} {sign} {clean}")
 
     def write(self, path: Path) -> None:

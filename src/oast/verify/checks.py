@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -50,7 +51,24 @@ class CheckResult:
 
 def evaluate(checks: Iterable[Check], readings: Readings) -> list[CheckResult]:
     """Every check against the readings of its device."""
-    return [_judged(check, readings.get(check.reading, ())) for check in checks]
+    by_value: dict[tuple[str, str], dict[str | None, list[Record]]] = {}
+    return [_judged(check, _likely(check, readings.get(check.reading, ()), by_value)) for check in checks]
+
+
+_GLOB = re.compile(r"[*?\[]")
+
+
+def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, str], dict[str | None, list[Record]]]) -> Sequence[Record]:
+    """The records that can fit: looked up by the first field that is no glob, as a device has many checks of one reading."""
+    for field, wanted in check.match.items():
+        if not _GLOB.search(wanted):
+            key = check.reading, field
+            if key not in by_value:
+                by_value[key] = {}
+                for record in records:
+                    by_value[key].setdefault(record.get(field), []).append(record)
+            return by_value[key].get(wanted, ())
+    return records
 
 
 def _judged(check: Check, records: Iterable[Record]) -> CheckResult:

@@ -10,6 +10,8 @@ from oastsim.bine.schema import STATEMENTS, Known
 
 STEP = 2
 Key = tuple[str, ...]
+# Statements that say nothing about interfaces and routes.
+INERT = frozenset(("description", "ingress-acl", "egress-acl", "acl", "ace", "ntp", "snmp", "community", "target", "contact", "location"))
 
 
 class Refused(Exception):
@@ -77,6 +79,8 @@ class Configuration:
     def __init__(self, ports: frozenset[str]) -> None:
         self.root = Item(STATEMENTS)
         self.ports = ports
+        # Counts what has really changed of what the network depends on: interfaces, addresses, routing.
+        self.revision = 0
 
     def text(self) -> str:
         """The whole configuration as bine lists it."""
@@ -112,10 +116,17 @@ class Configuration:
         self._check(context, new, column)
         present = context.below.get(new.key)
         if present is not None:
+            if present.values != new.values:
+                self._changed(new)
             present.values = new.values
             return present
+        self._changed(new)
         context.below[new.key] = new
         return new
+
+    def _changed(self, item: Item) -> None:
+        if item.known.word not in INERT:
+            self.revision += 1
 
     def _remove(self, context: Item, words: list[Word], line: str) -> None:
         if not words:
@@ -130,6 +141,7 @@ class Configuration:
         user = self._used_by(context, key)
         if user:
             raise Refused(f"{' '.join(key)} is in use by {user}", words[0][1])
+        self._changed(context.below[key])
         del context.below[key]
 
     def _insert(self, context: Item, words: list[Word], line: str) -> None:
