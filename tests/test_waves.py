@@ -48,6 +48,19 @@ class WavesTest(LarkwaterTest):
         found = self.push("--one-wave", code=4)
         self.assertEqual(sorted(found.values()), ["delivered none"] * 5 + ["reverted failed"])
 
+    def test_a_canary_that_cannot_be_reached_is_a_failure_of_its_wave(self) -> None:
+        self.fault("dunlin-edge-1", "down")
+        found = self.push("--timeout", "5", code=4)
+        self.assertEqual(found.pop("dunlin-edge-1"), "unchanged failed")
+        self.assertEqual(set(found.values()), {"unchanged held"})
+
+    def test_how_many_are_worked_on_never_cuts_a_wave(self) -> None:
+        self.edit("oast.toml", 'waves = ["site=dunlin", "role=edge"]\n', "")
+        self.edit("values/network.yaml", "Larkwater day desk", "Larkwater desk")
+        # Both ends of every link move: in two waves the neighbours of the first would be lost.
+        run = self.oast("push", "-m", "area", "--yes", "--at-once", "1", "--with", "area=0.0.0.9")
+        self.assertIn("6 devices delivered", run.out)
+
     def test_settings_that_are_wrong_are_told(self) -> None:
         settings = (self.estate / "oast.toml").read_text()
         line = self.line_of("oast.toml", "waves =")

@@ -83,7 +83,7 @@ class Wave:
     async def _prepare_all(self) -> None:
         """Everything before the first timer; how long it takes tells how long the timers have to be."""
         started = self._clock.now()
-        await self._together(self._transactions, Transaction.prepare)
+        await self._together(self._transactions, lambda t: t.prepare())
         rounds = self._clock.now() - started
         hold_s = max((transaction.hold_s for transaction in self._open()), default=0.0)
         self._hold_s = max(hold_s, self._limits.hold_s)
@@ -95,7 +95,7 @@ class Wave:
 
     async def _load_all(self) -> None:
         """Load every device; one that is so slow that the others' timers would run out is given up."""
-        loading = {asyncio.create_task(self._step(t, Transaction.load)): t for t in self._open()}
+        loading = {asyncio.create_task(self._step(t, lambda t: t.load())): t for t in self._open()}
         try:
             waiting = set(loading)
             while waiting:

@@ -1,0 +1,137 @@
+"""A wave on its own: what must hold, what others suffer from it, and what is left to a later wave."""
+
+from __future__ import annotations
+
+import asyncio
+import unittest
+from typing import Any
+
+from in_memory import FastLoop
+from oast.change.outcome import Cause, Outcome, State
+from oast.change.transaction import Lost
+from oast.change.wave import Limits, Watched, Wave
+from oast.config.view import Counts
+from oast.fleet.clock import SystemClock
+from oast.fleet.events import Stage
+from oast.verify.checks import Check, CheckResult, evaluate
+
+
+def check(device: str, peer: str | None = None) -> Check:
+    return Check(device, f"{device} sees {peer}", "neighbors", {"device": str(peer)}, "state", "full", (), peer=peer)
+
+
+class Device:
+    """Stands for a transaction: `seen` is what it sees at each time in seconds after it was loaded."""
+
+    def __init__(self, name: str, checks: list[Check], seen: dict[float, str], *, hold_s: float = 0.0, timer_s: float = 100.0) -> None:
+        self.name, self.checks, self.hold_s, self.timer_s = name, checks, hold_s, timer_s
+        self.seen = seen
+        self.outcome: Outcome | None = None
+        self.lost: Lost | None = None
+        self.loaded_at = 0.0
+        self.ended_at = 0.0
+
+    @property
+    def is_open(self) -> bool:
+        return self.outcome is None and self.lost is None
+
+    @property
+    def timer_left_s(self) -> float:
+        return self.loaded_at + self.timer_s - asyncio.get_running_loop().time() if self.loaded_at else self.timer_s
+
+    async def prepare(self) -> None:
+        return
+
+    async def load(self) -> None:
+        self.loaded_at = asyncio.get_running_loop().time()
+
+    def records(self) -> dict[str, list[dict[str, str | None]]]:
+        age = asyncio.get_running_loop().time() - self.loaded_at
+        state = next((state for since, state in sorted(self.seen.items(), reverse=True) if age >= since), "down")
+        return {"neighbors": [{"device": str(c.peer), "state": state} for c in self.checks]}
+
+    async def check(self) -> list[CheckResult]:
+        return evaluate(self.checks, self.records())
+
+    def to_answer_for(self, results: list[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
+        return [r for r in results if not r.passed], []
+
+    def touches(self, result: CheckResult) -> bool:
+        return True
+
+    def say(self, stage: Stage) -> None:
+        return
+
+    def _end(self, state: State, cause: Cause) -> None:
+        self.ended_at = asyncio.get_running_loop().time() - self.loaded_at
+        self.outcome = Outcome(self.name, state, cause, Counts(1, 0), self.ended_at)
+
+    async def confirm(self, excused: object) -> None:
+        self._end(State.DELIVERED, Cause.NONE)
+
+    async def revert(self, failed: object) -> None:
+        self._end(State.REVERTED, Cause.CHECKS)
+
+    async def recover(self) -> None:
+        self._end(State.REVERTED, self.lost.cause if self.lost else Cause.NONE)
+
+    async def abandon(self) -> None:
+        if self.outcome is None:
+            self._end(State.REVERTED, Cause.INTERRUPTED)
+
+
+class WaveTest(unittest.TestCase):
+    def deliver(self, *devices: Device, watched: tuple[Watched, ...] = (), verify_s: float = 10.0, later: tuple[str, ...] = ()) -> None:
+        limits = Limits(2, verify_s, 0.0, frozenset(later))
+        transactions: Any = devices
+        with asyncio.Runner(loop_factory=FastLoop) as runner:
+            runner.run(Wave(transactions, watched, limits, SystemClock()).deliver())
+
+    def states(self, *devices: Device) -> list[State | None]:
+        return [device.outcome.state if device.outcome else None for device in devices]
+
+    def test_what_is_true_at_once_and_false_before_the_hold_time_is_over_is_taken_back(self) -> None:
+        flapping = Device("a", [check("a", "b")], {0: "full", 5: "down"}, hold_s=8)
+        steady = Device("b", [check("b", "a")], {0: "full"}, hold_s=8)
+        self.deliver(flapping, steady)
+        self.assertEqual(self.states(flapping, steady), [State.REVERTED, State.DELIVERED])
+        self.assertGreaterEqual(steady.ended_at, 8)
+
+    def test_what_nothing_was_changed_of_need_not_be_held(self) -> None:
+        device = Device("a", [check("a", "b")], {1: "full"})
+        self.deliver(device)
+        self.assertEqual(self.states(device), [State.DELIVERED])
+        self.assertLess(device.ended_at, 3)
+
+    def test_the_hold_time_begins_again_after_every_interruption(self) -> None:
+        device = Device("a", [check("a", "b")], {0: "full", 3: "down", 4: "full"}, hold_s=5)
+        self.deliver(device)
+        self.assertEqual(self.states(device), [State.DELIVERED])
+        self.assertGreaterEqual(device.ended_at, 9)
+
+    def test_timers_are_armed_long_enough_for_the_hold_time(self) -> None:
+        device = Device("a", [check("a", "b")], {0: "full"}, hold_s=60, timer_s=20)
+        self.deliver(device)
+        self.assertEqual(self.states(device), [State.DELIVERED])
+        self.assertGreater(device.timer_s, 70)
+
+    def test_a_check_whose_other_end_comes_later_waits_for_it(self) -> None:
+        device = Device("a", [check("a", "z")], {})
+        self.deliver(device, later=("z",))
+        self.assertEqual(self.states(device), [State.DELIVERED])
+        device = Device("a", [check("a", "z")], {})
+        self.deliver(device)
+        self.assertEqual(self.states(device), [State.REVERTED])
+
+    def test_a_neighbour_that_a_later_wave_loses_is_found(self) -> None:
+        early = Device("a", [check("a", "z")], {0: "full", 2: "down"})
+        for excused, state in ((False, State.REVERTED), (True, State.DELIVERED)):
+            late = Device("z", [], {}, hold_s=4)
+
+            async def readings() -> Any:
+                return early.records()
+
+            early.loaded_at = 0.0
+            watched = Watched("a", tuple(early.checks), readings, lambda result, excused=excused: excused)  # type: ignore[misc]
+            self.deliver(late, watched=(watched,))
+            self.assertEqual(self.states(late), [state], excused)
