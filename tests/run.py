@@ -1,4 +1,4 @@
-"""Runs every test module in a process of its own, two at a time, and counts.
+"""Runs every test module in a process of its own, several at a time, as many of them wait, and counts.
 
 Fails on a module without tests, on warnings from our own code, on coroutines never awaited and on errors nobody raised.
     python tests/run.py [WORD ...]     only modules whose name contains one of the words
@@ -19,7 +19,7 @@ from pathlib import Path
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 4  # two cores, and much of the time is spent waiting for timers
+TOGETHER = 4
 
 
 class _Result(unittest.TextTestResult):

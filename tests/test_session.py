@@ -17,8 +17,8 @@ from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused
 from oast.platforms.definition import Shown
 from oast.records import Fingerprints
+from oastsim.bine.device import Device
 from oastsim.bine.shell import Shell
-from oastsim.device import Device
 from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.state import NetworkState
 from trees import BINE

@@ -9,9 +9,9 @@ import unittest
 from pathlib import Path
 
 from oastsim.bine.configuration import Configuration, Refused
+from oastsim.bine.device import Device
+from oastsim.bine.facts import facts_of
 from oastsim.bine.shell import Shell
-from oastsim.device import Device
-from oastsim.facts import facts_of
 from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.passwords import fits, hashed
 from oastsim.routes import routes
@@ -248,7 +248,7 @@ class NetworkTest(unittest.TestCase):
         self.assertIsNone(self.route(state, "a", "198.51.100.0/24"))
 
     def test_names_of_listings_are_plain_words(self) -> None:
-        from oastsim import listings
+        from oastsim.bine import listings
 
         state = self.network(self.chain())
         heading = listings.interfaces(state, "a").split("\n")[0]

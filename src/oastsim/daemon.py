@@ -20,7 +20,7 @@ from typing import Any
 import asyncssh
 
 from oastsim import faults
-from oastsim.device import Device
+from oastsim.bine.device import Device
 from oastsim.network import NetworkError, NetworkPlan
 from oastsim.ssh import LOOPBACK, serve
 from oastsim.state import NetworkState

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import asyncssh
 
+from oastsim.bine.device import Device
 from oastsim.bine.shell import Shell
-from oastsim.device import Device
 
 LOOPBACK = "127.0.0.1"
 
@@ -128,6 +128,7 @@ class _Session(asyncssh.SSHServerSession[str]):
             while self._arrived and self._shell and not self._hanging and self._device.reachable:
                 data, self._arrived = "".join(self._arrived), []
                 self._take(data)
+                self._device.settle()
         finally:
             self._busy = False
         self._flush()

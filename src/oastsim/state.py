@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from oastsim.facts import Facts, Interface
+from oastsim.bine.facts import Facts, Interface
 from oastsim.network import DevicePlan, NetworkPlan
 
 End = tuple[str, str]

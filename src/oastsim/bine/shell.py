@@ -9,9 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from oastsim import listings
+from oastsim.bine import listings
 from oastsim.bine.configuration import Item, Refused
-from oastsim.device import Device
+from oastsim.bine.device import Device
 
 Command = tuple[str, str, Callable[["Shell", str], str]]
 
@@ -116,6 +116,7 @@ class Shell:
     # --- commands -------------------------------------------------------------------------------------------------
 
     def _command(self, typed: str) -> str:
+        self.device.settle()
         words = typed.split()
         found = [c for c in COMMANDS if _fits(words, c[1].split()) and (c[0] == "view" or self.level == "full")]
         exact = [c for c in found if words[: len(c[1].split())] == c[1].split()]
@@ -136,6 +137,7 @@ class Shell:
     def _edit(self, typed: str) -> str:
         if typed.strip() == "close":
             self._release()
+            self.device.settle()
             self.level = "full"
             self.device.keep()
             return ""

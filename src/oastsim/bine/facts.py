@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 
 from oastsim.bine.configuration import Configuration, Item
 
@@ -56,6 +57,17 @@ class Facts:
     router_id: str | None
 
 
+# The same few addresses are looked at again with every line.
+@lru_cache(maxsize=65536)
+def _ipv4(text: str) -> ipaddress.IPv4Interface:
+    return ipaddress.IPv4Interface(text)
+
+
+@lru_cache(maxsize=65536)
+def _ipv6(text: str) -> ipaddress.IPv6Interface:
+    return ipaddress.IPv6Interface(text)
+
+
 def facts_of(configuration: Configuration) -> Facts:
     """Read the facts out of a configuration."""
     root = configuration.root
@@ -87,8 +99,8 @@ def _interface(item: Item, ospf: OspfInterface | None) -> Interface:
         item.value("enabled") == "true",
         int(item.value("mtu") or 1500),
         int(vlan_id) if vlan_id else None,
-        tuple(ipaddress.IPv4Interface(a.values[0]) for a in ipv4.all("address")) if ipv4 else (),
-        tuple(ipaddress.IPv6Interface(a.values[0]) for a in ipv6.all("address")) if ipv6 else (),
+        tuple(_ipv4(a.values[0]) for a in ipv4.all("address")) if ipv4 else (),
+        tuple(_ipv6(a.values[0]) for a in ipv6.all("address")) if ipv6 else (),
         ospf,
     )
 

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from oastsim.bine.configuration import Configuration, Item, Refused
-from oastsim.facts import Facts, facts_of
+from oastsim.bine.facts import Facts, facts_of
 from oastsim.faults import Fault
 from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
@@ -36,6 +36,7 @@ class Device:
         self.sessions: set[Callable[[], None]] = set()
         self._archive: str | None = None
         self._facts: Facts | None = None
+        self._stale = False
 
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`."""
@@ -113,10 +114,15 @@ class Device:
             raise Refused("the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip()))
         before = self.running.revision
         self.running.enter(line, stack)
-        if self.running.revision != before:
+        self._stale = self._stale or self.running.revision != before
+
+    def settle(self) -> None:
+        """Let the network know what the lines since the last time have changed: once for all that arrived together."""
+        if self._stale:
             self._changed()
 
     def _changed(self) -> None:
+        self._stale = False
         facts = facts_of(self.running)
         if facts == self._facts:
             return
