@@ -60,7 +60,7 @@ def run_apart(path: Path) -> tuple[str, dict[str, int], str, float]:
         environment.setdefault("TMPDIR", str(MEMORY))
     started = time.monotonic()
     done = subprocess.run(
-        [sys.executable, "-X", "dev", str(HERE / "run.py"), "--module", path.stem],
+        [sys.executable, "-X", "faulthandler", str(HERE / "run.py"), "--module", path.stem],
         capture_output=True,
         text=True,
         env=environment,
