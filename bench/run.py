@@ -109,9 +109,9 @@ def network(folder: Path, number: int) -> Estate:
     return open_estate(folder, SECRETS)
 
 
-async def bare_loop(addresses: list[tuple[str, int]]) -> None:
+async def bare_loop(addresses: list[tuple[str, int]], at_once: int) -> None:
     """Connect, run the same commands in a shell, disconnect."""
-    places = asyncio.Semaphore(AT_ONCE)
+    places = asyncio.Semaphore(at_once)
 
     async def one(host: str, port: int) -> str:
         async with places:
@@ -136,7 +136,7 @@ async def bare_loop(addresses: list[tuple[str, int]]) -> None:
     await asyncio.gather(*(one(host, port) for host, port in addresses))
 
 
-async def our_loop(estate: Estate) -> None:
+async def our_loop(estate: Estate, at_once: int) -> None:
     connector = Connector(estate)
     platform = load(SHIPPED / "bine.toml", estate.fingerprints)
 
@@ -151,13 +151,17 @@ async def our_loop(estate: Estate) -> None:
         if isinstance(result, DeviceError):
             raise result
 
-    await for_each(estate.devices.values(), one, AT_ONCE, done)
+    await for_each(estate.devices.values(), one, at_once, done)
 
 
 def reading() -> list[Figure]:
-    with tempfile.TemporaryDirectory() as name:
+    return [_reading(200, AT_ONCE, 1.4, 6), _reading(1000, 100, 1.2, 3)]
+
+
+def _reading(number: int, at_once: int, limit: float, rounds: int) -> Figure:
+    with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
-        estate = network(folder, 200)
+        estate = network(folder, number)
         simulator = Simulator(folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS})
         simulator.start()
         try:
@@ -165,10 +169,10 @@ def reading() -> list[Figure]:
             subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env={**os.environ, **SECRETS})
             connector = Connector(estate)
             addresses = [(t.host, t.port) for t in map(connector.target, estate.devices.values())]
-            bare, ours = best(6, lambda: asyncio.run(bare_loop(addresses)), lambda: asyncio.run(our_loop(estate)))
+            bare, ours = best(rounds, lambda: asyncio.run(bare_loop(addresses, at_once)), lambda: asyncio.run(our_loop(estate, at_once)))
         finally:
             simulator.stop()
-    return [Figure("read 200 devices, 50 at once", ours, bare, "bare asyncssh loop", 1.4)]
+    return Figure(f"read {number} devices, {at_once} at once", ours, bare, "bare asyncssh loop", limit)
 
 
 # --- pushing to 200 devices ---------------------------------------------------------------------------------------------
