@@ -9,6 +9,7 @@ import re
 import subprocess
 import sys
 from pathlib import Path
+from unittest import mock
 
 import oast
 from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment
@@ -112,6 +113,13 @@ class DeviceTest(LarkwaterTest):
         with self.assertRaises(oast.UsageError):
             asyncio.run(deliver(revert_timer_s=5, verify_timeout_s=4))
         self.assertEqual(self.running("gull-core-1"), before)
+
+    def test_a_record_that_cannot_be_written_hides_nothing(self) -> None:
+        self.edit("values/network.yaml", "192.0.2.124", "192.0.2.125")
+        with mock.patch("oast.operations.deliver.write_whole", side_effect=OSError(28, "No space left on device")):
+            run = self.oast("push", "-m", "agents", "--on", "name=gull-core-1", "--yes")
+        self.assertIn("1 device delivered", run.out)
+        self.assertIn("outcome.json: No space left on device", run.err)
 
     def test_cancelling_takes_back_what_is_not_confirmed_and_says_so(self) -> None:
         self.edit("values/network.yaml", "192.0.2.124", "192.0.2.125")

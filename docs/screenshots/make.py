@@ -54,7 +54,7 @@ SHOTS = (
         tuple(
             f"oast sim fault {name} slow --seconds {seconds}" for name, seconds in (("heron-core-1", 0.05), ("tern-edge-1", 0.1))
         ),
-        after_s=1.9,
+        after_s=2.4,
     ),
     Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
     Shot("verify", "oast verify -v --on role=core; oast verify", (PUSH,)),
@@ -65,7 +65,7 @@ SHOTS = (
     ),
     Shot(
         "failures",
-        "oast push -m 'New time server' --with 'time_servers=[{address: 192.0.2.130}]' --yes",
+        "oast push -m 'New time server' --with 'time_servers=[{address: 192.0.2.130}]' --one-wave --yes",
         (PUSH, "oast sim fault dunlin-edge-1 down", "oast sim fault plover-edge-1 refuse --match 192.0.2.130"),
     ),
     Shot(

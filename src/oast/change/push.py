@@ -143,7 +143,7 @@ class Push:
     def _hold_back(self, failures: int) -> None:
         for comparison in self._comparisons:
             if comparison.name not in self._outcomes:
-                reason = f"not begun: {failures} of the devices before it failed or were reverted"
+                reason = f"not begun: {failures} before it failed or {'was' if failures == 1 else 'were'} reverted"
                 self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
                 self._on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
 

@@ -91,6 +91,8 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         put_document(result.document())
     else:
         _show(result.outcomes, out, time.monotonic() - started)
+    if result.unrecorded is not None:
+        sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
     return EXITS[result.verdict]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
 from pathlib import Path
@@ -53,13 +53,17 @@ class DeliveryOptions:
 
 @dataclass(frozen=True)
 class DeliveryResult:
-    """One run: what became of every device, in order; `interrupted` when it was cancelled."""
+    """One run: what became of every device, in order; `interrupted` when it was cancelled.
+
+    `unrecorded` says why the record of the run could not be written, if it could not.
+    """
 
     run: str
     reason: str
     ticket: str | None
     outcomes: tuple[Outcome, ...]
     interrupted: bool = False
+    unrecorded: str | None = None
 
     @property
     def verdict(self) -> Verdict:
@@ -145,7 +149,12 @@ class Plan:
         interrupted = await _run(push)
         await self.close()
         result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
-        write_whole(self.logs / "outcome.json", json.dumps(result.document(), indent=2) + "\n", mode=0o600)
+        path = self.logs / "outcome.json"
+        try:
+            write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)
+        except OSError as error:
+            # What became of the devices is known all the same, and has to be told.
+            return replace(result, unrecorded=f"{path}: {error.strerror}")
         return result
 
     def allow(self, reason: str, options: DeliveryOptions) -> None:
