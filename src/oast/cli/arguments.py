@@ -8,7 +8,6 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from oast import __version__
-from oast.errors import UsageError
 
 
 def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
@@ -75,12 +74,6 @@ def add_connection(parser: argparse.ArgumentParser) -> None:
 def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
     """What comes out."""
     parser.add_argument("--format", choices=("text", "json", *more), default="text", help="text to read (default), or a document")
-
-
-def need_reason(reason: str | None) -> None:
-    """A change without a reason is no change. Raises UsageError."""
-    if not reason or not reason.strip():
-        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
 
 
 def positive(text: str) -> int:

@@ -24,6 +24,7 @@ from oast.cli.progress import Progress, style_of
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts
+from oast.errors import UsageError
 from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, push_document
 from oast.operations.preparation import Preparation, prepare
 
@@ -53,7 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     how = DeliveryOptions(options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once)
     if not options.dry_run:
-        arguments.need_reason(options.reason)
+        _need_reason(options.reason)
     prepared = prepare(estate_of(options), options.on, options.section)
     check_times(prepared, how)
     show_problems((p for p in forbid(prepared) if p.kind == "policy-warning"), sys.stderr)
@@ -64,6 +65,12 @@ def run(options: argparse.Namespace) -> int:
             return _go_on(options, plan, how, runner)
         finally:
             runner.run(plan.close())
+
+
+def _need_reason(reason: str | None) -> None:
+    """A change without a reason is no change. Raises UsageError."""
+    if not reason or not reason.strip():
+        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
 
 
 async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
