@@ -131,6 +131,13 @@ class WaysTest(Case):
                     outcome = await self.push(lab, fault=Fault(kind, at))
                     self.truth(lab, outcome, (way, kind, at))
 
+    async def test_a_file_that_was_only_checked_is_not_touched(self) -> None:
+        lab = Lab("file", list(BEFORE))
+        lab.files["/etc/lab.conf"].insert(0, "# the night desk wrote this")
+        outcome = await self.push(lab, fault=Fault("refuse", match="check "))
+        self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
+        self.assertEqual(lab.files["/etc/lab.conf"][0], "# the night desk wrote this")
+
     async def test_a_check_that_fails_takes_the_change_back(self) -> None:
         template = INTENDED.replace("port three speed 5", "port three speed 7")
         for way in WAYS:

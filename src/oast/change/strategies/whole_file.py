@@ -47,9 +47,9 @@ class WholeFile(Declared):
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
             await self.privileged(self._file.cancel)
-        await self.session.gain_privilege()
-        # Whatever the daemon thinks of its file: what it starts with next time is what it ran before.
-        await self._put(self._file.path, [self.work.comparison.running_text])
+            # Whatever the daemon has done to its file: what it starts with next time is what it ran before. Before it was
+            # applied nobody has touched the file, and what stands in it besides stays.
+            await self._put(self._file.path, [self.work.comparison.running_text])
         await self.unlock()
 
     async def save(self) -> None:
