@@ -24,6 +24,7 @@ from pathlib import Path
 import asyncssh
 import jinja2
 import yaml
+from simulator import configuring
 
 import oast
 from oast.cli.simulator import Simulator
@@ -428,6 +429,14 @@ def comparing() -> list[Figure]:
     ]
 
 
+# --- configuring 1,000 simulated routers from nothing -------------------------------------------------------------------
+
+
+def simulating() -> list[Figure]:
+    ours, floor, lines = configuring(1000, MEMORY)
+    return [Figure(f"1,000 routers from nothing, {lines} lines", ours, floor, "servers that only answer with a prompt", 2)]
+
+
 def main(words: list[str]) -> int:
     measurements = {
         "start": start,
@@ -437,6 +446,7 @@ def main(words: list[str]) -> int:
         "lint": linting,
         "read": reading,
         "push": pushing,
+        "simulator": simulating,
     }
     figures: list[Figure] = []
     for title, measure in measurements.items():

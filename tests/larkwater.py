@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import fcntl
 import io
 import json
 import os
@@ -12,15 +13,16 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import redirect_stderr, redirect_stdout
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, redirect_stderr, redirect_stdout, suppress
 from dataclasses import dataclass
 from datetime import date
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 from unittest import mock
 
+import oastsim.__main__
 from oast.cli.main import main
 from oast.cli.simulator import Simulator
 from oast.estate.encrypted import EncryptedFile
@@ -34,6 +36,7 @@ SECRETS = {
 }
 ENCRYPTED = ("snmp-read", "snmp-billing")
 RUN_AT_MOST_S = 120
+SHARED = "OAST_TEST_SHARED"
 # For tests in which a timer has to run out.
 QUICK = ("--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
 
@@ -50,18 +53,20 @@ class Run:
         return json.loads(self.out)
 
 
-def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+def program(
+    *arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", together: bool = False
+) -> Run:
     """Run the real program: from its entry point to its exit code, in this process, as starting one takes longer than most of
-    what it does. A process of its own is for what only that can show: `apart`, `on_terminal`."""
-    if arguments[:2] == ("sim", "console"):
-        return apart(*arguments, cwd=cwd, environment=environment, stdin=stdin)
-    out, err = _Output(), _Output()
+    what it does. A process of its own is for what only that can show: `apart`, `on_terminal`. `together`: stderr goes where
+    stdout goes."""
+    out = _Output()
+    err = out if together else _Output()
     before, here = dict(os.environ), Path.cwd()
     os.environ.clear()
     os.environ.update({**clean_environment(), **(environment or {})})
     os.chdir(cwd)
     try:
-        with redirect_stdout(out), redirect_stderr(err), mock.patch("sys.stdin", io.StringIO(stdin)):
+        with redirect_stdout(out), redirect_stderr(err), _typed(stdin) as typed, mock.patch("sys.stdin", typed):
             try:
                 code = main(list(arguments))
             except SystemExit as exit_:
@@ -71,6 +76,14 @@ def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = 
         os.environ.clear()
         os.environ.update(before)
     return Run(code, out.getvalue(), err.getvalue())
+
+
+@contextmanager
+def _typed(text: str) -> Iterator[IO[str]]:
+    with tempfile.TemporaryFile("w+", encoding="utf-8") as file:
+        file.write(text)
+        file.seek(0)
+        yield file
 
 
 class _Output(io.StringIO):
@@ -167,16 +180,85 @@ class EstateTest(unittest.TestCase):
         return next(number for number, line in enumerate(lines, 1) if text in line)
 
 
+class ForkedSimulator(Simulator):
+    """The simulator in a fork of this process, which has imported already what takes longer than everything else at a start."""
+
+    def __init__(self, network: Path, folder: Path, environment: Mapping[str, str]) -> None:
+        super().__init__(network, folder, environment)
+        self._forked = (network, folder, dict(environment))
+        self._number = 0
+
+    def _launch(self, log: IO[bytes]) -> subprocess.Popen[bytes]:
+        network, folder, environment = self._forked
+        self._number = os.fork()
+        if self._number:
+            return _Forked(self._number)
+        code = 1
+        try:
+            os.setsid()
+            with open(os.devnull, "rb") as nothing:
+                os.dup2(nothing.fileno(), 0)
+            os.dup2(log.fileno(), 1)
+            os.dup2(log.fileno(), 2)
+            os.environ.clear()
+            os.environ.update(environment)
+            sys.argv = ["oastsim", str(network), str(folder)]
+            sys.stdout, sys.stderr = sys.__stdout__, sys.__stderr__
+            code = oastsim.__main__.main()
+        finally:
+            os._exit(code)
+
+    def stop(self) -> bool:
+        stopped = super().stop()
+        if stopped:
+            with suppress(ChildProcessError):
+                os.waitpid(self._number, os.WNOHANG)
+        return stopped
+
+
+class _Forked(subprocess.Popen[bytes]):
+    """What of a process is asked while it starts."""
+
+    def __init__(self, number: int) -> None:
+        self.pid, self.returncode = number, None
+
+    def poll(self) -> int | None:
+        number, status = os.waitpid(self.pid, os.WNOHANG)
+        return os.waitstatus_to_exitcode(status) if number else None
+
+    def __del__(self) -> None:
+        return
+
+
 def simulator_of(estate: Path, environment: Mapping[str, str] | None = None) -> Simulator:
     """The simulated network of the estate, started and stopped without a program in between."""
-    return Simulator(estate / "network.yaml", estate / ".oast" / "sim", {**clean_environment(), **(environment or {})})
+    return ForkedSimulator(estate / "network.yaml", estate / ".oast" / "sim", {**clean_environment(), **(environment or {})})
 
 
 @cache
-def _made_ready(delivered: bool) -> Path:
-    """A folder with an estate that the program has trusted and, if wanted, delivered: made once, copied for every test."""
+def _shared() -> Path:
+    """The folder that all modules of a run share; a module that is run alone has its own."""
+    if SHARED in os.environ:
+        return Path(os.environ[SHARED])
     folder = Path(tempfile.mkdtemp(prefix="oast-test-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return folder
+
+
+def _made_ready(delivered: bool) -> Path:
+    """A folder with an estate that the program has trusted and, if wanted, delivered: made once, copied for every test."""
+    ready = _shared() / ("delivered" if delivered else "trusted")
+    with (_shared() / f"{ready.name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not ready.exists():
+            _make_ready(ready.with_suffix(".new"), delivered)
+            ready.with_suffix(".new").rename(ready)
+    return ready
+
+
+def _make_ready(folder: Path, delivered: bool) -> None:
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
     estate = lay_out(folder)
     simulator = simulator_of(estate)
     simulator.start()
@@ -187,7 +269,6 @@ def _made_ready(delivered: bool) -> Path:
                 raise AssertionError(run.out + run.err)
     finally:
         simulator.stop()
-    return folder
 
 
 def lay_out(folder: Path) -> Path:

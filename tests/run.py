@@ -6,20 +6,25 @@ Fails on a module without tests, on warnings from our own code, on coroutines ne
 
 from __future__ import annotations
 
+import faulthandler
+import gc
+import importlib
 import json
 import os
-import subprocess
 import sys
+import tempfile
 import time
+import traceback
 import unittest
 import warnings
-from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 4
+TOGETHER = 6
+WAITING = ("test_faults", "test_program", "test_delivery", "test_docs", "test_bring_up", "test_interrupts")
+IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 
 
 class _Result(unittest.TextTestResult):
@@ -32,49 +37,69 @@ class _Result(unittest.TextTestResult):
         self.passed += 1
 
 
-def run_module(name: str) -> int:
-    """Run one module here; the counts go to the last line of stdout as JSON."""
+def run_module(name: str) -> dict[str, int]:
+    """Run one module here; what was counted."""
     unraisable: list[str] = []
     sys.unraisablehook = lambda event: unraisable.append(f"{event.err_msg or 'unraisable'}: {event.exc_value!r} in {event.object!r}")
+    warnings.resetwarnings()
     warnings.simplefilter("default")
     warnings.filterwarnings("error", module=r"oast|tests|test_")
     warnings.filterwarnings("error", message=r"coroutine .* was never awaited")
-    sys.path.insert(0, str(HERE))
     suite = unittest.defaultTestLoader.loadTestsFromName(name)
     runner = unittest.TextTestRunner(resultclass=_Result, verbosity=0, warnings=None)
     result = runner.run(suite)
+    gc.collect()
     for text in unraisable:
         sys.stderr.write(f"UNRAISABLE in {name}: {text}\n")
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses) + len(unraisable)
-    counts = {"passed": result.passed, "failed": failed, "skipped": len(result.skipped), "run": result.testsRun}
-    sys.stdout.write("\n" + json.dumps(counts) + "\n")
-    return 0
+    if not result.testsRun:
+        sys.stderr.write(f"{name} has no tests\n")
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses) + len(unraisable) + (not result.testsRun)
+    return {"passed": result.passed, "failed": failed, "skipped": len(result.skipped)}
 
 
-def run_apart(path: Path) -> tuple[str, dict[str, int], str, float]:
-    """Run one module in a process of its own, with an environment that holds nothing of the person's."""
-    environment = {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR", "VIRTUAL_ENV")}
-    environment["PYTHONWARNINGS"] = "default"
+def fork_module(name: str, folder: Path) -> int:
+    """Run one module in a fork of this process, which has imported what takes long; its number. It leaves NAME.out, what
+    it put out, and NAME.json, what it counted."""
+    number = os.fork()
+    if number:
+        return number
+    try:
+        faulthandler.enable()
+        with (folder / f"{name}.out").open("wb") as out, open(os.devnull, "rb") as nothing:
+            for target, source in ((0, nothing), (1, out), (2, out)):
+                os.dup2(source.fileno(), target)
+        counts = run_module(name)
+        (folder / f"{name}.json").write_text(json.dumps(counts), encoding="utf-8")
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(0)
+
+
+def run_all(names: Sequence[str], folder: Path) -> Iterator[tuple[str, dict[str, int], str, float]]:
+    """Run the modules, several at a time; each as it ends: its name, counts, output and seconds."""
+    waiting = list(reversed(names))
+    running: dict[int, tuple[str, float]] = {}
+    while waiting or running:
+        while waiting and len(running) < TOGETHER:
+            name = waiting.pop()
+            running[fork_module(name, folder)] = name, time.monotonic()
+        name, started = running.pop(os.wait()[0])
+        counts = folder / f"{name}.json"
+        ended = json.loads(counts.read_text()) if counts.exists() else {"passed": 0, "failed": 1, "skipped": 0}
+        yield name, ended, (folder / f"{name}.out").read_text(errors="replace"), time.monotonic() - started
+
+
+def scrub() -> None:
+    """An environment that holds nothing of the person's."""
+    kept = {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR", "VIRTUAL_ENV")}
     # Every file of ours is written through to the disk; in memory that costs nothing.
     if MEMORY.is_dir() and os.access(MEMORY, os.W_OK):
-        environment.setdefault("TMPDIR", str(MEMORY))
-    started = time.monotonic()
-    done = subprocess.run(
-        [sys.executable, "-X", "faulthandler", str(HERE / "run.py"), "--module", path.stem],
-        capture_output=True,
-        text=True,
-        env=environment,
-        stdin=subprocess.DEVNULL,
-        check=False,
-    )
-    try:
-        counts = json.loads(done.stdout.strip().rpartition("\n")[2])
-    except ValueError:
-        counts = {"passed": 0, "failed": 1, "skipped": 0, "run": 1}
-    if counts["run"] == 0:
-        counts["failed"] += 1
-        done.stderr += f"{path.stem} has no tests\n"
-    return path.stem, counts, done.stderr, time.monotonic() - started
+        kept.setdefault("TMPDIR", str(MEMORY))
+    os.environ.clear()
+    os.environ.update(kept, PYTHONWARNINGS="default")
 
 
 def main(words: Sequence[str]) -> int:
@@ -82,11 +107,16 @@ def main(words: Sequence[str]) -> int:
     if not modules:
         sys.stderr.write("no test modules\n")
         return 1
-    # The slowest first, so that they do not end alone.
-    modules.sort(key=lambda path: -path.stat().st_size * (3 if "LarkwaterTest" in path.read_text(encoding="utf-8") else 1))
+    scrub()
+    sys.path.insert(0, str(HERE))
+    for name in IMPORTED:
+        importlib.import_module(name)
+    # The slowest first, so that they do not end alone: those that wait for timers, then those with devices.
+    modules.sort(key=lambda path: (path.stem not in WAITING, "LarkwaterTest" not in path.read_text(encoding="utf-8"), -path.stat().st_size))
     totals = {"passed": 0, "failed": 0, "skipped": 0}
-    with ThreadPoolExecutor(TOGETHER) as pool:
-        for name, counts, output, seconds in pool.map(run_apart, modules):
+    with tempfile.TemporaryDirectory(prefix="oast-test-") as shared:
+        os.environ["OAST_TEST_SHARED"] = shared
+        for name, counts, output, seconds in run_all([path.stem for path in modules], Path(shared)):
             sys.stdout.write(f"{name:32} {counts['passed']:4} passed {counts['failed']:3} failed {seconds:6.1f} s\n")
             if counts["failed"]:
                 sys.stdout.write(output)
@@ -98,6 +128,4 @@ def main(words: Sequence[str]) -> int:
 
 
 if __name__ == "__main__":
-    if sys.argv[1:2] == ["--module"]:
-        sys.exit(run_module(sys.argv[2]))
     sys.exit(main(sys.argv[1:]))

@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from larkwater import LarkwaterTest, apart
+from larkwater import LarkwaterTest, apart, program
 from oast import __version__
 from oast.cli.main import COMMANDS
 
@@ -21,7 +21,7 @@ class ProgramTest(unittest.TestCase):
         top = apart("--help", cwd=self.folder)
         for name, summary in COMMANDS.items():
             self.assertIn(name, top.out)
-            shown = apart(name, "--help", cwd=self.folder)
+            shown = program(name, "--help", cwd=self.folder)
             self.assertEqual(shown.code, 0, shown.err)
             self.assertIn(summary[1:20], " ".join(shown.out.split()))
 
@@ -57,21 +57,21 @@ class ProgramTest(unittest.TestCase):
 class NewTest(unittest.TestCase):
     def test_a_new_estate_lints_clean_and_runs_in_the_simulator(self) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
-        made = apart("new", "harbour", cwd=folder)
+        made = program("new", "harbour", cwd=folder)
         self.assertEqual(made.code, 0, made.err)
         estate = folder / "harbour"
-        self.addCleanup(apart, "sim", "stop", cwd=estate)
+        self.addCleanup(program, "sim", "stop", cwd=estate)
         steps = [line.strip() for line in made.out.partition("go on with:")[2].splitlines() if line.strip().startswith("oast ")]
         self.assertIn("oast sim start", steps)
         expected = {"oast diff": 1}
         for step in steps:
             words = [*shlex.split(step)[1:], *(["--yes"] if "push" in step or "trust" in step else [])]
-            run = apart(*words, cwd=estate)
+            run = program(*words, cwd=estate)
             self.assertEqual(run.code, expected.get(step, 0), f"{step}\n{run.out}{run.err}")
-        self.assertEqual(apart("diff", cwd=estate).code, 0)
+        self.assertEqual(program("diff", cwd=estate).code, 0)
         self.assertEqual((folder / "harbour-secrets.toml").stat().st_mode & 0o077, 0)
-        self.assertIn("pier-edge-1 on port1 is full", apart("verify", "-v", cwd=estate).out)
-        again = apart("new", "harbour", cwd=folder)
+        self.assertIn("pier-edge-1 on port1 is full", program("verify", "-v", cwd=estate).out)
+        again = program("new", "harbour", cwd=folder)
         self.assertEqual(again.code, 2)
         self.assertIn("is there already", again.err)
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from oast.change.outcome import Cause
 from oast.change.transaction import Lost, Transaction
@@ -96,30 +97,32 @@ class Wave:
     async def _load_all(self) -> None:
         """Load every device; one that is so slow that the others' timers would run out is given up."""
         loading = {asyncio.create_task(self._step(t, lambda t: t.load())): t for t in self._open()}
+        if not loading:
+            return
+        every = asyncio.create_task(asyncio.wait(loading, return_when=asyncio.FIRST_EXCEPTION))
         try:
-            waiting = set(loading)
-            while waiting:
-                done, waiting = await self._some(waiting)
-                for task in done:
-                    task.result()
-                if self._spare_s([t for t in self._open() if t not in [loading[w] for w in waiting]]) <= 0:
+            # Looked at once in a moment and not after every device, which would cost the square of their number.
+            while not await self._within_a_moment(every):
+                if self._spare_s([t for task, t in loading.items() if task.done() and t.is_open]) <= 0:
                     break
-            for task in waiting:
-                await self._give_up(task, loading[task])
+            for task in [task for task in loading if task.done()]:
+                task.result()
+            for task, transaction in loading.items():
+                if not task.done():
+                    await self._give_up(task, transaction)
         finally:
-            for task in loading:
+            for task in (every, *loading):
                 task.cancel()
-            await asyncio.gather(*loading, return_exceptions=True)
+            await asyncio.gather(every, *loading, return_exceptions=True)
 
-    async def _some(self, waiting: set[asyncio.Task[None]]) -> tuple[set[asyncio.Task[None]], set[asyncio.Task[None]]]:
-        """Wait until one of the tasks is done, or a moment has passed."""
+    async def _within_a_moment(self, task: asyncio.Task[Any]) -> bool:
+        """Whether the task is done, now or before a moment has passed."""
         moment = asyncio.create_task(self._clock.sleep(POLL_S))
         try:
-            await asyncio.wait({*waiting, moment}, return_when=asyncio.FIRST_COMPLETED)
+            await asyncio.wait({task, moment}, return_when=asyncio.FIRST_COMPLETED)
         finally:
             moment.cancel()
-        done = {task for task in waiting if task.done()}
-        return done, waiting - done
+        return task.done()
 
     def _spare_s(self, loaded: Sequence[Transaction]) -> float:
         """How long those that are loaded can wait for the others and still be checked and confirmed."""

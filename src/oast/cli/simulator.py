@@ -10,7 +10,7 @@ import sys
 import time
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from oast.errors import EstateError, StateError
 from oast.records import Place
@@ -53,14 +53,7 @@ class Simulator:
         (self._folder / "listening.json").unlink(missing_ok=True)
         log = self._folder / "simulator.log"
         with log.open("wb") as out:
-            process = subprocess.Popen(
-                [sys.executable, "-m", "oastsim", str(self._network), str(self._folder)],
-                stdin=subprocess.DEVNULL,
-                stdout=out,
-                stderr=out,
-                start_new_session=True,
-                env=dict(self._environment),
-            )
+            process = self._launch(out)
         deadline = time.monotonic() + START_AT_MOST_S
         while time.monotonic() < deadline:
             listening = self._listening()
@@ -75,6 +68,16 @@ class Simulator:
         process.kill()
         process.wait()
         raise StateError(f"the simulator did not come up within {START_AT_MOST_S:g} s", hint=f"its log: {log}")
+
+    def _launch(self, log: IO[bytes]) -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "oastsim", str(self._network), str(self._folder)],
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+            env=dict(self._environment),
+        )
 
     def stop(self) -> bool:
         """Stop it and wait until it has put everything on disk. False when it was not running."""
