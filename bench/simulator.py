@@ -1,6 +1,6 @@
 """How long the simulated network takes to be configured from nothing, against servers that only answer with a prompt.
 
-    python bench/simulator.py NUMBER     serve NUMBER such bare servers, and say their ports in a line
+python bench/simulator.py NUMBER     serve NUMBER such bare servers, and say their ports in a line
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ import asyncssh
 from oast.cli.simulator import Simulator
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from routers import ENVIRONMENT, lay_out  # noqa: E402
+from routers import ENVIRONMENT, lay_out
 
 AT_ONCE = 50
 IN_FLIGHT = 20

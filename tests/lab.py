@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import re
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,12 +20,13 @@ HEADING = "port admin oper"
 
 @dataclass
 class Fault:
-    """What goes wrong: `kind` is refuse, drop, hang, lie or none; it strikes at the line `at` (from 1) of all that is typed
+    """What goes wrong: `kind` is refuse, drop, hang, lie, meanwhile (`meanwhile` is called, and the line is done as ever) or none; it strikes at the line `at` (from 1) of all that is typed
     after the fault was set, or at lines that `match`."""
 
     kind: str = "none"
     at: int = 0
     match: str = ""
+    meanwhile: Callable[[], object] = object
 
     def strikes(self, number: int, line: str) -> bool:
         return self.kind != "none" and (number == self.at or bool(self.match and self.match in line))
@@ -102,6 +104,8 @@ class Lab:
                 if strikes and self.fault.kind == "drop":
                     process.channel.get_connection().abort()
                     return
+                if strikes and self.fault.kind == "meanwhile":
+                    self.fault.meanwhile()
                 if strikes and self.fault.kind == "hang":
                     await asyncio.sleep(3600)
                 started = re.fullmatch(r"store (\S+) until (\S+)", line)

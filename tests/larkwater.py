@@ -53,9 +53,7 @@ class Run:
         return json.loads(self.out)
 
 
-def program(
-    *arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", together: bool = False
-) -> Run:
+def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", together: bool = False) -> Run:
     """Run the real program: from its entry point to its exit code, in this process, as starting one takes longer than most of
     what it does. A process of its own is for what only that can show: `apart`, `on_terminal`. `together`: stderr goes where
     stdout goes."""
@@ -196,7 +194,7 @@ class ForkedSimulator(Simulator):
         code = 1
         try:
             os.setsid()
-            with open(os.devnull, "rb") as nothing:
+            with Path(os.devnull).open("rb") as nothing:
                 os.dup2(nothing.fileno(), 0)
             os.dup2(log.fileno(), 1)
             os.dup2(log.fileno(), 2)

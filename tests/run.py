@@ -65,7 +65,7 @@ def fork_module(name: str, folder: Path) -> int:
         return number
     try:
         faulthandler.enable()
-        with (folder / f"{name}.out").open("wb") as out, open(os.devnull, "rb") as nothing:
+        with (folder / f"{name}.out").open("wb") as out, Path(os.devnull).open("rb") as nothing:
             for target, source in ((0, nothing), (1, out), (2, out)):
                 os.dup2(source.fileno(), target)
         counts = run_module(name)

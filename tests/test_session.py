@@ -150,4 +150,4 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         self.assertNotIsInstance(caught.exception, DeadlinePassed)
 
     def test_what_a_device_says_never_acts_on_a_terminal(self) -> None:
-        self.assertEqual(dialogue.plain("a\x1b[31mb\x1b[0m\x07c\r\n[ page 1 ]\r          \rnext\x9b2J"), "abc\nnext2J")
+        self.assertEqual(dialogue.as_on_screen("a\x1b[31mb\x1b[0m\x07c\r\n[ page 1 ]\r          \rnext\x9b2J"), "abc\nnext2J")

@@ -131,6 +131,23 @@ class WaysTest(Case):
                     outcome = await self.push(lab, fault=Fault(kind, at))
                     self.truth(lab, outcome, (way, kind, at))
 
+    async def test_ctrl_c_at_every_step_leaves_the_device_as_it_was_or_delivered_and_says_which(self) -> None:
+        for way in WAYS:
+            clean = Lab(way, list(BEFORE))
+            await self.push(clean)
+            states = set()
+            for at in range(1, clean.lines + 1):
+                lab = Lab(way, list(BEFORE))
+                plan = await self.in_memory(lab).compare()
+                lab.lines, lab.typed = 0, []
+                delivering = asyncio.create_task(plan.deliver("a test"))
+                lab.fault = Fault("meanwhile", at, meanwhile=delivering.cancel)
+                result = await delivering
+                self.assertTrue(result.interrupted)
+                self.truth(lab, result.outcomes[0], (way, "interrupted", at))
+                states.add(result.outcomes[0].state)
+            self.assertEqual(states, {oast.State.UNCHANGED, oast.State.REVERTED, oast.State.DELIVERED}, way)
+
     async def test_a_file_that_was_only_checked_is_not_touched(self) -> None:
         lab = Lab("file", list(BEFORE))
         lab.files["/etc/lab.conf"].insert(0, "# the night desk wrote this")

@@ -24,7 +24,7 @@ class Backup:
         """Keep `running`, whole or not at all. Raises DeviceError."""
         text = running
         if self.mask:
-            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.shown(self.syntax.parse(running).tree)}"
+            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.masked(self.syntax.parse(running).tree)}"
         try:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:

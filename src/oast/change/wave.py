@@ -111,7 +111,8 @@ class Wave:
                 if not task.done():
                     await self._give_up(task, transaction)
         finally:
-            for task in (every, *loading):
+            every.cancel()
+            for task in loading:
                 task.cancel()
             await asyncio.gather(every, *loading, return_exceptions=True)
 

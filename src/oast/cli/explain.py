@@ -10,7 +10,7 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json
-from oast.estate.provenance import Explained, Origin, explain, plain, shown
+from oast.estate.provenance import Explained, Origin, explain, in_words, masked
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,7 +29,7 @@ def run(options: argparse.Namespace) -> int:
         return DONE
     out = console()
     for one in explained:
-        out.print(Text.assemble((one.key, "bold"), f" = {shown(one.value)}"))
+        out.print(Text.assemble((one.key, "bold"), f" = {in_words(one.value)}"))
         width = max(len(str(origin.place)) for origin in one.origins)
         for number, origin in enumerate(reversed(one.origins)):
             out.print(_line(origin, width, _told(one, origin, number)))
@@ -38,11 +38,11 @@ def run(options: argparse.Namespace) -> int:
 
 def _told(one: Explained, origin: Origin, number: int) -> str:
     if origin.extends:
-        return f"appended {shown(origin.written)}"
+        return f"appended {in_words(origin.written)}"
     if number == 0:
-        return "" if shown(origin.written) == shown(one.value) else f"written as {shown(origin.written)}"
+        return "" if in_words(origin.written) == in_words(one.value) else f"written as {in_words(origin.written)}"
     above = one.origins[len(one.origins) - number :]
-    return f"{shown(origin.written)}, extended" if all(o.extends for o in above) else f"{shown(origin.written)}, overridden"
+    return f"{in_words(origin.written)}, extended" if all(o.extends for o in above) else f"{in_words(origin.written)}, overridden"
 
 
 def _line(origin: Origin, width: int, told: str) -> Text:
@@ -55,10 +55,10 @@ def _line(origin: Origin, width: int, told: str) -> Text:
 def _document(one: Explained) -> dict[str, Any]:
     return {
         "key": one.key,
-        "value": plain(one.value),
+        "value": masked(one.value),
         "origins": [
             {
-                "written": plain(o.written),
+                "written": masked(o.written),
                 "file": o.place.file,
                 "line": o.place.line,
                 "source": o.source,

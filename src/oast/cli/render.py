@@ -13,7 +13,7 @@ from oast.cli.terminal import visible
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.config.indented import IndentedSyntax
 from oast.estate.inventory import Device
-from oast.estate.provenance import shown
+from oast.estate.provenance import in_words
 from oast.files import write_whole
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.variables import Variable
@@ -39,7 +39,7 @@ def run(options: argparse.Namespace) -> int:
     texts = {}
     for intent in prepared.intents:
         syntax = prepared.syntax_of(intent)
-        texts[intent.device.name] = _traced(intent, syntax) if options.trace else syntax.shown(intent.tree)
+        texts[intent.device.name] = _traced(intent, syntax) if options.trace else syntax.masked(intent.tree)
     if options.format == "json":
         put_json("render", 1, {"devices": [{"device": name, "text": text} for name, text in texts.items()]})
     elif options.out is not None:
@@ -56,7 +56,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argparse.Namespace) -> int:
-    templates = {template.shown: template for device in devices for template in builder.templates_of(device)}
+    templates = {template.file: template for device in devices for template in builder.templates_of(device)}
     rows = [
         (template, key, variable)
         for template in templates.values()
@@ -64,7 +64,7 @@ def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argpar
         for key, variable in _with_parts(name, top)
     ]
     if options.format == "json":
-        documents = [{"template": t.shown, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))} for t, key, v in rows]
+        documents = [{"template": t.file, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))} for t, key, v in rows]
         put_json("describe", 1, {"variables": documents})
         return DONE
     listing = table("section", "variable", *_COLUMNS, whole=("section", "variable", "given"))
@@ -86,7 +86,7 @@ def _with_parts(key: str, variable: Variable) -> Iterator[tuple[str, Variable]]:
 
 
 def _row(variable: Variable) -> tuple[str, str, str]:
-    given = f"default {shown(variable.default)}" if variable.has_default else "required" if variable.required else "optional"
+    given = f"default {in_words(variable.default)}" if variable.has_default else "required" if variable.required else "optional"
     return variable.described, given, variable.help
 
 

@@ -73,9 +73,9 @@ def console(*, error: bool = False) -> Console:
 
 
 def console_on(stream: TextIO) -> Console:
-    """A console on `stream`; without a terminal it is plain and 100 columns wide."""
-    plain = not stream.isatty()
-    return SafeConsole(file=stream, width=PLAIN_WIDTH if plain else None, highlight=False, markup=False, emoji=False, soft_wrap=plain)
+    """A console on `stream`; without a terminal it is piped and 100 columns wide."""
+    piped = not stream.isatty()
+    return SafeConsole(file=stream, width=PLAIN_WIDTH if piped else None, highlight=False, markup=False, emoji=False, soft_wrap=piped)
 
 
 def table(*headings: str, numbers: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:

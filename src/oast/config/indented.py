@@ -88,7 +88,7 @@ class IndentedSyntax:
             return Node(statement, {})
         return self._leaves.get(statement) or self._leaves.setdefault(statement, Node(statement, {}))
 
-    def shown(self, tree: Node) -> str:
+    def masked(self, tree: Node) -> str:
         """The text of `tree` for looking at: secrets are fingerprints."""
         return "".join(f"{line.masked}\n" for line, _ in self.printed(tree))
 

@@ -79,14 +79,14 @@ class Reader:
 
     def so_far(self) -> str:
         """The last of what has arrived, for an error message."""
-        return plain(self._tail)[-120:].strip()
+        return as_on_screen(self._tail)[-120:].strip()
 
 
 # Control sequences of a terminal (ECMA-48, 5.4), and then every other control character but line break and tab.
 _CONTROL = re.compile(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
 
 
-def plain(text: str) -> str:
+def as_on_screen(text: str) -> str:
     """Text as a screen would show it: what a carriage return overwrote is gone, and nothing acts on a terminal."""
     lines = text.replace("\r\n", "\n").split("\n")
     return "\n".join(_CONTROL.sub("", line.rstrip("\r").rpartition("\r")[2]) for line in lines)
@@ -94,7 +94,7 @@ def plain(text: str) -> str:
 
 def answer(text: str, command: str, prompt: str) -> str:
     """The device's answer to `command` in `text`, which ends with `prompt`: without echo and prompt."""
-    lines = plain(text[: len(text) - len(prompt)]).split("\n")
+    lines = as_on_screen(text[: len(text) - len(prompt)]).split("\n")
     for sent in command.split("\n"):
         if lines and lines[0].strip() == sent.strip():
             lines = lines[1:]

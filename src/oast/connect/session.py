@@ -47,7 +47,7 @@ class Session(Protocol):
     async def ask(self, command: str) -> str:
         """The device's answer to one command. Raises DeviceRefused with the device's words."""
 
-    async def shows(self, shown: Shown) -> bool:
+    async def shows(self, state: Shown) -> bool:
         """Whether the device shows that something is so."""
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
@@ -120,9 +120,9 @@ class CommandLineSession:
     async def ask(self, command: str) -> str:
         return await self._do(Line((command,)))
 
-    async def shows(self, shown: Shown) -> bool:
-        told = await self.ask(shown.command)
-        return any(re.fullmatch(shown.pattern, line.strip()) for line in told.split("\n"))
+    async def shows(self, state: Shown) -> bool:
+        told = await self.ask(state.command)
+        return any(re.fullmatch(state.pattern, line.strip()) for line in told.split("\n"))
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
         # Text over several lines goes alone: the device answers it once.

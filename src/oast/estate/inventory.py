@@ -74,9 +74,9 @@ def read(folder: Path, mistakes: Mistakes) -> Inventory:
     devices: dict[str, Device] = {}
     unusable: dict[str, Attributes] = {}
     for path in files:
-        shown = f"inventory/{path.name}"
+        file = f"inventory/{path.name}"
         with mistakes.collected():
-            for name, attributes, place in _rows(path, shown) if path.suffix == ".csv" else _entries(path, shown):
+            for name, attributes, place in _rows(path, file) if path.suffix == ".csv" else _entries(path, file):
                 unusable[name] = _loosely(name, attributes)
                 with mistakes.collected():
                     if name in devices:
@@ -128,30 +128,30 @@ def _link(item: Any, place: Place, inventory: Inventory, ends: dict[tuple[str, s
     return Link(one, other, place)
 
 
-def _entries(path: Path, shown: str) -> Iterator[tuple[str, Any, Place]]:
+def _entries(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
     """The devices of a YAML file."""
-    data = yaml_text.read_map(path, shown)
+    data = yaml_text.read_map(path, file)
     for key in data:
         if key not in ("devices", "links"):
             hint = suggestion(key, ["devices", "links"])
             raise EstateError(f"'{key}' is not known in an inventory file", place=data.place(key), hint=hint)
-    written = data.get("devices") or YamlMap(shown)
+    written = data.get("devices") or YamlMap(file)
     if not isinstance(written, YamlMap):
         raise EstateError("'devices' has to hold 'NAME:' with attributes below", place=data.place("devices"))
     for name, attributes in written.items():
         yield name, attributes, written.place(name)
 
 
-def _rows(path: Path, shown: str) -> Iterator[tuple[str, Any, Place]]:
+def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
     """The devices of a CSV file (RFC 4180): a heading with `name`, then a row each; an empty cell is no attribute."""
     try:
         text = path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise EstateError(f"the file cannot be read: {error}", place=Place(shown)) from None
+        raise EstateError(f"the file cannot be read: {error}", place=Place(file)) from None
     reader = csv.reader(text.splitlines(keepends=True))
     heading: list[str] | None = None
     for row in reader:
-        place = Place(shown, reader.line_num)
+        place = Place(file, reader.line_num)
         if heading is None:
             heading = [cell.strip() for cell in row]
             if "name" not in heading or len(set(heading)) < len(heading) or "" in heading:

@@ -64,14 +64,14 @@ class Network:
     # --- what is not for templates: the sandbox lets nobody there -----------------------------------------------------
 
     def _lazy(self, device: Device) -> Values:
-        work = _Work(self._layers.plain, lambda key, text: self._worked_out(device, key, text))
+        work = _Work(self._layers.literal, lambda key, text: self._worked_out(device, key, text))
         return _LazyMap(self._layers.of(device), work, "")
 
     def _values_of(self, device: Device) -> Values:
         known = self._whole.get(device.name)
         if known is None:
             if self._layers.has_expressions:
-                known = _plain(self.device(device.name).values, self._layers.plain)
+                known = _eager(self.device(device.name).values, self._layers.literal)
             else:
                 known = self._layers.of(device)
             self._whole[device.name] = known
@@ -81,8 +81,8 @@ class Network:
         step = (device.name, key)
         if step in self._open:
             circle = [*self._open[self._open.index(step) :], step]
-            shown = " -> ".join(k if d == device.name else f"{d}: {k}" for d, k in circle)
-            raise self._error(device, key, f"values refer to each other in a circle: {shown}", "give one of them a value of its own")
+            chain = " -> ".join(k if d == device.name else f"{d}: {k}" for d, k in circle)
+            raise self._error(device, key, f"values refer to each other in a circle: {chain}", "give one of them a value of its own")
         self._open.append(step)
         try:
             return self._evaluated(device, text)
@@ -166,16 +166,16 @@ class _Names:
 
 @dataclass(frozen=True, slots=True)
 class _Work:
-    """How the values of a device are worked out: `plain` needs nothing (identities), `out` takes a key and its text."""
+    """How the values of a device are worked out: `literal` needs nothing (identities), `out` takes a key and its text."""
 
-    plain: frozenset[int]
+    literal: frozenset[int]
     out: Callable[[str, str], Any]
 
 
 def _lazily(value: Any, work: _Work, path: str) -> Any:
     if isinstance(value, str):
         return work.out(path, value) if has_expression(value) else value
-    if not isinstance(value, (dict, list)) or id(value) in work.plain:
+    if not isinstance(value, (dict, list)) or id(value) in work.literal:
         return value
     return _LazyMap(value, work, f"{path}.") if isinstance(value, dict) else _LazyList(value, work, path)
 
@@ -224,8 +224,8 @@ class _LazyList(list[Any]):
         return (self[index] for index in range(len(self._raw)))
 
 
-def _plain(value: Any, plain: frozenset[int]) -> Any:
-    """The same as ordinary mappings and lists, everything worked out; `plain` are the identities of what is so already."""
-    if not isinstance(value, (dict, list)) or id(value) in plain:
+def _eager(value: Any, literal: frozenset[int]) -> Any:
+    """The same as ordinary mappings and lists, everything worked out; `literal` are the identities of what is so already."""
+    if not isinstance(value, (dict, list)) or id(value) in literal:
         return value
-    return {key: _plain(value[key], plain) for key in value} if isinstance(value, dict) else [_plain(item, plain) for item in value]
+    return {key: _eager(value[key], literal) for key in value} if isinstance(value, dict) else [_eager(item, literal) for item in value]

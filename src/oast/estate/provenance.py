@@ -71,7 +71,7 @@ def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
     for part in path:
         if isinstance(part, int):
             if not isinstance(value, list) or part >= len(value):
-                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it holds {shown(value)}")
+                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it holds {in_words(value)}")
         elif not isinstance(value, dict) or part not in value:
             raise EstateError(f"'{holder.key}' has no '{key}'", hint=suggestion(part, value) if isinstance(value, dict) else None)
         value = value[part]
@@ -118,16 +118,16 @@ def _take_over(origins: dict[str, list[Origin]], path: str) -> None:
         origins.setdefault(path, []).extend(origins.pop(other) if other.startswith(f"{path}.") else origins[other])
 
 
-def plain(value: Any) -> Any:
+def masked(value: Any) -> Any:
     """Secrets as their fingerprints, all the way down."""
     if isinstance(value, Secret):
         return str(value)
     if isinstance(value, dict):
-        return {key: plain(inner) for key, inner in value.items()}
-    return [plain(item) for item in value] if isinstance(value, list) else value
+        return {key: masked(inner) for key, inner in value.items()}
+    return [masked(item) for item in value] if isinstance(value, list) else value
 
 
-def shown(value: Any) -> str:
+def in_words(value: Any) -> str:
     """A value in words: text as it is, anything else as JSON; secrets are their fingerprints."""
-    masked = plain(value)
-    return masked if isinstance(masked, str) else json.dumps(masked, ensure_ascii=False)
+    hidden = masked(value)
+    return hidden if isinstance(hidden, str) else json.dumps(hidden, ensure_ascii=False)

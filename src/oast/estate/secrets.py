@@ -32,7 +32,7 @@ KEY_BYTES = 32
 
 
 class Secrets:
-    """Looks secrets up: in the environment, by the command, in the encrypted file, in the plain file, by asking; first found.
+    """Looks secrets up: in the environment, by the command, in the encrypted file, in the unencrypted file, by asking; first found.
 
     `ask` asks a person for the secret of a name, without showing what is typed.
     """
@@ -73,12 +73,12 @@ class Secrets:
 
     def _found(self, name: str) -> str | None:
         kept = self.encrypted.all().get(name) if self.encrypted is not None else None
-        plain = self._from_file().get(name)
+        unencrypted = self._from_file().get(name)
         return (
             self._environment.get(variable_of(name))
             or self._from_command(name)
             or (kept.value if kept is not None else None)
-            or (plain if isinstance(plain, str) else None)
+            or (unencrypted if isinstance(unencrypted, str) else None)
             or (self._ask(name) if self._ask is not None else None)
         )
 

@@ -44,19 +44,19 @@ class ValueLayers:
     given: Values
 
     @cached_property
-    def plain(self) -> frozenset[int]:
+    def literal(self) -> frozenset[int]:
         """The identities (as of `id`) of the mappings and lists as written in which no value refers to others."""
         found: set[int] = set()
         parts = [part for layer in self.layers for part in (layer.values, layer.extend)]
         for part in (*parts, *self.own.values(), self.given):
-            _collect_plain(part, found)
+            _collect_literal(part, found)
         return frozenset(found)
 
     @cached_property
     def has_expressions(self) -> bool:
         """Whether any value refers to others."""
         layers = [part for layer in self.layers for part in (layer.values, layer.extend)]
-        return any(part and id(part) not in self.plain for part in (*layers, *self.own.values(), self.given))
+        return any(part and id(part) not in self.literal for part in (*layers, *self.own.values(), self.given))
 
     def steps(self, device: Device) -> Iterator[Step]:
         """What the values of `device` are put together from, widest first."""
@@ -128,12 +128,12 @@ def has_expression(text: str) -> bool:
     return "{{" in text or "{%" in text
 
 
-def _collect_plain(value: Any, found: set[int]) -> bool:
+def _collect_literal(value: Any, found: set[int]) -> bool:
     if isinstance(value, str):
         return not has_expression(value)
     if not isinstance(value, (dict, list)):
         return True
-    inner = [_collect_plain(item, found) for item in (value.values() if isinstance(value, dict) else value)]
+    inner = [_collect_literal(item, found) for item in (value.values() if isinstance(value, dict) else value)]
     if all(inner):
         found.add(id(value))
     return all(inner)
@@ -175,9 +175,9 @@ class _Reader:
         self._secret = secret
         self._mistakes = mistakes
 
-    def layers(self, path: Path, shown: str) -> Iterator[Layer]:
+    def layers(self, path: Path, file: str) -> Iterator[Layer]:
         """The layers of one file."""
-        data = yaml_text.read_map(path, shown)
+        data = yaml_text.read_map(path, file)
         for key in data:
             if key not in ("everywhere", "rules"):
                 with self._mistakes.collected():
@@ -209,12 +209,12 @@ class _Reader:
         more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
         return Layer(selector, self.resolved(values), self.resolved(more))
 
-    def own(self, path: Path, shown: str) -> Values:
+    def own(self, path: Path, file: str) -> Values:
         """The values in a device's own file."""
         if not self._inventory.knows(path.stem):
             hint = suggestion(path.stem, self._inventory.devices)
-            raise EstateError(f"there is no device '{path.stem}' for these values", place=Place(shown), hint=hint)
-        own: Values = self.resolved(yaml_text.read_map(path, shown))
+            raise EstateError(f"there is no device '{path.stem}' for these values", place=Place(file), hint=hint)
+        own: Values = self.resolved(yaml_text.read_map(path, file))
         return own
 
     def resolved(self, data: Any) -> Any:

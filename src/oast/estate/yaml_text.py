@@ -62,37 +62,37 @@ for _tag, _pattern, _first in (
     _Loader.add_implicit_resolver(_tag, re.compile(f"(?:{_pattern})$"), ["" if c == "\0" else c for c in _first])
 
 
-def read(path: Path, shown: str) -> Any:
-    """The content of the YAML file at `path`, called `shown` in errors: YamlMap, YamlList, text, numbers, true, false, None.
+def read(path: Path, file: str) -> Any:
+    """The content of the YAML file at `path`, called `file` in errors: YamlMap, YamlList, text, numbers, true, false, None.
 
     Raises EstateError with the place, the line as written and a likely cause.
     """
     try:
         text = path.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
-        raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(shown)) from None
+        raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
     except OSError as error:
-        raise EstateError(f"the file cannot be read: {error.strerror}", place=Place(shown)) from None
-    return parse(text, shown)
+        raise EstateError(f"the file cannot be read: {error.strerror}", place=Place(file)) from None
+    return parse(text, file)
 
 
-def read_map(path: Path, shown: str) -> YamlMap:
+def read_map(path: Path, file: str) -> YamlMap:
     """Like `read` for a file that has to hold a mapping; an empty file is an empty one."""
-    data = read(path, shown)
+    data = read(path, file)
     if data is None:
-        return YamlMap(shown)
+        return YamlMap(file)
     if not isinstance(data, YamlMap):
-        raise EstateError("the file has to hold 'name: value' lines", place=Place(shown, 1), hint=yaml_mistakes.lacks_space(data))
+        raise EstateError("the file has to hold 'name: value' lines", place=Place(file, 1), hint=yaml_mistakes.lacks_space(data))
     return data
 
 
-def parse(text: str, shown: str) -> Any:
+def parse(text: str, file: str) -> Any:
     """Like `read`, for a text."""
     try:
         node = yaml.compose(text, Loader=_Loader)
     except yaml.YAMLError as error:
-        raise yaml_mistakes.told(error, text, shown) from None
-    return None if node is None else _Converter(shown, text).convert(node)
+        raise yaml_mistakes.told(error, text, file) from None
+    return None if node is None else _Converter(file, text).convert(node)
 
 
 class _Converter:

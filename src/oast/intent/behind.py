@@ -8,7 +8,7 @@ from jinja2 import nodes
 
 from oast.errors import EstateError
 from oast.estate.estate import Estate
-from oast.estate.provenance import explain, shown
+from oast.estate.provenance import explain, in_words
 from oast.intent.intent import IntentBuilder
 from oast.records import Problem
 
@@ -19,7 +19,7 @@ def values_behind(estate: Estate, builder: IntentBuilder, problem: Problem) -> I
     if place is None or place.line is None or not place.file.endswith(".j2") or not problem.devices:
         return
     device = estate.devices[problem.devices[0]]
-    template = next((t for t in builder.templates_of(device) if t.shown == place.file), None)
+    template = next((t for t in builder.templates_of(device) if t.file == place.file), None)
     if template is None:
         return
     tree = template.compiled.environment.parse(template.source)
@@ -29,7 +29,7 @@ def values_behind(estate: Estate, builder: IntentBuilder, problem: Problem) -> I
         except EstateError:
             continue
         for one in explained[:4]:
-            value = shown(one.value)
+            value = in_words(one.value)
             yield f"{one.key} = {value if len(value) <= 60 else value[:57] + '...'}  {one.origins[-1].place}"
 
 

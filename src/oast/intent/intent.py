@@ -201,7 +201,7 @@ class IntentBuilder:
         problems: list[Problem] = []
         if parsed.problems:
             places = template.line_places(given)
-            problems.extend(self._problem(p, places.get(p.line, Place(template.shown)), text, device) for p in parsed.problems)
+            problems.extend(self._problem(p, places.get(p.line, Place(template.file)), text, device) for p in parsed.problems)
         if not scope.holds(parsed.tree):
             problems.extend(self._outside(template, scope, text, parsed.tree, given, device))
         return RenderedSection(template, text, parsed.tree), problems
@@ -225,7 +225,7 @@ class IntentBuilder:
             hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
             message = f"the section '{template.section}' renders what it does not own"
             excerpt = self._masked(_line(text, number))
-            yield Problem(message, places.get(number, Place(template.shown)), hint, excerpt, (device.name,), "ownership")
+            yield Problem(message, places.get(number, Place(template.file)), hint, excerpt, (device.name,), "ownership")
 
     def _places(self, sections: Sequence[RenderedSection], values: Values, device: Device) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
@@ -233,7 +233,7 @@ class IntentBuilder:
             given, _ = self._given(section.template, values, device)
             places = section.template.line_places(given)
             for number, path in self.syntax(device).lines_of(section.text, self._marks):
-                found[path] = places.get(number, Place(section.template.shown))
+                found[path] = places.get(number, Place(section.template.file))
         return found
 
     def _values(self, device: Device) -> Values:

@@ -181,8 +181,8 @@ class Policies:
             matching = list(_matching(top, pattern, path))
             if policy.rule == "must_not_contain":
                 for where, node in matching:
-                    shown = node.text
-                    yield self._problem(policy, intent, f"'{shown}' is not allowed", intent.place_of(where), shown)
+                    words = node.text
+                    yield self._problem(policy, intent, f"'{words}' is not allowed", intent.place_of(where), words)
             elif not matching:
                 holder = f"'{top.text}'" if path else "the configuration"
                 place = intent.place_of(path) if path else policy.place

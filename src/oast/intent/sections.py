@@ -68,7 +68,7 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
                 for theirs in other.owns:
                     if same_part(mine, theirs):
                         part = " / ".join(theirs)
-                        message = f"'{part}' is owned by the section '{one.section}' already ({one.shown})"
+                        message = f"'{part}' is owned by the section '{one.section}' already ({one.file})"
                         hint = "take it out of one header, or divide it into parts"
                         yield Problem(message, other.owns_place, hint, kind="ownership")
 

@@ -30,13 +30,13 @@ _MARK = re.compile("\ue000([0-9]+)\ue001")
 
 @dataclass(frozen=True)
 class Template:
-    """One template: what its header says, and the compiled text. `shown` is its path as errors name it."""
+    """One template: what its header says, and the compiled text. `file` is its path as errors name it."""
 
     section: str
     owns: tuple[Pattern, ...]
     owns_place: Place
     variables: Mapping[str, Variable] | None
-    shown: str
+    file: str
     source: str
     compiled: jinja2.Template
 
@@ -58,11 +58,11 @@ class Template:
             text = self._rendered(values)
         except MissingError as error:
             place, tree = self._place_of(error), self.compiled.environment.parse(self.source)
-            path = path_of(tree, place.line, error.name) if place.file == self.shown else None
+            path = path_of(tree, place.line, error.name) if place.file == self.file else None
             message, hint = error.told(path, [name for name in values if name not in self._globals])
             raise self._for_device(message, place, hint, values, str(error.name)) from None
         except jinja2.TemplateSyntaxError as error:
-            raise _syntax_error(error, self.shown, self.source, self.compiled.environment) from None
+            raise _syntax_error(error, self.file, self.source, self.compiled.environment) from None
         except Exception as error:
             # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
             message, hint = in_words(error)
@@ -75,7 +75,7 @@ class Template:
     def _joined_secret(self, text: str, values: Mapping[str, Any]) -> EstateError:
         """A secret that an expression made part of another text is a fingerprint there: never let that reach a device."""
         number = text[: text.index("<secret ")].count("\n") + 1
-        place = self.line_places(values).get(number, Place(self.shown))
+        place = self.line_places(values).get(number, Place(self.file))
         message = "a secret is joined with other text in an expression, or put through a filter"
         return self._for_device(message, place, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret", values)
 
@@ -91,21 +91,21 @@ class Template:
             indent = re.match("(?:\ue000[0-9]+\ue001|\\s)*", line)
             marks = _MARK.findall(indent[0] if indent else "")
             if marks:
-                places[number] = Place(self.shown, int(marks[-1]))
+                places[number] = Place(self.file, int(marks[-1]))
         return places
 
     def _place_of(self, error: BaseException) -> Place:
         """The innermost line of a template in the traceback; jinja2 puts the templates' names and lines there."""
         frames = [f for f in traceback.extract_tb(error.__traceback__) if f.filename.endswith(".j2")]
         if not frames:
-            return Place(self.shown)
+            return Place(self.file)
         inner = frames[-1]
-        return Place(f"{Path(self.shown).parent}/{Path(inner.filename).name}", inner.lineno)
+        return Place(f"{Path(self.file).parent}/{Path(inner.filename).name}", inner.lineno)
 
     def _for_device(self, message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = "") -> EstateError:
         device = values.get("device")
         names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
-        written = _line(self.source, place.line) if place.file == self.shown else None
+        written = _line(self.source, place.line) if place.file == self.file else None
         kind = "undefined" if undefined else "template"
         return EstateError.of([Problem(message, place, hint, written, names, kind, subject=undefined)])
 
@@ -134,17 +134,15 @@ def _with_marks(env: jinja2.Environment, source: str) -> str:
 def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> Template:
     """The template of `section` for `platform` below the estate's `folder`. Raises EstateError."""
     path = folder / "templates" / platform / f"{section}.j2"
-    shown = f"templates/{platform}/{section}.j2"
+    file = f"templates/{platform}/{section}.j2"
     try:
         source = path.read_text(encoding="utf-8")
     except FileNotFoundError:
         known = (p.stem for p in path.parent.glob("*.j2"))
-        raise EstateError(
-            f"there is no template for the section '{section}'", place=Place(shown), hint=suggestion(section, known)
-        ) from None
+        raise EstateError(f"there is no template for the section '{section}'", place=Place(file), hint=suggestion(section, known)) from None
     except (OSError, UnicodeDecodeError) as error:
-        raise EstateError(f"the template cannot be read: {error}", place=Place(shown)) from None
-    header = _header(source, shown)
+        raise EstateError(f"the template cannot be read: {error}", place=Place(file)) from None
+    header = _header(source, file)
     if header.get("section") != section:
         raise EstateError(f"the header names the section '{header.get('section')}', the file '{section}'", place=header.place("section"))
     owns = header.get("owns")
@@ -154,54 +152,54 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         compiled = env.get_template(path.name)
         tree = env.parse(source)
     except jinja2.TemplateSyntaxError as error:
-        raise _syntax_error(error, shown, source, env) from None
+        raise _syntax_error(error, file, source, env) from None
     unknown = unknown_words(tree, env.filters, env.tests)
     if unknown is not None:
-        raise _told(unknown, shown, source)
+        raise _told(unknown, file, source)
     written = header.get("variables")
     if written is not None and not isinstance(written, YamlMap):
         raise EstateError("'variables' has to hold 'name: type' lines", place=header.place("variables"))
     declared = None if written is None else declarations(written)
-    _check_names(tree, source, declared, shown)
-    return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), declared, shown, source, compiled)
+    _check_names(tree, source, declared, file)
+    return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), declared, file, source, compiled)
 
 
 # What every template is given besides its variables.
 GIVEN = ("device", "network")
 
 
-def _check_names(tree: jinja2.nodes.Template, source: str, declared: Mapping[str, Variable] | None, shown: str) -> None:
+def _check_names(tree: jinja2.nodes.Template, source: str, declared: Mapping[str, Variable] | None, file: str) -> None:
     """A template that declares its variables uses no others."""
     if declared is None:
         return
     for name in sorted(jinja2.meta.find_undeclared_variables(tree) - set(declared) - set(GIVEN)):
         line = min((node.lineno for node in tree.find_all(jinja2.nodes.Name) if node.name == name), default=None)
         message = f"the template uses '{name}', which its header does not declare"
-        raise EstateError.of([Problem(message, Place(shown, line), suggestion(name, declared), _line(source, line), kind="variable")])
+        raise EstateError.of([Problem(message, Place(file, line), suggestion(name, declared), _line(source, line), kind="variable")])
 
 
-def _header(source: str, shown: str) -> YamlMap:
+def _header(source: str, file: str) -> YamlMap:
     match = _HEADER.match(source)
     if match is None and re.match(r"\s*\{#", source):
-        raise EstateError("the comment at the beginning is not closed", place=Place(shown, 1), hint="end the header with '#}'")
+        raise EstateError("the comment at the beginning is not closed", place=Place(file, 1), hint="end the header with '#}'")
     if match is None:
         hint = "begin it with {# and the lines 'section: NAME' and 'owns: [PART]', closed by #}"
-        raise EstateError("the template has no header", place=Place(shown, 1), hint=hint)
+        raise EstateError("the template has no header", place=Place(file, 1), hint=hint)
     # Blank lines in front keep the line numbers of the file.
-    data = yaml_text.parse("\n" * source[: match.start("text")].count("\n") + match["text"], shown)
+    data = yaml_text.parse("\n" * source[: match.start("text")].count("\n") + match["text"], file)
     if not isinstance(data, YamlMap):
-        raise EstateError("the header has to hold 'name: value' lines", place=Place(shown, 1))
+        raise EstateError("the header has to hold 'name: value' lines", place=Place(file, 1))
     for key in data:
         if key not in HEADER:
             raise EstateError(f"'{key}' is not known in a header", place=data.place(key), hint=suggestion(key, HEADER))
     return data
 
 
-def _syntax_error(error: jinja2.TemplateSyntaxError, shown: str, source: str, env: jinja2.Environment) -> EstateError:
+def _syntax_error(error: jinja2.TemplateSyntaxError, file: str, source: str, env: jinja2.Environment) -> EstateError:
     # Jinja2 names the template by its name, or by its path.
-    name = Path(error.name or shown).name
-    other = name != Path(shown).name
-    file = f"{Path(shown).parent}/{name}"
+    name = Path(error.name or file).name
+    other = name != Path(file).name
+    file = f"{Path(file).parent}/{name}"
     written = (error.source or "") if other else source
     return _told(syntax(error, written, env), file, written)
 

@@ -266,8 +266,8 @@ def violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
 
 
 def _wrong(variable: Variable, value: Any, key: str, hint: str) -> Violation:
-    shown = "empty" if value is None else f"'{value}'" if isinstance(value, (str, int, float)) else f"a {_kind_of(value)}"
-    return Violation(key, f"'{key}' is {shown}, not {variable.described}", hint, variable)
+    given = "empty" if value is None else f"'{value}'" if isinstance(value, (str, int, float)) else f"a {_kind_of(value)}"
+    return Violation(key, f"'{key}' is {given}, not {variable.described}", hint, variable)
 
 
 def _kind_of(value: Any) -> str:

@@ -72,7 +72,7 @@ class OpenEstate:
     def render(self, on: str | None = None, sections: Sequence[str] = ()) -> dict[str, str]:
         """The intended text of each device; secrets are fingerprints. Raises EstateError."""
         prepared = render(self._estate, on, sections)
-        return {intent.device.name: prepared.syntax_of(intent).shown(intent.tree) for intent in prepared.intents}
+        return {intent.device.name: prepared.syntax_of(intent).masked(intent.tree) for intent in prepared.intents}
 
     async def compare(
         self,

@@ -77,10 +77,10 @@ class Platforms:
         return load(shipped[name], self._fingerprints)
 
 
-def load(path: Path, fingerprints: Fingerprints, shown: str | None = None) -> Platform:
-    """The platform defined in `path`, called `shown` in errors. Raises EstateError with everything that is wrong in it."""
+def load(path: Path, fingerprints: Fingerprints, called: str | None = None) -> Platform:
+    """The platform defined in `path`, which errors name as `called`. Raises EstateError with everything that is wrong in it."""
     mistakes = Mistakes()
-    file = TomlFile(path, shown or path.name, mistakes)
+    file = TomlFile(path, called or path.name, mistakes)
     found = file.value("format")
     if found != FORMAT:
         message = f"the platform definition has to begin with 'format = {FORMAT}'"

@@ -145,12 +145,12 @@ class Rules:
         names: list[str] = []
         found: list[tuple[str, ValueType | None]] = []
         options: dict[str, Option] = {}
-        for group, plain in re.findall(r"\[([^\]]*)\]|(\S+)", takes):
-            words = group.split() if group else [plain]
+        for group, single in re.findall(r"\[([^\]]*)\]|(\S+)", takes):
+            words = group.split() if group else [single]
             keyword = words.pop(0) if group else None
             parts = [self._argument(path, word, table) for word in words]
             made = [part for part in parts if part is not None]
-            if len(made) < len(parts) or (group == "" and not plain):
+            if len(made) < len(parts) or (group == "" and not single):
                 return None
             first = len(found)
             for name, kind_of_value, _ in made:

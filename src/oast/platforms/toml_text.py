@@ -18,10 +18,10 @@ _KEY = re.compile(r"""\s*(?P<key>"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)\s*=""
 
 
 class TomlFile:
-    """A TOML file, called `shown` in errors; what is wrong goes to `mistakes`. Raises EstateError when it is no TOML."""
+    """A TOML file, called `file` in errors; what is wrong goes to `mistakes`. Raises EstateError when it is no TOML."""
 
-    def __init__(self, path: Path, shown: str, mistakes: Mistakes) -> None:
-        self.shown = shown
+    def __init__(self, path: Path, file: str, mistakes: Mistakes) -> None:
+        self.file = file
         self.mistakes = mistakes
         try:
             text = path.read_text(encoding="utf-8")
@@ -29,7 +29,7 @@ class TomlFile:
         except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError, RecursionError, ValueError) as error:
             line = re.search(r"line ([0-9]+)", str(error))
             reason = error.strerror if isinstance(error, OSError) else str(error) or "it is nested too deep"
-            place = Place(shown, int(line[1]) if line else None)
+            place = Place(file, int(line[1]) if line else None)
             raise EstateError(f"the file cannot be read as TOML: {reason}", place=place) from None
         self._lines = dict(_lines(text))
         self._read: set[str] = set()
@@ -39,8 +39,8 @@ class TomlFile:
         for length in range(len(path), 0, -1):
             line = self._lines.get(path[:length])
             if line is not None:
-                return Place(self.shown, line)
-        return Place(self.shown, 1)
+                return Place(self.file, line)
+        return Place(self.file, 1)
 
     def wrong(self, message: str, place: Place, hint: str | None = None) -> None:
         """Note a mistake."""

@@ -51,8 +51,8 @@ class WrittenCheck:
                     raise EstateError(message, place=self.places.place(key), hint=suggestion(field, fields))
         values = {**estate.values_of(device), "device": device.attributes, "network": estate.network}
         where = {field: self._filled(text, values, device) for field, text in self.where.items()}
-        shown = ", ".join(f"{field} {value}" for field, value in where.items())
-        about = f"{self.name}: {self.reading}" + (f" with {shown}" if shown else "")
+        conditions = ", ".join(f"{field} {value}" for field, value in where.items())
+        about = f"{self.name}: {self.reading}" + (f" with {conditions}" if conditions else "")
         for field, text in self.must_be.items():
             wanted = self._filled(text, values, device)
             yield Check(device.name, f"{about}, {field}", self.reading, where, field, wanted, (), section=self.section)

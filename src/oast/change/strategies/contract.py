@@ -103,6 +103,21 @@ class Declared:
         for command in self.dialect.enter:
             await self.session.ask(command)
 
+    async def arm(self, command: str, timer_s: float, armed: Shown | None, what: str) -> None:
+        """Arm a way back and see that it runs. Raises DeviceError."""
+        self.work.reached(Phase.STAGED)
+        await self.session.ask(command.format(**time_fields(timer_s)))
+        if armed is not None and not await self.session.shows(armed):
+            raise ProtocolError(f"the device took the command for {what}, but does not show that it runs")
+
+    async def enter_lines(self) -> None:
+        """Send the change where a line takes effect at once."""
+        await self.enter()
+        self.work.reached(Phase.APPLYING)
+        await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
+        await self.session.leave_editing()
+        await self.unlock()
+
     async def privileged(self, command: str) -> None:
         """A command outside the configuration mode."""
         await self.session.leave_editing()

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.strategies.contract import Declared, Phase, Work
 from oast.change.way_back import INVERSE_LINES, SCHEDULED, WayBack
 from oast.config.commands import commands
 from oast.config.difference import difference
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.tree import canonical
 from oast.connect.session import Session
-from oast.errors import DeviceError, ProtocolError
+from oast.errors import DeviceError
 from oast.platforms.definition import ScheduledCommands
 
 
@@ -36,15 +36,8 @@ class InverseLines(Declared):
 
     async def apply(self, timer_s: float) -> None:
         if self._scheduled is not None:
-            self.work.reached(Phase.STAGED)
-            await self.session.ask(self._scheduled.arm.format(**time_fields(timer_s)))
-            if not await self.session.shows(self._scheduled.armed):
-                raise ProtocolError("the device took the command for a scheduled restore, but does not show that it is armed")
-        await self.enter()
-        self.work.reached(Phase.APPLYING)
-        await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
-        await self.session.leave_editing()
-        await self.unlock()
+            await self.arm(self._scheduled.arm, timer_s, self._scheduled.armed, "a scheduled restore")
+        await self.enter_lines()
 
     async def confirm(self) -> None:
         if self._scheduled is not None:

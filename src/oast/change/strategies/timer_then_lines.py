@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.strategies.contract import Declared, Phase, Work
 from oast.change.way_back import REVERT_TIMER
 from oast.connect.session import Session
-from oast.errors import DeviceError, ProtocolError
+from oast.errors import DeviceError
 from oast.platforms.definition import TimerCommands
 
 
@@ -31,15 +31,8 @@ class TimerThenLines(Declared):
         return
 
     async def apply(self, timer_s: float) -> None:
-        self.work.reached(Phase.STAGED)
-        await self.session.ask(self._timer.arm.format(**time_fields(timer_s)))
-        if self._timer.armed is not None and not await self.session.shows(self._timer.armed):
-            raise ProtocolError("the device took the command for its revert timer, but does not show that it runs")
-        await self.enter()
-        self.work.reached(Phase.APPLYING)
-        await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
-        await self.session.leave_editing()
-        await self.unlock()
+        await self.arm(self._timer.arm, timer_s, self._timer.armed, "its revert timer")
+        await self.enter_lines()
 
     async def confirm(self) -> None:
         await self.privileged(self._timer.confirm)
