@@ -12,7 +12,9 @@ from oast.change.way_back import WayBack, way_back_of
 from oast.config.commands import Command, commands
 from oast.config.difference import Edit, difference
 from oast.config.indented import IndentedSyntax
+from oast.config.integrity import broken_by
 from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.sparing import Spared, sparing
 from oast.config.tree import Node, canonical
 from oast.config.view import Counts, counts
 from oast.connect.connector import Connector
@@ -26,6 +28,20 @@ from oast.intent.intent import Intent
 Mode = Literal["merge", "replace"]
 """As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it."""
 
+# A text of which less than half is known was not written by this platform, or is not a configuration.
+KNOWN_AT_LEAST = 0.5
+FEW = 4
+
+
+@dataclass(frozen=True)
+class Manner:
+    """How much of what is on a device and not intended may go: see `Mode`; with `remove_unknown`, statements that the
+    platform's grammar does not know may go as well, where it says how."""
+
+    mode: Mode = "replace"
+    remove_unknown: bool = False
+
+
 # Sessions that wait for the delivery with what was read; the others are opened anew.
 KEPT_OPEN = 300
 
@@ -34,17 +50,24 @@ KEPT_OPEN = 300
 class Comparison:
     """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
 
-    `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start with.
+    `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start with; `spared` is
+    what is not intended and stays all the same.
     """
 
     intent: Intent
     running_text: str
     running: Node
-    mode: Mode
+    manner: Manner
     edits: tuple[Edit, ...]
     commands: tuple[Command, ...]
     risks: tuple[Risk, ...] = ()
     unsaved: tuple[Edit, ...] = ()
+    spared: tuple[Spared, ...] = ()
+
+    @property
+    def unknown(self) -> int:
+        """How many statements the platform's grammar does not know stand in what the sections own, and are left alone."""
+        return sum(spared.number for spared in self.spared if spared.unknown)
 
     @property
     def name(self) -> str:
@@ -75,13 +98,19 @@ class ReadDevice:
     route: Route
 
 
-def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, mode: Mode = "replace") -> Comparison:
+def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Manner = Manner()) -> Comparison:
     """Compare `intent` with what was read; statements the grammar does not know stay untouched.
 
-    Raises DeviceError when no order of steps is safe.
+    Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a text that is no
+    configuration of the platform.
     """
     running = canonical(syntax.parse(read.running).tree)
-    edits = edits_between(intent, running, mode)
+    _need_known(running, intent)
+    edits, spared = _edits_and_spared(intent, running, manner)
+    broken = broken_by(edits, running)
+    if broken:
+        more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
+        raise DeviceError(f"the device would refuse this: {broken[0].message}{more}; it was not touched", hint=broken[0].hint)
     holders = interfaces_of(intent, running, read.route) if edits else []
     try:
         ordered = in_safe_order(edits, lambda edit: any(overlap(edit.path, holder.path) for holder in holders), running)
@@ -94,18 +123,34 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, mode: Mode
         intent=intent,
         running_text=read.running,
         running=running,
-        mode=mode,
+        manner=manner,
         edits=tuple(ordered),
         commands=tuple(commands(ordered, intent.platform)),
         risks=tuple(risks(intent.platform, holders, ordered, read.route)),
         unsaved=unsaved,
+        spared=tuple(spared),
     )
 
 
-def edits_between(intent: Intent, running: Node, mode: Mode) -> list[Edit]:
-    """The difference inside the intent's scope; with `merge`, without what it would remove."""
+def _need_known(running: Node, intent: Intent) -> None:
+    """Whether what was read is a configuration of the platform at all. Raises DeviceError."""
+    every = [node.statement.rule.known for _, node in running.walk()]
+    known = sum(every)
+    if len(every) >= FEW and known < KNOWN_AT_LEAST * len(every):
+        message = f"of the {len(every)} statements it lists, the platform '{intent.platform.name}' knows {known}: it was not touched"
+        raise DeviceError(message, hint="is this its platform? look at what it lists in its log")
+
+
+def edits_between(intent: Intent, running: Node, manner: Manner) -> list[Edit]:
+    """The difference inside the intent's scope, without what must stay; with `merge`, without anything it would remove."""
+    return _edits_and_spared(intent, running, manner)[0]
+
+
+def _edits_and_spared(intent: Intent, running: Node, manner: Manner) -> tuple[list[Edit], list[Spared]]:
     edits = difference(intent.scope.within(running), intent.scope.within(intent.tree))
-    return edits if mode == "replace" else [edit for edit in edits if edit.operation != "remove"]
+    remove_unknown = manner.remove_unknown and intent.platform.spelling.remove_unknown is not None
+    kept, spared = sparing(edits, remove_unknown=remove_unknown)
+    return (kept if manner.mode == "replace" else [edit for edit in kept if edit.operation != "remove"]), spared
 
 
 class Comparing:
@@ -133,7 +178,7 @@ class Comparing:
         self._for_delivery = for_delivery
         self.sessions: dict[str, Session] = {}
 
-    async def compare(self, intents: Sequence[Intent], mode: Mode) -> Mapping[str, Comparison | DeviceError]:
+    async def compare(self, intents: Sequence[Intent], manner: Manner) -> Mapping[str, Comparison | DeviceError]:
         """By device name, in the order of `intents`. After cancellation no session is open."""
         found: dict[str, Comparison | DeviceError] = {}
 
@@ -142,7 +187,7 @@ class Comparing:
             self._say(intent, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED)
 
         try:
-            await for_each(intents, lambda intent: self._one(intent, mode), self._at_once, done)
+            await for_each(intents, lambda intent: self._one(intent, manner), self._at_once, done)
         except BaseException:
             await self.close()
             raise
@@ -153,7 +198,7 @@ class Comparing:
         while self.sessions:
             await self.sessions.popitem()[1].close()
 
-    async def _one(self, intent: Intent, mode: Mode) -> Comparison:
+    async def _one(self, intent: Intent, manner: Manner) -> Comparison:
         name = intent.device.name
         self._say(intent, Stage.CONNECTING)
         async with self._connector.session(intent.device, intent.platform, self._logs / f"{name}.log") as session:
@@ -163,7 +208,7 @@ class Comparing:
             if self._for_delivery and Capability.STARTUP in session.capabilities:
                 startup = await session.read_startup()
             read = ReadDevice(running, startup, self._connector.route(intent.device, session))
-            compared = compare(intent, read, self._syntax_of(intent), mode)
+            compared = compare(intent, read, self._syntax_of(intent), manner)
             if self._for_delivery and compared.edits and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)
         return compared

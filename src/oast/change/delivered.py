@@ -63,9 +63,7 @@ def keep(path: Path, now: Delivered, scope: Scope, grammar: Grammar) -> None:
 
 def _replaced(before: Node, now: Node, scope: Scope, grammar: Grammar) -> Node:
     """`before` with what is inside `scope` taken from `now`."""
-    outside = Scope((("*",),), scope.includes).within(before)
-    taken_out = Scope(scope.excludes).within(before)
-    return canonical(joined((outside, taken_out, scope.within(now)), grammar))
+    return canonical(joined((scope.outside().within(before), scope.within(now)), grammar))
 
 
 def load(path: Path, grammar: Grammar) -> Delivered | None:

@@ -190,7 +190,7 @@ class Transaction:
     async def _prove(self) -> None:
         self._say(Stage.READING_AGAIN)
         self.running = running = await self._read_running(self._open_session())
-        left = edits_between(self.comparison.intent, running, self.comparison.mode)
+        left = edits_between(self.comparison.intent, running, self.comparison.manner)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
             message = f"the device took every line, but {len(left)} differences are left (at {places})"
@@ -396,7 +396,7 @@ class Transaction:
         scope = self.comparison.intent.scope
         if running == self.comparison.running or not difference(scope.within(self.comparison.running), scope.within(running)):
             return State.REVERTED if self.phase >= Phase.APPLYING else State.UNCHANGED
-        if not edits_between(self.comparison.intent, running, self.comparison.mode) and self.phase >= Phase.CONFIRMING:
+        if not edits_between(self.comparison.intent, running, self.comparison.manner) and self.phase >= Phase.CONFIRMING:
             return State.DELIVERED
         return State.UNKNOWN
 

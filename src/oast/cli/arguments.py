@@ -63,6 +63,10 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
         default="replace",
         help="replace (default): what is owned and not intended goes; merge: it stays",
     )
+    parser.add_argument(
+        "--remove-unknown", action="store_true", help="also remove statements that the platform's grammar does not know, where it says how"
+    )
+    parser.add_argument("-v", "--verbose", action="store_true", help="list the statements that are left alone")
 
 
 def add_connection(parser: argparse.ArgumentParser) -> None:

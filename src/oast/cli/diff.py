@@ -6,9 +6,9 @@ import argparse
 import asyncio
 import sys
 
-from oast.change.compare import Mode
+from oast.change.compare import Manner
 from oast.cli import arguments
-from oast.cli.differences import show_differences
+from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.progress import Progress
@@ -33,6 +33,7 @@ def run(options: argparse.Namespace) -> int:
     else:
         out = console()
         show_differences(plan.comparisons, out)
+        show_left_alone(plan.comparisons, out, verbose=options.verbose)
         if plan.different:
             total = f"+{sum(c.counts.added for c in plan.different)} -{sum(c.counts.removed for c in plan.different)}"
             as_intended = len(plan.comparisons) - len(plan.different)
@@ -48,5 +49,5 @@ async def compared(options: argparse.Namespace) -> Plan:
     prepared = prepare(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
-        mode: Mode = getattr(options, "mode", "replace")
-        return await compare(prepared, mode, at_once=options.at_once, timeout_s=options.timeout, on_event=progress)
+        manner = Manner(getattr(options, "mode", "replace"), getattr(options, "remove_unknown", False))
+        return await compare(prepared, manner, at_once=options.at_once, timeout_s=options.timeout, on_event=progress)

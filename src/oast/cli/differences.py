@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli.workplace import named
+from oast.change.compare import Comparison
+from oast.cli.workplace import named, plural
 from oast.config.difference import Edit
+from oast.config.sparing import Spared
 from oast.config.view import Counts, ViewLine, counts, view
 
 NAMED = 12  # devices of a group that are named; JSON names them all
@@ -71,6 +73,41 @@ def show_differences(devices: Sequence[Differing], console: Console) -> None:
         for line in group.lines:
             console.print(_line(line))
         console.print()
+
+
+def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verbose: bool) -> None:
+    """What is not intended and stays all the same: how much, and with `verbose` what."""
+    unknown = {c.name: [s for s in c.spared if s.unknown] for c in comparisons}
+    total = sum(c.unknown for c in comparisons)
+    if total:
+        are = "is" if total == 1 else "are"
+        them = "it" if total == 1 else "them"
+        message = f"{plural(total, 'statement')} {_on(unknown)} {are} not known to the platform's grammar and {are} left alone"
+        console.print(Text(message + ("" if verbose else f" (-v lists {them})"), style="yellow"))
+        _list(unknown, console, verbose=verbose)
+    held = {c.name: [s for s in c.spared if not s.unknown] for c in comparisons}
+    total = sum(map(len, held.values()))
+    if total:
+        message = f"{plural(total, 'statement')} {_on(held)} {'stays' if total == 1 else 'stay'}, for what stands below and is not to go"
+        console.print(Text(message + ("" if verbose else " (-v lists what)"), style="yellow"))
+        _list(held, console, verbose=verbose)
+
+
+def _on(spared: Mapping[str, Sequence[Spared]]) -> str:
+    names = [name for name, found in spared.items() if found]
+    return f"on {named(names, NAMED)}"
+
+
+def _list(spared: Mapping[str, Sequence[Spared]], console: Console, *, verbose: bool) -> None:
+    holders: dict[tuple[str, ...], list[str]] = {}
+    for name, found in spared.items() if verbose else ():
+        for one in found:
+            holders.setdefault(tuple(node.text for node in (*one.outer, one.node)), []).append(name)
+            for _, below in one.node.walk() if one.unknown else ():
+                holders.setdefault((*(node.text for node in (*one.outer, one.node)), below.text), []).append(name)
+    for words, names in holders.items():
+        where = f"   ({named(names, NAMED)})" if len(spared) > 1 else ""
+        console.print(Text(f"    {' / '.join(words)}").append(where, style="dim"))
 
 
 def _line(line: ViewLine) -> Text:

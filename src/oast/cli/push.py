@@ -14,10 +14,10 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.compare import Comparison
+from oast.change.compare import Comparison, Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
-from oast.cli.differences import show_differences
+from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
 from oast.cli.progress import Progress, style_of
@@ -76,7 +76,12 @@ def _need_reason(reason: str | None) -> None:
 async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)) as progress:
         return await compare(
-            prepared, options.mode, at_once=options.at_once, timeout_s=options.timeout, for_delivery=True, on_event=progress
+            prepared,
+            Manner(options.mode, options.remove_unknown),
+            at_once=options.at_once,
+            timeout_s=options.timeout,
+            for_delivery=True,
+            on_event=progress,
         )
 
 
@@ -84,6 +89,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
     out = console()
     if options.format == "text":
         show_differences(plan.comparisons, out)
+        show_left_alone(plan.comparisons, out, verbose=options.verbose)
         _show_care(plan.different, out)
     if not plan.different or options.dry_run:
         return _nothing_delivered(options, plan)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from oast.config.difference import Edit
 from oast.config.indented import own_line, text_lines
 from oast.config.line import Line, filled
+from oast.config.order import binds
 from oast.config.tree import Node, Path
 from oast.platforms.definition import EditSpelling, Platform
 from oast.platforms.grammar import Grammar
@@ -91,7 +92,7 @@ class _Writer:
         else:
             inline = (*inline, node.statement)
         depth = len(self._open)
-        for identity, child in node.children.items():
+        for identity, child in _filters_first(node):
             here = (*path, identity)
             self._say(self._set(child, inline), here, together=bool(child.statement.rule.delimiters))
             if child.children:
@@ -128,6 +129,8 @@ class _Writer:
 
     def _removed(self, edit: Edit, inline: tuple[Statement, ...]) -> list[Line]:
         statement, rule = edit.node.statement, edit.rule
+        if not rule.known:
+            return [filled(self._spelling.remove_unknown or self._spelling.remove, self._fields(statement, inline))]
         if rule.spelling.remove:
             return [filled(template, self._fields(statement, inline)) for template in rule.spelling.remove]
         default = rule.default[0] if rule.lines and rule.default else None
@@ -171,3 +174,10 @@ class _Writer:
         for word in form.identity(by_path, self._grammar.quote):
             parts.extend((" ", word) if parts else (word,))
         return parts
+
+
+def _filters_first(node: Node) -> Iterable[tuple[str, Node]]:
+    """What stands below a node that is made, in the order in which it is sent: a filter before what it filters."""
+    if not node.statement.rule.concerns_others:
+        return node.children.items()
+    return sorted(node.children.items(), key=lambda item: not binds(item[1]))

@@ -59,6 +59,7 @@ class IndentedSyntax:
         problems: list[TextProblem] = []
         line_number = 1
         blocks = self._blocks
+        siblings = _Siblings(self.grammar)
         # Where a section ends with a word of its own, or text stands between delimiters, the left edge divides nothing.
         for block in self._begins.split(text) if self._by_block else (text,):
             nodes = blocks.get(block)
@@ -72,7 +73,7 @@ class IndentedSyntax:
                         self._leaves.clear()
                     blocks[block] = nodes
             for node in nodes:
-                _add(children, node, self.grammar)
+                siblings.add(children, node)
             line_number += block.count("\n") + 1
         return Parsed(root_of(self.grammar, children), tuple(problems))
 
@@ -141,23 +142,48 @@ def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, .
     yield Line((delimiter,))
 
 
-def _add(siblings: dict[str, Node], node: Node, grammar: Grammar) -> None:
-    """Put `node` among `siblings`. Known statements of one identity are one; unknown ones are kept as often as they stand."""
-    present = siblings.get(node.identity)
-    if present is None:
-        siblings[node.identity] = node
-    elif node.statement.rule.known:
-        siblings[node.identity] = merged(present, node)
-    else:
-        another = grammar.opaque(node.statement.value, _copies(siblings, node.statement.value))
-        siblings[another.identity] = Node(another, node.children)
+class _Siblings:
+    """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as often as they stand."""
 
+    def __init__(self, grammar: Grammar) -> None:
+        self._grammar = grammar
+        # By the siblings and the line: how often it stands there already. Counting anew for each would cost the square.
+        self._counted: dict[tuple[int, str], int] = {}
 
-def _copies(siblings: Mapping[str, Node], line: str) -> int:
-    number = 1
-    while f"{line} #{number + 1}" in siblings:
-        number += 1
-    return number + 1
+    def add(self, siblings: dict[str, Node], node: Node) -> None:
+        self.make_room(siblings, node.statement)
+        present = siblings.get(node.identity)
+        if present is None:
+            siblings[node.identity] = node
+        elif node.statement.rule.known:
+            siblings[node.identity] = merged(present, node)
+        else:
+            another = self.another(siblings, node.statement)
+            siblings[another.identity] = Node(another, node.children)
+
+    def another(self, siblings: Mapping[str, Node], unknown: Statement) -> Statement:
+        """The same line once more."""
+        line = unknown.value
+        key = (id(siblings), line)
+        number = self._counted.get(key, 1) + 1
+        while f"{line} #{number}" in siblings:
+            number += 1
+        self._counted[key] = number
+        return self._grammar.opaque(line, number)
+
+    def make_room(self, siblings: dict[str, Node], statement: Statement) -> None:
+        """An unknown statement gives way to a known one that is known by just its words; it keeps its place."""
+        present = siblings.get(statement.identity)
+        if present is None or present.statement.rule.known or not statement.rule.known:
+            return
+        items = list(siblings.items())
+        another = self.another(siblings, present.statement)
+        siblings.clear()
+        for identity, node in items:
+            if node is present:
+                siblings[another.identity] = Node(another, node.children)
+            else:
+                siblings[identity] = node
 
 
 class _BlockReader:
@@ -170,6 +196,7 @@ class _BlockReader:
         self._with_places = with_places
         self._syntax = syntax
         self._grammar = syntax.grammar
+        self._siblings = _Siblings(syntax.grammar)
         self._marks = marks
         self._nodes = [root_of(syntax.grammar)]
         self._indents, self._belows = [-1], [-1]
@@ -218,7 +245,10 @@ class _BlockReader:
             else:
                 # Nothing stands below a leaf, so it is opened only when something does nevertheless.
                 waiting, waiting_indent = statement, indent
-                siblings[statement.identity] = self._syntax.leaf(statement)
+                self._siblings.make_room(siblings, statement)
+                present = siblings.get(statement.identity)
+                below = present.children if present is not None else None
+                siblings[statement.identity] = Node(statement, below) if below else self._syntax.leaf(statement)
                 path = (*path, statement.identity)
             if self._with_places:
                 self.places.append((number, path))
@@ -240,8 +270,9 @@ class _BlockReader:
     def _open_in(self, siblings: dict[str, Node], statement: Statement, indent: int) -> None:
         """What comes next stands below `statement`. Stated again it is restated, with what stood below it before."""
         node = siblings.get(statement.identity)
-        if node is not None and not statement.rule.known:
-            statement = self._grammar.opaque(statement.value, _copies(siblings, statement.value))
+        if node is not None and not (statement.rule.known and node.statement.rule.known):
+            self._siblings.make_room(siblings, statement)
+            statement = statement if statement.rule.known else self._siblings.another(siblings, statement)
             node = None
         if node is None or node.statement is not statement or not statement.rule.holds_others:
             node = siblings[statement.identity] = Node(statement, {} if node is None else dict(node.children))

@@ -20,7 +20,7 @@ class NoSafeOrder(Exception):
 
     def __init__(self, edits: Sequence[Edit]) -> None:
         named = "; ".join(" / ".join((*(n.text for n in edit.outer), edit.node.text)) for edit in edits[:4])
-        super().__init__(f"there is no order of steps in which nothing refers to what is not there: {named}")
+        super().__init__(f"there is no order of steps that is safe at every moment: {named}")
         self.edits = tuple(edits)
 
 
@@ -31,8 +31,12 @@ def in_safe_order(edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lam
     before it is taken again; a user's order is kept. Among what these leave open, edits for which `goes_last` holds come
     last, otherwise the grammar's order decides, additions before removals. Where edits wait for each other in a circle, they
     are taken apart: an entry is made first and refers later, a value is taken away before another takes its place. `running`
-    is what the edits begin with: what is referred to there, and stays so, has to be there at every moment. Raises NoSafeOrder
-    when there is no such order.
+    is what the edits begin with: what is referred to there, and stays so, has to be there at every moment.
+
+    What is filtered is filtered at every moment as before or as intended: an access list is bound before anything else is
+    done to its interface and let go of after it, left before it is changed and taken when it has been; an interface is shut
+    before and opened after everything else that is done to it. Raises NoSafeOrder when
+    there is no such order.
     """
     steps = list(edits)
     standing = _standing(running, edits)
@@ -87,6 +91,8 @@ def _parts(edit: Edit) -> tuple[Edit, ...]:
     """
     node = edit.node
     if edit.operation == "replace":
+        if edit.rule.filters:
+            return (edit,)  # between the two nothing would be filtered
         old = Edit("remove", edit.outer, edit.old, None)
         return (old, Edit("create", edit.outer, None, edit.new)) if not node.children and not node.statement.rule.user_ordered else (edit,)
     if edit.operation == "move":
@@ -153,6 +159,8 @@ def _constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[li
         for earlier in _before(edit, creates, frees, made, gone):
             after[earlier].add(number)
         after[number].update(_later(edit, removes, gone))
+    for earlier, later in _filtered(edits):
+        after[earlier].add(later)
     for target in standing:
         # Something goes on referring to it while it passes from one statement to another.
         if target in creates and target in removes:
@@ -160,6 +168,60 @@ def _constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[li
     for number, followers in enumerate(after):
         followers.discard(number)
     return [sorted(followers) for followers in after]
+
+
+def _filtered(edits: Sequence[Edit]) -> Iterator[tuple[int, int]]:
+    """Pairs of edits, the earlier first, so that what is filtered is never open in between."""
+    inside: dict[Target, list[int]] = {}
+    below: dict[Path, list[int]] = {}
+    if not any(binds(edit.node) or edit.rule.gate for edit in edits):
+        return
+    for number, edit in enumerate(edits):
+        for depth, node in enumerate(edit.outer):
+            below.setdefault(edit.path[: depth + 1], []).append(number)
+            for n, value in enumerate(node.statement.arguments):
+                inside.setdefault((node.statement.rule.path, n, value), []).append(number)
+    for number, edit in enumerate(edits):
+        if edit.rule.gate:
+            yield from _gated(number, edit, below[edit.path[:-1]])
+        if not binds(edit.node):
+            continue
+        if edit.old is not None and edit.operation != "move":
+            yield from ((number, other) for target in _bound(edit.old) for other in inside.get(target, ()))
+        if edit.new is not None and edit.operation != "move":
+            yield from ((other, number) for target in _bound(edit.new) for other in inside.get(target, ()))
+        if edit.rule.filters:
+            entry = max((d for d, node in enumerate(edit.outer) if node.statement.rule.kind == "list"), default=None)
+            others = below[edit.path[: entry + 1]] if entry is not None else []
+            for other in (other for other in others if not _first_or_last(edits[other])):
+                # What closes comes before a filter is let go of, what opens comes when it is there; nothing else matters.
+                if edits[other].operation == "remove" and edit.operation != "create":
+                    yield other, number
+                elif edits[other].operation != "remove" and edit.operation != "remove":
+                    yield number, other
+
+
+def _first_or_last(edit: Edit) -> bool:
+    return edit.rule.filters or edit.rule.gate
+
+
+def _gated(number: int, edit: Edit, beside: Sequence[int]) -> Iterator[tuple[int, int]]:
+    """What is to be open is opened when all else is done to it, and what is to be shut is shut before."""
+    new = edit.new.statement.arguments if edit.new is not None else edit.rule.default
+    opens = new is None or new[0] == "true"
+    yield from ((other, number) if opens else (number, other) for other in beside)
+
+
+def binds(node: Node) -> bool:
+    """Whether a statement, or one below it, binds something to a filter."""
+    rule = node.statement.rule
+    return rule.filters or (rule.concerns_others and any(binds(child) for child in node.children.values()))
+
+
+def _bound(node: Node) -> Iterator[Target]:
+    for statement in _statements(node, whole=True):
+        if statement.rule.filters:
+            yield from _targets(statement)
 
 
 def _before(

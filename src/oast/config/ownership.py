@@ -1,17 +1,18 @@
 """Ownership: which parts of a configuration belong to whom, as path patterns over the tree.
 
-A pattern names identities level by level: `ntp`, `interface *`, `interface gate*/vlan-id`. What a pattern matches is
-owned with everything below it, but for inner parts that a more specific pattern of another owner takes out.
+A pattern names identities level by level: `ntp`, `interface *`, `interface gate*/vlan-id`. What a pattern matches is owned
+with everything below it, but for inner parts that a longer pattern of another owner takes out: of all patterns that match a
+statement or one around it, the longest decides, to any depth. Two owners with patterns of one length that can match the same
+statement are a mistake (`same_part`), so there is always one answer.
 """
 
 from __future__ import annotations
 
-import fnmatch
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 
+from oast.config.globs import level_matches, meet
 from oast.config.tree import Node, Path
 
 Pattern = tuple[str, ...]
@@ -20,17 +21,6 @@ Pattern = tuple[str, ...]
 def pattern_of(text: str) -> Pattern:
     """The levels of a written pattern; a slash followed by a letter separates them, so prefixes keep theirs."""
     return tuple(level.strip() for level in re.split(r"/(?=[a-z])", text.strip()))
-
-
-@lru_cache(maxsize=4096)
-def _expression(level: str) -> re.Pattern[str]:
-    return re.compile(fnmatch.translate(level))
-
-
-@lru_cache(maxsize=65536)
-def level_matches(level: str, identity: str) -> bool:
-    """Whether one level of a pattern, with globs, matches an identity."""
-    return level == identity or _expression(level).match(identity) is not None
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +36,13 @@ class Scope:
         mine = tuple(owned)
         return cls(mine, tuple(other for other in others if any(_strictly_inside(other, own) for own in mine)))
 
+    def outside(self) -> Scope:
+        """Everything that is not in this scope."""
+        return Scope((("*",), *self.excludes), self.includes)
+
     def within(self, tree: Node) -> Node:
-        """The part of `tree` in this scope; statements that only lead to it have `owned` False."""
+        """The part of `tree` in this scope. Statements that only lead to it have `owned` False; those that hold something
+        that is not in it have `partial` True."""
         return _pruned(tree, self.includes, self.excludes, owned=False)
 
     def holds(self, tree: Node) -> bool:
@@ -56,13 +51,13 @@ class Scope:
 
     def covers(self, path: Path) -> bool:
         """Whether the node at `path` is in this scope."""
-        covered = any(_above(pattern, path) for pattern in self.includes)
-        return covered and not any(_above(pattern, path) for pattern in self.excludes)
+        depth = max((len(pattern) for pattern in self.includes if _above(pattern, path)), default=0)
+        return depth > max((len(pattern) for pattern in self.excludes if _above(pattern, path)), default=0)
 
 
 def same_part(one: Pattern, other: Pattern) -> bool:
     """Whether two patterns can match one and the same node."""
-    return len(one) == len(other) and all(level_matches(a, b) or level_matches(b, a) for a, b in zip(one, other, strict=True))
+    return len(one) == len(other) and all(meet(a, b) for a, b in zip(one, other, strict=True))
 
 
 def _above(pattern: Pattern, path: Sequence[str]) -> bool:
@@ -70,43 +65,55 @@ def _above(pattern: Pattern, path: Sequence[str]) -> bool:
 
 
 def _strictly_inside(inner: Pattern, outer: Pattern) -> bool:
-    return len(inner) > len(outer) and all(
-        level_matches(level, part) or level_matches(part, level) for level, part in zip(outer, inner, strict=False)
-    )
+    return len(inner) > len(outer) and all(meet(level, part) for level, part in zip(outer, inner, strict=False))
+
+
+def _below(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
+    """What is left of the patterns whose first level matches."""
+    return [pattern[1:] for pattern in patterns if level_matches(pattern[0], identity)] if patterns else []
+
+
+def _owner(inner: list[Pattern], outer: list[Pattern], *, owned: bool) -> bool:
+    """Whether a node belongs to the scope, given what is left of the patterns there and whether the node around it does.
+
+    Patterns that end at a deeper node decide anew, so the longest wins. Where both end here, what is not owned is safe.
+    """
+    return False if () in outer else True if () in inner else owned
 
 
 def _all_owned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern], *, owned: bool) -> bool:
     for identity, child in node.children.items():
-        inner = [pattern[1:] for pattern in includes if level_matches(pattern[0], identity)] if includes else []
-        outer = [pattern[1:] for pattern in excludes if level_matches(pattern[0], identity)] if excludes else []
-        child_owned = (owned or () in inner) and () not in outer
+        inner, outer = _below(includes, identity), _below(excludes, identity)
+        child_owned = _owner(inner, outer, owned=owned)
+        inner, outer = [p for p in inner if p], [p for p in outer if p]
         if child_owned and not outer:
             continue
         if not child.children:
             if not child_owned:
                 return False
-        elif () in outer or not _all_owned(child, [p for p in inner if p], outer, owned=child_owned):
+        elif not _all_owned(child, inner, outer, owned=child_owned):
             return False
     return True
 
 
 def _pruned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern], *, owned: bool) -> Node:
     kept: dict[str, Node] = {}
+    partial = False
     for identity, child in node.children.items():
-        inner = [pattern[1:] for pattern in includes if pattern and level_matches(pattern[0], identity)]
-        outer = [pattern[1:] for pattern in excludes if pattern and level_matches(pattern[0], identity)]
-        child_owned = owned or () in inner
-        if () in outer:
-            child_owned = False
-            inner = []
-        if child_owned and not outer:
+        inner, outer = _below(includes, identity), _below(excludes, identity)
+        child_owned = _owner(inner, outer, owned=owned)
+        inner, outer = [p for p in inner if p], [p for p in outer if p]
+        if child_owned and not (outer and child.children):
             kept[identity] = child
-        elif child_owned:
-            kept[identity] = _pruned(child, inner, outer, owned=True)
-        elif inner:
-            part = _pruned(child, inner, outer, owned=False)
+            continue
+        part = _pruned(child, inner, outer, owned=child_owned) if child.children and (inner or child_owned) else child.with_children({})
+        if child_owned:
+            kept[identity] = part
+        else:
+            partial = True
             if part.children:
-                kept[identity] = Node(child.statement, part.children, owned=False)
-    if len(kept) == len(node.children) and all(a is b for a, b in zip(kept.values(), node.children.values(), strict=True)):
+                kept[identity] = Node(child.statement, part.children, owned=False, partial=True)
+        partial = partial or part.partial
+    if not partial and all(kept[identity] is child for identity, child in node.children.items()):
         return node
-    return Node(node.statement, kept, owned=node.owned)
+    return Node(node.statement, kept, owned=node.owned, partial=partial)

@@ -16,15 +16,16 @@ class Node:
     """A statement and its children, by identity, in their order.
 
     Equal when all statements below are equal in the same order. `owned` is False for a node that stands in a
-    scoped tree only because something below it is owned.
+    scoped tree only because something below it is owned; `partial` is True where something below it is not in the scope.
     """
 
-    __slots__ = ("_canonical", "_hash", "children", "owned", "statement")
+    __slots__ = ("_canonical", "_hash", "children", "owned", "partial", "statement")
 
-    def __init__(self, statement: Statement, children: dict[str, Node], *, owned: bool = True) -> None:
+    def __init__(self, statement: Statement, children: dict[str, Node], *, owned: bool = True, partial: bool = False) -> None:
         self.statement = statement
         self.children = children
         self.owned = owned
+        self.partial = partial
         self._hash: int | None = None
         self._canonical: Node | None = None
 
@@ -54,7 +55,7 @@ class Node:
 
     def with_children(self, children: dict[str, Node]) -> Node:
         """The same statement with other children."""
-        return Node(self.statement, children, owned=self.owned)
+        return Node(self.statement, children, owned=self.owned, partial=self.partial)
 
     def walk(self, path: Path = ()) -> Iterator[tuple[Path, Node]]:
         """Every node below this one with its path, outer before inner, in order."""

@@ -11,7 +11,8 @@ from typing import Any
 
 import jinja2
 
-from oast.config.ownership import Pattern, Scope, level_matches, pattern_of
+from oast.config.globs import level_matches
+from oast.config.ownership import Pattern, Scope, pattern_of
 from oast.config.tree import Node, Path
 from oast.errors import EstateError, Mistakes
 from oast.estate import entries, selectors

@@ -11,7 +11,7 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
-from oast.change.compare import Comparing, Comparison, Mode
+from oast.change.compare import Comparing, Comparison, Manner
 from oast.change.hold import hold_s
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
@@ -92,7 +92,7 @@ class Plan:
     """
 
     preparation: Preparation
-    mode: Mode
+    manner: Manner
     run: str
     comparisons: tuple[Comparison, ...]
     failed: tuple[tuple[str, DeviceError], ...]
@@ -229,7 +229,7 @@ def forbid(preparation: Preparation) -> list[Problem]:
 
 async def compare(
     preparation: Preparation,
-    mode: Mode = "replace",
+    manner: Manner = Manner(),  # noqa: B008
     *,
     at_once: int | None = None,
     timeout_s: float | None = None,
@@ -252,7 +252,7 @@ async def compare(
         on_event,
         for_delivery=for_delivery,
     )
-    found = await comparing.compare(preparation.intents, mode)
+    found = await comparing.compare(preparation.intents, manner)
     compared = tuple(c for c in found.values() if isinstance(c, Comparison))
     failed = tuple((name, error) for name, error in found.items() if isinstance(error, DeviceError))
-    return Plan(preparation, mode, run, compared, failed, checks, connector, comparing)
+    return Plan(preparation, manner, run, compared, failed, checks, connector, comparing)

@@ -11,6 +11,7 @@ from oast.change.compare import Comparison
 from oast.change.delivered import Drift
 from oast.change.outcome import Outcome
 from oast.config.documents import edits_document
+from oast.config.sparing import Spared
 from oast.config.view import counts
 from oast.records import Problem
 from oast.verify.checks import CheckResult
@@ -27,7 +28,15 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "way_back": comparison.way_back.name,
         "risks": [str(risk) for risk in comparison.risks],
         "unsaved": edits_document(comparison.unsaved),
+        "unknown": comparison.unknown,
+        "left_alone": [spared_document(spared) for spared in comparison.spared],
     }
+
+
+def spared_document(spared: Spared) -> dict[str, Any]:
+    """A statement that is not intended and stays all the same."""
+    statements = [node.text for node in (*spared.outer, spared.node)]
+    return {"statement": statements, "number": spared.number, "why": "unknown" if spared.unknown else "holds what is not owned"}
 
 
 def outcome_document(outcome: Outcome) -> dict[str, Any]:

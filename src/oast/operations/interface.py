@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from oast.change.compare import Mode
+from oast.change.compare import Manner, Mode
 from oast.change.push import new_run
 from oast.connect.connector import Connector
 from oast.connect.session import Session
@@ -80,6 +80,7 @@ class OpenEstate:
         sections: Sequence[str] = (),
         *,
         mode: Mode = "replace",
+        remove_unknown: bool = False,
         at_once: int | None = None,
         timeout_s: float | None = None,
         on_event: OnEvent = unheard,
@@ -87,7 +88,7 @@ class OpenEstate:
         """Read the devices and work out what would change. Deliver the plan, or close it. Raises EstateError."""
         prepared = prepare(self._estate, on, sections)
         return await deliver.compare(
-            prepared, mode, at_once=at_once, timeout_s=timeout_s, for_delivery=True, on_event=on_event
+            prepared, Manner(mode, remove_unknown), at_once=at_once, timeout_s=timeout_s, for_delivery=True, on_event=on_event
         )  # fmt: skip
 
     async def verify(

@@ -98,6 +98,7 @@ class EditSpelling:
     remove: str = "remove {identity}"
     insert_before: str | None = None
     insert_last: str | None = None
+    remove_unknown: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from oast.nearest import nearest, suggestion
 from oast.platforms.matching import Branch, Form, Matcher, Options, Place, Taken, Token, where
-from oast.platforms.statements import Arguments, Rule, Statement, UnknownStatement
+from oast.platforms.statements import Argument, Arguments, Rule, Statement, UnknownStatement
 from oast.platforms.types import quoted
 from oast.records import MARK, Fingerprints, Secret, Value
 
@@ -34,10 +34,14 @@ class Grammar:
         self.root_statement = Statement(root, ())
         self._abbreviations = abbreviations
         self._matcher = Matcher(abbreviations)
-        self._unknown = Rule(name="", path="?", kind="container", order=1_000_000, known=False)
+        self._unknown = Rule(
+            name="", path="?", kind="container", order=1_000_000, arguments=(Argument("words", None, key=True),), known=False
+        )
         self._contexts: dict[str, list[Rule]] = {}
         _mark_concerning(root)
+        ordered = {rule.outer.path for rule in self.rules() if rule.user_ordered and rule.outer is not None}
         for rule in self.rules():
+            rule.filters = any(leafref.target in ordered for leafref in rule.leafrefs)
             self._contexts.setdefault(rule.name, []).append(rule)
         for context in (root, *self.rules()):
             if context.holds_others:

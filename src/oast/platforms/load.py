@@ -106,6 +106,9 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         grammar = Grammar(name, Rule(name="", path="", kind="container"), fingerprints)
     paths = [rule.path for rule in grammar.rules()]
     way = _WayBack(file)
+    roles = _roles(file, paths)
+    for rule in grammar.rules():
+        rule.gate = rule.path == roles.get("enabled")
     return Platform(
         name=name,
         syntax=syntax,
@@ -118,7 +121,7 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         file=way.file_commands(),
         scheduled=way.scheduled(),
         readings=_readings(file, paths),
-        roles=_roles(file, paths),
+        roles=roles,
     )
 
 
@@ -134,9 +137,12 @@ def _edit_spelling(table: Table) -> EditSpelling:
     remove = table.template("remove", ("identity", "line"))
     before = table.template("insert_before", ("statement", "other"), required=("statement", "other"))
     last = table.template("insert_last", ("statement",), required=("statement",))
+    unknown = table.template("remove_unknown", ("line",), required=("line",))
     if (before is None) != (last is None):
         table.wrong("insert_before" if before else "insert_last", "'insert_before' and 'insert_last' go together")
-    return EditSpelling(table.text("comment") or "#", table.number("indent", 2, 1, 16), remove or "remove {identity}", before, last)
+    return EditSpelling(
+        table.text("comment") or "#", table.number("indent", 2, 1, 16), remove or "remove {identity}", before, last, unknown
+    )
 
 
 def _dialect(file: TomlFile) -> Dialect:

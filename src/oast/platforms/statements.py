@@ -77,7 +77,8 @@ class Rule:
 
     `inline`: what stands below is written on the same line. `end`: the word that ends the section. `delimiters`: the
     value is text over several lines between two of them. `concerns_others`: it, or one below it, is unique, a leafref or has
-    a least number, so that checks have to look there; `least` are the statements below that must not be missing.
+    a least number, so that checks have to look there; `least` are the statements below that must not be missing. `filters`: it
+    binds what it stands in to a list in which the first match decides. `gate`: what it stands in is open while it is "true".
     `structural`: there is no grammar here, the line is its own key.
     """
 
@@ -102,6 +103,8 @@ class Rule:
     known: bool = True
     structural: bool = False
     concerns_others: bool = False
+    filters: bool = False
+    gate: bool = False
     least: tuple[Rule, ...] = ()
     outer: Rule | None = field(default=None, repr=False)
     children: dict[str, Rule] = field(default_factory=dict, repr=False)

@@ -7,6 +7,7 @@ from oast.change.way_back import INVERSE_LINES, SCHEDULED, WayBack
 from oast.config.commands import commands
 from oast.config.difference import difference
 from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.sparing import sparing
 from oast.config.tree import canonical
 from oast.connect.session import Session
 from oast.errors import DeviceError
@@ -49,7 +50,8 @@ class InverseLines(Declared):
             comparison = self.work.comparison
             now = canonical(self.work.syntax.parse(await self.session.read_running()).tree)
             scope = comparison.intent.scope
-            back = difference(scope.within(now), scope.within(comparison.running))
+            # What somebody may have added meanwhile and the grammar does not know is not ours to take away.
+            back, _ = sparing(difference(scope.within(now), scope.within(comparison.running)))
             try:
                 lines = [command.line for command in commands(in_safe_order(back, running=now), comparison.intent.platform)]
             except NoSafeOrder as circle:

@@ -1,0 +1,87 @@
+"""What a device would not take as a whole: a reference to what is not there, one value on two statements (RFC 7950, 9.9 and 7.8.3)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from oast.config.difference import Edit, applied
+from oast.config.tree import Node, Path
+from oast.platforms.statements import Statement
+from oast.records import Value
+
+Target = tuple[str, int, Value]
+
+
+@dataclass(frozen=True)
+class Broken:
+    """What would be wrong after some edits and is not wrong before them, and what helps."""
+
+    message: str
+    hint: str
+
+
+def broken_by(edits: Sequence[Edit], running: Node) -> list[Broken]:
+    """What would be wrong on a device that runs `running` after `edits` and is not wrong now."""
+    if not edits or not any(_concerns(edit) for edit in edits):
+        return []
+    after = applied(edits, running)
+    return [*_dangling(running, after), *_twice(running, after)]
+
+
+def _concerns(edit: Edit) -> bool:
+    """Whether an edit, or what is made to lead to it, can make a reference dangle or a value stand twice."""
+    nodes = [*edit.outer, edit.node, *(node for _, node in edit.node.walk())]
+    return any(node.statement.rule.concerns_others or node.statement.rule.holds_others for node in nodes)
+
+
+def _dangling(running: Node, after: Node) -> Iterator[Broken]:
+    there, present = set(_targets_made(running)), set(_targets_made(after))
+    before = {(path, target) for path, target, _ in _references(running)}
+    for path, target, node in _references(after):
+        if target in present or ((path, target) in before and target not in there):
+            continue
+        place = " / ".join((*path[:-1], node.text))
+        if target in there:
+            message = f"'{place}' refers to '{_words(target)}', which would be removed"
+            yield Broken(message, "deliver it together with the section that owns the reference, or keep what it refers to")
+        else:
+            message = f"'{place}' refers to '{_words(target)}', which is not there"
+            yield Broken(message, "deliver it together with the section that makes it")
+
+
+def _twice(running: Node, after: Node) -> Iterator[Broken]:
+    before = _unique(running)
+    for key, places in _unique(after).items():
+        if len(places) > 1 and len(before.get(key, ())) < len(places):
+            one, other = (" / ".join(place) for place in places[:2])
+            message = f"'{one}' and '{other}' would stand there at the same time"
+            yield Broken(message, "with --mode merge nothing is taken away: deliver it without, or take the old one away first")
+
+
+def _references(tree: Node) -> Iterator[tuple[Path, Target, Node]]:
+    for path, node in tree.walk():
+        for leafref in node.statement.rule.leafrefs:
+            value = node.statement.arguments[leafref.number]
+            if value is not None:
+                yield path, (leafref.target, leafref.target_argument, value), node
+
+
+def _targets_made(tree: Node) -> Iterator[Target]:
+    for _, node in tree.walk():
+        statement: Statement = node.statement
+        for number, value in enumerate(statement.arguments):
+            if value is not None:
+                yield statement.rule.path, number, value
+
+
+def _unique(tree: Node) -> dict[tuple[str, Value | None], list[Path]]:
+    found: dict[tuple[str, Value | None], list[Path]] = {}
+    for path, node in tree.walk():
+        if node.statement.rule.unique:
+            found.setdefault((node.statement.rule.path, node.statement.arguments[0]), []).append(path)
+    return found
+
+
+def _words(target: Target) -> str:
+    return f"{target[0].rpartition('/')[2]} {target[2]}"

@@ -1,0 +1,128 @@
+"""What Oast does not know, or does not own, it leaves alone and tells; and what the device would refuse is told before."""
+
+from __future__ import annotations
+
+import shutil
+
+from larkwater import LarkwaterTest
+from oast.platforms.load import SHIPPED
+
+PRIVILEGE = "Is0lde-privilege"
+
+
+class LeftAloneTest(LarkwaterTest):
+    delivered = True
+
+    def know_less(self, *statements: str) -> None:
+        """The estate describes its devices by a platform of its own, which lacks some statements."""
+        lines = (SHIPPED / "bine.toml").read_text(encoding="utf-8").splitlines(keepends=True)
+        kept = [line for line in lines if not any(line.startswith(f'"{statement}"') for statement in statements)]
+        self.assertEqual(len(lines) - len(kept), len(statements))
+        (self.estate / "platforms").mkdir()
+        text = "".join(kept).replace('name = "bine"', 'name = "brine"')
+        (self.estate / "platforms" / "brine.toml").write_text(text, encoding="utf-8")
+        shutil.move(self.estate / "templates" / "bine", self.estate / "templates" / "brine")
+        for file in ("inventory/devices.yaml", "inventory/terminals.csv"):
+            self.edit(file, "bine", "brine")
+
+    def type(self, device: str, *lines: str) -> None:
+        said = self.console(device, "raise", PRIVILEGE, "edit", *lines, "close")
+        self.assertNotIn("error:", said)
+
+    def test_what_the_grammar_does_not_know_is_kept_counted_listed_and_removed_by_consent_only(self) -> None:
+        self.know_less("ntp/server/port", "ntp/source-interface", "interface/egress-acl")
+        self.type("gull-core-1", "ntp", "  source-interface loop0", "  server 192.0.2.123", "    port 1123")
+        shown = self.oast("diff").out
+        self.assertRegex(
+            shown, r"\d statements on .*gull-core-1.* are not known to the platform's grammar and are left alone \(-v lists them\)"
+        )
+        self.assertIn("nothing to do: 6 devices as intended", shown)
+        listed = self.oast("diff", "-v").out
+        self.assertIn("ntp / source-interface loop0", listed)
+        self.assertRegex(listed, r"ntp / server \S+ / port 1123")
+        document = self.oast("diff", "--format", "json").json()
+        found = next(d for d in document["devices"] if d["device"] == "gull-core-1")
+        self.assertEqual(found["unknown"], 2)
+        self.assertEqual({tuple(one["statement"][-1:]) for one in found["left_alone"]}, {("source-interface loop0",), ("port 1123",)})
+        # A change beside it, and the removal of what holds it.
+        self.edit("values/network.yaml", "192.0.2.123", "192.0.2.126")
+        pushed = self.oast("push", "-m", "another server", "--on", "name=gull-core-1", "--yes").out
+        self.assertIn("left alone", pushed)
+        running = self.running("gull-core-1")
+        self.assertIn("server 192.0.2.126", running)
+        self.assertIn("  source-interface loop0", running)
+        self.assertIn("  server 192.0.2.123\n    port 1123\n", running.replace("    iburst true\n", "").replace("    prefer true\n", ""))
+        self.assertIn("nothing to do", self.oast("diff", "--on", "name=gull-core-1").out)
+        shown = self.oast("push", "-m", "all of it", "--on", "name=gull-core-1", "--remove-unknown", "--yes").out
+        self.assertRegex(shown, r"(?m)^  - +source-interface loop0")
+        running = self.running("gull-core-1")
+        self.assertNotIn("source-interface", running)
+        self.assertNotIn("192.0.2.123", running)
+
+    def test_a_platform_that_knows_almost_nothing_of_a_device_is_an_error(self) -> None:
+        self.know_less("ntp/server/port")
+        platform = self.estate / "platforms" / "brine.toml"
+        text = platform.read_text()
+        for word in ("interface", "ospf", "acl", "snmp", "ntp", "static-route"):
+            text = text.replace(f'"{word}"', f'"x-{word}"').replace(f'"{word}/', f'"x-{word}/')
+        platform.write_text(text)
+        for template in (self.estate / "templates" / "brine").glob("*.j2"):
+            if template.stem != "system":
+                template.unlink()
+        (self.estate / "intent.yaml").write_text("sections:\n  - section: system\n")
+        shutil.rmtree(self.estate / "policies")
+        shutil.rmtree(self.estate / "checks")
+        run = self.oast("diff", "--on", "name=gull-core-1", expect=4)
+        self.assertRegex(run.err, r"of the \d+ statements it lists, the platform 'brine' knows \d+: it was not touched")
+        self.assertNotIn("to change", run.out)
+
+    def test_a_section_alone_never_takes_what_another_owns_inside_of_it(self) -> None:
+        folder = self.estate / "templates" / "bine"
+        (folder / "targets.j2").write_text(
+            "{#\nsection: targets\nowns: [snmp/target 192.0.2.77]\n#}\nsnmp\n  target 192.0.2.77\n    port 1162\n"
+        )
+        self.edit("intent.yaml", "  - section: monitoring\n", "  - section: monitoring\n  - section: targets\n")
+        self.oast("push", "-m", "a target", "--on", "role=core", "--yes")
+        text = (folder / "monitoring.j2").read_text()
+        header = text[: text.index("#}") + 3]
+        (folder / "monitoring.j2").write_text(header)
+        before = self.running("gull-core-1")
+        self.assertIn("target 192.0.2.77", before)
+        run = self.oast("push", "-m", "no communities", "--section", "monitoring", "--on", "role=core", "--yes")
+        self.assertNotIn("192.0.2.77", run.out)
+        after = self.running("gull-core-1")
+        self.assertIn("  target 192.0.2.77\n    port 1162\n", after)
+        self.assertNotIn("community", after)
+        self.assertIn("nothing to do", self.oast("diff", "--on", "role=core").out)
+
+    def test_two_owners_of_one_statement_are_told_whatever_globs_they_are_written_with(self) -> None:
+        folder = self.estate / "templates" / "bine"
+        for one, other in (("user ops-*", "user *-night"), ("static-route 192.*", "static-route *.0/24")):
+            for name, pattern in (("first", one), ("second", other)):
+                (folder / f"{name}.j2").write_text(f"{{#\nsection: {name}\nowns: ['{pattern}']\n#}}\n")
+            intent = (self.estate / "intent.yaml").read_text()
+            (self.estate / "intent.yaml").write_text(intent + "  - section: first\n  - section: second\n")
+            told = self.oast("lint", expect=3)
+            self.assertIn(f"'{other}' is owned by the section 'first' already (templates/bine/first.j2)", told.out + told.err)
+            (self.estate / "intent.yaml").write_text(intent)
+
+    def test_what_the_device_would_refuse_as_a_whole_is_told_before_anything_is_sent(self) -> None:
+        before = self.running("tern-edge-1")
+        shutil.rmtree(self.estate / "policies")
+        # A section alone takes away what another one's interfaces still refer to.
+        template = self.estate / "templates/bine/access-lists.j2"
+        text = template.read_text()
+        template.write_text(text[: text.index("#}") + 3])
+        run = self.oast("push", "-m", "x", "--section", "access-lists", "--on", "name=tern-edge-1", "--yes", expect=4)
+        self.assertRegex(
+            run.out + run.err,
+            r"the device would refuse this: 'interface \S+ / ingress-acl \S+' refers to 'acl \S+', which would be removed",
+        )
+        self.assertIn("deliver it together with the section that owns the reference", run.out + run.err)
+        template.write_text(text)
+        # An address that moves, with nothing taken away.
+        interfaces = self.estate / "templates/bine/interfaces.j2"
+        interfaces.write_text(interfaces.read_text().replace("loop0", "loop1"))
+        run = self.oast("push", "-m", "x", "--section", "interfaces", "--mode", "merge", "--on", "name=tern-edge-1", "--yes", expect=4)
+        self.assertRegex(run.out + run.err, r"'interface loop\d / ipv4 / address \S+' and '.*' would stand there at the same time")
+        self.assertEqual(self.running("tern-edge-1"), before)
