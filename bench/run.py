@@ -179,11 +179,15 @@ def _reading(number: int, at_once: int, limit: float, rounds: int) -> Figure:
 # --- pushing to 200 devices ---------------------------------------------------------------------------------------------
 
 CHANGED = 20
-EXCHANGE_BEFORE = ("session page-length 0", "read running", "read startup", "read running", "read interfaces", "raise\nbench-privilege")
+EXCHANGE_BEFORE = (
+    *("session page-length 0", "read running\n", "read startup\n", "read running\n"),
+    *("read interfaces", "raise\nbench-privilege"),
+)
 EXCHANGE_TIMER = ("revert-timer state", "revert-timer arm 300", "revert-timer state", "edit")
 EXCHANGE_AFTER = (
-    "close", "read running", "read interfaces", "revert-timer confirm", "revert-timer state", "save startup", "read startup", "read running"
-)  # fmt: skip
+    *("close", "read running\n", "read interfaces", "revert-timer confirm", "revert-timer state"),
+    *("save startup", "read startup\n", "read running\n"),
+)
 
 
 async def bare_push(addresses: list[tuple[str, int]], word: str) -> None:
@@ -200,16 +204,19 @@ async def bare_push(addresses: list[tuple[str, int]], word: str) -> None:
             async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
                 await process.stdout.readuntil("| ")
                 for command in (*EXCHANGE_BEFORE, *EXCHANGE_TIMER):
-                    process.stdin.write(command + "\n")
-                    await process.stdout.readuntil(_PROMPT)
+                    await told(process, command)
                 for start in range(0, len(blocks), 20):
                     block = blocks[start : start + 20]
                     process.stdin.write("\n".join(block) + "\n")
                     for _ in block:
                         await process.stdout.readuntil(_PROMPT)
                 for command in EXCHANGE_AFTER:
-                    process.stdin.write(command + "\n")
-                    await process.stdout.readuntil(_PROMPT)
+                    await told(process, command)
+
+    async def told(process: asyncssh.SSHClientProcess[str], command: str) -> None:
+        process.stdin.write(command + "\n")
+        for _ in range(2 if command.endswith("\n") else 1):
+            await process.stdout.readuntil(_PROMPT)
 
     await asyncio.gather(*(one(host, port) for host, port in addresses))
 

@@ -139,6 +139,8 @@ class Lab:
 
     def _answer(self, line: str, editing: bool) -> tuple[str | None, bool]:
         words = line.strip()
+        if not words:
+            return "", editing
         if words == "exit":
             return None, editing
         if words == "show":

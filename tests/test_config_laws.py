@@ -70,7 +70,7 @@ class LawsTest(unittest.TestCase):
         rest = Scope((("*",),), tuple(pattern_of(own) for own in owned))
         self.assertEqual(SYNTAX.written(canonical(rest.within(after))), SYNTAX.written(canonical(rest.within(a))))
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=80, deadline=None)
     @given(
         st.lists(
             st.tuples(st.booleans(), st.sampled_from(["mtu", "mtu 9000", "mtu x y", "odd", "odd 1", "interface", "enabled"])), max_size=9
@@ -140,7 +140,7 @@ class AccessListSafetyTest(unittest.TestCase):
                 self.assertIn(_decides(rules(device), packet), allowed, command)
         self.assertEqual(rules(device), after)
 
-    @settings(max_examples=400, deadline=None)
+    @settings(max_examples=80, deadline=None)
     @given(st.deferred(lambda: filtered()), st.deferred(lambda: filtered()))
     def test_at_every_moment_each_interface_filters_as_before_or_as_intended(self, old: str, new: str) -> None:
         """Whatever is bound, changed and taken away: no interface is ever open to what neither configuration lets in."""

@@ -25,6 +25,19 @@ class ProgramTest(unittest.TestCase):
             self.assertEqual(shown.code, 0, shown.err)
             self.assertIn(summary[1:20], " ".join(shown.out.split()))
 
+    def test_a_misspelt_command_option_or_choice_gets_its_nearest_word(self) -> None:
+        for line, near in (
+            ("psuh -m x", "push"),
+            ("diff --sectoin x", "--section"),
+            ("sim strat", "start"),
+            ("sim fault tern-edge-1 dwon", "down"),
+            ("sim status --formt json", "--format"),
+            ("devices --format jsn", "json"),
+        ):
+            run = program(*line.split(), cwd=self.folder)
+            self.assertEqual(run.code, 2, line)
+            self.assertIn(f"did you mean '{near}'?", run.err)
+
     def test_outside_an_estate_a_command_says_so(self) -> None:
         run = apart("devices", cwd=self.folder)
         self.assertEqual(run.code, 2)

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from oast.config.line import Line
 from oast.connect import dialogue
-from oast.connect.session import CommandLineSession
+from oast.connect.session import AnswerLimits, CommandLineSession
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused
 from oast.platforms.definition import Shown
@@ -65,7 +65,7 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         self.transcript = Transcript(time.monotonic)
         secret = Fingerprints(b"").secret("privilege", password) if password else None
         platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=prepare))
-        session = CommandLineSession(self.line, platform, 0.5, secret, self.transcript)  # type: ignore[arg-type]
+        session = CommandLineSession(self.line, platform, AnswerLimits(0.5, 2.0, 100_000), secret, self.transcript)  # type: ignore[arg-type]
         await session.start()
         return session
 

@@ -67,12 +67,16 @@ class TerminalTest(LarkwaterTest):
 class EscapesTest(EstateTest):
     def test_control_codes_in_values_are_spelt_out(self) -> None:
         self.edit("values/network.yaml", "Larkwater network desk", '"desk \\e[31m\\u009b2J\\u202e"')
-        for arguments in (("explain", "gull-core-1", "contact"), ("render", "--section", "system", "--on", "site=gull")):
+        # As a value it can be looked at; in a configuration it is a mistake, told with the line.
+        for arguments, expected in (
+            (("explain", "gull-core-1", "contact"), 0),
+            (("render", "--section", "system", "--on", "site=gull"), 3),
+        ):
             code, shown = on_terminal(arguments, self.estate, "never asked", "")
-            self.assertEqual(code, 0, shown)
+            self.assertEqual(code, expected, shown)
             self.assertIn("desk \\x1b[31m\\x9b2J\\u202e", shown)
         run = self.oast("explain", "gull-core-1", "contact", "--format", "json")
-        self.assertIn("desk \\u001b[31m\\u009b2J", run.out)
+        self.assertIn("desk \\u001b[31m\\u009b2J\\u202e", run.out)
         self.assertEqual(run.json()["values"][0]["value"], "desk \x1b[31m\x9b2J\u202e")
 
     def test_what_is_too_long_for_a_line_goes_on_indented(self) -> None:

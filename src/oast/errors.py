@@ -100,5 +100,13 @@ class ProtocolError(DeviceError):
     """The device said something the platform definition does not expect: look at the transcript."""
 
 
+class FaultWithDevice(DeviceError):
+    """A fault of Oast itself in one device's part: it ends that part alone. The transcript holds the place in the code."""
+
+    def __init__(self, error: Exception) -> None:
+        hint = "the others were finished; please report it with the log of this device"
+        super().__init__(f"a fault of Oast itself: {type(error).__name__}", hint=hint)
+
+
 class StateError(OastError):
     """The working data or another run is in the way: wait, or look at what is named."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from pathlib import Path
 
 import asyncssh
@@ -10,6 +11,8 @@ import asyncssh
 from oastsim.bine.device import Device
 from oastsim.bine.shell import Shell
 
+# A terminal ends lines with these alone; what else a text may hold stays in its line.
+_LINES = re.compile(r"[^\r\n]*(?:\r\n|\r|\n)|[^\r\n]+")
 LOOPBACK = "127.0.0.1"
 
 
@@ -137,7 +140,7 @@ class _Session(asyncssh.SSHServerSession[str]):
         """Feed the shell up to and including one line, so that a fault can strike between lines."""
         if self._shell is None:
             return
-        for part in data.splitlines(keepends=True):
+        for part in _LINES.findall(data):
             if self._hanging or not self._device.reachable:
                 self._arrived.append(part)
                 continue

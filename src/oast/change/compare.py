@@ -11,11 +11,11 @@ from oast.change.path import Risk, interfaces_of, overlap, risks
 from oast.change.way_back import WayBack, way_back_of
 from oast.config.commands import Command, commands
 from oast.config.difference import Edit, difference
-from oast.config.indented import IndentedSyntax
+from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.integrity import broken_by
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.sparing import Spared, sparing
-from oast.config.tree import Node, canonical
+from oast.config.tree import Node
 from oast.config.view import Counts, counts
 from oast.connect.connector import Connector
 from oast.connect.route import Route
@@ -104,7 +104,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
     Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a text that is no
     configuration of the platform.
     """
-    running = canonical(syntax.parse(read.running).tree)
+    running = tree_of_device(syntax, read.running)
     _need_known(running, intent)
     edits, spared = _edits_and_spared(intent, running, manner)
     broken = broken_by(edits, running)
@@ -118,7 +118,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
     unsaved: tuple[Edit, ...] = ()
     if read.startup is not None and read.startup != read.running:
-        unsaved = tuple(difference(canonical(syntax.parse(read.startup).tree), running))
+        unsaved = tuple(difference(tree_of_device(syntax, read.startup), running))
     return Comparison(
         intent=intent,
         running_text=read.running,

@@ -19,11 +19,11 @@ from oast.change.hold import hold_s, touches
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.strategies import Delivery, Phase, Work, delivery_for
 from oast.config.difference import difference
-from oast.config.indented import IndentedSyntax
-from oast.config.tree import Node, canonical
+from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
 from oast.fleet.clock import Clock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage
 from oast.readings.read import read
@@ -128,7 +128,7 @@ class Transaction:
 
     async def _prepare(self) -> None:
         running_text = await self._connected()
-        if canonical(self._means.syntax.parse(running_text).tree) != self.comparison.running:
+        if tree_of_device(self._means.syntax, running_text) != self.comparison.running:
             raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
         self._say(Stage.BACKING_UP)
         # On the disk before anything is touched; a slow disk holds up this device alone.
@@ -272,6 +272,13 @@ class Transaction:
             return
         await self._end(state, Cause.CHECKS, reason, failed=failed)
 
+    def broke(self, error: Exception) -> None:
+        """A fault of Oast in a step: the device is lost, to be recovered like one whose session is."""
+        self._transcript.fault(error)
+        fault = FaultWithDevice(error)
+        if self.outcome is None and self.lost is None:
+            self.lost = Lost(Cause.FAILED, fault.message, fault.hint)
+
     async def abandon(self) -> None:
         """The run was interrupted: leave the device in a known state."""
         if self.outcome is None:
@@ -336,6 +343,9 @@ class Transaction:
                 last = error.message
             except DeviceError as error:
                 last = error.message
+            except Exception as error:  # whatever is wrong here, the device is asked until it must have gone back
+                self._transcript.fault(error)
+                last = FaultWithDevice(error).message
             else:
                 await self._settled(state, lost, by_itself=by_itself)
                 return
@@ -412,7 +422,7 @@ class Transaction:
         self._say(Stage.APPLYING, number)
 
     async def _read_running(self, session: Session) -> Node:
-        return canonical(self._means.syntax.parse(await session.read_running()).tree)
+        return tree_of_device(self._means.syntax, await session.read_running())
 
     async def _read_state(self) -> Readings:
         names = sorted({check.reading for check in self.checks})

@@ -227,6 +227,9 @@ class Wave:
 
     async def _step(self, transaction: Transaction, step: Callable[[Transaction], Awaitable[None]]) -> None:
         async with self._places:
-            await step(transaction)
+            try:
+                await step(transaction)
+            except Exception as error:  # a bug of ours is no reason to leave the other devices under their timers
+                transaction.broke(error)
         if transaction.lost is not None and transaction.outcome is None:
             self._rescues.create_task(transaction.recover())

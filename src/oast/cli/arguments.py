@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import argparse
 import importlib
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import NoReturn
 
 from oast import __version__
+from oast.nearest import nearest, suggestion
 
 
 def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
     """The options, with the command's `run`. Exits with 2 and a hint when the command line is wrong."""
-    parser = argparse.ArgumentParser(
+    parser = Parser(
         prog="oast",
         description="Render device configurations, see what would change, deliver it with a way back, verify the network.",
         epilog="Exit codes: 0 done, or nothing to do; 1 the answer is no; 2 wrong command line; 3 the estate is invalid; "
@@ -28,7 +31,31 @@ def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Nam
             module = importlib.import_module(f"oast.cli.{name}")
             sub.set_defaults(run=getattr(module, "run", None))
             module.add_arguments(sub)
-    return parser.parse_args(arguments)
+    options, unknown = parser.parse_known_args(arguments)
+    if unknown:
+        sub = below.choices[options.command]
+        near = suggestion(unknown[0].partition("=")[0], sub.every_option()) if unknown[0].startswith("-") else None
+        sub.error(f"unrecognized arguments: {' '.join(unknown)}" + (f"; {near}" if near and near.startswith("did you") else ""))
+    return options
+
+
+class Parser(argparse.ArgumentParser):
+    """Names the nearest word when one is not known."""
+
+    def error(self, message: str) -> NoReturn:
+        wrong = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
+        if wrong is not None:
+            near = nearest(wrong[1], re.findall(r"'([^']*)'", wrong[2]))
+            message += f"; did you mean '{near}'?" if near else ""
+        super().error(message)
+
+    def every_option(self) -> list[str]:
+        """The options of this command and of its actions."""
+        found = list(self._option_string_actions)
+        for action in self._actions:
+            if isinstance(action, argparse._SubParsersAction):
+                found.extend(option for below in action.choices.values() for option in below.every_option())
+        return found
 
 
 def add_estate(parser: argparse.ArgumentParser) -> None:
@@ -82,14 +109,14 @@ def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
 
 def positive(text: str) -> int:
     """A whole number above 0."""
-    if not text.isdigit() or int(text) == 0:
+    if not re.fullmatch("[0-9]{1,9}", text) or int(text) == 0:
         raise argparse.ArgumentTypeError(f"'{text}' is not a whole number above 0")
     return int(text)
 
 
 def count(text: str) -> int:
     """A whole number, 0 or more."""
-    if not text.isdigit():
+    if not re.fullmatch("[0-9]{1,9}", text):
         raise argparse.ArgumentTypeError(f"'{text}' is not a whole number")
     return int(text)
 

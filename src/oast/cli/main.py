@@ -5,6 +5,8 @@ Only the chosen command's module is imported, so that `oast --help` and every mi
 
 from __future__ import annotations
 
+import contextlib
+import os
 import sys
 from collections.abc import Sequence
 
@@ -34,14 +36,27 @@ def main(argv: Sequence[str] | None = None) -> int:
         sys.stdout.write(f"oast {__version__}\n")
         return DONE
     try:
-        return _run(arguments)
+        code = _run(arguments)
+        sys.stdout.flush()
+        return code
     except KeyboardInterrupt:
-        sys.stderr.write("interrupted\n")
+        with contextlib.suppress(OSError):
+            sys.stderr.write("interrupted\n")
         return INTERRUPTED
     except BrokenPipeError:
-        # Whoever read our output has seen enough; what is still buffered has nowhere to go.
-        sys.stderr.close()
+        # Whoever read our output has seen enough.
+        nobody_reads()
         return DONE
+
+
+def nobody_reads() -> None:
+    """What is still buffered has nowhere to go: from here on it goes there."""
+    with contextlib.suppress(OSError, ValueError):
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        for stream in (sys.__stdout__, sys.__stderr__):
+            if stream is not None:
+                os.dup2(nowhere, stream.fileno())
+        os.close(nowhere)
 
 
 def _run(arguments: list[str]) -> int:
@@ -59,7 +74,8 @@ def _run(arguments: list[str]) -> int:
     except (KeyboardInterrupt, BrokenPipeError):
         raise
     except OSError as error:
-        sys.stderr.write(f"{error.filename or 'a file'}: {error.strerror or error}\n")
+        with contextlib.suppress(OSError):
+            sys.stderr.write(f"{error.filename or 'a file'}: {error.strerror or error}\n")
         return FAILED
     except Exception as error:
         explain_bug(error, sys.stderr)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections import Counter
 from collections.abc import Sequence
+from contextlib import suppress
 from types import TracebackType
 
 from rich.console import Console, Group
@@ -53,7 +54,8 @@ class Progress:
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         if self._live is not None:
-            self._live.stop()
+            with suppress(OSError):
+                self._live.stop()
 
     def __call__(self, event: Event) -> None:
         if not isinstance(event, DeviceEvent):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import asyncio
-import signal
 import sys
 import time
 from collections import Counter
@@ -18,13 +17,16 @@ from oast.change.compare import Comparison, Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
 from oast.cli.differences import show_differences, show_left_alone
+from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
+from oast.cli.main import nobody_reads
 from oast.cli.progress import Progress, style_of
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts
 from oast.errors import UsageError
+from oast.fleet.events import Event
 from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, push_document
 from oast.operations.preparation import Preparation, prepare
 
@@ -100,12 +102,17 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             return NO
     started = time.monotonic()
     result = runner.run(_deliver(options, plan, how))
-    if options.format == "json":
-        put_document(result.document())
-    else:
-        _show(result.outcomes, out, time.monotonic() - started)
-    if result.unrecorded is not None:
-        sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
+    try:
+        if options.format == "json":
+            put_document(result.document())
+        else:
+            _show(result.outcomes, out, time.monotonic() - started)
+        if result.unrecorded is not None:
+            sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
+        sys.stdout.flush()
+    except OSError:
+        # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
+        nobody_reads()
     return EXITS[result.verdict]
 
 
@@ -148,12 +155,14 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
 
 
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
-    with Progress(console(error=True), [c.name for c in plan.different], quiet=_quiet(options)) as progress:
-        task = asyncio.current_task()
-        if task is not None:
-            # Being told to end is like Ctrl-C: a pipeline that is stopped leaves no device waiting.
-            asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, task.cancel)
-        return await plan.deliver(options.reason, options.ticket, how, progress)
+    names = [c.name for c in plan.different]
+    with Progress(console(error=True), names, quiet=_quiet(options)) as progress, Ending(names) as ending:
+
+        def heard(event: Event) -> None:
+            ending.hear(event)
+            progress(event)
+
+        return await plan.deliver(options.reason, options.ticket, how, heard)
 
 
 def _quiet(options: argparse.Namespace) -> bool:

@@ -9,8 +9,17 @@ from rich.segment import Segment
 from rich.text import Text
 
 # C0 and C1 control codes but for tab and line break, and the codes that turn the direction of writing.
-_UNSEEN = (*range(0x00, 0x09), *range(0x0B, 0x20), *range(0x7F, 0xA0), *range(0x202A, 0x202F), *range(0x2066, 0x206A))
-_VISIBLE = {code: f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" for code in _UNSEEN}
+UNSEEN = (
+    *range(0x00, 0x09),
+    *range(0x0B, 0x20),
+    *range(0x7F, 0xA0),
+    0x061C,
+    0x200E,
+    0x200F,
+    *range(0x2028, 0x202F),
+    *range(0x2066, 0x206A),
+)
+_VISIBLE = {code: f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" for code in UNSEEN}
 INDENT = 4
 
 
@@ -25,6 +34,10 @@ class SafeConsole(Console):
     def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
         for segment in super().render(renderable, options):
             yield segment if segment.control else Segment(visible(segment.text), segment.style)
+
+    def on_broken_pipe(self) -> None:
+        """Whoever read the output went away. That ends no delivery: who prints decides what it means."""
+        raise BrokenPipeError
 
 
 def put_hanging(out: Console, text: Text) -> None:

@@ -15,7 +15,7 @@ from typing import Any, TextIO
 from rich.console import Console, JustifyMethod
 from rich.table import Table
 
-from oast.cli.terminal import SafeConsole
+from oast.cli.terminal import UNSEEN, SafeConsole
 from oast.errors import EstateError, UsageError
 from oast.estate import yaml_text
 from oast.estate.estate import Estate, find, open_estate
@@ -64,7 +64,7 @@ def _given(text: str) -> tuple[str, Any]:
     try:
         return key.strip(), yaml_text.parse(value, "--with")
     except EstateError as error:
-        raise UsageError(f"--with {text}: {error.message}") from None
+        raise UsageError(f"--with {text if len(text) < 80 else text[:77] + '...'}: {error.message}") from None
 
 
 def console(*, error: bool = False) -> Console:
@@ -104,10 +104,13 @@ def put_json(kind: str, version: int, content: dict[str, Any]) -> None:
     put_document({"format": f"oast.{kind}/{version}", **content})
 
 
+_ESCAPED = {code: f"\\u{code:04x}" for code in UNSEEN}
+
+
 def put_document(document: dict[str, Any]) -> None:
-    """A JSON document on stdout; control codes in it are escaped, those that JSON would allow as they are as well."""
+    """A JSON document on stdout; what acts on a terminal is escaped, also what JSON would allow as it is."""
     text = json.dumps(document, indent=2, ensure_ascii=False)
-    sys.stdout.write("".join(f"\\u{ord(c):04x}" if "\x7f" <= c <= "\x9f" else c for c in text) + "\n")
+    sys.stdout.write(text.translate(_ESCAPED) + "\n")
 
 
 def confirmed(question: str) -> bool:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from oast.config import line as lines
 from oast.config.line import Line
-from oast.config.tree import Node, Path, merged, root_of
+from oast.config.tree import Node, Path, canonical, merged, root_of
+from oast.errors import ProtocolError
 from oast.memory import uncollected
 from oast.platforms.definition import Platform
 from oast.platforms.grammar import NO_SECRETS, Grammar, with_secrets
@@ -17,6 +19,8 @@ from oast.records import Secret, Value
 
 # A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is mostly the first.
 REMEMBERED_BLOCKS = 100_000
+# No configuration is that deep; reading one that is would end in Python's own limit.
+DEEPEST = 60
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +39,15 @@ class Parsed:
 
     tree: Node
     problems: tuple[TextProblem, ...]
+    too_deep: bool = False
+
+
+def tree_of_device(syntax: IndentedSyntax, text: str) -> Node:
+    """The canonical tree of what a device lists. Raises ProtocolError for a text that is no configuration."""
+    parsed = syntax.parse(text)
+    if parsed.too_deep:
+        raise ProtocolError(f"what it lists is more than {DEEPEST} levels deep: that is no configuration")
+    return canonical(parsed.tree)
 
 
 class IndentedSyntax:
@@ -60,6 +73,7 @@ class IndentedSyntax:
         line_number = 1
         blocks = self._blocks
         siblings = _Siblings(self.grammar)
+        too_deep = False
         # Where a section ends with a word of its own, or text stands between delimiters, the left edge divides nothing.
         for block in self._begins.split(text) if self._by_block else (text,):
             nodes = blocks.get(block)
@@ -67,6 +81,7 @@ class IndentedSyntax:
                 reader = _BlockReader(self, marks)
                 nodes = reader.read(block.split("\n"), line_number)
                 problems.extend(reader.problems)
+                too_deep = too_deep or reader.too_deep
                 if not reader.problems and not reader.has_secrets:
                     if len(blocks) >= REMEMBERED_BLOCKS:
                         blocks.clear()
@@ -75,7 +90,9 @@ class IndentedSyntax:
             for node in nodes:
                 siblings.add(children, node)
             line_number += block.count("\n") + 1
-        return Parsed(root_of(self.grammar, children), tuple(problems))
+        if "\t" in text or not text.replace("\n", "").isprintable():
+            problems.extend(_odd(text))
+        return Parsed(root_of(self.grammar, children), tuple(problems), too_deep)
 
     def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
         """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for pointing at places."""
@@ -142,6 +159,24 @@ def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, .
     yield Line((delimiter,))
 
 
+# What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a line. A tab
+# between words is fine; inside a text in quotes it would be typed as the key that it is.
+_ODD = re.compile(
+    '[\x00-\x08\x0b-\x0c\x0e-\x1f\x7f-\xa0\u1680\u2000-\u200f\u2028-\u202f\u205f-\u2069\u3000\ufeff\ufff9-\ufffb]|"[^"\n]*\t[^"\n]*"'
+)
+
+
+def _odd(text: str) -> Iterator[TextProblem]:
+    for number, line in enumerate(text.split("\n"), 1):
+        for match in _ODD.finditer(line):
+            character = "\t" if len(match[0]) > 1 else match[0]
+            called = {"\t": "a tab", "\x00": "a NUL"}.get(character, unicodedata.name(character, "a control code").lower())
+            message = f"the line holds U+{ord(character):04X} ({called}), which devices do not take as it is"
+            hint = "type an ordinary space, or nothing" if character != "\t" else "use spaces inside quotes"
+            yield TextProblem(number, message, character, hint)
+            break
+
+
 class _Siblings:
     """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as often as they stand."""
 
@@ -193,6 +228,7 @@ class _BlockReader:
         self.problems: list[TextProblem] = []
         self.places: list[tuple[int, Path]] = []
         self.has_secrets = False
+        self.too_deep = False
         self._with_places = with_places
         self._syntax = syntax
         self._grammar = syntax.grammar
@@ -208,8 +244,8 @@ class _BlockReader:
         waiting_indent = 0
         skip = 0
         for number, line in enumerate(lines, first_line):
-            left = line.lstrip()
-            stripped = left.rstrip()
+            left = line.lstrip(" \t")
+            stripped = left.rstrip(" \t\r")
             if skip or not stripped or stripped.startswith(comment):
                 skip -= 1 if skip else 0
                 continue
@@ -219,6 +255,11 @@ class _BlockReader:
                 continue
             if waiting is not None and indent > waiting_indent:
                 self._open(waiting, waiting_indent)
+            if len(nodes) > DEEPEST:
+                self.too_deep = True
+                word = stripped.split()[0]
+                self.problems.append(TextProblem(number, f"this is more than {DEEPEST} levels deep", word, "look at the indentation"))
+                break
             while indents[-1] >= indent:
                 nodes.pop()
                 indents.pop()
@@ -245,14 +286,21 @@ class _BlockReader:
             else:
                 # Nothing stands below a leaf, so it is opened only when something does nevertheless.
                 waiting, waiting_indent = statement, indent
-                self._siblings.make_room(siblings, statement)
-                present = siblings.get(statement.identity)
-                below = present.children if present is not None else None
-                siblings[statement.identity] = Node(statement, below) if below else self._syntax.leaf(statement)
+                if statement.identity not in siblings:
+                    siblings[statement.identity] = self._syntax.leaf(statement)
+                else:
+                    self._restate(siblings, statement)
                 path = (*path, statement.identity)
             if self._with_places:
                 self.places.append((number, path))
         return tuple(nodes[0].children.values())
+
+    def _restate(self, siblings: dict[str, Node], statement: Statement) -> None:
+        """A leaf that stands there already, or something unknown with just its words."""
+        self._siblings.make_room(siblings, statement)
+        present = siblings.get(statement.identity)
+        below = present.children if present is not None else None
+        siblings[statement.identity] = Node(statement, below) if below else self._syntax.leaf(statement)
 
     def _within(self, outer: tuple[Statement, ...]) -> dict[str, Node]:
         """The children of the innermost of `outer`, which stand on the same line."""

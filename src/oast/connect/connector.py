@@ -9,7 +9,7 @@ from pathlib import Path
 
 from oast.connect.host_keys import KnownHosts
 from oast.connect.route import Route
-from oast.connect.session import CommandLineSession, Session
+from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
 from oast.connect.transport import Login, Target, connect
 from oast.errors import ConnectionFailed, DeviceError, EstateError, OastError
@@ -29,7 +29,9 @@ class Connector:
         self._login = Login(settings.username, estate.secret(settings.password_secret), settings.key_file)
         self._privilege = estate.secret(settings.privilege_password_secret)
         self._connect_timeout_s = timeout_s or settings.connect_timeout_s
-        self._command_timeout_s = timeout_s or settings.command_timeout_s
+        silence_s = timeout_s or settings.command_timeout_s
+        self._limits = AnswerLimits(silence_s, max(settings.answer_at_most_s, silence_s), settings.answer_at_most_bytes)
+        self._ssh_config = settings.ssh_config
         self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
         self.known_hosts = KnownHosts(settings.known_hosts)
         self._kept: list[Session] = []
@@ -42,7 +44,7 @@ class Connector:
         """Where `device` listens. Raises ConnectionFailed when the simulated network does not have it."""
         keys = self.known_hosts.of(device.name)
         if self._simulated is None:
-            return Target(device.name, device.address, device.port, keys)
+            return Target(device.name, device.address, device.port, keys, self._ssh_config)
         if device.name not in self._simulated:
             raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
         return Target(device.name, *self._simulated[device.name], keys)
@@ -65,7 +67,7 @@ class Connector:
             host, _, port = host.partition(":")
         if not host or not port.isdecimal() or not 0 < int(port) < 65536:
             raise ConnectionFailed(f"its second way in, '{written}', is no address", hint="write ADDRESS or ADDRESS:PORT")
-        return Target(device.name, host, int(port), self.known_hosts.of(device.name))
+        return Target(device.name, host, int(port), self.known_hosts.of(device.name), self._ssh_config)
 
     async def open(
         self, device: Device, platform: Platform, transcript: Transcript | None = None, *, target: Target | None = None
@@ -76,13 +78,17 @@ class Connector:
         """
         transcript = transcript or Transcript(time.monotonic)
         target = self.target(device) if target is None else target
+        if self._login.password is not None:
+            transcript.masking.add(self._login.password)
         transcript.note(f"connecting to {target.host} port {target.port} as {self._login.username}")
         try:
             transport = await connect(target, self._login, self._connect_timeout_s)
         except OastError as error:
+            # A device may give the password back as its reason to hang up.
+            error.message = transcript.masking.hide(error.message)
             transcript.note(error.message)
             raise
-        session = CommandLineSession(transport, platform, self._command_timeout_s, self._privilege, transcript)
+        session = CommandLineSession(transport, platform, self._limits, self._privilege, transcript)
         try:
             await session.start()
         except BaseException:
@@ -105,7 +111,7 @@ class Connector:
 
     @asynccontextmanager
     async def session(self, device: Device, platform: Platform, log: Path) -> AsyncIterator[Session]:
-        """A session for the time of the context; its transcript goes to `log` when a DeviceError ends it."""
+        """A session for the time of the context; its transcript goes to `log` when an error ends it."""
         transcript = Transcript(time.monotonic)
         try:
             opened = await self.open(device, platform, transcript)
@@ -117,5 +123,9 @@ class Connector:
                 else:
                     await opened.close()
         except DeviceError:
+            transcript.write(log)
+            raise
+        except Exception as error:
+            transcript.fault(error)
             transcript.write(log)
             raise

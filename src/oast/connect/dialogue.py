@@ -30,13 +30,18 @@ class Reader:
             self._patterns.append(("pager", "", re.compile(rf"(?:^|[\r\n])({dialect.pager_prompt})\s*\Z")))
         if dialect.raise_password:
             self._patterns.append(("password", "", re.compile(rf"(?:^|[\r\n])({dialect.raise_password})\Z")))
-        self._any_prompt = re.compile("(?:^|[\r\n])(" + "|".join(f"(?:{p})" for p in dialect.prompts.values()) + ")")
+        prompts = "|".join(f"(?:{p})" for p in dialect.prompts.values())
+        # The same prompt twice, with nothing but the echo of an empty line in between: what came before it is whole.
+        self._twice = re.compile(rf"(?:^|[\r\n])(?P<first>{prompts})\s*(?P<second>{prompts})\Z")
+        self._any_prompt = re.compile(f"(?:^|[\r\n])({prompts})")
         self._chunks: list[str] = []
+        self._size = 0
         self._tail = ""
 
     def feed(self, text: str) -> Stop | None:
         """Add what arrived; says where the device has stopped, if it has."""
         self._chunks.append(text)
+        self._size += len(text)
         self._tail = (self._tail + text)[-_TAIL:]
         for kind, level, pattern in self._patterns:
             match = pattern.search(self._tail)
@@ -47,10 +52,26 @@ class Reader:
                 return Stop(kind, level, match[1])
         return None
 
+    def whole(self) -> tuple[str, str] | None:
+        """The answer up to and with its prompt, and the prompt, when an empty line sent behind the command is answered as well."""
+        match = self._twice.search(self._tail)
+        if match is None:
+            return None
+        behind = len(self._tail) - match.end("first")
+        text = "".join(self._chunks)
+        self.take()
+        return text[: len(text) - behind], match["first"]
+
+    @property
+    def size(self) -> int:
+        """How many characters have arrived since the last answer was taken."""
+        return self._size
+
     def take(self) -> str:
         """All that was collected; begins anew."""
         text = "".join(self._chunks)
         self._chunks.clear()
+        self._size = 0
         self._tail = ""
         return text
 
@@ -78,8 +99,8 @@ class Reader:
         return matches[-1][1] if matches else ""
 
     def so_far(self) -> str:
-        """The last of what has arrived, for an error message."""
-        return as_on_screen(self._tail)[-120:].strip()
+        """The last of what has arrived, for an error message; long enough that what is cut off it hides no secret's end."""
+        return as_on_screen("".join(self._chunks[-50:])[-4000:]).strip()
 
 
 # Control sequences of a terminal (ECMA-48, 5.4), and then every other control character but line break and tab.

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
@@ -28,6 +30,15 @@ class Capability(StrEnum):
     LOCK = "lock"
     VALIDATE = "validate"
     STARTUP = "startup"
+
+
+@dataclass(frozen=True)
+class AnswerLimits:
+    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes."""
+
+    silence_s: float
+    at_most_s: float = 300.0
+    at_most_bytes: int = 64_000_000
 
 
 class Session(Protocol):
@@ -73,20 +84,20 @@ class Session(Protocol):
 
 
 class CommandLineSession:
-    """A session on a command line that a platform's dialect describes. `command_timeout_s` bounds each answer."""
+    """A session on a command line that a platform's dialect describes; `limits` bound each answer."""
 
     def __init__(
         self,
         transport: Transport,
         platform: Platform,
-        command_timeout_s: float,
+        limits: AnswerLimits,
         privilege_password: Secret | None,
         transcript: Transcript,
     ) -> None:
         self.platform = platform
         self._transport = transport
         self._dialect = platform.dialect
-        self._timeout_s = command_timeout_s
+        self._limits = limits
         self._password = privilege_password
         self.transcript = self._transcript = transcript
         self._reader = dialogue.Reader(platform.dialect)
@@ -160,6 +171,7 @@ class CommandLineSession:
                     "the device asks for its privilege password",
                     hint='set privilege_password = { secret = "NAME" } below [connection] in oast.toml',
                 )
+            self.transcript.masking.add(self._password)
             self._write(self._password.reveal())
             self._transcript.sent("(the privilege password)")
             await self._wait("the privileged prompt")
@@ -185,16 +197,43 @@ class CommandLineSession:
     # --- how it goes on a command line ------------------------------------------------------------------------------
 
     async def _read(self, command: str) -> str:
+        """A listing, whole. A device may pause in it behind a line that looks like its prompt, so an empty line goes with the
+        command: only when that is answered as well, with nothing in between, has everything arrived."""
         await self.leave_editing()
-        return await self._do(Line((command,)), log_answer=False)
+        line = Line((command,))
+        # With paging on, the pager would take the empty line for its answer.
+        asked = self._dialect.pager_prompt is None or bool(self._dialect.prepare)
+        self._transcript.sent(command)
+        self._write(f"{command}\n" if asked else command)
+        awaited = f"the end of '{command}'"
+        async with self._deadline(awaited):
+            while True:
+                stop = await self._next(awaited, answer=not asked)
+                if stop.kind == "password":
+                    raise ProtocolError(f"the device asks for a password after '{command}'")
+                if stop.kind == "pager":
+                    asked = False
+                    continue
+                whole = self._reader.whole()
+                if whole is not None:
+                    return self._answer(whole[0], line, whole[1], None, log_answer=False)
+                if not asked:
+                    asked = True
+                    self._write("")
 
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
 
+    def _reveal(self, line: Line) -> str:
+        """A line as it is sent; the secrets in it are hidden in everything that is written down from now on."""
+        for secret in line.secrets:
+            self._transcript.masking.add(secret)
+        return line.written()
+
     async def _do(self, line: Line, *, number: int | None = None, log_answer: bool = True) -> str:
         masked = line.masked.strip()
         self._transcript.sent(line.masked)
-        self._write(line.written())
+        self._write(self._reveal(line))
         stop = await self._wait(f"the answer to '{masked}'")
         if stop.kind == "password":
             raise ProtocolError(f"the device asks for a password after '{masked}'")
@@ -204,7 +243,7 @@ class CommandLineSession:
         """Send lines without waiting in between, and read their answers."""
         for line in lines:
             self._transcript.sent(line.masked)
-        self._write("\n".join(line.written() for line in lines))
+        self._write("\n".join(self._reveal(line) for line in lines))
         answered: list[str] | None = None
         while answered is None:
             stop = await self._wait(lines)
@@ -218,12 +257,14 @@ class CommandLineSession:
     def _answer(self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool) -> str:
         """The device's own words to one line. Raises DeviceRefused when they say no."""
         told = dialogue.answer(text, line.written(), prompt)
-        for secret in line.secrets:
-            told = told.replace(secret.reveal(), str(secret))
+        if not log_answer:
+            wrong = dialogue.error_in(told, self._dialect)
+        else:
+            told = self._transcript.masking.hide(told)
+            wrong = dialogue.error_in(told, self._dialect)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
-        wrong = dialogue.error_in(told, self._dialect)
         if wrong is not None:
-            masked = line.masked.strip()
+            masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
             raise DeviceRefused(f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number)
         return told
 
@@ -235,22 +276,46 @@ class CommandLineSession:
 
     async def _wait(self, awaited: str | Sequence[Line]) -> dialogue.Stop:
         """Until the device waits for input; pages are turned on the way. Raises ConnectionFailed, DeadlinePassed."""
+        async with self._deadline(awaited):
+            while True:
+                stop = await self._next(awaited)
+                if stop.kind != "pager":
+                    return stop
+
+    async def _next(self, awaited: str | Sequence[Line], *, answer: bool = True) -> dialogue.Stop:
+        """Until the device waits for input or has shown a page. That gets its `answer`, unless an empty line is on its way."""
         try:
             while True:
-                async with asyncio.timeout(self._timeout_s):
+                async with asyncio.timeout(self._limits.silence_s):
                     arrived = await self._transport.read()
                 if not arrived:
                     self._transcript.note("the connection ended")
                     raise ConnectionFailed(f"the device closed the session while Oast waited for {self._what(awaited)}")
                 stop = self._reader.feed(arrived)
+                if self._reader.size > self._limits.at_most_bytes:
+                    self._transcript.note(f"more than {self._limits.at_most_bytes} bytes")
+                    message = f"the device sends without end: more than {self._limits.at_most_bytes} bytes as {self._what(awaited)}"
+                    raise ProtocolError(message, hint="answer_at_most_bytes in oast.toml says how much is taken in")
                 if stop is None:
                     continue
                 if stop.kind == "pager":
-                    self._transport.write(self._dialect.pager_answer)
-                    continue
-                if stop.kind == "prompt":
+                    if answer or self._dialect.pager_answer.strip():
+                        self._transport.write(self._dialect.pager_answer)
+                elif stop.kind == "prompt":
                     self._level = stop.level
                 return stop
         except TimeoutError:
-            self._transcript.note(f"nothing for {self._timeout_s:g} s; last: {self._reader.so_far()!r}")
-            raise DeadlinePassed(f"no answer within {self._timeout_s:g} s: waited for {self._what(awaited)}") from None
+            last = self._transcript.masking.hide(self._reader.so_far())[-120:]
+            self._transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
+            raise DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}") from None
+
+    @asynccontextmanager
+    async def _deadline(self, awaited: str | Sequence[Line]) -> AsyncIterator[None]:
+        """However little a device sends at a time, its answer ends. Raises DeadlinePassed."""
+        try:
+            async with asyncio.timeout(self._limits.at_most_s):
+                yield
+        except TimeoutError:
+            self._transcript.note(f"not ended after {self._limits.at_most_s:g} s")
+            message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {self._what(awaited)}"
+            raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None

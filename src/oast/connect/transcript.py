@@ -2,16 +2,28 @@
 
 from __future__ import annotations
 
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 
+from oast import __version__
+from oast.connect.masking import Masking
 from oast.files import write_whole
+
+# Of what a device says without end, that much is written down.
+MOST_LINES = 2_000
+MOST_FRAMES = 40
+LONGEST_LINE = 2_000
 
 
 class Transcript:
-    """Lines sent (>) and answers (<) with the seconds since the start. `clock` gives seconds."""
+    """Lines sent (>) and answers (<) with the seconds since the start. `clock` gives seconds.
+
+    `masking` knows the secrets of the session: nothing is written down that did not pass it.
+    """
 
     def __init__(self, clock: Callable[[], float]) -> None:
+        self.masking = Masking()
         self._clock = clock
         self._start = clock()
         self._lines: list[str] = []
@@ -20,14 +32,22 @@ class Transcript:
         self._add(">", text)
 
     def received(self, text: str) -> None:
-        for line in text.splitlines():
+        for line in self.masking.hide(text).split("\n")[:MOST_LINES]:
             self._add("<", line)
 
     def note(self, text: str) -> None:
         """Something about the session itself."""
         self._add("*", text)
 
+    def fault(self, error: BaseException) -> None:
+        """Where in the code a fault of Oast happened; never its words or values, which could hold a secret."""
+        self.note(f"a fault of Oast {__version__}: {type(error).__name__}")
+        for entry in traceback.format_tb(error.__traceback__)[-MOST_FRAMES:]:
+            for line in entry.rstrip().split("\n"):
+                self.note(line)
+
     def _add(self, sign: str, text: str) -> None:
+        text = self.masking.hide(text)[:LONGEST_LINE]
         # A device's words never act on the terminal of whoever reads them.
         clean = text if text.isprintable() else "".join(character if character.isprintable() else "?" for character in text)
         self._lines.append(f"{self._clock() - self._start:8.3f} {sign} {clean}")

@@ -38,6 +38,7 @@ class Target:
     host: str
     port: int
     host_keys: tuple[HostKey, ...]
+    ssh_config: Path | None = None
 
 
 @dataclass(frozen=True)
@@ -146,7 +147,8 @@ async def connect(target: Target, login: Login, timeout_s: float) -> Transport:
                 password=login.password.reveal() if login.password else None,
                 client_keys=[str(login.key_file)] if login.key_file else None,
                 known_hosts=((), (), ()),
-                config=(),
+                # The person's own file may run commands and lead elsewhere: only one that the estate names is read.
+                config=[str(target.ssh_config)] if target.ssh_config else None,
                 agent_path=None,
                 gss_host=None,
                 compression_algs=["none"],
@@ -170,7 +172,7 @@ async def offered_host_key(target: Target, timeout_s: float) -> HostKey:
     """The host key a device shows, without logging in. Raises ConnectionFailed or DeadlinePassed."""
     try:
         async with asyncio.timeout(timeout_s):
-            key = await asyncssh.get_server_host_key(target.host, target.port, config=())
+            key = await asyncssh.get_server_host_key(target.host, target.port, config=None)
     except TimeoutError:
         raise DeadlinePassed(f"no answer within {timeout_s:g} s from {target.host} port {target.port}") from None
     except (OSError, asyncssh.Error) as error:

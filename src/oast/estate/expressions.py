@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from functools import lru_cache
+from collections.abc import Callable, Mapping
+from functools import lru_cache, wraps
 from pathlib import Path
 from typing import Any
 
 import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
+from oast.estate import bounds
 from oast.estate.filters import FILTERS, TESTS
 from oast.estate.jinja_mistakes import Missing
 from oast.records import Secret
@@ -20,6 +21,25 @@ class _Environment(ImmutableSandboxedEnvironment):
 
     Of a secret nothing can be had: no attribute, no method, no part.
     """
+
+    # Not `render_async` and its like: nothing here waits.
+    intercepted_binops = frozenset(("*", "**", "+", "%"))
+    concat = staticmethod(bounds.joined)
+
+    def _generate(self, source: jinja2.nodes.Template, name: str | None, filename: str | None, defer_init: bool = False) -> str:
+        return super()._generate(bounds.bounded(source), name, filename, defer_init)
+
+    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+        bounds.check_operation(operator, left, right)
+        return super().call_binop(context, operator, left, right)
+
+    def call(self, context: Any, obj: Any, /, *args: Any, **kwargs: Any) -> Any:
+        name = getattr(obj, "__name__", "")
+        if name in bounds.WIDENING:
+            # The sandbox wraps the methods that format.
+            owner = getattr(getattr(obj, "__wrapped__", obj), "__self__", None)
+            bounds.check_call(name, owner, (*args, *kwargs.values()))
+        return super().call(context, obj, *args, **kwargs)
 
     def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
         return not isinstance(obj, Secret) and super().is_safe_attribute(obj, attr, value)
@@ -59,7 +79,17 @@ def value_environment() -> jinja2.Environment:
     return _with_filters(_Environment(undefined=Missing, keep_trailing_newline=True, autoescape=False))
 
 
+def _within_bounds(name: str, filter_: Callable[..., Any]) -> Callable[..., Any]:
+    @wraps(filter_)
+    def checked(value: Any, *args: Any, **kwargs: Any) -> Any:
+        bounds.check_call(name, value, (*args, *kwargs.values()))
+        return filter_(value, *args, **kwargs)
+
+    return checked
+
+
 def _with_filters(made: jinja2.Environment) -> jinja2.Environment:
+    made.filters.update({name: _within_bounds(name, made.filters[name]) for name in bounds.WIDENING & set(made.filters)})
     made.filters.update(FILTERS)
     made.tests.update(TESTS)
     return made
@@ -72,7 +102,8 @@ def _expression(text: str) -> jinja2.environment.TemplateExpression:
 
 def evaluated(expression: str, names: Mapping[str, Any]) -> Any:
     """What `expression` gives with `names`. Raises whatever it raises; what is not defined raises UndefinedError."""
-    result = _expression(expression)(**names)
+    with bounds.rendering():
+        result = _expression(expression)(**names)
     if isinstance(result, jinja2.Undefined):
         str(result)  # raises UndefinedError
     return result

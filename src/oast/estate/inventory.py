@@ -178,7 +178,7 @@ def _cell(key: str, value: str) -> Any:
     """The same value as in YAML: tags are a list, separated by semicolons or spaces; a port is a number."""
     if key == "tags":
         return [tag for tag in re.split(r"[;\s]+", value) if tag]
-    return int(value) if key == "port" and value.isdigit() else value
+    return int(value) if key == "port" and re.fullmatch("[0-9]{1,9}", value) else value
 
 
 def _device(name: str, attributes: Any, place: Place) -> Device:

@@ -15,7 +15,7 @@ from typing import Any, SupportsIndex
 import jinja2
 
 from oast.errors import EstateError
-from oast.estate import selectors
+from oast.estate import bounds, selectors
 from oast.estate.expressions import value_environment
 from oast.estate.inventory import Device, Link
 from oast.estate.jinja_mistakes import MissingError, in_words, path_of, syntax
@@ -112,7 +112,8 @@ class Network:
         template = self._compiled[text]
         names = _Names(self.device(device.name).values, {"device": device.attributes, "network": self})
         context = template.new_context(vars=names, shared=True)  # type: ignore[arg-type]
-        put_out = "".join(template.root_render_func(context))
+        with bounds.rendering():
+            put_out = bounds.joined(template.root_render_func(context))
         if not alone:
             return put_out
         result = context.vars["result"]

@@ -95,6 +95,10 @@ def _error(text: str, column: int, message: str, hint: str | None, place: Place 
     return EstateError.of([Problem(message, place, hint, excerpt=excerpt)])
 
 
+DEEPEST = 50
+LONGEST = 20_000
+
+
 class _Parser:
     """Recursive descent over the tokens (kind, text, column)."""
 
@@ -102,6 +106,9 @@ class _Parser:
         self._text = text
         self._place = place
         self._tests: list[Test] = []
+        self._depth = 0
+        if len(text) > LONGEST:
+            raise _error(text[:60] + "...", 60, f"the selector is longer than {LONGEST} characters", "use a tag", place)
         self._tokens = list(self._split())
         self._next = 0
 
@@ -139,6 +146,17 @@ class _Parser:
         return parts[0] if len(parts) == 1 else lambda a: all(part(a) for part in parts)
 
     def _factor(self) -> Callable[[Attributes], bool]:
+        self._depth += 1
+        if self._depth > DEEPEST:
+            message = f"the selector is more than {DEEPEST} brackets or 'not' deep"
+            column = self._tokens[min(self._next, len(self._tokens) - 1)][2]
+            raise _error(self._text[: column + 20], column, message, "write it without brackets in brackets", self._place)
+        try:
+            return self._factor_within()
+        finally:
+            self._depth -= 1
+
+    def _factor_within(self) -> Callable[[Attributes], bool]:
         if self._accept("not"):
             inner = self._factor()
             return lambda a: not inner(a)

@@ -104,7 +104,7 @@ class Step:
 
 def path_of(key: str) -> list[str | int]:
     """The parts of a dotted key; `name[0]` is a name and a number."""
-    return [int(part) if part.isdigit() else part for part in re.findall(r"[^.\[\]]+", key)]
+    return [int(part) if re.fullmatch("[0-9]{1,9}", part) else part for part in re.findall(r"[^.\[\]]+", key)]
 
 
 def place_in(values: Any, path: Sequence[str | int]) -> Place | None:

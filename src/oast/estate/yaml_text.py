@@ -16,6 +16,13 @@ from oast.errors import EstateError
 from oast.estate import yaml_mistakes
 from oast.records import Place, Problem
 
+DEEPEST = 60
+# With every alias in place of what it stands for.
+LARGEST = 2_000_000
+LONGEST_NUMBER = 40
+_DEEP = re.compile(rf"^[ \t]{{{DEEPEST},}}|(?:[-?:][ \t]+){{{DEEPEST // 2},}}", re.MULTILINE)
+_BRACKET = re.compile(r"[\[{}\]]")
+
 
 class YamlMap(dict[str, Any]):
     """A mapping that knows the line of each key."""
@@ -89,10 +96,35 @@ def read_map(path: Path, file: str) -> YamlMap:
 def parse(text: str, file: str) -> Any:
     """Like `read`, for a text."""
     try:
+        _need_shallow(text, file)
         node = yaml.compose(text, Loader=_Loader)
     except yaml.YAMLError as error:
         raise yaml_mistakes.told(error, text, file) from None
     return None if node is None else _Converter(file, text).convert(node)
+
+
+def _need_shallow(text: str, file: str) -> None:
+    """Whether the text is as deep as any file of an estate is; what is deeper ends the parser. Raises EstateError, YAMLError."""
+    if not _may_be_deep(text):
+        return
+    depth = 0
+    for event in yaml.parse(text, Loader=_Loader):
+        depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
+        if depth > DEEPEST:
+            place = Place(file, event.start_mark.line + 1 if event.start_mark else None)
+            raise EstateError(f"this is more than {DEEPEST} levels deep", place=place, hint="look at the brackets and the indentation")
+
+
+def _may_be_deep(text: str) -> bool:
+    """Whether a text could be too deep: most are shown not to be without reading them twice."""
+    if max((len(line) for line in text.split("\n")), default=0) > DEEPEST and _DEEP.search(text):
+        return True
+    depth = 0
+    for match in _BRACKET.finditer(text):
+        depth = depth + 1 if match[0] in "[{" else max(0, depth - 1)
+        if depth > DEEPEST:
+            return True
+    return False
 
 
 class _Converter:
@@ -102,18 +134,29 @@ class _Converter:
         self._file = file
         self._text = text
         self._made: dict[yaml.Node, Any] = {}
+        self._sizes: dict[yaml.Node, int] = {}
+        self._size = 0
 
     def convert(self, node: yaml.Node) -> Any:
         if isinstance(node, yaml.ScalarNode):
+            self._size += 1
             return _scalar(node, self._file)
         if node not in self._made:
+            before = self._size
             kind = "map" if isinstance(node, yaml.MappingNode) else "seq"
             if node.tag != f"tag:yaml.org,2002:{kind}":
                 raise _tag_error(node, self._file)
             self._made[node] = None
             self._made[node] = self._mapping(node) if isinstance(node, yaml.MappingNode) else self._list(node)
+            self._sizes[node] = self._size - before
         elif self._made[node] is None:
             raise EstateError("a value cannot hold itself", place=Place(self._file, node.start_mark.line + 1))
+        else:
+            self._size += self._sizes[node]
+        if self._size > LARGEST:
+            place = Place(self._file, node.start_mark.line + 1)
+            message = f"with its aliases written out, this file holds more than {LARGEST} values"
+            raise EstateError(message, place=place, hint="an alias of something that holds aliases doubles it")
         return self._made[node]
 
     def _list(self, node: yaml.Node) -> YamlList:
@@ -184,6 +227,9 @@ def _scalar(node: yaml.Node, file: str) -> Hashable:
         return value.lower() == "true"
     if kind == "null":
         return None
+    if kind in ("int", "float") and len(value) > LONGEST_NUMBER:
+        place = Place(file, node.start_mark.line + 1)
+        raise EstateError(f"this is a number of {len(value)} digits", place=place, hint="put it in quotes if it is a text")
     if kind == "int":
         return int(value, 0) if value.lstrip("+-")[:2] in ("0x", "0o") else int(value)
     if kind == "float":

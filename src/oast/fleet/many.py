@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Awaitable, Callable, Iterable
 from typing import TypeVar
 
-from oast.errors import DeviceError
+from oast.errors import DeviceError, FaultWithDevice
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -20,7 +20,8 @@ async def for_each(
 ) -> None:
     """Do `work` for every item, `at_once` at a time, and hand each result to `done` as it arrives.
 
-    A DeviceError is a result; any other error ends the rest and is raised. Cancellation cancels all and waits for them.
+    A DeviceError is a result, and so is any other error in the work for one item: the others go on. Cancellation cancels all
+    and waits for them.
     """
     places = asyncio.Semaphore(max(1, at_once))
 
@@ -30,6 +31,8 @@ async def for_each(
                 result: R | DeviceError = await work(item)
             except DeviceError as error:
                 result = error
+            except Exception as error:  # a bug of ours is no reason to leave the others without a result
+                result = FaultWithDevice(error)
         done(item, result)
 
     try:

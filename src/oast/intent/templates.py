@@ -16,7 +16,7 @@ import jinja2.nodes
 
 from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
-from oast.estate import yaml_text
+from oast.estate import bounds, yaml_text
 from oast.estate.jinja_mistakes import MissingError, Told, in_words, path_of, syntax, unknown_words
 from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
@@ -48,7 +48,8 @@ class Template:
         # As Template.render() does, but that puts the globals together anew each time: a fifth of rendering a short section.
         context = self.compiled.new_context({**self._globals, **values}, shared=True)
         try:
-            return "".join(self.compiled.root_render_func(context))
+            with bounds.rendering():
+                return bounds.joined(self.compiled.root_render_func(context))
         except Exception:
             self.compiled.environment.handle_exception()
 

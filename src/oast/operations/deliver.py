@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
@@ -20,7 +21,7 @@ from oast.errors import DeviceError, EstateError, UsageError
 from oast.estate.inventory import Device
 from oast.files import write_whole
 from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import Event, OnEvent, unheard
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
 from oast.records import Problem
@@ -142,7 +143,7 @@ class Plan:
             connector=self._connector,
             syntax_of=self.preparation.syntax_of,
             options=self._options(chosen),
-            on_event=on_event,
+            on_event=_unfailing(on_event),
             clock=self._clock,
             sessions=self._comparing.sessions,
         )
@@ -193,6 +194,16 @@ class Plan:
 
     async def __aexit__(self, *error: object) -> None:
         await self.close()
+
+
+def _unfailing(on_event: OnEvent) -> OnEvent:
+    """Whoever listens may fail, as a terminal that was closed does: no device is left because of it."""
+
+    def heard(event: Event) -> None:
+        with suppress(Exception):
+            on_event(event)
+
+    return heard
 
 
 async def _run(push: Push) -> bool:

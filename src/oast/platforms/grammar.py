@@ -17,7 +17,9 @@ REMEMBERED_LINES = 200_000
 
 NO_SECRETS: Mapping[str, Secret] = {}
 
-_WORD = re.compile(r'"((?:[^"\\]|\\.)*)"(?=\s|$)|(\S+)')
+_WORD = re.compile(r'"((?:[^"\\]|\\.)*)"(?=[ \t]|$)|([^ \t]+)')
+# Other characters that a screen shows as a space part no words: devices take them as they are.
+_BARE = re.compile(r"[^ \t]+")
 
 
 class Grammar:
@@ -156,7 +158,7 @@ def words_of(line: str, marks: Mapping[str, Secret] = NO_SECRETS, *, quotes: boo
     A word in which a secret stands is a secret. Raises UnknownStatement.
     """
     if not quotes or '"' not in line:
-        found = line.split()
+        found = _BARE.findall(line)
     else:
         found = []
         for match in _WORD.finditer(line):

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from oastsim.bine.schema import STATEMENTS, Known
+from oastsim.bine.values import is_number
 
 STEP = 2
 Key = tuple[str, ...]
@@ -60,7 +61,7 @@ Word = tuple[str, int]
 def split(line: str) -> list[Word]:
     """The words of a line with the column each begins at. Raises Refused for a quote that is not closed."""
     words = []
-    for match in re.finditer(r'"((?:[^"\\]|\\.)*)"|\S+', line):
+    for match in re.finditer(r'"((?:[^"\\]|\\.)*)"|[^ \t]+', line):
         if match[0].startswith('"') and match[1] is None:
             raise Refused("the quote is not closed", match.start())
         words.append((re.sub(r"\\(.)", r"\1", match[1]) if match[1] is not None else match[0], match.start()))
@@ -89,7 +90,7 @@ class Configuration:
     def load(self, text: str) -> None:
         """Add every line of `text`. Raises Refused at the first that is wrong."""
         stack: list[tuple[int, Item]] = []
-        for line in text.splitlines():
+        for line in text.split("\n"):
             if line.strip() and not line.strip().startswith("#"):
                 self.enter(line, stack)
 
@@ -145,10 +146,7 @@ class Configuration:
         del context.below[key]
 
     def _insert(self, context: Item, words: list[Word], line: str) -> None:
-        place = next((n for n, (word, _) in enumerate(words) if word in ("before", "last")), None)
-        if not place:
-            raise Refused("say before which statement, or last", len(line))
-        new = _statement(context.known, words[:place], line)
+        new, place = self._placed(context, words, line)
         if not new.known.keeps_order:
             raise Refused(f"{new.known.word} has no order", words[0][1])
         other: Key | None = None
@@ -166,6 +164,20 @@ class Configuration:
                 context.below[new.key] = new
             context.below[key] = item
         context.below.setdefault(new.key, new)
+
+    def _placed(self, context: Item, words: list[Word], line: str) -> tuple[Item, int]:
+        """The statement to insert, and where the words of its place begin: a statement may hold these words itself."""
+        first: Refused | None = None
+        for place in [n for n, (word, _) in enumerate(words) if n and (word == "before" or (word == "last" and n == len(words) - 1))]:
+            try:
+                new = _statement(context.known, words[:place], line)
+                if words[place][0] == "before" and place + 1 < len(words):
+                    _statement(context.known, words[place + 1 :], line)
+            except Refused as refused:
+                first = first or refused
+            else:
+                return new, place
+        raise first or Refused("say before which statement, or last", len(line))
 
     def _check(self, context: Item, new: Item, column: int) -> None:
         word = new.known.word
@@ -275,4 +287,4 @@ def _lines(item: Item, depth: int) -> Iterator[str]:
 def _sorting(item: Item) -> list[tuple[int, int | str]]:
     if item.known.keeps_order:
         return []
-    return [(0, int(part)) if part.isdigit() else (1, part) for part in re.split(r"(\d+)", " ".join(item.values))]
+    return [(0, int(part)) if is_number(part) else (1, part) for part in re.split(r"([0-9]{1,40})", " ".join(item.values))]

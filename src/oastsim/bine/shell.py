@@ -95,7 +95,7 @@ class Shell:
         return "" if self.closed else self._shown(answer)
 
     def _shown(self, answer: str) -> str:
-        lines = answer.splitlines()
+        lines = answer.removesuffix("\n").split("\n") if answer else []
         if not self.page_length or len(lines) < self.page_length:
             return "".join(f"{line}\r\n" for line in lines) + self.prompt()
         self._waiting, self._page = lines, 0
@@ -178,7 +178,7 @@ class Shell:
         return ""
 
     def page(self, rest: str) -> str:
-        if not rest.isdigit() or int(rest) > 1000:
+        if not re.fullmatch("[0-9]{1,4}", rest) or int(rest) > 1000:
             raise Refused("a number of lines is needed, 0 for no pages", 0)
         self.page_length = int(rest)
         return ""

@@ -9,9 +9,14 @@ from collections.abc import Callable
 Check = Callable[[str], str]
 
 
+def is_number(word: str) -> bool:
+    """Digits as a keyboard has them, and no more of them than a number may have."""
+    return re.fullmatch("[0-9]{1,40}", word) is not None
+
+
 def number(low: int, high: int) -> Check:
     def check(word: str) -> str:
-        if not word.isdigit() or not low <= int(word) <= high:
+        if not is_number(word) or not low <= int(word) <= high:
             raise ValueError(f"a number between {low} and {high} is needed")
         return str(int(word))
 
@@ -54,7 +59,7 @@ def ipv4(word: str) -> str:
 
 def area(word: str) -> str:
     try:
-        return str(ipaddress.IPv4Address(int(word) if word.isdigit() else word))
+        return str(ipaddress.IPv4Address(int(word) if is_number(word) else word))
     except ValueError:
         raise ValueError("an area such as 0.0.0.0 is needed") from None
 
@@ -88,14 +93,14 @@ def with_length(version: int) -> Check:
 
 def ports(word: str) -> str:
     low, _, high = word.partition("-")
-    if low.isdigit() and (not high or high.isdigit()) and int(low) <= int(high or low) <= 65535:
+    if is_number(low) and (not high or is_number(high)) and int(low) <= int(high or low) <= 65535:
         return str(int(low)) if int(low) == int(high or low) else f"{int(low)}-{int(high)}"
     raise ValueError("a port or a range of ports is needed")
 
 
 name = shaped(r"[A-Za-z0-9][A-Za-z0-9_.-]{0,63}", "a name")
 domain = shaped(r"[a-z0-9-]+(\.[a-z0-9-]+)*\.?", "a domain name", fold=True)
-interface = shaped(r"(port|loop|manage)\d+(\.\d+)?", "an interface name", fold=True)
+interface = shaped(r"(port|loop|manage)[0-9]+(\.[0-9]+)?", "an interface name", fold=True)
 boolean = one_of("true", "false")
 hashed = shaped(r"\$[a-z0-9-]+\$\S+", "a password hash")
 zone = shaped(r"[A-Za-z_]+(/[A-Za-z0-9_+-]+)*", "a time zone")

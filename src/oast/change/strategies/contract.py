@@ -10,8 +10,7 @@ from typing import Protocol
 
 from oast.change.compare import Comparison
 from oast.change.way_back import WayBack
-from oast.config.indented import IndentedSyntax
-from oast.config.tree import canonical
+from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.connect.session import Capability, Session
 from oast.errors import DeviceRefused, ProtocolError
 from oast.platforms.definition import Shown
@@ -134,8 +133,8 @@ class Declared:
             await self.privileged(self.dialect.save)
         if Capability.STARTUP in self.session.capabilities:
             startup, running = await self.session.read_startup(), await self.session.read_running()
-            parse = self.work.syntax.parse
-            if startup != running and canonical(parse(startup).tree) != canonical(parse(running).tree):
+            syntax = self.work.syntax
+            if startup != running and tree_of_device(syntax, startup) != tree_of_device(syntax, running):
                 raise ProtocolError("the device took the command to save, but would start with something else than it runs")
 
 

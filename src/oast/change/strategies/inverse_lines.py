@@ -6,9 +6,9 @@ from oast.change.strategies.contract import Declared, Phase, Work
 from oast.change.way_back import INVERSE_LINES, SCHEDULED, WayBack
 from oast.config.commands import commands
 from oast.config.difference import difference
+from oast.config.indented import tree_of_device
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.sparing import sparing
-from oast.config.tree import canonical
 from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.platforms.definition import ScheduledCommands
@@ -48,7 +48,7 @@ class InverseLines(Declared):
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
             comparison = self.work.comparison
-            now = canonical(self.work.syntax.parse(await self.session.read_running()).tree)
+            now = tree_of_device(self.work.syntax, await self.session.read_running())
             scope = comparison.intent.scope
             # What somebody may have added meanwhile and the grammar does not know is not ours to take away.
             back, _ = sparing(difference(scope.within(now), scope.within(comparison.running)))
