@@ -13,7 +13,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, redirect_stderr, redirect_stdout, suppress
 from dataclasses import dataclass
 from datetime import date
@@ -21,6 +21,8 @@ from functools import cache
 from pathlib import Path
 from typing import IO, Any
 from unittest import mock
+
+import jinja2
 
 import oastsim.__main__
 from oast.cli.main import main
@@ -51,6 +53,25 @@ class Run:
 
     def json(self) -> Any:
         return json.loads(self.out)
+
+
+_compile = jinja2.Environment.compile
+_codes: dict[Hashable, Any] = {}
+
+
+def _compiled_once(self: jinja2.Environment, source: Any, name: Any = None, filename: Any = None, **options: Any) -> Any:
+    """A test runs the program several times in one process; the same templates give the same code each time."""
+    if not isinstance(source, str):
+        return _compile(self, source, name, filename, **options)
+    key = (type(self), self.trim_blocks, self.finalize is None, source, name, filename, *sorted(options.items()))
+    if key not in _codes:
+        if len(_codes) > 2000:
+            _codes.clear()
+        _codes[key] = _compile(self, source, name, filename, **options)
+    return _codes[key]
+
+
+jinja2.Environment.compile = _compiled_once  # type: ignore[method-assign,assignment]
 
 
 def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", together: bool = False) -> Run:
