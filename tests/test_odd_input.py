@@ -18,7 +18,7 @@ from oast.cli.main import main
 
 ODD: tuple[Any, ...] = (5, -1, 1.5, "x", "", "{{ x }}", "a: b", [1], ["a", ["b"]], [], {"a": 1}, {}, None, True)
 SCRAPS = (*"{}[]:#'\"-%&*!|>@`\t \n,.=0aZ\\é\0\u2028/", "{{", "}}", "{%", "%}", "{#", "#}", "\r\n", "9" * 20, "../", "\ufeff")
-ROUNDS = 20
+ROUNDS = 12
 
 Path = tuple[Any, ...]
 

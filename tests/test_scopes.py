@@ -21,7 +21,7 @@ from oastsim.bine.configuration import Refused
 from test_config_laws import delivered
 from trees import BINE, SYNTAX, configurations, tree_of
 
-EXAMPLES = int(os.environ.get("OAST_SCOPES", "100"))
+EXAMPLES = int(os.environ.get("OAST_SCOPES", "60"))
 LETTERS = "ab"
 
 
