@@ -17,7 +17,8 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -155,6 +156,21 @@ async def our_loop(estate: Estate, at_once: int) -> None:
     await for_each(estate.devices.values(), one, at_once, done)
 
 
+@contextmanager
+def simulated(estate: Estate) -> Iterator[list[tuple[str, int]]]:
+    """The estate's devices running and trusted; where each listens."""
+    environment = {**os.environ, **SECRETS}
+    simulator = Simulator(estate.folder / "network.yaml", estate.folder / ".oast" / "sim", environment)
+    simulator.start()
+    try:
+        program = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", str(estate.folder)]
+        subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env=environment)
+        connector = Connector(estate)
+        yield [(target.host, target.port) for target in map(connector.target, estate.devices.values())]
+    finally:
+        simulator.stop()
+
+
 def reading() -> list[Figure]:
     return [_reading(200, AT_ONCE, 1.4, 6), _reading(1000, 100, 1.2, 3)]
 
@@ -163,16 +179,8 @@ def _reading(number: int, at_once: int, limit: float, rounds: int) -> Figure:
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
         estate = network(folder, number)
-        simulator = Simulator(folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS})
-        simulator.start()
-        try:
-            program = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", name]
-            subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env={**os.environ, **SECRETS})
-            connector = Connector(estate)
-            addresses = [(t.host, t.port) for t in map(connector.target, estate.devices.values())]
+        with simulated(estate) as addresses:
             bare, ours = best(rounds, lambda: asyncio.run(bare_loop(addresses, at_once)), lambda: asyncio.run(our_loop(estate, at_once)))
-        finally:
-            simulator.stop()
     return Figure(f"read {number} devices, {at_once} at once", ours, bare, "bare asyncssh loop", limit)
 
 
@@ -246,20 +254,12 @@ def pushing() -> list[Figure]:
             "{#\nsection: interfaces\nowns: ['interface port*/description']\n#}\n{% for n in range(1, 51) %}\ninterface port{{ n }}\n"
             f"  description {{{{ word if n <= {CHANGED} else 'gate' }}}}-{{{{ n }}}}\n{{% endfor %}}\n"
         )
-        simulator = Simulator(folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS})
-        simulator.start()
-        try:
-            program = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", name]
-            subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env={**os.environ, **SECRETS})
-            connector = Connector(estate)
-            addresses = [(t.host, t.port) for t in map(connector.target, estate.devices.values())]
+        with simulated(estate) as addresses:
             floor, ours = float("inf"), float("inf")
             for number in range(3):
                 (folder / "values/all.yaml").write_text(f"everywhere: {{word: ours{number}}}\n")
                 floor = min(floor, *best(1, lambda word=f"bare{number}": asyncio.run(bare_push(addresses, word))))  # type: ignore[misc]
                 ours = min(ours, *best(1, lambda: asyncio.run(our_push(folder))))
-        finally:
-            simulator.stop()
     return [Figure(f"push {CHANGED} lines to 200 devices, 50 at once", ours, floor, "bare asyncssh script, same exchange", 1.3)]
 
 

@@ -132,6 +132,16 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
             self.assertNotIn(spelling, told)
         self.assertIn("<secret ", told)
 
+    async def test_a_secret_that_is_a_word_of_a_reading_hides_it_in_the_log_and_nowhere_else(self) -> None:
+        def reading(line: str) -> Iterable[str | float]:
+            asked = {"raise": ["raise\r\nPrivilege password: "], "Rudder-77": ["\r\nquay full| "]}
+            return asked.get(line, [f"{line}\r\nport1 Rudder-77\r\nquay full| "])
+
+        session = await self.session(reading)
+        await session.gain_privilege()
+        self.assertEqual((await session.ask("read neighbors")).strip(), "port1 Rudder-77")
+        self.assertNotIn("Rudder-77", "\n".join(session.transcript._lines))
+
     def test_of_secrets_inside_each_other_the_longest_is_hidden_and_short_ones_as_words_only(self) -> None:
         masking = Masking()
         for text in ("tide", "tide-table", "a", "two\nlines here"):

@@ -44,6 +44,8 @@ class Shot:
 
 TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sevrer 192.0.2.1\\nclose\\nleave\\n"
 BY_HAND = "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
+OF_ITS_OWN = "raise\\n%s\\nedit\\nntp\\n  source-interface loop0\\n  server 192.0.2.123\\n    port 1123\\nclose\\nleave\\n"
+SHIPPED = ROOT / "src" / "oast" / "platforms" / "bine.toml"
 PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
 SHOTS = (
     Shot("render", "oast render --on name=tern-edge-1 --section time --section access-lists --section monitoring --trace"),
@@ -102,6 +104,18 @@ SHOTS = (
             f"printf '{BY_HAND}' \"$PRIVILEGE\" > typed.txt",
             "for device in tern-edge-1 gull-core-1; do oast sim console $device < typed.txt; done",
             "sed -i 's/secret_age: 180/secret_age: 30/' policies/standard.yaml",
+        ),
+    ),
+    Shot(
+        "left-alone",
+        "oast diff -v --on role=core --with 'time_servers=[{address: 192.0.2.130}]'",
+        (
+            PUSH,
+            f"printf '{OF_ITS_OWN}' \"$PRIVILEGE\" > typed.txt",
+            "for device in heron-core-1 gull-core-1; do oast sim console $device < typed.txt; done",
+            # A platform of the estate's own that knows less than the devices do.
+            "mkdir platforms; mv templates/bine templates/older; sed -i 's/bine/older/' inventory/*",
+            f"sed '/^name/s/bine/older/; /^.ntp.server.port/d; /^.ntp.source-interface/d' {SHIPPED} > platforms/older.toml",
         ),
     ),
     Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),

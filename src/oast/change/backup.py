@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented import IndentedSyntax, tree_as_listed
 from oast.errors import DeviceError
 from oast.files import write_whole
 
@@ -24,7 +24,7 @@ class Backup:
         """Keep `running`, whole or not at all. Raises DeviceError."""
         text = running
         if self.mask:
-            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.masked(tree_of_device(self.syntax, running))}"
+            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.masked(tree_as_listed(self.syntax, running))}"
         try:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:

@@ -42,6 +42,8 @@ class Manner:
     remove_unknown: bool = False
 
 
+REPLACE = Manner()
+
 # Sessions that wait for the delivery with what was read; the others are opened anew.
 KEPT_OPEN = 300
 
@@ -98,7 +100,7 @@ class ReadDevice:
     route: Route
 
 
-def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Manner = Manner()) -> Comparison:
+def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Manner = REPLACE) -> Comparison:
     """Compare `intent` with what was read; statements the grammar does not know stay untouched.
 
     Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a text that is no
@@ -138,7 +140,7 @@ def _need_known(running: Node, intent: Intent) -> None:
     known = sum(every)
     if len(every) >= FEW and known < KNOWN_AT_LEAST * len(every):
         message = f"of the {len(every)} statements it lists, the platform '{intent.platform.name}' knows {known}: it was not touched"
-        raise DeviceError(message, hint="is this its platform? look at what it lists in its log")
+        raise DeviceError(message, hint="is this its platform? hold what the device lists against the platform's grammar")
 
 
 def edits_between(intent: Intent, running: Node, manner: Manner) -> list[Edit]:

@@ -459,6 +459,8 @@ class Transaction:
         excused: tuple[CheckResult, ...] = (),
     ) -> None:
         self.phase = Phase.ENDED
+        # It may hold what the device said.
+        reason = self._transcript.masking.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
         self.outcome = Outcome(
             device=self.name,

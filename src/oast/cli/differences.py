@@ -88,9 +88,12 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
     held = {c.name: [s for s in c.spared if not s.unknown] for c in comparisons}
     total = sum(map(len, held.values()))
     if total:
-        message = f"{plural(total, 'statement')} {_on(held)} {'stays' if total == 1 else 'stay'}, for what stands below and is not to go"
+        stay, them = ("stays", "it") if total == 1 else ("stay", "them")
+        message = f"{plural(total, 'statement')} {_on(held)} {stay}, because of what stands below {them}"
         console.print(Text(message + ("" if verbose else " (-v lists what)"), style="yellow"))
         _list(held, console, verbose=verbose)
+    if any(c.spared for c in comparisons):
+        console.print()
 
 
 def _on(spared: Mapping[str, Sequence[Spared]]) -> str:

@@ -6,12 +6,12 @@ Only the chosen command's module is imported, so that `oast --help` and every mi
 from __future__ import annotations
 
 import contextlib
-import os
 import sys
 from collections.abc import Sequence
 
 from oast import __version__
 from oast.cli.exits import DONE, FAILED, INTERRUPTED
+from oast.cli.streams import nobody_reads
 
 COMMANDS = {
     "demo": "watch a full worked example against simulated devices",
@@ -36,9 +36,7 @@ def main(argv: Sequence[str] | None = None) -> int:
         sys.stdout.write(f"oast {__version__}\n")
         return DONE
     try:
-        code = _run(arguments)
-        sys.stdout.flush()
-        return code
+        return _run(arguments)
     except KeyboardInterrupt:
         with contextlib.suppress(OSError):
             sys.stderr.write("interrupted\n")
@@ -47,16 +45,6 @@ def main(argv: Sequence[str] | None = None) -> int:
         # Whoever read our output has seen enough.
         nobody_reads()
         return DONE
-
-
-def nobody_reads() -> None:
-    """What is still buffered has nowhere to go: from here on it goes there."""
-    with contextlib.suppress(OSError, ValueError):
-        nowhere = os.open(os.devnull, os.O_WRONLY)
-        for stream in (sys.__stdout__, sys.__stderr__):
-            if stream is not None:
-                os.dup2(nowhere, stream.fileno())
-        os.close(nowhere)
 
 
 def _run(arguments: list[str]) -> int:

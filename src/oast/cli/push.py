@@ -20,8 +20,8 @@ from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
-from oast.cli.main import nobody_reads
 from oast.cli.progress import Progress, style_of
+from oast.cli.streams import nobody_reads
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts

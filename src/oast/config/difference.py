@@ -108,12 +108,11 @@ def _compare_ordered(rule: Rule, running: Node, intended: Node, outer: tuple[Nod
 
 def _appended(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
     """The steps for a device that can only add behind what it has: what comes after the first difference is made anew."""
-    kept = 0
-    while kept < min(len(old), len(new)) and list(old)[kept] == list(new)[kept]:
-        kept += 1
-    for identity in reversed(list(old)[kept:]):
+    there, wanted = list(old), list(new)
+    kept = next((n for n, (a, b) in enumerate(zip(there, wanted, strict=False)) if a != b), min(len(there), len(wanted)))
+    for identity in reversed(there[kept:]):
         yield Edit("remove", outer, old[identity], None)
-    for identity in list(new)[kept:]:
+    for identity in wanted[kept:]:
         yield Edit("create", outer, None, new[identity])
 
 

@@ -42,12 +42,17 @@ class Parsed:
     too_deep: bool = False
 
 
-def tree_of_device(syntax: IndentedSyntax, text: str) -> Node:
-    """The canonical tree of what a device lists. Raises ProtocolError for a text that is no configuration."""
+def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
+    """The tree of what a device lists, in its order. Raises ProtocolError for a text that is no configuration."""
     parsed = syntax.parse(text)
     if parsed.too_deep:
         raise ProtocolError(f"what it lists is more than {DEEPEST} levels deep: that is no configuration")
-    return canonical(parsed.tree)
+    return parsed.tree
+
+
+def tree_of_device(syntax: IndentedSyntax, text: str) -> Node:
+    """The canonical tree of what a device lists. Raises ProtocolError for a text that is no configuration."""
+    return canonical(tree_as_listed(syntax, text))
 
 
 class IndentedSyntax:

@@ -183,7 +183,7 @@ def _filtered(edits: Sequence[Edit]) -> Iterator[tuple[int, int]]:
                 inside.setdefault((node.statement.rule.path, n, value), []).append(number)
     for number, edit in enumerate(edits):
         if edit.rule.gate:
-            yield from _gated(number, edit, below[edit.path[:-1]])
+            yield from _gated(number, edit, below.get(edit.path[:-1], ()))
         if not binds(edit.node):
             continue
         if edit.old is not None and edit.operation != "move":

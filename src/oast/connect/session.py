@@ -257,12 +257,9 @@ class CommandLineSession:
     def _answer(self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool) -> str:
         """The device's own words to one line. Raises DeviceRefused when they say no."""
         told = dialogue.answer(text, line.written(), prompt)
-        if not log_answer:
-            wrong = dialogue.error_in(told, self._dialect)
-        else:
-            told = self._transcript.masking.hide(told)
-            wrong = dialogue.error_in(told, self._dialect)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
+        # What is returned stays as the device said it: a secret may be a word of a reading. What is told of it is masked.
+        wrong = dialogue.error_in(told, self._dialect)
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
             raise DeviceRefused(f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number)

@@ -33,7 +33,7 @@ class Transcript:
 
     def received(self, text: str) -> None:
         for line in self.masking.hide(text).split("\n")[:MOST_LINES]:
-            self._add("<", line)
+            self._put("<", line)
 
     def note(self, text: str) -> None:
         """Something about the session itself."""
@@ -47,7 +47,10 @@ class Transcript:
                 self.note(line)
 
     def _add(self, sign: str, text: str) -> None:
-        text = self.masking.hide(text)[:LONGEST_LINE]
+        self._put(sign, self.masking.hide(text))
+
+    def _put(self, sign: str, masked: str) -> None:
+        text = masked[:LONGEST_LINE]
         # A device's words never act on the terminal of whoever reads them.
         clean = text if text.isprintable() else "".join(character if character.isprintable() else "?" for character in text)
         self._lines.append(f"{self._clock() - self._start:8.3f} {sign} {clean}")

@@ -12,7 +12,7 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
-from oast.change.compare import Comparing, Comparison, Manner
+from oast.change.compare import REPLACE, Comparing, Comparison, Manner
 from oast.change.hold import hold_s
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
@@ -240,7 +240,7 @@ def forbid(preparation: Preparation) -> list[Problem]:
 
 async def compare(
     preparation: Preparation,
-    manner: Manner = Manner(),  # noqa: B008
+    manner: Manner = REPLACE,
     *,
     at_once: int | None = None,
     timeout_s: float | None = None,
