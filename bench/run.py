@@ -29,8 +29,10 @@ from simulator import configuring
 
 import oast
 from oast.cli.simulator import Simulator
-from oast.config.difference import difference
+from oast.config.commands import commands
+from oast.config.difference import applied, difference
 from oast.config.indented import IndentedSyntax
+from oast.config.order import in_safe_order
 from oast.config.tree import canonical
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, Mistakes
@@ -412,6 +414,13 @@ def configuration(lines: int, changes: random.Random | None) -> str:
     return "\n".join(text[:lines]) + "\n"
 
 
+def shuffled_list(entries: int) -> tuple[str, str]:
+    """An access list, and the same in any order."""
+    written = [f"  ace accept tcp source-network 10.0.{n // 250}.{n % 250}/32" for n in range(entries)]
+    other = random.Random(1).sample(written, len(written))
+    return tuple("\n".join(["acl gate", *lines]) + "\n" for lines in (written, other))  # type: ignore[return-value]
+
+
 def comparing() -> list[Figure]:
     def compare(one: str, other: str) -> None:
         # A fresh grammar each time, so that nothing is remembered from the round before.
@@ -420,6 +429,16 @@ def comparing() -> list[Figure]:
         if not edits:
             raise AssertionError("the configurations differ")
 
+    def reorder(one: str, other: str) -> None:
+        platform = load(SHIPPED / "bine.toml", Fingerprints(b"bench"))
+        syntax = IndentedSyntax(platform)
+        running = canonical(syntax.parse(one).tree)
+        edits = difference(running, canonical(syntax.parse(other).tree))
+        if not applied(edits, running).children or len(commands(in_safe_order(edits), platform)) < 1000:
+            raise AssertionError("most entries have to be moved")
+
+    shuffled, few = (shuffled_list(20_000), shuffled_list(2_000))
+    many, tenth = best(3, lambda: reorder(*shuffled), lambda: [reorder(*few) for _ in range(10)])
     big = configuration(50_000, None), configuration(50_000, random.Random(1))
     small = configuration(5_000, None), configuration(5_000, random.Random(1))
     lines = big[0].splitlines(), big[1].splitlines()
@@ -433,6 +452,7 @@ def comparing() -> list[Figure]:
     return [
         Figure("compare two of 50,000 lines", ours, theirs, "difflib.unified_diff", 0.5),
         Figure("50,000 lines against ten times 5,000", ours, small_ones, "linear growth", 1.2),
+        Figure("20,000 shuffled against ten times 2,000", many, tenth, "linear growth", 1.5),
     ]
 
 

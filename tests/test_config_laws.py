@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import graphlib
 import ipaddress
+import itertools
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given, reject, settings
 from hypothesis import strategies as st
 
 from oast.config.commands import commands
-from oast.config.difference import applied, difference
-from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.difference import Edit, applied, difference
+from oast.config.order import NoSafeOrder, constraints, in_safe_order
 from oast.config.ownership import Scope, pattern_of
 from oast.config.tree import Node, canonical
 from oastsim.bine.configuration import Configuration, Item
@@ -28,7 +30,17 @@ def delivered(text: str, commands: list[str]) -> str:
 
 
 def commands_between(a: Node, b: Node) -> list[str]:
-    return [c.line.written() for c in commands(in_safe_order(difference(a, b)), BINE)]
+    return [c.line.written() for c in commands(ordered(difference(a, b)), BINE)]
+
+
+def ordered(edits: list[Edit]) -> list[Edit]:
+    """In a safe order; there is none only where bindings exchange access lists that change themselves."""
+    try:
+        return in_safe_order(edits)
+    except NoSafeOrder as circle:
+        if not {"acl"} < {edit.path[0].split()[0] for edit in circle.edits}:
+            raise
+        reject()
 
 
 class LawsTest(unittest.TestCase):
@@ -49,8 +61,24 @@ class LawsTest(unittest.TestCase):
         a, b = tree_of(one), tree_of(other)
         edits = difference(a, b)
         self.assertEqual(applied(edits, a), b)
-        self.assertEqual(applied(in_safe_order(edits), a), b)
+        self.assertEqual(applied(ordered(edits), a), b)
         self.assertEqual(bool(edits), a != b)
+
+    @settings(max_examples=60, deadline=None)
+    @given(configurations(), configurations())
+    def test_a_section_is_entered_once_where_nothing_forces_to_come_back(self, one: str, other: str) -> None:
+        edits = ordered(difference(tree_of(one), tree_of(other)))
+        waits = graphlib.TopologicalSorter[str]()
+        for edit, followers in zip(edits, constraints(edits, ()), strict=True):
+            for follower in followers:
+                if edits[follower].path[0] != edit.path[0]:
+                    waits.add(edits[follower].path[0], edit.path[0])
+        entered = [name for name, _ in itertools.groupby(edit.path[0] for edit in edits)]
+        try:
+            waits.prepare()
+        except graphlib.CycleError:
+            return  # sections that wait for each other cannot each be done at once
+        self.assertEqual(len(entered), len(set(entered)), entered)
 
     @settings(max_examples=120, deadline=None)
     @given(configurations(), configurations())

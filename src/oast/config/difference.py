@@ -8,6 +8,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Literal
 
 from oast.config.tree import Node, Path, canonical
@@ -198,32 +199,66 @@ def _longest_rising(identities: Sequence[str], position: dict[str, int]) -> set[
 def applied(edits: Iterable[Edit], tree: Node) -> Node:
     """`tree` with `edits` carried out in their order, in canonical form. Raises KeyError when an edit does not fit."""
     whole = _thawed(tree)
+    orders: dict[int, _Order] = {}
     for edit in edits:
         place = whole
         for node in edit.outer:
             if node.identity not in place.children:
                 place.children[node.identity] = Node(node.statement, {}, owned=node.owned)
             place = place.children[node.identity]
-        _apply(edit, place)
+        _apply(edit, place, orders)
+    for order in orders.values():
+        order.settle()
     return canonical(_frozen(whole))
 
 
-def _apply(edit: Edit, place: Node) -> None:
-    siblings = place.children
+def _apply(edit: Edit, place: Node, orders: dict[int, _Order]) -> None:
+    siblings, identity = place.children, edit.node.identity
     if edit.operation == "remove":
-        del siblings[edit.node.identity]
+        del siblings[identity]
     elif edit.operation == "replace":
-        siblings[edit.node.identity] = Node(edit.node.statement, siblings[edit.node.identity].children)
+        siblings[identity] = Node(edit.node.statement, siblings[identity].children)
     else:
-        moved = _thawed(edit.node) if edit.operation == "create" else siblings.pop(edit.node.identity)
-        if edit.before is None:
-            siblings[edit.node.identity] = moved
-        else:
-            items = list(siblings.items())
-            index = [identity for identity, _ in items].index(edit.before.identity)
-            items.insert(index, (edit.node.identity, moved))
-            siblings.clear()
-            siblings.update(items)
+        siblings[identity] = _thawed(edit.node) if edit.operation == "create" else siblings.pop(identity)
+        if edit.rule.user_ordered:
+            if id(place) not in orders:
+                # Kept alive by the record, so that no other place gets its number.
+                orders[id(place)] = _Order(place, without=identity)
+            orders[id(place)].put(identity, None if edit.before is None else edit.before.identity)
+
+
+class _Order:
+    """The order of the children of `place` while they are moved: each step costs the same, however many there are."""
+
+    def __init__(self, place: Node, without: str) -> None:
+        self._place = place
+        self._next: dict[str | None, str | None] = {}
+        self._previous: dict[str | None, str | None] = {}
+        names = [None, *(identity for identity in place.children if identity != without), None]
+        for one, other in pairwise(names):
+            self._next[one], self._previous[other] = other, one
+
+    def put(self, identity: str, before: str | None) -> None:
+        """In front of `before`; None: behind all. Raises KeyError for one that is not there."""
+        if identity in self._next:
+            self._join(self._previous[identity], self._next[identity])
+        behind = self._previous[before]
+        self._join(behind, identity)
+        self._join(identity, before)
+
+    def _join(self, one: str | None, other: str | None) -> None:
+        self._next[one], self._previous[other] = other, one
+
+    def settle(self) -> None:
+        """Put the children of the place into this order; those that have gone since are left out."""
+        children = dict(self._place.children)
+        self._place.children.clear()
+        walk = self._next[None]
+        while walk is not None:
+            if walk in children:
+                self._place.children[walk] = children.pop(walk)
+            walk = self._next[walk]
+        self._place.children.update(children)
 
 
 def _thawed(node: Node) -> Node:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import heapq
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from oast.config.difference import Edit
+from oast.config.entering import Sections
 from oast.config.tree import Node, Path
 from oast.platforms.statements import Statement
 from oast.records import Value
@@ -52,23 +52,24 @@ def in_safe_order(edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lam
 
 def _sorted(edits: Sequence[Edit], goes_last: Callable[[Edit], bool], standing: Collection[Target]) -> tuple[list[Edit], list[Edit]]:
     """The edits that can be put in order, and those that wait for each other."""
-    constraints = _constraints(edits, standing)
+    follow = constraints(edits, standing)
     waiting = [0] * len(edits)
-    for followers in constraints:
+    for followers in follow:
         for follower in followers:
             waiting[follower] += 1
-    last = _carried_along([goes_last(edit) for edit in edits], constraints)
+    last = _carried_along([goes_last(edit) for edit in edits], follow)
+    sections = Sections([(is_last, edit.path[:1]) for is_last, edit in zip(last, edits, strict=True)], follow)
     priority = [(last[number], _grammar_order(edit), number) for number, edit in enumerate(edits)]
-    ready = [priority[number] for number in range(len(edits)) if waiting[number] == 0]
-    heapq.heapify(ready)
+    for number in range(len(edits)):
+        if waiting[number] == 0:
+            sections.put(priority[number])
     order: list[Edit] = []
-    while ready:
-        number = heapq.heappop(ready)[-1]
-        order.append(edits[number])
-        for follower in constraints[number]:
+    while (taken := sections.take()) is not None:
+        order.append(edits[taken])
+        for follower in follow[taken]:
             waiting[follower] -= 1
             if waiting[follower] == 0:
-                heapq.heappush(ready, priority[follower])
+                sections.put(priority[follower])
     return order, [edit for number, edit in enumerate(edits) if waiting[number] > 0]
 
 
@@ -112,9 +113,9 @@ def _parts(edit: Edit) -> tuple[Edit, ...]:
 def _circle(stuck: Sequence[Edit], standing: Collection[Target]) -> list[Edit]:
     """Those of the `stuck` edits that wait for each other, without those that only wait for them."""
     numbers = set(range(len(stuck)))
-    constraints = _constraints(stuck, standing)
+    follow = constraints(stuck, standing)
     while True:
-        leading = {n for n in numbers if any(f in numbers for f in constraints[n])}
+        leading = {n for n in numbers if any(f in numbers for f in follow[n])}
         if leading == numbers:
             return [stuck[n] for n in sorted(numbers)]
         numbers = leading
@@ -128,7 +129,7 @@ def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]],
     return (*levels[:-1], (order, (("1" if removal else "0"), *name))), removal
 
 
-def _constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[list[int]]:
+def constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[list[int]]:
     """For each edit, the edits that have to come after it."""
     creates: dict[Target, int] = {}
     removes: dict[Target, int] = {}
