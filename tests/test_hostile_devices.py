@@ -12,10 +12,10 @@ from unittest import mock
 
 from larkwater import LarkwaterTest
 from oast.config.line import Line
-from oast.connect.masking import Masking
 from oast.connect.session import AnswerLimits, CommandLineSession
 from oast.connect.transcript import Transcript
 from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
+from oast.masking import Masking
 from oast.records import Fingerprints
 from trees import BINE
 

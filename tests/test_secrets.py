@@ -6,11 +6,23 @@ import base64
 import contextlib
 import datetime
 import json
+import tempfile
 import threading
+import unittest
 from pathlib import Path
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, apart, on_terminal, program
+from oast.config.commands import commands
+from oast.config.difference import difference
+from oast.config.indented import IndentedSyntax
+from oast.config.order import in_safe_order
+from oast.config.tree import canonical
+from oast.config.view import view
 from oast.estate.encrypted import EncryptedFile
+from oast.masking import Masking
+from oast.platforms.load import SHIPPED, load
+from oast.records import Fingerprints
+from oast.verify.checks import Check, evaluate
 
 HIDDEN = "swordfish-41c7"
 
@@ -107,6 +119,129 @@ class OtherProvidersTest(EstateTest):
         self.assertEqual(code, 0, shown)
         self.assertNotIn(HIDDEN, shown)
         self.assertRegex(shown, r"community <secret [0-9a-f]{8}>")
+
+
+class OddSecretsTest(LarkwaterTest):
+    """Secrets as people have them, and in places where they do not belong."""
+
+    delivered = True
+    # Every one as the community; the login stays as it is. One is the beginning of another, one is a letter.
+    ACCEPTED = (
+        "a",
+        "ab",
+        "reads-7f31",
+        "reads-7f31-quay-2",
+        'a"b',
+        " lead",
+        "back\\slash",
+        "\u00e9t\u00e9",
+        "#1",
+        "last",
+        "<secret 00000000>",
+    )
+
+    def test_whatever_the_secret_is_the_device_has_it_and_nobody_sees_it(self) -> None:
+        lines: list[str] = []
+        for value in self.ACCEPTED:
+            environment = {"OAST_SECRET_SNMP_READ": value, "OAST_SECRET_SNMP_BILLING": f"{value}-and-more"}
+            for command in ("push -m odd --yes -v", "diff"):
+                run = self.oast(*command.split(), "--on", "site=tern", environment=environment)
+                lines += (run.out + run.err).splitlines()
+            self.assertNotIn("to change (+", run.out)
+        shown = "\n".join(line for line in lines if "community" in line)
+        self.assertIn("+   community <secret", shown)
+        for value in self.ACCEPTED[2:6]:
+            self.assertNotIn(value, shown)
+        for path in self.estate.glob(".oast/log/*/*"):
+            self.assertNotRegex(path.read_text(), r"community (?!<secret|\"<secret)")
+
+    def test_what_cannot_be_typed_in_one_line_is_told_before_a_device_is_touched(self) -> None:
+        for value, told in (
+            ("reads\nremove user ops-mira", "U+000A (a line break)"),
+            ("reads\r", "U+000D (a carriage return)"),
+            ("re\tads", "U+0009 (a tab)"),
+            ("re\u2028ads", "U+2028 (line separator)"),
+            ("re\x1b[2Jads", "U+001B (a control code)"),
+        ):
+            run = self.oast("push", "-m", "odd", "--yes", expect=3, environment={"OAST_SECRET_SNMP_READ": value})
+            line = self.line_of("templates/bine/monitoring.j2", "{{ community.name }}")
+            message = f"templates/bine/monitoring.j2:{line}: the secret 'snmp-read' holds {told}, which devices do not take as it is"
+            self.assertIn(message, run.err)
+            self.assertIn("oast secret set snmp-read", run.err)
+            self.assertNotIn("ads", run.err.replace(message, ""))
+
+    def test_a_template_cannot_reveal_what_it_is_given(self) -> None:
+        template = self.estate / "templates/bine/monitoring.j2"
+        written = template.read_text()
+        for expression in (
+            "community.name.reveal()", "community.name|attr('reveal')", "community.name._value", "community.name['reveal']()",
+            "'{0._value}'.format(community.name)", "'{0.reveal}'.format(community.name)", "community.name|string", "community.name|list",
+            "'%s' % community.name", "community.name ~ ''", "community.name|tojson", "[community.name]|join", "community.name|upper",
+            "community.name.digest", "community|jmespath('name._value')", "community.name|urlencode", "community.name|length",
+            "community.name|replace('r', 'x')", "(community.name + 'x').reveal()", "community.name|forceescape", "[community.name]",
+            "communities|map(attribute='name')|map('string')|join", "communities|tojson", "community|string", "community|xmlattr",
+        ):  # fmt: skip
+            template.write_text(written.replace("{{ community.name }}", "{{ " + expression + " }}"))
+            run = self.oast("render", "--on", "site=tern", "--section", "monitoring", expect=None)
+            self.assertNotEqual((run.code, "community <secret" in run.out), (0, False), f"{expression}: {run.out}")
+            for secret in SECRETS.values():
+                self.assertNotIn(secret, run.out + run.err, expression)
+        texts = []
+        for expression in ("{{ 'yes' if community.name == 'reads-7f31-quay' else 'no' }}", "no"):
+            template.write_text(written.replace("{{ community.name }}", expression))
+            texts.append(self.oast("render", "--on", "site=tern", "--section", "monitoring").out)
+        self.assertEqual(*texts, "a guess cannot be tried")
+
+    def test_a_secret_where_the_platform_marks_none_is_told(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: {secret: snmp-read}")
+        told = self.oast("push", "-m", "x", "--yes", expect=3).err
+        self.assertIn("the secret 'snmp-read' stands in 'contact', which is not marked as secret by the platform", told)
+        self.assertNotIn(SECRETS["snmp-read"], told)
+
+
+class OrderedSecretsTest(unittest.TestCase):
+    def test_secrets_in_a_users_order_are_moved_without_being_seen(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "bine.toml"
+            more = '"vault" = { kind = "container" }\n"vault/word" = { kind = "leaf-list", takes = "text", ordered-by = "user", secret = true }\n'
+            path.write_text((SHIPPED / "bine.toml").read_text().replace('"acl" = {', f'{more}"acl" = {{', 1))
+            platform = load(path, Fingerprints(b"k" * 32))
+        syntax = IndentedSyntax(platform)
+        one, other = (
+            canonical(syntax.parse("vault\n" + "".join(f"  word {word}\n" for word in words.split())).tree)
+            for words in ("reed sedge rush", "rush moss reed")
+        )
+        edits = difference(one, other)
+        made = commands(in_safe_order(edits), platform)
+        written = [command.line.written().strip() for command in made]
+        self.assertTrue(any(" before " in line and line.endswith("reed") for line in written), written)
+        for told in (
+            repr(made),
+            *(c.masked for c in made),
+            repr(edits),
+            *(repr(e.path) for e in edits),
+            *(line.text for line in view(edits)),
+        ):
+            for word in ("reed", "sedge", "rush", "moss"):
+                self.assertNotIn(word, told)
+
+
+class MaskingTest(unittest.TestCase):
+    def test_each_spelling_is_hidden_and_the_longer_counts(self) -> None:
+        keys = Fingerprints(b"k" * 32)
+        whole, inside, letter = keys.secret("whole", 'reed "and" sedge'), keys.secret("inside", "and"), keys.secret("letter", "q")
+        lines = keys.secret("lines", "first-line\nsecond-line\n")
+        masking = Masking()
+        for secret in (inside, letter, whole, lines):
+            masking.add(secret)
+        for text in (f"x {whole.reveal()} y", 'x "reed \\"and\\" sedge" y', json.dumps(whole.reveal())):
+            self.assertIn(str(whole), masking.hide(text))
+            self.assertNotIn("sedge", masking.hide(text))
+        self.assertEqual(masking.hide("sand and q, quay"), f"sand {inside} {letter}, quay")
+        self.assertEqual(masking.hide("> second-line"), f"> {lines}")
+        check = Check("quay", "name", "system", {}, "hostname", "quay", ())
+        found = evaluate([check], {"system": [{"hostname": whole.reveal()}]}, masking.hide)
+        self.assertEqual((found[0].passed, found[0].actual), (False, str(whole)))
 
 
 class FullRunTest(LarkwaterTest):

@@ -9,7 +9,7 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src"
 LAYERS = (
-    ("errors", "records", "nearest", "files", "memory"),
+    ("errors", "records", "nearest", "files", "memory", "masking"),
     ("estate",),
     ("platforms",),
     ("config",),

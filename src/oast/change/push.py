@@ -222,7 +222,7 @@ class _Watching:
         self._connector = connector
         self._sessions: dict[str, Session] = {}
         self.watched = [
-            Watched(t.name, checks, self._readings_of(t, checks), t.is_excused)
+            Watched(t.name, checks, self._readings_of(t, checks), t.is_excused, t.hide)
             for t in delivered
             if (checks := tuple(check for check in t.checks if check.peer in names))
         ]

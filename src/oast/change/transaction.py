@@ -198,10 +198,14 @@ class Transaction:
         self.phase = Phase.APPLIED
         self._say(Stage.APPLIED)
 
+    def hide(self, text: str) -> str:
+        """`text` from this device without the secrets that were sent to it."""
+        return self._transcript.masking.hide(text)
+
     async def check(self) -> list[CheckResult]:
         """The checks against the device as it is now; none when it is lost."""
         try:
-            return evaluate(self.checks, await self._read_state())
+            return evaluate(self.checks, await self._read_state(), self.hide)
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return []
@@ -218,7 +222,7 @@ class Transaction:
 
     def is_excused(self, result: CheckResult) -> bool:
         """Whether a failed check failed in the same way before, and rests on nothing that this delivery changes."""
-        before = evaluate((result.check,), self._before)
+        before = evaluate((result.check,), self._before, self.hide)
         return before[0].actual == result.actual and not touches(result.check, self.comparison.edits)
 
     def touches(self, result: CheckResult) -> bool:
@@ -460,7 +464,7 @@ class Transaction:
     ) -> None:
         self.phase = Phase.ENDED
         # It may hold what the device said.
-        reason = self._transcript.masking.hide(reason) if reason else reason
+        reason = self.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
         self.outcome = Outcome(
             device=self.name,

@@ -29,13 +29,15 @@ CONFIRM_MARGIN_S = 2.0
 class Watched:
     """A device that is delivered already: checks of it whose other end is in this wave, and how its readings are had.
 
-    `excused` says whether a failed check of it failed just so before anything was delivered, and rests on nothing that was.
+    `excused` says whether a failed check of it failed just so before anything was delivered, and rests on nothing that was;
+    `hide` takes out of what it says the secrets that were sent to it.
     """
 
     device: str
     checks: tuple[Check, ...]
     readings: Callable[[], Awaitable[Readings]]
     excused: Callable[[CheckResult], bool]
+    hide: Callable[[str], str]
 
 
 @dataclass(frozen=True)
@@ -208,7 +210,7 @@ class Wave:
                     readings = await watched.readings()
                 except DeviceError:
                     return  # What cannot be read now is no finding about this wave; its own end is checked in any case.
-            for result in evaluate(checks, readings):
+            for result in evaluate(checks, readings, watched.hide):
                 if not result.passed and not watched.excused(result):
                     found.setdefault(by_name[str(result.check.peer)], []).append(result)
 

@@ -115,8 +115,7 @@ class _Writer:
             return self._removed(edit, inline)
         if edit.operation == "replace" and rule.spelling.change and edit.old is not None:
             fields = self._fields(statement, inline)
-            old = zip(rule.arguments, edit.old.statement.arguments, strict=True)
-            fields.update({f"old.{argument.name}": () if value is None else (value,) for argument, value in old})
+            fields.update({f"old.{name}": value for name, value in self._values(rule, edit.old.statement).items()})
             return [filled(template, fields) for template in rule.spelling.change]
         placed = edit.before is not None or edit.operation == "move"
         if placed and self._spelling.insert_before is not None and self._spelling.insert_last is not None:

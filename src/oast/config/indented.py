@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
@@ -15,6 +14,7 @@ from oast.memory import uncollected
 from oast.platforms.definition import Platform
 from oast.platforms.grammar import NO_SECRETS, Grammar, with_secrets
 from oast.platforms.statements import Rule, Statement, UnknownStatement
+from oast.platforms.types import ODD, WrongValue, check_secret, named_odd
 from oast.records import Secret, Value
 
 # A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is mostly the first.
@@ -164,19 +164,15 @@ def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, .
     yield Line((delimiter,))
 
 
-# What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a line. A tab
-# between words is fine; inside a text in quotes it would be typed as the key that it is.
-_ODD = re.compile(
-    '[\x00-\x08\x0b-\x0c\x0e-\x1f\x7f-\xa0\u1680\u2000-\u200f\u2028-\u202f\u205f-\u2069\u3000\ufeff\ufff9-\ufffb]|"[^"\n]*\t[^"\n]*"'
-)
+# A tab between words is fine; inside a text in quotes it would be typed as the key that it is.
+_ODD = re.compile(f'{ODD.pattern}|"[^"\n]*\t[^"\n]*"')
 
 
 def _odd(text: str) -> Iterator[TextProblem]:
     for number, line in enumerate(text.split("\n"), 1):
         for match in _ODD.finditer(line):
             character = "\t" if len(match[0]) > 1 else match[0]
-            called = {"\t": "a tab", "\x00": "a NUL"}.get(character, unicodedata.name(character, "a control code").lower())
-            message = f"the line holds U+{ord(character):04X} ({called}), which devices do not take as it is"
+            message = f"the line holds {named_odd(character)}, which devices do not take as it is"
             hint = "type an ordinary space, or nothing" if character != "\t" else "use spaces inside quotes"
             yield TextProblem(number, message, character, hint)
             break
@@ -365,6 +361,8 @@ class _BlockReader:
         if isinstance(value, Secret) and not rule.secret:
             message = f"the secret '{value.name}' stands in '{rule.name}', which is not marked as secret by the platform"
             self.problems.append(TextProblem(number, message, rule.name, "put it where secrets belong"))
+        elif isinstance(value, Secret) and value.name:
+            self.problems.extend(_problem_of(value, rule, number))
         return (self._grammar.made(rule, (value,)),), skip
 
     def _first_child(self, outer_indent: int, below: int, indent: int, number: int, line: str) -> int:
@@ -388,6 +386,17 @@ class _BlockReader:
         except UnknownStatement as unknown:
             self.problems.append(TextProblem(number, unknown.message, unknown.word, unknown.hint))
             return (self._grammar.opaque(_masked(line, self._marks)),)
+
+
+def _problem_of(secret: Secret, rule: Rule, number: int) -> Iterator[TextProblem]:
+    """Why a secret that is text over several lines cannot be sent, if it cannot."""
+    try:
+        check_secret(secret.name, secret.reveal(), several_lines=True)
+    except WrongValue as wrong:
+        yield TextProblem(number, str(wrong), rule.name, wrong.hint)
+    if all(delimiter in secret.reveal() for delimiter in rule.delimiters):
+        message = f"the secret '{secret.name}' holds everything that could end the text of '{rule.name}'"
+        yield TextProblem(number, message, rule.name, f"it may not hold {' and '.join(map(repr, rule.delimiters))}")
 
 
 def _delimited(context: Rule, line: str) -> Rule | None:

@@ -122,7 +122,8 @@ class Connector:
                     self._kept.remove(opened)
                 else:
                     await opened.close()
-        except DeviceError:
+        except DeviceError as error:
+            error.message = transcript.masking.hide(error.message)
             transcript.write(log)
             raise
         except Exception as error:

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from oast import __version__
-from oast.connect.masking import Masking
 from oast.files import write_whole
+from oast.masking import Masking
 
 # Of what a device says without end, that much is written down.
 MOST_LINES = 2_000

@@ -102,12 +102,6 @@ class Secrets:
             raise EstateError(f"the command for secrets cannot be run: {reason}", place=Place("oast.toml")) from None
         return done.stdout.rstrip("\n") if done.returncode == 0 else None
 
-    def hide(self, text: str) -> str:
-        """`text` with every secret that was asked for so far replaced by its fingerprint."""
-        for secret in self._known.values():
-            text = text.replace(secret.reveal(), str(secret))
-        return text
-
     def _from_file(self) -> Mapping[str, Any]:
         if self._read is None:
             self._read = {}

@@ -76,7 +76,7 @@ async def verify(
             on_event(DeviceEvent(name, Stage.READING))
             while True:
                 readings = await read(session, intent.platform, sorted({check.reading for check in checks[name]}))
-                results = evaluate(checks[name], readings)
+                results = evaluate(checks[name], readings, session.transcript.masking.hide)
                 if time.now() + POLL_S > until or all(result.passed for result in results):
                     return results
                 on_event(DeviceEvent(name, Stage.WAITING_FOR_TRUTH))

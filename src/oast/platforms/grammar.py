@@ -112,7 +112,13 @@ class Grammar:
         words = words_of(line, marks, quotes=self.quotes)
         anything = context.children.get("")
         if anything is not None and anything.structural:
-            return (self.made(anything, (" ".join(str(word) for word in words),)),)
+            for word in words:
+                if isinstance(word, Secret):
+                    message = f"the secret '{word.name}' stands in a line that the platform's file does not describe"
+                    raise UnknownStatement(
+                        message, word=str(word), hint="it could be seen there: say which statement it is, with secret = true"
+                    )
+            return (self.made(anything, (" ".join(map(str, words)),)),)
         branch = context.branch
         if branch is None:
             raise UnknownStatement(f"nothing stands below '{context.name}'", word=str(words[0]))

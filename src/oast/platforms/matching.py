@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from oast.nearest import nearest
 from oast.platforms.statements import Argument, Option, Rule, Statement, UnknownStatement
-from oast.platforms.types import WrongValue, quoted
+from oast.platforms.types import WrongValue, check_secret, quoted
 from oast.records import Secret, Value, revealed
 
 Taken = dict[tuple[str, int], Value]
@@ -297,6 +297,11 @@ def converted(place: Place, words: Sequence[Value], depth: int) -> Value:
     if secrets and not argument.secret:
         message = f"the secret '{secrets[0].name}' stands in '{place.rule.name}', which is not marked as secret by the platform"
         raise UnknownStatement(message, word=written, hint="it could be seen there: put it where secrets belong", depth=depth + 1)
+    for secret in secrets:
+        try:
+            check_secret(secret.name, secret.reveal())
+        except WrongValue as wrong:
+            raise UnknownStatement(str(wrong), word=written, hint=wrong.hint, depth=depth + 1) from None
     try:
         value = argument.type.convert([revealed(word) for word in words])
     except WrongValue as wrong:

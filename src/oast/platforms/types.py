@@ -10,6 +10,7 @@ from __future__ import annotations
 import ipaddress
 import re
 import socket
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -38,6 +39,23 @@ class ValueType:
     examples: tuple[str, ...]
     most: int | None = 1
     numeric: bool = False
+
+
+# What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a line.
+ODD = re.compile("[\x00-\x08\x0b-\x0c\x0e-\x1f\x7f-\xa0\u1680\u2000-\u200f\u2028-\u202f\u205f-\u2069\u3000\ufeff\ufff9-\ufffb]")
+
+
+def named_odd(character: str) -> str:
+    """`U+00A0 (no-break space)`."""
+    called = {"\t": "a tab", "\n": "a line break", "\r": "a carriage return", "\x00": "a NUL"}
+    return f"U+{ord(character):04X} ({called.get(character) or unicodedata.name(character, 'a control code').lower()})"
+
+
+def check_secret(name: str, value: str, *, several_lines: bool = False) -> None:
+    """Whether `value`, the secret called `name`, can be typed in one line, or in lines. Raises WrongValue, which does not show it."""
+    wrong = ODD.search(value) or re.search(r"[\t\r]" if several_lines else r"[\t\r\n]", value)
+    if wrong is not None:
+        raise WrongValue(f"the secret '{name}' holds {named_odd(wrong[0])}, which devices do not take as it is", f"oast secret set {name}")
 
 
 def quoted(text: str) -> str:

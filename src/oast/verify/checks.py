@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from oast.config.tree import Path
 from oast.intent.intent import Intent
@@ -49,10 +49,11 @@ class CheckResult:
         return f"{self.check.title}: {self.actual or 'not there'}" + ("" if self.passed else f", wanted {self.check.wanted}")
 
 
-def evaluate(checks: Iterable[Check], readings: Readings) -> list[CheckResult]:
-    """Every check against the readings of its device."""
+def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], str] = str) -> list[CheckResult]:
+    """Every check against the readings of its device; what a result says of them has passed `hide`."""
     by_value: dict[tuple[str, str], dict[str | None, list[Record]]] = {}
-    return [_judged(check, _likely(check, readings.get(check.reading, ()), by_value)) for check in checks]
+    judged = (_judged(check, _likely(check, readings.get(check.reading, ()), by_value)) for check in checks)
+    return [result if result.actual is None else replace(result, actual=hide(result.actual)) for result in judged]
 
 
 _GLOB = re.compile(r"[*?\[]")

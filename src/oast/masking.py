@@ -1,11 +1,10 @@
-"""The one point that everything logged or told of a session passes: no secret that was sent in it stands in what comes out."""
+"""The one point that everything logged or told of a session passes: no secret that is known there stands in what comes out."""
 
 from __future__ import annotations
 
 import json
 import re
 
-from oast.platforms.types import quoted
 from oast.records import Secret
 
 # Shorter than that, a secret is hidden only where it stands as a word of its own: "a" is in every sentence.
@@ -22,7 +21,8 @@ class Masking:
     def add(self, secret: Secret) -> None:
         """From now on `secret` is hidden."""
         text = secret.reveal()
-        spellings = {text, text.strip(), quoted(text), json.dumps(text)[1:-1], json.dumps(text, ensure_ascii=False)[1:-1]}
+        escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+        spellings = {text, text.strip(), escaped, json.dumps(text)[1:-1], json.dumps(text, ensure_ascii=False)[1:-1]}
         spellings |= {line.strip() for line in text.splitlines()}
         for spelling in spellings:
             if spelling and spelling not in self._masks:
