@@ -6,7 +6,7 @@ import unittest
 from unittest import mock
 
 from larkwater import EstateTest
-from oast.errors import EstateError, UsageError
+from oast.errors import EstateError
 from oast.estate import selectors
 from oast.estate.estate import find
 from oast.estate.selectors import Attributes
@@ -67,14 +67,48 @@ class MergeTest(unittest.TestCase):
             extend(wide, {"mtu": [1]})
 
 
-class FindTest(EstateTest):
-    def test_an_estate_above_is_found_unless_it_is_somebody_elses(self) -> None:
+class WhoseTest(EstateTest):
+    """What others can write to is named before anything in it runs."""
+
+    def test_an_estate_of_somebody_else_has_to_be_named(self) -> None:
         below = self.estate / "values" / "devices"
         self.assertEqual(find(below), self.estate)
-        with mock.patch("os.getuid", return_value=4711), mock.patch("oast.estate.estate.ROOT_USER", -1):
-            self.assertEqual(find(self.estate), self.estate)
-            with self.assertRaisesRegex(UsageError, "oast.toml belongs to another user"):
-                find(below)
+        self.edit("oast.toml", "[secrets]\n", '[secrets]\ncommand = ["touch", "ran"]\n')
+        with mock.patch("os.getuid", return_value=4711), mock.patch("oast.estate.guard.ROOT_USER", -1):
+            told = self.oast("render", expect=2).err
+            self.assertIn(f"{self.estate} belongs to another user, and its settings may run commands", told)
+            self.assertIn(f"if you trust it: --estate {self.estate}", told)
+            self.assertFalse((self.estate / "ran").exists())
+            named = self.oast("lint", "--estate", ".", expect=None).err
+            self.assertIn("careful: . belongs to another user, and its settings may run commands", named)
+
+    def test_what_everybody_can_write_is_told_once(self) -> None:
+        (self.estate / "templates/bine/time.j2").chmod(0o666)
+        (self.estate / "values").chmod(0o777)
+        told = "careful: values can be written by everybody\ncareful: templates/bine/time.j2 can be written by everybody\n"
+        self.assertEqual(self.oast("render").err, told)
+        (self.estate / "values").chmod(0o755)
+        (self.estate / "templates/bine").chmod(0o777)
+        self.assertEqual(self.oast("render").err, "careful: templates/bine can be written by everybody\n")
+        self.estate.chmod(0o777)
+        self.assertIn("can be written by everybody, and its settings may run commands", self.oast("render", expect=2).err)
+        self.estate.chmod(0o755)
+        (self.estate / "templates/bine").chmod(0o755)
+        (self.folder / "settings").write_text((self.estate / "oast.toml").read_text())
+        (self.folder / "settings").chmod(0o666)
+        (self.estate / "oast.toml").unlink()
+        (self.estate / "oast.toml").symlink_to("../settings")
+        self.assertIn(
+            f"oast.toml can be written by everybody (it leads to {self.folder.resolve()}/settings)", self.oast("render", expect=2).err
+        )
+
+    def test_working_data_that_others_could_read_is_closed_to_them_and_they_are_told_so(self) -> None:
+        self.oast("render")
+        working = self.estate / ".oast"
+        self.assertEqual(working.stat().st_mode & 0o077, 0)
+        working.chmod(0o755)
+        self.assertEqual(self.oast("render").err, ".oast could be read by others; from now on only by you\n")
+        self.assertEqual((working.stat().st_mode & 0o077, self.oast("render").err), (0, ""))
 
 
 class ProgramTest(EstateTest):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import resource
 
 from larkwater import EstateTest
+from oast.platforms.load import SHIPPED
 
 DEEP = 100_000
 
@@ -33,6 +35,58 @@ class HostileFilesTest(EstateTest):
             self.assertIn(words, told)
         file.unlink()
         self.assertIn("a number of 5000 digits", self.told("render", "--with", "link_cost=" + "9" * 5000, expect=2))
+
+    def test_nothing_outside_the_templates_is_taken_in(self) -> None:
+        (self.folder / "outside.j2").write_text("hidden-4711\n")
+        (self.folder / "elsewhere").mkdir()
+        (self.folder / "elsewhere" / "more.j2").write_text("{% macro x() %}hidden-4711{% endmacro %}\n")
+        folder = self.estate / "templates/bine"
+        (folder / "link.j2").symlink_to(self.folder / "outside.j2")
+        (folder / "linked").symlink_to(self.folder / "elsewhere")
+        (folder / "to-key.j2").symlink_to(self.folder / "larkwater.key")
+        (folder / "within.j2").symlink_to("time.j2")
+        (folder / "bytes.j2").write_bytes(b"\xff\xfe")
+        system = folder / "system.j2"
+        written = system.read_text()
+        key = json.loads((self.folder / "larkwater.key").read_text())["k"]
+        for line, words in (
+            ("{% include '../../../outside.j2' %}", "leads out of the estate's templates"),
+            (f"{{% include '{self.folder}/outside.j2' %}}", ""),
+            ("{% include 'link.j2' %}", "'link.j2' leads out of the estate's templates"),
+            ("{% import 'linked/more.j2' as m %}{{ m.x() }}", "'linked/more.j2' leads out of the estate's templates"),
+            ("{% from 'linked/more.j2' import x %}{{ x() }}", "leads out of the estate's templates"),
+            ("{% extends 'to-key.j2' %}", "leads out of the estate's templates"),
+            ("{% include ['nothing', 'to-key.j2'] %}", ""),
+            ("{% include 'to-key.j2' ignore missing %}", ""),
+            ("{% include 'bytes.j2' %}", "it is no UTF-8 text"),
+        ):
+            system.write_text(written + line + "\n")
+            run = self.oast("lint", expect=None)
+            told = run.out + run.err
+            self.assertIn(words, told)
+            self.assertEqual(run.code, 0 if "ignore missing" in line else 3, told)
+            for hidden in ("hidden-4711", key):
+                self.assertNotIn(hidden, told)
+        system.unlink()
+        system.symlink_to(self.folder / "outside.j2")
+        self.assertIn("templates/bine/system.j2: the template leads out of the estate's templates", self.told("lint"))
+
+    def test_names_never_lead_anywhere(self) -> None:
+        for name in ("../../outside", "/etc/hostname", "a/b", ".hidden", "a b", "..", "x\x00"):
+            written = (self.estate / "intent.yaml").read_text()
+            self.edit("intent.yaml", "  - section: system\n", f"  - section: {json.dumps(name)}\n")
+            self.assertRegex(self.told("lint"), r"cannot be a section's name|may not hold|U\+0000|special characters")
+            (self.estate / "intent.yaml").write_text(written)
+        platforms = self.estate / "platforms"
+        platforms.mkdir()
+        shipped = (SHIPPED / "bine.toml").read_text()
+        (platforms / "bine.toml").write_text(shipped.replace('name = "bine"', 'name = "../../elsewhere"'))
+        self.assertIn("'../../elsewhere' cannot be a platform's name", self.told("lint"))
+        (platforms / "bine.toml").unlink()
+        for platform in ("../bine", "/etc/passwd", "bine/../bine"):
+            self.edit("inventory/devices.yaml", "platform: bine", f"platform: {platform}")
+            self.assertIn(f"there is no platform '{platform}'", self.told("lint"))
+            self.edit("inventory/devices.yaml", f"platform: {platform}", "platform: bine")
 
     def test_a_long_text_of_which_much_is_empty_is_whole(self) -> None:
         template = self.estate / "templates/bine/system.j2"

@@ -10,8 +10,10 @@ import tempfile
 import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, apart, on_terminal, program
+from oast import __version__
 from oast.config.commands import commands
 from oast.config.difference import difference
 from oast.config.indented import IndentedSyntax
@@ -109,6 +111,41 @@ class OtherProvidersTest(EstateTest):
         self.assertEqual(len(set(before.splitlines()) & set(after.splitlines())), 4, "one community is another now, the rest is the same")
         self.edit("oast.toml", str(script), f"{script}-gone")
         self.assertIn("the command for secrets cannot be run", self.oast("render", expect=3).err)
+
+    def test_what_the_command_says_and_prints_is_looked_at(self) -> None:
+        (self.estate / "secrets.jwe").unlink()
+        keeper = self.estate / "keeper"
+        self.edit("oast.toml", "[secrets]\n", '[secrets]\ncommand = ["./keeper", "{name}"]\n')
+        for script, told in (
+            ("echo 'token has expired' >&2; exit 3", "the command for secrets said: token has expired"),
+            ("exit 3", "the command for secrets said: it ended with code 3"),
+            ("true", "the command prints nothing for the secret 'snmp-read'"),
+            ("printf 'a\\nb\\n'", "the command prints several lines for the secret 'snmp-read'"),
+            ("printf 'a\\000b'", "the command prints a NUL for the secret 'snmp-read'"),
+            ("printf '\\377'", "what the command prints for the secret 'snmp-read' is not UTF-8 text"),
+            ("yes", "the command for secrets prints more than 65536 bytes"),
+            ("printf 'a\\tb'", "the secret 'snmp-read' holds U+0009 (a tab)"),
+        ):
+            keeper.write_text(f"#!/bin/sh\n{script}\n")
+            keeper.chmod(0o755)
+            run = self.oast("render", "--section", "monitoring", "--on", "site=gull", expect=3)
+            self.assertIn(told, run.err)
+        keeper.write_text("#!/bin/sh\nsleep 60 &\nsleep 60\n")
+        with mock.patch("oast.estate.provider.AT_MOST_S", 0.3):
+            self.assertIn("the command for secrets takes more than 0.3 s", self.oast("render", expect=3).err)
+
+    def test_the_command_gets_no_secret_of_others(self) -> None:
+        keeper = self.estate / "keeper"
+        keeper.write_text("#!/bin/sh\nenv > seen\npwd >> seen\nexit 1\n")
+        keeper.chmod(0o755)
+        self.edit("oast.toml", "[secrets]\n", '[secrets]\ncommand = ["./keeper", "{name}"]\n')
+        key = json.loads((self.folder / "larkwater.key").read_text())["k"]
+        self.oast("render", environment={"OAST_SECRET_OTHER": "not-for-it", "OAST_SECRETS_KEY": key, "KEEPER_TOKEN": "for-it"})
+        seen = (self.estate / "seen").read_text()
+        self.assertNotIn("not-for-it", seen)
+        self.assertNotIn(key, seen)
+        self.assertIn("KEEPER_TOKEN=for-it", seen)
+        self.assertTrue(seen.endswith(f"{self.estate.resolve()}\n"), seen)
 
     def test_a_person_is_asked_without_showing_what_is_typed(self) -> None:
         (self.estate / "secrets.jwe").unlink()
@@ -315,10 +352,17 @@ class FullRunTest(LarkwaterTest):
             "    raise RuntimeError(f'cannot keep {value}') from ValueError(value)\n"
             "s.Secrets.made = broken\n"
         )
-        run = apart("lint", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
+        run = apart("lint", "--with", "x=s3cret-value", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
         self.assertIn("This is a fault of Oast (RuntimeError), not yours", run.err)
         kept = Path(run.err.split("with the file ")[1].strip())
-        self.addCleanup(kept.unlink)
-        for secret in SECRETS.values():
+        self.assertEqual((kept.parent, kept.stat().st_mode & 0o077), (self.estate / ".oast/faults", 0))
+        for secret in (*SECRETS.values(), "s3cret-value"):
             self.assertNotIn(secret, run.out + run.err + kept.read_text())
-        self.assertIn("secrets.py", kept.read_text())
+        for needed in (
+            "secrets.py:",
+            "because of ValueError",
+            f"oast {__version__}, Python 3.",
+            "asyncssh 2.",
+            "command: oast lint --with …",
+        ):
+            self.assertIn(needed, kept.read_text())

@@ -1,5 +1,6 @@
 """`python -m oastsim NETWORK FOLDER` runs the devices of NETWORK in this process and keeps their state in FOLDER."""
 
+import os
 import sys
 from pathlib import Path
 
@@ -11,6 +12,8 @@ def main() -> int:
         sys.stderr.write("usage: python -m oastsim NETWORK FOLDER\n")
         return 2
     folder = Path(sys.argv[2])
+    # What the devices keep holds password hashes and keys.
+    os.umask(0o077)
     folder.mkdir(parents=True, exist_ok=True)
     try:
         daemon.run(network.load(Path(sys.argv[1])), folder)

@@ -9,13 +9,14 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from oast.errors import DeviceError
+from oast.files import make_private
 
 
 @contextmanager
 def device_lock(working: Path, name: str) -> Iterator[None]:
     """Hold the lock of the device `name`. Raises DeviceError when another run holds it."""
     path = working / "locks" / f"{name}.lock"
-    path.parent.mkdir(parents=True, exist_ok=True)
+    make_private(path.parent)
     handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
     try:
         try:

@@ -18,6 +18,7 @@ from oast.change.locks import device_lock
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.transaction import Means, Transaction
 from oast.change.wave import Limits, Watched, Wave
+from oast.config.difference import secrets_named
 from oast.config.indented import IndentedSyntax
 from oast.config.tree import Node
 from oast.config.view import Counts
@@ -30,7 +31,6 @@ from oast.estate.selectors import Selector
 from oast.fleet.clock import Clock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
 from oast.intent.intent import Intent
-from oast.platforms.definition import Platform
 from oast.readings.read import read
 from oast.readings.tables import Readings
 from oast.verify.checks import Check
@@ -63,20 +63,22 @@ def new_run() -> str:
 class _Opener:
     """Opens sessions to one device."""
 
-    def __init__(self, connector: Connector, device: Device, platform: Platform) -> None:
+    def __init__(self, connector: Connector, comparison: Comparison) -> None:
         self._connector = connector
-        self._device = device
-        self._platform = platform
+        self._device = comparison.intent.device
+        self._platform = comparison.intent.platform
+        self._changes_login = bool(secrets_named(comparison.edits) & connector.login_secrets)
 
     @property
     def has_second(self) -> bool:
         return self._device.attributes.get("second_way") is not None
 
-    async def __call__(self, transcript: Transcript, *, second: bool = False) -> Session:
+    async def __call__(self, transcript: Transcript, *, second: bool = False, proving: bool = False) -> Session:
         target = self._connector.second_way(self._device) if second else None
         if second and target is None:
             raise ConnectionFailed("the inventory names no second way in")
-        return await self._connector.open(self._device, self._platform, transcript, target=target)
+        newest_only = proving and self._changes_login
+        return await self._connector.open(self._device, self._platform, transcript, target=target, newest_only=newest_only)
 
 
 class Push:
@@ -201,7 +203,7 @@ class Push:
         syntax = self._syntax_of(intent)
         means = Means(
             syntax=syntax,
-            opener=_Opener(self._connector, intent.device, intent.platform),
+            opener=_Opener(self._connector, comparison),
             backup=Backup(options.working / "backups" / options.run / f"{comparison.name}.txt", syntax, options.mask_backups),
             log=options.working / "log" / options.run / f"{comparison.name}.log",
             timer_s=options.revert_timer_s,

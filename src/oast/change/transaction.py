@@ -38,8 +38,8 @@ RETRY_S = 1.0
 class Opener(Protocol):
     """Opens sessions to the transaction's device."""
 
-    async def __call__(self, transcript: Transcript, *, second: bool = False) -> Session:
-        """A new session; with `second`, by the second way in. Raises DeviceError."""
+    async def __call__(self, transcript: Transcript, *, second: bool = False, proving: bool = False) -> Session:
+        """A new session; with `second`, by the second way in; `proving`, as every later one will come in. Raises DeviceError."""
 
     @property
     def has_second(self) -> bool:
@@ -247,7 +247,7 @@ class Transaction:
 
     async def _log_in_again(self) -> None:
         self._say(Stage.LOGGING_IN_AGAIN)
-        fresh = await self._means.opener(self._transcript)
+        fresh = await self._means.opener(self._transcript, proving=True)
         await self._close()
         self._session = fresh
 

@@ -102,6 +102,19 @@ def add_connection(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--timeout", metavar="S", type=seconds, help="seconds to wait for a device's answer (default: from oast.toml)")
 
 
+def add_delivery(parser: argparse.ArgumentParser) -> None:
+    """Why and how to deliver."""
+    parser.add_argument("-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run")
+    parser.add_argument("--ticket", metavar="T", help="the ticket it belongs to")
+    parser.add_argument("--dry-run", action="store_true", help="compare and show, touch nothing")
+    parser.add_argument("--yes", action="store_true", help="deliver without asking")
+    parser.add_argument("--revert-timer", metavar="S", type=seconds, help="seconds until a device goes back by itself")
+    parser.add_argument("--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true")
+    parser.add_argument("--most-failures", metavar="N", type=count, help="devices that may fail or be reverted before no further is begun")
+    parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
+    add_connection(parser)
+
+
 def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
     """What comes out."""
     parser.add_argument("--format", choices=("text", "json", *more), default="text", help="text to read (default), or a document")

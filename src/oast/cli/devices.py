@@ -18,6 +18,7 @@ from oast.nearest import suggestion
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=("list", "trust"), default="list", help="list (default), or trust host keys")
     parser.add_argument("--columns", metavar="A,B", help="list: these attributes, in this order (default: all)")
+    parser.add_argument("--connection", action="store_true", help="list: how a session with each would be opened; opens none")
     parser.add_argument("--replace", action="store_true", help="trust: also replace keys that have changed")
     parser.add_argument("--yes", action="store_true", help="trust: do not ask")
     arguments.add_selection(parser)
@@ -29,10 +30,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     devices = estate.pick(options.on)
-    if options.action == "list":
+    if options.action == "list" and not options.connection:
         return _list(devices, options)
     # Only here is SSH needed, and it takes longer to import than a list takes to print.
+    from oast.cli.connection import show_ways
     from oast.cli.trust import trust
+
+    if options.action == "list":
+        return show_ways(estate, devices, options)
+    if options.connection:
+        raise UsageError("--connection belongs to the list of devices")
 
     return trust(estate, devices, options)
 

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import os
+import platform
+import sys
 import tempfile
 import traceback
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
+from datetime import UTC, datetime
+from importlib import metadata
 from pathlib import Path
 from typing import TextIO
 
@@ -17,6 +22,7 @@ from oast.cli.exits import FAILED, INVALID, USAGE
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console_on, named, near
 from oast.errors import DeviceError, EstateError, OastError, UsageError
+from oast.files import write_whole
 from oast.records import Problem, gathered
 
 NAMED = 3
@@ -96,11 +102,48 @@ def show_device_errors(errors: Iterable[tuple[str, DeviceError]], stream: TextIO
             out.print(Text(line))
 
 
-def explain_bug(error: Exception, stream: TextIO) -> None:
-    """Anything that is not an OastError is a fault of Oast: keep the traceback in a file and ask for a report."""
-    handle, name = tempfile.mkstemp(prefix="oast-fault-", suffix=".txt")
-    with os.fdopen(handle, "w", encoding="utf-8") as file:
-        # The lines of code and the kind of error, never its text or values: those could hold a secret.
-        file.write(f"oast {__version__}\n" + "".join(traceback.format_tb(error.__traceback__)) + f"{type(error).__name__}\n")
+# What a fault may hang on, besides Oast and Python.
+SOURCE = Path(__file__).parents[1]
+PACKAGES = ("asyncssh", "jinja2", "jmespath", "jwcrypto", "PyYAML", "rich")
+
+
+def explain_bug(error: Exception, stream: TextIO, command: Sequence[str], estate: Path | None) -> None:
+    """Anything that is not an OastError is a fault of Oast: keep what is needed to mend it in a file, and ask for a report.
+
+    The file goes into `.oast/faults` of the estate, where there is one. `command` are the words that are safe to show.
+    """
+    text = "\n".join([*_circumstances(command), "", *_traced(error)]) + "\n"
+    kept: Path | None = None
+    for folder in ([estate / ".oast" / "faults"] if estate is not None else []) + [Path(tempfile.gettempdir())]:
+        path = folder / f"oast-fault-{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{os.getpid()}.txt"
+        with suppress(OSError):
+            write_whole(path, text, mode=0o600)
+            kept = path
+            break
     stream.write(f"This is a fault of Oast ({type(error).__name__}), not yours. No more is done.\n")
-    stream.write(f"    please report it with the file {Path(name)}\n")
+    stream.write(f"    please report it with the file {kept}\n" if kept is not None else f"    please report it:\n{text}")
+
+
+def _circumstances(command: Sequence[str]) -> Iterator[str]:
+    yield f"oast {__version__}, Python {sys.version.split()[0]}, {platform.platform()}"
+    found = []
+    for name in PACKAGES:
+        with suppress(metadata.PackageNotFoundError):
+            found.append(f"{name} {metadata.version(name)}")
+    yield ", ".join(found)
+    yield f"command: oast {' '.join(command)}"
+
+
+def _traced(error: BaseException) -> Iterator[str]:
+    """The lines of code and the kinds of the errors, innermost last, never their texts or values: those could hold a secret."""
+    chain: list[BaseException] = []
+    link: BaseException | None = error
+    while link is not None and link not in chain:
+        chain.append(link)
+        link = link.__cause__ or link.__context__
+    for number, one in enumerate(chain):
+        yield f"{'because of ' if number else ''}{type(one).__name__}, at:"
+        for frame in traceback.extract_tb(one.__traceback__):
+            # What stands in a template or in somebody's file is theirs.
+            ours = frame.line if Path(frame.filename).is_relative_to(SOURCE) else None
+            yield f"  {frame.filename}:{frame.lineno} in {frame.name}" + (f": {ours}" if ours else "")

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from oast import __version__
 from oast.cli.exits import DONE, FAILED, INTERRUPTED
@@ -66,9 +66,14 @@ def _run(arguments: list[str]) -> int:
             sys.stderr.write(f"{error.filename or 'a file'}: {error.strerror or error}\n")
         return FAILED
     except Exception as error:
-        explain_bug(error, sys.stderr)
+        explain_bug(error, sys.stderr, _without_values(arguments, COMMANDS), getattr(options, "folder", None))
         return FAILED
     return code
+
+
+def _without_values(arguments: Sequence[str], commands: Iterable[str]) -> list[str]:
+    """The words of a command line that can be shown: names of commands and options. A value could hold a secret."""
+    return [word.partition("=")[0] if word.startswith("--") else word if word in commands else "…" for word in arguments]
 
 
 if __name__ == "__main__":

@@ -35,36 +35,45 @@ NAMED = 6
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run")
-    parser.add_argument("--ticket", metavar="T", help="the ticket it belongs to")
-    parser.add_argument("--dry-run", action="store_true", help="compare and show, touch nothing")
-    parser.add_argument("--yes", action="store_true", help="deliver without asking")
-    parser.add_argument("--revert-timer", metavar="S", type=arguments.seconds, help="seconds until a device goes back by itself")
-    parser.add_argument("--verify-timeout", metavar="S", type=arguments.seconds, help="seconds the checks may take to come true")
-    parser.add_argument(
-        "--most-failures", metavar="N", type=arguments.count, help="devices that may fail or be reverted before no further is begun"
-    )
-    parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
+    arguments.add_delivery(parser)
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_mode(parser)
-    arguments.add_connection(parser)
     arguments.add_format(parser)
     arguments.add_estate(parser)
 
 
+class Around:
+    """What is done besides a delivery: `begin` before the first device is touched, `end` when it is over, or was not needed."""
+
+    def begin(self) -> None:
+        """Raises OastError when the delivery must not begin."""
+
+    def end(self, as_intended: Sequence[str], outcomes: Sequence[Outcome]) -> None:
+        """`as_intended` are the devices on which nothing was to be done."""
+
+
 def run(options: argparse.Namespace) -> int:
-    how = DeliveryOptions(options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once)
+    how = chosen(options)
+    return deliver(options, prepare(estate_of(options), options.on, options.section), how, Around())
+
+
+def chosen(options: argparse.Namespace) -> DeliveryOptions:
+    """How to deliver, as the options say. Raises UsageError for a change without a reason."""
     if not options.dry_run:
         _need_reason(options.reason)
-    prepared = prepare(estate_of(options), options.on, options.section)
+    return DeliveryOptions(options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once)
+
+
+def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOptions, around: Around) -> int:
+    """Compare, ask and deliver; returns the exit code."""
     check_times(prepared, how)
     show_problems((p for p in forbid(prepared) if p.kind == "policy-warning"), sys.stderr)
     # One event loop for both: sessions that were opened to compare go on delivering.
     with asyncio.Runner() as runner:
         plan = runner.run(_compare(options, prepared))
         try:
-            return _go_on(options, plan, how, runner)
+            return _go_on(options, plan, how, runner, around)
         finally:
             runner.run(plan.close())
 
@@ -87,21 +96,27 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
         )
 
 
-def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner) -> int:
+def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner, around: Around) -> int:
     out = console()
     if options.format == "text":
         show_differences(plan.comparisons, out)
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
         _show_care(plan.different, out)
+    as_intended = [c.name for c in plan.comparisons if not c.edits]
     if not plan.different or options.dry_run:
-        return _nothing_delivered(options, plan)
+        code = _nothing_delivered(options, plan)
+        if not options.dry_run:
+            around.end(as_intended, ())
+        return code
     if not options.yes:
         out.file.flush()
         if not confirmed(f"Deliver to {plural(len(plan.different), 'device')}?"):
             sys.stderr.write("nothing was delivered\n")
             return NO
+    around.begin()
     started = time.monotonic()
     result = runner.run(_deliver(options, plan, how))
+    around.end(as_intended, result.outcomes)
     try:
         if options.format == "json":
             put_document(result.document())

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from oast.errors import EstateError, StateError
+from oast.files import make_private
 from oast.records import Place
 
 START_AT_MOST_S = 120.0
@@ -49,7 +50,7 @@ class Simulator:
             raise StateError("the simulated network is running already", hint="stop it with: oast sim stop")
         if not self._network.is_file():
             raise EstateError("the estate has no simulated network", place=Place(str(self._network)), hint="write network.yaml")
-        self._folder.mkdir(parents=True, exist_ok=True)
+        make_private(self._folder)
         (self._folder / "listening.json").unlink(missing_ok=True)
         log = self._folder / "simulator.log"
         with log.open("wb") as out:

@@ -51,7 +51,8 @@ def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) ->
     show_device_errors(failed, sys.stderr)
     if new and not options.yes and not confirmed(f"Trust {plural(len(new), 'host key')}?"):
         return NO
-    connector.known_hosts.trust(new)
+    if new:
+        connector.known_hosts.trust(new)
     sys.stdout.write(f"{plural(len(new), 'host key')} trusted from now on, {len(found) - len(new) - len(changed)} known already\n")
     if changed:
         sys.stderr.write("a changed key can be an attack; if the device was replaced, repeat with --replace\n")

@@ -7,7 +7,7 @@ import getpass
 import json
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, TextIO
@@ -19,15 +19,18 @@ from oast.cli.terminal import UNSEEN, SafeConsole
 from oast.errors import EstateError, UsageError
 from oast.estate import yaml_text
 from oast.estate.estate import Estate, find, open_estate
+from oast.estate.guard import check_owned
 from oast.estate.secrets import Ask
+from oast.files import tightened
 
 PLAIN_WIDTH = 100
 WIDEST = 10_000
+NOTHING: Mapping[str, str] = {}
 
 
-def estate_of(options: argparse.Namespace) -> Estate:
-    """The estate the options mean, read whole. Raises UsageError, EstateError."""
-    estate = open_estate(folder_of(options), os.environ, given_values(options), asker())
+def estate_of(options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING) -> Estate:
+    """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises UsageError, EstateError."""
+    estate = open_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
     # The same fingerprints in the next run; where nothing can be written, only this one has them.
     with suppress(OSError):
         estate.secrets.keep_key()
@@ -45,11 +48,36 @@ def asker() -> Ask | None:
 
 
 def folder_of(options: argparse.Namespace) -> Path:
-    """The folder of the estate the options mean. Raises UsageError."""
+    """The folder of the estate the options mean. Raises UsageError.
+
+    One that others can write to has to be named; what others could see of its working data is closed to them.
+    """
+    if getattr(options, "folder", None) is not None:
+        return Path(options.folder)
     folder: Path | None = options.estate
-    if folder is not None and not (folder / "oast.toml").is_file():
-        raise UsageError(f"{folder} is no estate: it has no oast.toml")
-    return folder if folder is not None else find(Path.cwd())
+    if folder is None:
+        folder = find(Path.cwd())
+        told = check_owned(folder)
+    else:
+        if not (folder / "oast.toml").is_file():
+            raise UsageError(f"{folder} is no estate: it has no oast.toml")
+        try:
+            told = check_owned(folder)
+        except UsageError as error:
+            told = [error.message]
+    for what in told:
+        sys.stderr.write(f"careful: {what}\n")
+    _close_to_others(folder / ".oast")
+    options.folder = folder
+    return folder
+
+
+def _close_to_others(working: Path) -> None:
+    try:
+        if tightened(working):
+            sys.stderr.write(f"{near(working)} could be read by others; from now on only by you\n")
+    except OSError as error:
+        sys.stderr.write(f"careful: {near(working)} can be read by others, and that cannot be changed: {error.strerror}\n")
 
 
 def ask_secret(name: str) -> str:

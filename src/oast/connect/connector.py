@@ -5,18 +5,33 @@ from __future__ import annotations
 import time
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from oast.connect.host_keys import KnownHosts
 from oast.connect.route import Route
 from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
-from oast.connect.transport import Login, Target, connect
-from oast.errors import ConnectionFailed, DeviceError, EstateError, OastError
+from oast.connect.transport import Login, Target, connect, decided_by_ssh_config
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, EstateError, OastError
 from oast.estate.estate import Estate, simulated_at
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform
-from oast.records import Place
+from oast.records import Place, Secret
+
+
+@dataclass(frozen=True)
+class Way:
+    """How a session with a device is opened. `by` is key, password or both; `host_keys` are fingerprints of those it is
+    trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option."""
+
+    host: str
+    port: int
+    username: str
+    by: tuple[str, ...]
+    host_keys: tuple[str, ...]
+    second_way: str | None
+    ssh_config: Mapping[str, str]
 
 
 class Connector:
@@ -26,8 +41,10 @@ class Connector:
         settings = estate.settings.connection
         if settings.username is None:
             raise EstateError("there is no user to log in as", place=Place("oast.toml"), hint='add username = "..." below [connection]')
-        self._login = Login(settings.username, estate.secret(settings.password_secret), settings.key_file)
-        self._privilege = estate.secret(settings.privilege_password_secret)
+        passwords = _candidates(estate, settings.password_secret)
+        self._logins = [Login(settings.username, password, settings.key_file) for password in (*passwords,) or (None,)]
+        self._privileges = _candidates(estate, settings.privilege_password_secret)
+        self.login_secrets = settings.login_secrets
         self._connect_timeout_s = timeout_s or settings.connect_timeout_s
         silence_s = timeout_s or settings.command_timeout_s
         self._limits = AnswerLimits(silence_s, max(settings.answer_at_most_s, silence_s), settings.answer_at_most_bytes)
@@ -52,7 +69,16 @@ class Connector:
     @property
     def user(self) -> str:
         """Who logs in."""
-        return self._login.username
+        return self._logins[0].username
+
+    def way_to(self, device: Device) -> Way:
+        """How a session with `device` would be opened. Raises DeviceError when that cannot be told."""
+        target, second = self.target(device), self.second_way(device)
+        login = self._logins[0]
+        by = [word for word, given in (("key", login.key_file), ("password", login.password)) if given is not None]
+        keys = tuple(key.fingerprint for key in target.host_keys)
+        other = None if second is None else f"{second.host} port {second.port}"
+        return Way(target.host, target.port, login.username, tuple(by), keys, other, decided_by_ssh_config(target, login))
 
     def second_way(self, device: Device) -> Target | None:
         """The second way in that the inventory names: `second_way: ADDRESS`, or `ADDRESS:PORT`. Raises DeviceError."""
@@ -70,25 +96,38 @@ class Connector:
         return Target(device.name, host, int(port), self.known_hosts.of(device.name), self._ssh_config)
 
     async def open(
-        self, device: Device, platform: Platform, transcript: Transcript | None = None, *, target: Target | None = None
+        self,
+        device: Device,
+        platform: Platform,
+        transcript: Transcript | None = None,
+        *,
+        target: Target | None = None,
+        newest_only: bool = False,
     ) -> Session:
         """A session that is ready for commands, by way of `target` where one is given.
 
-        Raises DeviceError; nothing stays open then, nor after cancellation.
+        While a password is being rotated, a device that does not take the new one is offered the one before, unless
+        `newest_only`. Raises DeviceError; nothing stays open then, nor after cancellation.
         """
         transcript = transcript or Transcript(time.monotonic)
         target = self.target(device) if target is None else target
-        if self._login.password is not None:
-            transcript.masking.add(self._login.password)
-        transcript.note(f"connecting to {target.host} port {target.port} as {self._login.username}")
-        try:
-            transport = await connect(target, self._login, self._connect_timeout_s)
-        except OastError as error:
-            # A device may give the password back as its reason to hang up.
-            error.message = transcript.masking.hide(error.message)
-            transcript.note(error.message)
-            raise
-        session = CommandLineSession(transport, platform, self._limits, self._privilege, transcript)
+        logins = self._logins[:1] if newest_only else self._logins
+        for number, login in enumerate(logins):
+            if login.password is not None:
+                transcript.masking.add(login.password)
+            before = " with the password before" if number else ""
+            transcript.note(f"connecting to {target.host} port {target.port} as {login.username}{before}")
+            try:
+                transport = await connect(target, login, self._connect_timeout_s)
+                break
+            except OastError as error:
+                # A device may give the password back as its reason to hang up.
+                error.message = transcript.masking.hide(error.message)
+                transcript.note(error.message)
+                if not isinstance(error, AuthenticationFailed) or number == len(logins) - 1:
+                    raise
+        privileges = self._privileges[:1] if newest_only else self._privileges
+        session = CommandLineSession(transport, platform, self._limits, privileges, transcript)
         try:
             await session.start()
         except BaseException:
@@ -130,3 +169,11 @@ class Connector:
             transcript.fault(error)
             transcript.write(log)
             raise
+
+
+def _candidates(estate: Estate, name: str | None) -> list[Secret]:
+    """The secret that a setting names, and before it is on every device, the one before."""
+    if name is None:
+        return []
+    previous = estate.secrets.previous(name)
+    return [estate.secrets.get(name), *([] if previous is None else [previous])]

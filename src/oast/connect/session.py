@@ -91,14 +91,14 @@ class CommandLineSession:
         transport: Transport,
         platform: Platform,
         limits: AnswerLimits,
-        privilege_password: Secret | None,
+        privilege_passwords: Sequence[Secret],
         transcript: Transcript,
     ) -> None:
         self.platform = platform
         self._transport = transport
         self._dialect = platform.dialect
         self._limits = limits
-        self._password = privilege_password
+        self._passwords = privilege_passwords
         self.transcript = self._transcript = transcript
         self._reader = dialogue.Reader(platform.dialect)
         self._level = ""
@@ -161,25 +161,28 @@ class CommandLineSession:
     async def gain_privilege(self) -> None:
         if self._level in self._dialect.privileged or self._dialect.raise_command is None:
             return
-        self._write(self._dialect.raise_command)
-        self._transcript.sent(self._dialect.raise_command)
-        stop = await self._wait("the answer to " + self._dialect.raise_command)
+        for password in (*self._passwords,) or (None,):
+            await self._raise(self._dialect.raise_command, password)
+            if self._level in self._dialect.privileged:
+                return
+        raise AuthenticationFailed("the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml")
+
+    async def _raise(self, command: str, password: Secret | None) -> None:
+        self._write(command)
+        self._transcript.sent(command)
+        stop = await self._wait("the answer to " + command)
         self._reader.take()
         if stop.kind == "password":
-            if self._password is None:
+            if password is None:
                 raise AuthenticationFailed(
                     "the device asks for its privilege password",
                     hint='set privilege_password = { secret = "NAME" } below [connection] in oast.toml',
                 )
-            self.transcript.masking.add(self._password)
-            self._write(self._password.reveal())
+            self.transcript.masking.add(password)
+            self._write(password.reveal())
             self._transcript.sent("(the privilege password)")
             await self._wait("the privileged prompt")
             self._reader.take()
-        if self._level not in self._dialect.privileged:
-            raise AuthenticationFailed(
-                "the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml"
-            )
 
     async def leave_editing(self) -> None:
         if self._dialect.edit_level is None or self._level != self._dialect.edit_level:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -182,6 +183,42 @@ async def offered_host_key(target: Target, timeout_s: float) -> HostKey:
     return _host_key(key)
 
 
+# What the estate says counts, whatever stands in a file of OpenSSH's client.
+_OURS = ("User", "Port", "IdentityFile", "UserKnownHostsFile", "GlobalKnownHostsFile", "StrictHostKeyChecking", "Compression")
+
+
+def decided_by_ssh_config(target: Target, login: Login) -> dict[str, str]:
+    """What the file of OpenSSH's client that the estate names decides for a device: option (ssh_config) and value.
+
+    Raises ConnectionFailed when it cannot be read.
+    """
+    if target.ssh_config is None:
+        return {}
+    try:
+        options = asyncssh.SSHClientConnectionOptions(
+            host=target.host,
+            port=target.port,
+            username=login.username,
+            config=[str(target.ssh_config)],
+            known_hosts=((), (), ()),
+            client_keys=None,
+            agent_path=None,
+        )
+    except (OSError, ValueError) as error:
+        raise _wrong_config(target.ssh_config, error) from None
+    found = options.config.get_options(False)
+    return {
+        name: " ".join(map(str, value)) if isinstance(value, list) else str(value) for name, value in found.items() if name not in _OURS
+    }
+
+
+def _wrong_config(path: Path, error: Exception) -> ConnectionFailed:
+    # Its own words would show what stands in the file.
+    line = re.search(r"line [0-9]+", str(error), re.IGNORECASE)
+    reason = (error.strerror if isinstance(error, OSError) else None) or f"{line[0].lower() if line else 'a line'} is wrong"
+    return ConnectionFailed(f"{path} cannot be used: {reason}", hint="look at 'ssh_config' below [connection] in oast.toml")
+
+
 def _give_up(connection: asyncssh.SSHClientConnection | None) -> None:
     if connection is not None:
         connection.abort()
@@ -204,6 +241,10 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
         return AuthenticationFailed(
             f"the device does not accept the login of '{login.username}'", hint="look at the user and the password or key in oast.toml"
         )
+    if isinstance(error, asyncssh.ConfigParseError) and target.ssh_config is not None:
+        return _wrong_config(target.ssh_config, error)
+    if isinstance(error, FileNotFoundError) and target.ssh_config is not None and error.filename == str(target.ssh_config):
+        return _wrong_config(target.ssh_config, error)
     if isinstance(error, (asyncssh.KeyImportError, asyncssh.KeyEncryptionError)):
         return AuthenticationFailed(f"the private key {login.key_file} cannot be used: {error}")
     if isinstance(error, (OSError, asyncssh.Error)):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -19,8 +18,6 @@ from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
 from oast.records import Fingerprints, Secret
-
-ROOT_USER = 0
 
 
 @dataclass(frozen=True)
@@ -70,42 +67,51 @@ class Estate:
 
 
 def find(start: Path) -> Path:
-    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none.
-
-    One above that belongs to somebody else is not taken without being named: its settings may run a command.
-    """
+    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none."""
     for folder in (start, *start.parents):
-        path = folder / settings.FILE
-        if path.is_file():
-            if folder != start and path.stat().st_uid not in (os.getuid(), ROOT_USER):
-                raise UsageError(f"{path} belongs to another user", hint=f"if you trust it: --estate {folder}")
+        if (folder / settings.FILE).is_file():
             return folder
     raise UsageError(f"there is no {settings.FILE} in {start} or above", hint="change into an estate, or name it with --estate")
 
 
 def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = None) -> Secrets:
     """The secrets of the estate in `folder`, whatever state the rest of it is in. Raises EstateError."""
-    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast"), ask, folder / ".oast")
+    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast"), ask, folder)
 
 
-def open_estate(folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = (), ask: Ask | None = None) -> Estate:
+NOTHING: Mapping[str, str] = {}
+
+
+def open_estate(
+    folder: Path,
+    environment: Mapping[str, str],
+    given: Sequence[tuple[str, Any]] = (),
+    ask: Ask | None = None,
+    given_secrets: Mapping[str, str] = NOTHING,
+) -> Estate:
     """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret.
 
     Raises EstateError with everything that is wrong.
     """
-    estate, mistakes = read_estate(folder, environment, given, ask)
+    estate, mistakes = read_estate(folder, environment, given, ask, given_secrets)
     mistakes.raise_any()
     return estate
 
 
 def read_estate(
-    folder: Path, environment: Mapping[str, str], given: Sequence[tuple[str, Any]] = (), ask: Ask | None = None
+    folder: Path,
+    environment: Mapping[str, str],
+    given: Sequence[tuple[str, Any]] = (),
+    ask: Ask | None = None,
+    given_secrets: Mapping[str, str] = NOTHING,
 ) -> tuple[Estate, Mistakes]:
     """The same as far as it can be understood, with what is wrong. Raises EstateError when the settings are."""
     mistakes = Mistakes()
     read = settings.read(folder)
     fingerprints = fingerprints_of(folder / ".oast")
-    secrets = Secrets(environment, read.secrets, fingerprints, ask, folder / ".oast")
+    secrets = Secrets(environment, read.secrets, fingerprints, ask, folder)
+    for name, value in given_secrets.items():
+        secrets.give(name, value)
     known = inventory.read(folder, mistakes)
     links = inventory.read_links(folder, known, mistakes)
     for wave in read.delivery.waves:

@@ -53,6 +53,31 @@ class _Environment(ImmutableSandboxedEnvironment):
         return super().getattr(obj, attribute)
 
 
+def stays_within(path: Path, folder: Path) -> bool:
+    """Whether what is at `path`, behind all links, lies in `folder`."""
+    return path.resolve().is_relative_to(folder.resolve())
+
+
+class _Within(jinja2.FileSystemLoader):
+    """Templates of one platform's `folder`; nothing is read from outside the folder of all templates, by no link either."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self._folder = folder
+
+    def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Callable[[], bool]]:
+        path = self._folder / template
+        if path.exists() and not stays_within(path, self._folder.parent):
+            raise jinja2.TemplateNotFound(template, f"'{template}' leads out of the estate's templates, from where nothing is read")
+        try:
+            return super().get_source(environment, template)
+        except jinja2.TemplateNotFound:
+            raise
+        except (OSError, UnicodeDecodeError) as error:
+            reason = "it is no UTF-8 text" if isinstance(error, UnicodeDecodeError) else error.strerror
+            raise jinja2.TemplateNotFound(template, f"'{template}' cannot be read: {reason}") from None
+
+
 def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja2.Environment:
     """The environment of the templates in `folder`. A secret that is put out is a mark in the text, and noted in `marks`."""
 
@@ -63,7 +88,7 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
         return value.mark
 
     made = _Environment(
-        loader=jinja2.FileSystemLoader(folder) if folder is not None else None,
+        loader=_Within(folder) if folder is not None else None,
         undefined=Missing,
         finalize=marked,
         trim_blocks=True,

@@ -5,6 +5,8 @@ Each raises ValueError with a sentence for a person; the template's line is adde
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import ipaddress
 import re
 from collections.abc import Callable, Mapping
@@ -13,6 +15,9 @@ from typing import Any
 import jinja2
 import jmespath
 
+from oast.records import Secret
+
+MOST_ROUNDS = 1_000_000
 _NOTHING: Any = object()
 
 
@@ -154,6 +159,24 @@ def is_within(value: str, prefix: str) -> bool:
     return inner.version == outer.version and inner.subnet_of(outer)  # type: ignore[arg-type]
 
 
+def password_hash(value: Secret, salt: str, rounds: int = 20_000) -> Secret:
+    """The secret as a device keeps it to check a password: `$pbkdf2-sha256$ROUNDS$SALT$HASH` (PBKDF2, RFC 8018, section 5.2).
+
+    The same salt gives the same hash, so that a second run changes nothing: give one that differs from device to device.
+    """
+    if not isinstance(value, Secret):
+        _defined(value)
+        raise ValueError("'password_hash' takes a secret, not a text that stands in a file")
+    if not isinstance(salt, str) or not salt:
+        raise ValueError("'password_hash' needs a text to salt the hash with, such as device.name")
+    if isinstance(rounds, bool) or not isinstance(rounds, int) or not 1 <= rounds <= MOST_ROUNDS:
+        raise ValueError(f"the rounds of 'password_hash' have to be from 1 to {MOST_ROUNDS}")
+    salted = hashlib.sha256(f"oast {salt}".encode()).digest()[:12]
+    digest = hashlib.pbkdf2_hmac("sha256", value.reveal().encode(), salted, rounds)
+    texts = (base64.b64encode(data).decode().rstrip("=") for data in (salted, digest))
+    return value.become("$".join(("", "pbkdf2-sha256", str(rounds), *texts)))
+
+
 FILTERS: Mapping[str, Callable[..., Any]] = {
     "network_of": network_of,
     "address_of": address_of,
@@ -165,5 +188,6 @@ FILTERS: Mapping[str, Callable[..., Any]] = {
     "numbers_in": numbers_in,
     "names_in": names_in,
     "pick": picked,
+    "password_hash": password_hash,
 }
 TESTS: Mapping[str, Callable[..., bool]] = {"ipv4": is_ipv4, "ipv6": is_ipv6, "within": is_within}

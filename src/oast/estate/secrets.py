@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import os
-import re
-import subprocess
 import tomllib
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
 from oast.errors import EstateError
-from oast.estate.encrypted import EncryptedFile
+from oast.estate import provider
+from oast.estate.encrypted import NAME, EncryptedFile
 from oast.estate.settings import SecretSettings
 from oast.files import write_whole
 from oast.nearest import suggestion
 from oast.records import Fingerprints, Place, Secret
-
-NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}")
 
 
 def variable_of(name: str) -> str:
@@ -26,8 +23,8 @@ def variable_of(name: str) -> str:
 
 
 Ask = Callable[[str], str]
-COMMAND_AT_MOST_S = 30.0
 KEY_FILE = "fingerprint-key"
+WORKING = ".oast"
 KEY_BYTES = 32
 
 
@@ -38,32 +35,64 @@ class Secrets:
     """
 
     def __init__(
-        self, environment: Mapping[str, str], settings: SecretSettings, fingerprints: Fingerprints, ask: Ask | None, working: Path
+        self, environment: Mapping[str, str], settings: SecretSettings, fingerprints: Fingerprints, ask: Ask | None, folder: Path
     ) -> None:
-        self._working = working
+        self._folder = folder
         self._environment = environment
         self._settings = settings
         self._fingerprints = fingerprints
         self._ask = ask if settings.prompt else None
         self._read: Mapping[str, Any] | None = None
         self._known: dict[str, Secret] = {}
+        self._given: dict[str, str] = {}
+        self.places: dict[str, list[Place]] = {}
         path = settings.encrypted_file
         self.encrypted = None if path is None else EncryptedFile(path, settings.key_file, environment)
 
     def get(self, name: str, place: Place | None = None) -> Secret:
         """The secret `name`, asked for at `place`. Raises EstateError that says where it was looked for."""
+        if place is not None:
+            self.places.setdefault(name, []).append(place)
         if name not in self._known:
             if not NAME.fullmatch(name):
                 raise EstateError(f"'{name}' cannot be a secret's name", place=place, hint="use letters, digits, - and _")
-            value = self._found(name)
+            value, said = self._found(name)
             if not value:
-                raise EstateError(f"there is no secret '{name}' {self._places(name)}", place=place, hint=self._hint(name))
+                raise EstateError(f"there is no secret '{name}' {self._places(name)}", place=place, hint=said or self._hint(name))
+            try:
+                value.encode()
+            except UnicodeEncodeError:
+                raise EstateError(f"the secret '{name}' is not UTF-8 text", place=place, hint=f"oast secret set {name}") from None
             self._known[name] = self.made(name, value)
         return self._known[name]
 
+    def previous(self, name: str) -> Secret | None:
+        """What the secret `name` was before, while some devices may still have that."""
+        kept = self.encrypted.all().get(name) if self.encrypted is not None else None
+        now = self.get(name).reveal()
+        if kept is None or (now != kept.value and name not in self._given):
+            return None
+        before = kept.previous if now == kept.value else kept.value
+        return None if before is None else self.made(name, before)
+
+    def give(self, name: str, value: str) -> None:
+        """For this run, `value` is the secret `name`, whatever is kept."""
+        self._given[name] = value
+        self._known.pop(name, None)
+
+    def comes_before_file(self, name: str) -> str | None:
+        """Where the secret `name` is found before the encrypted file is looked at, in words."""
+        if self._environment.get(variable_of(name)):
+            return f"the environment ({variable_of(name)})"
+        return "the command in oast.toml" if self._from_command(name)[0] else None
+
+    def elsewhere(self, name: str) -> bool:
+        """Whether the secret `name` would be found without the encrypted file."""
+        return self.comes_before_file(name) is not None or isinstance(self._from_file().get(name), str)
+
     def keep_key(self) -> None:
         """Let the next run show the same fingerprints. Raises OSError."""
-        path = self._working / KEY_FILE
+        path = self._folder / WORKING / KEY_FILE
         if not path.exists():
             write_whole(path, self._fingerprints.key, mode=0o600)
 
@@ -71,16 +100,21 @@ class Secrets:
         """`value` as a secret."""
         return self._fingerprints.secret(name, value)
 
-    def _found(self, name: str) -> str | None:
-        kept = self.encrypted.all().get(name) if self.encrypted is not None else None
+    def _found(self, name: str) -> tuple[str | None, str | None]:
+        """The secret, if there is one; and what the command said when it had none."""
+        given = self._given.get(name) or self._environment.get(variable_of(name))
+        if given:
+            return given, None
+        printed, said = self._from_command(name)
+        kept = self.encrypted.all().get(name) if self.encrypted is not None and not printed else None
         unencrypted = self._from_file().get(name)
-        return (
-            self._environment.get(variable_of(name))
-            or self._from_command(name)
+        found = (
+            printed
             or (kept.value if kept is not None else None)
             or (unencrypted if isinstance(unencrypted, str) else None)
             or (self._ask(name) if self._ask is not None else None)
         )
+        return found, said
 
     def _places(self, name: str) -> str:
         files = [str(f) for f in (self._settings.encrypted_file, self._settings.file) if f is not None]
@@ -90,17 +124,14 @@ class Secrets:
         known = {*self._from_file(), *(self.encrypted.all() if self.encrypted is not None else ())}
         return suggestion(name, known) if known else f"set {variable_of(name)}"
 
-    def _from_command(self, name: str) -> str | None:
-        """What the command prints for `name`; None when it ends with an error, so that the next place is tried."""
+    def _from_command(self, name: str) -> tuple[str | None, str | None]:
+        """What the command prints for `name`; or, when it fails, nothing and its words, so that the next place is tried."""
         if not self._settings.command:
-            return None
-        words = [word.replace("{name}", name) for word in self._settings.command]
+            return None, None
         try:
-            done = subprocess.run(words, capture_output=True, text=True, timeout=COMMAND_AT_MOST_S, stdin=subprocess.DEVNULL, check=False)
-        except (OSError, subprocess.TimeoutExpired) as error:
-            reason = error.strerror if isinstance(error, OSError) else "it takes too long"
-            raise EstateError(f"the command for secrets cannot be run: {reason}", place=Place("oast.toml")) from None
-        return done.stdout.rstrip("\n") if done.returncode == 0 else None
+            return provider.printed(self._settings.command, name, self._folder, self._environment, Place("oast.toml")), None
+        except provider.NotHere as failure:
+            return None, f"the command for secrets said: {failure}"
 
     def _from_file(self) -> Mapping[str, Any]:
         if self._read is None:

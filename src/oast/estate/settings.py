@@ -40,6 +40,11 @@ class ConnectionSettings:
     ssh_config: Path | None = None
     simulated: bool = False
 
+    @property
+    def login_secrets(self) -> frozenset[str]:
+        """The names of the secrets with which Oast comes into devices."""
+        return frozenset(name for name in (self.password_secret, self.privilege_password_secret) if name is not None)
+
 
 @dataclass(frozen=True, slots=True)
 class DeliverySettings:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -26,6 +27,10 @@ class SectionUse:
     name: str
     on: Selector | None
     place: Place
+
+
+# It is the name of a file, too.
+NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]*")
 
 
 @dataclass(frozen=True)
@@ -96,6 +101,10 @@ def read_sections(estate: Estate, mistakes: Mistakes) -> tuple[SectionUse, ...]:
 def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
     if not isinstance(item, YamlMap) or not isinstance(item.get("section"), str):
         raise EstateError("this has to be '- section: NAME'", place=place)
+    if not NAME.fullmatch(item["section"]):
+        raise EstateError(
+            f"'{item['section']}' cannot be a section's name", place=item.place("section"), hint="use letters, digits, - and _"
+        )
     for key in item:
         if key not in ("section", "on"):
             raise EstateError(f"'{key}' is not known here", place=item.place(key), hint=suggestion(key, ("section", "on")))

@@ -17,6 +17,7 @@ import jinja2.nodes
 from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
 from oast.estate import bounds, yaml_text
+from oast.estate.expressions import stays_within
 from oast.estate.jinja_mistakes import MissingError, Told, in_words, path_of, syntax, unknown_words
 from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
@@ -136,6 +137,8 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
     """The template of `section` for `platform` below the estate's `folder`. Raises EstateError."""
     path = folder / "templates" / platform / f"{section}.j2"
     file = f"templates/{platform}/{section}.j2"
+    if path.exists() and not stays_within(path, folder / "templates"):
+        raise EstateError("the template leads out of the estate's templates, from where nothing is read", place=Place(file))
     try:
         source = path.read_text(encoding="utf-8")
     except FileNotFoundError:

@@ -8,6 +8,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from oast.connect.host_keys import KnownHosts
 from oast.errors import EstateError
 from oast.estate.estate import read_estate
 from oast.estate.secrets import Ask
@@ -47,7 +48,8 @@ def lint(
         found = Lint(estate, mistakes, date.today(), sections, trace=trace)
         picked = found.concerned(estate.pick(on)) if estate.devices else []
         devices = len(picked)
-        problems = gathered([*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder)])
+        keys = KnownHosts(estate.settings.connection.known_hosts).problems()
+        problems = gathered([*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys])
     except EstateError as error:
         problems = gathered(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 
@@ -25,6 +26,8 @@ from oast.platforms.toml_text import Table, TomlFile
 from oast.records import Fingerprints
 
 FORMAT = 2
+# It is the name of a folder of templates, too.
+NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]*")
 SHIPPED = Path(__file__).parent
 SYNTAXES = ("indented",)
 TRANSPORTS = ("ssh",)
@@ -94,6 +97,9 @@ def load(path: Path, fingerprints: Fingerprints, called: str | None = None) -> P
 def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
     table = _needed(file, "platform")
     name = table.needed("name") or "unnamed"
+    if not NAME.fullmatch(name):
+        file.wrong(f"'{name}' cannot be a platform's name", file.place("name"), "use letters, digits, - and _")
+        name = "unnamed"
     syntax, transport = table.choice("syntax", SYNTAXES, "indented"), table.choice("transport", TRANSPORTS, "ssh")
     quotes, abbreviations = table.flag("quotes", True), table.flag("abbreviations", False)
     spelling = _edit_spelling(table)

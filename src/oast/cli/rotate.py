@@ -1,0 +1,62 @@
+"""oast secret rotate --push: a new value for a secret, in the file and on every device that holds it, as one delivery."""
+
+from __future__ import annotations
+
+import argparse
+import secrets
+import sys
+from collections.abc import Sequence
+from datetime import date
+
+from oast.change.outcome import Outcome
+from oast.cli.push import Around, chosen, deliver
+from oast.cli.secret import RANDOM_BYTES
+from oast.cli.workplace import estate_of, named, plural
+from oast.errors import EstateError
+from oast.estate.encrypted import EncryptedFile
+from oast.operations.rotation import Rotation, rotation
+
+NAMED = 6
+
+
+class _Keeping(Around):
+    """Writes the new value beside the old one before a device is touched, and forgets the old one when all have the new."""
+
+    def __init__(self, file: EncryptedFile, about: Rotation, value: str, previous: str) -> None:
+        self._file = file
+        self._about = about
+        self._value = value
+        self._previous = previous
+
+    def begin(self) -> None:
+        self._file.put(self._about.name, self._value, date.today(), previous=self._previous)
+
+    def end(self, as_intended: Sequence[str], outcomes: Sequence[Outcome]) -> None:
+        name = self._about.name
+        kept = self._file.all()[name]
+        if kept.value != self._value or kept.previous is None:
+            return
+        without = self._about.without_it(as_intended, outcomes)
+        if not without:
+            self._file.forget_previous(name)
+            sys.stderr.write(f"{name}: {plural(len(self._about.holders), 'device')} with the new value; the one before is forgotten\n")
+        else:
+            sys.stderr.write(f"{name}: {named(without, NAMED)} may still have the value before; it is kept beside the new one\n")
+            sys.stderr.write("    repeat the command to go on: no further value is made until all have this one\n")
+
+
+def rotate_and_push(options: argparse.Namespace, file: EncryptedFile) -> int:
+    """Make a new value, or go on with the one that some devices lack, and deliver it. Returns the exit code."""
+    how = chosen(options)
+    kept = file.all()[options.name]
+    going_on = kept.previous is not None
+    value = kept.value if going_on else secrets.token_urlsafe(RANDOM_BYTES)
+    estate = estate_of(options)
+    before = estate.secrets.comes_before_file(options.name)
+    if before is not None:
+        message = f"{before} has a '{options.name}', too, and is asked before the encrypted file: nothing was changed"
+        raise EstateError(message, hint="take it away there first")
+    if not going_on:
+        estate = estate_of(options, {options.name: value})
+    about = rotation(estate, options.name)
+    return deliver(options, about.preparation, how, _Keeping(file, about, value, kept.previous or kept.value))
