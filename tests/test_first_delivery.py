@@ -39,6 +39,13 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertEqual(self.running("gull-core-1"), before)
         self.assertFalse((self.estate / ".oast" / "backups").exists())
 
+    def test_what_oast_comes_in_by_is_changed_last(self) -> None:
+        self.edit("inventory/devices.yaml", "192.0.2.11", "192.0.2.99")
+        self.edit("values/network.yaml", "link_cost: 5", "link_cost: 6")
+        document = self.oast("diff", "--on", "name=gull-core-1", "--format", "json", expect=1).json()["devices"][0]
+        sections = [line for line in document["commands"] if not line.startswith(" ")]
+        self.assertEqual((sections[-1], "ospf" in sections), ("interface manage0", True), "by the grammar's order, ospf comes behind it")
+
     def test_without_a_terminal_nothing_is_delivered_unasked(self) -> None:
         before = self.running("gull-core-1")
         self.assertIn("add --yes", self.oast("push", "-m", "x", expect=2, stdin="yes\n").err)

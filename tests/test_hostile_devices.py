@@ -63,7 +63,7 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
     async def session(self, answering: Answering, limits: AnswerLimits = AnswerLimits(0.5, 1.0, 100_000)) -> CommandLineSession:  # noqa: B008
         platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=()))
         password = SECRETS.secret("privilege", "Rudder-77")
-        session = CommandLineSession(Scripted(answering), platform, limits, password, Transcript(time.monotonic))  # type: ignore[arg-type]
+        session = CommandLineSession(Scripted(answering), platform, limits, [password], Transcript(time.monotonic))  # type: ignore[arg-type]
         self.addAsyncCleanup(session.close)
         await session.start()
         return session

@@ -65,7 +65,7 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         self.transcript = Transcript(time.monotonic)
         secret = Fingerprints(b"").secret("privilege", password) if password else None
         platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=prepare))
-        session = CommandLineSession(self.line, platform, AnswerLimits(0.5, 2.0, 100_000), secret, self.transcript)  # type: ignore[arg-type]
+        session = CommandLineSession(self.line, platform, AnswerLimits(0.5, 2.0, 100_000), [secret] if secret else [], self.transcript)  # type: ignore[arg-type]
         await session.start()
         return session
 

@@ -132,6 +132,6 @@ class WaveTest(unittest.TestCase):
                 return early.records()
 
             early.loaded_at = 0.0
-            watched = Watched("a", tuple(early.checks), readings, lambda result, excused=excused: excused)  # type: ignore[misc]
+            watched = Watched("a", tuple(early.checks), readings, lambda result, excused=excused: excused, str)  # type: ignore[misc]
             self.deliver(late, watched=(watched,))
             self.assertEqual(self.states(late), [state], excused)

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Iterable, Sequence
 
 from oast import __version__
-from oast.cli.exits import DONE, FAILED, INTERRUPTED
+from oast.cli.exits import DONE, FAILED, INTERRUPTED, USAGE
 from oast.cli.streams import nobody_reads
 
 COMMANDS = {
@@ -50,6 +50,7 @@ def main(argv: Sequence[str] | None = None) -> int:
 def _run(arguments: list[str]) -> int:
     from oast.cli.arguments import parse
 
+    _need_text(arguments)
     options = parse(arguments, COMMANDS)
     from oast.cli.failures import explain_bug, show_error
     from oast.errors import OastError
@@ -69,6 +70,16 @@ def _run(arguments: list[str]) -> int:
         explain_bug(error, sys.stderr, _without_values(arguments, COMMANDS), getattr(options, "folder", None))
         return FAILED
     return code
+
+
+def _need_text(arguments: Sequence[str]) -> None:
+    """Bytes that are no text could be neither put out nor recorded. Exits with 2."""
+    for number, argument in enumerate(arguments, 1):
+        try:
+            argument.encode()
+        except UnicodeEncodeError:
+            sys.stderr.write(f"oast: the {number}. word of the command line is not UTF-8 text\n")
+            raise SystemExit(USAGE) from None
 
 
 def _without_values(arguments: Sequence[str], commands: Iterable[str]) -> list[str]:

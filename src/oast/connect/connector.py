@@ -19,6 +19,8 @@ from oast.estate.inventory import Device
 from oast.platforms.definition import Platform
 from oast.records import Place, Secret
 
+HIDDEN_AT_ONCE = 200
+
 
 @dataclass(frozen=True)
 class Way:
@@ -50,6 +52,9 @@ class Connector:
         self._limits = AnswerLimits(silence_s, max(settings.answer_at_most_s, silence_s), settings.answer_at_most_bytes)
         self._ssh_config = settings.ssh_config
         self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
+        known = estate.secrets.known
+        # A device may say what it was never told in this session. With very many secrets, looking for all costs too much.
+        self._hidden = [*(s for s in (*passwords, *self._privileges)), *(known if len(known) <= HIDDEN_AT_ONCE else ())]
         self.known_hosts = KnownHosts(settings.known_hosts)
         self._kept: list[Session] = []
 
@@ -111,10 +116,10 @@ class Connector:
         """
         transcript = transcript or Transcript(time.monotonic)
         target = self.target(device) if target is None else target
+        for secret in self._hidden:
+            transcript.masking.add(secret)
         logins = self._logins[:1] if newest_only else self._logins
         for number, login in enumerate(logins):
-            if login.password is not None:
-                transcript.masking.add(login.password)
             before = " with the password before" if number else ""
             transcript.note(f"connecting to {target.host} port {target.port} as {login.username}{before}")
             try:

@@ -58,6 +58,10 @@ def stays_within(path: Path, folder: Path) -> bool:
     return path.resolve().is_relative_to(folder.resolve())
 
 
+class NotTaken(jinja2.TemplateNotFound):
+    """A template that is there and cannot be taken in; the message says why."""
+
+
 class _Within(jinja2.FileSystemLoader):
     """Templates of one platform's `folder`; nothing is read from outside the folder of all templates, by no link either."""
 
@@ -68,14 +72,14 @@ class _Within(jinja2.FileSystemLoader):
     def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Callable[[], bool]]:
         path = self._folder / template
         if path.exists() and not stays_within(path, self._folder.parent):
-            raise jinja2.TemplateNotFound(template, f"'{template}' leads out of the estate's templates, from where nothing is read")
+            raise NotTaken(template, f"'{template}' leads out of the estate's templates, from where nothing is read")
         try:
             return super().get_source(environment, template)
         except jinja2.TemplateNotFound:
             raise
         except (OSError, UnicodeDecodeError) as error:
             reason = "it is no UTF-8 text" if isinstance(error, UnicodeDecodeError) else error.strerror
-            raise jinja2.TemplateNotFound(template, f"'{template}' cannot be read: {reason}") from None
+            raise NotTaken(template, f"'{template}' cannot be read: {reason}") from None
 
 
 def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja2.Environment:

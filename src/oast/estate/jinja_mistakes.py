@@ -119,8 +119,8 @@ def in_words(error: Exception) -> tuple[str, str | None]:
     """What an expression raised, without the words of the machinery below it; and the likely fix."""
     text = str(error)
     if isinstance(error, jinja2.TemplateNotFound):
-        if error.message and error.message != error.name:
-            return error.message, "templates that others include stand in the same folder"
+        if type(error) is not jinja2.TemplateNotFound:
+            return str(error.message), "templates that others include stand in the same folder"
         return f"there is no template '{error.name}' to take in", "templates that others include stand in the same folder"
     if isinstance(error, SecurityError):
         return f"templates run in a sandbox: {text.rstrip('.')}", None

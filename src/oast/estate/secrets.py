@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +89,11 @@ class Secrets:
     def elsewhere(self, name: str) -> bool:
         """Whether the secret `name` would be found without the encrypted file."""
         return self.comes_before_file(name) is not None or isinstance(self._from_file().get(name), str)
+
+    @property
+    def known(self) -> Sequence[Secret]:
+        """The secrets that were asked for so far."""
+        return tuple(self._known.values())
 
     def keep_key(self) -> None:
         """Let the next run show the same fingerprints. Raises OSError."""

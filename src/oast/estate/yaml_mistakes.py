@@ -22,13 +22,18 @@ Told = tuple[int, str, str]
 
 def told(error: yaml.YAMLError, text: str, file: str) -> EstateError:
     """The error of the parser for `text` of `file`, with the line as written and a likely fix."""
-    lines = text.split("\n")
+    lines = lines_of(text)
     if isinstance(error, yaml.MarkedYAMLError):
         line, message, hint = _cause(error, lines)
     else:
         line, message, hint = _unreadable(lines, error)
     written = lines[line - 1].rstrip() if line <= len(lines) else ""
     return EstateError.of([Problem(message, Place(file, line), hint, excerpt=_visible(written) or None)])
+
+
+def lines_of(text: str) -> list[str]:
+    """The lines as YAML counts them (YAML 1.1, section 5.4)."""
+    return re.split("\r\n|[\n\r\x85\u2028\u2029]", text)
 
 
 def _visible(line: str) -> str:
@@ -66,7 +71,7 @@ def _unreadable(lines: Sequence[str], error: yaml.YAMLError) -> Told:
 def _cause(error: yaml.MarkedYAMLError, lines: Sequence[str]) -> Told:
     at = error.problem_mark or error.context_mark
     line = min(at.line + 1, len(lines)) if at else 1
-    begun = error.context_mark.line + 1 if error.context_mark else line
+    begun = min(error.context_mark.line + 1, len(lines)) if error.context_mark else line
     return (
         _at_one_line(lines, (line, begun, line - 1))
         or _opened(error, lines, begun)
@@ -100,9 +105,10 @@ def _opened(error: yaml.MarkedYAMLError, lines: Sequence[str], begun: int) -> To
     problem, context = error.problem or "", error.context or ""
     if "quoted scalar" in context:
         if "escape" in problem and error.problem_mark:
-            wrong = lines[error.problem_mark.line][error.problem_mark.column :][:2]
+            line = min(error.problem_mark.line + 1, len(lines))
+            wrong = lines[line - 1][error.problem_mark.column :][:2]
             return (
-                error.problem_mark.line + 1,
+                line,
                 f"'{wrong}' means nothing inside double quotes",
                 "use single quotes, or write '\\\\' for '\\'",
             )

@@ -211,7 +211,7 @@ class _Converter:
             raise EstateError.of([Problem(message, place, hint, excerpt=self._line(node).rstrip())])
 
     def _line(self, node: yaml.Node) -> str:
-        return self._text.split("\n")[node.start_mark.line]
+        return yaml_mistakes.lines_of(self._text)[node.start_mark.line]
 
 
 def _tag_error(node: yaml.Node, file: str) -> EstateError:
