@@ -300,7 +300,9 @@ def tried(target: Target, data: bytes) -> str | None:
 
 def _outside(folder: Path) -> set[str]:
     """What stands beside the estate, and in the folder one is in."""
-    return {str(path) for place in (folder, Path.cwd()) for path in place.glob("*")} - {str(folder / name) for name in ("known_hosts", "own.toml")}
+    return {str(path) for place in (folder, Path.cwd()) for path in place.glob("*")} - {
+        str(folder / name) for name in ("known_hosts", "own.toml")
+    }
 
 
 @contextmanager

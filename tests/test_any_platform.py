@@ -117,9 +117,7 @@ class EditsTest(unittest.TestCase):
 
     def test_references_in_a_circle_come_after_what_they_refer_to(self) -> None:
         both = "group 1 north\n backup south\ngroup 2 south\n backup north\n"
-        self.assertEqual(
-            lines_between("", both), ["group 1 north", "group 2 south", " backup north", "group 1 north", " backup south"]
-        )
+        self.assertEqual(lines_between("", both), ["group 1 north", "group 2 south", " backup north", "group 1 north", " backup south"])
         gone = lines_between(both, "")
         self.assertLess(max(gone.index(" drop backup"), len(gone) - 1 - gone[::-1].index(" drop backup")), gone.index("drop group 1"))
 
