@@ -84,11 +84,11 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
                 yield "x" * 1000 + "\r\n"
 
         for answering, kind in ((trickling, DeadlinePassed), (paging, DeviceError), (flooding, ProtocolError)):
-            for asked in ("read_running", "ask"):
+            for asked in ("read_running", "ask", "listing"):
                 session = await self.session(answering)
                 started = time.monotonic()
                 with self.assertRaises(kind) as caught:
-                    await (session.read_running() if asked == "read_running" else session.ask("read interfaces"))
+                    await (session.read_running() if asked == "read_running" else getattr(session, asked)("read interfaces"))
                 self.assertIn("in oast.toml", str(caught.exception.hint))
                 self.assertLess(time.monotonic() - started, 20)
 
@@ -109,6 +109,7 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
         for _ in range(3):
             listing = await session.read_running()
             self.assertIn("  server 192.0.2.1", listing)
+            self.assertIn("  server 192.0.2.1", await session.listing("read interfaces"))
             self.assertEqual(await session.ask("state"), "")
 
     async def test_a_device_that_repeats_what_it_is_sent_gets_no_secret_into_the_log_or_an_error(self) -> None:

@@ -36,6 +36,27 @@ class HostileFilesTest(EstateTest):
         file.unlink()
         self.assertIn("a number of 5000 digits", self.told("render", "--with", "link_cost=" + "9" * 5000, expect=2))
 
+    def test_templates_that_no_compiler_can_take(self) -> None:
+        system = self.estate / "templates/bine/system.j2"
+        written = system.read_text()
+        last = written.count("\n") + 1
+        for text, words in (
+            ("{% for i in x %}" * 500, "more than 20 levels deep"),
+            ("\n".join(["{% for i in location %}"] * 30) + "\n{% endfor %}" * 30, "more than 20 levels deep"),
+            ("{{ " + "(" * 3000 + "1" + ")" * 3000 + " }}", "more than 20 levels deep"),
+            ("{{ " + "not " * 5000 + "x }}", "too deep or too long"),
+            ("{{ " + "1 + " * 5000 + "1 }}", "too deep or too long"),
+            ("{{ " + "9" * 5000 + " }}", "a number of 5000 digits"),
+        ):
+            system.write_text(f"{written}{text}\n")
+            self.assertRegex(self.told("lint"), rf"templates/bine/system.j2:({last}|{last + 20}): the template is wrong: .*{words}")
+        (self.estate / "templates/bine/deep.j2").write_text("{{ " + "not " * 5000 + "x }}")
+        system.write_text(written + "{% include 'deep.j2' %}\n")
+        self.assertIn("nested too deeply", self.told("lint"))
+        system.write_text(written)
+        self.edit("values/network.yaml", 'location: "{{ site_name }}"', 'location: "{{ ' + "not " * 5000 + 'site_name }}"')
+        self.assertIn("nested too deeply", self.told("lint"))
+
     def test_nothing_outside_the_templates_is_taken_in(self) -> None:
         (self.folder / "outside.j2").write_text("hidden-4711\n")
         (self.folder / "elsewhere").mkdir()

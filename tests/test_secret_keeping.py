@@ -70,6 +70,14 @@ class KeepingTest(EstateTest):
         self.assertEqual(names, {*(f"made-{n}" for n in range(24)), *(f"program-{n}" for n in range(3))})
         self.assertEqual([p.name for p in self.folder.glob(".larkwater.key*")] + [p.name for p in self.estate.glob(".secrets*")], [])
 
+    def test_a_key_of_the_fingerprints_that_hides_nothing_is_refused(self) -> None:
+        self.oast("secret", "list")
+        for data in (b"", b"short"):
+            (self.estate / ".oast/fingerprint-key").write_bytes(data)
+            for command in (("render",), ("secret", "list"), ("lint",)):
+                run = self.oast(*command, expect=3)
+                self.assertIn("fingerprint-key: the key of the fingerprints is too short to hide anything", run.out + run.err)
+
     def test_a_link_stays_a_link(self) -> None:
         (self.estate / "secrets.jwe").rename(self.folder / "shared.jwe")
         (self.estate / "secrets.jwe").symlink_to("../shared.jwe")
@@ -142,6 +150,8 @@ class RotatingTest(LarkwaterTest):
         self.assertNotEqual(self.kept().value, SECRETS["login-password"])
         self.assertIsNone(self.kept().previous)
         self.assertIn("nothing to do: 6 devices as intended", self.oast("push", "-m", "again", "--yes").out)
+        for path in (self.estate / ".oast/sim").rglob("*"):
+            self.assertEqual(path.stat().st_mode & 0o077, 0, f"{path} holds hashes and keys, and others can look into it")
         old = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": SECRETS["login-password"]})
         self.assertIn("does not accept the login of 'oast'", old.err)
 

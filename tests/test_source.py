@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import unittest
 from collections.abc import Iterator
 from pathlib import Path
@@ -88,3 +89,11 @@ class LayersTest(unittest.TestCase):
                     if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
                         length = (node.end_lineno or 0) - node.lineno + 1
                         self.assertLessEqual(length, LONGEST_FUNCTION, f"{path}: {node.name}")
+
+    def test_what_is_installed_is_known_by_its_hash(self) -> None:
+        root = SOURCE.parent
+        lock = (root / "requirements.lock").read_text(encoding="utf-8")
+        pinned = re.findall(r"^(\S+==\S+)((?: \\\n    --hash=sha256:[0-9a-f]{64})*)$", lock, re.MULTILINE)
+        self.assertEqual([name for name, hashes in pinned if not hashes], [])
+        self.assertEqual(len(pinned), lock.count("=="))
+        self.assertIn("--require-hashes -r requirements.lock", (root / "Makefile").read_text(encoding="utf-8"))

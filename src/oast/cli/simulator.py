@@ -53,6 +53,7 @@ class Simulator:
         make_private(self._folder)
         (self._folder / "listening.json").unlink(missing_ok=True)
         log = self._folder / "simulator.log"
+        log.touch(mode=0o600)
         with log.open("wb") as out:
             process = self._launch(out)
         deadline = time.monotonic() + START_AT_MOST_S

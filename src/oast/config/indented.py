@@ -258,7 +258,7 @@ class _BlockReader:
                 self._open(waiting, waiting_indent)
             if len(nodes) > DEEPEST:
                 self.too_deep = True
-                word = stripped.split()[0]
+                word = _first_word(stripped)
                 self.problems.append(TextProblem(number, f"this is more than {DEEPEST} levels deep", word, "look at the indentation"))
                 break
             while indents[-1] >= indent:
@@ -367,7 +367,7 @@ class _BlockReader:
 
     def _first_child(self, outer_indent: int, below: int, indent: int, number: int, line: str) -> int:
         """How far in the children of the open statement stand; tells where this line does not fit that."""
-        word = line.split()[0]
+        word = _first_word(line)
         if "\t" in line[:indent]:
             self.problems.append(TextProblem(number, "the indentation has a tab", word, f"use {self._syntax.indent} spaces a level"))
         if outer_indent < 0 and indent > 0:
@@ -397,6 +397,11 @@ def _problem_of(secret: Secret, rule: Rule, number: int) -> Iterator[TextProblem
     if all(delimiter in secret.reveal() for delimiter in rule.delimiters):
         message = f"the secret '{secret.name}' holds everything that could end the text of '{rule.name}'"
         yield TextProblem(number, message, rule.name, f"it may not hold {' and '.join(map(repr, rule.delimiters))}")
+
+
+def _first_word(line: str) -> str:
+    """What stands before the first space or tab: of what else looks like a space, a device knows nothing."""
+    return re.split("[ \t]", line.strip(" \t"), maxsplit=1)[0]
 
 
 def _delimited(context: Rule, line: str) -> Rule | None:

@@ -58,6 +58,12 @@ class Session(Protocol):
     async def ask(self, command: str) -> str:
         """The device's answer to one command. Raises DeviceRefused with the device's words."""
 
+    async def listing(self, command: str, *, written_down: bool = True) -> str:
+        """The answer to a command that lists something, proved to be whole. Leaves the configuration mode first.
+
+        Raises DeviceRefused with the device's words. The log has it only if it is to be `written_down`.
+        """
+
     async def shows(self, state: Shown) -> bool:
         """Whether the device shows that something is so."""
 
@@ -151,12 +157,12 @@ class CommandLineSession:
             sent(start)
 
     async def read_running(self) -> str:
-        return await self._read(self._dialect.running)
+        return await self.listing(self._dialect.running, written_down=False)
 
     async def read_startup(self) -> str:
         if self._dialect.startup is None:
             raise ProtocolError("the platform does not say how startup is read")
-        return await self._read(self._dialect.startup)
+        return await self.listing(self._dialect.startup, written_down=False)
 
     async def gain_privilege(self) -> None:
         if self._level in self._dialect.privileged or self._dialect.raise_command is None:
@@ -199,9 +205,9 @@ class CommandLineSession:
 
     # --- how it goes on a command line ------------------------------------------------------------------------------
 
-    async def _read(self, command: str) -> str:
-        """A listing, whole. A device may pause in it behind a line that looks like its prompt, so an empty line goes with the
-        command: only when that is answered as well, with nothing in between, has everything arrived."""
+    async def listing(self, command: str, *, written_down: bool = True) -> str:
+        # A device may pause behind a line that looks like its prompt, so an empty line goes with the command: only when that is
+        # answered as well, with nothing in between, has everything arrived.
         await self.leave_editing()
         line = Line((command,))
         # With paging on, the pager would take the empty line for its answer.
@@ -219,7 +225,7 @@ class CommandLineSession:
                     continue
                 whole = self._reader.whole()
                 if whole is not None:
-                    return self._answer(whole[0], line, whole[1], None, log_answer=False)
+                    return self._answer(whole[0], line, whole[1], None, log_answer=written_down)
                 if not asked:
                     asked = True
                     self._write("")

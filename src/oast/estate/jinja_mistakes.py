@@ -122,6 +122,8 @@ def in_words(error: Exception) -> tuple[str, str | None]:
         if type(error) is not jinja2.TemplateNotFound:
             return str(error.message), "templates that others include stand in the same folder"
         return f"there is no template '{error.name}' to take in", "templates that others include stand in the same folder"
+    if isinstance(error, (RecursionError, SyntaxError)):
+        return "something in it is nested too deeply", "divide it"
     if isinstance(error, SecurityError):
         return f"templates run in a sandbox: {text.rstrip('.')}", None
     for pattern, message, hint in _RAISED if isinstance(error, TypeError) else ():
@@ -171,6 +173,29 @@ def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environme
     if "unexpected char" in message:
         return error.lineno, "a quote is opened here and not closed, or a character does not belong here", "add the closing quote"
     return error.lineno, message or "the template is wrong", None
+
+
+# What Python and Jinja2 raise for a template that is beyond what they can compile.
+BEYOND = (RecursionError, SyntaxError, MemoryError, ValueError)
+DEEPEST = 20
+_STEP = re.compile(r"\{%-?\s*(?P<tag>\w+)|(?P<open>[(\[{])|(?P<close>[)\]}])|(?P<number>[0-9]{4000,})")
+_WITH_END = frozenset(("for", "if", "macro", "call", "filter", "block", "with", "raw", "autoescape"))
+
+
+def beyond(source: str) -> Told:
+    """A template that cannot be compiled: where it is too deep, or a number too long."""
+    depth = brackets = 0
+    for match in _STEP.finditer(source):
+        line = source.count("\n", 0, match.start()) + 1
+        if match["number"]:
+            return line, f"a number of {len(match['number'])} digits", "no configuration needs it"
+        tag = match["tag"] or ""
+        depth += (tag in _WITH_END) - tag.startswith("end")
+        brackets = brackets + bool(match["open"]) - bool(match["close"])
+        if depth > DEEPEST or brackets > DEEPEST:
+            return line, f"this is more than {DEEPEST} levels deep", "divide it: put a part into a template of its own and include it"
+    longest = max(source.split("\n"), key=len)
+    return source.split("\n").index(longest) + 1, "this is too deep or too long to be understood", "divide it with {% set %}"
 
 
 def _delimiter(source: str) -> Told | None:

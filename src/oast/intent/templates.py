@@ -18,7 +18,7 @@ from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
 from oast.estate import bounds, yaml_text
 from oast.estate.expressions import stays_within
-from oast.estate.jinja_mistakes import MissingError, Told, in_words, path_of, syntax, unknown_words
+from oast.estate.jinja_mistakes import BEYOND, MissingError, Told, beyond, in_words, path_of, syntax, unknown_words
 from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
 from oast.nearest import suggestion
@@ -157,6 +157,8 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         tree = env.parse(source)
     except jinja2.TemplateSyntaxError as error:
         raise _syntax_error(error, file, source, env) from None
+    except BEYOND:
+        raise _told(beyond(source), file, source) from None
     unknown = unknown_words(tree, env.filters, env.tests)
     if unknown is not None:
         raise _told(unknown, file, source)

@@ -14,5 +14,5 @@ async def read(session: Session, platform: Platform, names: Iterable[str]) -> Re
     found: dict[str, list[Record]] = {}
     for name in names:
         definition = platform.readings[name]
-        found[name] = records(await session.ask(definition.command), definition)
+        found[name] = records(await session.listing(definition.command), definition)
     return found
