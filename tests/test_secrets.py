@@ -50,7 +50,7 @@ class EncryptedTest(EstateTest):
         kept = self.secret("set", "snmp-read", stdin=f"{HIDDEN}\n").out
         fingerprint = kept.split(" is ")[1].removesuffix(" from now on\n")
         self.assertIn(f"community {fingerprint}", self.monitoring())
-        self.assertIn(f"snmp-read  {fingerprint}  {datetime.date.today()}", self.secret("list").out)
+        self.assertRegex(self.secret("list").out, rf"snmp-read +{fingerprint} +{datetime.date.today()} +0\n")
         for path in self.folder.rglob("*"):
             if path.is_file():
                 self.assertNotIn(HIDDEN.encode(), path.read_bytes(), str(path))

@@ -107,6 +107,12 @@ SHOTS = (
         ),
     ),
     Shot(
+        "rotate",
+        "oast secret rotate snmp-read --push -m 'Yearly rotation' --yes; oast secret list; oast devices --connection",
+        (PUSH,),
+        font=9,
+    ),
+    Shot(
         "left-alone",
         "oast diff -v --on role=core --with 'time_servers=[{address: 192.0.2.130}]'",
         (

@@ -16,7 +16,7 @@ from oast.errors import DeviceError, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 
-COLUMNS = ("device", "address", "port", "user", "by", "host key", "second way", "ssh_config")
+COLUMNS = ("device", "address", "port", "user", "login", "host key", "second way", "ssh_config")
 
 
 def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:

@@ -116,7 +116,6 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
     around.begin()
     started = time.monotonic()
     result = runner.run(_deliver(options, plan, how))
-    around.end(as_intended, result.outcomes)
     try:
         if options.format == "json":
             put_document(result.document())
@@ -128,6 +127,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
     except OSError:
         # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
         nobody_reads()
+    around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
 
 

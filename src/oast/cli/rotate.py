@@ -6,6 +6,7 @@ import argparse
 import secrets
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from datetime import date
 
 from oast.change.outcome import Outcome
@@ -39,10 +40,14 @@ class _Keeping(Around):
         without = self._about.without_it(as_intended, outcomes)
         if not without:
             self._file.forget_previous(name)
-            sys.stderr.write(f"{name}: {plural(len(self._about.holders), 'device')} with the new value; the one before is forgotten\n")
+            told = f"{name}: {plural(len(self._about.holders), 'device')} with the new value; the one before is forgotten\n"
         else:
-            sys.stderr.write(f"{name}: {named(without, NAMED)} may still have the value before; it is kept beside the new one\n")
-            sys.stderr.write("    repeat the command to go on: no further value is made until all have this one\n")
+            told = (
+                f"{name}: {named(without, NAMED)} may still have the value before; it is kept beside the new one\n"
+                "    repeat the command to go on: no further value is made until all have this one\n"
+            )
+        with suppress(OSError):  # nobody may read any more, and what became of the devices stands in the exit code
+            sys.stderr.write(told)
 
 
 def rotate_and_push(options: argparse.Namespace, file: EncryptedFile) -> int:

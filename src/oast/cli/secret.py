@@ -175,7 +175,7 @@ def _show(options: argparse.Namespace, older_than_days: int) -> int:
         previous = ("previous",) if any(row[4] for row in rows) else ()
         listing = table("name", "fingerprint", "changed", "days", *previous, numbers=("days",))
         for row in rows:
-            listing.add_row(*(str(cell or "-") for cell in row[: 4 + len(previous)]))
+            listing.add_row(*("-" if cell is None else str(cell) for cell in row[: 4 + len(previous)]))
         put_table(console(), listing)
     elif aged:
         sys.stdout.write(f"no secret is older than {older_than_days} days\n")
