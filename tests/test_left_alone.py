@@ -59,6 +59,21 @@ class LeftAloneTest(LarkwaterTest):
         self.assertNotIn("source-interface", running)
         self.assertNotIn("192.0.2.123", running)
 
+    def test_a_statement_that_is_owned_by_its_name_and_has_a_value_that_is_not_known_is_kept_and_counted(self) -> None:
+        self.know_less()
+        self.edit(
+            "platforms/brine.toml",
+            '"system/location" = { kind = "leaf", takes = "text" }',
+            '"system/location" = { kind = "leaf", takes = "domain-name" }',
+        )
+        self.edit("templates/brine/system.j2", '  location "{{ location }}"\n', "")
+        shown = self.oast("diff", "-v", "--on", "name=gull-core-1").out
+        self.assertIn('system / location "Gull terminal, comms room"', shown)
+        self.assertIn("1 statement on gull-core-1 is not known", shown)
+        self.assertIn("nothing to do", shown)
+        self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--remove-unknown", "--yes")
+        self.assertNotIn("location", self.running("gull-core-1"))
+
     def test_a_platform_that_knows_almost_nothing_of_a_device_is_an_error(self) -> None:
         self.know_less("ntp/server/port")
         platform = self.estate / "platforms" / "brine.toml"

@@ -73,6 +73,13 @@ def _below(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
     return [pattern[1:] for pattern in patterns if level_matches(pattern[0], identity)] if patterns else []
 
 
+def _below_unknown(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
+    """The same for a line that the grammar does not know: it belongs to whoever owns what it begins like."""
+    words = identity.split(" ")
+    found = (p for p in patterns if level_matches(p[0], identity) or level_matches(p[0], " ".join(words[: len(p[0].split(" "))])))
+    return [pattern[1:] for pattern in found]
+
+
 def _owner(inner: list[Pattern], outer: list[Pattern], *, owned: bool) -> bool:
     """Whether a node belongs to the scope, given what is left of the patterns there and whether the node around it does.
 
@@ -100,7 +107,8 @@ def _pruned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern]
     kept: dict[str, Node] = {}
     partial = False
     for identity, child in node.children.items():
-        inner, outer = _below(includes, identity), _below(excludes, identity)
+        below = _below if child.statement.rule.known else _below_unknown
+        inner, outer = below(includes, identity), below(excludes, identity)
         child_owned = _owner(inner, outer, owned=owned)
         inner, outer = [p for p in inner if p], [p for p in outer if p]
         if child_owned and not (outer and child.children):
