@@ -80,6 +80,7 @@ class HostileFilesTest(EstateTest):
             ("{% include ['nothing', 'to-key.j2'] %}", ""),
             ("{% include 'to-key.j2' ignore missing %}", ""),
             ("{% include 'bytes.j2' %}", "it is no UTF-8 text"),
+            ("{% include '" + "x" * 3000 + "' %}", ""),
         ):
             system.write_text(written + line + "\n")
             run = self.oast("lint", expect=None)
@@ -93,7 +94,7 @@ class HostileFilesTest(EstateTest):
         self.assertIn("templates/bine/system.j2: the template leads out of the estate's templates", self.told("lint"))
 
     def test_names_never_lead_anywhere(self) -> None:
-        for name in ("../../outside", "/etc/hostname", "a/b", ".hidden", "a b", "..", "x\x00"):
+        for name in ("../../outside", "/etc/hostname", "a/b", ".hidden", "a b", "x" * 300, "..", "x\x00"):
             written = (self.estate / "intent.yaml").read_text()
             self.edit("intent.yaml", "  - section: system\n", f"  - section: {json.dumps(name)}\n")
             self.assertRegex(self.told("lint"), r"cannot be a section's name|may not hold|U\+0000|special characters")

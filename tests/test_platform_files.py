@@ -24,7 +24,7 @@ MISTAKES = (
     ("quotes = false", 'quotes = "no"', "'quotes' has to be true or false"),
     ('"drop {identity}"', '"drop {name}"', "'remove' has a part {name} that there is not"),
     ('"drop {identity}"', '"drop {identity"', "the braces of 'drop {identity' do not fit together"),
-    ('comment = "!"', 'comment = "!"\nsyntax = "braces"', "'syntax' is 'braces', which is not known"),
+    ('comment = "!"', 'comment = "!"\nsyntax = "brackets"', "'syntax' is 'brackets', which is not known"),
     ('comment = "!"', 'comment = "!"\ntransport = "serial"', "'transport' is 'serial', which is not known"),
     ('comment = "!"', 'comment = "!"\ninsert_last = "put {statement}"', "'insert_before' and 'insert_last' go together"),
     (r"user = '\S+ > '", r"user = '(\S+ > '", "is not a regular expression"),

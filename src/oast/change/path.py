@@ -51,7 +51,7 @@ def risks(platform: Platform, holders: Sequence[Interface], edits: Sequence[Edit
 def _why(edit: Edit, platform: Platform, holders: Sequence[Interface], filters: set[str], route: Route) -> str | None:
     roles = platform.roles
     if "interface" not in roles:
-        return "the platform does not say what an interface is, so Oast cannot tell what is its way in"
+        return "what may be the way in: the platform does not say what an interface is"
     if any(overlap(edit.path, holder.path) for holder in holders):
         return "the interface by which Oast comes in"
     top = _with_role(edit, platform)

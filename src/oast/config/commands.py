@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from oast.config.difference import Edit
+from oast.config.flat import FlatWriter
 from oast.config.indented import own_line, text_lines
 from oast.config.line import Line, filled
 from oast.config.order import binds
@@ -30,6 +31,8 @@ class Command:
 
 def commands(edits: Sequence[Edit], platform: Platform) -> list[Command]:
     """The lines for `edits` in their order: a statement is entered once for all consecutive edits below it."""
+    if platform.syntax != "indented":
+        return [Command(line, path) for line, path in FlatWriter(platform).write(edits)]
     return _Writer(platform).write(edits)
 
 

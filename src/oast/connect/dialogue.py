@@ -25,12 +25,13 @@ class Reader:
     """Collects what arrives until the device waits for input."""
 
     def __init__(self, dialect: Dialect) -> None:
-        self._patterns = [("prompt", level, re.compile(rf"(?:^|[\r\n])({pattern})\Z")) for level, pattern in dialect.prompts.items()]
+        by_level = {level: _over_lines(pattern) for level, pattern in dialect.prompts.items()}
+        self._patterns = [("prompt", level, re.compile(rf"(?:^|[\r\n])({pattern})\Z")) for level, pattern in by_level.items()]
         if dialect.pager_prompt:
             self._patterns.append(("pager", "", re.compile(rf"(?:^|[\r\n])({dialect.pager_prompt})\s*\Z")))
         if dialect.raise_password:
             self._patterns.append(("password", "", re.compile(rf"(?:^|[\r\n])({dialect.raise_password})\Z")))
-        prompts = "|".join(f"(?:{p})" for p in dialect.prompts.values())
+        prompts = "|".join(f"(?:{p})" for p in by_level.values())
         # The same prompt twice, with nothing but the echo of an empty line in between: what came before it is whole.
         self._twice = re.compile(rf"(?:^|[\r\n])(?P<first>{prompts})\s*(?P<second>{prompts})\Z")
         self._any_prompt = re.compile(f"(?:^|[\r\n])({prompts})")
@@ -101,6 +102,11 @@ class Reader:
     def so_far(self) -> str:
         """The last of what has arrived, for an error message; long enough that what is cut off it hides no secret's end."""
         return as_on_screen("".join(self._chunks[-50:])[-4000:]).strip()
+
+
+def _over_lines(pattern: str) -> str:
+    """A prompt may take several lines; a line break in its pattern is one as it arrives, carriage return included."""
+    return re.sub(r"(?<!\\)((?:\\\\)*)\\n", r"\1\\r*\\n", pattern).replace("\n", r"\r*\n")
 
 
 # Control sequences of a terminal (ECMA-48, 5.4), and then every other control character but line break and tab.

@@ -71,9 +71,9 @@ class _Within(jinja2.FileSystemLoader):
 
     def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Callable[[], bool]]:
         path = self._folder / template
-        if path.exists() and not stays_within(path, self._folder.parent):
-            raise NotTaken(template, f"'{template}' leads out of the estate's templates, from where nothing is read")
         try:
+            if path.exists() and not stays_within(path, self._folder.parent):
+                raise NotTaken(template, f"'{template}' leads out of the estate's templates, from where nothing is read")
             return super().get_source(environment, template)
         except jinja2.TemplateNotFound:
             raise

@@ -9,6 +9,7 @@ import jinja2
 
 from oast.config.indented import IndentedSyntax, TextProblem
 from oast.config.ownership import Scope
+from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, Path, canonical, joined
 from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
@@ -87,7 +88,7 @@ class IntentBuilder:
         """The syntax of the device's platform, with everything it has seen before. Raises EstateError for an unknown platform."""
         platform = self.platform(device)
         if platform.name not in self._syntaxes:
-            self._syntaxes[platform.name] = IndentedSyntax(platform)
+            self._syntaxes[platform.name] = syntax_of(platform)
         return self._syntaxes[platform.name]
 
     def platform(self, device: Device) -> Platform:

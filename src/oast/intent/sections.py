@@ -30,7 +30,7 @@ class SectionUse:
 
 
 # It is the name of a file, too.
-NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]*")
+NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,62}")
 
 
 @dataclass(frozen=True)
@@ -103,7 +103,7 @@ def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
         raise EstateError("this has to be '- section: NAME'", place=place)
     if not NAME.fullmatch(item["section"]):
         raise EstateError(
-            f"'{item['section']}' cannot be a section's name", place=item.place("section"), hint="use letters, digits, - and _"
+            f"'{item['section']}' cannot be a section's name", place=item.place("section"), hint="use up to 63 letters, digits, - and _"
         )
     for key in item:
         if key not in ("section", "on"):

@@ -99,6 +99,7 @@ class EditSpelling:
     insert_before: str | None = None
     insert_last: str | None = None
     remove_unknown: str | None = None
+    set: str = "{line}"
 
 
 @dataclass(frozen=True, slots=True)

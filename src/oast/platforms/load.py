@@ -27,9 +27,9 @@ from oast.records import Fingerprints
 
 FORMAT = 2
 # It is the name of a folder of templates, too.
-NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]*")
+NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,62}")
 SHIPPED = Path(__file__).parent
-SYNTAXES = ("indented",)
+SYNTAXES = ("indented", "braces", "paths")
 TRANSPORTS = ("ssh",)
 # The statements that checks and safety rules need to find, and which others each of them needs beside it.
 ROLES: Mapping[str, tuple[str, ...]] = {
@@ -98,13 +98,13 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
     table = _needed(file, "platform")
     name = table.needed("name") or "unnamed"
     if not NAME.fullmatch(name):
-        file.wrong(f"'{name}' cannot be a platform's name", file.place("name"), "use letters, digits, - and _")
+        file.wrong(f"'{name}' cannot be a platform's name", file.place("name"), "use up to 63 letters, digits, - and _")
         name = "unnamed"
     syntax, transport = table.choice("syntax", SYNTAXES, "indented"), table.choice("transport", TRANSPORTS, "ssh")
     quotes, abbreviations = table.flag("quotes", True), table.flag("abbreviations", False)
     spelling = _edit_spelling(table)
     table.finish()
-    root = Rules(file, types_of(file), spelling.insert_before is not None).read()
+    root = Rules(file, types_of(file), spelling.insert_before is not None, syntax).read()
     try:
         grammar = Grammar(name, root, fingerprints, abbreviations=abbreviations, quotes=quotes)
     except ValueError as wrong:
@@ -146,8 +146,17 @@ def _edit_spelling(table: Table) -> EditSpelling:
     unknown = table.template("remove_unknown", ("line",), required=("line",))
     if (before is None) != (last is None):
         table.wrong("insert_before" if before else "insert_last", "'insert_before' and 'insert_last' go together")
+    made = table.template("set", ("identity", "line"))
+    if made is not None and table.text("syntax") in (None, "indented"):
+        table.wrong("set", "'set' is for a syntax in which a line names its whole path", "where lines are indented, a statement is its own")
     return EditSpelling(
-        table.text("comment") or "#", table.number("indent", 2, 1, 16), remove or "remove {identity}", before, last, unknown
+        comment=table.text("comment") or "#",
+        indent=table.number("indent", 2, 1, 16),
+        remove=remove or "remove {identity}",
+        insert_before=before,
+        insert_last=last,
+        remove_unknown=unknown,
+        set=made or "{line}",
     )
 
 

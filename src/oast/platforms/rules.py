@@ -62,6 +62,11 @@ def _type(name: str, table: Table) -> ValueType | None:
     return made
 
 
+# How a section is entered and left, and how one statement is sent: where lines name whole paths, nothing of that exists.
+ENTERED = ("set", "change", "remove", "end", "delimiters")
+SPELT = ("line", "lines", "inline")
+
+
 @dataclass
 class Rules:
     """Reads [statements] into rules below one root. What is wrong is noted, and the statement left out."""
@@ -69,6 +74,7 @@ class Rules:
     file: TomlFile
     types: Mapping[str, ValueType]
     insertable: bool
+    syntax: str = "indented"
     broken: set[str] = field(default_factory=set)
 
     def read(self) -> Rule:
@@ -237,11 +243,28 @@ class Rules:
         if rule.delimiters and (rule.kind != "leaf" or text is None or text.name != "text" or rule.written):
             table.wrong("delimiters", f"'delimiters' are for a leaf that takes text and nothing else; '{path}' is not")
             rule.delimiters = ()
+        self._fits_syntax(rule, table)
         try:
             own_tokens(rule, _inline_above(rule))
         except ValueError as wrong:
             table.wrong("line", str(wrong))
             rule.written = None
+
+    def _fits_syntax(self, rule: Rule, table: Table) -> None:
+        """What only some syntaxes have a way to write."""
+        if self.syntax == "indented":
+            return
+        for key in (*ENTERED, *(SPELT if self.syntax == "paths" else ())):
+            if table.has(key) and table.data.get(key):
+                table.wrong(key, f"'{key}' does not go with the syntax '{self.syntax}'", "it is for lines that are indented")
+        if self.syntax != "paths":
+            return
+        if rule.kind == "list" and len(rule.keys) < len(rule.arguments):
+            table.wrong("takes", f"'{rule.path}' takes more than its keys, which a path has no place for", "make leaves of the others")
+        if not rule.holds_others and (len(rule.arguments) != 1 or not rule.positional):
+            table.wrong("takes", f"'{rule.path}' has to take one value, which stands behind the '='")
+        if " " in rule.name:
+            table.wrong(None, f"'{rule.path}' is a name of several words, which a path has no place for")
 
     def _value(self, rule: Rule, value: str, key: str, table: Table) -> Any:
         try:

@@ -1,0 +1,15 @@
+"""The syntax of each platform."""
+
+from __future__ import annotations
+
+from oast.config.braces import BraceSyntax
+from oast.config.indented import IndentedSyntax
+from oast.config.paths import PathSyntax
+from oast.platforms.definition import Platform
+
+SYNTAXES: dict[str, type[IndentedSyntax]] = {"indented": IndentedSyntax, "braces": BraceSyntax, "paths": PathSyntax}
+
+
+def syntax_of(platform: Platform) -> IndentedSyntax:
+    """What reads and writes the configuration text of `platform`."""
+    return SYNTAXES[platform.syntax](platform)
