@@ -65,6 +65,9 @@ class DocumentationTest(LarkwaterTest):
     def test_the_page_about_policies(self) -> None:
         self.check("policies.md")
 
+    def test_the_page_about_platforms(self) -> None:
+        self.check("platforms.md")
+
     def test_the_page_about_the_simulator(self) -> None:
         self.check("simulator.md")
 

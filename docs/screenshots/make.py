@@ -107,6 +107,15 @@ SHOTS = (
         ),
     ),
     Shot(
+        "platform",
+        "oast platform try brine --on name=tern-edge-1; oast platform check platforms/brine.toml --text startup/gull-core-1.txt",
+        (
+            "mkdir platforms",
+            f"sed 's/^name = .*/name = \"brine\"/; s/read interfaces/read interfoces/; /^.snmp.community.access/d' {SHIPPED}"
+            " > platforms/brine.toml",
+        ),
+    ),
+    Shot(
         "rotate",
         "oast secret rotate snmp-read --push -m 'Yearly rotation' --yes; oast secret list; oast devices --connection",
         (PUSH,),

@@ -75,7 +75,9 @@ class ConnectionFailed(DeviceError):
 
 
 class DeadlinePassed(ConnectionFailed):
-    """The device stopped answering within its deadline."""
+    """The device stopped answering within its deadline; `last` is the end of what it sent, secrets masked."""
+
+    last: str = ""
 
 
 class AuthenticationFailed(DeviceError):

@@ -52,6 +52,10 @@ class Session(Protocol):
         """What the device can do."""
 
     @property
+    def level(self) -> str:
+        """The level of the prompt at which the device waits; "" before the first."""
+
+    @property
     def addresses(self) -> tuple[str, str]:
         """The device's address and ours, as the connection has them; "" where that is not known."""
 
@@ -129,6 +133,10 @@ class CommandLineSession:
             Capability.STARTUP: dialect.startup is not None,
         }
         return frozenset(capability for capability, there in offered.items() if there)
+
+    @property
+    def level(self) -> str:
+        return self._level
 
     @property
     def addresses(self) -> tuple[str, str]:
@@ -313,7 +321,9 @@ class CommandLineSession:
         except TimeoutError:
             last = self._transcript.masking.hide(self._reader.so_far())[-120:]
             self._transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
-            raise DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}") from None
+            passed = DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}")
+            passed.last = last
+            raise passed from None
 
     @asynccontextmanager
     async def _deadline(self, awaited: str | Sequence[Line]) -> AsyncIterator[None]:

@@ -1,0 +1,198 @@
+"""oast platform: write the definition of a kind of device, see how it reads a listing, and try it on a device without changing anything."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import os
+import string
+import sys
+from pathlib import Path
+
+from rich.text import Text
+
+from oast.change.push import new_run
+from oast.change.way_back import way_back_of
+from oast.cli import arguments
+from oast.cli.exits import DONE, FAILED, NO
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import console, estate_of, folder_of, near, plural, put_json
+from oast.config.syntaxes import syntax_of
+from oast.connect.connector import Connector
+from oast.errors import UsageError
+from oast.estate.secrets import fingerprints_of
+from oast.files import write_whole
+from oast.operations.platforms import Step, Understanding, tried, understood, untried
+from oast.platforms.definition import Platform
+from oast.platforms.load import NAME, Platforms, load
+from oast.platforms.load import SYNTAXES as KNOWN
+from oast.records import Fingerprints
+
+STARTER = Path(__file__).parent / "platform_starter"
+KEY_BYTES = 32
+SHOWN = 20
+LONGEST = 64_000_000
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    new = actions.add_parser("new", help="write a commented file to begin with into the estate's platforms/")
+    new.add_argument("name")
+    new.add_argument("--syntax", choices=KNOWN, default="indented", help="how a configuration is written (default: indented)")
+    check = actions.add_parser(
+        "check", help="look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood"
+    )
+    check.add_argument("file", metavar="FILE", type=Path)
+    check.add_argument("--text", metavar="RUNNING", type=Path, help="what a device listed")
+    check.add_argument("-v", "--verbose", action="store_true", help="show how each line was understood")
+    arguments.add_format(check)
+    attempt = actions.add_parser("try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing")
+    attempt.add_argument("name")
+    arguments.add_selection(attempt)
+    attempt.add_argument(
+        "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for a device's answer (default: from oast.toml)"
+    )
+    arguments.add_format(attempt)
+    for action, run_action in ((new, _new), (check, _check), (attempt, _try)):
+        arguments.add_estate(action)
+        action.set_defaults(run=run_action)
+
+
+def _new(options: argparse.Namespace) -> int:
+    if not NAME.fullmatch(options.name):
+        raise UsageError(f"'{options.name}' cannot be a platform's name", hint="use up to 63 letters, digits, - and _")
+    path = folder_of(options) / "platforms" / f"{options.name}.toml"
+    if path.exists():
+        raise UsageError(f"{near(path)} is there already", hint="name another platform, or move the file away")
+    text = (STARTER / f"{options.syntax}.toml").read_text(encoding="utf-8")
+    common = (STARTER / "common.toml").read_text(encoding="utf-8")
+    write_whole(path, string.Template(common + text).safe_substitute(name=options.name, syntax=options.syntax))
+    sys.stdout.write(
+        f"{near(path)} holds a platform to begin with; go on with:\n"
+        f"  oast platform check {near(path)} --text RUNNING.txt      # what a device listed\n"
+        f"  oast platform try {options.name} --on name=DEVICE\n"
+    )
+    return DONE
+
+
+def _check(options: argparse.Namespace) -> int:
+    fingerprints = Fingerprints(os.urandom(KEY_BYTES))
+    platform = load(options.file, fingerprints, str(near(options.file)))
+    found = None if options.text is None else _read(options.text, platform)
+    if options.format == "json":
+        put_json("platform", 1, {"platform": _document(platform), "listing": None if found is None else _listing(found)})
+    else:
+        _show_platform(platform)
+        if found is not None:
+            _show_listing(options, found, options.text)
+    return NO if found is not None and (found.problems or found.lost) else DONE
+
+
+def _read(path: Path, platform: Platform) -> Understanding:
+    try:
+        with path.open("rb") as file:
+            data = file.read(LONGEST + 1)
+        text = data.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise UsageError(f"{path} is not UTF-8 text (byte {error.start})") from None
+    except OSError as error:
+        raise UsageError(f"{path} cannot be read: {error.strerror}") from None
+    if len(data) > LONGEST:
+        raise UsageError(f"{path} is longer than {LONGEST} bytes: that is no device's configuration")
+    if not text.strip():
+        raise UsageError(f"{path} is empty", hint="save into it what the device lists as its configuration")
+    return understood(syntax_of(platform), text)
+
+
+def _document(platform: Platform) -> dict[str, object]:
+    return {
+        "name": platform.name,
+        "syntax": platform.syntax,
+        "statements": _statements(platform),
+        "levels": list(platform.dialect.prompts),
+        "privileged": sorted(platform.dialect.privileged),
+        "way_back": way_back_of(platform).name,
+        "readings": list(platform.readings),
+        "roles": dict(platform.roles),
+    }
+
+
+def _statements(platform: Platform) -> int:
+    return sum(1 for rule in platform.grammar.rules() if rule.known and not rule.structural and rule.path)
+
+
+def _show_platform(platform: Platform) -> None:
+    out = console()
+    number = _statements(platform)
+    knows = plural(number, "statement") if number else "no grammar: every line is known by its words alone"
+    out.print(Text.assemble((platform.name, "bold"), f": {platform.syntax}, {knows}"))
+    out.print(
+        f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {', '.join(sorted(platform.dialect.privileged))}"
+    )
+    out.print(f"way back: {way_back_of(platform).name}")
+    out.print(f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}")
+
+
+def _show_listing(options: argparse.Namespace, found: Understanding, path: Path) -> None:
+    out = console()
+    wrong = {problem.line for problem in found.problems}
+    total, not_known = len(found.lines), sum(not line.known for line in found.lines)
+    out.print()
+    out.print(f"{near(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood, {not_known} not")
+    if options.verbose:
+        for line in found.lines:
+            style = "" if line.known and line.number not in wrong else "red"
+            put_hanging(out, Text(f"{line.number:>5}  {' / '.join(line.statements)}", style=style))
+    for problem in found.problems[:SHOWN]:
+        put_hanging(out, Text.assemble((f"{near(path)}:{problem.line}: ", "cyan"), (problem.message, "bold")))
+        if problem.hint:
+            out.print(Text(f"    {problem.hint}", style="green"))
+    if len(found.problems) > SHOWN:
+        out.print(f"and {len(found.problems) - SHOWN} more; --format json has all")
+    for lost in found.lost[:SHOWN]:
+        out.print(Text(f"printed and read again, this is not the same: {lost}", style="red"))
+    if not found.lost:
+        out.print("printed and read again, it is the same")
+
+
+def _listing(found: Understanding) -> dict[str, object]:
+    lines = [{"line": one.number, "statements": list(one.statements), "known": one.known} for one in found.lines]
+    problems = [{"line": p.line, "message": p.message, "hint": p.hint} for p in found.problems]
+    return {"lines": lines, "problems": problems, "lost": list(found.lost)}
+
+
+def _try(options: argparse.Namespace) -> int:
+    estate = estate_of(options)
+    devices = estate.pick(options.on)
+    platform = Platforms(estate.folder, fingerprints_of(estate.working)).get(options.name)
+    connector = Connector(estate, options.timeout)
+    syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run(), console()
+    every: list[tuple[str, Step]] = []
+
+    async def go() -> None:
+        for device in devices:
+            if options.format == "text":
+                out.print(Text(device.name, style="bold"))
+            async for step in tried(connector, device, platform, syntax, logs / f"{device.name}.log"):
+                every.append((device.name, step))
+                if options.format == "text":
+                    _show_step(step)
+
+    asyncio.run(go())
+    failed = [step for _, step in every if not step.passed]
+    if options.format == "json":
+        steps = [{"device": name, "what": s.what, "passed": s.passed, "saw": s.saw, "hint": s.hint} for name, s in every]
+        put_json("trial", 1, {"platform": platform.name, "steps": steps, "untried": untried(platform), "logs": str(logs)})
+    else:
+        out.print(f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {near(logs)}")
+        out.print(f"not tried, as it would change something: {', '.join(untried(platform))}")
+    return FAILED if failed else DONE
+
+
+def _show_step(step: Step) -> None:
+    out = console()
+    put_hanging(
+        out, Text.assemble(("  yes  " if step.passed else "  no   ", "green" if step.passed else "red"), f"{step.what}: {step.saw}")
+    )
+    if step.hint and not step.passed:
+        out.print(Text(f"       {step.hint}", style="green"))

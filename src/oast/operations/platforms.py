@@ -1,0 +1,184 @@
+"""Platforms being written: how a saved listing is understood, and what of a platform can be tried on a device without changing it."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+from oast.config.difference import difference
+from oast.config.indented import IndentedSyntax, TextProblem, tree_of_device
+from oast.config.tree import Node, canonical
+from oast.connect.connector import Connector
+from oast.connect.session import Session
+from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
+from oast.estate.inventory import Device
+from oast.platforms.definition import Platform, ReadingDefinition, Shown
+from oast.readings.tables import records
+
+
+@dataclass(frozen=True)
+class LineRead:
+    """A line of a listing (from 1) and the statements that it was understood as, outermost first; secrets are fingerprints."""
+
+    number: int
+    statements: tuple[str, ...]
+    known: bool
+
+
+@dataclass(frozen=True)
+class Understanding:
+    """How a platform reads a listing. `lines` are those that hold a statement, `problems` those that are not understood.
+
+    `lost` is what is not the same when the listing is printed and read again; nothing, when the platform is right.
+    """
+
+    lines: tuple[LineRead, ...]
+    problems: tuple[TextProblem, ...]
+    lost: tuple[str, ...]
+
+    @property
+    def known(self) -> int:
+        return sum(line.known for line in self.lines)
+
+
+def understood(syntax: IndentedSyntax, text: str) -> Understanding:
+    """How `text` is read, line by line. Raises ProtocolError for a text that is no configuration."""
+    tree = tree_of_device(syntax, text)
+    parsed = syntax.parse(text)
+    again = syntax.parse(syntax.written(parsed.tree))
+    edits = difference(tree, canonical(again.tree))
+    lost = tuple(" / ".join((*(node.text for node in edit.outer), edit.node.text)) for edit in edits)
+    by_line: dict[int, LineRead] = {}
+    for number, path in syntax.lines_of(text):
+        nodes = _nodes_at(parsed.tree, path)
+        # The last statement of a line that is several is the one it is about.
+        by_line[number] = LineRead(number, tuple(n.text for n in nodes), all(n.statement.rule.known for n in nodes) and bool(nodes))
+    return Understanding(tuple(by_line[number] for number in sorted(by_line)), parsed.problems, lost)
+
+
+def _nodes_at(tree: Node, path: tuple[str, ...]) -> list[Node]:
+    nodes: list[Node] = []
+    for identity in path:
+        node = (nodes[-1] if nodes else tree).children.get(identity)
+        if node is None:
+            break
+        nodes.append(node)
+    return nodes
+
+
+@dataclass(frozen=True)
+class Step:
+    """One thing that was tried: what, whether the device did as the platform says, and what was seen; then the likely fix."""
+
+    what: str
+    passed: bool
+    saw: str
+    hint: str | None = None
+
+
+async def tried(connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, log: Path) -> AsyncIterator[Step]:
+    """Everything of `platform` that `device` can show without being changed, one after the other; ends where the session does.
+
+    The transcript goes to `log` when something fails. Never raises DeviceError.
+    """
+    what = "connect, log in, and wait for the first prompt"
+    try:
+        async with connector.session(device, platform, log) as session:
+            yield Step(what, True, f"level '{session.level}'")
+            for what, trial in _trials(session, platform, syntax):
+                try:
+                    yield Step(what, True, await trial())
+                except _NotAsSaid as different:
+                    yield Step(what, False, str(different), different.hint)
+            session.transcript.write(log)
+    except DeadlinePassed as late:
+        hint = f"none of the prompts of the platform fits the end of what it sent: {late.last!r}" if late.last else late.hint
+        yield Step(what, False, late.message, hint)
+    except DeviceError as error:
+        yield Step(what, False, error.message, error.hint)
+
+
+class _NotAsSaid(Exception):
+    """The session goes on, but the device does not do what the platform says."""
+
+    def __init__(self, message: str, hint: str | None = None) -> None:
+        super().__init__(message)
+        self.hint = hint
+
+
+def _trials(session: Session, platform: Platform, syntax: IndentedSyntax) -> Iterator[tuple[str, Callable[[], Awaitable[str]]]]:
+    dialect = platform.dialect
+
+    async def running() -> str:
+        return _counted(syntax, await session.read_running())
+
+    async def privilege() -> str:
+        await session.gain_privilege()
+        return f"level '{session.level}'"
+
+    async def startup() -> str:
+        return _counted(syntax, await session.read_startup())
+
+    yield f"read what runs: {dialect.running}", running
+    if dialect.raise_command is not None:
+        yield f"obtain the right to change: {dialect.raise_command}", privilege
+    if dialect.startup is not None:
+        yield f"read what it starts with: {dialect.startup}", startup
+    for way, shown in _shown(platform):
+        yield f"look whether its {way} waits: {shown.command}", partial(_state, session, shown)
+    for name, reading in platform.readings.items():
+        yield f"reading {name}: {reading.command}", partial(_reading, session, reading)
+
+
+def _counted(syntax: IndentedSyntax, text: str) -> str:
+    """How much of a listing is understood. Raises _NotAsSaid when it is not all, or does not come back from being printed."""
+    found = understood(syntax, text)
+    if not found.lines:
+        raise _NotAsSaid("it lists nothing", "is this the command that lists the configuration?")
+    said = f"{len(found.lines)} {'line' if len(found.lines) == 1 else 'lines'}, {found.known} understood"
+    if found.lost:
+        raise _NotAsSaid(f"{said}; printed and read again, this is not the same: {found.lost[0]}", "look at how it is written")
+    if found.problems:
+        first = found.problems[0]
+        raise _NotAsSaid(f"{said}; line {first.line}: {first.message}", first.hint)
+    return said
+
+
+async def _state(session: Session, shown: Shown) -> str:
+    try:
+        return "it waits: somebody is trying something out" if await session.shows(shown) else "it does not"
+    except DeviceRefused as refused:
+        raise _NotAsSaid(refused.message) from None
+
+
+async def _reading(session: Session, reading: ReadingDefinition) -> str:
+    try:
+        found = records(await session.listing(reading.command), reading)
+    except (DeviceRefused, ProtocolError) as wrong:
+        raise _NotAsSaid(wrong.message, wrong.hint) from None
+    first = ", ".join(f"{field} {value or '-'}" for field, value in found[0].items()) if found else ""
+    return f"{len(found)} {'record' if len(found) == 1 else 'records'}" + (f"; the first: {first}" if first else "")
+
+
+def _shown(platform: Platform) -> Iterator[tuple[str, Shown]]:
+    ways = (
+        ("revert timer", platform.timer.armed if platform.timer is not None else None),
+        ("commit", platform.candidate.pending if platform.candidate is not None else None),
+        ("file", platform.file.pending if platform.file is not None else None),
+        ("scheduled restore", platform.scheduled.armed if platform.scheduled is not None else None),
+    )
+    yield from ((way, shown) for way, shown in ways if shown is not None)
+
+
+def untried(platform: Platform) -> list[str]:
+    """What the platform says that cannot be tried without changing the device."""
+    dialect = platform.dialect
+    found = [
+        ("editing", dialect.enter),
+        ("saving", dialect.save),
+        ("locking", dialect.lock),
+        ("the way back", next(_shown(platform), None)),
+    ]
+    return [*(name for name, declared in found if declared), "how a statement is set and removed"]
