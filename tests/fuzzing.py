@@ -35,7 +35,7 @@ from oast.estate import selectors, yaml_text
 from oast.estate.estate import open_estate
 from oast.operations.lint import lint
 from oast.platforms.load import SHIPPED, load
-from oast.readings.tables import records
+from oast.readings.records import records
 from oast.records import Fingerprints
 
 STARTER = Path(__file__).parent.parent / "src/oast/cli/larkwater"

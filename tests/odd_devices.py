@@ -23,11 +23,24 @@ PASSWORD = "reed-and-sedge"
 Tree = dict[str, Any]
 
 
+class Told:
+    """A device that answers each line and shows its prompt again."""
+
+    def respond(self, line: str) -> str:
+        return self.answer(line) + self.prompt()
+
+    def answer(self, line: str) -> str:
+        raise NotImplementedError
+
+    def prompt(self) -> str:
+        raise NotImplementedError
+
+
 class Refuses(Exception):
     """The device does not take a line."""
 
 
-class Eider:
+class Eider(Told):
     """Paths: `set`, `delete` and `place` change a candidate; `commit within SECONDS` has to be followed by `keep`."""
 
     SINGLE = frozenset(("contact", "key", "name", "description", "enabled", "mtu", "access-vlan", "limit", "odd"))
@@ -143,7 +156,7 @@ class Eider:
         lines.insert(len(lines) if last else lines.index(other), statement)
 
 
-class Dotterel:
+class Dotterel(Told):
     """Braces: `have` and `lose` take the words of a whole path; a line takes effect at once, and stays."""
 
     # How many words behind a name belong to it; what stands below; whether another value replaces the first.
@@ -241,6 +254,35 @@ class Dotterel:
         return made
 
 
+class Curious(Dotterel):
+    """A dotterel that wants a key pressed before it shows its prompt, asks before it loses anything, and warns of what it did."""
+
+    def __init__(self, *lines: str) -> None:
+        super().__init__(*lines)
+        self.waiting: str | None = "greeting"
+        self.answers: list[str] = []
+
+    def greeting(self) -> str:
+        self.waiting = "greeting"
+        return "dotterel at your service\n-- a key to go on --"
+
+    def respond(self, line: str) -> str:
+        if self.waiting is not None:
+            asked, self.waiting = self.waiting, None
+            self.answers.append(line)
+            if asked == "greeting":
+                return self.prompt()
+            return (self.answer(asked) if line == "certainly" else "cannot: be bothered then") + self.prompt()
+        if line.startswith("lose "):
+            self.waiting = line
+            return "this cannot be undone; lose it? "
+        if line.startswith("have port"):
+            return self.answer(line) + "cannot: vouch for that cable, but so be it" + self.prompt()
+        if line.startswith("have name"):
+            return "that is taken" + self.prompt()
+        return super().respond(line)
+
+
 Device = Eider | Dotterel
 
 
@@ -259,8 +301,7 @@ class Line:
 
     def write(self, text: str) -> None:
         for line in text.removesuffix("\n").split("\n"):
-            told = self._device.answer(line.strip())
-            self._said.put_nowait(f"{line}\r\n{told}{self._device.prompt()}".replace("\r\n", "\n").replace("\n", "\r\n"))
+            self._said.put_nowait(f"{line}\n{self._device.respond(line.strip())}".replace("\n", "\r\n"))
 
     def end_input(self) -> None:
         return

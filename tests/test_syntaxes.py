@@ -17,7 +17,7 @@ from oast.config.tree import Node, canonical
 from oast.errors import EstateError
 from oast.platforms.load import SHIPPED, load
 from oast.records import Fingerprints
-from odd_devices import Dotterel, Eider, Estate
+from odd_devices import Curious, Dotterel, Eider, Estate
 from trees import configurations
 
 FINGERPRINTS = Fingerprints(b"k" * 32)
@@ -280,3 +280,72 @@ class ProgramTest(unittest.TestCase):
         self.assertEqual(code, 0)
         self.assertRegex(out, r'/system/contact = "to the pier" +(#|//|%)? *.*templates/eider/all.j2:5')
         self.assertRegex(out, r"size 9000; +.*templates/dotterel/all.j2:10")
+
+
+QUESTIONS = """errors = ['cannot: (?P<message>.*)']
+warnings = ['cannot: vouch for .*']
+
+[session.pagers.begin]
+prompt = '-- a key to go on --'
+answer = "\\n"
+
+[session.questions.lose]
+command = 'lose .*'
+prompt = 'this cannot be undone; lose it\\?'
+answer = "certainly"
+
+[session.errors_of.name]
+command = 'have name .*'
+errors = ['that is taken']
+"""
+
+
+class QuestionsTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.device = Curious("name pier", "resolver server 192.0.2.9", "port quay/2 size 9000")
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-odd-")))
+        self.estate = Estate(folder, {"pier-rt": self.device}, {"dotterel": DOTTEREL_TEMPLATE})
+        inventory = folder / "inventory/devices.yaml"
+        inventory.write_text(inventory.read_text().replace("platform: curious", "platform: dotterel"))
+        self.platform = folder / "platforms/dotterel.toml"
+        self.platform.write_text(self.platform.read_text().replace("errors = ['cannot: (?P<message>.*)']\n", QUESTIONS))
+
+    def test_what_a_device_asks_is_answered_as_the_file_says_and_warnings_are_no_errors(self) -> None:
+        code, out, err = self.estate.run("push", "-m", "x", "--yes")
+        self.assertEqual(code, 0, out + err)
+        self.assertNotIn("quay/2", self.device.text())
+        self.assertIn("size 9000;", self.device.text())
+        self.assertEqual(set(self.device.answers), {"", "certainly"})
+        log = next((self.estate.folder / ".oast/log").rglob("pier-rt.log"), None)
+        self.assertTrue(log is None or "answered: 'certainly'" in log.read_text())
+        self.assertIn("nothing to do", self.estate.run("push", "-m", "x", "--yes")[1])
+
+    def test_what_is_an_error_behind_one_command_alone_is_one(self) -> None:
+        template = self.estate.folder / "templates/dotterel/all.j2"
+        template.write_text(template.read_text().replace("name pier;", "name other;"))
+        code, out, _ = self.estate.run("push", "-m", "x", "--yes")
+        self.assertEqual(code, 4)
+        self.assertIn("the device refused 'have name other': that is taken", out)
+
+    def test_a_question_that_the_file_does_not_know_ends_the_session_and_nothing_is_answered(self) -> None:
+        self.platform.write_text(self.platform.read_text().replace("lose it", "loose it"))
+        code, out, _ = self.estate.run("push", "-m", "x", "--yes")
+        self.assertEqual(code, 4)
+        self.assertIn("waited for the answer to 'lose ", out)
+        self.assertNotIn("certainly", self.device.answers)
+
+    def test_mistakes_in_the_tables_are_told(self) -> None:
+        for old, new, told in (
+            ('answer = "certainly"\n', "", "[session.questions.lose] lacks 'answer'"),
+            ("command = 'have name .*'\n", "", "[session.errors_of.name] needs 'command' and 'errors'"),
+            ("command = 'lose .*'\n", "", "name its 'command'"),
+            ("prompt = '-- a key", "promt = '-- a key", "did you mean 'prompt'?"),
+            ("warnings = ['cannot", "warnings = ['(cannot", "is not a regular expression"),
+        ):
+            text = self.platform.read_text()
+            self.assertIn(old, text)
+            self.platform.write_text(text.replace(old, new).replace("[session]\n", "[session]\nin_flight = 4\n"))
+            code, out, _ = self.estate.run("lint")
+            self.assertEqual(code, 3)
+            self.assertIn(told, out)
+            self.platform.write_text(text)

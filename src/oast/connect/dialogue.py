@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from functools import cache
 
-from oast.platforms.definition import Dialect
+from oast.platforms.definition import Asked, Dialect
 
 # A prompt stands at the very end, so only so much of a long answer has to be looked at each time more arrives.
 _TAIL = 400
@@ -14,23 +14,29 @@ _TAIL = 400
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """Why the device has stopped sending: at a prompt of `level`, at a `pager`, or at a question for a `password`."""
+    """Why the device has stopped sending: at a prompt of `level`, at a `pager`, at a `question`, or at one for a `password`.
+
+    `answer` is what a pager or a question is to be told.
+    """
 
     kind: str
     level: str
     prompt: str
+    answer: str = ""
 
 
 class Reader:
-    """Collects what arrives until the device waits for input."""
+    """Collects what arrives until the device waits for input. `command` is what was sent, for questions that belong to one."""
 
     def __init__(self, dialect: Dialect) -> None:
         by_level = {level: _over_lines(pattern) for level, pattern in dialect.prompts.items()}
+        # Questions first: one may look like a prompt.
+        asked = [("pager", one) for one in dialect.pagers] + [("question", one) for one in dialect.questions]
+        self._asked = [(kind, one, re.compile(rf"(?:^|[\r\n])({_over_lines(one.prompt)})\s*\Z")) for kind, one in asked]
         self._patterns = [("prompt", level, re.compile(rf"(?:^|[\r\n])({pattern})\Z")) for level, pattern in by_level.items()]
-        if dialect.pager_prompt:
-            self._patterns.append(("pager", "", re.compile(rf"(?:^|[\r\n])({dialect.pager_prompt})\s*\Z")))
         if dialect.raise_password:
             self._patterns.append(("password", "", re.compile(rf"(?:^|[\r\n])({dialect.raise_password})\Z")))
+        self.command = ""
         prompts = "|".join(f"(?:{p})" for p in by_level.values())
         # The same prompt twice, with nothing but the echo of an empty line in between: what came before it is whole.
         self._twice = re.compile(rf"(?:^|[\r\n])(?P<first>{prompts})\s*(?P<second>{prompts})\Z")
@@ -44,12 +50,15 @@ class Reader:
         self._chunks.append(text)
         self._size += len(text)
         self._tail = (self._tail + text)[-_TAIL:]
+        for kind, one, pattern in self._asked:
+            match = pattern.search(self._tail)
+            if match and asked_behind(one, self.command):
+                # The answer to it is on its way: what comes next must not find the same prompt again.
+                self._tail = ""
+                return Stop(kind, "", match[1], one.answer)
         for kind, level, pattern in self._patterns:
             match = pattern.search(self._tail)
             if match:
-                if kind == "pager":
-                    # The answer to it is on its way: what comes next must not find the same prompt again.
-                    self._tail = ""
                 return Stop(kind, level, match[1])
         return None
 
@@ -128,9 +137,17 @@ def answer(text: str, command: str, prompt: str) -> str:
     return "\n".join(lines)
 
 
-def error_in(text: str, dialect: Dialect) -> str | None:
-    """The device's own words when `text` says that a command was not done."""
-    for pattern in _errors(dialect.errors):
+def asked_behind(asked: Asked, command: str) -> bool:
+    """Whether a question or pager may come behind `command`."""
+    return asked.command is None or re.fullmatch(asked.command, command) is not None
+
+
+def error_in(text: str, dialect: Dialect, command: str = "") -> str | None:
+    """The device's own words when `text` says that `command` was not done."""
+    for warning in _errors(dialect.warnings):
+        text = warning.sub("", text)
+    own = [pattern for refusal in dialect.refusals if re.fullmatch(refusal.command, command) for pattern in refusal.patterns]
+    for pattern in _errors((*dialect.errors, *own)):
         match = pattern.search(text)
         if match:
             return (match.groupdict().get("message") or match[0]).strip()

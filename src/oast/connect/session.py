@@ -41,6 +41,10 @@ class AnswerLimits:
     at_most_bytes: int = 64_000_000
 
 
+# What the device waits at in the middle of an answer.
+ANSWERED = ("pager", "question")
+
+
 class Session(Protocol):
     """One open session. All methods raise DeviceError; after ConnectionFailed or cancellation only `close` is of use."""
 
@@ -150,8 +154,10 @@ class CommandLineSession:
         return any(re.fullmatch(state.pattern, line.strip()) for line in told.split("\n"))
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
-        # Text over several lines goes alone: the device answers it once.
-        alone = [any("\n" in part for part in line.parts if isinstance(part, str)) for line in lines]
+        # Text over several lines goes alone: the device answers it once. So does what it may ask something about.
+        alone = [
+            any("\n" in part for part in line.parts if isinstance(part, str)) or self._may_be_asked(line.masked.strip()) for line in lines
+        ]
         start = 0
         while start < len(lines):
             end = start + 1
@@ -182,6 +188,7 @@ class CommandLineSession:
         raise AuthenticationFailed("the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml")
 
     async def _raise(self, command: str, password: Secret | None) -> None:
+        self._reader.command = command
         self._write(command)
         self._transcript.sent(command)
         stop = await self._wait("the answer to " + command)
@@ -219,8 +226,9 @@ class CommandLineSession:
         await self.leave_editing()
         line = Line((command,))
         # With paging on, the pager would take the empty line for its answer.
-        asked = self._dialect.pager_prompt is None or bool(self._dialect.prepare)
+        asked = (not self._dialect.pagers or bool(self._dialect.prepare)) and not self._may_be_asked(command)
         self._transcript.sent(command)
+        self._reader.command = command
         self._write(f"{command}\n" if asked else command)
         awaited = f"the end of '{command}'"
         async with self._deadline(awaited):
@@ -228,7 +236,7 @@ class CommandLineSession:
                 stop = await self._next(awaited, answer=not asked)
                 if stop.kind == "password":
                     raise ProtocolError(f"the device asks for a password after '{command}'")
-                if stop.kind == "pager":
+                if stop.kind in ANSWERED:
                     asked = False
                     continue
                 whole = self._reader.whole()
@@ -237,6 +245,10 @@ class CommandLineSession:
                 if not asked:
                     asked = True
                     self._write("")
+
+    def _may_be_asked(self, command: str) -> bool:
+        """Whether the device may ask something before it has done `command`: what is typed ahead would be the answer."""
+        return any(dialogue.asked_behind(question, command) for question in self._dialect.questions)
 
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
@@ -250,6 +262,7 @@ class CommandLineSession:
     async def _do(self, line: Line, *, number: int | None = None, log_answer: bool = True) -> str:
         masked = line.masked.strip()
         self._transcript.sent(line.masked)
+        self._reader.command = masked
         self._write(self._reveal(line))
         stop = await self._wait(f"the answer to '{masked}'")
         if stop.kind == "password":
@@ -258,6 +271,7 @@ class CommandLineSession:
 
     async def _together(self, lines: Sequence[Line], first: int) -> None:
         """Send lines without waiting in between, and read their answers."""
+        self._reader.command = ""
         for line in lines:
             self._transcript.sent(line.masked)
         self._write("\n".join(self._reveal(line) for line in lines))
@@ -276,7 +290,7 @@ class CommandLineSession:
         told = dialogue.answer(text, line.written(), prompt)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
         # What is returned stays as the device said it: a secret may be a word of a reading. What is told of it is masked.
-        wrong = dialogue.error_in(told, self._dialect)
+        wrong = dialogue.error_in(told, self._dialect, line.masked.strip())
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
             raise DeviceRefused(f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number)
@@ -293,7 +307,7 @@ class CommandLineSession:
         async with self._deadline(awaited):
             while True:
                 stop = await self._next(awaited)
-                if stop.kind != "pager":
+                if stop.kind not in ANSWERED:
                     return stop
 
     async def _next(self, awaited: str | Sequence[Line], *, answer: bool = True) -> dialogue.Stop:
@@ -312,9 +326,12 @@ class CommandLineSession:
                     raise ProtocolError(message, hint="answer_at_most_bytes in oast.toml says how much is taken in")
                 if stop is None:
                     continue
-                if stop.kind == "pager":
-                    if answer or self._dialect.pager_answer.strip():
-                        self._transport.write(self._dialect.pager_answer)
+                if stop.kind == "question":
+                    self._transcript.note(f"asked: {stop.prompt!r}, answered: {stop.answer!r}")
+                    self._write(stop.answer)
+                elif stop.kind == "pager":
+                    if answer or stop.answer.strip():
+                        self._transport.write(stop.answer)
                 elif stop.kind == "prompt":
                     self._level = stop.level
                 return stop

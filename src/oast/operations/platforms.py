@@ -15,7 +15,7 @@ from oast.connect.session import Session
 from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform, ReadingDefinition, Shown
-from oast.readings.tables import records
+from oast.readings.records import records
 
 
 @dataclass(frozen=True)

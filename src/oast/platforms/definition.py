@@ -9,11 +9,29 @@ from oast.platforms.grammar import Grammar
 
 
 @dataclass(frozen=True, slots=True)
+class Asked:
+    """What a device asks: where what it sent ends with `prompt`, `answer` is typed; with `command`, only behind one that fits."""
+
+    prompt: str
+    answer: str
+    command: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """Lines that mean no, and only as the answer to a command that fits `command`."""
+
+    command: str
+    patterns: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Dialect:
     """How a session on the command line goes.
 
     `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is how many lines of
-    a configuration may be sent before the first is answered.
+    a configuration may be sent before the first is answered. `pagers` get a key, `questions` a line. Lines that fit `warnings`
+    are no errors, whatever else they fit.
     """
 
     prompts: Mapping[str, str]
@@ -21,8 +39,10 @@ class Dialect:
     privileged: frozenset[str] = frozenset()
     errors: tuple[str, ...] = ()
     prepare: tuple[str, ...] = ()
-    pager_prompt: str | None = None
-    pager_answer: str = " "
+    pagers: tuple[Asked, ...] = ()
+    questions: tuple[Asked, ...] = ()
+    warnings: tuple[str, ...] = ()
+    refusals: tuple[Refusal, ...] = ()
     raise_command: str | None = None
     raise_password: str | None = None
     leave: str | None = None
@@ -103,15 +123,43 @@ class EditSpelling:
 
 
 @dataclass(frozen=True, slots=True)
-class ReadingDefinition:
-    """A command whose answer is a table: heading of a column to name of a field.
+class DerivedField:
+    """A field made of another: what the group of `pattern` matches there (all of it without one), then what `values` say for that."""
 
-    `intervals` are the statements that say, in seconds, how long a peer's silence or a change takes to show in it.
+    source: str
+    pattern: str | None = None
+    values: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingDefinition:
+    """A command, and how its answer becomes records: one of three forms.
+
+    A table: `columns` are heading to field, headings of `right` stand at the right of their numbers, lines that fit `skip` are no
+    rows, and where the table `continues` a row without its first cell belongs to the one above. JSON: at `records` (JMESPath)
+    stands a list, or a mapping whose keys become the field `key`; `picks` are field to JMESPath. Blocks: `patterns` are field to
+    a pattern whose group is the value, and a line that fits `begins` begins a record. `intervals` are the statements that say, in
+    seconds, how long a peer's silence or a change takes to show in it.
     """
 
     command: str
-    columns: Mapping[str, str]
+    columns: Mapping[str, str] = field(default_factory=dict)
     intervals: tuple[str, ...] = ()
+    right: frozenset[str] = frozenset()
+    skip: tuple[str, ...] = ()
+    continues: bool = False
+    records: str | None = None
+    key: str | None = None
+    picks: Mapping[str, str] = field(default_factory=dict)
+    begins: str | None = None
+    patterns: Mapping[str, str] = field(default_factory=dict)
+    derived: Mapping[str, DerivedField] = field(default_factory=dict)
+
+    @property
+    def fields(self) -> tuple[str, ...]:
+        """The fields of a record."""
+        key = (self.key,) if self.key is not None else ()
+        return tuple(dict.fromkeys((*self.columns.values(), *key, *self.picks, *self.patterns, *self.derived)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
 from oast.errors import EstateError, Mistakes
 from oast.nearest import suggestion
 from oast.platforms.definition import (
+    Asked,
     CandidateCommands,
     Dialect,
     EditSpelling,
     FileCommands,
     Platform,
-    ReadingDefinition,
+    Refusal,
     ScheduledCommands,
     Shown,
     TimerCommands,
 )
 from oast.platforms.grammar import Grammar
+from oast.platforms.reading_tables import readings_of
 from oast.platforms.rules import Rules, types_of
 from oast.platforms.statements import Rule
 from oast.platforms.toml_text import Table, TomlFile
@@ -126,7 +128,7 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         candidate=way.candidate(),
         file=way.file_commands(),
         scheduled=way.scheduled(),
-        readings=_readings(file, paths),
+        readings=readings_of(file, paths),
         roles=roles,
     )
 
@@ -171,6 +173,14 @@ def _dialect(file: TomlFile) -> Dialect:
     errors = tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern))
     prepare, leave = session.texts("prepare"), session.text("leave")
     in_flight = session.number("in_flight", 1, 1, 1000)
+    pagers = _asked(session, "pagers", " ")
+    questions = _asked(session, "questions", None)
+    if in_flight > 1 and any(question.command is None for question in questions):
+        session.wrong(
+            "questions", "a question may come behind any line, and 'in_flight' sends more before it is answered", "name its 'command'"
+        )
+    warnings = tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern))
+    refusals = _refusals(session)
     pager = session.table("pager", "{ prompt = 'PATTERN', answer = 'KEY' }")
     privilege = session.table("raise", "{ command = 'COMMAND', password = 'PATTERN' }")
     pager_prompt, pager_answer = (pager.pattern("prompt"), pager.text("answer")) if pager is not None else (None, None)
@@ -187,8 +197,10 @@ def _dialect(file: TomlFile) -> Dialect:
         privileged=frozenset(privileged) or frozenset(prompts),
         errors=errors,
         prepare=prepare,
-        pager_prompt=pager_prompt,
-        pager_answer=pager_answer or " ",
+        pagers=(*((Asked(pager_prompt, pager_answer or " "),) if pager_prompt is not None else ()), *pagers),
+        questions=questions,
+        warnings=warnings,
+        refusals=refusals,
         raise_command=command,
         raise_password=password,
         leave=leave,
@@ -205,6 +217,40 @@ def _dialect(file: TomlFile) -> Dialect:
         edit.wrong("level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that")
     edit.finish()
     return dialect
+
+
+def _asked(session: Table, key: str, default: str | None) -> tuple[Asked, ...]:
+    """The questions or pagers of a session, each a table of its own. What is answered to a question has to be said."""
+    found: list[Asked] = []
+    for _, table in _entries(session, key):
+        prompt, command = table.pattern("prompt"), table.pattern("command")
+        answer = table.text("answer")
+        if not table.has("prompt"):
+            table.wrong(None, f"[{'.'.join(table.path)}] lacks 'prompt'")
+        if answer is None and default is None:
+            table.wrong(None, f"[{'.'.join(table.path)}] lacks 'answer'", "say what is typed")
+        table.finish()
+        if prompt is not None:
+            found.append(Asked(prompt, answer if answer is not None else default or "", command))
+    return tuple(found)
+
+
+def _refusals(session: Table) -> tuple[Refusal, ...]:
+    found: list[Refusal] = []
+    for _, table in _entries(session, "errors_of"):
+        command = table.pattern("command")
+        patterns = tuple(pattern for pattern in table.texts("errors") if table.compiles("errors", pattern))
+        if not table.has("command") or not patterns:
+            table.wrong(None, f"[{'.'.join(table.path)}] needs 'command' and 'errors'")
+        table.finish()
+        if command is not None:
+            found.append(Refusal(command, patterns))
+    return tuple(found)
+
+
+def _entries(session: Table, key: str) -> Iterable[tuple[str, Table]]:
+    table = session.table(key, f"tables: [session.{key}.NAME]")
+    return table.tables() if table is not None else ()
 
 
 def _levels(table: Table, key: str, levels: Sequence[str], prompts: Collection[str]) -> None:
@@ -301,23 +347,6 @@ class _WayBack:
         made = ScheduledCommands(self._with_time(table, "arm"), table.needed("cancel"), armed or Shown("", ""))
         table.finish()
         return made
-
-
-def _readings(file: TomlFile, paths: Collection[str]) -> Mapping[str, ReadingDefinition]:
-    readings = file.table("readings")
-    found: dict[str, ReadingDefinition] = {}
-    for name, table in readings.tables() if readings is not None else ():
-        command = table.needed("command")
-        columns = table.mapping("columns", "a field for each heading: { HEADING = 'field' }")
-        if not table.has("columns"):
-            table.wrong(None, f"the reading '{name}' lacks 'columns'")
-        intervals = table.texts("intervals")
-        for path in intervals:
-            if path not in paths:
-                table.wrong("intervals", f"'{path}' is no statement", suggestion(path, paths))
-        table.finish()
-        found[name] = ReadingDefinition(command, columns, intervals)
-    return found
 
 
 def _roles(file: TomlFile, paths: Collection[str]) -> Mapping[str, str]:

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 from oast.connect.session import Session
 from oast.platforms.definition import Platform
-from oast.readings.tables import Readings, Record, records
+from oast.readings.records import records
+from oast.readings.tables import Readings, Record
 
 
 async def read(session: Session, platform: Platform, names: Iterable[str]) -> Readings:

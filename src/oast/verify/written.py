@@ -43,7 +43,7 @@ class WrittenCheck:
     def for_device(self, estate: Estate, device: Device, platform: Platform) -> Iterator[Check]:
         """The checks of one device. Raises EstateError for what its platform cannot read, and for wrong expressions."""
         definition = self._definition(platform)
-        fields = set(definition.columns.values())
+        fields = set(definition.fields)
         for key, texts in (("where", self.where), ("must_be", self.must_be)):
             for field in texts:
                 if field not in fields:

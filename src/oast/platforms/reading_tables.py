@@ -1,0 +1,96 @@
+"""The tables [readings.NAME] of a platform's file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping
+from dataclasses import replace
+
+import jmespath
+from jmespath.exceptions import JMESPathError
+
+from oast.nearest import suggestion
+from oast.platforms.definition import DerivedField, ReadingDefinition
+from oast.platforms.toml_text import Table, TomlFile
+
+FORMS = ("columns", "picks", "patterns")
+
+
+def readings_of(file: TomlFile, paths: Collection[str]) -> Mapping[str, ReadingDefinition]:
+    """The readings of a platform; `paths` are its statements. What is wrong is noted in the file."""
+    readings = file.table("readings")
+    found: dict[str, ReadingDefinition] = {}
+    for name, table in readings.tables() if readings is not None else ():
+        found[name] = _reading(name, table, paths)
+        table.finish()
+    return found
+
+
+def _reading(name: str, table: Table, paths: Collection[str]) -> ReadingDefinition:
+    command = table.needed("command")
+    forms = [form for form in FORMS if table.has(form)]
+    if not forms:
+        hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns'"
+        table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
+    if len(forms) > 1:
+        table.wrong(
+            forms[1], f"the reading '{name}' has both '{forms[0]}' and '{forms[1]}'", "an answer is a table, JSON, or blocks of lines"
+        )
+    intervals = table.texts("intervals")
+    for path in intervals:
+        if path not in paths:
+            table.wrong("intervals", f"'{path}' is no statement", suggestion(path, paths))
+    columns = table.mapping("columns", "a field for each heading: { HEADING = 'field' }")
+    right = table.texts("right")
+    for heading in right:
+        if heading not in columns:
+            table.wrong("right", f"'{heading}' is no heading of 'columns'", suggestion(heading, columns))
+    picks = table.mapping("picks", "a JMESPath for each field: { field = 'PATH' }")
+    records = table.text("records")
+    for path in (*picks.values(), *(() if records is None else (records,))):
+        _need_path(table, path)
+    patterns = table.mapping("patterns", "a pattern for each field: { field = 'PATTERN' }")
+    made = ReadingDefinition(
+        command=command,
+        columns=columns,
+        intervals=intervals,
+        right=frozenset(right),
+        skip=tuple(pattern for pattern in table.texts("skip") if table.compiles("skip", pattern)),
+        continues=table.flag("continues"),
+        records=records,
+        key=table.text("key"),
+        picks=picks,
+        begins=table.pattern("begins"),
+        patterns={
+            field: pattern for field, pattern in patterns.items() if table.compiles("patterns", pattern) and _has_group(table, pattern)
+        },
+    )
+    return _with_derived(made, table)
+
+
+def _with_derived(reading: ReadingDefinition, table: Table) -> ReadingDefinition:
+    inner = table.table("fields", "tables: [readings.NAME.fields.FIELD]")
+    derived: dict[str, DerivedField] = {}
+    for name, made in inner.tables() if inner is not None else ():
+        source, pattern = made.text("from") or name, made.pattern("pattern")
+        if source not in (*reading.fields, *derived):
+            made.wrong("from", f"'{source}' is no field of this reading", suggestion(source, reading.fields))
+        if pattern is not None:
+            _has_group(made, pattern)
+        derived[name] = DerivedField(source, pattern, made.mapping("values", "a value for each: { 'Full/-' = 'full' }"))
+        made.finish()
+    return replace(reading, derived=derived)
+
+
+def _need_path(table: Table, path: str) -> None:
+    try:
+        jmespath.compile(path)
+    except JMESPathError as wrong:
+        table.wrong("picks", f"'{path}' is no JMESPath: {str(wrong).splitlines()[0]}")
+
+
+def _has_group(table: Table, pattern: str) -> bool:
+    if re.compile(pattern).groups:
+        return True
+    table.wrong("patterns" if table.has("patterns") else "pattern", f"'{pattern}' has no group", "put the value in parentheses")
+    return False

@@ -1,0 +1,108 @@
+"""A device's answer as records, in whichever form it comes; and the fields that are made of others."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Mapping
+from functools import cache
+from typing import Any
+
+import jmespath
+from jmespath.exceptions import JMESPathError
+
+from oast.errors import ProtocolError
+from oast.platforms.definition import ReadingDefinition
+from oast.readings.tables import Record, rows
+
+HINT = "look at the platform's readings"
+
+
+def records(text: str, reading: ReadingDefinition) -> list[Record]:
+    """The records of one answer, every value as text; "-" and nothing are None.
+
+    Raises ProtocolError, with the line, for an answer that is not of the form that the platform says.
+    """
+    if reading.picks:
+        found = _from_json(text, reading)
+    elif reading.patterns:
+        found = list(_from_blocks(text, reading))
+    else:
+        found = rows(text, reading)
+    return [_with_derived(record, reading) for record in found] if reading.derived else found
+
+
+def _with_derived(record: Record, reading: ReadingDefinition) -> Record:
+    made = dict(record)
+    for name, field in reading.derived.items():
+        value = made.get(field.source)
+        if value is not None and field.pattern is not None:
+            match = re.search(field.pattern, value)
+            value = match[1] if match is not None else None
+        made[name] = field.values.get(value, value) if value is not None else None
+    return made
+
+
+def _from_json(text: str, reading: ReadingDefinition) -> list[Record]:
+    try:
+        data = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        line = f" (line {error.lineno})" if isinstance(error, json.JSONDecodeError) else ""
+        raise ProtocolError(f"the answer to '{reading.command}' is no JSON{line}", hint=HINT) from None
+    found = data if reading.records is None else _picked(reading.records, data, reading)
+    if isinstance(found, Mapping) and reading.key is not None:
+        entries = [({reading.key: str(key)}, value) for key, value in found.items()]
+    elif isinstance(found, list):
+        entries = [({}, value) for value in found]
+    elif found is None and reading.records is not None:
+        entries = []
+    else:
+        raise ProtocolError(f"the answer to '{reading.command}' has no list at '{reading.records or '@'}'", hint=HINT)
+    return [{**first, **{name: _text(_picked(path, value, reading)) for name, path in reading.picks.items()}} for first, value in entries]
+
+
+def _picked(path: str, data: Any, reading: ReadingDefinition) -> Any:
+    try:
+        return jmespath.search(path, data)
+    except (JMESPathError, TypeError, ValueError) as error:
+        message = f"the answer to '{reading.command}' does not fit '{path}': {str(error).splitlines()[0]}"
+        raise ProtocolError(message, hint=HINT) from None
+
+
+def _text(value: Any) -> str | None:
+    if value is None or value == "":
+        return None
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, list):
+        return ", ".join(str(_text(item)) for item in value) or None
+    return json.dumps(value, sort_keys=True) if isinstance(value, dict) else str(value)
+
+
+@cache
+def _compiled(pattern: str) -> re.Pattern[str]:
+    return re.compile(pattern)
+
+
+def _from_blocks(text: str, reading: ReadingDefinition) -> Iterator[Record]:
+    """Each line fills the fields whose patterns it fits. Without `begins` the whole answer is one record."""
+    begins = None if reading.begins is None else _compiled(reading.begins)
+    block: dict[str, str | None] | None = None
+    found = 0
+    for line in text.split("\n"):
+        if begins is not None and begins.search(line):
+            if block is not None:
+                yield block
+            block = dict.fromkeys(reading.patterns)
+        elif begins is None and block is None:
+            block = dict.fromkeys(reading.patterns)
+        for name, pattern in reading.patterns.items() if block is not None else ():
+            match = _compiled(pattern).search(line)
+            if match is not None and block is not None and block[name] is None:
+                block[name] = match[1].strip() or None
+                found += 1
+    if text.strip() and not found:
+        first = next(number for number, line in enumerate(text.split("\n"), 1) if line.strip())
+        raise ProtocolError(f"nothing in the answer to '{reading.command}' is a field of the reading (line {first} on)", hint=HINT)
+    if block is not None:
+        yield block
