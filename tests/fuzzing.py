@@ -16,8 +16,9 @@ import tempfile
 import time
 import traceback
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +27,7 @@ from oast.config.commands import commands
 from oast.config.difference import difference
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
 from oast.connect.host_keys import KnownHosts
 from oast.connect.session import AnswerLimits, CommandLineSession
@@ -34,6 +36,8 @@ from oast.errors import OastError
 from oast.estate import selectors, yaml_text
 from oast.estate.estate import open_estate
 from oast.operations.lint import lint
+from oast.operations.platforms import understood
+from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load
 from oast.readings.records import records
 from oast.records import Fingerprints
@@ -129,6 +133,7 @@ class Inputs:
             "".join(line for line in settings.read_text().splitlines(True) if "_file =" not in line and "\nfile" not in line)
         )
         self._platform = load(SHIPPED / "bine.toml", Fingerprints(b"fuzz"))
+        self._folded_platforms = {name: load(PLATFORMS / f"{name}.toml", Fingerprints(b"fuzz")) for name in FOLDED}
         self._running = canonical(IndentedSyntax(self._platform).parse(self._startup()[0]).tree)
 
     def _startup(self) -> list[str]:
@@ -145,13 +150,18 @@ class Inputs:
             "{{ x.y|default(3) }}",
         ]
         picks = ["role=core and site in (gull, tern) and not tag=frozen", "name=gull-*", "(site=heron or role=edge)", "not not tag=cameras"]
-        listings = ["interface   oper-state  mtu\nport1       up          9000\nport2       down        1500\n", *self._startup()[:2]]
+        listings = [
+            "interface   oper-state  mtu\nport1       up          9000\nport2       down        1500\n",
+            '{"peers": {"192.0.2.9": {"session": {"state": "up"}}, "x": [1, {"a": null}]}}',
+            *self._startup()[:2],
+        ]
         key = "gull-core-1 ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMiraMiraMiraMiraMiraMiraMiraMiraMira by Mira\n# a comment\n"
         files = {str(path.relative_to(self._estate)): path.read_text() for path in sorted(self._estate.rglob("*")) if path.suffix in KINDS}
         return [
             Target("YAML", texts, lambda data: yaml_text.parse(_text(data), "odd.yaml"), 80),
             Target("selector", picks, self._selector, 80),
             Target("device's configuration", self._startup(), self._configuration, 60),
+            *(Target(f"configuration of {name}", listed, partial(self._folded, name), 20) for name, listed in FOLDED.items()),
             Target("device's answers", [*listings, *self._startup()], self._answers, 60),
             Target("device's tables", listings, self._tables, 40),
             Target("known_hosts", [key * 2, key], self._known_hosts, 40),
@@ -182,6 +192,16 @@ class Inputs:
             command.line.written()
         _walk(running)
 
+    def _folded(self, name: str, data: bytes) -> None:
+        platform = self._folded_platforms[name]
+        syntax = syntax_of(platform)
+        list(syntax.lines_of(_text(data)))
+        understood(syntax, _text(data))
+        running, wanted = tree_of_device(syntax, _text(data)), canonical(syntax.parse(FOLDED[name][0]).tree)
+        with suppress(NoSafeOrder):
+            for command in commands(in_safe_order(difference(running, wanted), running=running), platform):
+                command.line.written()
+
     def _answers(self, data: bytes) -> None:
         async def ask() -> None:
             limits = AnswerLimits(0.05, 0.2, 50_000)
@@ -198,7 +218,7 @@ class Inputs:
         asyncio.run(ask())
 
     def _tables(self, data: bytes) -> None:
-        for reading in self._platform.readings.values():
+        for reading in (*self._platform.readings.values(), *READINGS):
             records(data.decode("utf-8", "replace"), reading)
 
     def _known_hosts(self, data: bytes) -> None:
@@ -240,6 +260,23 @@ class Inputs:
                 path.write_bytes(before)
 
 
+PLATFORMS = Path(__file__).parent / "data" / "platforms"
+FOLDED = {
+    "eider": [
+        '/system/contact = "night desk"\n/system/server = 192.0.2.1\n/interfaces/interface[name=p1]/address[prefix=192.0.2.1/24]\n// x\n'
+        "/interfaces/interface[name='p1']/guard\n/odd/thing[a=b]/c = d\n/vlans/vlan[id=7]/name = x\n",
+        "/interfaces/interface[name=p1]/access-vlan = 7\n/vlans/vlan[id=7]\n/system/key = kelp\n",
+    ],
+    "dotterel": [
+        'name a; % x\nresolver { server [ 192.0.2.1 192.0.2.2 ]; }\nport quay/1 { text "to the pier"; odd { thing 7; } }\npeer 192.0.2.9 as 77;\n',
+        "list in { rule 10 drop from 10.0.0.0/8; rule 20 accept logged; }\nwatch kelp; /* gone */ port a/1;\n",
+    ],
+}
+READINGS = (
+    ReadingDefinition("x", {"mtu": "mtu", "oper-state": "state", "interface": "name"}, right=frozenset(("mtu",)), continues=True),
+    ReadingDefinition("x", records="peers", key="address", picks={"state": "session.state"}),
+    ReadingDefinition("x", begins="^i", patterns={"name": r"(\S+)", "mtu": "(9000)"}, derived={"up": DerivedField("name", "p(.*)")}),
+)
 KINDS = (".yaml", ".csv", ".toml", ".j2")
 
 

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from oast.config.commands import commands
 from oast.config.difference import applied, difference
 from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.sparing import sparing
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
 from oast.errors import EstateError
@@ -349,3 +350,25 @@ class QuestionsTest(unittest.TestCase):
             self.assertEqual(code, 3)
             self.assertIn(told, out)
             self.platform.write_text(text)
+
+
+class UnknownTest(unittest.TestCase):
+    """Lines that only read like known ones."""
+
+    def test_an_unknown_line_with_the_words_of_an_entry_is_not_the_entry(self) -> None:
+        syntax = syntax_of(DOTTEREL)
+        running = canonical(syntax.parse("peer 192.0.2.9;\nname a;\n").tree)
+        wanted = tree("dotterel", "peer 192.0.2.9 as 77;\nname a;\n")
+        edits, spared = sparing(difference(running, wanted))
+        self.assertEqual([one.node.text for one in spared], ["peer 192.0.2.9"])
+        self.assertEqual([c.line.written() for c in commands(in_safe_order(edits), DOTTEREL)], ["have peer 192.0.2.9 as 77"])
+
+    def test_what_stands_below_a_leaf_of_a_line_stays_with_it(self) -> None:
+        for text in ("peer 192.0.2.9 as 77 { odd 7; }\n", "peer 192.0.2.9;\npeer 192.0.2.9 as 77;\n", "port quay/1 { text x { y; } }\n"):
+            syntax = syntax_of(DOTTEREL)
+            read = syntax.parse(text).tree
+            self.assertEqual(syntax.parse(syntax.written(read)).tree, read, text)
+
+    def test_a_list_in_brackets_behind_thousands_of_words_is_told_and_not_written_out(self) -> None:
+        parsed = syntax_of(DOTTEREL).parse("name " + "a " * 3000 + "[ " + "b " * 3000 + "];\n")
+        self.assertIn("3000 items stand behind 3001 words", [problem.message for problem in parsed.problems])

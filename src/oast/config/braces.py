@@ -14,7 +14,8 @@ from oast.platforms.grammar import NO_SECRETS
 from oast.platforms.statements import Statement
 from oast.records import Secret
 
-_OPEN_QUOTE = '"'
+# `name [ a b ]` is written out; a statement of thousands of words before it is none.
+MOST_WORDS = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,6 +150,10 @@ class _Unfolding:
         """`name [ a b ]` is `name a` and `name b`."""
         items, self._items = self._items or [], None
         words = list(self._words)
+        if len(words) * len(items) > MOST_WORDS:
+            self._wrong(self._begun, f"{len(items)} items stand behind {len(words)} words", "[", "look for a ';' that is missing before")
+            self._words = [*words, *items]
+            return
         for item in items[:-1]:
             self._line([*words, item])
         self._words = [*words, *items[-1:]]

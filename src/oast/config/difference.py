@@ -68,6 +68,10 @@ def _compare(running: Node, intended: Node, outer: tuple[Node, ...], edits: list
     for identity, new in intended.children.items():
         old = there.get(identity)
         rule = new.statement.rule
+        if old is not None and old.statement.rule.known is not rule.known:
+            # An unknown line that only reads like it: it stays or goes by itself.
+            edits += [Edit("remove", outer, old, None)] if old.owned else []
+            old = None
         if rule.user_ordered:
             ordered[rule.order] = rule
         elif old is None and new.owned:

@@ -242,6 +242,7 @@ class _BlockReader:
         nodes, indents, belows, comment = self._nodes, self._indents, self._belows, self._syntax.comment
         special = not self._syntax._by_block
         waiting: Statement | None = None  # a leaf, until something stands below it
+        waiting_in: dict[str, Node] = {}
         waiting_indent = 0
         skip = 0
         for number, line in enumerate(lines, first_line):
@@ -255,7 +256,7 @@ class _BlockReader:
                 waiting = None
                 continue
             if waiting is not None and indent > waiting_indent:
-                self._open(waiting, waiting_indent)
+                self._open_in(waiting_in, waiting, waiting_indent)
             if len(nodes) > DEEPEST:
                 self.too_deep = True
                 word = _first_word(stripped)
@@ -286,7 +287,7 @@ class _BlockReader:
                 path = (*path, self._nodes[-1].identity)
             else:
                 # Nothing stands below a leaf, so it is opened only when something does nevertheless.
-                waiting, waiting_indent = statement, indent
+                waiting, waiting_in, waiting_indent = statement, siblings, indent
                 if statement.identity not in siblings:
                     siblings[statement.identity] = self._syntax.leaf(statement)
                 else:
@@ -307,6 +308,7 @@ class _BlockReader:
         """The children of the innermost of `outer`, which stand on the same line."""
         siblings = self._nodes[-1].children
         for statement in outer:
+            self._siblings.make_room(siblings, statement)
             node = siblings.get(statement.identity)
             if node is None:
                 node = siblings[statement.identity] = Node(statement, {})
