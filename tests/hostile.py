@@ -6,20 +6,15 @@ What the program reports is held against what the device holds.
 from __future__ import annotations
 
 import asyncio
-import functools
-import io
 import json
 import random
 import resource
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import ExitStack, redirect_stderr, redirect_stdout
 from pathlib import Path
-from unittest import mock
 
-from in_memory import FastLoop
-from oast.cli.main import main
+from in_memory import run_program
 from oast.connect.transport import Login, Target
 from oast.errors import ConnectionFailed
 from oastsim.bine.device import Device
@@ -219,16 +214,7 @@ class Fleet:
 
     def run(self, *arguments: str) -> tuple[int, str, str]:
         """The program on this estate: its exit code and what it wrote."""
-        out, err = io.StringIO(), io.StringIO()
-        with ExitStack() as stack:
-            stack.enter_context(mock.patch("oast.connect.connector.connect", self.connect))
-            runner = functools.partial(asyncio.Runner, loop_factory=FastLoop)
-            stack.enter_context(mock.patch("oast.cli.push.asyncio.Runner", runner))
-            stack.enter_context(mock.patch.dict("os.environ", PASSWORDS))
-            stack.enter_context(redirect_stdout(out))
-            stack.enter_context(redirect_stderr(err))
-            code = main([*arguments, "--estate", str(self.folder / "estate")])
-        return code, out.getvalue(), err.getvalue()
+        return run_program([*arguments, "--estate", str(self.folder / "estate")], self.connect, PASSWORDS)
 
 
 EXITS = (0, 1, 4, 5)

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import functools
+import io
 import selectors
-from collections.abc import Coroutine
+from collections.abc import Callable, Coroutine, Mapping, Sequence
+from contextlib import redirect_stderr, redirect_stdout
 from typing import Any, TypeVar
 from unittest import mock
 
 from lab import Lab
+from oast.cli.main import main
 from oast.connect.transport import Login, Target
 from oast.errors import ConnectionFailed
 
@@ -112,3 +116,18 @@ class Line:
 
     def exit(self, status: int) -> None:
         self.abort()
+
+
+def run_program(arguments: Sequence[str], connect: Callable[..., Any], environment: Mapping[str, str]) -> tuple[int, str, str]:
+    """The program with `connect` in place of the network: its exit code and what it wrote."""
+    out, err = io.StringIO(), io.StringIO()
+    runner = functools.partial(asyncio.Runner, loop_factory=FastLoop)
+    with (
+        mock.patch("oast.connect.connector.connect", connect),
+        mock.patch("oast.cli.push.asyncio.Runner", runner),
+        mock.patch.dict("os.environ", environment),
+        redirect_stdout(out),
+        redirect_stderr(err),
+    ):
+        code = main(list(arguments))
+    return code, out.getvalue(), err.getvalue()

@@ -6,17 +6,12 @@ They share no code with the tool. Each holds its configuration as nested diction
 from __future__ import annotations
 
 import asyncio
-import functools
-import io
 import re
 from collections.abc import Sequence
-from contextlib import ExitStack, redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any, ClassVar
-from unittest import mock
 
-from in_memory import FastLoop
-from oast.cli.main import main
+from in_memory import run_program
 from oast.connect.transport import Login, Target
 
 PASSWORD = "reed-and-sedge"
@@ -341,13 +336,6 @@ class Estate:
 
     def run(self, *arguments: str) -> tuple[int, str, str]:
         """The program on this estate: its exit code and what it wrote."""
-        out, err = io.StringIO(), io.StringIO()
-        with ExitStack() as stack:
-            stack.enter_context(mock.patch("oast.connect.connector.connect", self.connect))
-            runner = functools.partial(asyncio.Runner, loop_factory=FastLoop)
-            stack.enter_context(mock.patch("oast.cli.push.asyncio.Runner", runner))
-            stack.enter_context(mock.patch.dict("os.environ", {"OAST_SECRET_LOGIN": PASSWORD, "OAST_SECRET_KEY": "kelp"}))
-            stack.enter_context(redirect_stdout(out))
-            stack.enter_context(redirect_stderr(err))
-            code = main([*arguments, "--estate", str(self.folder)])
-        return code, out.getvalue(), err.getvalue()
+        return run_program(
+            [*arguments, "--estate", str(self.folder)], self.connect, {"OAST_SECRET_LOGIN": PASSWORD, "OAST_SECRET_KEY": "kelp"}
+        )

@@ -23,7 +23,16 @@ from pathlib import Path
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
 TOGETHER = 6
-WAITING = ("test_faults", "test_program", "test_delivery", "test_docs", "test_bring_up", "test_interrupts", "test_hostile_devices")
+WAITING = (
+    "test_faults",
+    "test_secret_keeping",
+    "test_program",
+    "test_delivery",
+    "test_docs",
+    "test_bring_up",
+    "test_interrupts",
+    "test_hostile_devices",
+)
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 
 

@@ -7,6 +7,7 @@ import datetime
 import json
 import subprocess
 import sys
+from unittest import mock
 
 from larkwater import QUICK, SECRETS, EstateTest, LarkwaterTest, clean_environment
 from oast.estate.encrypted import EncryptedFile, Kept
@@ -161,6 +162,9 @@ class RotatingTest(LarkwaterTest):
         run = self.oast(*self.ROTATE, "--yes", expect=4)
         self.assertIn("login-password: tern-edge-1 may still have the value before; it is kept beside the new one", run.err)
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
+        for arguments in (("set", "login-password"), ("rotate", "login-password")):
+            self.oast("secret", *arguments, expect=2, stdin="another\n")
+        self.assertEqual(self.kept().previous, SECRETS["login-password"])
         self.fault("tern-edge-1", "none")
         diff = self.oast("diff", expect=1).out
         self.assertIn("1 device to change (+1 -1), 5 as intended", diff)
@@ -188,6 +192,22 @@ class RotatingTest(LarkwaterTest):
         self.edit("intent.yaml", "  - section: own-account\n    on: role=core\n", "")
         self.assertIn("no section puts the secret 'login-password' on a device", self.oast(*self.ROTATE, "--yes", expect=3).err)
         self.assertEqual((self.estate / "secrets.jwe").read_bytes(), before)
+
+    def test_two_at_once_do_not_forget_what_devices_have(self) -> None:
+        self.oast("push", "-m", "own account", "--yes")
+        real, other = EncryptedFile.succeed, EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
+        begun = self.kept()
+
+        def after_another(file: EncryptedFile, name: str, before: Kept, after: Kept) -> None:
+            if before == begun:
+                real(other, name, before, Kept("theirs", before.changed, before.value))
+            real(file, name, before, after)
+
+        with mock.patch.object(EncryptedFile, "succeed", after_another):
+            told = self.oast(*self.ROTATE, "--yes", expect=3).err
+        self.assertIn("the secret 'login-password' was changed by somebody else meanwhile", told)
+        self.assertEqual((self.kept().value, self.kept().previous), ("theirs", SECRETS["login-password"]))
+        self.assertIn("6 devices to change", self.oast("diff", expect=1).out)
 
     def test_a_hash_that_does_not_let_oast_in_is_taken_back(self) -> None:
         self.oast("push", "-m", "own account", "--yes")

@@ -7,6 +7,7 @@ import secrets
 import sys
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 from datetime import date
 
 from oast.change.outcome import Outcome
@@ -14,7 +15,7 @@ from oast.cli.push import Around, chosen, deliver
 from oast.cli.secret import RANDOM_BYTES
 from oast.cli.workplace import estate_of, named, plural
 from oast.errors import EstateError
-from oast.estate.encrypted import EncryptedFile
+from oast.estate.encrypted import EncryptedFile, Kept
 from oast.operations.rotation import Rotation, rotation
 
 NAMED = 6
@@ -23,24 +24,23 @@ NAMED = 6
 class _Keeping(Around):
     """Writes the new value beside the old one before a device is touched, and forgets the old one when all have the new."""
 
-    def __init__(self, file: EncryptedFile, about: Rotation, value: str, previous: str) -> None:
+    def __init__(self, file: EncryptedFile, about: Rotation, before: Kept, value: str) -> None:
         self._file = file
         self._about = about
-        self._value = value
-        self._previous = previous
+        self._before = before
+        self._kept = before if before.previous is not None else Kept(value, date.today(), before.value)
 
     def begin(self) -> None:
-        self._file.put(self._about.name, self._value, date.today(), previous=self._previous)
+        if self._kept is not self._before:
+            self._file.succeed(self._about.name, self._before, self._kept)
 
     def end(self, as_intended: Sequence[str], outcomes: Sequence[Outcome]) -> None:
         name = self._about.name
-        kept = self._file.all()[name]
-        if kept.value != self._value or kept.previous is None:
-            return
         without = self._about.without_it(as_intended, outcomes)
+        if without and not outcomes and self._kept is not self._before:
+            return  # it was not begun
         if not without:
-            self._file.forget_previous(name)
-            told = f"{name}: {plural(len(self._about.holders), 'device')} with the new value; the one before is forgotten\n"
+            told = f"{name}: {plural(len(self._about.holders), 'device')} with the new value; {self._forgotten()}\n"
         else:
             told = (
                 f"{name}: {named(without, NAMED)} may still have the value before; it is kept beside the new one\n"
@@ -48,6 +48,14 @@ class _Keeping(Around):
             )
         with suppress(OSError):  # nobody may read any more, and what became of the devices stands in the exit code
             sys.stderr.write(told)
+
+    def _forgotten(self) -> str:
+        """What has become of the value before; what went wrong there changes nothing about the devices."""
+        try:
+            self._file.succeed(self._about.name, self._kept, replace(self._kept, previous=None))
+        except EstateError as error:
+            return f"the one before stays beside it, as {error.message}"
+        return "the one before is forgotten"
 
 
 def rotate_and_push(options: argparse.Namespace, file: EncryptedFile) -> int:
@@ -64,4 +72,4 @@ def rotate_and_push(options: argparse.Namespace, file: EncryptedFile) -> int:
     if not going_on:
         estate = estate_of(options, {options.name: value})
     about = rotation(estate, options.name)
-    return deliver(options, about.preparation, how, _Keeping(file, about, value, kept.previous or kept.value))
+    return deliver(options, about.preparation, how, _Keeping(file, about, kept, value))

@@ -63,6 +63,7 @@ def _set(options: argparse.Namespace) -> int:
     if not NAME.fullmatch(options.name):
         raise UsageError(f"'{options.name}' cannot be a secret's name", hint="use letters, digits, - and _")
     found, file = _open(options)
+    _need_settled(options, file)
     value = _typed(options)
     file.put(options.name, value, date.today())
     sys.stdout.write(f"{options.name} is {found.made(options.name, value)} from now on\n")
@@ -95,6 +96,14 @@ def _typed(options: argparse.Namespace) -> str:
     return value
 
 
+def _need_settled(options: argparse.Namespace, file: EncryptedFile) -> None:
+    """What some devices still have must not be forgotten. Raises UsageError."""
+    kept = file.all().get(options.name)
+    if kept is not None and kept.previous is not None:
+        message = f"a rotation of '{options.name}' is not finished: some devices have the value before: nothing was changed"
+        raise UsageError(message, hint=f"finish it first: oast secret rotate {options.name} --push -m REASON")
+
+
 def _tell_of_others(found: Secrets, name: str) -> None:
     """A secret that is kept and never looked at is worth a word."""
     before = found.comes_before_file(name)
@@ -121,6 +130,7 @@ def _rotate(options: argparse.Namespace) -> int:
     if options.name in read_settings(folder_of(options)).connection.login_secrets:
         message = f"Oast logs in with '{options.name}': a new one that devices do not have would lock it out"
         raise UsageError(message, hint=f"oast secret rotate {options.name} --push -m REASON")
+    _need_settled(options, file)
     value = secrets.token_urlsafe(RANDOM_BYTES)
     file.put(options.name, value, date.today())
     sys.stdout.write(f"{options.name} is {found.made(options.name, value)} from now on\n")

@@ -16,7 +16,7 @@ import re
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -64,9 +64,16 @@ class EncryptedFile:
         """Keep `value` as `name`; makes the file, and the key file, when they are not there yet. Raises EstateError."""
         self._change(lambda kept: {**kept, name: Kept(value, today, previous)})
 
-    def forget_previous(self, name: str) -> None:
-        """Every device has the value of `name` by now. Raises EstateError."""
-        self._change(lambda kept: {n: replace(k, previous=None) if n == name else k for n, k in kept.items()})
+    def succeed(self, name: str, before: Kept, after: Kept) -> None:
+        """Keep `after` in place of `before` as `name`. Raises EstateError when somebody else has changed it meanwhile."""
+
+        def change(kept: dict[str, Kept]) -> dict[str, Kept]:
+            if kept.get(name) != before:
+                hint = "look at 'oast secret list', and repeat"
+                raise EstateError(f"the secret '{name}' was changed by somebody else meanwhile", place=Place(self.path.name), hint=hint)
+            return {**kept, name: after}
+
+        self._change(change)
 
     def remove(self, name: str) -> None:
         """Keep `name` no longer. Raises EstateError."""
