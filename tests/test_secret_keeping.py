@@ -193,6 +193,28 @@ class RotatingTest(LarkwaterTest):
         self.assertIn("no section puts the secret 'login-password' on a device", self.oast(*self.ROTATE, "--yes", expect=3).err)
         self.assertEqual((self.estate / "secrets.jwe").read_bytes(), before)
 
+    def test_the_privilege_password_is_rotated_in_the_same_way(self) -> None:
+        plain = self.folder / "larkwater-secrets.toml"
+        plain.write_text("".join(line for line in plain.read_text().splitlines(True) if "privilege-password" not in line))
+        self.oast("secret", "set", "privilege-password", stdin=SECRETS["privilege-password"] + "\n")
+        self.edit("templates/bine/own-account.j2", "owns: [user oast]", "owns: [user oast, system/privilege-password-hash]")
+        self.edit("templates/bine/own-account.j2", "  login: {secret: true}", "  login: {secret: true}\n  raising: {secret: true}")
+        with (self.estate / "templates/bine/own-account.j2").open("a") as template:
+            template.write("system\n  privilege-password-hash {{ raising | password_hash(device.name ~ ' raising') }}\n")
+        self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  raising: {secret: privilege-password}\n")
+        self.oast("push", "-m", "own account", "--yes")
+        self.fault("gull-core-1", "refuse", "--match", "privilege-password-hash")
+        rotate = ("secret", "rotate", "privilege-password", "--push", "-m", "yearly", "--yes")
+        self.assertIn("privilege-password: gull-core-1 may still have the value before", self.oast(*rotate, expect=4).err)
+        self.fault("gull-core-1", "none")
+        self.assertIn("the one before is forgotten", self.oast(*rotate).err)
+        self.assertNotEqual(
+            EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {}).all()["privilege-password"].value,
+            SECRETS["privilege-password"],
+        )
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        self.assertIn("6 devices delivered", self.oast("push", "-m", "with the new one", "--yes").out)
+
     def test_two_at_once_do_not_forget_what_devices_have(self) -> None:
         self.oast("push", "-m", "own account", "--yes")
         real, other = EncryptedFile.succeed, EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
