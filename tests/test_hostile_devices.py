@@ -92,6 +92,17 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
                 self.assertIn("in oast.toml", str(caught.exception.hint))
                 self.assertLess(time.monotonic() - started, 20)
 
+    async def test_an_answer_of_nothing_but_line_ends_is_ended(self) -> None:
+        def all_lines(line: str) -> Iterable[str | float]:
+            while True:
+                yield "\r\n" * 1000
+
+        session = await self.session(all_lines, AnswerLimits(0.5, 5.0, 100_000_000, 20_000))
+        with self.assertRaises(ProtocolError) as lines:
+            await session.read_running()
+        self.assertIn("more than 20000 lines", str(lines.exception))
+        self.assertIn("answer_at_most_lines in oast.toml", str(lines.exception.hint))
+
     async def test_a_listing_that_pauses_behind_what_looks_like_the_prompt_is_read_to_its_end(self) -> None:
         parts = [
             "system\r\n  hostname quay\r\nquay view| ",

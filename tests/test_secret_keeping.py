@@ -160,7 +160,9 @@ class RotatingTest(LarkwaterTest):
         self.oast("push", "-m", "own account", "--yes")
         self.fault("tern-edge-1", "refuse", "--match", "password-hash")
         run = self.oast(*self.ROTATE, "--yes", expect=4)
-        self.assertIn("login-password: tern-edge-1 may still have the value before; it is kept beside the new one", run.err)
+        self.assertIn(
+            "login-password: tern-edge-1 may still have the value before, or start with it; it is kept beside the new one", run.err
+        )
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
         for arguments in (("set", "login-password"), ("rotate", "login-password")):
             self.oast("secret", *arguments, expect=2, stdin="another\n")
@@ -214,6 +216,19 @@ class RotatingTest(LarkwaterTest):
         )
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.assertIn("6 devices delivered", self.oast("push", "-m", "with the new one", "--yes").out)
+
+    def test_a_device_that_would_start_with_the_value_before_still_has_it(self) -> None:
+        self.oast("push", "-m", "own account", "--yes")
+        self.fault("tern-edge-1", "drop", "--match", "save")
+        run = self.oast(*self.ROTATE, "--yes", "--timeout", "5", expect=4)
+        self.assertIn("it runs the change, but startup may not be saved", run.out)
+        self.assertIn("login-password: tern-edge-1 may still have the value before, or start with it", run.err)
+        self.fault("tern-edge-1", "none")
+        again = self.oast(*self.ROTATE, "--yes", expect=None)
+        self.assertIn("tern-edge-1 may still have the value before, or start with it", again.err)
+        self.assertEqual(self.kept().previous, SECRETS["login-password"])
+        self.console("tern-edge-1", "raise", SECRETS["privilege-password"], "save startup")
+        self.assertIn("the one before is forgotten", self.oast(*self.ROTATE, "--yes").err)
 
     def test_two_at_once_do_not_forget_what_devices_have(self) -> None:
         self.oast("push", "-m", "own account", "--yes")

@@ -229,6 +229,25 @@ class OddSecretsTest(LarkwaterTest):
             texts.append(self.oast("render", "--on", "site=tern", "--section", "monitoring").out)
         self.assertEqual(*texts, "a guess cannot be tried")
 
+    def test_a_device_that_lists_a_secret_where_it_does_not_belong_is_not_repeated(self) -> None:
+        password = SECRETS["login-password"]
+        typed = (
+            "system",
+            f'  contact "call {password} now"',
+            f"user {password}",
+            "interface port1",
+            f"  description {SECRETS['snmp-read']}",
+        )
+        self.console("tern-edge-1", "raise", SECRETS["privilege-password"], "edit", *typed, "close")
+        self.assertIn(password, self.console("tern-edge-1", "read running"))
+        runs = [self.oast(*command.split(), "--on", "site=tern", expect=None) for command in (
+            "diff -v", "diff --format json", "drift", "drift --format json", "push -m x --dry-run", "push -m x --yes --format json",
+        )]  # fmt: skip
+        self.assertRegex(runs[0].out, 'contact "call <secret [0-9a-f]{8}> now"')
+        for run in runs:
+            for secret in SECRETS.values():
+                self.assertNotIn(secret, run.out + run.err)
+
     def test_a_secret_where_the_platform_marks_none_is_told(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: {secret: snmp-read}")
         told = self.oast("push", "-m", "x", "--yes", expect=3).err

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 
@@ -58,6 +58,15 @@ class Fingerprints:
 
     def __init__(self, key: bytes) -> None:
         self.key = key
+        self._hide: Callable[[str], str] = str
+
+    def hide_by(self, hide: Callable[[str], str]) -> None:
+        """From now on, `hide` says what stands for the secrets that are known in a text."""
+        self._hide = hide
+
+    def hide(self, text: str) -> str:
+        """`text` without the secrets that are known, as where a device lists one in a place that is not marked for it."""
+        return self._hide(text)
 
     def kept(self, fingerprint: str) -> Secret:
         """A secret of which no more than the `fingerprint` was kept."""

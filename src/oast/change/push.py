@@ -18,7 +18,7 @@ from oast.change.locks import device_lock
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.transaction import Means, Transaction
 from oast.change.wave import Limits, Watched, Wave
-from oast.config.difference import secrets_named
+from oast.config.difference import secrets_in
 from oast.config.indented import IndentedSyntax
 from oast.config.tree import Node
 from oast.config.view import Counts
@@ -67,7 +67,7 @@ class _Opener:
         self._connector = connector
         self._device = comparison.intent.device
         self._platform = comparison.intent.platform
-        self._changes_login = bool(secrets_named(comparison.edits) & connector.login_secrets)
+        self._changes_login = any(secret.name in connector.login_secrets for secret in secrets_in(comparison.edits))
 
     @property
     def has_second(self) -> bool:

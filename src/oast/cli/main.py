@@ -25,7 +25,7 @@ COMMANDS = {
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",
     "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",
-    "secret": "keep secrets in an encrypted file: set, rotate, list, age",
+    "secret": "keep secrets in an encrypted file: set, rotate, remove, list, age",
     "sim": "run simulated devices on loopback",
 }
 

@@ -49,8 +49,8 @@ class Around:
     def begin(self) -> None:
         """Raises OastError when the delivery must not begin."""
 
-    def end(self, as_intended: Sequence[str], outcomes: Sequence[Outcome]) -> None:
-        """`as_intended` are the devices on which nothing was to be done."""
+    def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
+        """`as_intended` are those on which nothing was to be done."""
 
 
 def run(options: argparse.Namespace) -> int:
@@ -102,7 +102,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         show_differences(plan.comparisons, out)
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
         _show_care(plan.different, out)
-    as_intended = [c.name for c in plan.comparisons if not c.edits]
+    as_intended = [comparison for comparison in plan.comparisons if not comparison.edits]
     if not plan.different or options.dry_run:
         code = _nothing_delivered(options, plan)
         if not options.dry_run:

@@ -10,12 +10,14 @@ from contextlib import suppress
 from dataclasses import replace
 from datetime import date
 
+from oast.change.compare import Comparison
 from oast.change.outcome import Outcome
 from oast.cli.push import Around, chosen, deliver
 from oast.cli.secret import RANDOM_BYTES
 from oast.cli.workplace import estate_of, named, plural
 from oast.errors import EstateError
 from oast.estate.encrypted import EncryptedFile, Kept
+from oast.estate.secrets import Secrets
 from oast.operations.rotation import Rotation, rotation
 
 NAMED = 6
@@ -34,7 +36,7 @@ class _Keeping(Around):
         if self._kept is not self._before:
             self._file.succeed(self._about.name, self._before, self._kept)
 
-    def end(self, as_intended: Sequence[str], outcomes: Sequence[Outcome]) -> None:
+    def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
         name = self._about.name
         without = self._about.without_it(as_intended, outcomes)
         if without and not outcomes and self._kept is not self._before:
@@ -43,7 +45,7 @@ class _Keeping(Around):
             told = f"{name}: {plural(len(self._about.holders), 'device')} with the new value; {self._forgotten()}\n"
         else:
             told = (
-                f"{name}: {named(without, NAMED)} may still have the value before; it is kept beside the new one\n"
+                f"{name}: {named(without, NAMED)} may still have the value before, or start with it; it is kept beside the new one\n"
                 "    repeat the command to go on: no further value is made until all have this one\n"
             )
         with suppress(OSError):  # nobody may read any more, and what became of the devices stands in the exit code
@@ -58,18 +60,15 @@ class _Keeping(Around):
         return "the one before is forgotten"
 
 
-def rotate_and_push(options: argparse.Namespace, file: EncryptedFile) -> int:
+def rotate_and_push(options: argparse.Namespace, found: Secrets, file: EncryptedFile) -> int:
     """Make a new value, or go on with the one that some devices lack, and deliver it. Returns the exit code."""
     how = chosen(options)
     kept = file.all()[options.name]
     going_on = kept.previous is not None
     value = kept.value if going_on else secrets.token_urlsafe(RANDOM_BYTES)
-    estate = estate_of(options)
-    before = estate.secrets.comes_before_file(options.name)
+    before = found.comes_before_file(options.name)
     if before is not None:
         message = f"{before} has a '{options.name}', too, and is asked before the encrypted file: nothing was changed"
         raise EstateError(message, hint="take it away there first")
-    if not going_on:
-        estate = estate_of(options, {options.name: value})
-    about = rotation(estate, options.name)
+    about = rotation(estate_of(options, {} if going_on else {options.name: value}), options.name)
     return deliver(options, about.preparation, how, _Keeping(file, about, kept, value))

@@ -123,7 +123,7 @@ def _rotate(options: argparse.Namespace) -> int:
     if options.push:
         from oast.cli.rotate import rotate_and_push
 
-        return rotate_and_push(options, file)
+        return rotate_and_push(options, found, file)
     for given, option in ((options.reason, "-m"), (options.ticket, "--ticket"), (options.dry_run, "--dry-run")):
         if given:
             raise UsageError(f"{option} belongs to a delivery", hint=f"oast secret rotate {options.name} --push -m REASON")

@@ -275,13 +275,14 @@ def _frozen(node: Node) -> Node:
     return Node(node.statement, {i: _frozen(c) for i, c in node.children.items()}, owned=node.owned)
 
 
-def secrets_named(edits: Iterable[Edit]) -> frozenset[str]:
-    """The names of the secrets that `edits` bring."""
-    made = (edit.new for edit in edits if edit.new is not None)
-    return frozenset(name for node in made for name in secrets_below(node))
+def secrets_in(edits: Iterable[Edit]) -> Iterator[Secret]:
+    """The secrets that `edits` bring."""
+    for edit in edits:
+        if edit.new is not None:
+            yield from secrets_below(edit.new)
 
 
-def secrets_below(node: Node) -> Iterator[str]:
-    """The names of the secrets in a statement and all below it."""
+def secrets_below(node: Node) -> Iterator[Secret]:
+    """The secrets in a statement and all below it."""
     for statement in (node.statement, *(below.statement for _, below in node.walk())):
-        yield from (value.name for value in statement.arguments if isinstance(value, Secret) and value.name)
+        yield from (value for value in statement.arguments if isinstance(value, Secret))

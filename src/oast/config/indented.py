@@ -44,7 +44,11 @@ class Parsed:
 
 def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
     """The tree of what a device lists, in its order. Raises ProtocolError for a text that is no configuration."""
-    parsed = syntax.parse(text)
+    return listed(syntax.parse(text))
+
+
+def listed(parsed: Parsed) -> Node:
+    """The tree of a listing that was read. Raises ProtocolError for a text that is no configuration."""
     if parsed.too_deep:
         raise ProtocolError(f"what it lists is more than {DEEPEST} levels deep: that is no configuration")
     return parsed.tree

@@ -49,12 +49,13 @@ class Connector:
         self.login_secrets = settings.login_secrets
         self._connect_timeout_s = timeout_s or settings.connect_timeout_s
         silence_s = timeout_s or settings.command_timeout_s
-        self._limits = AnswerLimits(silence_s, max(settings.answer_at_most_s, silence_s), settings.answer_at_most_bytes)
+        at_most_s = max(settings.answer_at_most_s, silence_s)
+        self._limits = AnswerLimits(silence_s, at_most_s, settings.answer_at_most_bytes, settings.answer_at_most_lines)
         self._ssh_config = settings.ssh_config
         self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
         known = estate.secrets.known
         # A device may say what it was never told in this session. With very many secrets, looking for all costs too much.
-        self._hidden = [*(s for s in (*passwords, *self._privileges)), *(known if len(known) <= HIDDEN_AT_ONCE else ())]
+        self._hidden = [*passwords, *self._privileges, *(known if len(known) <= HIDDEN_AT_ONCE else ())]
         self.known_hosts = KnownHosts(settings.known_hosts)
         self._kept: list[Session] = []
 

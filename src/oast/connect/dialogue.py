@@ -43,12 +43,14 @@ class Reader:
         self._any_prompt = re.compile(f"(?:^|[\r\n])({prompts})")
         self._chunks: list[str] = []
         self._size = 0
+        self._lines = 0
         self._tail = ""
 
     def feed(self, text: str) -> Stop | None:
         """Add what arrived; says where the device has stopped, if it has."""
         self._chunks.append(text)
         self._size += len(text)
+        self._lines += text.count("\n")
         self._tail = (self._tail + text)[-_TAIL:]
         for kind, one, pattern in self._asked:
             match = pattern.search(self._tail)
@@ -77,11 +79,17 @@ class Reader:
         """How many characters have arrived since the last answer was taken."""
         return self._size
 
+    @property
+    def lines(self) -> int:
+        """How many lines have arrived since then."""
+        return self._lines
+
     def take(self) -> str:
         """All that was collected; begins anew."""
         text = "".join(self._chunks)
         self._chunks.clear()
         self._size = 0
+        self._lines = 0
         self._tail = ""
         return text
 

@@ -34,11 +34,12 @@ class Capability(StrEnum):
 
 @dataclass(frozen=True)
 class AnswerLimits:
-    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes."""
+    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes, lines."""
 
     silence_s: float
     at_most_s: float = 300.0
     at_most_bytes: int = 64_000_000
+    at_most_lines: int = 1_000_000
 
 
 # What the device waits at in the middle of an answer.
@@ -320,10 +321,7 @@ class CommandLineSession:
                     self._transcript.note("the connection ended")
                     raise ConnectionFailed(f"the device closed the session while Oast waited for {self._what(awaited)}")
                 stop = self._reader.feed(arrived)
-                if self._reader.size > self._limits.at_most_bytes:
-                    self._transcript.note(f"more than {self._limits.at_most_bytes} bytes")
-                    message = f"the device sends without end: more than {self._limits.at_most_bytes} bytes as {self._what(awaited)}"
-                    raise ProtocolError(message, hint="answer_at_most_bytes in oast.toml says how much is taken in")
+                self._need_bounded(awaited)
                 if stop is None:
                     continue
                 if stop.kind == "question":
@@ -341,6 +339,15 @@ class CommandLineSession:
             passed = DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}")
             passed.last = last
             raise passed from None
+
+    def _need_bounded(self, awaited: str | Sequence[Line]) -> None:
+        """However much a device sends, so much of an answer is taken in. Raises ProtocolError."""
+        limits, reader = self._limits, self._reader
+        for what, number, most in (("bytes", reader.size, limits.at_most_bytes), ("lines", reader.lines, limits.at_most_lines)):
+            if number > most:
+                self._transcript.note(f"more than {most} {what}")
+                message = f"the device sends without end: more than {most} {what} as {self._what(awaited)}"
+                raise ProtocolError(message, hint=f"answer_at_most_{what} in oast.toml says how much is taken in")
 
     @asynccontextmanager
     async def _deadline(self, awaited: str | Sequence[Line]) -> AsyncIterator[None]:

@@ -13,6 +13,7 @@ from oast.estate import provider
 from oast.estate.encrypted import NAME, EncryptedFile
 from oast.estate.settings import SecretSettings
 from oast.files import write_whole
+from oast.masking import Masking
 from oast.nearest import suggestion
 from oast.records import Fingerprints, Place, Secret
 
@@ -45,6 +46,8 @@ class Secrets:
         self._read: Mapping[str, Any] | None = None
         self._known: dict[str, Secret] = {}
         self._given: dict[str, str] = {}
+        self._masking = Masking()
+        fingerprints.hide_by(self._masking.hide)
         self.places: dict[str, list[Place]] = {}
         path = settings.encrypted_file
         self.encrypted = None if path is None else EncryptedFile(path, settings.key_file, environment)
@@ -64,6 +67,7 @@ class Secrets:
             except UnicodeEncodeError:
                 raise EstateError(f"the secret '{name}' is not UTF-8 text", place=place, hint=f"oast secret set {name}") from None
             self._known[name] = self.made(name, value)
+            self._masking.add(self._known[name])
         return self._known[name]
 
     def previous(self, name: str) -> Secret | None:
@@ -73,7 +77,11 @@ class Secrets:
         if kept is None or (now != kept.value and name not in self._given):
             return None
         before = kept.previous if now == kept.value else kept.value
-        return None if before is None else self.made(name, before)
+        if before is None:
+            return None
+        secret = self.made(name, before)
+        self._masking.add(secret)
+        return secret
 
     def give(self, name: str, value: str) -> None:
         """For this run, `value` is the secret `name`, whatever is kept."""

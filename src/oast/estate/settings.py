@@ -24,7 +24,8 @@ class ConnectionSettings:
     """How to reach devices. Secrets are names, not values.
 
     `command_timeout_s` is how long a device may be silent; one answer may take `answer_at_most_s` seconds in all and be
-    `answer_at_most_bytes` long. `ssh_config` is a file of OpenSSH's client that is read besides; none is read by default.
+    `answer_at_most_bytes` and `answer_at_most_lines` long. `ssh_config` is a file of OpenSSH's client that is read besides; none
+    is read by default.
     """
 
     username: str | None = None
@@ -37,6 +38,7 @@ class ConnectionSettings:
     at_once: int = 50
     answer_at_most_s: float = 300.0
     answer_at_most_bytes: int = 64_000_000
+    answer_at_most_lines: int = 1_000_000
     ssh_config: Path | None = None
     simulated: bool = False
 
@@ -122,7 +124,7 @@ class _Reader:
     def _connection(self) -> ConnectionSettings:
         names = {"username", "password", "privilege_password", "key_file", "known_hosts"}
         names |= {"connect_timeout_s", "command_timeout_s", "at_once", "simulated"}
-        names |= {"answer_at_most_s", "answer_at_most_bytes", "ssh_config"}
+        names |= {"answer_at_most_s", "answer_at_most_bytes", "answer_at_most_lines", "ssh_config"}
         table = self._table("connection", names)
         default = ConnectionSettings()
         return ConnectionSettings(
@@ -136,6 +138,7 @@ class _Reader:
             at_once=int(self._number(table, "at_once", default.at_once)),
             answer_at_most_s=self._number(table, "answer_at_most_s", default.answer_at_most_s),
             answer_at_most_bytes=int(self._number(table, "answer_at_most_bytes", default.answer_at_most_bytes)),
+            answer_at_most_lines=int(self._number(table, "answer_at_most_lines", default.answer_at_most_lines)),
             ssh_config=self._path(table, "ssh_config"),
             simulated=self._of(table, "simulated", bool, "true or false") or False,
         )

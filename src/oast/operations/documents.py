@@ -19,12 +19,13 @@ from oast.verify.checks import CheckResult
 
 def difference_document(comparison: Comparison) -> dict[str, Any]:
     """One device's difference."""
+    hide = comparison.intent.platform.grammar.fingerprints.hide
     return {
         "device": comparison.name,
         "added": comparison.counts.added,
         "removed": comparison.counts.removed,
         "edits": edits_document(comparison.edits),
-        "commands": [command.masked for command in comparison.commands],
+        "commands": [hide(command.masked) for command in comparison.commands],
         "way_back": comparison.way_back.name,
         "risks": [str(risk) for risk in comparison.risks],
         "unsaved": edits_document(comparison.unsaved),

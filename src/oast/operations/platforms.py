@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 
 from oast.config.difference import difference
-from oast.config.indented import IndentedSyntax, TextProblem, tree_of_device
+from oast.config.indented import IndentedSyntax, TextProblem, listed
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
 from oast.connect.session import Session
@@ -45,10 +45,9 @@ class Understanding:
 
 def understood(syntax: IndentedSyntax, text: str) -> Understanding:
     """How `text` is read, line by line. Raises ProtocolError for a text that is no configuration."""
-    tree = tree_of_device(syntax, text)
     parsed = syntax.parse(text)
-    again = syntax.parse(syntax.written(parsed.tree))
-    edits = difference(tree, canonical(again.tree))
+    again = syntax.parse(syntax.written(listed(parsed)))
+    edits = difference(canonical(parsed.tree), canonical(again.tree))
     lost = tuple(" / ".join((*(node.text for node in edit.outer), edit.node.text)) for edit in edits)
     by_line: dict[int, LineRead] = {}
     for number, path in syntax.lines_of(text):

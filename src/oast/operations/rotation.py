@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.change.outcome import Outcome, State
-from oast.config.difference import secrets_below
+from oast.change.compare import Comparison
+from oast.change.outcome import Cause, Outcome, State
+from oast.config.difference import secrets_below, secrets_in
 from oast.errors import EstateError
 from oast.estate.estate import Estate
 from oast.operations.preparation import Preparation, prepare
@@ -16,15 +17,17 @@ NAMED = 6
 
 @dataclass(frozen=True)
 class Rotation:
-    """`holders` are the devices whose intended configuration holds the secret, `preparation` the sections that put it there."""
+    """`holders` are the devices whose intended configuration holds the secret, each with the digests of what it is made into
+    there; `preparation` has the sections that put it there."""
 
     name: str
-    holders: tuple[str, ...]
+    holders: Mapping[str, frozenset[str]]
     preparation: Preparation
 
-    def without_it(self, as_intended: Sequence[str], outcomes: Sequence[Outcome]) -> list[str]:
-        """The devices that may not have the new value yet: not proved means not."""
-        have = {*as_intended, *(outcome.device for outcome in outcomes if outcome.state is State.DELIVERED)}
+    def without_it(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> list[str]:
+        """The devices that may not have the new value yet, or would start with the one before: not proved means not."""
+        have = {outcome.device for outcome in outcomes if outcome.state is State.DELIVERED and outcome.cause is Cause.NONE}
+        have |= {c.name for c in as_intended if not self.holders.get(c.name, frozenset()) & {one.digest for one in secrets_in(c.unsaved)}}
         return [name for name in self.holders if name not in have]
 
 
@@ -35,11 +38,13 @@ def rotation(estate: Estate, name: str) -> Rotation:
     """
     whole = prepare(estate)
     sections: set[str] = set()
-    holders: list[str] = []
+    holders: dict[str, frozenset[str]] = {}
     for intent in whole.intents:
-        own = {section.template.section for section in intent.sections if name in secrets_below(section.tree)}
+        found = {s.template.section: frozenset(one.digest for one in secrets_below(s.tree) if one.name == name) for s in intent.sections}
+        own = {section for section, digests in found.items() if digests}
         sections |= own
-        holders += [intent.device.name] if own else []
+        if own:
+            holders[intent.device.name] = frozenset[str]().union(*found.values())
     if not holders:
         hint = "its devices would not learn of it: write it into a template, or rotate it without --push"
         raise EstateError(f"no section puts the secret '{name}' on a device", hint=hint)
@@ -48,4 +53,4 @@ def rotation(estate: Estate, name: str) -> Rotation:
         more = f" and {len(locked) - NAMED} more" if len(locked) > NAMED else ""
         message = f"no section tells {', '.join(locked[:NAMED])}{more} the new '{name}', with which Oast logs in there"
         raise EstateError(message, hint="render it for every device, for example {{ login | password_hash(device.name) }}")
-    return Rotation(name, tuple(holders), prepare(estate, sections=sorted(sections)))
+    return Rotation(name, holders, prepare(estate, sections=sorted(sections)))

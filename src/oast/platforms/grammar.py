@@ -45,6 +45,8 @@ class Grammar:
         for rule in self.rules():
             rule.filters = any(leafref.target in ordered for leafref in rule.leafrefs)
             self._contexts.setdefault(rule.name, []).append(rule)
+        for rule in (root, *root.children.values(), *self.rules(), self._unknown):
+            rule.hide = fingerprints.hide
         for context in (root, *self.rules()):
             if context.holds_others:
                 context.branch = Branch()

@@ -21,7 +21,7 @@ from oast.platforms.definition import (
     TimerCommands,
 )
 from oast.platforms.grammar import Grammar
-from oast.platforms.reading_tables import readings_of
+from oast.platforms.readings import readings_of
 from oast.platforms.rules import Rules, types_of
 from oast.platforms.statements import Rule
 from oast.platforms.toml_text import Table, TomlFile

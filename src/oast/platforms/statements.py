@@ -106,6 +106,8 @@ class Rule:
     filters: bool = False
     gate: bool = False
     least: tuple[Rule, ...] = ()
+    hide: Callable[[str], str] = field(default=str, repr=False)
+    """What a statement's text passes before anybody sees it."""
     outer: Rule | None = field(default=None, repr=False)
     children: dict[str, Rule] = field(default_factory=dict, repr=False)
 
@@ -202,7 +204,7 @@ class Statement:
         """The statement to look at: the name and its parts, secrets as fingerprints."""
         if self._text is None:
             text = self.rule.form.own_text(self) if self.rule.form is not None else " ".join(_parts(self.rule, self.arguments, str))
-            self._text = text.replace("\n", "\\n")
+            self._text = self.rule.hide(text.replace("\n", "\\n"))
         return self._text
 
 
