@@ -141,7 +141,7 @@ async def bare_loop(addresses: list[tuple[str, int]], at_once: int) -> None:
 
 
 async def our_loop(estate: Estate, at_once: int) -> None:
-    connector = Connector(estate)
+    connector = Connector(estate, estate.devices.values())
     platform = load(SHIPPED / "bine.toml", estate.fingerprints)
 
     async def one(device: Device) -> str:
@@ -167,7 +167,7 @@ def simulated(estate: Estate) -> Iterator[list[tuple[str, int]]]:
     try:
         program = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", str(estate.folder)]
         subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env=environment)
-        connector = Connector(estate)
+        connector = Connector(estate, estate.devices.values())
         yield [(target.host, target.port) for target in map(connector.target, estate.devices.values())]
     finally:
         simulator.stop()

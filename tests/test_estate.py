@@ -207,7 +207,7 @@ class ProgramTest(EstateTest):
         self.assertIn("oast.toml:7: 'password' has to name a secret, never hold one", told)
         self.assertNotIn("hunter2", told)
         self.edit("oast.toml", 'password = "hunter2"', 'pasword = "hunter2"')
-        self.assertIn("oast.toml:7: the setting 'pasword' is not known in [connection]", self.told())
+        self.assertIn("oast.toml:7: 'pasword' is not known in [connection]", self.told())
 
     def test_a_missing_secret_says_where_it_was_looked_for(self) -> None:
         (self.estate / "secrets.jwe").unlink()

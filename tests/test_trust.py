@@ -77,8 +77,8 @@ class ConnectionTest(EstateTest):
         self.edit("oast.toml", "simulated = true", "")
         (self.estate / "known_hosts").write_text(f"gull-core-1 {some_key()}\n")
         shown = self.oast("devices", "--connection", "--on", "role=core").out
-        self.assertRegex(shown, r"gull-core-1 +192\.0\.2\.\d+ +22 +oast +password +SHA256:\S+ +- +-\n")
-        self.assertRegex(shown, r"heron-core-1 +192\.0\.2\.\d+ +22 +oast +password +none trusted +-")
+        self.assertRegex(shown, r"gull-core-1 +192\.0\.2\.\d+ +22 +oast +password +SHA256:\S+\n")
+        self.assertRegex(shown, r"heron-core-1 +192\.0\.2\.\d+ +22 +oast +password +none trusted *\n")
         self.assertIn("no file of OpenSSH's client is read", shown)
         address = shown.split("gull-core-1")[1].split()[0]
         (self.estate / "ssh_config").write_text(f"Host {address}\n  HostName 198.51.100.7\n  ProxyCommand nc quay %p\n  User somebody\n")

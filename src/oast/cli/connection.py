@@ -6,24 +6,29 @@ import argparse
 import csv
 import sys
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, fields
+from pathlib import Path
+from typing import Any
 
 from oast.cli.exits import DONE, FAILED
 from oast.cli.failures import show_device_errors
-from oast.cli.workplace import console, near, put_json, put_table, table
+from oast.cli.workplace import console, near, plural, put_json, put_table, table
 from oast.connect.connector import Connector, Way
 from oast.errors import DeviceError, UsageError
+from oast.estate.connections import Origin
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 
-COLUMNS = ("device", "address", "port", "user", "login", "host key", "second way", "ssh_config")
+COLUMNS = ("device", "address", "port", "through", "user", "login", "host key", "second way", "ssh_config")
+NAMED = 6
+SELDOM = ("through", "second way", "ssh_config")
 
 
 def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
     """List them; no session is opened. A device of which it cannot be told is named, and the exit code says so."""
     if options.columns:
         raise UsageError("--columns belongs to the list of attributes", hint="leave it out with --connection")
-    connector = Connector(estate)
+    connector = Connector(estate, devices)
     ways: dict[str, Way] = {}
     failed: list[tuple[str, DeviceError]] = []
     for device in devices:
@@ -31,17 +36,22 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
             ways[device.name] = connector.way_to(device)
         except DeviceError as error:
             failed.append((device.name, error))
+    settings = {name: _settings(estate, estate.devices[name]) for name in ways}
     if options.format == "json":
-        put_json("connections", 1, {"devices": [{"device": name, **asdict(way)} for name, way in ways.items()]})
+        put_json("connections", 1, {"devices": [{**asdict(way), "device": name, "settings": settings[name]} for name, way in ways.items()]})
     elif options.format == "csv":
         writer = csv.writer(sys.stdout, lineterminator="\n")
         writer.writerow(COLUMNS)
         writer.writerows(_row(name, way) for name, way in ways.items())
     else:
-        listing = table(*COLUMNS, numbers=("port",), whole=("host key",))
-        for name, way in ways.items():
-            listing.add_row(*_row(name, way))
+        rows = [_row(name, way) for name, way in ways.items()]
+        # What no device has, nobody has to look at.
+        shown = [number for number, name in enumerate(COLUMNS) if name not in SELDOM or any(row[number] != "-" for row in rows)]
+        listing = table(*(COLUMNS[number] for number in shown), numbers=("port",), whole=("host key",))
+        for row in rows:
+            listing.add_row(*(row[number] for number in shown))
         put_table(console(), listing)
+        _put_settings(estate, settings, verbose=options.verbose)
         _say_whose_word(estate)
     sys.stdout.flush()
     show_device_errors(failed, sys.stderr)
@@ -50,7 +60,60 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
 
 def _row(name: str, way: Way) -> list[str]:
     keys = ", ".join(way.host_keys) or "none trusted"
-    return [name, way.host, str(way.port), way.username, " or ".join(way.by) or "-", keys, way.second_way or "-", _options(way.ssh_config)]
+    through = ", ".join(way.through) or "-"
+    return [
+        name,
+        way.host,
+        str(way.port),
+        through,
+        way.username,
+        " or ".join(way.by) or "-",
+        keys,
+        way.second_way or "-",
+        _options(way.ssh_config),
+    ]
+
+
+def _settings(estate: Estate, device: Device) -> dict[str, dict[str, Any]]:
+    """Every setting that holds for a device: its value, and where that stands."""
+    connections = estate.settings.connections
+    chosen, origins = connections.of(device), connections.origins(device)
+    found: dict[str, dict[str, Any]] = {}
+    for field in fields(chosen):
+        value, origin = getattr(chosen, field.name), origins.get(field.name, Origin())
+        if isinstance(value, Path):
+            value = str(near(value))
+        place = None if origin.place is None else str(origin.place)
+        if field.name.endswith("_secret") and value is not None:
+            value = {"secret": value}
+        found[field.name.removesuffix("_secret")] = {"value": value, "place": place, "on": origin.on}
+    return found
+
+
+def _put_settings(estate: Estate, settings: Mapping[str, Mapping[str, Mapping[str, Any]]], *, verbose: bool) -> None:
+    """What holds for each device and why; devices for which the same holds, together. Only what is written down, unless `verbose`."""
+    together: dict[str, list[str]] = {}
+    for name, found in settings.items():
+        together.setdefault(repr(found), []).append(name)
+    for names in together.values():
+        sys.stdout.write(f"\n{', '.join(names) if len(names) <= NAMED else plural(len(names), 'device')}:\n")
+        listing = table("setting", "value", "decided by")
+        for key, one in settings[names[0]].items():
+            if one["place"] is None and not verbose:
+                continue
+            rule = f" on {one['on']}" if one["on"] else ""
+            listing.add_row(key, _shown(one["value"]), f"{one['place']}{rule}" if one["place"] else "nobody: as Oast has it")
+        put_table(console(), listing)
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if value == "":
+        return "SSH_AUTH_SOCK"
+    if isinstance(value, dict):
+        return f"the secret {value['secret']}"
+    return "-" if value is None else f"{value:g}" if isinstance(value, float) else str(value)
 
 
 def _options(decided: Mapping[str, str]) -> str:
@@ -61,7 +124,7 @@ def _say_whose_word(estate: Estate) -> None:
     settings = estate.settings.connection
     sys.stdout.write("\n")
     if settings.simulated:
-        sys.stdout.write("simulated: sessions go to the devices of 'oast sim start', on loopback\n")
+        sys.stdout.write("simulated: sessions go to the devices of 'oast sim start', on loopback, without jump hosts\n")
     if settings.ssh_config is not None:
         sys.stdout.write(f"{near(settings.ssh_config)} is read, as oast.toml says; what it decides stands in the last column\n")
     else:

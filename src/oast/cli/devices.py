@@ -19,6 +19,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=("list", "trust"), default="list", help="list (default), or trust host keys")
     parser.add_argument("--columns", metavar="A,B", help="list: these attributes, in this order (default: all)")
     parser.add_argument("--connection", action="store_true", help="list: how a session with each would be opened; opens none")
+    parser.add_argument("-v", "--verbose", action="store_true", help="with --connection: also the settings that nobody wrote down")
     parser.add_argument("--replace", action="store_true", help="trust: also replace keys that have changed")
     parser.add_argument("--yes", action="store_true", help="trust: do not ask")
     arguments.add_selection(parser)

@@ -165,7 +165,7 @@ def _try(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     devices = estate.pick(options.on)
     platform = Platforms(estate.folder, fingerprints_of(estate.working)).get(options.name)
-    connector = Connector(estate, options.timeout)
+    connector = Connector(estate, devices, options.timeout)
     syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run(), console()
     every: list[tuple[str, Step]] = []
 

@@ -158,7 +158,7 @@ def _uses(options: argparse.Namespace) -> list[Place]:
     except OastError as error:
         hint = "mend that first: whether the secret is used can only be told of an estate without mistakes"
         raise EstateError(f"{error.problems()[0].message}", place=error.problems()[0].place, hint=hint) from None
-    logs_in = options.name in estate.settings.connection.login_secrets
+    logs_in = options.name in estate.settings.connections.login_secrets
     return [*([Place("oast.toml")] if logs_in else []), *estate.secrets.places.get(options.name, [])]
 
 

@@ -96,16 +96,14 @@ def _console(options: argparse.Namespace) -> int:
     # Only here is SSH needed, and it takes long to import.
     from oast.cli.console import converse
     from oast.connect.connector import Connector
-    from oast.connect.transport import Login
 
     estate, _ = read_estate(folder_of(options), os.environ, ask=asker())
     device = estate.device(options.device)
     settings = estate.settings.connection
     if not settings.simulated:
         raise UsageError("this estate's devices are not simulated", hint="set simulated = true below [connection] in oast.toml")
-    connector = Connector(estate)
-    login = Login(settings.username or "", estate.secret(settings.password_secret), settings.key_file)
+    connector = Connector(estate, [device])
     if sys.stdin.isatty():
         sys.stderr.write(f"{device.name}: Ctrl-] ends the session\n")
-    asyncio.run(converse(connector.target(device), login, connector.connect_timeout_s))
+    asyncio.run(converse(connector.target(device), *connector.login(device)))
     return DONE

@@ -5,13 +5,15 @@ from __future__ import annotations
 import argparse
 import asyncio
 import sys
+from collections.abc import Callable, Mapping
+from functools import partial
 
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.workplace import confirmed, plural
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey
-from oast.connect.transport import offered_host_key
+from oast.connect.transport import Target
 from oast.errors import DeviceError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
@@ -19,34 +21,49 @@ from oast.fleet.many import for_each
 
 
 def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
-    """Show every new key, ask, and keep them; a changed key needs --replace."""
-    connector = Connector(estate, options.timeout)
+    """Show every new key, ask, and keep them; a changed key needs --replace. Jump hosts come first: the way to the devices behind
+    one leads through a login there."""
+    for jump in Connector(estate, devices, options.timeout).jump_targets(devices):
+        # Each anew: what was trusted for the one before counts for the way to this one.
+        connector = Connector(estate, devices, options.timeout)
+        target = next(found for found in connector.jump_targets(devices) if found.name == jump.name)
+        if (code := _trust(estate, connector, {jump.name: partial(_same, target)}, options)) != DONE:
+            return code
+    connector = Connector(estate, devices, options.timeout)
+    return _trust(estate, connector, {device.name: partial(connector.target, device) for device in devices}, options)
+
+
+def _same(target: Target) -> Target:
+    return target
+
+
+def _trust(estate: Estate, connector: Connector, targets: Mapping[str, Callable[[], Target]], options: argparse.Namespace) -> int:
     found: dict[str, HostKey] = {}
     failed: list[tuple[str, DeviceError]] = []
 
-    async def offered(device: Device) -> HostKey:
-        return await offered_host_key(connector.target(device), connector.connect_timeout_s)
+    async def offered(name: str) -> HostKey:
+        return await connector.offered_host_key(targets[name]())
 
-    def done(device: Device, result: HostKey | DeviceError) -> None:
+    def done(name: str, result: HostKey | DeviceError) -> None:
         if isinstance(result, DeviceError):
-            failed.append((device.name, result))
+            failed.append((name, result))
         else:
-            found[device.name] = result
+            found[name] = result
 
-    asyncio.run(for_each(devices, offered, options.at_once or estate.settings.connection.at_once, done))
+    asyncio.run(for_each(targets, offered, options.at_once or estate.settings.connection.at_once, done))
     new: dict[str, HostKey] = {}
     changed: list[str] = []
-    for device in devices:
-        key = found.get(device.name)
-        known = connector.known_hosts.of(device.name)
+    for name in targets:
+        key = found.get(name)
+        known = connector.known_hosts.of(name)
         if key is None or key in known:
             continue
         if known and not options.replace:
-            changed.append(device.name)
-            sys.stdout.write(f"{device.name}  CHANGED: it shows {key.fingerprint}, trusted is {known[0].fingerprint}\n")
+            changed.append(name)
+            sys.stdout.write(f"{name}  CHANGED: it shows {key.fingerprint}, trusted is {known[0].fingerprint}\n")
         else:
-            new[device.name] = key
-            sys.stdout.write(f"{device.name}  {key.fingerprint}\n")
+            new[name] = key
+            sys.stdout.write(f"{name}  {key.fingerprint}\n")
     sys.stdout.flush()
     show_device_errors(failed, sys.stderr)
     if new and not options.yes and not confirmed(f"Trust {plural(len(new), 'host key')}?"):

@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
+import asyncio
+import hashlib
 import time
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.connect.host_keys import KnownHosts
+from oast.connect.host_keys import HostKey, KnownHosts
 from oast.connect.route import Route
 from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
-from oast.connect.transport import Login, Target, connect, decided_by_ssh_config
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, EstateError, OastError
+from oast.connect.transport import Hop, Jumps, Login, Target, connect, decided_by_ssh_config, offered_host_key
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceError, EstateError, OastError
+from oast.estate.connections import ConnectionSettings, JumpHost
 from oast.estate.estate import Estate, simulated_at
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform
 from oast.records import Place, Secret
 
 HIDDEN_AT_ONCE = 200
+LONGEST_WAIT_S = 60.0
 
 
 @dataclass(frozen=True)
 class Way:
     """How a session with a device is opened. `by` is key, password or both; `host_keys` are fingerprints of those it is
-    trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option."""
+    trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option; `through` are the jump hosts."""
 
     host: str
     port: int
@@ -34,57 +38,135 @@ class Way:
     host_keys: tuple[str, ...]
     second_way: str | None
     ssh_config: Mapping[str, str]
+    through: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class _Access:
+    """What is needed to come into a device for which `settings` hold."""
+
+    settings: ConnectionSettings
+    logins: tuple[Login, ...]
+    privileges: tuple[Secret, ...]
+    through: tuple[Hop, ...]
+    connect_timeout_s: float
+    limits: AnswerLimits
+
+    @property
+    def secrets(self) -> Iterator[Secret]:
+        """What is told to a device, or to a jump host on the way."""
+        yield from self.privileges
+        yield from (login.password for login in (*self.logins, *(hop.login for hop in self.through)) if login.password is not None)
 
 
 class Connector:
-    """`timeout_s` overrides the estate's connect and command timeouts, in seconds."""
+    """Opens sessions with `devices`. `timeout_s` overrides the estate's connect and command timeouts, in seconds.
 
-    def __init__(self, estate: Estate, timeout_s: float | None = None) -> None:
-        settings = estate.settings.connection
-        if settings.username is None:
-            raise EstateError("there is no user to log in as", place=Place("oast.toml"), hint='add username = "..." below [connection]')
-        passwords = _candidates(estate, settings.password_secret)
-        self._logins = [Login(settings.username, password, settings.key_file) for password in (*passwords,) or (None,)]
-        self._privileges = _candidates(estate, settings.privilege_password_secret)
-        self.login_secrets = settings.login_secrets
-        self._connect_timeout_s = timeout_s or settings.connect_timeout_s
-        silence_s = timeout_s or settings.command_timeout_s
-        at_most_s = max(settings.answer_at_most_s, silence_s)
-        self._limits = AnswerLimits(silence_s, at_most_s, settings.answer_at_most_bytes, settings.answer_at_most_lines)
-        self._ssh_config = settings.ssh_config
+    Raises EstateError when one of them cannot be logged in to for what the estate says, or lacks.
+    """
+
+    def __init__(self, estate: Estate, devices: Iterable[Device], timeout_s: float | None = None) -> None:
+        self._estate = estate
+        self._connections = estate.settings.connections
+        settings = self._connections.everywhere
+        self._timeout_s = timeout_s
+        self.login_secrets = self._connections.login_secrets
         self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
         known = estate.secrets.known
         # A device may say what it was never told in this session. With very many secrets, looking for all costs too much.
-        self._hidden = [*passwords, *self._privileges, *(known if len(known) <= HIDDEN_AT_ONCE else ())]
+        self._hidden = tuple(known if len(known) <= HIDDEN_AT_ONCE else ())
         self.known_hosts = KnownHosts(settings.known_hosts)
+        self._jumps = Jumps()
+        self._access: dict[ConnectionSettings, _Access] = {}
         self._kept: list[Session] = []
+        for device in devices:
+            self.access(device)
 
-    @property
-    def connect_timeout_s(self) -> float:
-        return self._connect_timeout_s
+    def access(self, device: Device) -> _Access:
+        """How to come into `device`. Raises EstateError when nobody says as whom."""
+        settings = self._connections.of(device)
+        found = self._access.get(settings)
+        if found is None:
+            if settings.username is None:
+                hint = 'add username = "..." below [connection]'
+                raise EstateError(f"there is no user to log in as on {device.name}", place=Place("oast.toml"), hint=hint)
+            silence_s = self._timeout_s or settings.command_timeout_s
+            at_most_s = max(settings.answer_at_most_s, silence_s)
+            found = _Access(
+                settings,
+                tuple(self._logins(settings.username, settings.password_secret, settings.key_file, settings.agent)),
+                tuple(_candidates(self._estate, settings.privilege_password_secret)),
+                () if self._simulated is not None else self._hops(settings.via, settings.username),
+                self._timeout_s or settings.connect_timeout_s,
+                AnswerLimits(silence_s, at_most_s, settings.answer_at_most_bytes, settings.answer_at_most_lines),
+            )
+            self._access[settings] = found
+        return found
+
+    def _logins(self, username: str, password: str | None, key_file: Path | None, agent: str | None) -> list[Login]:
+        socket = self._agent(agent)
+        passwords = _candidates(self._estate, password)
+        return [Login(username, one, key_file, socket) for one in (*passwords,) or (None,)]
+
+    def _agent(self, written: str | None) -> str | None:
+        if written != "":
+            return None if written is None else str(Path(written).expanduser())
+        found = self._estate.environment.get("SSH_AUTH_SOCK")
+        if not found:
+            hint = 'start one and add a key to it, or name its socket: agent = "PATH"'
+            raise EstateError("no agent holds keys: SSH_AUTH_SOCK is not set", place=Place("oast.toml"), hint=hint)
+        return found
+
+    def _hops(self, via: str | None, username: str) -> tuple[Hop, ...]:
+        hops: tuple[Hop, ...] = ()
+        for jump in self._connections.through(via):
+            login = self._logins(jump.username or username, jump.password_secret, jump.key_file, jump.agent)[0]
+            hops = (*hops, Hop(self._jump_target(jump, hops), login))
+        return hops
+
+    def _jump_target(self, jump: JumpHost, before: tuple[Hop, ...]) -> Target:
+        keep_alive_s = self._connections.everywhere.keep_alive_s
+        keys = self.known_hosts.of(jump.name)
+        return Target(jump.name, jump.address, jump.port, keys, None, before, keep_alive_s, kind="jump host")
 
     def target(self, device: Device) -> Target:
         """Where `device` listens. Raises ConnectionFailed when the simulated network does not have it."""
         keys = self.known_hosts.of(device.name)
+        access = self.access(device)
+        keep_alive_s = access.settings.keep_alive_s
         if self._simulated is None:
-            return Target(device.name, device.address, device.port, keys, self._ssh_config)
+            return Target(device.name, device.address, device.port, keys, access.settings.ssh_config, access.through, keep_alive_s)
         if device.name not in self._simulated:
             raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
-        return Target(device.name, *self._simulated[device.name], keys)
+        return Target(device.name, *self._simulated[device.name], keys, keep_alive_s=keep_alive_s)
 
-    @property
-    def user(self) -> str:
-        """Who logs in."""
-        return self._logins[0].username
+    def jump_targets(self, devices: Iterable[Device]) -> list[Target]:
+        """The jump hosts on the way to `devices`, each behind those that it is reached through."""
+        found: dict[str, Target] = {}
+        for device in devices:
+            for hop in self.access(device).through:
+                found.setdefault(hop.target.name, hop.target)
+        return list(found.values())
+
+    def login(self, device: Device) -> tuple[Login, float]:
+        """How to log in to `device`, and how many seconds that may take."""
+        access = self.access(device)
+        return access.logins[0], access.connect_timeout_s
+
+    async def offered_host_key(self, target: Target) -> HostKey:
+        """The host key that is shown at `target`, without logging in there. Raises ConnectionFailed or DeadlinePassed."""
+        timeout_s = self._timeout_s or self._connections.everywhere.connect_timeout_s
+        return await offered_host_key(target, timeout_s, self._jumps)
 
     def way_to(self, device: Device) -> Way:
         """How a session with `device` would be opened. Raises DeviceError when that cannot be told."""
-        target, second = self.target(device), self.second_way(device)
-        login = self._logins[0]
-        by = [word for word, given in (("key", login.key_file), ("password", login.password)) if given is not None]
+        access, target, second = self.access(device), self.target(device), self.second_way(device)
+        login = access.logins[0]
+        by = [word for word, given in (("key", login.key_file), ("agent", login.agent), ("password", login.password)) if given is not None]
         keys = tuple(key.fingerprint for key in target.host_keys)
         other = None if second is None else f"{second.host} port {second.port}"
-        return Way(target.host, target.port, login.username, tuple(by), keys, other, decided_by_ssh_config(target, login))
+        through = tuple(hop.target.name for hop in target.through)
+        return Way(target.host, target.port, login.username, tuple(by), keys, other, decided_by_ssh_config(target, login), through)
 
     def second_way(self, device: Device) -> Target | None:
         """The second way in that the inventory names: `second_way: ADDRESS`, or `ADDRESS:PORT`. Raises DeviceError."""
@@ -99,7 +181,10 @@ class Connector:
             host, _, port = host.partition(":")
         if not host or not port.isdecimal() or not 0 < int(port) < 65536:
             raise ConnectionFailed(f"its second way in, '{written}', is no address", hint="write ADDRESS or ADDRESS:PORT")
-        return Target(device.name, host, int(port), self.known_hosts.of(device.name), self._ssh_config)
+        access = self.access(device)
+        keys = self.known_hosts.of(device.name)
+        # A second way in is one that does not go where the first one does.
+        return Target(device.name, host, int(port), keys, access.settings.ssh_config, (), access.settings.keep_alive_s)
 
     async def open(
         self,
@@ -116,15 +201,17 @@ class Connector:
         `newest_only`. Raises DeviceError; nothing stays open then, nor after cancellation.
         """
         transcript = transcript or Transcript(time.monotonic)
+        access = self.access(device)
         target = self.target(device) if target is None else target
-        for secret in self._hidden:
+        for secret in (*access.secrets, *self._hidden):
             transcript.masking.add(secret)
-        logins = self._logins[:1] if newest_only else self._logins
+        logins = access.logins[:1] if newest_only else access.logins
         for number, login in enumerate(logins):
             before = " with the password before" if number else ""
-            transcript.note(f"connecting to {target.host} port {target.port} as {login.username}{before}")
+            behind = "".join(f" through {hop.target.name}" for hop in target.through)
+            transcript.note(f"connecting to {target.host} port {target.port}{behind} as {login.username}{before}")
             try:
-                transport = await connect(target, login, self._connect_timeout_s)
+                transport = await connect(target, login, access.connect_timeout_s, self._jumps)
                 break
             except OastError as error:
                 # A device may give the password back as its reason to hang up.
@@ -132,8 +219,8 @@ class Connector:
                 transcript.note(error.message)
                 if not isinstance(error, AuthenticationFailed) or number == len(logins) - 1:
                     raise
-        privileges = self._privileges[:1] if newest_only else self._privileges
-        session = CommandLineSession(transport, platform, self._limits, privileges, transcript)
+        privileges = access.privileges[:1] if newest_only else access.privileges
+        session = CommandLineSession(transport, platform, access.limits, privileges, transcript)
         try:
             await session.start()
         except BaseException:
@@ -141,13 +228,31 @@ class Connector:
             raise
         return session
 
+    async def _opened(self, device: Device, platform: Platform, transcript: Transcript) -> Session:
+        """A session, at another attempt if nobody answers: up to here nothing has been said that could have changed anything."""
+        settings = self.access(device).settings
+        for number in range(settings.retries):
+            try:
+                return await self.open(device, platform, transcript)
+            except ConnectionFailed:
+                wait_s = min(settings.retry_wait_s * 2**number, LONGEST_WAIT_S)
+                # Devices that went away together are not asked again together.
+                wait_s *= 1 + int.from_bytes(hashlib.sha256(device.name.encode()).digest()[:2]) / 0x10000
+                transcript.note(f"another attempt in {wait_s:.1f} s")
+                await asyncio.sleep(wait_s)
+        return await self.open(device, platform, transcript)
+
     def route(self, device: Device, session: Session) -> Route:
         """How Oast comes in over `session`, as far as can be told."""
         theirs, ours = session.addresses
         second = device.attributes.get("second_way")
         # On loopback the simulator stands between: what it is told of addresses says nothing of the network.
         own = () if self._simulated is not None else (ours,)
-        return Route.of((device.address, theirs, *((str(second).rpartition(":")[0] or str(second),) if second else ())), own, self.user)
+        return Route.of(
+            (device.address, theirs, *((str(second).rpartition(":")[0] or str(second),) if second else ())),
+            own,
+            self.access(device).logins[0].username,
+        )
 
     def keep(self, session: Session) -> Session:
         """Let `session` outlive the context it was opened in; whoever has it closes it."""
@@ -155,18 +260,24 @@ class Connector:
         return session
 
     @asynccontextmanager
-    async def session(self, device: Device, platform: Platform, log: Path) -> AsyncIterator[Session]:
-        """A session for the time of the context; its transcript goes to `log` when an error ends it."""
+    async def session(self, device: Device, platform: Platform, log: Path, beyond_s: float = 0.0) -> AsyncIterator[Session]:
+        """A session for the time of the context; its transcript goes to `log` when an error ends it.
+
+        When nobody answers, it is tried again as the settings say. The context may take the settings' `device_timeout_s` and
+        `beyond_s` seconds, or DeadlinePassed is raised in it.
+        """
         transcript = Transcript(time.monotonic)
+        within_s = self.access(device).settings.device_timeout_s + beyond_s
         try:
-            opened = await self.open(device, platform, transcript)
-            try:
-                yield opened
-            finally:
-                if opened in self._kept:
-                    self._kept.remove(opened)
-                else:
-                    await opened.close()
+            async with _within(within_s):
+                opened = await self._opened(device, platform, transcript)
+                try:
+                    yield opened
+                finally:
+                    if opened in self._kept:
+                        self._kept.remove(opened)
+                    else:
+                        await opened.close()
         except DeviceError as error:
             error.message = transcript.masking.hide(error.message)
             transcript.write(log)
@@ -175,6 +286,19 @@ class Connector:
             transcript.fault(error)
             transcript.write(log)
             raise
+
+
+@asynccontextmanager
+async def _within(seconds: float) -> AsyncIterator[None]:
+    deadline = asyncio.timeout(seconds)
+    try:
+        async with deadline:
+            yield
+    except TimeoutError:
+        if not deadline.expired():
+            raise
+        hint = "device_timeout_s in oast.toml says how long a device may take"
+        raise DeadlinePassed(f"not done within {seconds:g} s in all", hint=hint) from None
 
 
 def _candidates(estate: Estate, name: str | None) -> list[Secret]:

@@ -13,7 +13,7 @@ import asyncssh
 from asyncssh.encryption import get_default_encryption_algs
 
 from oast.connect.host_keys import HostKey
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, HostKeyError
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, HostKeyError, OastError
 from oast.records import Secret
 
 # First those that cost one call a packet: ChaCha20 (RFC 8439) is put together in Python by asyncssh, at six times the price.
@@ -32,23 +32,42 @@ TERMINAL_SIZE = (500, 200)
 
 
 @dataclass(frozen=True)
+class Login:
+    """How to log in: with the password, the private key in `key_file`, one that the agent at the socket `agent` holds, or with
+    whichever is accepted."""
+
+    username: str
+    password: Secret | None
+    key_file: Path | None
+    agent: str | None = None
+
+
+@dataclass(frozen=True)
+class Hop:
+    """A jump host on the way: where it listens, and how Oast logs in there."""
+
+    target: Target
+    login: Login
+
+
+@dataclass(frozen=True)
 class Target:
-    """Where a device listens, and the host keys it is trusted with."""
+    """Where a device listens, and the host keys it is trusted with. `through` are the jump hosts on the way, the first one first;
+    `keep_alive_s` is how often the other end is asked whether it is there, 0 for never."""
 
     name: str
     host: str
     port: int
     host_keys: tuple[HostKey, ...]
     ssh_config: Path | None = None
+    through: tuple[Hop, ...] = ()
+    keep_alive_s: float = 0.0
+    kind: str = "device"
 
-
-@dataclass(frozen=True)
-class Login:
-    """How to log in: with the password, with the private key in `key_file`, or with whichever is accepted."""
-
-    username: str
-    password: Secret | None
-    key_file: Path | None
+    @property
+    def called(self) -> str:
+        """As errors call it."""
+        return "the device" if self.kind == "device" else f"the {self.kind} {self.name}"
 
 
 class _Client(asyncssh.SSHClient):
@@ -100,8 +119,9 @@ class _Shell(asyncssh.SSHClientSession[str]):
 class Transport:
     """A shell on one device. `read` waits for text and gives "" when the connection is over; `write` never waits."""
 
-    def __init__(self, connection: asyncssh.SSHClientConnection, channel: asyncssh.SSHClientChannel[str], shell: _Shell) -> None:
-        self._connection = connection
+    def __init__(self, secured: _Secured, channel: asyncssh.SSHClientChannel[str], shell: _Shell) -> None:
+        self._secured = secured
+        self._connection = secured.connection
         self._channel = channel
         self._shell = shell
 
@@ -127,60 +147,166 @@ class Transport:
 
     async def close(self) -> None:
         """Ends the connection; safe to call at any time, and again."""
-        self._connection.abort()
-        await self._connection.wait_closed()
+        await self._secured.close()
 
 
-async def connect(target: Target, login: Login, timeout_s: float) -> Transport:
-    """Log in and open a shell within `timeout_s` seconds.
+@dataclass
+class _Shared:
+    """A connection to a jump host, and how many others go through it."""
+
+    turn: asyncio.Lock
+    secured: _Secured | None = None
+    users: int = 0
+    failed: tuple[float, OastError] | None = None
+
+
+class Jumps:
+    """The connections to jump hosts: one each, shared by all sessions that go through it, closed when the last of them ends."""
+
+    def __init__(self) -> None:
+        self._shared: dict[tuple[Hop, ...], _Shared] = {}
+
+    async def to(self, through: tuple[Hop, ...], timeout_s: float) -> _Secured:
+        """The connection to the last of `through`; `leave` says when it is no longer needed. Raises what `connect` raises."""
+        shared = self._shared.setdefault(through, _Shared(asyncio.Lock()))
+        came = asyncio.get_running_loop().time()
+        async with shared.turn:
+            if shared.secured is None or shared.secured.connection.is_closed():
+                # Who waited while another failed is not made to wait for the same again.
+                if shared.failed is not None and shared.failed[0] >= came:
+                    raise type(shared.failed[1])(shared.failed[1].message, hint=shared.failed[1].hint)
+                try:
+                    async with asyncio.timeout(timeout_s):
+                        shared.secured = await _secured(through[-1].target, through[-1].login, timeout_s, self)
+                except (TimeoutError, OastError) as error:
+                    target = through[-1].target
+                    told = error if isinstance(error, OastError) else _too_late(target, timeout_s)
+                    shared.failed = asyncio.get_running_loop().time(), told
+                    raise told from None
+                shared.users = 0
+            shared.users += 1
+            return shared.secured
+
+    async def leave(self, through: tuple[Hop, ...], secured: _Secured) -> None:
+        """One less needs the connection."""
+        shared = self._shared.get(through)
+        if shared is None or shared.secured is not secured:
+            return
+        shared.users -= 1
+        if shared.users <= 0:
+            shared.secured = None
+            await secured.close()
+
+
+@dataclass(frozen=True)
+class _Secured:
+    """A connection that is logged in, and what it goes through."""
+
+    connection: asyncssh.SSHClientConnection
+    through: tuple[Hop, ...]
+    before: _Secured | None
+    jumps: Jumps
+
+    async def close(self) -> None:
+        self.connection.abort()
+        await self.connection.wait_closed()
+        if self.before is not None:
+            await self.jumps.leave(self.through, self.before)
+
+
+async def _secured(target: Target, login: Login, timeout_s: float, jumps: Jumps) -> _Secured:
+    """Log in, through the jump hosts if there are any. Raises what `connect` raises, and TimeoutError."""
+    client = _Client(target.host_keys)
+    before = await jumps.to(target.through, timeout_s) if target.through else None
+    agent: asyncssh.SSHAgentClient | None = None
+    try:
+        keys: list[object] = [str(login.key_file)] if login.key_file else []
+        if login.agent is not None:
+            agent = await asyncssh.connect_agent(login.agent)
+            keys += await agent.get_keys()
+        connection, _ = await asyncssh.create_connection(
+            lambda: client,
+            target.host,
+            target.port,
+            tunnel=before.connection if before is not None else (),
+            username=login.username,
+            password=login.password.reveal() if login.password else None,
+            client_keys=keys or None,
+            known_hosts=((), (), ()),
+            # The person's own file may run commands and lead elsewhere: only one that the estate names is read.
+            config=[str(target.ssh_config)] if target.ssh_config else None,
+            agent_path=None,
+            gss_host=None,
+            compression_algs=["none"],
+            encryption_algs=_ciphers(),
+            login_timeout=timeout_s,
+            keepalive_interval=target.keep_alive_s,
+        )
+    except BaseException as error:
+        if before is not None:
+            await asyncio.shield(jumps.leave(target.through, before))
+        if agent is None and login.agent is not None and isinstance(error, (OSError, asyncssh.Error)):
+            hint = "start one and add a key to it, or take 'agent' out of oast.toml"
+            raise AuthenticationFailed(f"the agent that holds the keys cannot be asked: {_reason(error)}", hint=hint) from None
+        raise _translated(error, target, login, client) from None
+    finally:
+        if agent is not None:
+            agent.close()
+    return _Secured(connection, target.through, before, jumps)
+
+
+def _too_late(target: Target, timeout_s: float) -> DeadlinePassed:
+    jump = "" if target.kind == "device" else f" {target.called},"
+    return DeadlinePassed(f"no answer within {timeout_s:g} s while connecting to{jump} {target.host} port {target.port}")
+
+
+async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps | None = None) -> Transport:
+    """Log in and open a shell within `timeout_s` seconds; `jumps` are the connections to jump hosts that are shared.
 
     Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then, nor after cancellation.
     """
-    client = _Client(target.host_keys)
-    connection: asyncssh.SSHClientConnection | None = None
+    secured: _Secured | None = None
     try:
         async with asyncio.timeout(timeout_s):
-            connection, _ = await asyncssh.create_connection(
-                lambda: client,
-                target.host,
-                target.port,
-                username=login.username,
-                password=login.password.reveal() if login.password else None,
-                client_keys=[str(login.key_file)] if login.key_file else None,
-                known_hosts=((), (), ()),
-                # The person's own file may run commands and lead elsewhere: only one that the estate names is read.
-                config=[str(target.ssh_config)] if target.ssh_config else None,
-                agent_path=None,
-                gss_host=None,
-                compression_algs=["none"],
-                encryption_algs=_ciphers(),
-                login_timeout=timeout_s,
-            )
+            secured = await _secured(target, login, timeout_s, jumps or Jumps())
             shell = _Shell()
-            channel, _ = await connection.create_session(
+            channel, _ = await secured.connection.create_session(
                 lambda: shell, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
             )
     except TimeoutError:
-        _give_up(connection)
-        raise DeadlinePassed(f"no answer within {timeout_s:g} s while connecting to {target.host} port {target.port}") from None
+        await _give_up(secured)
+        raise _too_late(target, timeout_s) from None
     except BaseException as error:
-        _give_up(connection)
-        raise _translated(error, target, login, client) from None
-    return Transport(connection, channel, shell)
+        await _give_up(secured)
+        raise _translated(error, target, login, _Client(())) from None
+    return Transport(secured, channel, shell)
 
 
-async def offered_host_key(target: Target, timeout_s: float) -> HostKey:
-    """The host key a device shows, without logging in. Raises ConnectionFailed or DeadlinePassed."""
+async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None = None) -> HostKey:
+    """The host key a device shows, without logging in there. Raises ConnectionFailed or DeadlinePassed."""
+    jumps = jumps or Jumps()
+    before: _Secured | None = None
     try:
         async with asyncio.timeout(timeout_s):
-            key = await asyncssh.get_server_host_key(target.host, target.port, config=None)
+            before = await jumps.to(target.through, timeout_s) if target.through else None
+            tunnel = before.connection if before is not None else ()
+            key = await asyncssh.get_server_host_key(target.host, target.port, tunnel=tunnel, config=None)
     except TimeoutError:
         raise DeadlinePassed(f"no answer within {timeout_s:g} s from {target.host} port {target.port}") from None
     except (OSError, asyncssh.Error) as error:
-        raise ConnectionFailed(f"cannot connect to {target.host} port {target.port}: {_reason(error)}") from None
+        raise ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error)}") from None
+    finally:
+        if before is not None:
+            await asyncio.shield(jumps.leave(target.through, before))
     if key is None:
         raise ConnectionFailed(f"{target.host} port {target.port} shows no host key")
     return _host_key(key)
+
+
+def _where(target: Target) -> str:
+    jump = "" if target.kind == "device" else f"{target.called}, "
+    behind = f" through {target.through[-1].target.name}" if target.through else ""
+    return f"{jump}{target.host} port {target.port}{behind}"
 
 
 # What the estate says counts, whatever stands in a file of OpenSSH's client.
@@ -219,9 +345,9 @@ def _wrong_config(path: Path, error: Exception) -> ConnectionFailed:
     return ConnectionFailed(f"{path} cannot be used: {reason}", hint="look at 'ssh_config' below [connection] in oast.toml")
 
 
-def _give_up(connection: asyncssh.SSHClientConnection | None) -> None:
-    if connection is not None:
-        connection.abort()
+async def _give_up(secured: _Secured | None) -> None:
+    if secured is not None:
+        await asyncio.shield(secured.close())
 
 
 def _translated(error: BaseException, target: Target, login: Login, client: _Client) -> BaseException:
@@ -230,16 +356,16 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
         offered = client.offered.fingerprint if client.offered else "an unknown key"
         if target.host_keys:
             return HostKeyError(
-                f"the host key has changed: the device shows {offered}, trusted is {target.host_keys[0].fingerprint}",
-                hint=f"if the device was replaced: oast devices trust --on name={target.name} --replace",
+                f"the host key has changed: {target.called} shows {offered}, trusted is {target.host_keys[0].fingerprint}",
+                hint=f"if the device was replaced: oast devices trust{_on(target)} --replace",
             )
         return HostKeyError(
-            f"the host key is not known: the device shows {offered}",
-            hint=f"compare it with the device's own, then: oast devices trust --on name={target.name}",
+            f"the host key is not known: {target.called} shows {offered}",
+            hint=f"compare it with the device's own, then: oast devices trust{_on(target)}",
         )
     if isinstance(error, asyncssh.PermissionDenied):
         return AuthenticationFailed(
-            f"the device does not accept the login of '{login.username}'", hint="look at the user and the password or key in oast.toml"
+            f"{target.called} does not accept the login of '{login.username}'", hint="look at the user and the password or key in oast.toml"
         )
     if isinstance(error, asyncssh.ConfigParseError) and target.ssh_config is not None:
         return _wrong_config(target.ssh_config, error)
@@ -248,8 +374,12 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
     if isinstance(error, (asyncssh.KeyImportError, asyncssh.KeyEncryptionError)):
         return AuthenticationFailed(f"the private key {login.key_file} cannot be used: {error}")
     if isinstance(error, (OSError, asyncssh.Error)):
-        return ConnectionFailed(f"cannot connect to {target.host} port {target.port}: {_reason(error)}")
+        return ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error)}")
     return error
+
+
+def _on(target: Target) -> str:
+    return f" --on name={target.name}" if target.kind == "device" else ""
 
 
 def _reason(error: BaseException) -> str:
@@ -257,6 +387,8 @@ def _reason(error: BaseException) -> str:
         return "connection refused"
     if isinstance(error, (asyncssh.ConnectionLost, ConnectionResetError, BrokenPipeError)):
         return "the device closed the connection"
+    if isinstance(error, asyncssh.ChannelOpenError):
+        return f"the jump host says: {error.reason}" if error.reason else "the jump host cannot reach it"
     if isinstance(error, OSError) and error.strerror:
         return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"
     return str(error) or type(error).__name__

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -31,6 +31,7 @@ class Estate:
     layers: ValueLayers
     secrets: Secrets
     fingerprints: Fingerprints
+    environment: Mapping[str, str] = field(default_factory=dict, repr=False)
 
     @property
     def working(self) -> Path:
@@ -117,8 +118,9 @@ def read_estate(
     for wave in read.delivery.waves:
         with mistakes.collected():
             wave.pick({name: device.known_by for name, device in known.devices.items()})
+    read.connections.check(known.devices, mistakes)
     layers = values.read(folder, known, secrets.get, given, mistakes)
-    return Estate(folder, read, known.devices, links, layers, secrets, fingerprints), mistakes
+    return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes
 
 
 def simulated_at(estate: Estate) -> Mapping[str, tuple[str, int]]:

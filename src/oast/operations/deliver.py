@@ -253,7 +253,7 @@ async def compare(
     """
     estate = preparation.estate
     checks = checks_of(preparation) if for_delivery else {}
-    connector = Connector(estate, timeout_s)
+    connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run()
     comparing = Comparing(
         connector,

@@ -104,7 +104,7 @@ class OpenEstate:
         device = self._estate.device(name)
         platform = prepare(self._estate, f"name={name}").builder.platform(device)
         log = self._estate.working / "log" / new_run() / f"{name}.log"
-        async with Connector(self._estate, timeout_s).session(device, platform, log) as session:
+        async with Connector(self._estate, [device], timeout_s).session(device, platform, log) as session:
             yield OpenSession(session)
 
 

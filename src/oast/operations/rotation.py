@@ -48,7 +48,8 @@ def rotation(estate: Estate, name: str) -> Rotation:
     if not holders:
         hint = "its devices would not learn of it: write it into a template, or rotate it without --push"
         raise EstateError(f"no section puts the secret '{name}' on a device", hint=hint)
-    locked = [device for device in estate.devices if device not in holders] if name in estate.settings.connection.login_secrets else []
+    of = estate.settings.connections.of
+    locked = [device.name for device in estate.devices.values() if device.name not in holders and name in of(device).login_secrets]
     if locked:
         more = f" and {len(locked) - NAMED} more" if len(locked) > NAMED else ""
         message = f"no section tells {', '.join(locked[:NAMED])}{more} the new '{name}', with which Oast logs in there"

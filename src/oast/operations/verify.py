@@ -63,7 +63,7 @@ async def verify(
 ) -> Verification:
     """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of the result."""
     estate, time = preparation.estate, clock or SystemClock()
-    connector = Connector(estate, timeout_s)
+    connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run()
     logs = estate.working / "log" / run
     until = time.now() + wait_s
@@ -72,7 +72,7 @@ async def verify(
     async def one(intent: Intent) -> list[CheckResult]:
         name = intent.device.name
         on_event(DeviceEvent(name, Stage.CONNECTING))
-        async with connector.session(intent.device, intent.platform, logs / f"{name}.log") as session:
+        async with connector.session(intent.device, intent.platform, logs / f"{name}.log", wait_s) as session:
             on_event(DeviceEvent(name, Stage.READING))
             while True:
                 readings = await read(session, intent.platform, sorted({check.reading for check in checks[name]}))

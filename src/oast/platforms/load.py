@@ -24,8 +24,8 @@ from oast.platforms.grammar import Grammar
 from oast.platforms.readings import readings_of
 from oast.platforms.rules import Rules, types_of
 from oast.platforms.statements import Rule
-from oast.platforms.toml_text import Table, TomlFile
 from oast.records import Fingerprints
+from oast.toml_text import Table, TomlFile
 
 FORMAT = 2
 # It is the name of a folder of templates, too.
@@ -91,7 +91,7 @@ def load(path: Path, fingerprints: Fingerprints, called: str | None = None) -> P
         message = f"the platform definition has to begin with 'format = {FORMAT}'"
         raise EstateError(message, place=file.place("format"), hint=f"it says {found!r}" if found is not None else None)
     platform = _platform(file, fingerprints)
-    file.finish()
+    file.finish("in a platform definition")
     mistakes.raise_any()
     return platform
 

@@ -11,7 +11,7 @@ from jmespath.exceptions import JMESPathError
 
 from oast.nearest import suggestion
 from oast.platforms.definition import DerivedField, ReadingDefinition
-from oast.platforms.toml_text import Table, TomlFile
+from oast.toml_text import Table, TomlFile
 
 FORMS = ("columns", "picks", "patterns")
 

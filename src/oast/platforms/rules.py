@@ -12,8 +12,8 @@ from oast.platforms.grammar import own_tokens
 from oast.platforms.matching import Place as TokenPlace
 from oast.platforms.matching import converted
 from oast.platforms.statements import Argument, Kind, Leafref, Option, Rule, Spelling, UnknownStatement
-from oast.platforms.toml_text import Table, TomlFile
 from oast.platforms.types import BUILT_IN, ValueType, matching, number_in, one_of
+from oast.toml_text import Table, TomlFile
 
 KINDS: Mapping[str, Kind] = {"container": "container", "list": "list", "leaf": "leaf", "leaf-list": "leaf-list"}
 _ARGUMENT = re.compile(r"(?:(?P<name>[A-Za-z][\w-]*):)?(?P<type>[A-Za-z][\w-]*)(?:=(?P<default>\S+))?")

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import re
 import string
 import tomllib
-from collections.abc import Collection, Iterable, Mapping
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +15,7 @@ from oast.errors import EstateError, Mistakes
 from oast.nearest import suggestion
 from oast.records import Place
 
-_HEADING = re.compile(r"\s*\[\s*(?P<name>[^\[\]]+?)\s*\]\s*(?:#.*)?$")
+_HEADING = re.compile(r"\s*(?P<array>\[)?\[\s*(?P<name>[^\[\]]+?)\s*\](?(array)\])\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*(?P<key>"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)\s*=""")
 
 
@@ -61,11 +63,11 @@ class TomlFile:
             return None
         return None if data is None else Table(self, (name,), data)
 
-    def finish(self) -> None:
-        """Everything in the file has to have been asked for."""
+    def finish(self, where: str) -> None:
+        """Everything in the file has to have been asked for; `where` is what the file is."""
         for key in self._data:
             if key not in self._read:
-                self.wrong(f"'{key}' is not known in a platform definition", self.place(key), suggestion(key, self._read))
+                self.wrong(f"'{key}' is not known {where}", self.place(key), suggestion(key, self._read))
 
 
 class Table:
@@ -78,6 +80,11 @@ class Table:
         self.path = path
         self.data = data
         self._read: set[str] = set()
+
+    @property
+    def name(self) -> str:
+        """As its heading has it; of tables in a row, without the number."""
+        return ".".join(part for part in self.path if not part.isdecimal())
 
     def place(self, key: str | None = None) -> Place:
         return self.file.place(*self.path, *(() if key is None else (key,)))
@@ -112,7 +119,7 @@ class Table:
         """A text that has to be there; "" when it is not."""
         value = self.text(key)
         if value is None and key not in self.data:
-            self.wrong(None, f"[{'.'.join(self.path)}] lacks '{key}'")
+            self.wrong(None, f"[{self.name}] lacks '{key}'")
         return value or ""
 
     def texts(self, key: str) -> tuple[str, ...]:
@@ -134,6 +141,22 @@ class Table:
             self.wrong(key, f"'{key}' has to be from {low} to {high}")
             return default
         return default if value is None else value
+
+    def positive(self, key: str, default: float) -> float:
+        """A number above 0."""
+        value: float | None = self._get(key, (int, float), "a number above 0")
+        if value is not None and not 0 < value < math.inf:
+            self.wrong(key, f"'{key}' has to be a number above 0")
+            value = None
+        return float(default if value is None else value)
+
+    def count(self, key: str, default: float) -> float:
+        """A whole number, 0 or more."""
+        value: int | None = self._get(key, int, "a whole number, 0 or more")
+        if value is not None and value < 0:
+            self.wrong(key, f"'{key}' has to be a whole number, 0 or more")
+            value = None
+        return float(default if value is None else value)
 
     def choice(self, key: str, choices: Collection[str], default: str | None = None) -> str:
         """One of `choices`; without a `default` it has to be there."""
@@ -202,6 +225,15 @@ class Table:
             if inner is not None:
                 yield key, inner
 
+    def array(self, key: str) -> Iterator[Table]:
+        """Tables in a row, each below a heading [[…]] of its own."""
+        written = self._get(key, list, f"tables in a row, [[{'.'.join((*self.path, key))}]]")
+        for number, data in enumerate(written or ()):
+            if isinstance(data, dict):
+                yield Table(self.file, (*self.path, key, str(number)), data)
+            else:
+                self.wrong(key, f"'{key}' has to be tables in a row, [[{'.'.join((*self.path, key))}]]")
+
     def value(self, key: str) -> Any:
         """Whatever stands there."""
         self._read.add(key)
@@ -211,17 +243,21 @@ class Table:
         """Every key has to have been asked for."""
         for key in self.data:
             if key not in self._read:
-                self.wrong(key, f"'{key}' is not known in [{'.'.join(self.path)}]", suggestion(key, self._read))
+                self.wrong(key, f"'{key}' is not known in [{self.name}]", suggestion(key, self._read))
 
 
 def _lines(text: str) -> Iterable[tuple[tuple[str, ...], int]]:
     """Where each table and each key begins. Keys inside inline tables have the line of the outer one."""
     table: tuple[str, ...] = ()
+    arrays: Counter[tuple[str, ...]] = Counter()
     for number, line in enumerate(text.split("\n"), 1):
         heading = _HEADING.match(line)
         key = _KEY.match(line)
         if heading:
             table = tuple(part.strip().strip("\"'") for part in _parts(heading["name"]))
+            if heading["array"]:
+                arrays[table] += 1
+                table = (*table, str(arrays[table] - 1))
             yield table, number
         elif key:
             yield (*table, *(part.strip().strip("\"'") for part in _parts(key["key"]))), number
