@@ -40,7 +40,7 @@ ENCRYPTED = ("snmp-read", "snmp-billing")
 RUN_AT_MOST_S = 120
 SHARED = "OAST_TEST_SHARED"
 # For tests in which a timer has to run out.
-QUICK = ("--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
+QUICK = ("--revert-timer", "15", "--verify-timeout", "5")
 
 
 @dataclass(frozen=True)

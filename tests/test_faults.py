@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncssh
 
-from larkwater import QUICK, LarkwaterTest, Run
+from larkwater import LarkwaterTest, Run
 
 FAULTY = "plover-edge-1"
 
@@ -18,19 +18,35 @@ class FaultTest(LarkwaterTest):
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.edit("values/network.yaml", "192.0.2.124", "192.0.2.125")
 
-    def push(self, code: int) -> Run:
+    def push(self, code: int, timer: int = 60) -> Run:
         """Push to all; every device but the faulty one has to be delivered."""
-        run = self.oast("push", "-m", "desk", "--yes", "--format", "json", *QUICK, expect=code)
+        run = self.oast("push", "-m", "desk", "--yes", "--format", "json", "--revert-timer", str(timer), expect=code)
         for device in run.json()["devices"]:
             if device["device"] != FAULTY:
                 self.assertEqual(device["state"], "delivered", device)
         return run
 
+    def hang(self, *options: str) -> None:
+        """Only of the device that hangs a prompt answer is asked: the machine may be slow for all."""
+        self.edit(
+            "oast.toml",
+            "\n[delivery]",
+            f"""
+[[connection.rules]]
+on = "name={FAULTY}"
+connect_timeout_s = 5
+command_timeout_s = 5
+[delivery]""",
+        )
+        self.fault(FAULTY, "hang", *options)
+
     def healed(self) -> None:
         """The faulty device runs what it ran before, and can be pushed to."""
         self.fault(FAULTY, "none")
+        settings = self.estate / "oast.toml"
+        settings.write_text(settings.read_text().replace("_timeout_s = 5\n", "_timeout_s = 30\n"))
         self.assertEqual(self.running(FAULTY), self.before)
-        self.oast("push", "-m", "desk", "--yes", *QUICK)
+        self.oast("push", "-m", "desk", "--yes")
         self.assertIn("nothing to do", self.oast("diff").out)
 
     def test_a_device_that_is_down(self) -> None:
@@ -43,13 +59,13 @@ class FaultTest(LarkwaterTest):
         self.healed()
 
     def test_a_device_that_hangs_before_anything_was_changed(self) -> None:
-        self.fault(FAULTY, "hang")
+        self.hang()
         run = self.push(4)
         self.assertIn("no answer within 5 s", self.outcome(run, FAULTY)["reason"])
         self.healed()
 
     def test_a_device_that_hangs_in_the_middle_of_the_change(self) -> None:
-        self.fault(FAULTY, "hang", "--match", "server 192.0.2.125")
+        self.hang("--match", "server 192.0.2.125")
         run = self.push(4)
         found = self.outcome(run, FAULTY)
         self.assertEqual((found["state"], found["cause"]), ("reverted", "failed"))
@@ -64,14 +80,15 @@ class FaultTest(LarkwaterTest):
         self.healed()
 
     def test_a_session_lost_while_confirming_is_settled_by_looking(self) -> None:
+        self.edit("oast.toml", "verify_timeout_s = 20", "verify_timeout_s = 10")
         self.fault(FAULTY, "drop", "--match", "revert-timer confirm")
-        found = self.outcome(self.push(4), FAULTY)
+        found = self.outcome(self.push(4, timer=20), FAULTY)
         self.assertEqual(found["state"], "reverted")
         self.healed()
 
     def test_a_statement_that_is_refused(self) -> None:
         self.fault(FAULTY, "refuse", "--match", "server 192.0.2.125")
-        run = self.oast("push", "-m", "desk", "--yes", *QUICK, expect=4)
+        run = self.oast("push", "-m", "desk", "--yes", expect=4)
         self.assertRegex(run.out, rf"(?m)^{FAULTY} +failed, reverted ")
         line = self.line_of("templates/bine/time.j2", "serv {{")
         words = "the system could not carry this out (resource 0x17)"
@@ -89,7 +106,7 @@ class FaultTest(LarkwaterTest):
 
     def test_a_device_too_slow_for_its_wave_is_given_up_and_the_others_are_kept(self) -> None:
         self.fault(FAULTY, "slow", "--seconds", "1")
-        run = self.oast("push", "-m", "x", "--yes", "--format", "json", "--revert-timer", "9", "--verify-timeout", "2", expect=4)
+        run = self.oast("push", "-m", "x", "--yes", "--format", "json", "--revert-timer", "12", "--verify-timeout", "2", expect=4)
         states = {d["device"]: d["state"] for d in run.json()["devices"]}
         self.assertIn("before the timers of the others", self.outcome(run, FAULTY)["reason"])
         self.assertIn(states.pop(FAULTY), ("unchanged", "reverted"))
@@ -100,7 +117,7 @@ class FaultTest(LarkwaterTest):
         run = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": "guess"})
         self.assertIn("and 3 more: the device does not accept the login of 'oast'", run.err)
         self.assertIn("look at the user and the password or key in oast.toml", run.err)
-        run = self.oast("push", "-m", "x", "--yes", *QUICK, expect=4, environment={"OAST_SECRET_PRIVILEGE_PASSWORD": "guess"})
+        run = self.oast("push", "-m", "x", "--yes", expect=4, environment={"OAST_SECRET_PRIVILEGE_PASSWORD": "guess"})
         self.assertIn("the device does not accept the privilege password", run.out)
         self.assertEqual(run.out.count("failed, unchanged"), 7, "six rows and the summary")
 

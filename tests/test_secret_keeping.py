@@ -220,7 +220,7 @@ class RotatingTest(LarkwaterTest):
     def test_a_device_that_would_start_with_the_value_before_still_has_it(self) -> None:
         self.oast("push", "-m", "own account", "--yes")
         self.fault("tern-edge-1", "drop", "--match", "save")
-        run = self.oast(*self.ROTATE, "--yes", "--timeout", "5", expect=4)
+        run = self.oast(*self.ROTATE, "--yes", expect=4)
         self.assertIn("it runs the change, but startup may not be saved", run.out)
         self.assertIn("login-password: tern-edge-1 may still have the value before, or start with it", run.err)
         self.fault("tern-edge-1", "none")

@@ -338,7 +338,7 @@ class FullRunTest(LarkwaterTest):
             self.run_program(*line.split())
         self.fault("tern-edge-1", "refuse", "--match", "community")
         self.run_program("secret", "set", "snmp-read", stdin="another-9c1d-quay\n")
-        refused = self.run_program("push", "-m", "rotate", "--yes", "--timeout", "5", "--revert-timer", "13", "--verify-timeout", "4")
+        refused = self.run_program("push", "-m", "rotate", "--yes", "--revert-timer", "13", "--verify-timeout", "4")
         self.assertIn("the device refused 'community <secret", refused.out)
         self.run_program("diff", environment={"OAST_SECRET_LOGIN_PASSWORD": "wr0ng-password"})
         self.edit("templates/bine/monitoring.j2", "community {{ community.name }}", "community {{ community.name }} x")

@@ -50,7 +50,7 @@ class WavesTest(LarkwaterTest):
 
     def test_a_canary_that_cannot_be_reached_is_a_failure_of_its_wave(self) -> None:
         self.fault("dunlin-edge-1", "down")
-        found = self.push("--timeout", "5", code=4)
+        found = self.push(code=4)
         self.assertEqual(found.pop("dunlin-edge-1"), "unchanged failed")
         self.assertEqual(set(found.values()), {"unchanged held"})
 
