@@ -206,7 +206,7 @@ class Fleet:
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_text(text)
 
-    async def connect(self, target: Target, login: Login, timeout_s: float) -> Hostile:
+    async def connect(self, target: Target, login: Login, timeout_s: float, jumps: object = None) -> Hostile:
         if target.port not in self.devices:
             raise ConnectionFailed("no such device")
         turn, good, lasting = self.turns[target.port]

@@ -56,7 +56,7 @@ def run(work: Coroutine[Any, Any, T]) -> T:
 LABS: dict[int, Lab] = {}
 
 
-async def _connect(target: Target, login: Login, timeout_s: float) -> Line:
+async def _connect(target: Target, login: Login, timeout_s: float, jumps: object = None) -> Line:
     lab = LABS.get(target.port)
     if lab is None or not lab.comes_in(second=bool(target.port % 2)):
         raise ConnectionFailed(f"cannot connect to {target.host} port {target.port}: connection refused")

@@ -14,18 +14,21 @@ import os
 import secrets
 import signal
 import time
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 import asyncssh
 
 from oastsim import faults
-from oastsim.bine.device import Device
+from oastsim.bine.device import Device as Bine
+from oastsim.device import SimulatedDevice
 from oastsim.network import NetworkError, NetworkPlan
 from oastsim.ssh import LOOPBACK, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
+SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine}
 
 
 class Simulation:
@@ -35,7 +38,7 @@ class Simulation:
         self._plan = plan
         self._folder = folder
         self._state = NetworkState(plan, time.monotonic)
-        self._devices: dict[str, Device] = {}
+        self._devices: dict[str, SimulatedDevice] = {}
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
         self._token = secrets.token_hex(16)
         self._stopping = asyncio.Event()
@@ -45,7 +48,7 @@ class Simulation:
         for name in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(name, self._stopping.set)
         for plan in self._plan.devices:
-            device = Device(plan, self._folder / "devices" / plan.name, self._state)
+            device = SYSTEMS[plan.system](plan, self._folder / "devices" / plan.name, self._state)
             device.start(self._plan.accounts, self._plan.privilege_password)
             self._devices[plan.name] = device
             self._servers[plan.name] = await serve(device)

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import asyncssh
 
-from oastsim.bine.device import Device
-from oastsim.bine.shell import Shell
+from oastsim.device import SimulatedDevice
+from oastsim.terminal import Terminal
 
 # A terminal ends lines with these alone; what else a text may hold stays in its line.
 _LINES = re.compile(r"[^\r\n]*(?:\r\n|\r|\n)|[^\r\n]+")
@@ -28,7 +28,7 @@ def host_key(folder: Path) -> asyncssh.SSHKey:
     return key
 
 
-async def serve(device: Device, port: int = 0) -> asyncssh.SSHAcceptor:
+async def serve(device: SimulatedDevice, port: int = 0) -> asyncssh.SSHAcceptor:
     """Listen for `device` on loopback; port 0 lets the system choose."""
     return await asyncssh.create_server(
         lambda: _Server(device),
@@ -38,7 +38,7 @@ async def serve(device: Device, port: int = 0) -> asyncssh.SSHAcceptor:
         line_editor=False,
         encoding="utf-8",
         login_timeout=30,
-        server_version="bine_sim",
+        server_version=f"{device.plan.system}_sim",
         allow_scp=False,
         agent_forwarding=False,
         kex_algs=["curve25519-sha256"],
@@ -49,7 +49,7 @@ async def serve(device: Device, port: int = 0) -> asyncssh.SSHAcceptor:
 class _Server(asyncssh.SSHServer):
     """One connection: who it is, and whether it may come in."""
 
-    def __init__(self, device: Device) -> None:
+    def __init__(self, device: SimulatedDevice) -> None:
         self._device = device
         self._connection: asyncssh.SSHServerConnection | None = None
         self._user = ""
@@ -81,10 +81,10 @@ class _Server(asyncssh.SSHServer):
 class _Session(asyncssh.SSHServerSession[str]):
     """One shell. While the device's management path is down, nothing comes in or goes out, as on a cut line."""
 
-    def __init__(self, device: Device, user: str) -> None:
+    def __init__(self, device: SimulatedDevice, user: str) -> None:
         self._device = device
         self._user = user
-        self._shell: Shell | None = None
+        self._shell: Terminal | None = None
         self._channel: asyncssh.SSHServerChannel[str] | None = None
         self._arrived: list[str] = []
         self._to_send: list[str] = []
@@ -104,7 +104,7 @@ class _Session(asyncssh.SSHServerSession[str]):
         if self._channel is None:
             return
         height = self._channel.get_terminal_size()[1] or 24
-        self._shell = Shell(self._device, self._user, height)
+        self._shell = self._device.terminal(self._user, height)
         self._device.sessions.add(self._wake)
         self._to_send.append(self._shell.greeting())
         self._wake()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from oastsim.bine.facts import Facts, Interface
+from oastsim.facts import Facts, Filters, Interface
 from oastsim.network import DevicePlan, NetworkPlan
 
 End = tuple[str, str]
@@ -30,6 +30,7 @@ class NetworkState:
         self._clock = clock
         self._devices: Mapping[str, DevicePlan] = {device.name: device for device in plan.devices}
         self._facts: dict[str, Facts] = {}
+        self._filters: dict[str, Callable[[], Filters]] = {}
         self._alive: dict[str, bool] = {}
         self._since: dict[tuple[End, End], float] = {}
         self._pairs: dict[str, set[tuple[End, End]]] = {}
@@ -50,9 +51,10 @@ class NetworkState:
         """The devices that are running."""
         return [name for name, alive in self._alive.items() if alive]
 
-    def update(self, name: str, facts: Facts, *, alive: bool = True) -> None:
+    def update(self, name: str, facts: Facts, filters: Callable[[], Filters] = Filters, *, alive: bool = True) -> None:
         """A device's configuration has changed, or it has started or stopped."""
         self._facts[name] = facts
+        self._filters[name] = filters
         self._alive[name] = alive
         touched = {name, *self._neighbors.get(name, ())}
         now = self._clock()

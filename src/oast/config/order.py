@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from oast.config.difference import Edit
@@ -13,6 +13,9 @@ from oast.records import Value
 
 Target = tuple[str, int, Value | None]
 """The path of a rule, the number of an argument, and its value: what a leafref points at."""
+
+Bound = Mapping[Path, Collection[Target]]
+"""The entries that edits change, and the filters that they are bound to before, after and at every moment."""
 
 
 class NoSafeOrder(Exception):
@@ -39,20 +42,22 @@ def in_safe_order(edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lam
     there is no such order.
     """
     steps = list(edits)
-    standing = _standing(running, edits)
+    standing, bound = _standing(running, edits), _still_bound(running, edits)
     while True:
-        order, stuck = _sorted(steps, goes_last, standing)
+        order, stuck = _sorted(steps, goes_last, standing, bound)
         if not stuck:
             return order
         finer = [part for edit in steps for part in (_parts(edit) if any(edit is other for other in stuck) else (edit,))]
         if finer == steps:
-            raise NoSafeOrder(_circle(stuck, standing))
+            raise NoSafeOrder(_circle(stuck, standing, bound))
         steps = finer
 
 
-def _sorted(edits: Sequence[Edit], goes_last: Callable[[Edit], bool], standing: Collection[Target]) -> tuple[list[Edit], list[Edit]]:
+def _sorted(
+    edits: Sequence[Edit], goes_last: Callable[[Edit], bool], standing: Collection[Target], bound: Bound
+) -> tuple[list[Edit], list[Edit]]:
     """The edits that can be put in order, and those that wait for each other."""
-    follow = constraints(edits, standing)
+    follow = constraints(edits, standing, bound)
     waiting = [0] * len(edits)
     for followers in follow:
         for follower in followers:
@@ -110,10 +115,10 @@ def _parts(edit: Edit) -> tuple[Edit, ...]:
     return (*(Edit("remove", outer, child, None) for child in own), *(() if alone else (replace(edit, old=rest),)))
 
 
-def _circle(stuck: Sequence[Edit], standing: Collection[Target]) -> list[Edit]:
+def _circle(stuck: Sequence[Edit], standing: Collection[Target], bound: Bound) -> list[Edit]:
     """Those of the `stuck` edits that wait for each other, without those that only wait for them."""
     numbers = set(range(len(stuck)))
-    follow = constraints(stuck, standing)
+    follow = constraints(stuck, standing, bound)
     while True:
         leading = {n for n in numbers if any(f in numbers for f in follow[n])}
         if leading == numbers:
@@ -129,7 +134,10 @@ def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]],
     return (*levels[:-1], (order, (("1" if removal else "0"), *name))), removal
 
 
-def constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[list[int]]:
+NOTHING_BOUND: Bound = {}
+
+
+def constraints(edits: Sequence[Edit], standing: Collection[Target], bound: Bound = NOTHING_BOUND) -> list[list[int]]:
     """For each edit, the edits that have to come after it."""
     creates: dict[Target, int] = {}
     removes: dict[Target, int] = {}
@@ -160,7 +168,7 @@ def constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[lis
         for earlier in _before(edit, creates, frees, made, gone):
             after[earlier].add(number)
         after[number].update(_later(edit, removes, gone))
-    for earlier, later in _filtered(edits):
+    for earlier, later in _filtered(edits, bound):
         after[earlier].add(later)
     for target in standing:
         # Something goes on referring to it while it passes from one statement to another.
@@ -171,17 +179,28 @@ def constraints(edits: Sequence[Edit], standing: Collection[Target]) -> list[lis
     return [sorted(followers) for followers in after]
 
 
-def _filtered(edits: Sequence[Edit]) -> Iterator[tuple[int, int]]:
+def _filtered(edits: Sequence[Edit], bound: Bound) -> Iterator[tuple[int, int]]:
     """Pairs of edits, the earlier first, so that what is filtered is never open in between."""
     inside: dict[Target, list[int]] = {}
     below: dict[Path, list[int]] = {}
-    if not any(binds(edit.node) or edit.rule.gate for edit in edits):
+    if not bound and not any(binds(edit.node) or edit.rule.gate for edit in edits):
         return
     for number, edit in enumerate(edits):
         for depth, node in enumerate(edit.outer):
             below.setdefault(edit.path[: depth + 1], []).append(number)
             for n, value in enumerate(node.statement.arguments):
                 inside.setdefault((node.statement.rule.path, n, value), []).append(number)
+    for entry_path, targets in bound.items():
+        changes = [number for target in targets for number in inside.get(target, ())]
+        for other in below.get(entry_path, ()) if changes else ():
+            # What goes does so while the filter is as before, what comes does when it is as intended.
+            gate, operation = edits[other].rule.gate, edits[other].operation
+            closes = not _opens(edits[other]) if gate else operation == "remove"
+            opens = _opens(edits[other]) if gate else operation == "create"
+            if closes and not edits[other].rule.filters:
+                yield from ((other, change) for change in changes)
+            elif opens and not edits[other].rule.filters:
+                yield from ((change, other) for change in changes)
     for number, edit in enumerate(edits):
         if edit.rule.gate:
             yield from _gated(number, edit, below.get(edit.path[:-1], ()))
@@ -208,9 +227,13 @@ def _first_or_last(edit: Edit) -> bool:
 
 def _gated(number: int, edit: Edit, beside: Sequence[int]) -> Iterator[tuple[int, int]]:
     """What is to be open is opened when all else is done to it, and what is to be shut is shut before."""
-    new = edit.new.statement.arguments if edit.new is not None else edit.rule.default
-    opens = new is None or new[0] == "true"
+    opens = _opens(edit)
     yield from ((other, number) if opens else (number, other) for other in beside)
+
+
+def _opens(edit: Edit) -> bool:
+    new = edit.new.statement.arguments if edit.new is not None else edit.rule.default
+    return new is None or new[0] == "true"
 
 
 def binds(node: Node) -> bool:
@@ -271,6 +294,25 @@ def _standing(running: Node | None, edits: Sequence[Edit]) -> Collection[Target]
         if node.statement.rule.leafrefs and path not in restated and not any(path[:n] in gone for n in range(1, len(path) + 1))
         for target in _targets(node.statement)
     }
+
+
+def _still_bound(running: Node | None, edits: Sequence[Edit]) -> Bound:
+    """The entries below which `edits` change something, with the filters that no edit binds anew or lets go of."""
+    if running is None:
+        return NOTHING_BOUND
+    touched = {edit.path for edit in edits}
+    found: dict[Path, set[Target]] = {}
+    for edit in edits:
+        for depth, outer in enumerate(edit.outer):
+            path = edit.path[: depth + 1]
+            if outer.statement.rule.kind != "list" or path in found or not outer.statement.rule.concerns_others:
+                continue
+            node = running.at(path)
+            below = node.walk() if node is not None else ()
+            found[path] = {
+                t for inner, one in below if one.statement.rule.filters and (*path, *inner) not in touched for t in _targets(one.statement)
+            }
+    return {path: targets for path, targets in found.items() if targets}
 
 
 def _statements(node: Node, *, whole: bool) -> Iterator[Statement]:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from oastsim.bine.schema import STATEMENTS, Known
-from oastsim.bine.values import is_number
+from oastsim.values import is_number
 
 STEP = 2
 Key = tuple[str, ...]

@@ -1,52 +1,43 @@
-"""A simulated bine device: its configurations, its archive and revert timer, who is logged in, what is wrong with it."""
+"""A simulated bine device: its configurations, its archive and revert timer."""
 
 from __future__ import annotations
 
 import asyncio
-import json
-from collections.abc import Callable
 from pathlib import Path
 
 from oastsim.bine.configuration import Configuration, Item, Refused
-from oastsim.bine.facts import Facts, facts_of
-from oastsim.faults import Fault
+from oastsim.bine.facts import facts_of, filters_of
+from oastsim.bine.shell import Shell
+from oastsim.device import SimulatedDevice
+from oastsim.facts import Filters
 from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
 
 
-class Device:
-    """One device. Its files are in `folder`: running, startup, and the archive while the revert timer is armed.
-
-    `startup` is what the device loads when it restarts; `running` lasts over a stop of the simulator, as if it had slept.
-    A timer that was armed when the simulator stopped has gone off by the next start.
-    """
+class Device(SimulatedDevice):
+    """One device. Its files are running, startup, and the archive while the revert timer is armed. `startup` is what it loads
+    when it restarts."""
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
-        self.plan = plan
-        self.name = plan.name
-        self.state = state
-        self.folder = folder
-        self.fault = Fault()
+        super().__init__(plan, folder, state)
         self.running = Configuration(plan.ports)
         self.startup = ""
         self.editor: object | None = None
         self.timer: asyncio.TimerHandle | None = None
         self.timer_s = 0
-        self.sessions: set[Callable[[], None]] = set()
         self._archive: str | None = None
-        self._facts: Facts | None = None
         self._stale = False
 
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`."""
-        archived = self._read("archive")
-        kept = archived if archived is not None else self._read("running")
+        archived = self.read("archive")
+        kept = archived if archived is not None else self.read("running")
         if kept is None:
             kept = self._first(accounts, privilege_password)
             self.startup = kept
         else:
-            self.startup = self._read("startup") or ""
+            self.startup = self.read("startup") or ""
         try:
             self.running.load(kept)
         except Refused as refused:
@@ -65,21 +56,17 @@ class Device:
             raise ValueError(f"{self.name}: the first configuration is refused: {refused.message}") from None
         return first.text()
 
-    def _read(self, name: str) -> str | None:
-        path = self.folder / name
-        return path.read_text(encoding="utf-8") if path.exists() else None
-
     def keep(self) -> None:
-        """Write the configurations to disk, each whole."""
-        self.folder.mkdir(parents=True, exist_ok=True)
-        for name, text in (("running", self.running.text()), ("startup", self.startup), ("archive", self._archive)):
-            path = self.folder / name
-            if text is None:
-                path.unlink(missing_ok=True)
-            else:
-                temporary = path.with_suffix(".new")
-                temporary.write_text(text, encoding="utf-8")
-                temporary.replace(path)
+        self.write({"running": self.running.text(), "startup": self.startup, "archive": self._archive})
+
+    def terminal(self, user: str, height: int) -> Shell:
+        return Shell(self, user, height)
+
+    def filters(self) -> Filters:
+        return filters_of(self.running)
+
+    def waits_s(self) -> int | None:
+        return self.timer_s if self.timer is not None else None
 
     @property
     def hostname(self) -> str:
@@ -97,7 +84,6 @@ class Device:
         return stored is not None and fits(password, stored)
 
     def keys_of(self, name: str) -> list[str]:
-        """The user's public keys, as lines of an authorized_keys file (RFC 4253, section 6.6)."""
         user = self.user(name)
         return [f"{key.values[1]} {key.values[2]}" for key in user.all("authorized-key")] if user else []
 
@@ -123,18 +109,7 @@ class Device:
 
     def _changed(self) -> None:
         self._stale = False
-        facts = facts_of(self.running)
-        if facts == self._facts:
-            return
-        self._facts = facts
-        self.state.update(self.name, facts)
-        for wake in list(self.sessions):
-            wake()
-
-    @property
-    def reachable(self) -> bool:
-        """Whether the path that sessions come in by is there."""
-        return self.state.reachable(self.name)
+        self.tell(facts_of(self.running))
 
     def save(self) -> int:
         """Running becomes startup. Returns its size in bytes."""
@@ -176,18 +151,3 @@ class Device:
         self._changed()
         self.keep()
         return True
-
-    def status(self) -> dict[str, object]:
-        """A summary for the simulator's own status listing."""
-        return {
-            "system": self.plan.system,
-            "hostname": self.hostname,
-            "management": self.plan.management,
-            "reachable": self.reachable,
-            "timer": self.timer_s if self.timer is not None else None,
-            "fault": type(self.fault).__name__.lower() if type(self.fault) is not Fault else None,
-            "sessions": len(self.sessions),
-        }
-
-    def __repr__(self) -> str:
-        return json.dumps({"device": self.name})

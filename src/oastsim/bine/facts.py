@@ -2,70 +2,8 @@
 
 from __future__ import annotations
 
-import ipaddress
-from collections.abc import Mapping
-from dataclasses import dataclass
-from functools import lru_cache
-
 from oastsim.bine.configuration import Configuration, Item
-
-
-@dataclass(frozen=True)
-class OspfInterface:
-    """One interface in an OSPF area (RFC 2328, section 9)."""
-
-    area: str
-    cost: int
-    hello: int
-    dead: int
-    network_type: str
-    passive: bool
-
-
-@dataclass(frozen=True)
-class Interface:
-    name: str
-    enabled: bool
-    mtu: int
-    vlan_id: int | None
-    ipv4: tuple[ipaddress.IPv4Interface, ...]
-    ipv6: tuple[ipaddress.IPv6Interface, ...]
-    ospf: OspfInterface | None
-
-    @property
-    def addresses(self) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:
-        return [*self.ipv4, *self.ipv6]
-
-    @property
-    def port(self) -> str:
-        return self.name.split(".")[0]
-
-
-@dataclass(frozen=True)
-class StaticRoute:
-    prefix: str
-    next_hops: tuple[str, ...]
-    preference: int
-
-
-@dataclass(frozen=True)
-class Facts:
-    """Everything of one device; `router_id` is None without OSPF."""
-
-    interfaces: Mapping[str, Interface]
-    static_routes: tuple[StaticRoute, ...]
-    router_id: str | None
-
-
-# The same few addresses are looked at again with every line.
-@lru_cache(maxsize=65536)
-def _ipv4(text: str) -> ipaddress.IPv4Interface:
-    return ipaddress.IPv4Interface(text)
-
-
-@lru_cache(maxsize=65536)
-def _ipv6(text: str) -> ipaddress.IPv6Interface:
-    return ipaddress.IPv6Interface(text)
+from oastsim.facts import Entry, Facts, Filters, Interface, OspfInterface, StaticRoute, chosen_router_id, entry_of, ipv4_of, ipv6_of
 
 
 def facts_of(configuration: Configuration) -> Facts:
@@ -88,7 +26,10 @@ def facts_of(configuration: Configuration) -> Facts:
         StaticRoute(r.values[0], tuple(hop.values[0] for hop in r.all("next-hop")), int(r.value("route-preference") or 10))
         for r in root.all("static-route")
     )
-    return Facts(interfaces, statics, _router_id(ospf, interfaces))
+    router_id = None if ospf is None else chosen_router_id(ospf.value("router-id"), interfaces)
+    system = root.get("system")
+    hostname = (system.value("hostname") if system else None) or "bine"
+    return Facts(hostname, interfaces, statics, router_id)
 
 
 def _interface(item: Item, ospf: OspfInterface | None) -> Interface:
@@ -99,19 +40,33 @@ def _interface(item: Item, ospf: OspfInterface | None) -> Interface:
         item.value("enabled") == "true",
         int(item.value("mtu") or 1500),
         int(vlan_id) if vlan_id else None,
-        tuple(_ipv4(a.values[0]) for a in ipv4.all("address")) if ipv4 else (),
-        tuple(_ipv6(a.values[0]) for a in ipv6.all("address")) if ipv6 else (),
+        tuple(ipv4_of(a.values[0]) for a in ipv4.all("address")) if ipv4 else (),
+        tuple(ipv6_of(a.values[0]) for a in ipv6.all("address")) if ipv6 else (),
         ospf,
     )
 
 
-def _router_id(ospf: Item | None, interfaces: Mapping[str, Interface]) -> str | None:
-    """The configured one, else the highest address of a loopback, else of any interface (RFC 2328, section 5)."""
-    if ospf is None:
-        return None
-    configured = ospf.value("router-id")
-    if configured:
-        return configured
-    loops = [a.ip for i in interfaces.values() if i.name.startswith("loop") for a in i.ipv4]
-    every = [a.ip for i in interfaces.values() for a in i.ipv4]
-    return str(max(loops or every)) if every else None
+def filters_of(configuration: Configuration) -> Filters:
+    """Read out of a configuration what is let through."""
+    root = configuration.root
+    lists = {acl.values[0]: tuple(_entry(ace.values) for ace in acl.all("ace")) for acl in root.all("acl")}
+    bound: dict[str, dict[str, str]] = {"ingress-acl": {}, "egress-acl": {}}
+    for interface in root.all("interface"):
+        for word, by_name in bound.items():
+            name = interface.value(word)
+            if name is not None:
+                by_name[interface.values[0]] = name
+    return Filters(lists, bound["ingress-acl"], bound["egress-acl"])
+
+
+def _entry(words: tuple[str, ...]) -> Entry:
+    """`ACTION PROTOCOL`, then pairs of a word and its value; `log` stands alone."""
+    given = dict(zip(*[iter(word for word in words[2:] if word != "log")] * 2, strict=True))
+    return entry_of(
+        words[0],
+        words[1],
+        given.get("source-network"),
+        given.get("destination-network"),
+        given.get("source-port"),
+        given.get("destination-port"),
+    )

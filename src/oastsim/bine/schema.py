@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from oastsim.bine import values as v
+from oastsim import values as v
 
 Shape = Literal["block", "entry", "single", "item"]
 

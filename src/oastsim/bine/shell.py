@@ -1,4 +1,4 @@
-"""bine's command line: characters in, characters out. Knows nothing of SSH, so it can be tested by itself.
+"""bine's command line.
 
 A session is at one of three levels. `view` reads; `raise` and the privilege password lead to `full`, which may also save
 and use the revert timer; `edit` changes the configuration, one session at a time.
@@ -8,79 +8,41 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from oastsim.bine import listings
 from oastsim.bine.configuration import Item, Refused
-from oastsim.bine.device import Device
+from oastsim.terminal import Terminal
+
+if TYPE_CHECKING:
+    from oastsim.bine.device import Device
 
 Command = tuple[str, str, Callable[["Shell", str], str]]
 
 
-class Shell:
-    """One session of `user` on `device`. `closed` becomes True when the user leaves."""
+class Shell(Terminal):
+    """One session of `user` on `device`."""
+
+    pager = "[ page {page}: Enter for more, q to stop ]"
 
     def __init__(self, device: Device, user: str, height: int = 24) -> None:
+        super().__init__(height)
         self.device = device
         self.user = user
         self.level = "view"
-        self.page_length = height
-        self.closed = False
-        self.lines = 0
-        self._typed = ""
-        self._waiting: list[str] = []
-        self._page = 0
-        self._asking_password = False
         self._stack: list[tuple[int, Item]] = []
-        self._after_return = False
-
-    # --- characters -----------------------------------------------------------------------------------------------
 
     def greeting(self) -> str:
-        """What a session begins with."""
         return f"\r\nbine {self.device.hostname}, simulated. Type ? for the commands.\r\n\r\n{self.prompt()}"
 
-    def prompt(self) -> str:
-        if self._waiting:
-            return f"[ page {self._page}: Enter for more, q to stop ]"
-        if self._asking_password:
+    def ready(self) -> str:
+        if self.asking_password:
             return "Privilege password: "
         return f"{self.device.hostname} {self.level}| "
 
-    def receive(self, text: str, line: Callable[[str], str] | None = None) -> str:
-        """What the device sends back for typed characters, echo included. `line` is called for each whole line."""
-        out: list[str] = []
-        for character in text:
-            if self.closed:
-                break
-            after_return, self._after_return = self._after_return, character == "\r"
-            if character == "\n" and after_return:
-                continue
-            if self._waiting:
-                out.append(self._turn_page(character))
-            elif character in "\r\n":
-                typed, self._typed = self._typed, ""
-                out.append("\r\n" + (line or self.execute)(typed))
-            elif character == "\x03":
-                self._typed, self._asking_password = "", False
-                out.append("\r\n" + self.prompt())
-            elif character in "\x7f\b":
-                out.append("\b \b" if self._typed and not self._asking_password else "")
-                self._typed = self._typed[:-1]
-            elif character == "\x15":
-                out.append("\b \b" * len(self._typed))
-                self._typed = ""
-            elif character == "?" and not self._asking_password and not self._typed.strip():
-                self._typed = ""
-                out.append("\r\n" + self._shown(self._help()))
-            elif character >= " ":
-                self._typed += character
-                out.append("" if self._asking_password else character)
-        return "".join(out)
-
     def execute(self, typed: str) -> str:
-        """The answer to a whole line, with the next prompt."""
-        if self._asking_password:
-            self._asking_password = False
+        if self.asking_password:
+            self.asking_password = False
             if self.device.privilege_fits(typed):
                 self.level = "full"
                 return self.prompt()
@@ -92,26 +54,7 @@ class Shell:
             answer = self._edit(typed) if self.level == "edit" else self._command(typed)
         except Refused as refused:
             answer = f"{' ' * (len(self.prompt()) + refused.column)}^\nerror: {refused.message}\n"
-        return "" if self.closed else self._shown(answer)
-
-    def _shown(self, answer: str) -> str:
-        lines = answer.removesuffix("\n").split("\n") if answer else []
-        if not self.page_length or len(lines) < self.page_length:
-            return "".join(f"{line}\r\n" for line in lines) + self.prompt()
-        self._waiting, self._page = lines, 0
-        return self._next_page()
-
-    def _next_page(self) -> str:
-        page, self._waiting = self._waiting[: self.page_length - 1], self._waiting[self.page_length - 1 :]
-        self._page += 1
-        return "".join(f"{line}\r\n" for line in page) + self.prompt()
-
-    def _turn_page(self, character: str) -> str:
-        clear = "\r" + " " * len(self.prompt()) + "\r"
-        if character in "qQ\x03":
-            self._waiting = []
-            return clear + self.prompt()
-        return clear + self._next_page() if character in "\r\n" else ""
+        return "" if self.closed else self.shown(answer)
 
     # --- commands -------------------------------------------------------------------------------------------------
 
@@ -129,7 +72,7 @@ class Shell:
             raise Refused("this needs the full level: use raise", column)
         raise Refused(f'"{words[0]}" is not a command; type ? for the list', column)
 
-    def _help(self) -> str:
+    def help(self) -> str:
         if self.level == "edit":
             return "statements of the configuration, remove STATEMENT, insert STATEMENT before STATEMENT | last, close\n"
         return "".join(f"{name}\n" for level, name, _ in COMMANDS if level == "view" or self.level == "full")
@@ -150,7 +93,6 @@ class Shell:
             self.device.editor = None
 
     def end(self) -> None:
-        """The session is over, however it ended."""
         self.closed = True
         self._release()
 
@@ -160,7 +102,7 @@ class Shell:
 
     def raise_level(self, _: str) -> str:
         if self.level == "view":
-            self._asking_password = True
+            self.asking_password = True
         return ""
 
     def lower(self, _: str) -> str:

@@ -1,4 +1,4 @@
-"""What a word of bine's configuration may be, and how bine stores it. Each checker returns the stored word or raises ValueError."""
+"""What a word of a configuration may be, and how a device stores it. Each checker returns the stored word or raises ValueError."""
 
 from __future__ import annotations
 
@@ -29,6 +29,17 @@ def one_of(*choices: str) -> Check:
         if len(meant) != 1:
             raise ValueError("one of these is needed: " + " ".join(choices))
         return meant[0]
+
+    return check
+
+
+def exactly(*choices: str) -> Check:
+    """For systems that take no abbreviations."""
+
+    def check(word: str) -> str:
+        if word not in choices:
+            raise ValueError("one of these is needed: " + " ".join(choices))
+        return word
 
     return check
 

@@ -1,0 +1,110 @@
+"""What all simulated devices have in common: a place in the network, files, faults, sessions, users."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from oastsim.facts import Facts, Filters
+from oastsim.faults import Fault
+from oastsim.network import Account, DevicePlan
+from oastsim.state import NetworkState
+from oastsim.terminal import Terminal
+
+
+class SimulatedDevice(ABC):
+    """One device of any system. Its files are in `folder`.
+
+    What it runs lasts over a stop of the simulator, as if it had slept; a timer that was armed when the simulator stopped has
+    gone off by the next start.
+    """
+
+    def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
+        self.plan = plan
+        self.name = plan.name
+        self.state = state
+        self.folder = folder
+        self.fault = Fault()
+        self.sessions: set[Callable[[], None]] = set()
+        self._facts: Facts | None = None
+
+    @abstractmethod
+    def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
+        """Load what was kept, or the first configuration with `accounts`. Raises ValueError when it does not fit."""
+
+    @abstractmethod
+    def keep(self) -> None:
+        """Write the configurations to disk, each whole."""
+
+    @abstractmethod
+    def terminal(self, user: str, height: int) -> Terminal:
+        """A command line for `user`."""
+
+    @abstractmethod
+    def password_fits(self, name: str, password: str) -> bool:
+        """Whether the user may come in with it."""
+
+    @abstractmethod
+    def keys_of(self, name: str) -> list[str]:
+        """The user's public keys, as lines of an authorized_keys file (RFC 4253, section 6.6)."""
+
+    @abstractmethod
+    def filters(self) -> Filters:
+        """What is let through, as it is configured now."""
+
+    @abstractmethod
+    def waits_s(self) -> int | None:
+        """The seconds of the timer that runs, if one does."""
+
+    @abstractmethod
+    def settle(self) -> None:
+        """Let the network know what has changed since the last time."""
+
+    @property
+    @abstractmethod
+    def hostname(self) -> str:
+        """As it is configured."""
+
+    def tell(self, facts: Facts) -> None:
+        """The network learns what the device is configured to be; sessions that wait for their path look again."""
+        if facts == self._facts:
+            return
+        self._facts = facts
+        self.state.update(self.name, facts, self.filters)
+        for wake in list(self.sessions):
+            wake()
+
+    @property
+    def reachable(self) -> bool:
+        """Whether the path that sessions come in by is there."""
+        return self.state.reachable(self.name)
+
+    def read(self, name: str) -> str | None:
+        """A file of the device."""
+        path = self.folder / name
+        return path.read_text(encoding="utf-8") if path.exists() else None
+
+    def write(self, files: Mapping[str, str | None]) -> None:
+        """Files of the device, each whole; None removes one."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        for name, text in files.items():
+            path = self.folder / name
+            if text is None:
+                path.unlink(missing_ok=True)
+            else:
+                temporary = path.with_suffix(".new")
+                temporary.write_text(text, encoding="utf-8")
+                temporary.replace(path)
+
+    def status(self) -> dict[str, object]:
+        """A summary for the simulator's own status listing."""
+        return {
+            "system": self.plan.system,
+            "hostname": self.hostname,
+            "management": self.plan.management,
+            "reachable": self.reachable,
+            "timer": self.waits_s(),
+            "fault": type(self.fault).__name__.lower() if type(self.fault) is not Fault else None,
+            "sessions": len(self.sessions),
+        }

@@ -1,0 +1,147 @@
+"""What a device's configuration says about interfaces, switching and routing, whatever system it runs."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
+
+
+@dataclass(frozen=True)
+class OspfInterface:
+    """One interface in an OSPF area (RFC 2328, section 9)."""
+
+    area: str
+    cost: int
+    hello: int
+    dead: int
+    network_type: str
+    passive: bool
+
+
+@dataclass(frozen=True)
+class Switching:
+    """A switch's port (IEEE 802.1Q): in one VLAN without a tag, or in those `allowed` with one."""
+
+    vlan: int | None
+    allowed: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True)
+class Interface:
+    """`vlan_id` is the tag of a sub-interface, or the VLAN that an interface of a switch stands in; `aggregate` is the
+    interface that a port is a member of (IEEE 802.1AX)."""
+
+    name: str
+    enabled: bool
+    mtu: int
+    vlan_id: int | None
+    ipv4: tuple[ipaddress.IPv4Interface, ...]
+    ipv6: tuple[ipaddress.IPv6Interface, ...]
+    ospf: OspfInterface | None
+    switching: Switching | None = None
+    aggregate: str | None = None
+
+    @property
+    def addresses(self) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:
+        return [*self.ipv4, *self.ipv6]
+
+    @property
+    def port(self) -> str:
+        return self.name.split(".")[0]
+
+
+@dataclass(frozen=True)
+class StaticRoute:
+    prefix: str
+    next_hops: tuple[str, ...]
+    preference: int
+
+
+@dataclass(frozen=True)
+class Entry:
+    """An entry of an access list (RFC 8519, section 4): None is any. Ports are low and high."""
+
+    forwarding: str
+    protocol: str
+    source: Network | None
+    destination: Network | None
+    source_ports: tuple[int, int] | None
+    destination_ports: tuple[int, int] | None
+
+
+@dataclass(frozen=True)
+class Filters:
+    """Access lists by name, and the one that each interface has for what comes in and for what goes out."""
+
+    lists: Mapping[str, tuple[Entry, ...]] = field(default_factory=dict)
+    ingress: Mapping[str, str] = field(default_factory=dict)
+    egress: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Facts:
+    """Everything of one device; `router_id` is None without OSPF. `vlans` are number to name; `bridge_priority` is None where
+    no spanning tree runs (IEEE 802.1Q, section 13)."""
+
+    hostname: str
+    interfaces: Mapping[str, Interface]
+    static_routes: tuple[StaticRoute, ...]
+    router_id: str | None
+    vlans: Mapping[int, str] = field(default_factory=dict)
+    bridge_priority: int | None = None
+
+    @property
+    def switches(self) -> bool:
+        """Whether frames may come in at one port and go out at another."""
+        return bool(self.vlans)
+
+
+# The same few addresses are looked at again with every line.
+@lru_cache(maxsize=65536)
+def ipv4_of(text: str) -> ipaddress.IPv4Interface:
+    return ipaddress.IPv4Interface(text)
+
+
+@lru_cache(maxsize=65536)
+def ipv6_of(text: str) -> ipaddress.IPv6Interface:
+    return ipaddress.IPv6Interface(text)
+
+
+def chosen_router_id(configured: str | None, interfaces: Mapping[str, Interface]) -> str | None:
+    """The configured one, else the highest address of a loopback, else of any interface (RFC 2328, section 5)."""
+    if configured:
+        return configured
+    loops = [a.ip for i in interfaces.values() if i.name.startswith("loop") for a in i.ipv4]
+    every = [a.ip for i in interfaces.values() for a in i.ipv4]
+    return str(max(loops or every)) if every else None
+
+
+@lru_cache(maxsize=65536)
+def entry_of(
+    forwarding: str, protocol: str, source: str | None, destination: str | None, source_ports: str | None, destination_ports: str | None
+) -> Entry:
+    """An entry from its words; a port is `80` or `1000-2000`."""
+    return Entry(
+        forwarding,
+        protocol,
+        _network(source),
+        _network(destination),
+        _ports(source_ports),
+        _ports(destination_ports),
+    )
+
+
+def _network(text: str | None) -> Network | None:
+    return None if text is None or text == "any" else ipaddress.ip_network(text)
+
+
+def _ports(text: str | None) -> tuple[int, int] | None:
+    if text is None:
+        return None
+    low, _, high = text.partition("-")
+    return int(low), int(high or low)
