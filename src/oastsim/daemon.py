@@ -22,13 +22,14 @@ import asyncssh
 
 from oastsim import faults
 from oastsim.bine.device import Device as Bine
+from oastsim.cowl.device import Device as Cowl
 from oastsim.device import SimulatedDevice
 from oastsim.network import NetworkError, NetworkPlan
 from oastsim.ssh import LOOPBACK, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
-SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine}
+SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl}
 
 
 class Simulation:

@@ -14,6 +14,7 @@ from typing import Any
 import yaml
 
 FORMAT = 1
+SYSTEMS = ("bine", "cowl")
 
 
 class NetworkError(Exception):
@@ -109,7 +110,7 @@ def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
 def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}", name):
         raise ValueError(f"'{name}' is not a device's name")
-    if plan["system"] != "bine":
+    if plan["system"] not in SYSTEMS:
         raise ValueError(f"{name}: there is no system '{plan['system']}'")
     facts = {"name": name, "management": str(plan["management"])}
     startup = ""

@@ -10,6 +10,8 @@ class Terminal(ABC):
     """One session. `closed` becomes True when the user leaves; `lines` counts what was typed."""
 
     pager = ""
+    turning = "\r\n"
+    stopping = "qQ"
 
     def __init__(self, height: int) -> None:
         self.page_length = height
@@ -91,7 +93,7 @@ class Terminal(ABC):
 
     def _turn_page(self, character: str) -> str:
         clear = "\r" + " " * len(self.prompt()) + "\r"
-        if character in "qQ\x03":
+        if character in self.stopping or character == "\x03":
             self._waiting = []
             return clear + self.prompt()
-        return clear + self._next_page() if character in "\r\n" else ""
+        return clear + self._next_page() if character in self.turning else ""

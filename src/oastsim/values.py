@@ -68,6 +68,13 @@ def ipv4(word: str) -> str:
         raise ValueError("an IPv4 address is needed") from None
 
 
+def ipv6(word: str) -> str:
+    try:
+        return str(ipaddress.IPv6Address(word))
+    except ValueError:
+        raise ValueError("an IPv6 address is needed") from None
+
+
 def area(word: str) -> str:
     try:
         return str(ipaddress.IPv4Address(int(word) if is_number(word) else word))

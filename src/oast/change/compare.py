@@ -117,7 +117,10 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
     try:
         ordered = in_safe_order(edits, lambda edit: any(overlap(edit.path, holder.path) for holder in holders), running)
     except NoSafeOrder as circle:
-        raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
+        # Where everything takes effect at once, there is nothing in between.
+        if intent.platform.candidate is None and intent.platform.file is None:
+            raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
+        ordered = edits
     unsaved: tuple[Edit, ...] = ()
     if read.startup is not None and read.startup != read.running:
         unsaved = tuple(difference(tree_of_device(syntax, read.startup), running))

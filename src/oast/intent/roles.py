@@ -53,10 +53,12 @@ def is_off(platform: Platform, entry: Node) -> bool:
 def addresses(platform: Platform, entry: Node) -> list[tuple[Path, InterfaceAddress]]:
     """The addresses below an interface entry, each with its path below the entry."""
     found: list[tuple[Path, InterfaceAddress]] = []
-    for role in ("ipv4_address", "ipv6_address"):
-        for path, node in with_role(platform, entry, role):
+    for family in ("ipv4", "ipv6"):
+        for path, node in with_role(platform, entry, f"{family}_address"):
+            # The length may stand in a leaf of its own (RFC 8344).
+            length = next((f"/{leaf.statement.value}" for _, leaf in with_role(platform, node, f"{family}_prefix_length")), "")
             try:
-                found.append((path, ipaddress.ip_interface(node.statement.value)))
+                found.append((path, ipaddress.ip_interface(f"{node.statement.value}{length}")))
             except ValueError:
                 continue  # a platform may allow names in the place of an address
     return found

@@ -1,0 +1,151 @@
+"""A cowl device's configuration: what holds between statements beyond the schema, and what it says of the network."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator, Mapping
+
+from oastsim.cowl.schema import SCHEMA
+from oastsim.facts import (
+    Entry,
+    Facts,
+    Filters,
+    Interface,
+    OspfInterface,
+    StaticRoute,
+    Switching,
+    chosen_router_id,
+    entry_of,
+    ipv4_of,
+    ipv6_of,
+)
+from oastsim.model import Data, Tree, Wrong
+
+
+def empty() -> Tree:
+    return Tree(SCHEMA)
+
+
+def problems(tree: Tree, ports: frozenset[str]) -> Iterator[Wrong]:
+    """Everything that keeps a candidate from being committed. `ports` are what the hardware has."""
+    yield from tree.problems()
+    entries = tree.at("interfaces", "interface") or {}
+    holders: dict[str, str] = {}
+    for (name,), interface in entries.items():
+        path = f"/interfaces/interface[name={name}]"
+        if name.startswith(("port", "manage")) and name not in ports:
+            yield Wrong(f"this device has no {name}", path)
+        switched = interface.get("switched-vlan")
+        if switched is not None and not name.startswith(("port", "bundle")):
+            yield Wrong("only ports and bundles switch", path + "/switched-vlan")
+        if "aggregate" in interface:
+            if not name.startswith("port") or not interface["aggregate"].startswith("bundle"):
+                yield Wrong("ports are members of bundles, and nothing else is", path + "/aggregate")
+            if switched is not None or "ipv4" in interface or "ipv6" in interface:
+                yield Wrong("a member of a bundle has no addresses and no VLANs of its own", path)
+        if switched is not None and ("ipv4" in interface or "ipv6" in interface):
+            yield Wrong("a port that switches has no addresses; give them to vlan interfaces", path)
+        if name.startswith("vlan") and (tree.at("vlans", "vlan") or {}).get((name[4:],)) is None:
+            yield Wrong(f"there is no vlan {name[4:]}", path)
+        for family in ("ipv4", "ipv6"):
+            for (ip,), address in interface.get(family, {}).get("address", {}).items():
+                where = f"{path}/{family}/address[ip={ip}]"
+                if "prefix-length" not in address:
+                    yield Wrong("prefix-length is missing", where)
+                if ip in holders:
+                    yield Wrong(f"{ip} is in use on {holders[ip]}", where)
+                holders[ip] = name
+    for (name,), acl in (tree.at("acls", "acl") or {}).items():
+        for (ace,), rules in acl.get("ace", {}).items():
+            if "forwarding" not in rules:
+                yield Wrong("forwarding is missing", f"/acls/acl[name={name}]/ace[name={ace}]")
+    for (user,), account in (tree.at("users", "user") or {}).items():
+        for (key,), data in account.get("authorized-key", {}).items():
+            if "algorithm" not in data or "key-data" not in data:
+                yield Wrong("algorithm and key-data are needed", f"/users/user[name={user}]/authorized-key[name={key}]")
+
+
+def facts_of(tree: Tree) -> Facts:
+    """What the configuration says of interfaces, switching and routing."""
+    ospf = tree.at("ospf")
+    in_ospf = dict(_ospf_interfaces(ospf)) if ospf is not None else {}
+    interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
+    statics = tuple(
+        StaticRoute(prefix, tuple(route["next-hop"]), int(route.get("route-preference", 10)))
+        for (prefix,), route in (tree.at("routing", "static-route") or {}).items()
+    )
+    vlans = {int(number): vlan.get("name", "") for (number,), vlan in (tree.at("vlans", "vlan") or {}).items()}
+    spanning = tree.at("spanning-tree") or {}
+    return Facts(
+        (tree.at("system") or {}).get("hostname", "cowl"),
+        interfaces,
+        statics,
+        None if ospf is None else chosen_router_id(ospf.get("router-id"), interfaces),
+        vlans,
+        int(spanning.get("bridge-priority", 32768)) if spanning.get("enabled", "true") == "true" else None,
+    )
+
+
+def _ospf_interfaces(ospf: Data) -> Iterator[tuple[str, OspfInterface]]:
+    for (area,), data in ospf.get("area", {}).items():
+        for (name,), one in data.get("interface", {}).items():
+            yield (
+                name,
+                OspfInterface(
+                    area,
+                    int(one.get("cost", 10)),
+                    int(one.get("hello-interval", 10)),
+                    int(one.get("dead-interval", 40)),
+                    one.get("interface-type", "broadcast"),
+                    one.get("passive", "false") == "true",
+                ),
+            )
+
+
+def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
+    switched = data.get("switched-vlan")
+    switching = None
+    if switched is not None:
+        trunk = switched.get("interface-mode", "access") == "trunk"
+        vlan = switched.get("access-vlan")
+        allowed = frozenset(map(int, switched.get("trunk-vlan", ()))) if trunk else frozenset()
+        switching = Switching(int(vlan) if vlan and not trunk else None, allowed)
+    return Interface(
+        name,
+        data.get("enabled", "true") == "true",
+        int(data.get("mtu", 1500)),
+        int(name[4:]) if name.startswith("vlan") else None,
+        tuple(ipv4_of(address) for address in _addresses(data, "ipv4")),
+        tuple(ipv6_of(address) for address in _addresses(data, "ipv6")),
+        ospf,
+        switching,
+        data.get("aggregate"),
+    )
+
+
+def _addresses(data: Data, family: str) -> Iterator[str]:
+    found = data.get(family, {}).get("address", {})
+    made = [f"{ip}/{address['prefix-length']}" for (ip,), address in found.items() if "prefix-length" in address]
+    return iter(sorted(made, key=lambda address: ipaddress.ip_interface(address)))
+
+
+def filters_of(tree: Tree) -> Filters:
+    """What is let through."""
+    lists: Mapping[str, tuple[Entry, ...]] = {
+        name: tuple(_entry(ace) for ace in acl.get("ace", {}).values()) for (name,), acl in (tree.at("acls", "acl") or {}).items()
+    }
+    interfaces = tree.at("interfaces", "interface") or {}
+    ingress = {name: data["ingress-acl"] for (name,), data in interfaces.items() if "ingress-acl" in data}
+    egress = {name: data["egress-acl"] for (name,), data in interfaces.items() if "egress-acl" in data}
+    return Filters(lists, ingress, egress)
+
+
+def _entry(ace: Data) -> Entry:
+    return entry_of(
+        ace["forwarding"],
+        ace.get("protocol", "ip"),
+        ace.get("source-network"),
+        ace.get("destination-network"),
+        ace.get("source-port"),
+        ace.get("destination-port"),
+    )

@@ -1,0 +1,162 @@
+"""cowl's listings: text tables, or the same after RFC 7951."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from oastsim import probes
+from oastsim.model import Wrong
+from oastsim.observed import lldp_neighbors
+from oastsim.routes import routes
+
+if TYPE_CHECKING:
+    from oastsim.cowl.device import Device
+
+Row = Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Listing:
+    """Rows of one kind, by field; `within` and `each` are what the list and an entry are called in JSON."""
+
+    within: str
+    each: str
+    fields: Sequence[str]
+    rows: Sequence[Row]
+
+    def json(self, module: str) -> dict[str, Any]:
+        return {f"{module}:{self.within}": {self.each: [{k: v for k, v in row.items() if v not in (None, [])} for row in self.rows]}}
+
+    def text(self) -> str:
+        cells = [list(self.fields), *([_cell(row[field]) for field in self.fields] for row in self.rows)]
+        widths = [max(len(line[n]) for line in cells) for n in range(len(self.fields))]
+        lines = ["  ".join(cell.ljust(width) for cell, width in zip(line, widths, strict=True)).rstrip() for line in cells]
+        return "\n".join([lines[0], "  ".join("-" * width for width in widths), *lines[1:]]) + "\n"
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return ", ".join(map(str, value)) or "-"
+    return "-" if value is None or value == "" else str(value)
+
+
+def _interfaces(device: Device) -> Listing:
+    state = device.state
+    rows = [
+        {
+            "name": i.name,
+            "admin-status": "up" if i.enabled else "down",
+            "oper-status": "up" if state.oper_up(device.name, i.name) else "down",
+            "mtu": i.mtu,
+            "ipv4": [str(a) for a in i.ipv4],
+            "ipv6": [str(a) for a in i.ipv6],
+        }
+        for i in state.facts(device.name).interfaces.values()
+    ]
+    return Listing("interfaces", "interface", ("name", "admin-status", "oper-status", "mtu", "ipv4", "ipv6"), rows)
+
+
+def _routes(device: Device) -> Listing:
+    rows = [
+        {
+            "destination-prefix": r.prefix,
+            "source-protocol": r.source,
+            "next-hop": None if r.next_hop == "-" else r.next_hop,
+            "outgoing-interface": r.interface,
+            "metric": r.metric,
+        }
+        for r in routes(device.state, device.name)
+    ]
+    return Listing("routes", "route", ("destination-prefix", "source-protocol", "next-hop", "outgoing-interface", "metric"), rows)
+
+
+def _ospf_neighbors(device: Device) -> Listing:
+    rows = [
+        {"interface": n.interface, "neighbor-router-id": n.router_id, "address": n.address, "state": n.state}
+        for n in device.state.neighbors(device.name)
+    ]
+    return Listing("ospf-neighbors", "neighbor", ("interface", "neighbor-router-id", "address", "state"), rows)
+
+
+def _lldp_neighbors(device: Device) -> Listing:
+    rows = [
+        {"interface": n.interface, "system-name": n.system_name, "port-id": n.port_id, "system-description": n.system}
+        for n in lldp_neighbors(device.state, device.name)
+    ]
+    return Listing("lldp-neighbors", "neighbor", ("interface", "system-name", "port-id", "system-description"), rows)
+
+
+def _vlans(device: Device) -> Listing:
+    facts = device.state.facts(device.name)
+    rows = [
+        {
+            "vlan-id": number,
+            "name": name,
+            "untagged": [i.name for i in facts.interfaces.values() if i.switching and i.switching.vlan == number],
+            "tagged": [i.name for i in facts.interfaces.values() if i.switching and number in i.switching.allowed],
+        }
+        for number, name in sorted(facts.vlans.items())
+    ]
+    return Listing("vlans", "vlan", ("vlan-id", "name", "untagged", "tagged"), rows)
+
+
+def _spanning_tree(device: Device) -> Listing:
+    bridge = device.state.bridging.bridge(device.name)
+    rows: list[Row] = []
+    if bridge is not None:
+        root = device.state.facts(bridge.root).hostname
+        rows = [
+            {
+                "interface": p.port,
+                "role": p.role,
+                "state": "forwarding" if p.forwards else "discarding",
+                "cost": p.cost,
+                "root-bridge": root,
+            }
+            for p in bridge.ports.values()
+        ]
+    return Listing("spanning-tree", "port", ("interface", "role", "state", "cost", "root-bridge"), rows)
+
+
+def _bundles(device: Device) -> Listing:
+    bridging, facts = device.state.bridging, device.state.facts(device.name)
+    rows = [
+        {
+            "name": i.name,
+            "members": bridging.members(device.name, i.name),
+            "active": [p for p in bridging.members(device.name, i.name) if bridging.bundled(device.name, p)],
+        }
+        for i in facts.interfaces.values()
+        if i.name.startswith("bundle")
+    ]
+    return Listing("bundles", "bundle", ("name", "members", "active"), rows)
+
+
+LISTINGS: Mapping[str, Callable[[Device], Listing]] = {
+    "interfaces": _interfaces,
+    "routes": _routes,
+    "ospf-neighbors": _ospf_neighbors,
+    "lldp-neighbors": _lldp_neighbors,
+    "vlans": _vlans,
+    "spanning-tree": _spanning_tree,
+    "bundles": _bundles,
+}
+
+
+def ping(device: Device, words: str) -> str:
+    return _said(lambda: probes.ping_lines(device.state, device.name, words))
+
+
+def trace(device: Device, words: str) -> str:
+    return _said(lambda: probes.trace_lines(device.state, device.name, words))
+
+
+def _said(lines: Callable[[], Iterator[str]]) -> str:
+    try:
+        return "".join(f"{line}\n" for line in lines())
+    except ValueError as wrong:
+        raise Wrong(str(wrong)) from None

@@ -1,0 +1,26 @@
+"""What devices learn of each other: LLDP (IEEE 802.1AB)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from oastsim.state import NetworkState
+
+
+@dataclass(frozen=True)
+class LldpNeighbor:
+    """Who is at the other end of the cable in a port: its name, its port, its system."""
+
+    interface: str
+    system_name: str
+    port_id: str
+    system: str
+
+
+def lldp_neighbors(state: NetworkState, device: str) -> Iterator[LldpNeighbor]:
+    """The neighbours of a device, by its ports; whoever has a carrier is heard, whatever else is wrong."""
+    for name in state.facts(device).interfaces:
+        other = state.link(device, name)
+        if other is not None and state.bridging.carrier(device, name) and state.bridging.carrier(*other):
+            yield LldpNeighbor(name, state.facts(other[0]).hostname, other[1], state.system(other[0]))
