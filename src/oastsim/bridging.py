@@ -99,10 +99,12 @@ class Bridging:
         own = self._facts[device].interfaces.get(port)
         if own is not None and not own.enabled:
             return False
-        if port.startswith(("loop", "manage")) or port in self._attached[device]:
+        if port.startswith(("loop", "manage")):
             return True
         far = self._links.get((device, port))
-        if far is None or not self._alive.get(far[0], False) or (device, port) in self._cut:
+        if far is None:
+            return port in self._attached[device]
+        if not self._alive.get(far[0], False) or (device, port) in self._cut:
             return False
         other = self._facts[far[0]].interfaces.get(far[1])
         return other is not None and other.enabled

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from oastsim.observed import lldp_neighbors
 from oastsim.routes import routes
 from oastsim.state import NetworkState
 
@@ -33,6 +34,11 @@ def interfaces(state: NetworkState, device: str) -> str:
 def ospf_neighbors(state: NetworkState, device: str) -> str:
     rows = [(n.interface, n.router_id, n.address, n.state) for n in state.neighbors(device)]
     return table(("interface", "neighbor", "address", "state"), rows)
+
+
+def lldp_table(state: NetworkState, device: str) -> str:
+    rows = [(n.interface, n.system_name, n.port_id, n.system) for n in lldp_neighbors(state, device)]
+    return table(("interface", "system-name", "port-id", "system"), rows)
 
 
 def route_table(state: NetworkState, device: str) -> str:

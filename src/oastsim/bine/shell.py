@@ -7,11 +7,13 @@ and use the revert timer; `edit` changes the configuration, one session at a tim
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
+from oastsim import probes
 from oastsim.bine import listings
 from oastsim.bine.configuration import Item, Refused
+from oastsim.state import NetworkState
 from oastsim.terminal import Terminal
 
 if TYPE_CHECKING:
@@ -140,6 +142,21 @@ class Shell(Terminal):
     def routes(self, _: str) -> str:
         return listings.route_table(self.device.state, self.device.name)
 
+    def lldp(self, _: str) -> str:
+        return listings.lldp_table(self.device.state, self.device.name)
+
+    def ping(self, rest: str) -> str:
+        return self._said(probes.ping_lines, rest)
+
+    def trace(self, rest: str) -> str:
+        return self._said(probes.trace_lines, rest)
+
+    def _said(self, probe: Callable[[NetworkState, str, str], Iterator[str]], words: str) -> str:
+        try:
+            return "".join(f"{line}\n" for line in probe(self.device.state, self.device.name, words))
+        except ValueError as wrong:
+            raise Refused(str(wrong), 0) from None
+
     def save(self, _: str) -> str:
         return f"startup saved, {self.device.save()} bytes\n"
 
@@ -173,6 +190,9 @@ COMMANDS: tuple[Command, ...] = (
     ("view", "read interfaces", Shell.interfaces),
     ("view", "read ospf neighbors", Shell.neighbors),
     ("view", "read routes", Shell.routes),
+    ("view", "read lldp neighbors", Shell.lldp),
+    ("view", "ping", Shell.ping),
+    ("view", "trace", Shell.trace),
     ("view", "session page-length", Shell.page),
     ("view", "raise", Shell.raise_level),
     ("view", "leave", Shell.leave),
