@@ -290,10 +290,12 @@ def _make_ready(folder: Path, delivered: bool) -> None:
         simulator.stop()
 
 
-def lay_out(folder: Path) -> Path:
-    """The estate and its secrets below `folder`."""
+def lay_out(folder: Path, *, whole: bool = False) -> Path:
+    """The estate and its secrets below `folder`: its six routers, or the `whole` of it."""
     estate = folder / "larkwater"
     shutil.copytree(SHIPPED, estate)
+    if not whole:
+        _leave_routers(estate)
     network = estate / "network.yaml"
     network.write_text(network.read_text(encoding="utf-8").replace("convergence: 0.5", "convergence: 0.05"), encoding="utf-8")
     settings = estate / "oast.toml"
@@ -304,6 +306,20 @@ def lay_out(folder: Path) -> Path:
     for name in ENCRYPTED:
         encrypted.put(name, SECRETS[name], date.today())
     return estate
+
+
+def _leave_routers(estate: Path) -> None:
+    """Take the switches out: what most tests are about takes six devices, not twenty."""
+    for file in ("inventory/switches.yaml", "values/switches.yaml", "policies/switches.yaml", "startup/switch.txt"):
+        (estate / file).unlink()
+    shutil.rmtree(estate / "templates" / "cowl")
+    for path in (estate / "values" / "devices").glob("*-dist-*.yaml"):
+        path.unlink()
+    for path in (estate / "network.yaml", *(estate / "values" / "devices").glob("*-core-1.yaml")):
+        lines = [line for line in path.read_text().splitlines() if "-dist-" not in line and "-access-" not in line]
+        path.write_text("\n".join(lines) + "\n")
+    intent = estate / "intent.yaml"
+    intent.write_text(intent.read_text().partition("  - section: vlans\n")[0])
 
 
 class LarkwaterTest(EstateTest):

@@ -203,12 +203,12 @@ class Policies:
                 yield self._problem(policy, intent, f"{same} and {names[number]}{of} are the same", policy.place)
 
     def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
-        """The part is the same on all devices; with `by`, on all that have the same attribute."""
+        """The part is the same on all devices of a platform; with `by`, on all of them that have the same attribute."""
         scope = Scope((pattern_of(str(policy.argument)),), ())
-        groups: dict[str, list[tuple[Intent, Node]]] = {}
+        groups: dict[tuple[str, str], list[tuple[Intent, Node]]] = {}
         for intent in intents:
             key = str(intent.device.attributes.get(policy.by, "")) if policy.by else ""
-            groups.setdefault(key, []).append((intent, scope.within(intent.tree)))
+            groups.setdefault((intent.platform.name, key), []).append((intent, scope.within(intent.tree)))
         for group in groups.values():
             usual, _ = Counter(part for _, part in group).most_common(1)[0]
             model = next(intent for intent, part in group if part == usual)
