@@ -1,4 +1,4 @@
-"""Devices that turn hostile at some moment, behind the real program: a simulated device whose answers somebody garbles.
+"""Devices of both systems that turn hostile at some moment, behind the real program: a simulated device whose answers somebody garbles.
 
 What the program reports is held against what the device holds.
 """
@@ -17,11 +17,11 @@ from pathlib import Path
 from in_memory import run_program
 from oast.connect.transport import Login, Target
 from oast.errors import ConnectionFailed
-from oastsim.bine.device import Device
-from oastsim.bine.shell import Shell
+from oastsim.bine.device import Device as Bine
+from oastsim.cowl.device import Device as Cowl
 from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.state import NetworkState
-from trees import tree_of
+from trees import cowl_tree_of, tree_of
 
 PASSWORDS = {"OAST_SECRET_LOGIN": "Tideline-3301", "OAST_SECRET_PRIVILEGE": "Breakwater-77", "OAST_SECRET_READ": "kelp-and-foam"}
 TEMPLATE = """{#
@@ -56,10 +56,32 @@ interface port1
   enabled false
   ingress-acl gate
 """
+COWL_TEMPLATE = """{#
+section: all
+owns: [system/contact, ntp, snmp/community *, acls/acl gate, interfaces/interface port1/description, interfaces/interface port1/enabled]
+#}
+/system/contact = desk-{{ round }}
+/ntp/server[address=192.0.2.1]
+/snmp/community[name={{ read }}]
+/acls/acl[name=gate]/ace[name=first]/forwarding = accept
+/acls/acl[name=gate]/ace[name=first]/source-network = 198.51.100.0/24
+/acls/acl[name=gate]/ace[name=last]/forwarding = drop
+/interfaces/interface[name=port1]/description = "round {{ round }}"
+/interfaces/interface[name=port1]/enabled = false
+"""
+COWL_STARTUP = """/system/hostname = {name}
+/system/contact = before
+/ntp/server[address=192.0.2.9]
+/acls/acl[name=gate]/ace[name=last]/forwarding = accept
+/interfaces/interface[name=manage0]/ipv4/address[ip=192.0.2.7]/prefix-length = 24
+/interfaces/interface[name=port1]/description = before
+/interfaces/interface[name=port1]/enabled = false
+/interfaces/interface[name=port1]/ingress-acl = gate
+"""
 # The rest of what a device says from some moment on, made of what it would have said.
 Turn = Callable[[random.Random, str], Iterator[str | float]]
-PAGE = "[ page 1: Enter for more, q to stop ]"
-PROMPT = "quay full| "
+PAGES = ("[ page 1: Enter for more, q to stop ]", "-- page 1, space: more, x: enough --")
+PROMPTS = ("quay full| ", "quay ~ ", "quay candidate ~ ")
 SECONDS = 400.0
 
 
@@ -80,18 +102,18 @@ def trickling(chance: random.Random, said: str) -> Iterator[str | float]:
 
 def paging(chance: random.Random, said: str) -> Iterator[str | float]:
     for _ in range(5000):
-        yield f"\r\nmore of the same{chance.choice((PAGE, PROMPT))}"
+        yield f"\r\nmore of the same{chance.choice((*PAGES, *PROMPTS))}"
         yield 0.05
 
 
 def flooding(chance: random.Random, said: str) -> Iterator[str | float]:
-    line = chance.choice(("x" * 4000, "  \r\n" * 1000, "\x1b[1m" * 900, "quay full| " * 300))
+    line = chance.choice(("x" * 4000, "  \r\n" * 1000, "\x1b[1m" * 900, chance.choice(PROMPTS) * 300))
     for _ in range(3000):
         yield line
 
 
 def deepening(chance: random.Random, said: str) -> Iterator[str | float]:
-    yield "\r\n".join(" " * n + "deeper" for n in range(chance.choice((50, 3000)))) + f"\r\n{PROMPT}"
+    yield "\r\n".join(" " * n + "deeper" for n in range(chance.choice((50, 3000)))) + f"\r\n{chance.choice(PROMPTS)}"
 
 
 def garbling(chance: random.Random, said: str) -> Iterator[str | float]:
@@ -100,7 +122,7 @@ def garbling(chance: random.Random, said: str) -> Iterator[str | float]:
 
 
 def refusing(chance: random.Random, said: str) -> Iterator[str | float]:
-    yield f"\r\nerror: no {PASSWORDS['OAST_SECRET_PRIVILEGE']} today, {PASSWORDS['OAST_SECRET_READ']}\r\n{PROMPT}"
+    yield f"\r\n{chance.choice(('error', 'refused'))}: no {PASSWORDS['OAST_SECRET_PRIVILEGE']} today, {PASSWORDS['OAST_SECRET_READ']}\r\n{chance.choice(PROMPTS)}"
 
 
 def dawdling(chance: random.Random, said: str) -> Iterator[str | float]:
@@ -115,7 +137,11 @@ def repeating(chance: random.Random, said: str) -> Iterator[str | float]:
 
 def interrupting(chance: random.Random, said: str) -> Iterator[str | float]:
     at = chance.randrange(len(said) + 1)
-    yield said[:at] + chance.choice((f"\r\n{PROMPT}", "\r\n%clock: tide has turned\r\n", PAGE, "Privilege password: ")) + said[at:]
+    yield (
+        said[:at]
+        + chance.choice((f"\r\n{chance.choice(PROMPTS)}", "\r\n%clock: tide has turned\r\n", *PAGES, "Privilege password: "))
+        + said[at:]
+    )
 
 
 TURNS: tuple[Turn, ...] = (
@@ -128,8 +154,8 @@ class Hostile:
 
     addresses = ("192.0.2.7", "192.0.2.200")
 
-    def __init__(self, device: Device, chance: random.Random, *, good: int, turn: Turn | None, lasting: bool) -> None:
-        self._shell = Shell(device, "oast", height=200)
+    def __init__(self, device: Bine | Cowl, chance: random.Random, *, good: int, turn: Turn | None, lasting: bool) -> None:
+        self._shell = device.terminal("oast", 200)
         self._chance = chance
         self._good = good
         self._turn = turn
@@ -176,14 +202,16 @@ class Fleet:
     def __init__(self, folder: Path, number: int, seed: int) -> None:
         self.folder = folder
         self.chance = random.Random(seed)
-        self.devices: dict[int, Device] = {}
+        self.devices: dict[int, Bine | Cowl] = {}
         self.turns: dict[int, tuple[Turn, int, bool]] = {}
         for port in range(1, number + 1):
             name = f"pier-{port}"
-            plan = DevicePlan(name, "bine", frozenset(("manage0", "port1")), frozenset(), "192.0.2.7", STARTUP.format(name=name))
+            system = self.chance.choice(("bine", "cowl"))
+            startup = (STARTUP if system == "bine" else COWL_STARTUP).format(name=name)
+            plan = DevicePlan(name, system, frozenset(("manage0", "port1")), frozenset(), "192.0.2.7", startup)
             state = NetworkState(NetworkPlan((plan,), (), (), "x", 0.0), lambda: 0.0)
             (folder / "sim" / name).mkdir(parents=True)
-            device = Device(plan, folder / "sim" / name, state)
+            device = SYSTEMS[system](plan, folder / "sim" / name, state)
             device.start((Account("oast", "administrator", PASSWORDS["OAST_SECRET_LOGIN"]),), PASSWORDS["OAST_SECRET_PRIVILEGE"])
             self.devices[port] = device
             # A whole delivery is about forty lines.
@@ -191,7 +219,7 @@ class Fleet:
         self._write()
 
     def _write(self) -> None:
-        inventory = "".join(f"  pier-{p}: {{address: 127.0.0.1, port: {p}, platform: bine}}\n" for p in self.devices)
+        inventory = "".join(f"  pier-{p}: {{address: 127.0.0.1, port: {p}, platform: {d.plan.system}}}\n" for p, d in self.devices.items())
         files = {
             "oast.toml": 'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login" }\n'
             'privilege_password = { secret = "privilege" }\ncommand_timeout_s = 5\nanswer_at_most_s = 20\nanswer_at_most_bytes = 200000\n'
@@ -200,6 +228,7 @@ class Fleet:
             "values/all.yaml": "everywhere:\n  round: 1\n  read: {secret: read}\n",
             "intent.yaml": "sections:\n  - section: all\n",
             "templates/bine/all.j2": TEMPLATE,
+            "templates/cowl/all.j2": COWL_TEMPLATE,
         }
         for name, text in files.items():
             path = self.folder / "estate" / name
@@ -217,6 +246,7 @@ class Fleet:
         return run_program([*arguments, "--estate", str(self.folder / "estate")], self.connect, PASSWORDS)
 
 
+SYSTEMS: Mapping[str, type[Bine | Cowl]] = {"bine": Bine, "cowl": Cowl}
 EXITS = (0, 1, 4, 5)
 RUN_AT_MOST_S = 120.0
 
@@ -232,7 +262,7 @@ def sessions(number: int, seed: int, *, together: int = 20) -> list[str]:
 
 
 def _looked_at(fleet: Fleet) -> Iterator[str]:
-    before = {port: device.running.text() for port, device in fleet.devices.items()}
+    before: dict[int, str] = {port: device.running.text() for port, device in fleet.devices.items()}
     started = time.monotonic()
     code, out, err = fleet.run("push", "-m", "through", "--yes", "--format", "json")
     if time.monotonic() - started > RUN_AT_MOST_S:
@@ -258,9 +288,13 @@ def _truth(fleet: Fleet, told: Mapping[str, str], before: Mapping[int, str]) -> 
     device, (turn, good, lasting) = fleet.devices[port], fleet.turns[port]
     running = device.running.text()
     about = f"{told['device']} ({turn.__name__} after {good} lines, {'for good' if lasting else 'once'}): {told['state']}, {told['reason']}"
-    if told["state"] == "delivered" and ("contact desk-1" not in running or "kelp-and-foam" not in running):
+    is_bine = isinstance(device, Bine)
+    tree = tree_of if is_bine else cowl_tree_of
+    if told["state"] == "delivered" and (
+        ("contact desk-1" if is_bine else "contact = desk-1") not in running or "kelp-and-foam" not in running
+    ):
         yield f"{about}, but it runs\n{running}"
-    if told["state"] in ("unchanged", "reverted") and tree_of(running) != tree_of(before[port]):
+    if told["state"] in ("unchanged", "reverted") and tree(running) != tree(before[port]):
         yield f"{about}, but it runs\n{running}"
-    if told["state"] != "delivered" and device.timer is None and tree_of(running) != tree_of(before[port]) and told["state"] != "unknown":
+    if told["state"] != "delivered" and device.waits_s() is None and tree(running) != tree(before[port]) and told["state"] != "unknown":
         yield f"{about}, but it was confirmed"

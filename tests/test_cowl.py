@@ -17,11 +17,8 @@ from larkwater import Run, program, simulator_of
 from oast.config.commands import commands
 from oast.config.difference import applied, difference
 from oast.config.order import NoSafeOrder, in_safe_order
-from oast.config.syntaxes import syntax_of
-from oast.config.tree import Node, canonical
-from oast.platforms.load import SHIPPED, load
+from oast.config.tree import canonical
 from oast.platforms.statements import Argument, Rule
-from oast.records import Fingerprints
 from oastsim.cowl.configuration import empty, problems
 from oastsim.cowl.device import Device
 from oastsim.cowl.schema import SCHEMA
@@ -29,18 +26,13 @@ from oastsim.cowl.shell import Shell
 from oastsim.model import Schema, Tree, steps_of
 from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.state import NetworkState
+from trees import COWL
+from trees import COWL_SYNTAX as SYNTAX
+from trees import cowl_tree_of as tree_of
 
-COWL = load(SHIPPED / "cowl.toml", Fingerprints(b"key"))
-SYNTAX = syntax_of(COWL)
 PORTS = frozenset(("manage0", "port1", "port2", "port3"))
 ESTATE = Path(__file__).parent / "data" / "estates" / "quay"
 ONE = st.sampled_from
-
-
-def tree_of(text: str) -> Node:
-    parsed = SYNTAX.parse(text)
-    assert not parsed.problems, parsed.problems
-    return canonical(parsed.tree)
 
 
 def device_paths(schema: Schema, path: str = "") -> Iterator[str]:

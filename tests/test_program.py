@@ -48,11 +48,11 @@ class ProgramTest(unittest.TestCase):
         run = apart("demo", "--into", str(into), cwd=self.folder)
         self.assertEqual(run.code, 0, run.out + run.err)
         for passage in (
-            "6 devices running",
-            "6 host keys trusted",
-            "6 devices delivered",
-            "checks on 6 devices: all true",
-            "nothing to do: 6 devices as intended",
+            "20 devices running",
+            "20 host keys trusted",
+            "20 devices delivered",
+            "checks on 20 devices: all true",
+            "nothing to do: 20 devices as intended",
             "tern-edge-1  reverted",
             "its revert timer brought it back",
             "(exit code 5)",

@@ -5,12 +5,15 @@ from __future__ import annotations
 from hypothesis import strategies as st
 
 from oast.config.indented import IndentedSyntax
+from oast.config.paths import PathSyntax
 from oast.config.tree import Node, canonical
 from oast.platforms.load import SHIPPED, load
 from oast.records import Fingerprints
 
 BINE = load(SHIPPED / "bine.toml", Fingerprints(b"key"))
 SYNTAX = IndentedSyntax(BINE)
+COWL = load(SHIPPED / "cowl.toml", Fingerprints(b"key"))
+COWL_SYNTAX = PathSyntax(COWL)
 PORTS = ("port1", "port2", "port3")
 ACES = (
     "accept ip",
@@ -25,6 +28,13 @@ ACES = (
 def tree_of(text: str) -> Node:
     """The canonical tree of `text`, which has to be right."""
     parsed = SYNTAX.parse(text)
+    assert not parsed.problems, parsed.problems
+    return canonical(parsed.tree)
+
+
+def cowl_tree_of(text: str) -> Node:
+    """The same of a cowl's configuration."""
+    parsed = COWL_SYNTAX.parse(text)
     assert not parsed.problems, parsed.problems
     return canonical(parsed.tree)
 

@@ -93,7 +93,7 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--remove-unknown", action="store_true", help="also remove statements that the platform's grammar does not know, where it says how"
     )
-    parser.add_argument("-v", "--verbose", action="store_true", help="list the statements that are left alone")
+    parser.add_argument("-v", "--verbose", action="store_true", help="list the statements that are left alone, and every device by itself")
 
 
 def add_connection(parser: argparse.ArgumentParser) -> None:

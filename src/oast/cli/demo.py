@@ -72,27 +72,32 @@ class _Story:
 
     def tell(self) -> None:
         self._say(
-            "Larkwater Ferries runs terminals around an estuary. Six routers, kept by hand until today, stand in a",
-            f"simulated network: real SSH servers on loopback. Their estate is laid out in {self._estate}.",
+            "Larkwater Ferries runs terminals around an estuary. Six routers and fourteen switches of two quite different systems,",
+            "kept by hand until today, stand in a simulated network: real SSH servers on loopback. Their estate is laid out in",
+            f"{self._estate}.",
         )
         self._run("sim", "start")
         self._say("First contact is on purpose: the host keys are shown, and trusted from now on.")
         self._run("devices", "trust", "--yes")
-        self._run("devices")
+        self._run("devices", "--columns", "name,address,platform,site,role", "--on", "site in (gull, tern)")
         self._say("What should be on a device? Templates and values, rendered; no device is touched.")
         self._run("render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace")
+        self._say("The same for a switch, in its own words: its configuration is paths, and takes effect as a whole.")
+        self._run("render", "--on", "name=tern-access-1", "--section", "vlans", "--section", "time")
         self._say("Where does a value come from, what did it override, and is anything wrong in the whole estate?")
         self._run("explain", "gull-core-1", "location")
         self._run("lint")
         self._say("What would change? What is the same on several devices is shown once; secrets are fingerprints.")
-        self._run("diff", expect=NO)
+        self._run("diff", "--section", "time", "--section", "monitoring", expect=NO)
         self._say(
-            "Deliver it: to one router, then to the other terminals, then to the hubs, as [delivery] in oast.toml says;",
-            "each under a timer that brings it back unless Oast confirms.",
+            "Deliver it: to one terminal, then to the other routers there, then to all the rest, as [delivery] in oast.toml says;",
+            "each under a timer that brings it back unless Oast confirms: the routers' own, the switches' commit that has to be confirmed.",
         )
-        self._run("push", "-m", "Bring the routers under Oast", "--ticket", "LF-1041", "--yes")
+        self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes")
         self._say("Does the network do what was intended? The checks follow from the intent, and from checks/.")
         self._run("verify")
+        self._say("How a packet gets from a hub's office to a ticket gate, as the network itself tells it:")
+        self._type("gull-dist-1", "trace 198.51.100.1", "list spanning-tree")
         self._say("Has anybody changed something by hand since, and do the policies hold?")
         self._run("drift")
         self._say("Again, with nothing changed:")
@@ -125,6 +130,15 @@ class _Story:
             raise StateError(f"the demo stopped: 'oast {shown}' ended with {code}, expected was {expect}")
         if code not in (DONE, FAILED):
             self._out.print(Text(f"(exit code {code})", style="dim"))
+
+    def _type(self, device: str, *lines: str) -> None:
+        """Lines that an engineer types on a device's own command line."""
+        self._out.print(Text.assemble(("\n$ ", "dim"), (f"oast sim console {device}", "bold cyan")))
+        sys.stdout.flush()
+        typed = "".join(f"{line}\n" for line in (*lines, "leave"))
+        command = [sys.executable, "-m", "oast", "sim", "console", device]
+        subprocess.run(command, cwd=self._estate, env=dict(self._environment), input=typed, text=True, check=True)
+        self._out.print()
 
     def _remove_line(self, file: str, line: str) -> None:
         path = self._estate / file

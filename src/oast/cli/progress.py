@@ -27,6 +27,12 @@ STYLES = {
 }
 
 
+# Where nobody watches, more devices than these are counted instead of listed, unless something went wrong with one.
+MANY = 12
+EXPECTED = (Stage.COMPARED, Stage.VERIFIED, Stage.UNCHANGED, Stage.DELIVERED)
+COUNT_EVERY_S = 5.0
+
+
 def style_of(word: str) -> str:
     """How a stage, or a result that is called like one, is shown."""
     return STYLES.get(Stage(word), "") if word in list(Stage) else ""
@@ -44,9 +50,10 @@ class Progress:
         self._since = time.monotonic()
         self._ended: dict[str, float] = {}
         self._live: Live | None = None
+        self._counted = self._since
 
     def __enter__(self) -> Progress:
-        self._since = time.monotonic()
+        self._since = self._counted = time.monotonic()
         if self._console.is_terminal and not self._quiet:
             self._live = Live(console=self._console, get_renderable=self._table, refresh_per_second=8, transient=True)
             self._live.start()
@@ -67,7 +74,19 @@ class Progress:
             return
         self._ended[name] = time.monotonic() - self._since
         if self._live is None and not self._quiet:
-            self._console.print(f"{name.ljust(self._width)}  {stage}  {self._ended[name]:.1f} s", style=STYLES.get(stage))
+            if len(self._names) <= MANY or stage not in EXPECTED:
+                self._console.print(f"{name.ljust(self._width)}  {stage}  {self._ended[name]:.1f} s", style=STYLES.get(stage))
+            else:
+                self._count()
+
+    def _count(self) -> None:
+        """Of many devices, how many have ended: from time to time, and when all have."""
+        now, ended = time.monotonic(), len(self._ended)
+        if ended == len(self._names) or now - self._counted >= COUNT_EVERY_S:
+            self._counted = now
+            words = Counter(str(self._stages[name].stage) for name in self._ended)
+            said = ", ".join(f"{number} {word}" for word, number in words.items())
+            self._console.print(f"{ended} of {len(self._names)}: {said}  {now - self._since:.1f} s", style="dim")
 
     def _table(self) -> Group:
         room = max(3, self._console.size.height - 4)

@@ -20,7 +20,7 @@ from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
-from oast.cli.progress import Progress, style_of
+from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.streams import nobody_reads
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
@@ -32,6 +32,7 @@ from oast.operations.preparation import Preparation, prepare
 
 EXITS = {Verdict.DONE: DONE, Verdict.REVERTED: REVERTED, Verdict.FAILED: FAILED, Verdict.INTERRUPTED: INTERRUPTED}
 NAMED = 6
+NAMED_IN_ROW = 3
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -120,7 +121,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         if options.format == "json":
             put_document(result.document())
         else:
-            _show(result.outcomes, out, time.monotonic() - started)
+            _show(result.outcomes, out, time.monotonic() - started, each=options.verbose)
         if result.unrecorded is not None:
             sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
         sys.stdout.flush()
@@ -184,12 +185,14 @@ def _quiet(options: argparse.Namespace) -> bool:
     return bool(options.quiet or options.format == "json")
 
 
-def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
+def _show(outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bool) -> None:
     listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
-    for o in outcomes:
+    for group in _alike(outcomes, each=each):
+        o = group[0]
         delivered = o.state is State.DELIVERED
         lines = (str(o.counts.added), str(o.counts.removed)) if delivered else ("-", "-")
-        listing.add_row(o.device, Text(_result(o), style=_style(o)), *lines, f"{o.seconds:.1f}")
+        who = named([one.device for one in group], NAMED_IN_ROW)
+        listing.add_row(who, Text(_result(o), style=_style(o)), *lines, f"{max(one.seconds for one in group):.1f}")
     put_table(out, listing)
     troubles = [Trouble((o.device,), o.reason, o.hint, Path(o.log) if o.log else None) for o in outcomes if o.reason]
     if troubles:
@@ -204,6 +207,15 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float) -> None:
             out.print(f"{o.device}: {result.finding} (as before the change, and not touched by it)", style="yellow")
     out.print()
     out.print(f"{_summary(outcomes)} in {seconds:.1f} s")
+
+
+def _alike(outcomes: Sequence[Outcome], *, each: bool) -> list[list[Outcome]]:
+    """Of many devices, those to which the same was delivered stand together; every other by itself."""
+    groups: dict[object, list[Outcome]] = {}
+    for number, o in enumerate(outcomes):
+        together = not each and len(outcomes) > MANY and o.state is State.DELIVERED and o.cause is Cause.NONE
+        groups.setdefault((_result(o), o.counts) if together else number, []).append(o)
+    return list(groups.values())
 
 
 def _result(outcome: Outcome) -> str:
