@@ -172,10 +172,12 @@ def clean_environment() -> dict[str, str]:
 class EstateTest(unittest.TestCase):
     """A fresh copy of the demo's estate for every test; no device runs."""
 
+    whole = False  # whether its switches are there as well
+
     def setUp(self) -> None:
         super().setUp()
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
-        self.estate = lay_out(self.folder)
+        self.estate = lay_out(self.folder, whole=self.whole)
 
     def oast(self, *arguments: str, expect: int | None = 0, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
         """Run the program in the estate; fails unless its exit code is `expect` (None: any)."""
@@ -331,7 +333,8 @@ class LarkwaterTest(EstateTest):
 
     def setUp(self) -> None:
         super().setUp()
-        shutil.copytree(_made_ready(self.delivered), self.folder, dirs_exist_ok=True)
+        if not self.whole:
+            shutil.copytree(_made_ready(self.delivered), self.folder, dirs_exist_ok=True)
         if self.patient:
             for quick, patient in (("command_timeout_s = 5", "command_timeout_s = 30"), ("revert_timer_s = 10", "revert_timer_s = 90")):
                 self.edit("oast.toml", quick, patient)
@@ -339,6 +342,8 @@ class LarkwaterTest(EstateTest):
         self.simulator = simulator_of(self.estate)
         self.addCleanup(self.simulator.stop)
         self.simulator.start()
+        if self.whole:
+            self.oast("devices", "trust", "--yes")
 
     def fault(self, device: str, kind: str, *options: str) -> None:
         """Make something go wrong with a device."""

@@ -28,6 +28,7 @@ def examples(text: str) -> list[tuple[str, int, str]]:
 
 
 class DocumentationTest(LarkwaterTest):
+    whole = True
     patient = False  # the pages show how long the demo's estate waits
 
     def check(self, page: str) -> None:

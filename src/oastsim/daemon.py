@@ -15,6 +15,7 @@ import secrets
 import signal
 import time
 from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,10 @@ FORMAT = 1
 SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl}
 
 
+# What happens to a device at once, and is no state that it stays in.
+AT_ONCE = ("restart", "key", "cut", "mend", "flap")
+
+
 class Simulation:
     """The running network."""
 
@@ -43,6 +48,7 @@ class Simulation:
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
         self._token = secrets.token_hex(16)
         self._stopping = asyncio.Event()
+        self._flapping: dict[tuple[str, str], asyncio.TimerHandle] = {}
 
     async def run(self) -> None:
         """Serve until told to stop, then put everything on disk."""
@@ -84,14 +90,14 @@ class Simulation:
             answer: dict[str, Any]
             try:
                 request = json.loads(await reader.readline())
-                answer = self._answer(request)
+                answer = await self._answer(request)
             except (ValueError, TypeError, KeyError) as wrong:
                 answer = {"error": str(wrong)}
             writer.write(json.dumps(answer).encode() + b"\n")
             await writer.drain()
             writer.close()
 
-    def _answer(self, request: dict[str, Any]) -> dict[str, Any]:
+    async def _answer(self, request: dict[str, Any]) -> dict[str, Any]:
         if not hmac.compare_digest(str(request.get("token")), self._token):
             return {"error": "the token is wrong"}
         if request["do"] == "status":
@@ -100,10 +106,39 @@ class Simulation:
             self._stopping.set()
             return {"stopping": True}
         if request["do"] == "fault":
-            return self._fault(request)
+            return await self._fault(request)
         return {"error": f"'{request['do']}' is not known"}
 
-    def _fault(self, request: dict[str, Any]) -> dict[str, Any]:
+    async def _other_key(self, device: SimulatedDevice) -> None:
+        """The device shows another host key from now on, at the same place."""
+        server = self._servers[device.name]
+        port = server.get_port()
+        server.close()
+        await server.wait_closed()
+        (device.folder / "host_key").unlink()
+        self._servers[device.name] = await serve(device, port)
+
+    def _cable(self, device: SimulatedDevice, port: str, kind: str, seconds: float) -> dict[str, Any]:
+        """Cut the cable in a port, mend it, or let it come and go until it is mended."""
+        if self._state.link(device.name, port) is None:
+            return {"error": f"there is no cable in '{port}' of {device.name}: name the port with --match"}
+        flapping = self._flapping.pop((device.name, port), None)
+        if flapping is not None:
+            flapping.cancel()
+        self._state.cut(device.name, port, is_cut=kind != "mend")
+        if kind == "flap":
+            self._flap(device.name, port, seconds, is_cut=True)
+        for one in self._devices.values():
+            for wake in list(one.sessions):
+                wake()
+        return {"device": device.name, "fault": kind}
+
+    def _flap(self, device: str, port: str, seconds: float, *, is_cut: bool) -> None:
+        self._state.cut(device, port, is_cut=is_cut)
+        again = partial(self._flap, device, port, seconds, is_cut=not is_cut)
+        self._flapping[device, port] = asyncio.get_running_loop().call_later(seconds, again)
+
+    async def _fault(self, request: dict[str, Any]) -> dict[str, Any]:
         device = self._devices.get(request["device"])
         if device is None:
             return {"error": f"there is no device '{request['device']}'"}
@@ -111,9 +146,16 @@ class Simulation:
             device.fault = faults.Fault()
         elif request["kind"] in faults.KINDS:
             kind = faults.KINDS[request["kind"]]
-            device.fault = kind(int(request.get("after", 0)), str(request.get("match", "")), float(request.get("seconds", 1.0)))
+            after, match, seconds = int(request.get("after", 0)), str(request.get("match", "")), float(request.get("seconds", 1.0))
+            device.fault = kind(after, match, seconds, int(request.get("seed", 0)))
+        elif request["kind"] == "restart":
+            device.restart()
+        elif request["kind"] == "key":
+            await self._other_key(device)
+        elif request["kind"] in ("cut", "mend", "flap"):
+            return self._cable(device, str(request.get("match", "")), request["kind"], float(request.get("seconds", 1.0)))
         else:
-            return {"error": f"the kinds of fault are none, {', '.join(faults.KINDS)}"}
+            return {"error": f"the kinds of fault are none, {', '.join((*faults.KINDS, *AT_ONCE))}"}
         return {"device": device.name, "fault": request["kind"]}
 
 

@@ -27,11 +27,22 @@ class SimulatedDevice(ABC):
         self.folder = folder
         self.fault = Fault()
         self.sessions: set[Callable[[], None]] = set()
+        self.connections: set[Callable[[], None]] = set()
         self._facts: Facts | None = None
 
     @abstractmethod
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`. Raises ValueError when it does not fit."""
+
+    def restart(self) -> None:
+        """All sessions end, and the device begins again with its startup."""
+        for abort in list(self.connections):
+            abort()
+        self.load_startup()
+
+    @abstractmethod
+    def load_startup(self) -> None:
+        """What the device starts with is what it runs; no timer waits."""
 
     @abstractmethod
     def keep(self) -> None:

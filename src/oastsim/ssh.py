@@ -37,6 +37,7 @@ async def serve(device: SimulatedDevice, port: int = 0) -> asyncssh.SSHAcceptor:
         server_host_keys=[host_key(device.folder)],
         line_editor=False,
         encoding="utf-8",
+        errors="surrogateescape",
         login_timeout=30,
         server_version=f"{device.plan.system}_sim",
         allow_scp=False,
@@ -56,8 +57,13 @@ class _Server(asyncssh.SSHServer):
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
         self._connection = conn
+        self._device.connections.add(conn.abort)
         if self._device.fault.on_connect() == "refused" or not self._device.reachable:
             conn.abort()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self._connection is not None:
+            self._device.connections.discard(self._connection.abort)
 
     def begin_auth(self, username: str) -> bool:
         self._user = username
@@ -87,7 +93,7 @@ class _Session(asyncssh.SSHServerSession[str]):
         self._shell: Terminal | None = None
         self._channel: asyncssh.SSHServerChannel[str] | None = None
         self._arrived: list[str] = []
-        self._to_send: list[str] = []
+        self._to_send: list[str | float] = []
         self._hanging = False
         self._busy = False
 
@@ -106,7 +112,7 @@ class _Session(asyncssh.SSHServerSession[str]):
         height = self._channel.get_terminal_size()[1] or 24
         self._shell = self._device.terminal(self._user, height)
         self._device.sessions.add(self._wake)
-        self._to_send.append(self._shell.greeting())
+        self._to_send.append(self._device.fault.greeted(self._shell.greeting()))
         self._wake()
 
     def data_received(self, data: str, datatype: object) -> None:
@@ -144,7 +150,11 @@ class _Session(asyncssh.SSHServerSession[str]):
             if self._hanging or not self._device.reachable:
                 self._arrived.append(part)
                 continue
-            self._to_send.append(self._shell.receive(part, self._line))
+            if part.endswith(("\r", "\n")):
+                number = self._shell.lines + 1
+                self._to_send.extend(self._device.fault.said(number, part, self._shell.receive(part, self._line)))
+            else:
+                self._to_send.append(self._shell.receive(part, self._line))
 
     def _line(self, line: str) -> str:
         if self._shell is None:
@@ -168,10 +178,21 @@ class _Session(asyncssh.SSHServerSession[str]):
         self._wake()
 
     def _flush(self) -> None:
-        if self._channel is None or self._hanging or not self._device.reachable or not self._to_send:
+        if self._channel is None or self._hanging or not self._device.reachable:
             return
-        text, self._to_send = "".join(self._to_send), []
-        if not self._channel.is_closing():
-            self._channel.write(text)
-            if self._shell is not None and self._shell.closed:
-                self._channel.exit(0)
+        pieces, self._to_send = self._to_send, []
+        texts: list[str] = []
+        for number, piece in enumerate(pieces):
+            if isinstance(piece, str):
+                texts.append(piece)
+                continue
+            self._to_send = pieces[number + 1 :]
+            self._hanging = True
+            asyncio.get_running_loop().call_later(piece, self._resume)
+            break
+        if texts and not self._channel.is_closing():
+            self._channel.write("".join(texts))
+        if self._hanging:
+            return
+        if self._shell is not None and self._shell.closed and not self._channel.is_closing():
+            self._channel.exit(0)

@@ -17,7 +17,10 @@ from oast.errors import UsageError
 from oast.estate.estate import read_estate
 from oast.estate.settings import read as read_settings
 
-FAULTS = ("none", "down", "hang", "drop", "slow", "refuse")
+FAULTS = (
+    *("none", "down", "hang", "drop", "slow", "refuse", "untrue", "full", "forgets", "log", "prompt", "long", "bytes", "halves", "banner"),
+    *("restart", "key", "cut", "mend", "flap"),
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,9 +32,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     fault = actions.add_parser("fault", help="make something go wrong with a device, or right again")
     fault.add_argument("device")
     fault.add_argument("kind", choices=FAULTS, help="none ends the fault there is")
-    fault.add_argument("--after", type=int, default=0, metavar="N", help="hang, drop: after N lines of a session")
-    fault.add_argument("--match", default="", metavar="TEXT", help="hang, drop, refuse: at lines that contain TEXT")
-    fault.add_argument("--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow: how long each answer takes")
+    fault.add_argument("--after", type=int, default=0, metavar="N", help="where it strikes at lines: after N lines of a session")
+    fault.add_argument("--match", default="", metavar="TEXT", help="at lines that contain TEXT; cut, mend, flap: the port")
+    fault.add_argument("--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, halves, flap: how long")
+    fault.add_argument("--seed", type=int, default=0, metavar="N", help="what is left to chance: the same for the same number")
     opened = actions.add_parser("console", help="open a session with a device; Ctrl-] ends it")
     opened.add_argument("device")
     for action, run_action in ((start, _start), (stop, _stop), (status, _status), (fault, _fault), (opened, _console)):
@@ -86,6 +90,7 @@ def _fault(options: argparse.Namespace) -> int:
         "after": options.after,
         "match": options.match,
         "seconds": options.seconds,
+        "seed": options.seed,
     }
     _simulator(options).ask(request)
     sys.stdout.write(f"{options.device}: fault {options.kind}\n")

@@ -14,6 +14,8 @@ from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
 
+NEVER_S = 10_000_000
+
 
 class Device(SimulatedDevice):
     """One device. Its files are running, startup, and the archive while the revert timer is armed. `startup` is what it loads
@@ -98,6 +100,8 @@ class Device(SimulatedDevice):
         """One configuration line; it takes effect at once. Raises Refused."""
         if self.fault.refuses(line):
             raise Refused("the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip()))
+        if self.fault.ignores(line):
+            return
         before = self.running.revision
         self.running.enter(line, stack)
         self._stale = self._stale or self.running.revision != before
@@ -112,21 +116,39 @@ class Device(SimulatedDevice):
         self.tell(facts_of(self.running))
 
     def save(self) -> int:
-        """Running becomes startup. Returns its size in bytes."""
+        """Running becomes startup. Returns its size in bytes. Raises Refused when there is no room for it."""
+        self._need_room()
         self.startup = self.running.text()
         self.keep()
         return len(self.startup.encode())
 
+    def _need_room(self) -> None:
+        if self.fault.full:
+            raise Refused("no room left on the disk", 0)
+
+    def load_startup(self) -> None:
+        if self.timer is not None:
+            self.timer.cancel()
+        self.timer = self._archive = self.editor = None
+        self.running = Configuration(self.plan.ports)
+        self.running.load(self.startup)
+        self._changed()
+        self.keep()
+
     # --- the way back ---------------------------------------------------------------------------------------------
 
     def arm(self, seconds: int) -> None:
-        """Keep running in the archive; go back to it in `seconds` unless confirmed. Arming again only restarts the clock."""
+        """Keep running in the archive; go back to it in `seconds` unless confirmed. Arming again only restarts the clock.
+
+        Raises Refused when there is no room for the archive.
+        """
+        self._need_room()
         if self.timer is not None:
             self.timer.cancel()
         else:
             self._archive = self.running.text()
         self.timer_s = seconds
-        self.timer = asyncio.get_running_loop().call_later(seconds, self.go_back)
+        self.timer = asyncio.get_running_loop().call_later(NEVER_S if self.fault.loses_timer else seconds, self.go_back)
         self.keep()
 
     def confirm(self) -> bool:

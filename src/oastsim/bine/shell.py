@@ -65,6 +65,8 @@ class Shell(Terminal):
         words = typed.split()
         found = [c for c in COMMANDS if _fits(words, c[1].split()) and (c[0] == "view" or self.level == "full")]
         exact = [c for c in found if words[: len(c[1].split())] == c[1].split()]
+        if self.device.fault.ignores(typed):
+            return ""
         for _, name, run in exact or (found if len(found) == 1 else []):
             return run(self, " ".join(words[len(name.split()) :]))
         column = len(typed) - len(typed.lstrip())

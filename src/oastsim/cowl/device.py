@@ -15,6 +15,8 @@ from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
 
+NEVER_S = 10_000_000
+
 
 @dataclass
 class Pending:
@@ -101,10 +103,13 @@ class Device(SimulatedDevice):
         if self.pending is not None:
             raise Wrong(f"a commit of {self.pending.by} waits to be confirmed: confirm or cancel it first")
         self.validate()
+        self._need_room()
         before, self.running = self.running, self.candidate.copy()
         if seconds is not None:
             loop = asyncio.get_running_loop()
-            self.pending = Pending(before, by, loop.time() + seconds, loop.call_later(seconds, self.cancel))
+            self.pending = Pending(
+                before, by, loop.time() + seconds, loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.cancel)
+            )
         self.keep()
         self.tell(facts_of(self.running))
 
@@ -127,9 +132,24 @@ class Device(SimulatedDevice):
         self.tell(facts_of(self.running))
 
     def save(self) -> None:
-        """What runs is what the device starts with."""
+        """What runs is what the device starts with. Raises Wrong when there is no room for it."""
+        self._need_room()
         self.startup = self.running.text()
         self.keep()
+
+    def _need_room(self) -> None:
+        if self.fault.full:
+            raise Wrong("no room left on the disk")
+
+    def load_startup(self) -> None:
+        if self.pending is not None:
+            self.pending.timer.cancel()
+        self.pending = self.locked_by = None
+        self.running = empty()
+        self.running.load(self.startup)
+        self.candidate = self.running.copy()
+        self.keep()
+        self.tell(facts_of(self.running))
 
     def waits_s(self) -> int | None:
         return None if self.pending is None else max(0, round(self.pending.until - asyncio.get_running_loop().time()))

@@ -61,6 +61,8 @@ class Shell(Terminal):
     def _answer(self, typed: str) -> str:
         if self.device.fault.refuses(typed):
             raise Wrong("the system could not do this (cause 41)")
+        if self.device.fault.ignores(typed):
+            return ""
         for name, run, level in COMMANDS:
             if typed == name or typed.startswith(f"{name} "):
                 if level != "anybody":
