@@ -145,6 +145,17 @@ class SpanningTreeTest(unittest.TestCase):
         net.state.cut("sw-1", "port1", is_cut=False)
         self.assertEqual(net.discarding(), ["sw-3 port2"])
 
+    def test_a_frame_passes_hundreds_of_switches(self) -> None:
+        names = [f"sw-{n}" for n in range(400)]
+        net = Network([(f"{one} port2", f"{other} port1") for one, other in itertools.pairwise(names)])
+        own = "/interfaces/interface[name=vlan110]/ipv4/address[ip=203.0.113.{}]/prefix-length = 24"
+        for name in names:
+            ends = {"sw-0": [own.format(1)], "sw-399": [own.format(2)]}
+            net.switch(name, *vlans(110), *trunk("port1", 110), *trunk("port2", 110), *ends.get(name, []))
+        self.assertTrue(ping(net.state, "sw-0", "203.0.113.2").arrived)
+        net.state.cut("sw-200", "port1", is_cut=True)
+        self.assertFalse(ping(net.state, "sw-0", "203.0.113.2").arrived)
+
     def test_in_any_network_the_ports_that_forward_make_a_tree(self) -> None:
         names = [f"sw-{n}" for n in range(1, 6)]
         pairs = list(itertools.combinations(names, 2))

@@ -265,6 +265,7 @@ class _Flood:
     def __init__(self, bridging: Bridging) -> None:
         self._bridging = bridging
         self._seen: set[tuple[str, int]] = set()
+        self._queue: list[tuple[str, int]] = []
         self._found: dict[End, Interface] = {}
 
     def from_(self, device: str, interface: Interface) -> list[Heard]:
@@ -272,6 +273,8 @@ class _Flood:
             self._bridge(device, interface.vlan_id)
         elif interface.switching is None:
             self._sent(device, interface.port, interface.vlan_id if "." in interface.name else None)
+        while self._queue:
+            self._within(*self._queue.pop())
         return [(name, found) for (name, _), found in self._found.items()]
 
     def _sent(self, device: str, name: str, tag: int | None) -> None:
@@ -298,10 +301,13 @@ class _Flood:
                     self._found[device, one.name] = one
 
     def _bridge(self, device: str, vlan: int | None) -> None:
+        if vlan is not None and vlan in self._bridging._facts[device].vlans and (device, vlan) not in self._seen:
+            self._seen.add((device, vlan))
+            self._queue.append((device, vlan))
+
+    def _within(self, device: str, vlan: int) -> None:
+        """In a switch: to its own interface in the VLAN, and out at every other port of it."""
         facts = self._bridging._facts[device]
-        if vlan is None or vlan not in facts.vlans or (device, vlan) in self._seen:
-            return
-        self._seen.add((device, vlan))
         own = facts.interfaces.get(f"vlan{vlan}")
         if own is not None:
             self._found[device, own.name] = own
