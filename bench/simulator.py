@@ -56,7 +56,7 @@ async def configure(addresses: dict[str, tuple[str, int]], texts: dict[str, str]
     await asyncio.gather(*(one(name) for name in texts))
 
 
-class _Bare(asyncssh.SSHServer):
+class Bare(asyncssh.SSHServer):
     """Takes every password, echoes, and answers every line with a prompt."""
 
     def password_auth_supported(self) -> bool:
@@ -69,10 +69,10 @@ class _Bare(asyncssh.SSHServer):
         return True
 
     def session_requested(self) -> asyncssh.SSHServerSession[str]:
-        return _BareSession()
+        return BareSession()
 
 
-class _BareSession(asyncssh.SSHServerSession[str]):
+class BareSession(asyncssh.SSHServerSession[str]):
     def connection_made(self, chan: asyncssh.SSHServerChannel[str]) -> None:
         self._channel = chan
 
@@ -92,7 +92,7 @@ class _BareSession(asyncssh.SSHServerSession[str]):
 async def _serve(number: int) -> None:
     key = asyncssh.generate_private_key("ssh-ed25519")
     servers = [
-        await asyncssh.create_server(_Bare, "127.0.0.1", 0, server_host_keys=[key], line_editor=False, encoding="utf-8")
+        await asyncssh.create_server(Bare, "127.0.0.1", 0, server_host_keys=[key], line_editor=False, encoding="utf-8")
         for _ in range(number)
     ]
     print(json.dumps([server.get_port() for server in servers]), flush=True)
