@@ -129,7 +129,7 @@ def peak_of_comparing(folder: Path, number: int, lines: int) -> int:
 
 
 class _Listing(BareSession):
-    """Answers `read running` with a long configuration in which every third line is the device's own."""
+    """Answers `read running` and `read startup` with a long configuration in which every third line is the device's own."""
 
     def __init__(self, number: int, lines: int) -> None:
         self._number, self._lines = number, lines
@@ -137,10 +137,12 @@ class _Listing(BareSession):
     def data_received(self, data: str, datatype: object) -> None:
         for line in data.splitlines():
             self._channel.write(f"{line}\r\n")
-            if line == "read running":
+            if line in ("read running", "read startup"):
+                made = []
                 for port in range(self._lines // 3):
                     own = f"  description edge-{self._number}-{port}"
-                    self._channel.write(f"interface port{port}\r\n{own}\r\n  mtu 9000\r\n")
+                    made.append(f"interface port{port}\r\n{own}\r\n  mtu 9000\r\n")
+                self._channel.write("".join(made))
             self._channel.write("bare view| ")
 
 

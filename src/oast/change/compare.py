@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -48,6 +49,23 @@ REPLACE = Manner()
 KEPT_OPEN = 300
 
 
+class Listed:
+    """What a device listed, kept small: a thousand trees at once would take most of a gigabyte, and few are looked at again."""
+
+    def __init__(self, syntax: IndentedSyntax, text: str) -> None:
+        self._syntax = syntax
+        self._packed = zlib.compress(text.encode("utf-8", "surrogatepass"), 1)
+
+    @property
+    def text(self) -> str:
+        return zlib.decompress(self._packed).decode("utf-8", "surrogatepass")
+
+    @property
+    def tree(self) -> Node:
+        """Canonical. Raises ProtocolError as it did when it was read first."""
+        return tree_of_device(self._syntax, self.text)
+
+
 @dataclass(frozen=True)
 class Comparison:
     """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
@@ -57,8 +75,7 @@ class Comparison:
     """
 
     intent: Intent
-    running_text: str
-    running: Node
+    listed: Listed
     manner: Manner
     edits: tuple[Edit, ...]
     commands: tuple[Command, ...]
@@ -70,6 +87,16 @@ class Comparison:
     def unknown(self) -> int:
         """How many statements the platform's grammar does not know stand in what the sections own, and are left alone."""
         return sum(spared.number for spared in self.spared if spared.unknown)
+
+    @property
+    def running_text(self) -> str:
+        """What the device listed as its running configuration."""
+        return self.listed.text
+
+    @property
+    def running(self) -> Node:
+        """The same as a canonical tree; read anew each time."""
+        return self.listed.tree
 
     @property
     def name(self) -> str:
@@ -126,8 +153,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         unsaved = tuple(difference(tree_of_device(syntax, read.startup), running))
     return Comparison(
         intent=intent,
-        running_text=read.running,
-        running=running,
+        listed=Listed(syntax, read.running),
         manner=manner,
         edits=tuple(ordered),
         commands=tuple(commands(ordered, intent.platform)),

@@ -408,7 +408,8 @@ class Transaction:
         """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""
         self.running = running = await self._read_running(session)
         scope = self.comparison.intent.scope
-        if running == self.comparison.running or not difference(scope.within(self.comparison.running), scope.within(running)):
+        before = self.comparison.running
+        if running == before or not difference(scope.within(before), scope.within(running)):
             return State.REVERTED if self.phase >= Phase.APPLYING else State.UNCHANGED
         if not edits_between(self.comparison.intent, running, self.comparison.manner) and self.phase >= Phase.CONFIRMING:
             return State.DELIVERED

@@ -18,7 +18,7 @@ from oast.platforms.types import ODD, WrongValue, check_secret, named_odd
 from oast.records import Secret, Value
 
 # A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is mostly the first.
-REMEMBERED_BLOCKS = 100_000
+REMEMBERED_BLOCKS = 10_000
 # No configuration is that deep; reading one that is would end in Python's own limit.
 DEEPEST = 60
 

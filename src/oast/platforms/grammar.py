@@ -12,8 +12,8 @@ from oast.platforms.statements import Argument, Arguments, Rule, Statement, Unkn
 from oast.platforms.types import quoted
 from oast.records import MARK, Fingerprints, Secret, Value
 
-# Lines are remembered per context; a fleet repeats itself. The bound keeps a hostile input from filling memory.
-REMEMBERED_LINES = 200_000
+# Lines are remembered per context, as many as a fleet has in common: what a thousand devices have each for itself is not worth its memory.
+REMEMBERED_LINES = 20_000
 
 NO_SECRETS: Mapping[str, Secret] = {}
 
@@ -107,6 +107,8 @@ class Grammar:
             return known
         statement = Statement(rule, arguments)
         if not statement.has_secret:
+            if len(rule.instances) >= REMEMBERED_LINES:
+                rule.instances.clear()
             rule.instances[arguments] = statement
         return statement
 
