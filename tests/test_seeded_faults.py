@@ -17,7 +17,7 @@ from larkwater import Run, program, simulator_of
 from oast.config.tree import Node
 from trees import cowl_tree_of, tree_of
 
-FAULTS = int(os.environ.get("OAST_FAULTS", "14"))
+FAULTS = int(os.environ.get("OAST_FAULTS", "8"))
 TOGETHER = 20
 KINDS = (
     "down",

@@ -117,7 +117,7 @@ SHOTS = (
     ),
     Shot(
         "rotate",
-        "oast secret rotate snmp-read --push -m 'Yearly rotation' --yes; oast secret list; oast devices --connection",
+        "oast secret rotate snmp-read --push -m 'Yearly rotation' --yes; oast secret list; oast devices --connection --on site=tern",
         (PUSH,),
         font=9,
     ),
@@ -131,6 +131,14 @@ SHOTS = (
             # A platform of the estate's own that knows less than the devices do.
             "mkdir platforms; mv templates/bine templates/older; sed -i 's/bine/older/' inventory/*",
             f"sed '/^name/s/bine/older/; /^.ntp.server.port/d; /^.ntp.source-interface/d' {SHIPPED} > platforms/older.toml",
+        ),
+    ),
+    Shot(
+        "switches",
+        "oast diff --on 'name in (gull-dist-1, gull-dist-2)' --with bridge_priority=0; oast sim console gull-dist-1 < typed.txt",
+        (
+            PUSH,
+            "printf 'trace 198.51.100.1\nlist spanning-tree\nlist vlans\nlist bundles as json\nleave\n' > typed.txt",
         ),
     ),
     Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
