@@ -112,7 +112,9 @@ class _Output(io.StringIO):
         return
 
 
-def apart(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+def apart(
+    *arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", at_most_s: float = RUN_AT_MOST_S
+) -> Run:
     """Run the real program in a process of its own."""
     done = subprocess.run(
         [sys.executable, "-m", "oast", *arguments],
@@ -121,7 +123,7 @@ def apart(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = No
         input=stdin,
         capture_output=True,
         text=True,
-        timeout=RUN_AT_MOST_S,
+        timeout=at_most_s,
         check=False,
     )
     return Run(done.returncode, done.stdout, done.stderr)

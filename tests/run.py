@@ -24,7 +24,7 @@ import hypothesis
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 6
+TOGETHER = 5
 WAITING = (
     "test_faults",
     "test_secret_keeping",
@@ -97,9 +97,11 @@ def run_all(names: Sequence[str], folder: Path) -> Iterator[tuple[str, dict[str,
         while waiting and len(running) < TOGETHER:
             name = waiting.pop()
             running[fork_module(name, folder)] = name, time.monotonic()
-        name, started = running.pop(os.wait()[0])
+        number, _, used = os.wait4(-1, 0)
+        name, started = running.pop(number)
         counts = folder / f"{name}.json"
         ended = json.loads(counts.read_text()) if counts.exists() else {"passed": 0, "failed": 1, "skipped": 0}
+        ended["cpu"] = round(used.ru_utime + used.ru_stime)
         yield name, ended, (folder / f"{name}.out").read_text(errors="replace"), time.monotonic() - started
 
 
@@ -136,7 +138,9 @@ def main(words: Sequence[str]) -> int:
     with tempfile.TemporaryDirectory(prefix="oast-test-") as shared:
         os.environ["OAST_TEST_SHARED"] = shared
         for name, counts, output, seconds in run_all([path.stem for path in modules], Path(shared)):
-            sys.stdout.write(f"{name:32} {counts['passed']:4} passed {counts['failed']:3} failed {seconds:6.1f} s\n")
+            sys.stdout.write(
+                f"{name:32} {counts['passed']:4} passed {counts['failed']:3} failed {seconds:6.1f} s, {counts['cpu']:3} of the processor\n"
+            )
             if counts["failed"]:
                 sys.stdout.write(output)
             sys.stdout.flush()

@@ -33,7 +33,7 @@ def lines_between(one: str, other: str) -> list[str]:
 
 
 class LawsTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=75, deadline=None)
     @given(setups())
     def test_parsing_what_was_printed_gives_the_same_tree(self, text: str) -> None:
         tree = tree_of(text)
@@ -43,7 +43,7 @@ class LawsTest(unittest.TestCase):
         device.load(text)
         self.assertEqual(difference(tree_of(device.text()), tree), [])
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=150, deadline=None)
     @given(setups(), setups())
     def test_the_router_takes_every_line_and_runs_what_was_intended(self, one: str, other: str) -> None:
         a, b = tree_of(one), tree_of(other)

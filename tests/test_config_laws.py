@@ -44,7 +44,7 @@ def ordered(edits: list[Edit]) -> list[Edit]:
 
 
 class LawsTest(unittest.TestCase):
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(configurations())
     def test_parsing_what_was_printed_gives_the_same_tree_and_canonical_form_is_idempotent(self, text: str) -> None:
         tree = tree_of(text)
@@ -55,7 +55,7 @@ class LawsTest(unittest.TestCase):
         self.assertEqual(SYNTAX.written(again.tree), SYNTAX.written(tree))
         self.assertEqual(difference(tree, canonical(again.tree)), [])
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(configurations(), configurations())
     def test_applying_a_difference_gives_the_other_tree(self, one: str, other: str) -> None:
         a, b = tree_of(one), tree_of(other)
@@ -64,7 +64,7 @@ class LawsTest(unittest.TestCase):
         self.assertEqual(applied(ordered(edits), a), b)
         self.assertEqual(bool(edits), a != b)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(configurations(), configurations())
     def test_a_section_is_entered_once_where_nothing_forces_to_come_back(self, one: str, other: str) -> None:
         edits = ordered(difference(tree_of(one), tree_of(other)))
@@ -80,14 +80,14 @@ class LawsTest(unittest.TestCase):
             return  # sections that wait for each other cannot each be done at once
         self.assertEqual(len(entered), len(set(entered)), entered)
 
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(configurations(), configurations())
     def test_a_device_accepts_every_command_and_runs_what_was_intended(self, one: str, other: str) -> None:
         a, b = tree_of(one), tree_of(other)
         after = delivered(one, commands_between(a, b))
         self.assertEqual(tree_of(after), b)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(configurations(), configurations(), st.sets(st.sampled_from(["ntp", "snmp", "acl *", "system/contact", "user a*"]), min_size=1))
     def test_inside_the_scope_a_device_is_as_intended_and_outside_untouched(self, one: str, other: str, owned: set[str]) -> None:
         scope = Scope.of(pattern_of(own) for own in owned)
@@ -98,7 +98,7 @@ class LawsTest(unittest.TestCase):
         rest = Scope((("*",),), tuple(pattern_of(own) for own in owned))
         self.assertEqual(SYNTAX.written(canonical(rest.within(after))), SYNTAX.written(canonical(rest.within(a))))
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(
         st.lists(
             st.tuples(st.booleans(), st.sampled_from(["mtu", "mtu 9000", "mtu x y", "odd", "odd 1", "interface", "enabled"])), max_size=9
@@ -143,7 +143,7 @@ class AccessListSafetyTest(unittest.TestCase):
     entries = st.lists(st.tuples(st.sampled_from(["accept", "drop"]), networks), unique=True, max_size=6)
     some_entries = st.lists(st.tuples(st.sampled_from(["accept", "drop"]), networks), unique=True, min_size=1, max_size=4)
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=100, deadline=None)
     @given(entries, entries)
     def test_at_every_moment_each_packet_is_decided_as_before_or_as_intended(
         self, old: list[tuple[str, str]], new: list[tuple[str, str]]
@@ -168,7 +168,7 @@ class AccessListSafetyTest(unittest.TestCase):
                 self.assertIn(_decides(rules(device), packet), allowed, command)
         self.assertEqual(rules(device), after)
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(st.deferred(lambda: filtered()), st.deferred(lambda: filtered()))
     def test_at_every_moment_each_interface_filters_as_before_or_as_intended(self, old: str, new: str) -> None:
         """Whatever is bound, changed and taken away: no interface is ever open to what neither configuration lets in."""

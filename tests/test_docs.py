@@ -27,8 +27,9 @@ def examples(text: str) -> list[tuple[str, int, str]]:
     return found
 
 
-class DocumentationTest(LarkwaterTest):
-    whole = True
+class PageTest(LarkwaterTest):
+    """Runs what stands in a page."""
+
     patient = False  # the pages show how long the demo's estate waits
 
     def check(self, page: str) -> None:
@@ -54,6 +55,12 @@ class DocumentationTest(LarkwaterTest):
         )
         return done.stdout, done.returncode
 
+
+class WholeTest(PageTest):
+    """Pages that speak of all of the network."""
+
+    whole = True
+
     def test_the_page_about_the_estate(self) -> None:
         self.check("estate.md")
 
@@ -63,14 +70,21 @@ class DocumentationTest(LarkwaterTest):
     def test_the_page_about_checks(self) -> None:
         self.check("checks.md")
 
+    def test_the_page_about_the_simulator(self) -> None:
+        self.check("simulator.md")
+
+
+class RoutersTest(PageTest):
+    """Pages whose examples are about routers alone."""
+
     def test_the_page_about_policies(self) -> None:
         self.check("policies.md")
 
     def test_the_page_about_platforms(self) -> None:
         self.check("platforms.md")
 
-    def test_the_page_about_the_simulator(self) -> None:
-        self.check("simulator.md")
+    def test_the_page_about_connections(self) -> None:
+        self.check("connections.md")
 
     def test_every_link_leads_somewhere(self) -> None:
         for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):

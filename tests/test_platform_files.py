@@ -135,7 +135,7 @@ class MistakesTest(unittest.TestCase):
         ]
         rng = random.Random(7)
         for source in (SKERRY.read_text(encoding="utf-8"), BINE.read_text(encoding="utf-8")):
-            for _ in range(400):
+            for _ in range(200):
                 text = source
                 for _ in range(rng.randint(1, 3)):
                     parts = re.split(r"(\W+)", text)

@@ -21,7 +21,7 @@ from oastsim.bine.configuration import Refused
 from test_config_laws import delivered
 from trees import BINE, SYNTAX, configurations, tree_of
 
-EXAMPLES = int(os.environ.get("OAST_SCOPES", "60"))
+EXAMPLES = int(os.environ.get("OAST_SCOPES", "30"))
 LETTERS = "ab"
 
 
@@ -98,7 +98,7 @@ class ScopeTest(unittest.TestCase):
             )
             self.assertEqual(mine, wished, "falsely nothing to do")
 
-    @settings(max_examples=max(40, EXAMPLES // 8), deadline=None)
+    @settings(max_examples=max(20, EXAMPLES // 8), deadline=None)
     @given(sections())
     def test_a_device_loses_nothing_that_is_not_owned(self, case: tuple[str, str, dict[str, list[Pattern]], list[str]]) -> None:
         one, other, owners, wanted = case

@@ -70,7 +70,7 @@ def tree(syntax_name: str, text: str) -> Node:
 
 
 class LawsTest(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(configurations())
     def test_what_is_printed_with_braces_is_read_as_the_same(self, text: str) -> None:
         plain = canonical(syntax_of(BINE).parse(text).tree)
@@ -80,7 +80,7 @@ class LawsTest(unittest.TestCase):
         self.assertEqual(syntax_of(BINE).written(tree("braced", printed)), syntax_of(BINE).written(plain))
         self.assertEqual(tree("braced", " ".join(printed.split("\n"))), tree("braced", printed), "line ends mean nothing")
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=40, deadline=None)
     @given(eider_lines(), eider_lines())
     def test_paths_are_read_printed_compared_and_a_device_runs_what_was_intended(self, one: list[str], other: list[str]) -> None:
         a, b = tree("eider", "\n".join(one)), tree("eider", "\n".join(other))
@@ -97,7 +97,7 @@ class LawsTest(unittest.TestCase):
         for told in (*(c.masked for c in commands(edits, EIDER)), repr(edits)):
             self.assertNotRegex(told, "kelp|foam")
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(st.lists(ONE([
         "name a", "name b", "watch kelp", "watch reed", "resolver server 192.0.2.1", "resolver server 192.0.2.2", "port quay/1", "port quay/2",
         'port quay/1 text "to the pier"', "port quay/1 size 9000", "port quay/2 address 192.0.2.1/24", "peer 192.0.2.9 as 77",
