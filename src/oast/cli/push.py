@@ -33,6 +33,7 @@ from oast.operations.preparation import Preparation, prepare
 EXITS = {Verdict.DONE: DONE, Verdict.REVERTED: REVERTED, Verdict.FAILED: FAILED, Verdict.INTERRUPTED: INTERRUPTED}
 NAMED = 6
 NAMED_IN_ROW = 3
+EXCUSED_AT_MOST = 8
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -202,11 +203,20 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bo
         put_hanging(out, Text.assemble((devices, "bold"), f": {reason}"))
         for line in below:
             out.print(line, style="dim" if line.startswith("    log: ") else None)
-    for o in outcomes:
-        for result in o.excused_checks:
-            out.print(f"{o.device}: {result.finding} (as before the change, and not touched by it)", style="yellow")
+    _show_excused(outcomes, out, each=each)
     out.print()
     out.print(f"{_summary(outcomes)} in {seconds:.1f} s")
+
+
+def _show_excused(outcomes: Sequence[Outcome], out: Console, *, each: bool) -> None:
+    """What was broken before and is no matter of this change; of much, how much."""
+    found = [f"{o.device}: {result.finding}" for o in outcomes for result in o.excused_checks]
+    shown = found if each or len(found) <= EXCUSED_AT_MOST else found[:NAMED_IN_ROW]
+    for finding in shown:
+        out.print(f"{finding} (as before the change, and not touched by it)", style="yellow")
+    if len(found) > len(shown):
+        devices = sum(1 for o in outcomes if o.excused_checks)
+        out.print(f"and {len(found) - len(shown)} more such, on {plural(devices, 'device')} in all; -v lists them", style="yellow")
 
 
 def _alike(outcomes: Sequence[Outcome], *, each: bool) -> list[list[Outcome]]:
