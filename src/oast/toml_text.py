@@ -6,6 +6,7 @@ import math
 import re
 import string
 import tomllib
+import warnings
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
@@ -174,8 +175,11 @@ class Table:
     def compiles(self, key: str, pattern: str) -> bool:
         """Whether `pattern` is a regular expression; notes it when it is not."""
         try:
-            re.compile(pattern)
-        except (re.error, OverflowError, RecursionError) as wrong:
+            with warnings.catch_warnings():
+                # What a later Python may read otherwise is nothing to rely on.
+                warnings.simplefilter("error")
+                re.compile(pattern)
+        except (re.error, OverflowError, RecursionError, Warning) as wrong:
             self.wrong(key, f"'{pattern}' is not a regular expression: {wrong}")
             return False
         return True
