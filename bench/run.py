@@ -368,14 +368,17 @@ LARKWATER = Path(__file__).parent.parent / "src" / "oast" / "cli" / "larkwater"
 
 
 def fleet(folder: Path, number: int) -> Estate:
-    """The demo's estate with `number` edge routers of its kind in place of its six devices."""
+    """The demo's estate with `number` edge routers of its kind in place of its own devices."""
     shutil.copytree(LARKWATER, folder)
     (folder / "values" / "sites.yaml").unlink()
     settings = folder / "oast.toml"
     settings.write_text("".join(line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")))
     for path in (folder / "values" / "devices").iterdir():
         path.unlink()
-    (folder / "inventory" / "terminals.csv").unlink()
+    for name in ("inventory/terminals.csv", "inventory/switches.yaml", "values/switches.yaml", "policies/switches.yaml"):
+        (folder / name).unlink()
+    intent = folder / "intent.yaml"
+    intent.write_text(intent.read_text().partition("  - section: vlans\n")[0])
     rows = [
         f"  e{n}: {{address: 10.255.{n // 250}.{n % 250}, platform: bine, site: s{n}, role: edge, tags: [cameras]}}\n"
         for n in range(number)
