@@ -49,11 +49,16 @@ REPLACE = Manner()
 KEPT_OPEN = 300
 
 
+# Characters of a listing whose tree is kept.
+SMALL = 6000
+
+
 class Listed:
     """What a device listed, kept small: a thousand trees at once would take most of a gigabyte, and few are looked at again."""
 
-    def __init__(self, syntax: IndentedSyntax, text: str) -> None:
+    def __init__(self, syntax: IndentedSyntax, text: str, tree: Node) -> None:
         self._syntax = syntax
+        self._tree = tree if len(text) <= SMALL else None
         self._packed = zlib.compress(text.encode("utf-8", "surrogatepass"), 1)
 
     @property
@@ -63,7 +68,7 @@ class Listed:
     @property
     def tree(self) -> Node:
         """Canonical. Raises ProtocolError as it did when it was read first."""
-        return tree_of_device(self._syntax, self.text)
+        return tree_of_device(self._syntax, self.text) if self._tree is None else self._tree
 
 
 @dataclass(frozen=True)
@@ -95,7 +100,7 @@ class Comparison:
 
     @property
     def running(self) -> Node:
-        """The same as a canonical tree; read anew each time."""
+        """The same as a canonical tree; a long one is read anew each time."""
         return self.listed.tree
 
     @property
@@ -153,7 +158,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         unsaved = tuple(difference(tree_of_device(syntax, read.startup), running))
     return Comparison(
         intent=intent,
-        listed=Listed(syntax, read.running),
+        listed=Listed(syntax, read.running, running),
         manner=manner,
         edits=tuple(ordered),
         commands=tuple(commands(ordered, intent.platform)),
