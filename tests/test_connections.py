@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import re
 
@@ -9,9 +10,13 @@ import asyncssh
 
 from gates import Agent, JumpHost, Line
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run
+from oast.connect.host_keys import KnownHosts
+from oast.connect.transport import Hop, Jumps, Login, Target, connect, offered_host_key
+from oast.records import Fingerprints
 
 DEVICE = "gull-core-1"
 ON = ("--on", f"name={DEVICE}")
+PRINTS = Fingerprints(b"k" * 32)
 
 
 class RealWayTest(LarkwaterTest):
@@ -212,7 +217,34 @@ class RuleTest(EstateTest):
                 for number, message in mistakes:
                     self.assertRegex(told, rf"(?m)^oast.toml:{first + number}: .*{re.escape(message)}")
 
+    def test_a_file_of_openssh_that_a_rule_names_is_told(self) -> None:
+        (self.estate / "by-rule").write_text("Host *\n  ServerAliveInterval 7\n")
+        self.settings('[[connection.rules]]\non = "site=dunlin"\nssh_config = "by-rule"\n')
+        self.assertIn("by-rule is read, as oast.toml says", self.oast("devices", "--connection").out)
+        self.assertIn("no file of OpenSSH's client is read", self.oast("devices", "--connection", "--on", "site=gull").out)
+
     def test_a_rule_that_is_not_needed_asks_for_no_secret(self) -> None:
         self.settings('[[connection.rules]]\non = "site=dunlin"\npassword = { secret = "elsewhere" }\n')
         self.oast("devices", "--connection", "--on", "site=gull")
         self.assertIn("there is no secret 'elsewhere'", self.oast("devices", "--connection", expect=3).err)
+
+
+class SharedTest(RealWayTest):
+    def test_a_session_that_is_closed_twice_leaves_the_way_of_others_alone(self) -> None:
+        async def both(jump: Target) -> str:
+            jumps, login = Jumps(), Login("oast", PRINTS.secret("login", SECRETS["login-password"]), None)
+            through = (Hop(jump, Login("quay", PRINTS.secret("slip", "over-the-gangway"), None)),)
+            keys = KnownHosts(self.estate / "known_hosts").of(DEVICE)
+            there = Target(DEVICE, "127.0.0.1", self.ports[DEVICE], keys, through=through)
+            one, other = await connect(there, login, 20, jumps), await connect(there, login, 20, jumps)
+            await one.close()
+            await one.close()
+            await other.read()
+            other.write("read routes\n")
+            said = await other.read()
+            await other.close()
+            return said
+
+        with JumpHost() as slip:
+            key = asyncio.run(offered_host_key(Target("slip", "127.0.0.1", slip.port, ()), 20))
+            self.assertNotEqual(asyncio.run(both(Target("slip", "127.0.0.1", slip.port, (key,)))), "")

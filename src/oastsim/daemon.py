@@ -120,9 +120,11 @@ class Simulation:
 
     def _cable(self, device: SimulatedDevice, port: str, kind: str, seconds: float) -> dict[str, Any]:
         """Cut the cable in a port, mend it, or let it come and go until it is mended."""
-        if self._state.link(device.name, port) is None:
+        other = self._state.link(device.name, port)
+        if other is None:
             return {"error": f"there is no cable in '{port}' of {device.name}: name the port with --match"}
-        flapping = self._flapping.pop((device.name, port), None)
+        # A cable has two ends, and may be mended at either.
+        flapping = self._flapping.pop((device.name, port), None) or self._flapping.pop(other, None)
         if flapping is not None:
             flapping.cancel()
         self._state.cut(device.name, port, is_cut=kind != "mend")

@@ -52,7 +52,7 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
             listing.add_row(*(row[number] for number in shown))
         put_table(console(), listing)
         _put_settings(estate, settings, verbose=options.verbose)
-        _say_whose_word(estate)
+        _say_whose_word(estate, [estate.devices[name] for name in ways])
     sys.stdout.flush()
     show_device_errors(failed, sys.stderr)
     return FAILED if failed else DONE
@@ -120,12 +120,13 @@ def _options(decided: Mapping[str, str]) -> str:
     return "; ".join(f"{name} {value}" for name, value in decided.items()) or "-"
 
 
-def _say_whose_word(estate: Estate) -> None:
-    settings = estate.settings.connection
+def _say_whose_word(estate: Estate, devices: list[Device]) -> None:
+    connections = estate.settings.connections
+    files = dict.fromkeys(file for device in devices if (file := connections.of(device).ssh_config) is not None)
     sys.stdout.write("\n")
-    if settings.simulated:
+    if connections.everywhere.simulated:
         sys.stdout.write("simulated: sessions go to the devices of 'oast sim start', on loopback, without jump hosts\n")
-    if settings.ssh_config is not None:
-        sys.stdout.write(f"{near(settings.ssh_config)} is read, as oast.toml says; what it decides stands in the last column\n")
-    else:
+    for file in files:
+        sys.stdout.write(f"{near(file)} is read, as oast.toml says; what it decides stands in the last column\n")
+    if not files:
         sys.stdout.write("no file of OpenSSH's client is read\n")

@@ -5,8 +5,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import sys
-from collections.abc import Callable, Mapping
-from functools import partial
+from collections.abc import Callable, Sequence
 
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
@@ -26,23 +25,22 @@ def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) ->
     for jump in Connector(estate, devices, options.timeout).jump_targets(devices):
         # Each anew: what was trusted for the one before counts for the way to this one.
         connector = Connector(estate, devices, options.timeout)
-        target = next(found for found in connector.jump_targets(devices) if found.name == jump.name)
-        if (code := _trust(estate, connector, {jump.name: partial(_same, target)}, options)) != DONE:
+        targets = {target.name: target for target in connector.jump_targets(devices)}
+        if (code := _trust(estate, connector, [jump.name], targets.__getitem__, options)) != DONE:
             return code
     connector = Connector(estate, devices, options.timeout)
-    return _trust(estate, connector, {device.name: partial(connector.target, device) for device in devices}, options)
+    names = [device.name for device in devices]
+    return _trust(estate, connector, names, lambda name: connector.target(estate.devices[name]), options)
 
 
-def _same(target: Target) -> Target:
-    return target
-
-
-def _trust(estate: Estate, connector: Connector, targets: Mapping[str, Callable[[], Target]], options: argparse.Namespace) -> int:
+def _trust(
+    estate: Estate, connector: Connector, names: Sequence[str], target_of: Callable[[str], Target], options: argparse.Namespace
+) -> int:
     found: dict[str, HostKey] = {}
     failed: list[tuple[str, DeviceError]] = []
 
     async def offered(name: str) -> HostKey:
-        return await connector.offered_host_key(targets[name]())
+        return await connector.offered_host_key(target_of(name))
 
     def done(name: str, result: HostKey | DeviceError) -> None:
         if isinstance(result, DeviceError):
@@ -50,10 +48,10 @@ def _trust(estate: Estate, connector: Connector, targets: Mapping[str, Callable[
         else:
             found[name] = result
 
-    asyncio.run(for_each(targets, offered, options.at_once or estate.settings.connection.at_once, done))
+    asyncio.run(for_each(names, offered, options.at_once or estate.settings.connection.at_once, done))
     new: dict[str, HostKey] = {}
     changed: list[str] = []
-    for name in targets:
+    for name in names:
         key = found.get(name)
         known = connector.known_hosts.of(name)
         if key is None or key in known:

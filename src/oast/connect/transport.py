@@ -172,6 +172,10 @@ class Jumps:
         came = asyncio.get_running_loop().time()
         async with shared.turn:
             if shared.secured is None or shared.secured.connection.is_closed():
+                if shared.secured is not None:
+                    # The other end has closed it; what it went through is not needed for it any more.
+                    await shared.secured.close()
+                    shared.secured = None
                 # Who waited while another failed is not made to wait for the same again.
                 if shared.failed is not None and shared.failed[0] >= came:
                     raise type(shared.failed[1])(shared.failed[1].message, hint=shared.failed[1].hint)
@@ -198,7 +202,7 @@ class Jumps:
             await secured.close()
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False)
 class _Secured:
     """A connection that is logged in, and what it goes through."""
 
@@ -208,10 +212,12 @@ class _Secured:
     jumps: Jumps
 
     async def close(self) -> None:
+        """Safe to call again: what it goes through is left once, as others may go through it, too."""
+        before, self.before = self.before, None
         self.connection.abort()
         await self.connection.wait_closed()
-        if self.before is not None:
-            await self.jumps.leave(self.through, self.before)
+        if before is not None:
+            await self.jumps.leave(self.through, before)
 
 
 async def _secured(target: Target, login: Login, timeout_s: float, jumps: Jumps) -> _Secured:
