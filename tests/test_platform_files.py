@@ -37,7 +37,7 @@ MISTAKES = (
     ("range = [1, 600]", 'range = ["a", "z"]', "has to be two whole numbers, the lower first"),
     ('examples = ["2026-11-01"]', 'examples = ["tomorrow"]', "the example 'tomorrow' of 'day' does not match its own pattern"),
     ('action = { choices = ["accept", "drop"] }', "action = { choices = [] }", "the choices of 'action' have to be words"),
-    ('action = { choices = ["accept", "drop"] }', "action = { }", "the type 'action' needs one of choices, range and pattern"),
+    ('action = { choices = ["accept", "drop"] }', "action = { }", "the type 'action' needs one of choices, range, pattern"),
     ('takes = "ranges"', 'takes = "rangse"', "there is no type 'rangse'"),
     ('kind = "leaf", takes = "ranges"', 'kind = "laef", takes = "ranges"', "'kind' is 'laef', which is not known"),
     ('"login" = { kind = "list", takes = "name", keys = 1 }', '"login" = { kind = "list", takes = "name" }', "the list 'login' has no keys"),

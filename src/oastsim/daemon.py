@@ -26,11 +26,12 @@ from oastsim.bine.device import Device as Bine
 from oastsim.cowl.device import Device as Cowl
 from oastsim.device import SimulatedDevice
 from oastsim.network import NetworkError, NetworkPlan
+from oastsim.roundel.device import Device as Roundel
 from oastsim.ssh import LOOPBACK, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
-SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl}
+SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl, "roundel": Roundel}
 
 
 # What happens to a device at once, and is no state that it stays in.

@@ -5,12 +5,16 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from oastsim.facts import Facts, Filters
 from oastsim.faults import Fault
 from oastsim.network import Account, DevicePlan
 from oastsim.state import NetworkState
 from oastsim.terminal import Terminal
+
+if TYPE_CHECKING:
+    from oastsim.roundel.service import Service
 
 
 class SimulatedDevice(ABC):
@@ -29,6 +33,8 @@ class SimulatedDevice(ABC):
         self.sessions: set[Callable[[], None]] = set()
         self.connections: set[Callable[[], None]] = set()
         self._facts: Facts | None = None
+        # When somebody asked it something last, by the event loop's clock.
+        self.last_asked = 0.0
 
     @abstractmethod
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
@@ -51,6 +57,10 @@ class SimulatedDevice(ABC):
     @abstractmethod
     def terminal(self, user: str, height: int) -> Terminal:
         """A command line for `user`."""
+
+    def service(self, user: str) -> Service | None:
+        """A NETCONF session for `user`; None where the device has none."""
+        return None
 
     @abstractmethod
     def password_fits(self, name: str, password: str) -> bool:

@@ -63,6 +63,25 @@ class StaticRoute:
 
 
 @dataclass(frozen=True)
+class BgpNeighbor:
+    """Another speaker (RFC 4271): the AS it has to be of, and the address that the session is opened from."""
+
+    peer_as: int
+    local_address: str | None = None
+    enabled: bool = True
+
+
+@dataclass(frozen=True)
+class Bgp:
+    """A speaker: `neighbors` by their addresses; `networks` are announced while they are in the routing table."""
+
+    as_number: int
+    identifier: str
+    networks: tuple[str, ...] = ()
+    neighbors: Mapping[str, BgpNeighbor] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Entry:
     """An entry of an access list (RFC 8519, section 4): None is any. Ports are low and high."""
 
@@ -94,6 +113,7 @@ class Facts:
     router_id: str | None
     vlans: Mapping[int, str] = field(default_factory=dict)
     bridge_priority: int | None = None
+    bgp: Bgp | None = None
 
     @property
     def switches(self) -> bool:

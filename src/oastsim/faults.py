@@ -56,6 +56,11 @@ class Fault:
         """Whether a timer that is set never runs out."""
         return False
 
+    @property
+    def busy_s(self) -> float:
+        """For how long after each request a timer does not go off."""
+        return 0.0
+
     def greeted(self, text: str) -> str:
         """What a session begins with."""
         return text
@@ -123,6 +128,14 @@ class Forgets(Fault):
         return True
 
 
+class Busy(Fault):
+    """No timer goes off before nobody has asked anything for `seconds`."""
+
+    @property
+    def busy_s(self) -> float:
+        return self.seconds
+
+
 class Said(Fault):
     """Something is wrong with what the device says."""
 
@@ -184,11 +197,16 @@ class Halves(Fault):
 class Banner(Fault):
     """A session begins with a page that somebody wrote, in which there are things like prompts."""
 
+    @property
+    def busy_s(self) -> float:
+        """For how long after each request a timer does not go off."""
+        return 0.0
+
     def greeted(self, text: str) -> str:
         lines = ["Property of Larkwater Ferries.", "quay full| ", "Type anything: ", "", "> "] * 8
         return "".join(f"{line}\r\n" for line in lines) + text
 
 
 KINDS: dict[str, type[Fault]] = {kind.__name__.lower(): kind for kind in (
-    Down, Hang, Drop, Slow, Refuse, Untrue, Full, Forgets, Log, Prompt, Long, Bytes, Halves, Banner,
+    Down, Hang, Drop, Slow, Refuse, Untrue, Full, Forgets, Busy, Log, Prompt, Long, Bytes, Halves, Banner,
 )}  # fmt: skip

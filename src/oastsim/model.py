@@ -29,7 +29,8 @@ class Wrong(Exception):
 @dataclass(frozen=True, eq=False)
 class Schema:
     """A node of the schema. `by_user`: the order of entries means something (RFC 7950, section 7.7.7). `refers` is the path of
-    the list whose entries a leaf names. `least` is how many entries there have to be. `form` is how a value looks in JSON."""
+    the list whose entries a leaf names. `least` is how many entries there have to be. `form` is how a value looks in JSON;
+    `module` is where the name belongs in XML. Of nodes with one `choice`, those of one `case` can be there (section 7.9)."""
 
     name: str
     kind: Kind
@@ -41,7 +42,10 @@ class Schema:
     presence: bool = False
     refers: str | None = None
     least: int = 0
-    form: Literal["text", "number", "boolean"] = "text"
+    form: Literal["text", "number", "boolean", "identity"] = "text"
+    module: str = ""
+    choice: str | None = None
+    case: str | None = None
 
     @property
     def inner(self) -> Iterator[Schema]:

@@ -14,7 +14,9 @@ from typing import Any
 import yaml
 
 FORMAT = 1
-SYSTEMS = ("bine", "cowl")
+SYSTEMS = ("bine", "cowl", "roundel")
+# What a device of NETCONF can be without.
+OPTIONAL = ("base:1.1", "candidate", "confirmed-commit", "rollback-on-error", "startup", "validate", "writable-running")
 
 
 class NetworkError(Exception):
@@ -32,7 +34,8 @@ class Account:
 
 @dataclass(frozen=True)
 class DevicePlan:
-    """A device before it starts. `management` is the address through which sessions come in."""
+    """A device before it starts. `management` is the address through which sessions come in; `without` are capabilities that it
+    does not have."""
 
     name: str
     system: str
@@ -40,6 +43,7 @@ class DevicePlan:
     attached: frozenset[str]
     management: str
     startup: str
+    without: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -120,7 +124,12 @@ def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
             startup = string.Template(path.read_text(encoding="utf-8")).safe_substitute(facts)
         except OSError as error:
             raise NetworkError(f"{path}: {error.strerror}") from None
-    return DevicePlan(name, plan["system"], frozenset(plan["ports"]), frozenset(plan.get("attached", ())), str(plan["management"]), startup)
+    without = frozenset(plan.get("without", ()))
+    for one in without:
+        if one not in OPTIONAL or plan["system"] != "roundel":
+            raise ValueError(f"{name}: 'without' names {one!r}; a roundel can be without {', '.join(OPTIONAL)}")
+    ports, attached = frozenset(plan["ports"]), frozenset(plan.get("attached", ()))
+    return DevicePlan(name, plan["system"], ports, attached, str(plan["management"]), startup, without)
 
 
 def _end(text: str, plans: Mapping[str, DevicePlan]) -> tuple[str, str]:

@@ -9,11 +9,13 @@ from pathlib import Path
 import asyncssh
 
 from oastsim.device import SimulatedDevice
+from oastsim.subsystem import Subsystem
 from oastsim.terminal import Terminal
 
 # A terminal ends lines with these alone; what else a text may hold stays in its line.
 _LINES = re.compile(r"[^\r\n]*(?:\r\n|\r|\n)|[^\r\n]+")
 LOOPBACK = "127.0.0.1"
+_Carried = tuple[asyncssh.SSHServerChannel[bytes], asyncssh.SSHServerSession[bytes]]
 
 
 def host_key(folder: Path) -> asyncssh.SSHKey:
@@ -80,8 +82,14 @@ class _Server(asyncssh.SSHServer):
     def validate_password(self, username: str, password: str) -> bool:
         return self._device.password_fits(username, password)
 
-    def session_requested(self) -> asyncssh.SSHServerSession[str]:
-        return _Session(self._device, self._user)
+    def session_requested(
+        self,
+    ) -> asyncssh.SSHServerSession[str] | tuple[asyncssh.SSHServerChannel[bytes], asyncssh.SSHServerSession[bytes]]:
+        service = self._device.service(self._user)
+        if service is None or self._connection is None:
+            return _Session(self._device, self._user)
+        channel: asyncssh.SSHServerChannel[bytes] = self._connection.create_server_channel(encoding=None)
+        return channel, Subsystem(self._device, service)
 
 
 class _Session(asyncssh.SSHServerSession[str]):

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Literal
 
 from oast.change.path import Risk, interfaces_of, overlap, risks
-from oast.change.way_back import WayBack, way_back_of
+from oast.change.way_back import INVERSE_LINES, WayBack, way_back_of
 from oast.config.commands import Command, commands
 from oast.config.difference import Edit, difference
 from oast.config.indented import IndentedSyntax, tree_of_device
@@ -76,7 +76,7 @@ class Comparison:
     """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
 
     `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start with; `spared` is
-    what is not intended and stays all the same.
+    what is not intended and stays all the same. `way_back` is how the device goes back when a delivery fails.
     """
 
     intent: Intent
@@ -87,6 +87,7 @@ class Comparison:
     risks: tuple[Risk, ...] = ()
     unsaved: tuple[Edit, ...] = ()
     spared: tuple[Spared, ...] = ()
+    way_back: WayBack = INVERSE_LINES
 
     @property
     def unknown(self) -> int:
@@ -108,11 +109,6 @@ class Comparison:
         return self.intent.device.name
 
     @property
-    def way_back(self) -> WayBack:
-        """How the device goes back when a delivery fails."""
-        return way_back_of(self.intent.platform)
-
-    @property
     def away_from_intent(self) -> tuple[Edit, ...]:
         """The same difference the other way: what would make the intended configuration into the one that runs."""
         scope = self.intent.scope
@@ -125,11 +121,13 @@ class Comparison:
 
 @dataclass(frozen=True)
 class ReadDevice:
-    """What was read of a device: the text of running and, where it was asked for, of startup; and how it was reached."""
+    """What was read of a device: the text of running and, where it was asked for, of startup; how it was reached, and what it
+    can do, where that is known."""
 
     running: str
     startup: str | None
     route: Route
+    capabilities: frozenset[Capability] | None = None
 
 
 def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Manner = REPLACE) -> Comparison:
@@ -150,7 +148,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         ordered = in_safe_order(edits, lambda edit: any(overlap(edit.path, holder.path) for holder in holders), running)
     except NoSafeOrder as circle:
         # Where everything takes effect at once, there is nothing in between.
-        if intent.platform.candidate is None and intent.platform.file is None:
+        if not intent.platform.at_once:
             raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
         ordered = edits
     unsaved: tuple[Edit, ...] = ()
@@ -165,6 +163,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         risks=tuple(risks(intent.platform, holders, ordered, read.route)),
         unsaved=unsaved,
         spared=tuple(spared),
+        way_back=way_back_of(intent.platform, read.capabilities),
     )
 
 
@@ -243,7 +242,7 @@ class Comparing:
             startup = None
             if self._for_delivery and Capability.STARTUP in session.capabilities:
                 startup = await session.read_startup()
-            read = ReadDevice(running, startup, self._connector.route(intent.device, session))
+            read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
             compared = compare(intent, read, self._syntax_of(intent), manner)
             if self._for_delivery and compared.edits and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)

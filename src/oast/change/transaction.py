@@ -8,6 +8,7 @@ A step that loses the device leaves it `lost`; `recover` is the one way out of t
 from __future__ import annotations
 
 import asyncio
+import secrets
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -97,6 +98,7 @@ class Transaction:
         self._armed_at: float | None = None
         self._before: Readings = {}
         self._reached_in_time = False
+        self._token = f"oast-{secrets.token_hex(8)}"
 
     @property
     def name(self) -> str:
@@ -248,6 +250,9 @@ class Transaction:
     async def _log_in_again(self) -> None:
         self._say(Stage.LOGGING_IN_AGAIN)
         fresh = await self._means.opener(self._transcript, proving=True)
+        if self._delivery is not None and self._delivery.tied:
+            await fresh.close()
+            return
         await self._close()
         self._session = fresh
 
@@ -354,7 +359,9 @@ class Transaction:
                 await self._settled(state, lost, by_itself=by_itself)
                 return
             second = self._means.opener.has_second and not second
-            await clock.sleep(RETRY_S)
+            netconf = self.comparison.intent.platform.netconf
+            # A device that is asked all the time may not come to going back.
+            await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
         reason = f"{lost.reason}; it cannot be reached to find out ({last})"
         await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.way_back.if_silent)
 
@@ -390,7 +397,10 @@ class Transaction:
         try:
             state = await self._state_now(session)
             by_itself = way_back.by_itself and state is State.REVERTED and not self._reached_in_time
-            if not by_itself and state is State.DELIVERED:
+            gone_off = way_back.by_itself and state is State.REVERTED and self.timer_left_s < 0
+            if gone_off:
+                pass  # What its timer has brought back needs no word of ours.
+            elif not by_itself and state is State.DELIVERED:
                 try:
                     await self._delivery_over(session).confirm()
                 except DeviceRefused:
@@ -418,7 +428,7 @@ class Transaction:
     # --- small parts ----------------------------------------------------------------------------------------------
 
     def _delivery_over(self, session: Session) -> Delivery:
-        return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent))
+        return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent, self._token))
 
     def _reached(self, phase: Phase) -> None:
         self.phase = max(self.phase, phase)

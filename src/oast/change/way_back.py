@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 
+from oast.connect.session import Capability
 from oast.platforms.definition import Platform
 
 
@@ -29,8 +31,16 @@ SCHEDULED = WayBack("the restore that Oast schedules on it", by_itself=True)
 INVERSE_LINES = WayBack("inverse lines that Oast sends", by_itself=False)
 
 
-def way_back_of(platform: Platform) -> WayBack:
-    """The way back that the platform declares; where it declares none, Oast has to make one."""
+INVERSE_EDITS = WayBack("inverse edits that Oast sends", by_itself=False)
+
+
+def way_back_of(platform: Platform, capabilities: Collection[Capability] | None = None) -> WayBack:
+    """The way back that the platform declares; where it declares none, Oast has to make one.
+
+    Over NETCONF it is what the session's `capabilities` are that decides.
+    """
+    if platform.netconf is not None:
+        return CONFIRMED_COMMIT if capabilities is None or Capability.REVERT_TIMER in capabilities else INVERSE_EDITS
     if platform.timer is not None:
         return REVERT_TIMER
     if platform.candidate is not None:

@@ -8,7 +8,8 @@ import sys
 import termios
 import tty
 
-from oast.connect.transport import Login, Target, Transport, connect
+from oast.connect.channel import Transport
+from oast.connect.transport import Login, Target, connect
 from oast.errors import ConnectionFailed
 
 _END = b"\x1d"  # Ctrl-]
@@ -35,7 +36,7 @@ async def converse(target: Target, login: Login, timeout_s: float) -> None:
         await transport.close()
 
 
-async def _type(transport: Transport) -> None:
+async def _type(transport: Transport[str]) -> None:
     loop = asyncio.get_running_loop()
     arrived: asyncio.Queue[bytes] = asyncio.Queue()
     number = sys.stdin.fileno()

@@ -7,6 +7,8 @@ import asyncio
 import os
 import string
 import sys
+import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 
 from rich.text import Text
@@ -22,8 +24,11 @@ from oast.connect.connector import Connector
 from oast.errors import UsageError
 from oast.estate.secrets import fingerprints_of
 from oast.files import write_whole
+from oast.nearest import suggestion
 from oast.operations.platforms import Step, Understanding, tried, understood, untried
+from oast.operations.yang import modules_of
 from oast.platforms.definition import Platform
+from oast.platforms.from_yang import ModuleText, platform_of, texts_in
 from oast.platforms.load import NAME, Platforms, load
 from oast.platforms.load import SYNTAXES as KNOWN
 from oast.records import Fingerprints
@@ -38,7 +43,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
     new = actions.add_parser("new", help="write a commented file to begin with into the estate's platforms/")
     new.add_argument("name")
-    new.add_argument("--syntax", choices=KNOWN, default="indented", help="how a configuration is written (default: indented)")
+    new.add_argument(
+        "--syntax",
+        choices=[one for one in KNOWN if one != "xml"],
+        default="indented",
+        help="how a configuration is written (default: indented)",
+    )
     check = actions.add_parser(
         "check", help="look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood"
     )
@@ -53,17 +63,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for a device's answer (default: from oast.toml)"
     )
     arguments.add_format(attempt)
-    for action, run_action in ((new, _new), (check, _check), (attempt, _try)):
+    made = actions.add_parser("from-yang", help="make a NETCONF platform's file of YANG modules, from a folder or as a device gives them")
+    made.add_argument("name")
+    made.add_argument("--modules", metavar="DIR", type=Path, help="a folder with the modules that the devices implement")
+    made.add_argument("--module", metavar="NAME", action="append", default=[], help="of these in the folder only; can be given again")
+    made.add_argument("--on", metavar="SELECTOR", help="the device to ask for its modules")
+    made.add_argument("--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device's answer")
+    for action, run_action in ((new, _new), (check, _check), (attempt, _try), (made, _from_yang)):
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
 
 
 def _new(options: argparse.Namespace) -> int:
-    if not NAME.fullmatch(options.name):
-        raise UsageError(f"'{options.name}' cannot be a platform's name", hint="use up to 63 letters, digits, - and _")
-    path = folder_of(options) / "platforms" / f"{options.name}.toml"
-    if path.exists():
-        raise UsageError(f"{near(path)} is there already", hint="name another platform, or move the file away")
+    path = _free(options)
     text = (STARTER / f"{options.syntax}.toml").read_text(encoding="utf-8")
     common = (STARTER / "common.toml").read_text(encoding="utf-8")
     write_whole(path, string.Template(common + text).safe_substitute(name=options.name, syntax=options.syntax))
@@ -73,6 +85,52 @@ def _new(options: argparse.Namespace) -> int:
         f"  oast platform try {options.name} --on name=DEVICE\n"
     )
     return DONE
+
+
+def _from_yang(options: argparse.Namespace) -> int:
+    if (options.modules is None) == (options.on is None):
+        raise UsageError("say where the modules are", hint="--modules DIR for a folder, or --on name=DEVICE for a device to ask")
+    path = _free(options)
+    with tempfile.TemporaryDirectory(prefix="oast-yang-") as folder:
+        if options.modules is not None:
+            texts, folders = _chosen(texts_in(options.modules), options.module, options.modules), (options.modules,)
+        else:
+            texts, folders = _asked_for(options, Path(folder)), (Path(folder),)
+        made = platform_of(options.name, texts, folders)
+    write_whole(path, made.text)
+    sys.stdout.write(f"{near(path)} holds {plural(made.statements, 'statement')} of {plural(len(made.modules), 'module')}\n")
+    for left in made.left_out:
+        sys.stdout.write(f"  not in it: {left}\n")
+    sys.stdout.write(f"go on with:\n  oast platform try {options.name} --on name=DEVICE\n")
+    return DONE
+
+
+def _free(options: argparse.Namespace) -> Path:
+    """Where the platform's file goes. Raises UsageError."""
+    if not NAME.fullmatch(options.name):
+        raise UsageError(f"'{options.name}' cannot be a platform's name", hint="use up to 63 letters, digits, - and _")
+    path: Path = folder_of(options) / "platforms" / f"{options.name}.toml"
+    if path.exists():
+        raise UsageError(f"{near(path)} is there already", hint="name another platform, or move the file away")
+    return path
+
+
+def _chosen(texts: Sequence[ModuleText], names: Sequence[str], folder: Path) -> list[ModuleText]:
+    known = [one.name for one in texts]
+    for name in names:
+        if name not in known:
+            raise UsageError(f"there is no module '{name}' in {folder}", hint=suggestion(name, known))
+    return [one for one in texts if not names or one.name in names]
+
+
+def _asked_for(options: argparse.Namespace, folder: Path) -> list[ModuleText]:
+    """The modules of the one device that is picked."""
+    estate = estate_of(options)
+    devices = estate.pick(options.on)
+    if len(devices) > 1:
+        raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
+    log = estate.working / "log" / new_run() / f"{devices[0].name}.log"
+    return asyncio.run(modules_of(Connector(estate, devices, options.timeout), devices[0], folder, log))
 
 
 def _check(options: argparse.Namespace) -> int:

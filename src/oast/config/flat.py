@@ -22,7 +22,7 @@ class FlatWriter:
     def __init__(self, platform: Platform) -> None:
         self._grammar = platform.grammar
         self._spelling = platform.spelling
-        self._by_path = platform.syntax == "paths"
+        self._by_path = platform.syntax in ("paths", "xml")
 
     def write(self, edits: Sequence[Edit]) -> Iterator[tuple[Line, Path]]:
         """The lines for `edits` in their order, each with the path of the statement it is about."""

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from oast.config import line as lines
 from oast.config.line import Line
-from oast.config.tree import Node, Path, canonical, merged, root_of
+from oast.config.siblings import Siblings
+from oast.config.tree import Node, Path, canonical, root_of
 from oast.errors import ProtocolError
 from oast.memory import uncollected
 from oast.platforms.definition import Platform
@@ -35,11 +36,15 @@ class TextProblem:
 
 @dataclass(frozen=True, slots=True)
 class Parsed:
-    """A tree, and what was wrong on the way; statements that are not known stand in the tree by their words."""
+    """A tree, and what was wrong on the way; statements that are not known stand in the tree by their words.
+
+    `broken` says why nothing of the text could be read.
+    """
 
     tree: Node
     problems: tuple[TextProblem, ...]
     too_deep: bool = False
+    broken: str | None = None
 
 
 def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
@@ -51,6 +56,8 @@ def listed(parsed: Parsed) -> Node:
     """The tree of a listing that was read. Raises ProtocolError for a text that is no configuration."""
     if parsed.too_deep:
         raise ProtocolError(f"what it lists is more than {DEEPEST} levels deep: that is no configuration")
+    if parsed.broken is not None:
+        raise ProtocolError(f"what it lists cannot be read: {parsed.broken}")
     return parsed.tree
 
 
@@ -81,7 +88,7 @@ class IndentedSyntax:
         problems: list[TextProblem] = []
         line_number = 1
         blocks = self._blocks
-        siblings = _Siblings(self.grammar)
+        siblings = Siblings(self.grammar)
         too_deep = False
         # Where a section ends with a word of its own, or text stands between delimiters, the left edge divides nothing.
         for block in self._begins.split(text) if self._by_block else (text,):
@@ -100,7 +107,7 @@ class IndentedSyntax:
                 siblings.add(children, node)
             line_number += block.count("\n") + 1
         if "\t" in text or not text.replace("\n", "").isprintable():
-            problems.extend(_odd(text))
+            problems.extend(odd_characters(text))
         return Parsed(root_of(self.grammar, children), tuple(problems), too_deep)
 
     def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
@@ -172,7 +179,8 @@ def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, .
 _ODD = re.compile(f'{ODD.pattern}|"[^"\n]*\t[^"\n]*"')
 
 
-def _odd(text: str) -> Iterator[TextProblem]:
+def odd_characters(text: str) -> Iterator[TextProblem]:
+    """Where `text` holds characters that devices do not take as they are."""
     for number, line in enumerate(text.split("\n"), 1):
         for match in _ODD.finditer(line):
             character = "\t" if len(match[0]) > 1 else match[0]
@@ -180,50 +188,6 @@ def _odd(text: str) -> Iterator[TextProblem]:
             hint = "type an ordinary space, or nothing" if character != "\t" else "use spaces inside quotes"
             yield TextProblem(number, message, character, hint)
             break
-
-
-class _Siblings:
-    """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as often as they stand."""
-
-    def __init__(self, grammar: Grammar) -> None:
-        self._grammar = grammar
-        # By the siblings and the line: how often it stands there already. Counting anew for each would cost the square.
-        self._counted: dict[tuple[int, str], int] = {}
-
-    def add(self, siblings: dict[str, Node], node: Node) -> None:
-        self.make_room(siblings, node.statement)
-        present = siblings.get(node.identity)
-        if present is None:
-            siblings[node.identity] = node
-        elif node.statement.rule.known:
-            siblings[node.identity] = merged(present, node)
-        else:
-            another = self.another(siblings, node.statement)
-            siblings[another.identity] = Node(another, node.children)
-
-    def another(self, siblings: Mapping[str, Node], unknown: Statement) -> Statement:
-        """The same line once more."""
-        line = unknown.value
-        key = (id(siblings), line)
-        number = self._counted.get(key, 1) + 1
-        while f"{line} #{number}" in siblings:
-            number += 1
-        self._counted[key] = number
-        return self._grammar.opaque(line, number)
-
-    def make_room(self, siblings: dict[str, Node], statement: Statement) -> None:
-        """An unknown statement gives way to a known one that is known by just its words; it keeps its place."""
-        present = siblings.get(statement.identity)
-        if present is None or present.statement.rule.known or not statement.rule.known:
-            return
-        items = list(siblings.items())
-        another = self.another(siblings, present.statement)
-        siblings.clear()
-        for identity, node in items:
-            if node is present:
-                siblings[another.identity] = Node(another, node.children)
-            else:
-                siblings[identity] = node
 
 
 class _BlockReader:
@@ -237,7 +201,7 @@ class _BlockReader:
         self._with_places = with_places
         self._syntax = syntax
         self._grammar = syntax.grammar
-        self._siblings = _Siblings(syntax.grammar)
+        self._siblings = Siblings(syntax.grammar)
         self._marks = marks
         self._nodes = [root_of(syntax.grammar)]
         self._indents, self._belows = [-1], [-1]

@@ -51,7 +51,7 @@ class PathSyntax(FoldedSyntax):
             while (key := _KEY.match(line, at)) is not None:
                 keys[key["key"]] = next(value for value in (key["single"], key["double"], key["bare"]) if value is not None)
                 at = key.end()
-            child = rule.children.get(name["name"])
+            child = rule.children.get(name["name"]) or _without_module(rule, name["name"])
             if child is None:
                 return [*levels, _unknown_line(line[begun + 1 :])]
             rule = child
@@ -115,6 +115,15 @@ def assigned(grammar: Grammar, statement: Statement) -> tuple[Value, ...]:
     if value is None:
         return ()
     return (" = ", value.become(grammar.quote(value.reveal())) if isinstance(value, Secret) else grammar.quote(value))
+
+
+def _without_module(rule: Rule, name: str) -> Rule | None:
+    """The statement that an instance identifier means by `module:name`, or by a name that stands in one module only."""
+    module, colon, bare = name.rpartition(":")
+    found = [child for child in rule.children.values() if child.local == bare and child.module is not None]
+    if colon:
+        found = [child for child in found if child.module is not None and module in (child.module.name, child.module.prefix)]
+    return found[0] if len(found) == 1 else None
 
 
 def _as_key(value: Value) -> Value:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from oast.config.braces import BraceSyntax
 from oast.config.indented import IndentedSyntax
 from oast.config.paths import PathSyntax
+from oast.config.xml_text import XmlSyntax
 from oast.platforms.definition import Platform
 
-SYNTAXES: dict[str, type[IndentedSyntax]] = {"indented": IndentedSyntax, "braces": BraceSyntax, "paths": PathSyntax}
+SYNTAXES: dict[str, type[IndentedSyntax]] = {"indented": IndentedSyntax, "braces": BraceSyntax, "paths": PathSyntax, "xml": XmlSyntax}
 
 
 def syntax_of(platform: Platform) -> IndentedSyntax:

@@ -11,19 +11,24 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.connect.host_keys import HostKey, KnownHosts
+from oast.connect.netconf.session import NetconfSession
 from oast.connect.route import Route
 from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
-from oast.connect.transport import Hop, Jumps, Login, Target, connect, decided_by_ssh_config, offered_host_key
+from oast.connect.transport import Hop, Jumps, Login, Target, connect, connect_subsystem, decided_by_ssh_config, offered_host_key
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceError, EstateError, OastError
 from oast.estate.connections import ConnectionSettings, JumpHost
 from oast.estate.estate import Estate, simulated_at
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform
+from oast.platforms.load import transport_of
 from oast.records import Place, Secret
 
 HIDDEN_AT_ONCE = 200
 LONGEST_WAIT_S = 60.0
+SSH_PORT = 22
+# RFC 6242, section 3.
+NETCONF_PORT = 830
 
 
 @dataclass(frozen=True)
@@ -79,6 +84,7 @@ class Connector:
         self._jumps = Jumps()
         self._access: dict[ConnectionSettings, _Access] = {}
         self._kept: list[Session] = []
+        self._ports: dict[str, int] = {}
         for device in devices:
             self.access(device)
 
@@ -135,10 +141,17 @@ class Connector:
         access = self.access(device)
         keep_alive_s = access.settings.keep_alive_s
         if self._simulated is None:
-            return Target(device.name, device.address, device.port, keys, access.settings.ssh_config, access.through, keep_alive_s)
+            port = device.port or self._usual_port(device.platform)
+            return Target(device.name, device.address, port, keys, access.settings.ssh_config, access.through, keep_alive_s)
         if device.name not in self._simulated:
             raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
         return Target(device.name, *self._simulated[device.name], keys, keep_alive_s=keep_alive_s)
+
+    def _usual_port(self, platform: str) -> int:
+        """Where devices of a platform listen, when the inventory does not say otherwise."""
+        if platform not in self._ports:
+            self._ports[platform] = NETCONF_PORT if transport_of(self._estate.folder, platform) == "netconf" else SSH_PORT
+        return self._ports[platform]
 
     def jump_targets(self, devices: Iterable[Device]) -> list[Target]:
         """The jump hosts on the way to `devices`, each behind those that it is reached through."""
@@ -173,10 +186,11 @@ class Connector:
         written = device.attributes.get("second_way")
         if written is None:
             return None
-        host, port = str(written), "22"
+        usual = str(self._usual_port(device.platform))
+        host, port = str(written), usual
         if host.startswith("["):
             host, _, port = host[1:].partition("]")
-            port = port.removeprefix(":") or "22"
+            port = port.removeprefix(":") or usual
         elif host.count(":") == 1:
             host, _, port = host.partition(":")
         if not host or not port.isdecimal() or not 0 < int(port) < 65536:
@@ -211,7 +225,7 @@ class Connector:
             behind = "".join(f" through {hop.target.name}" for hop in target.through)
             transcript.note(f"connecting to {target.host} port {target.port}{behind} as {login.username}{before}")
             try:
-                transport = await connect(target, login, access.connect_timeout_s, self._jumps)
+                session = await self._begun(platform, target, login, access, transcript, newest_only=newest_only)
                 break
             except OastError as error:
                 # A device may give the password back as its reason to hang up.
@@ -219,14 +233,23 @@ class Connector:
                 transcript.note(error.message)
                 if not isinstance(error, AuthenticationFailed) or number == len(logins) - 1:
                     raise
-        privileges = access.privileges[:1] if newest_only else access.privileges
-        session = CommandLineSession(transport, platform, access.limits, privileges, transcript)
         try:
             await session.start()
         except BaseException:
             await session.close()
             raise
         return session
+
+    async def _begun(
+        self, platform: Platform, target: Target, login: Login, access: _Access, transcript: Transcript, *, newest_only: bool
+    ) -> CommandLineSession | NetconfSession:
+        """A session that is logged in and was not spoken in yet."""
+        if platform.netconf is not None:
+            carried = await connect_subsystem(target, login, access.connect_timeout_s, self._jumps, "netconf")
+            return NetconfSession(carried, platform, access.limits, transcript)
+        privileges = access.privileges[:1] if newest_only else access.privileges
+        transport = await connect(target, login, access.connect_timeout_s, self._jumps)
+        return CommandLineSession(transport, platform, access.limits, privileges, transcript)
 
     async def _opened(self, device: Device, platform: Platform, transcript: Transcript) -> Session:
         """A session, at another attempt if nobody answers: up to here nothing has been said that could have changed anything."""

@@ -15,8 +15,8 @@ from typing import Protocol
 
 from oast.config.line import Line
 from oast.connect import dialogue
+from oast.connect.channel import Transport
 from oast.connect.transcript import Transcript
-from oast.connect.transport import Transport
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
 from oast.platforms.definition import Platform, Shown
 from oast.records import Secret
@@ -30,6 +30,9 @@ class Capability(StrEnum):
     LOCK = "lock"
     VALIDATE = "validate"
     STARTUP = "startup"
+    WRITABLE_RUNNING = "writable-running"
+    ROLLBACK_ON_ERROR = "rollback-on-error"
+    PERSIST = "persist"
 
 
 @dataclass(frozen=True)
@@ -64,22 +67,11 @@ class Session(Protocol):
     def addresses(self) -> tuple[str, str]:
         """The device's address and ours, as the connection has them; "" where that is not known."""
 
-    async def ask(self, command: str) -> str:
-        """The device's answer to one command. Raises DeviceRefused with the device's words."""
-
     async def listing(self, command: str, *, written_down: bool = True) -> str:
-        """The answer to a command that lists something, proved to be whole. Leaves the configuration mode first.
+        """The answer to what lists something: a command, or over NETCONF the path of what is read. Proved to be whole.
 
+        Leaves the configuration mode first.
         Raises DeviceRefused with the device's words. The log has it only if it is to be `written_down`.
-        """
-
-    async def shows(self, state: Shown) -> bool:
-        """Whether the device shows that something is so."""
-
-    async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
-        """Carry out lines, as many in flight as the platform allows; `sent` is told how many are answered.
-
-        Raises DeviceRefused for the first that is refused, with its number; those in flight behind it were sent all the same.
         """
 
     async def read_running(self) -> str:
@@ -98,12 +90,28 @@ class Session(Protocol):
         """End the session. Never raises."""
 
 
+class CommandLine(Session, Protocol):
+    """A session on a command line."""
+
+    async def ask(self, command: str) -> str:
+        """The device's answer to one command. Raises DeviceRefused with the device's words."""
+
+    async def shows(self, state: Shown) -> bool:
+        """Whether the device shows that something is so."""
+
+    async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
+        """Carry out lines, as many in flight as the platform allows; `sent` is told how many are answered.
+
+        Raises DeviceRefused for the first that is refused, with its number; those in flight behind it were sent all the same.
+        """
+
+
 class CommandLineSession:
     """A session on a command line that a platform's dialect describes; `limits` bound each answer."""
 
     def __init__(
         self,
-        transport: Transport,
+        transport: Transport[str],
         platform: Platform,
         limits: AnswerLimits,
         privilege_passwords: Sequence[Secret],

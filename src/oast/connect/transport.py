@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import AnyStr
 
 import asyncssh
 from asyncssh.encryption import get_default_encryption_algs
 
+from oast.connect.channel import Arriving, Transport
 from oast.connect.host_keys import HostKey
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, HostKeyError, OastError
 from oast.records import Secret
@@ -84,70 +86,6 @@ class _Client(asyncssh.SSHClient):
 
 def _host_key(key: asyncssh.SSHKey) -> HostKey:
     return HostKey(" ".join(key.export_public_key().decode().split()[:2]), key.get_fingerprint())
-
-
-class _Shell(asyncssh.SSHClientSession[str]):
-    """Collects what the device sends until somebody reads it."""
-
-    def __init__(self) -> None:
-        self._arrived: list[str] = []
-        self._news = asyncio.Event()
-        self._ended = False
-
-    def data_received(self, data: str, datatype: object) -> None:
-        self._arrived.append(data)
-        self._news.set()
-
-    def connection_lost(self, exc: Exception | None) -> None:
-        self._ended = True
-        self._news.set()
-
-    def eof_received(self) -> bool:
-        self._ended = True
-        self._news.set()
-        return False
-
-    async def read(self) -> str:
-        while not self._arrived and not self._ended:
-            self._news.clear()
-            await self._news.wait()
-        text = "".join(self._arrived)
-        self._arrived.clear()
-        return text
-
-
-class Transport:
-    """A shell on one device. `read` waits for text and gives "" when the connection is over; `write` never waits."""
-
-    def __init__(self, secured: _Secured, channel: asyncssh.SSHClientChannel[str], shell: _Shell) -> None:
-        self._secured = secured
-        self._connection = secured.connection
-        self._channel = channel
-        self._shell = shell
-
-    async def read(self) -> str:
-        return await self._shell.read()
-
-    def write(self, text: str) -> None:
-        """Raises ConnectionFailed when the connection is over."""
-        try:
-            self._channel.write(text)
-        except (OSError, asyncssh.Error) as error:
-            raise ConnectionFailed(f"the session is over: {_reason(error)}") from None
-
-    @property
-    def addresses(self) -> tuple[str, str]:
-        """The address of the device and the one it is reached from, as this connection has them."""
-        peer, own = self._connection.get_extra_info("peername"), self._connection.get_extra_info("sockname")
-        return str(peer[0]) if peer else "", str(own[0]) if own else ""
-
-    def end_input(self) -> None:
-        """Nothing more will be written; what the device has to say yet can still be read."""
-        self._channel.write_eof()
-
-    async def close(self) -> None:
-        """Ends the connection; safe to call at any time, and again."""
-        await self._secured.close()
 
 
 @dataclass
@@ -266,26 +204,56 @@ def _too_late(target: Target, timeout_s: float) -> DeadlinePassed:
     return DeadlinePassed(f"no answer within {timeout_s:g} s while connecting to{jump} {target.host} port {target.port}")
 
 
-async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps | None = None) -> Transport:
+async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps | None = None) -> Transport[str]:
     """Log in and open a shell within `timeout_s` seconds; `jumps` are the connections to jump hosts that are shared.
 
     Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then, nor after cancellation.
     """
+
+    async def shell(connection: asyncssh.SSHClientConnection) -> tuple[asyncssh.SSHClientChannel[str], Arriving[str]]:
+        arriving = Arriving("")
+        channel, _ = await connection.create_session(
+            lambda: arriving, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
+        )
+        return channel, arriving
+
+    return await _opened(target, login, timeout_s, jumps, shell)
+
+
+async def connect_subsystem(target: Target, login: Login, timeout_s: float, jumps: Jumps | None, name: str) -> Transport[bytes]:
+    """The same with a subsystem (RFC 4254, section 6.5) in place of a shell."""
+
+    async def subsystem(connection: asyncssh.SSHClientConnection) -> tuple[asyncssh.SSHClientChannel[bytes], Arriving[bytes]]:
+        arriving = Arriving(b"")
+        try:
+            channel, _ = await connection.create_session(lambda: arriving, subsystem=name, encoding=None)
+        except asyncssh.ChannelOpenError:
+            hint = "is it enabled there, and is this the right port? NETCONF has port 830"
+            raise ConnectionFailed(f"the device does not open its subsystem '{name}'", hint=hint) from None
+        return channel, arriving
+
+    return await _opened(target, login, timeout_s, jumps, subsystem)
+
+
+async def _opened(
+    target: Target,
+    login: Login,
+    timeout_s: float,
+    jumps: Jumps | None,
+    opening: Callable[[asyncssh.SSHClientConnection], Awaitable[tuple[asyncssh.SSHClientChannel[AnyStr], Arriving[AnyStr]]]],
+) -> Transport[AnyStr]:
     secured: _Secured | None = None
     try:
         async with asyncio.timeout(timeout_s):
             secured = await _secured(target, login, timeout_s, jumps or Jumps())
-            shell = _Shell()
-            channel, _ = await secured.connection.create_session(
-                lambda: shell, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
-            )
+            channel, arriving = await opening(secured.connection)
     except TimeoutError:
         await _give_up(secured)
         raise _too_late(target, timeout_s) from None
     except BaseException as error:
         await _give_up(secured)
         raise _translated(error, target, login, _Client(())) from None
-    return Transport(secured, channel, shell)
+    return Transport(secured.connection, channel, arriving, secured.close, _reason)
 
 
 async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None = None) -> HostKey:

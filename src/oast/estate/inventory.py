@@ -28,7 +28,7 @@ class Device:
     name: str
     address: str
     platform: str
-    port: int
+    port: int | None
     attributes: Mapping[str, Any]
     known_by: Attributes
     place: Place
@@ -224,8 +224,11 @@ def _address(attributes: YamlMap) -> str:
         return address
 
 
-def _port(attributes: YamlMap) -> int:
-    port = attributes.get("port", 22)
+def _port(attributes: YamlMap) -> int | None:
+    """The port, where one is said."""
+    port = attributes.get("port")
+    if port is None and "port" not in attributes:
+        return None
     if not isinstance(port, int) or isinstance(port, bool) or not 0 < port < 65536:
         raise EstateError("'port' has to be a number from 1 to 65535", place=attributes.place("port"))
     return port

@@ -6,12 +6,13 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import cast
 
 from oast.config.difference import difference
 from oast.config.indented import IndentedSyntax, TextProblem, listed
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
-from oast.connect.session import Session
+from oast.connect.session import Capability, CommandLine, Session
 from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform, ReadingDefinition, Shown
@@ -120,13 +121,18 @@ def _trials(session: Session, platform: Platform, syntax: IndentedSyntax) -> Ite
     async def startup() -> str:
         return _counted(syntax, await session.read_startup())
 
-    yield f"read what runs: {dialect.running}", running
+    if platform.netconf is not None:
+        yield "read what runs: get-config", running
+        if Capability.STARTUP in session.capabilities:
+            yield "read what it starts with: get-config", startup
+    else:
+        yield f"read what runs: {dialect.running}", running
     if dialect.raise_command is not None:
         yield f"obtain the right to change: {dialect.raise_command}", privilege
     if dialect.startup is not None:
         yield f"read what it starts with: {dialect.startup}", startup
     for way, shown in _shown(platform):
-        yield f"look whether its {way} waits: {shown.command}", partial(_state, session, shown)
+        yield f"look whether its {way} waits: {shown.command}", partial(_state, cast(CommandLine, session), shown)
     for name, reading in platform.readings.items():
         yield f"reading {name}: {reading.command}", partial(_reading, session, reading)
 
@@ -145,7 +151,7 @@ def _counted(syntax: IndentedSyntax, text: str) -> str:
     return said
 
 
-async def _state(session: Session, shown: Shown) -> str:
+async def _state(session: CommandLine, shown: Shown) -> str:
     try:
         return "it waits: somebody is trying something out" if await session.shows(shown) else "it does not"
     except DeviceRefused as refused:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from oast.platforms.grammar import Grammar
+from oast.platforms.statements import Module
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +111,19 @@ class ScheduledCommands:
 
 
 @dataclass(frozen=True, slots=True)
+class Netconf:
+    """How a device is spoken to over NETCONF (RFC 6241). `read` are the statements at the top of which the configuration is read;
+    `needs` are the capabilities that its hello has to offer. With `validate`, a candidate is validated before it is committed.
+    Between two questions to a device that is waited for there are `poll_s` seconds at least.
+    """
+
+    read: tuple[str, ...] = ()
+    needs: tuple[str, ...] = ()
+    validate: bool = True
+    poll_s: float = 1.0
+
+
+@dataclass(frozen=True, slots=True)
 class EditSpelling:
     """How one edit is written for this platform, where its statement does not say."""
 
@@ -133,13 +147,14 @@ class DerivedField:
 
 @dataclass(frozen=True, slots=True)
 class ReadingDefinition:
-    """A command, and how its answer becomes records: one of three forms.
+    """A command, and how its answer becomes records: one of four forms.
 
     A table: `columns` are heading to field, headings of `right` stand at the right of their numbers, lines that fit `skip` are no
     rows, and where the table `continues` a row without its first cell belongs to the one above. JSON: at `records` (JMESPath)
     stands a list, or a mapping whose keys become the field `key`; `picks` are field to JMESPath. Blocks: `patterns` are field to
     a pattern whose group is the value, and a line that fits `begins` begins a record. `intervals` are the statements that say, in
-    seconds, how long a peer's silence or a change takes to show in it.
+    seconds, how long a peer's silence or a change takes to show in it. XML: each element that `elements` (XPath) finds is a record,
+    and `xpaths` are field to XPath from there; names are written with their module's name before them.
     """
 
     command: str
@@ -154,17 +169,23 @@ class ReadingDefinition:
     begins: str | None = None
     patterns: Mapping[str, str] = field(default_factory=dict)
     derived: Mapping[str, DerivedField] = field(default_factory=dict)
+    elements: str | None = None
+    xpaths: Mapping[str, str] = field(default_factory=dict)
+    namespaces: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def fields(self) -> tuple[str, ...]:
         """The fields of a record."""
         key = (self.key,) if self.key is not None else ()
-        return tuple(dict.fromkeys((*self.columns.values(), *key, *self.picks, *self.patterns, *self.derived)))
+        return tuple(dict.fromkeys((*self.columns.values(), *key, *self.picks, *self.patterns, *self.xpaths, *self.derived)))
 
 
 @dataclass(frozen=True, slots=True)
 class Platform:
-    """Everything Oast knows of a kind of device. At most one of `timer`, `candidate` and `file` is declared."""
+    """Everything Oast knows of a kind of device. At most one of `timer`, `candidate`, `file` and `netconf` is declared.
+
+    `modules` are the YANG modules that its names belong to, by their names.
+    """
 
     name: str
     syntax: str
@@ -176,5 +197,12 @@ class Platform:
     candidate: CandidateCommands | None = None
     file: FileCommands | None = None
     scheduled: ScheduledCommands | None = None
+    netconf: Netconf | None = None
+    modules: Mapping[str, Module] = field(default_factory=dict)
     readings: Mapping[str, ReadingDefinition] = field(default_factory=dict)
     roles: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def at_once(self) -> bool:
+        """Whether a change takes effect as a whole, so that nothing is ever in between."""
+        return any((self.candidate, self.file, self.netconf))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import tomllib
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
@@ -21,9 +22,11 @@ from oast.platforms.definition import (
     TimerCommands,
 )
 from oast.platforms.grammar import Grammar
+from oast.platforms.netconf import modules_of, netconf_of
 from oast.platforms.readings import readings_of
-from oast.platforms.rules import Rules, types_of
+from oast.platforms.rules import Rules
 from oast.platforms.statements import Rule
+from oast.platforms.type_tables import types_of
 from oast.records import Fingerprints
 from oast.toml_text import Table, TomlFile
 
@@ -31,8 +34,8 @@ FORMAT = 2
 # It is the name of a folder of templates, too.
 NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,62}")
 SHIPPED = Path(__file__).parent
-SYNTAXES = ("indented", "braces", "paths")
-TRANSPORTS = ("ssh",)
+SYNTAXES = ("indented", "braces", "paths", "xml")
+TRANSPORTS = ("ssh", "netconf")
 # The statements that checks and safety rules need to find, and which others each of them needs beside it.
 ROLES: Mapping[str, tuple[str, ...]] = {
     "interface": ("enabled",),
@@ -84,6 +87,17 @@ class Platforms:
         return load(shipped[name], self._fingerprints)
 
 
+def transport_of(folder: Path | None, name: str) -> str:
+    """How devices of a platform are spoken to, without reading all of its file; "ssh" where the file does not say."""
+    own = folder / "platforms" / f"{name}.toml" if folder is not None else None
+    path = own if own is not None and own.exists() else SHIPPED / f"{name}.toml"
+    try:
+        said = tomllib.loads(path.read_text(encoding="utf-8"))["platform"]["transport"]
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return TRANSPORTS[0]
+    return said if said in TRANSPORTS else TRANSPORTS[0]
+
+
 def load(path: Path, fingerprints: Fingerprints, called: str | None = None) -> Platform:
     """The platform defined in `path`, which errors name as `called`. Raises EstateError with everything that is wrong in it."""
     mistakes = Mistakes()
@@ -108,7 +122,9 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
     quotes, abbreviations = table.flag("quotes", True), table.flag("abbreviations", False)
     spelling = _edit_spelling(table)
     table.finish()
-    root = Rules(file, types_of(file), spelling.insert_before is not None, syntax).read()
+    modules = modules_of(file)
+    insertable = spelling.insert_before is not None or transport == "netconf"
+    root = Rules(file, types_of(file), insertable, syntax, modules).read()
     try:
         grammar = Grammar(name, root, fingerprints, abbreviations=abbreviations, quotes=quotes)
     except ValueError as wrong:
@@ -125,12 +141,14 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         transport=transport,
         grammar=grammar,
         spelling=spelling,
-        dialect=_dialect(file),
+        dialect=_dialect(file) if transport == "ssh" else Dialect({}, ""),
         timer=way.timer(),
         candidate=way.candidate(),
         file=way.file_commands(),
         scheduled=way.scheduled(),
-        readings=readings_of(file, paths),
+        netconf=netconf_of(file, syntax, list(root.children)) if transport == "netconf" else None,
+        modules=modules,
+        readings=readings_of(file, paths, modules, netconf=transport == "netconf"),
         roles=roles,
     )
 

@@ -8,33 +8,45 @@ from dataclasses import replace
 
 import jmespath
 from jmespath.exceptions import JMESPathError
+from lxml import etree
 
 from oast.nearest import suggestion
 from oast.platforms.definition import DerivedField, ReadingDefinition
+from oast.platforms.netconf import steps
+from oast.platforms.statements import Module
 from oast.toml_text import Table, TomlFile
+from oast.xml import xpath
 
-FORMS = ("columns", "picks", "patterns")
+FORMS = ("columns", "picks", "patterns", "xpaths")
 
 
-def readings_of(file: TomlFile, paths: Collection[str]) -> Mapping[str, ReadingDefinition]:
+def readings_of(
+    file: TomlFile, paths: Collection[str], modules: Mapping[str, Module], *, netconf: bool = False
+) -> Mapping[str, ReadingDefinition]:
     """The readings of a platform; `paths` are its statements. What is wrong is noted in the file."""
+    namespaces = {name: module.namespace for name, module in modules.items()}
     readings = file.table("readings")
     found: dict[str, ReadingDefinition] = {}
     for name, table in readings.tables() if readings is not None else ():
-        found[name] = _reading(name, table, paths)
+        found[name] = _reading(name, table, paths, namespaces)
+        if netconf:
+            try:
+                steps(found[name].command, modules)
+            except ValueError as wrong:
+                table.wrong("command", f"{wrong}", "over NETCONF a reading's command is the path of what is read")
         table.finish()
     return found
 
 
-def _reading(name: str, table: Table, paths: Collection[str]) -> ReadingDefinition:
+def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mapping[str, str]) -> ReadingDefinition:
     command = table.needed("command")
     forms = [form for form in FORMS if table.has(form)]
     if not forms:
-        hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns'"
+        hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths'"
         table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
     if len(forms) > 1:
         table.wrong(
-            forms[1], f"the reading '{name}' has both '{forms[0]}' and '{forms[1]}'", "an answer is a table, JSON, or blocks of lines"
+            forms[1], f"the reading '{name}' has both '{forms[0]}' and '{forms[1]}'", "an answer is a table, JSON, XML, or blocks of lines"
         )
     intervals = table.texts("intervals")
     for path in intervals:
@@ -50,6 +62,11 @@ def _reading(name: str, table: Table, paths: Collection[str]) -> ReadingDefiniti
     for path in (*picks.values(), *(() if records is None else (records,))):
         _need_path(table, path)
     patterns = table.mapping("patterns", "a pattern for each field: { field = 'PATTERN' }")
+    xpaths, elements = table.mapping("xpaths", "an XPath for each field: { field = 'XPATH' }"), table.text("elements")
+    if (elements is None) != (not xpaths):
+        table.wrong("elements" if xpaths else "xpaths", f"the reading '{name}' needs both 'elements' and 'xpaths'")
+    for path in (*xpaths.values(), *(() if elements is None else (elements,))):
+        _need_xpath(table, path, namespaces)
     made = ReadingDefinition(
         command=command,
         columns=columns,
@@ -65,7 +82,7 @@ def _reading(name: str, table: Table, paths: Collection[str]) -> ReadingDefiniti
             field: pattern for field, pattern in patterns.items() if table.compiles("patterns", pattern) and _has_group(table, pattern)
         },
     )
-    return _with_derived(made, table)
+    return _with_derived(replace(made, elements=elements, xpaths=xpaths, namespaces=namespaces), table)
 
 
 def _with_derived(reading: ReadingDefinition, table: Table) -> ReadingDefinition:
@@ -87,6 +104,16 @@ def _need_path(table: Table, path: str) -> None:
         jmespath.compile(path)
     except JMESPathError as wrong:
         table.wrong("picks", f"'{path}' is no JMESPath: {str(wrong).splitlines()[0]}")
+
+
+def _need_xpath(table: Table, path: str, namespaces: Mapping[str, str]) -> None:
+    """Whether a path is one (XPath 1.0), and its prefixes are modules."""
+    try:
+        xpath(path, namespaces)(etree.Element("none"))
+    except etree.XPathError as wrong:
+        prefix = next((p for p in re.findall(r"([A-Za-z][\w.-]*):(?!:)", path) if p not in namespaces), None)
+        hint = f"there is no module '{prefix}' in [modules]" if prefix is not None and "prefix" in str(wrong).lower() else None
+        table.wrong("xpaths", f"'{path}' is no XPath: {wrong}", hint)
 
 
 def _has_group(table: Table, pattern: str) -> bool:

@@ -1,4 +1,4 @@
-"""The [types] and [statements] of a platform definition as the rules of a grammar."""
+"""The [statements] of a platform definition as the rules of a grammar."""
 
 from __future__ import annotations
 
@@ -11,55 +11,12 @@ from oast.nearest import suggestion
 from oast.platforms.grammar import own_tokens
 from oast.platforms.matching import Place as TokenPlace
 from oast.platforms.matching import converted
-from oast.platforms.statements import Argument, Kind, Leafref, Option, Rule, Spelling, UnknownStatement
-from oast.platforms.types import BUILT_IN, ValueType, matching, number_in, one_of
+from oast.platforms.statements import Argument, Kind, Leafref, Module, Option, Rule, Spelling, UnknownStatement
+from oast.platforms.types import BUILT_IN, ValueType
 from oast.toml_text import Table, TomlFile
 
 KINDS: Mapping[str, Kind] = {"container": "container", "list": "list", "leaf": "leaf", "leaf-list": "leaf-list"}
 _ARGUMENT = re.compile(r"(?:(?P<name>[A-Za-z][\w-]*):)?(?P<type>[A-Za-z][\w-]*)(?:=(?P<default>\S+))?")
-
-
-def types_of(file: TomlFile) -> Mapping[str, ValueType]:
-    """The built-in types, and those of the definition."""
-    types = dict(BUILT_IN)
-    declared = file.table("types")
-    for name, table in declared.tables() if declared is not None else ():
-        made = _type(name, table)
-        if made is not None:
-            types[name] = made
-        table.finish()
-    return types
-
-
-def _type(name: str, table: Table) -> ValueType | None:
-    given = [key for key in ("choices", "range", "pattern") if table.has(key)]
-    if len(given) != 1:
-        table.wrong(None, f"the type '{name}' needs one of choices, range and pattern")
-        return None
-    if given == ["choices"]:
-        choices = table.texts("choices")
-        if not choices or any(not choice.strip() or choice != choice.strip() for choice in choices):
-            table.wrong("choices", f"the choices of '{name}' have to be words, at least one")
-            return None
-        return one_of(name, choices)
-    if given == ["range"]:
-        limits = table.value("range")
-        numbers = isinstance(limits, list) and len(limits) == 2 and all(isinstance(n, int) and not isinstance(n, bool) for n in limits)
-        if not numbers or limits[0] > limits[1] or limits[0] < 0 or limits[1] >= 2**64:
-            table.wrong("range", f"the range of '{name}' has to be two whole numbers, the lower first: [1, 4094]")
-            return None
-        return number_in(name, limits[0], limits[1])
-    pattern, help_text = table.pattern("pattern"), table.text("help") or name
-    lower, examples = table.flag("lower"), table.texts("examples")
-    if pattern is None:
-        return None
-    made = matching(name, pattern, help_text, lower=lower, examples=examples)
-    for example in examples:
-        try:
-            made.convert([example])
-        except ValueError:
-            table.wrong("examples", f"the example '{example}' of '{name}' does not match its own pattern")
-    return made
 
 
 # How a section is entered and left, and how one statement is sent: where lines name whole paths, nothing of that exists.
@@ -75,6 +32,7 @@ class Rules:
     types: Mapping[str, ValueType]
     insertable: bool
     syntax: str = "indented"
+    modules: Mapping[str, Module] = field(default_factory=dict)
     broken: set[str] = field(default_factory=set)
 
     def read(self) -> Rule:
@@ -133,6 +91,7 @@ class Rules:
             outer=outer,
             written=table.text("line"),
             lines=table.mapping("lines", 'a line for each value: { true = "enabled", false = "not enabled" }'),
+            module=self._module(path, outer, table),
         )
         if taken is None:
             self.broken.add(path)
@@ -145,6 +104,16 @@ class Rules:
         if table.has("default"):
             rule.default = self._default(rule, table)
         return rule
+
+    def _module(self, path: str, outer: Rule, table: Table) -> Module | None:
+        """Where the name belongs in XML: said here, or as what it stands in."""
+        name = table.text("module")
+        if name is not None and name not in self.modules:
+            table.wrong("module", f"there is no module '{name}' in [modules]", suggestion(name, self.modules))
+        module = self.modules.get(name) if name is not None else outer.module
+        if module is None and name is None and self.syntax == "xml":
+            table.wrong(None, f"'{path}' lacks its module", 'say in which YANG module it is: module = "NAME"')
+        return module
 
     def _arguments(self, path: str, kind: Kind, table: Table) -> tuple[tuple[Argument, ...], dict[str, Option]] | None:
         takes = table.text("takes") or ""
@@ -254,14 +223,17 @@ class Rules:
         """What only some syntaxes have a way to write."""
         if self.syntax == "indented":
             return
-        for key in (*ENTERED, *(SPELT if self.syntax == "paths" else ())):
+        by_path = self.syntax in ("paths", "xml")
+        for key in (*ENTERED, *(SPELT if by_path else ())):
             if table.has(key) and table.data.get(key):
                 table.wrong(key, f"'{key}' does not go with the syntax '{self.syntax}'", "it is for lines that are indented")
-        if self.syntax != "paths":
+        if not by_path:
             return
         if rule.kind == "list" and len(rule.keys) < len(rule.arguments):
             table.wrong("takes", f"'{rule.path}' takes more than its keys, which a path has no place for", "make leaves of the others")
-        if not rule.holds_others and (len(rule.arguments) != 1 or not rule.positional):
+        # An empty leaf (RFC 7950, section 9.11) has no value; a path statement would lack what it sets.
+        most = 1 if rule.kind == "leaf" and self.syntax == "xml" and not rule.arguments else len(rule.arguments)
+        if not rule.holds_others and (most != 1 or (rule.arguments and not rule.positional)):
             table.wrong("takes", f"'{rule.path}' has to take one value, which stands behind the '='")
         if " " in rule.name:
             table.wrong(None, f"'{rule.path}' is a name of several words, which a path has no place for")

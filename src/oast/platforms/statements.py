@@ -71,6 +71,15 @@ class Spelling:
     remove: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Module:
+    """A YANG module (RFC 7950, section 5.1): what names belong to in XML, and the prefix they are written with."""
+
+    name: str
+    namespace: str
+    prefix: str
+
+
 @dataclass(eq=False, slots=True)
 class Rule:
     """What one kind of statement is. Equal only to itself.
@@ -79,7 +88,7 @@ class Rule:
     value is text over several lines between two of them. `concerns_others`: it, or one below it, is unique, a leafref or has
     a least number, so that checks have to look there; `least` are the statements below that must not be missing. `filters`: it
     binds what it stands in to a list in which the first match decides. `gate`: what it stands in is open while it is "true".
-    `structural`: there is no grammar here, the line is its own key.
+    `structural`: there is no grammar here, the line is its own key. `module` is where its name belongs in XML.
     """
 
     name: str
@@ -102,6 +111,7 @@ class Rule:
     spelling: Spelling = field(default_factory=Spelling)
     known: bool = True
     structural: bool = False
+    module: Module | None = None
     concerns_others: bool = False
     filters: bool = False
     gate: bool = False
@@ -134,6 +144,16 @@ class Rule:
         self.keys = tuple(n for n, argument in enumerate(self.arguments) if argument.key)
         optional = {n for option in self.options.values() for n in option.numbers}
         self.positional = tuple(n for n in range(len(self.arguments)) if n not in optional)
+
+    @property
+    def local(self) -> str:
+        """Its name in XML: without the module that tells it from another of that name."""
+        return self.name.rpartition(":")[2]
+
+    @property
+    def tag(self) -> str:
+        """Its element's name, as `{namespace}name`."""
+        return f"{{{self.module.namespace}}}{self.local}" if self.module is not None else self.local
 
     @property
     def secret(self) -> bool:

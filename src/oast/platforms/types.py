@@ -7,6 +7,7 @@ a matter of its type: see `quoted` and the platform's own rules.
 
 from __future__ import annotations
 
+import base64
 import ipaddress
 import re
 import socket
@@ -30,7 +31,7 @@ class ValueType:
     """`convert` takes the words of one value and returns the canonical value; it raises WrongValue.
 
     `most` is how many words one value may take (None: all that are left); `examples` are valid values as written, the first canonical.
-    `numeric` values are numbers, or lists of numbers.
+    `numeric` values are numbers, or lists of numbers; an `identity` is written with its module before it (RFC 7950, section 9.10).
     """
 
     name: str
@@ -39,6 +40,7 @@ class ValueType:
     examples: tuple[str, ...]
     most: int | None = 1
     numeric: bool = False
+    identity: bool = False
 
 
 # What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a line.
@@ -78,12 +80,17 @@ def _one(convert: Callable[[str], str], what: str) -> Callable[[Sequence[str]], 
     return converted
 
 
-def _matching(pattern: str, what: str, *, lower: bool = False) -> Callable[[Sequence[str]], str]:
-    expression = re.compile(pattern)
+def _matching(
+    patterns: str | Sequence[str], what: str, *, lower: bool = False, length: tuple[int, int] | None = None
+) -> Callable[[Sequence[str]], str]:
+    expressions = [re.compile(pattern) for pattern in ([patterns] if isinstance(patterns, str) else patterns)]
 
     def converted(words: Sequence[str]) -> str:
-        word = words[0].lower() if lower else words[0]
-        if not expression.fullmatch(word):
+        word = " ".join(words)
+        word = word.lower() if lower else word
+        if length is not None and not length[0] <= len(word) <= length[1]:
+            raise WrongValue(f"{what}: {length[0]} to {length[1]} characters are allowed")
+        if not all(expression.fullmatch(word) for expression in expressions):
             raise WrongValue(what)
         return word
 
@@ -107,18 +114,18 @@ def _choices(choices: Sequence[str]) -> Callable[[Sequence[str]], str]:
     return converted
 
 
-def _integer(low: int, high: int) -> Callable[[Sequence[str]], str]:
+def _integer(*ranges: tuple[int, int]) -> Callable[[Sequence[str]], str]:
     def converted(words: Sequence[str]) -> str:
-        number = int(words[0]) if _NUMBER.fullmatch(words[0]) else low - 1
-        if not low <= number <= high:
-            raise WrongValue(f"a whole number from {low} to {high}")
+        number = int(words[0]) if _NUMBER.fullmatch(words[0]) else ranges[0][0] - 1
+        if not any(low <= number <= high for low, high in ranges):
+            raise WrongValue(f"a whole number {_spans(ranges)}")
         return str(number)
 
     return converted
 
 
 # More digits than any number of a configuration has; turning millions of them into a number would take minutes.
-_NUMBER = re.compile(r"[0-9]{1,40}")
+_NUMBER = re.compile(r"-?[0-9]{1,40}")
 
 
 def _text(words: Sequence[str]) -> str:
@@ -211,6 +218,10 @@ def _port_range(words: Sequence[str]) -> str:
     return str(low) if low == high else f"{low}-{high}"
 
 
+def _base64(word: str) -> str:
+    return base64.b64encode(base64.b64decode("".join(word.split()), validate=True)).decode()
+
+
 def _any_or_prefix(word: str) -> str:
     return "any" if word == "any" else _prefix(None)(word)
 
@@ -230,7 +241,7 @@ BUILT_IN: Mapping[str, ValueType] = {
             _matching(rf"{_LABEL}(?:\.{_LABEL})*\.?", "a domain name", lower=True),
             ("larkwater.example", "Larkwater.Example"),
         ),
-        ValueType("number", "a whole number", _integer(0, 2**64 - 1), ("7", "007"), numeric=True),
+        ValueType("number", "a whole number", _integer((0, 2**64 - 1)), ("7", "007"), numeric=True),
         ValueType("ranges", "a list of numbers and ranges such as 1-3,7", _ranges, ("1-3,7", "1,2,3,7"), numeric=True),
         ValueType("boolean", "true or false", _choices(("true", "false")), ("true", "false")),
         ValueType(
@@ -247,6 +258,8 @@ BUILT_IN: Mapping[str, ValueType] = {
             _one(_prefix(None), "a prefix such as 192.0.2.0/24"),
             ("203.0.113.0/24", "2001:DB8::/32"),
         ),
+        ValueType("ipv4-prefix", "an IPv4 prefix", _one(_prefix(4), "an IPv4 prefix such as 192.0.2.0/24"), ("203.0.113.0/24",)),
+        ValueType("ipv6-prefix", "an IPv6 prefix", _one(_prefix(6), "an IPv6 prefix such as 2001:db8::/32"), ("2001:DB8::/32",)),
         ValueType(
             "any-or-prefix", "any, or a prefix", _one(_any_or_prefix, "any, or a prefix such as 192.0.2.0/24"), ("192.0.2.0/24", "any")
         ),
@@ -264,6 +277,7 @@ BUILT_IN: Mapping[str, ValueType] = {
             _one(_dotted_quad, "four numbers with dots, such as 0.0.0.0"),
             ("0.0.0.1", "1"),
         ),
+        ValueType("binary", "data in base64 (RFC 4648, section 4)", _one(_base64, "data in base64"), ("b2FzdA==",)),
         ValueType("port-range", "a port, or a range of ports", _port_range, ("1024-65535", "0123")),
     )
 }
@@ -274,11 +288,91 @@ def one_of(name: str, choices: Sequence[str]) -> ValueType:
     return ValueType(name, f"one of {', '.join(choices)}", _choices(tuple(choices)), tuple(choices))
 
 
-def number_in(name: str, low: int, high: int) -> ValueType:
-    """A type for whole numbers from `low` to `high`."""
-    return ValueType(name, f"a whole number from {low} to {high}", _integer(low, high), (str(high),), numeric=True)
+def number_in(name: str, *ranges: tuple[int, int]) -> ValueType:
+    """A type for whole numbers in one of `ranges`, each the lowest and the highest (RFC 7950, section 9.2)."""
+    return ValueType(name, f"a whole number {_spans(ranges)}", _integer(*ranges), (str(ranges[-1][1]),), numeric=True)
 
 
-def matching(name: str, pattern: str, help_text: str, *, lower: bool, examples: Sequence[str]) -> ValueType:
-    """A type for single words that `pattern` matches whole. Raises re.error."""
-    return ValueType(name, help_text, _matching(pattern, help_text, lower=lower), tuple(examples))
+def decimal_in(name: str, digits: int, ranges: Sequence[tuple[float, float]]) -> ValueType:
+    """A type for numbers with up to `digits` behind the point (RFC 7950, section 9.3)."""
+    what = f"a number {_spans(ranges)} with at most {digits} digits behind the point"
+
+    def converted(word: str) -> str:
+        match = re.fullmatch(rf"([+-]?)0*([0-9]{{1,19}})(?:\.([0-9]{{1,{digits}}}?)0*)?", word)
+        if match is None or not any(low <= float(word) <= high for low, high in ranges):
+            raise WrongValue(what)
+        sign = "-" if match[1] == "-" and float(word) else ""
+        return f"{sign}{match[2]}.{match[3] or '0'}"
+
+    return ValueType(name, what, _one(converted, what), (f"{ranges[-1][1]:.1f}",), numeric=True)
+
+
+def matching(
+    name: str,
+    patterns: Sequence[str],
+    help_text: str,
+    *,
+    lower: bool = False,
+    examples: Sequence[str] = (),
+    length: tuple[int, int] | None = None,
+) -> ValueType:
+    """A type for values that all of `patterns` match whole, with so many characters. Raises re.error."""
+    convert = _matching(patterns, help_text, lower=lower, length=length)
+    return ValueType(name, help_text, convert, tuple(examples), most=1 if patterns else None)
+
+
+def identity(name: str, identities: Sequence[str]) -> ValueType:
+    """A type for `identities`, each `MODULE:NAME` (RFC 7951, section 6.8); the module may be left out where one has the name."""
+    exact = frozenset(identities)
+    bare: dict[str, str] = {}
+    for one in identities:
+        local = one.partition(":")[2]
+        bare[local] = "" if local in bare else one
+
+    def converted(words: Sequence[str]) -> str:
+        word = words[0]
+        found = word if word in exact else bare.get(word)
+        if not found:
+            near = nearest(word, (*bare, *exact))
+            listed = ", ".join((*identities[:8], *(("…",) if len(identities) > 8 else ())))
+            raise WrongValue(f"one of {listed}", f"did you mean '{near}'?" if near else None)
+        return found
+
+    return ValueType(name, f"an identity such as {identities[0]}", converted, tuple(identities), identity=True)
+
+
+def bits(name: str, words: Sequence[str]) -> ValueType:
+    """A type for any of `words`, with spaces between them; canonical in the order given here (RFC 7950, section 9.7)."""
+
+    def converted(written: Sequence[str]) -> str:
+        given = " ".join(written).split()
+        for word in given:
+            if word not in words:
+                near = nearest(word, words)
+                raise WrongValue(f"made of {', '.join(words)}", f"did you mean '{near}'?" if near else None)
+        return " ".join(word for word in words if word in given)
+
+    return ValueType(name, f"any of {', '.join(words)}", converted, (" ".join(words), words[0]), most=None)
+
+
+def union(name: str, members: Sequence[ValueType]) -> ValueType:
+    """A type for what one of `members` allows; the first that does decides (RFC 7950, section 9.12)."""
+    what = " or ".join(dict.fromkeys(member.help for member in members))
+
+    def converted(words: Sequence[str]) -> str:
+        for member in members:
+            if member.most is not None and len(words) > member.most:
+                continue
+            try:
+                return member.convert(words)
+            except ValueError:
+                continue
+        raise WrongValue(what)
+
+    examples = tuple(example for member in members for example in member.examples[:1])
+    most = None if any(member.most is None for member in members) else max(member.most or 1 for member in members)
+    return ValueType(name, what, converted, examples, most, identity=any(member.identity for member in members))
+
+
+def _spans(ranges: Sequence[tuple[float, float]]) -> str:
+    return " or ".join(f"from {low} to {high}" for low, high in ranges)

@@ -14,6 +14,7 @@ from jmespath.exceptions import JMESPathError
 from oast.errors import ProtocolError
 from oast.platforms.definition import ReadingDefinition
 from oast.readings.tables import Record, rows
+from oast.xml import SEPARATOR, NotXml, safe_xml, xpath
 
 HINT = "look at the platform's readings"
 
@@ -25,6 +26,8 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
     """
     if reading.picks:
         found = _from_json(text, reading)
+    elif reading.xpaths:
+        found = list(_from_xml(text, reading))
     elif reading.patterns:
         found = list(_from_blocks(text, reading))
     else:
@@ -77,6 +80,28 @@ def _text(value: Any) -> str | None:
     if isinstance(value, list):
         return ", ".join(str(_text(item)) for item in value) or None
     return json.dumps(value, sort_keys=True) if isinstance(value, dict) else str(value)
+
+
+def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Record]:
+    """Whatever stands around the answer's elements, they are found; an answer of nothing has no records."""
+    try:
+        root = safe_xml(text)
+    except NotXml as wrong:
+        line = f" (line {wrong.line})" if wrong.line else ""
+        raise ProtocolError(f"the answer to '{reading.command}' is no XML{line}: {wrong}", hint=HINT) from None
+    fields = {name: xpath(path, reading.namespaces) for name, path in reading.xpaths.items()}
+    for element in xpath(f"//{reading.elements}", reading.namespaces)(root):
+        yield {name: _value(path(element)) for name, path in fields.items()}
+
+
+def _value(found: Any) -> str | None:
+    """What an XPath gives, as text: elements by what stands in them, several with commas between."""
+    if isinstance(found, bool):
+        return "true" if found else "false"
+    if isinstance(found, float):
+        return f"{found:g}"
+    texts = [one if isinstance(one, str) else "".join(one.itertext()) for one in (found if isinstance(found, list) else [found])]
+    return SEPARATOR.join(text.strip() for text in texts) or None
 
 
 @cache

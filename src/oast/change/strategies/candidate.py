@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oast.change.strategies.contract import Declared, Phase, Work, time_fields
 from oast.change.way_back import CONFIRMED_COMMIT
-from oast.connect.session import Session
+from oast.connect.session import CommandLine
 from oast.errors import DeviceError
 from oast.platforms.definition import CandidateCommands
 
@@ -14,7 +14,7 @@ class Candidate(Declared):
 
     way_back = CONFIRMED_COMMIT
 
-    def __init__(self, session: Session, work: Work, candidate: CandidateCommands) -> None:
+    def __init__(self, session: CommandLine, work: Work, candidate: CandidateCommands) -> None:
         super().__init__(session, work)
         self._candidate = candidate
 

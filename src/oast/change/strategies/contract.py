@@ -11,7 +11,7 @@ from typing import Protocol
 from oast.change.compare import Comparison
 from oast.change.way_back import WayBack
 from oast.config.indented import IndentedSyntax, tree_of_device
-from oast.connect.session import Capability, Session
+from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceRefused, ProtocolError
 from oast.platforms.definition import Shown
 
@@ -38,22 +38,29 @@ class Phase(IntEnum):
 class Work:
     """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
 
-    `reached` is called before whatever makes the phase possible is sent, so that a phase is never behind the device.
+    `token` is a word that nobody else has for it. `reached` is called before whatever makes the phase possible is sent, so that a
+    phase is never behind the device.
     """
 
     comparison: Comparison
     syntax: IndentedSyntax
     reached: Callable[[Phase], None]
     sent: Callable[[int], None]
+    token: str = ""
 
 
 class Delivery(Protocol):
     """The way of one change onto one device, over one session. All methods raise DeviceError.
 
     After a session is lost, another Delivery over a new session may `cancel`, `confirm` and `save` what the first one began.
+    Where it is `tied`, the change goes back when the session ends in which it was applied.
     """
 
     way_back: WayBack
+
+    @property
+    def tied(self) -> bool:
+        """Whether it is."""
 
     async def look(self) -> None:
         """Make sure that nobody else's change is under way. Sends nothing that changes anything. Raises DeviceError."""
@@ -81,7 +88,9 @@ class Delivery(Protocol):
 class Declared:
     """What the ways on a command line have in common: privilege, the lock, saving."""
 
-    def __init__(self, session: Session, work: Work) -> None:
+    tied = False
+
+    def __init__(self, session: CommandLine, work: Work) -> None:
         self.session = session
         self.work = work
         self.dialect = session.platform.dialect

@@ -9,7 +9,7 @@ from oast.config.difference import difference
 from oast.config.indented import tree_of_device
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.sparing import sparing
-from oast.connect.session import Session
+from oast.connect.session import CommandLine
 from oast.errors import DeviceError
 from oast.platforms.definition import ScheduledCommands
 
@@ -18,7 +18,7 @@ class InverseLines(Declared):
     """For devices on which a line takes effect at once and for good. Where the platform declares a scheduled restore, it is
     armed first; what may cut the path without one never gets here (see `oast.change.path`)."""
 
-    def __init__(self, session: Session, work: Work, scheduled: ScheduledCommands | None) -> None:
+    def __init__(self, session: CommandLine, work: Work, scheduled: ScheduledCommands | None) -> None:
         super().__init__(session, work)
         self._scheduled = scheduled
         self.way_back: WayBack = INVERSE_LINES if scheduled is None else SCHEDULED

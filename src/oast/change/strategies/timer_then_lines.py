@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oast.change.strategies.contract import Declared, Phase, Work
 from oast.change.way_back import REVERT_TIMER
-from oast.connect.session import Session
+from oast.connect.session import CommandLine
 from oast.errors import DeviceError
 from oast.platforms.definition import TimerCommands
 
@@ -14,7 +14,7 @@ class TimerThenLines(Declared):
 
     way_back = REVERT_TIMER
 
-    def __init__(self, session: Session, work: Work, timer: TimerCommands) -> None:
+    def __init__(self, session: CommandLine, work: Work, timer: TimerCommands) -> None:
         super().__init__(session, work)
         self._timer = timer
 

@@ -6,7 +6,7 @@ from oast.change.strategies.contract import Declared, Phase, Work, time_fields
 from oast.change.way_back import DAEMON_TIMER
 from oast.config.difference import applied
 from oast.config.line import Line, filled
-from oast.connect.session import Session
+from oast.connect.session import CommandLine
 from oast.errors import DeviceError
 from oast.platforms.definition import FileCommands
 from oast.records import Value
@@ -17,7 +17,7 @@ class WholeFile(Declared):
 
     way_back = DAEMON_TIMER
 
-    def __init__(self, session: Session, work: Work, file: FileCommands) -> None:
+    def __init__(self, session: CommandLine, work: Work, file: FileCommands) -> None:
         super().__init__(session, work)
         self._file = file
 

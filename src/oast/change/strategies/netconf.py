@@ -1,0 +1,234 @@
+"""NETCONF: a candidate with a commit that must be confirmed, or, where a server has none, running itself (RFC 6241, section 8).
+
+No `ok` is believed: the candidate is read before it is committed, and running after everything that changes it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+from oast.change.compare import edits_between
+from oast.change.strategies.contract import Phase, Work
+from oast.change.strategies.error_path import command_at
+from oast.change.way_back import CONFIRMED_COMMIT, INVERSE_EDITS
+from oast.config.difference import Edit, difference
+from oast.config.indented import tree_of_device
+from oast.config.sparing import sparing
+from oast.config.tree import Node
+from oast.config.xml_edits import config_parts
+from oast.config.xml_text import XmlSyntax
+from oast.connect.netconf import operations as op
+from oast.connect.netconf.session import NetconfSession, Refused
+from oast.connect.session import Capability
+from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolError
+
+# How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
+CONFIRMATIONS = 3
+
+
+class _OverNetconf:
+    """What both ways have in common: locks, edits, saving, reading again."""
+
+    def __init__(self, session: NetconfSession, work: Work) -> None:
+        self.session = session
+        self.work = work
+
+    async def _lock(self, *datastores: str) -> None:
+        """RFC 6241, section 7.5. Raises DeviceError that says whose the lock is."""
+        for datastore in datastores:
+            try:
+                await self.session.rpc(op.lock(datastore))
+            except Refused as refused:
+                if refused.tag not in ("lock-denied", "in-use", "operation-failed", "access-denied"):
+                    raise
+                holder = next((error.info for error in refused.errors if error.info), "")
+                whose = f" ({holder})" if holder else ""
+                message = f"somebody else is at its {datastore}{whose}: it was not touched; it says {refused.answer}"
+                raise DeviceError(message, hint="a colleague may be editing, or wait to confirm a commit") from None
+            self.session.held.add(datastore)
+
+    async def _unlock(self) -> None:
+        for datastore in sorted(self.session.held):
+            self.session.held.discard(datastore)
+            try:
+                await self.session.rpc(op.unlock(datastore))
+            except DeviceRefused:
+                pass  # A lock ends with its session at the latest.
+
+    async def _read(self, datastore: str) -> Node:
+        return tree_of_device(self.work.syntax, await self.session.read(datastore))
+
+    async def _edit(self, target: str, edits: Sequence[Edit]) -> None:
+        syntax = self.work.syntax
+        if not isinstance(syntax, XmlSyntax):
+            raise AssertionError("a NETCONF platform's text is XML")
+        rollback = Capability.ROLLBACK_ON_ERROR in self.session.capabilities
+        for part in config_parts(edits, syntax):
+            shown = op.edit_config(target, part.shown, rollback_on_error=rollback)
+            with self._at_its_place():
+                await self.session.rpc(op.edit_config(target, part.sent, rollback_on_error=rollback), secrets=part.secrets, shown=shown)
+        self.work.sent(len(self.work.comparison.commands))
+
+    @contextmanager
+    def _at_its_place(self) -> Iterator[None]:
+        """An error inside names the statement of the change that it is about, where the device says so."""
+        try:
+            yield
+        except Refused as refused:
+            refused.number = command_at(refused.errors[0].path, self.work.comparison.commands)
+            raise
+
+    def _need_only_ours(self, after: Node, what: str) -> None:
+        """Nothing but what was meant may be different `after` it was edited. Raises ProtocolError."""
+        comparison = self.work.comparison
+        left = edits_between(comparison.intent, after, comparison.manner)
+        if left:
+            raise ProtocolError(f"the device took the edits, but {what} lacks {len(left)} of them (at {_places(left)})")
+        outside = comparison.intent.scope.outside()
+        more = difference(outside.within(comparison.running), outside.within(after))
+        if more:
+            message = f"with these edits the device would also change what no section owns (at {_places(more)}): it was not touched"
+            raise ProtocolError(message, hint="two statements of which only one can be there? let the section own both")
+
+    async def save(self) -> None:
+        """RFC 6241, section 8.7: without a startup of its own, what runs is kept."""
+        if Capability.STARTUP in self.session.capabilities:
+            await self.session.rpc(op.copy_config("running", "startup"))
+            if await self._read("startup") != await self._read("running"):
+                raise ProtocolError("the device took the command to save, but would start with something else than it runs")
+        await self._unlock()
+
+
+class ConfirmedCommit(_OverNetconf):
+    """For servers with :candidate and :confirmed-commit (RFC 6241, sections 8.3 and 8.4)."""
+
+    way_back = CONFIRMED_COMMIT
+
+    @property
+    def tied(self) -> bool:
+        """A commit without persist ends with its session (RFC 6241, section 8.4.1)."""
+        return not self._persist
+
+    @property
+    def _persist(self) -> str | None:
+        return self.work.token if Capability.PERSIST in self.session.capabilities else None
+
+    async def look(self) -> None:
+        """Whose change is under way is found out by locking."""
+
+    async def stage(self) -> None:
+        # A lock on running is refused while a commit of somebody else waits to be confirmed (RFC 6241, section 7.5).
+        await self._lock("running", "candidate")
+        if difference(self.work.comparison.running, await self._read("candidate")):
+            message = "its candidate holds changes of somebody else that are not committed: it was not touched"
+            raise DeviceError(message, hint="commit or discard them on the device")
+        self.work.reached(Phase.STAGED)
+        await self._edit("candidate", self.work.comparison.edits)
+        self._need_only_ours(await self._read("candidate"), "its candidate")
+
+    async def validate(self) -> None:
+        if self.session.netconf.validate and Capability.VALIDATE in self.session.capabilities:
+            with self._at_its_place():
+                await self.session.rpc(op.validate("candidate"))
+
+    async def apply(self, timer_s: float) -> None:
+        self.work.reached(Phase.APPLYING)
+        self.session.committed = True
+        with self._at_its_place():
+            await self.session.rpc(op.commit(timer_s, self._persist))
+
+    async def confirm(self) -> None:
+        persist = self._persist
+        if persist is None and not self.session.committed:
+            return  # It could be confirmed in the session that is gone alone: what runs now stays.
+        await self.session.rpc(op.confirm(persist))
+        if persist is not None:
+            await self._prove_confirmed(persist)
+        self._need_intended(await self._read("running"))
+
+    async def _prove_confirmed(self, persist: str) -> None:
+        """A word for which no commit waits any more is refused (RFC 6241, section 8.4.5.1); the candidate is what runs meanwhile."""
+        for _ in range(CONFIRMATIONS):
+            try:
+                await self.session.rpc(op.confirm(persist))
+            except Refused:
+                return
+        raise ProtocolError("the device took the confirmation, but still takes others for the same commit: it may go back")
+
+    def _need_intended(self, running: Node) -> None:
+        comparison = self.work.comparison
+        left = edits_between(comparison.intent, running, comparison.manner)
+        if left:
+            raise ProtocolError(f"the device took the confirmation, but does not run the change (at {_places(left)})")
+
+    async def cancel(self, phase: Phase) -> None:
+        if phase >= Phase.APPLYING:
+            await self._take_back()
+        if "candidate" in self.session.held:
+            # Nobody else can have written into it: what stands there is ours.
+            await self.session.rpc(op.discard_changes())
+        await self._unlock()
+
+    async def _take_back(self) -> None:
+        persist = self._persist
+        if persist is not None:
+            try:
+                await self.session.rpc(op.cancel_commit(persist))
+            except DeviceRefused:
+                pass  # It may have gone back by itself; what it runs tells.
+            return
+        if self.session.committed:
+            await self.session.close()
+            raise ConnectionFailed("its commit goes back when its session ends, which it now has")
+        scope, before = self.work.comparison.intent.scope, self.work.comparison.running
+        if difference(scope.within(before), scope.within(await self._read("running"))):
+            raise ConnectionFailed("it has not gone back yet")
+
+
+class WritableRunning(_OverNetconf):
+    """For servers that are edited as they run: all of an edit or nothing of it (RFC 6241, sections 8.2 and 8.5)."""
+
+    way_back = INVERSE_EDITS
+    tied = False
+
+    async def look(self) -> None:
+        offered = self.session.capabilities
+        if Capability.WRITABLE_RUNNING in offered and Capability.ROLLBACK_ON_ERROR in offered:
+            return
+        lacks = "candidate" if Capability.CANDIDATE not in offered else "confirmed-commit"
+        running = "writable-running" if Capability.WRITABLE_RUNNING not in offered else "rollback-on-error"
+        message = f"its hello offers neither {lacks} nor {running}: it cannot be changed safely, and was not touched"
+        raise DeviceError(message, hint="is one of these switched off there?")
+
+    async def stage(self) -> None:
+        await self._lock("running")
+
+    async def validate(self) -> None:
+        return
+
+    async def apply(self, timer_s: float) -> None:
+        self.work.reached(Phase.APPLYING)
+        await self._edit("running", self.work.comparison.edits)
+
+    async def confirm(self) -> None:
+        return
+
+    async def cancel(self, phase: Phase) -> None:
+        if phase >= Phase.APPLYING:
+            comparison = self.work.comparison
+            scope = comparison.intent.scope
+            # What somebody may have added meanwhile and the grammar does not know is not ours to take away.
+            back, _ = sparing(difference(scope.within(await self._read("running")), scope.within(comparison.running)))
+            if back:
+                await self._edit("running", back)
+        await self._unlock()
+
+
+def _places(edits: Sequence[Edit]) -> str:
+    return ", ".join(sorted({edit.rule.path for edit in edits})[:3])
+
+
+def netconf_delivery(session: NetconfSession, work: Work) -> ConfirmedCommit | WritableRunning:
+    """The way that the server's hello allows; where it allows none, `look` says so."""
+    return ConfirmedCommit(session, work) if Capability.REVERT_TIMER in session.capabilities else WritableRunning(session, work)

@@ -1,0 +1,257 @@
+"""A session with a device that speaks NETCONF (RFC 6241)."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Sequence
+
+from lxml import etree
+
+from oast.connect.channel import Transport
+from oast.connect.netconf import operations as op
+from oast.connect.netconf.framing import Decoder, FramingError, encoded
+from oast.connect.netconf.messages import NotNetconf, RpcError, base, capabilities_in, errors_in, hello, parsed, rpc
+from oast.connect.netconf.offered import BASE_10, BASE_11, Offered
+from oast.connect.session import AnswerLimits, Capability
+from oast.connect.transcript import Transcript
+from oast.errors import ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
+from oast.platforms.definition import Netconf, Platform
+from oast.platforms.netconf import steps
+from oast.records import Secret
+from oast.xml import Element
+
+CLOSING_S = 1.0
+
+
+class NetconfSession:
+    """One open session. `limits` bound each answer. Requests are sent one behind the other."""
+
+    def __init__(self, transport: Transport[bytes], platform: Platform, limits: AnswerLimits, transcript: Transcript) -> None:
+        self.platform = platform
+        self.transcript = transcript
+        self.netconf = platform.netconf or Netconf()
+        self.offered = Offered(())
+        self.session_id = ""
+        # What this session has locked, and whether it has committed: both end with it, and nobody else's are taken back.
+        self.held: set[str] = set()
+        self.committed = False
+        self._transport = transport
+        self._limits = limits
+        self._decoder = Decoder(limits.at_most_bytes)
+        self._waiting: list[bytes] = []
+        self._number = 0
+        self._in_step = False
+
+    async def start(self) -> None:
+        """Exchange hellos (RFC 6241, section 8.1). Raises ProtocolError for a server that Oast cannot speak with."""
+        self._transport.write(encoded(hello((BASE_10, BASE_11)), chunked=False))
+        try:
+            capabilities, self.session_id = capabilities_in(await self._message("its hello"))
+        except NotNetconf as wrong:
+            raise ProtocolError(f"the device begins with {wrong}") from None
+        self.offered = Offered(capabilities)
+        self.transcript.note(f"session {self.session_id}: {len(capabilities)} capabilities")
+        for capability in capabilities:
+            self.transcript.received(capability)
+        if not self.offered.is_netconf:
+            hint = "it knows base:1.0 (RFC 4741) and base:1.1 (RFC 6241)"
+            raise ProtocolError("the device offers no version of NETCONF that Oast knows", hint=hint)
+        lacking = self.offered.lacks(self.netconf.needs)
+        if lacking:
+            message = f"the device does not offer {lacking[0]}, which its platform '{self.platform.name}' needs"
+            raise ProtocolError(message, hint="is this its platform?")
+        # Both have to know the newer framing, or the older is kept (RFC 6242, section 4.1).
+        self._decoder.chunked = self.offered.base_11
+        self._in_step = True
+
+    # --- the contract ---------------------------------------------------------------------------------------------
+
+    @property
+    def capabilities(self) -> frozenset[Capability]:
+        """What its hello offers."""
+        offered = self.offered
+        there = {
+            Capability.CANDIDATE: offered.candidate,
+            Capability.REVERT_TIMER: offered.candidate and offered.confirmed_commit,
+            Capability.LOCK: True,
+            Capability.VALIDATE: offered.validate,
+            Capability.STARTUP: offered.startup,
+            Capability.WRITABLE_RUNNING: offered.writable_running,
+            Capability.ROLLBACK_ON_ERROR: offered.rollback_on_error,
+            Capability.PERSIST: offered.persist,
+        }
+        return frozenset(capability for capability, offers in there.items() if offers)
+
+    @property
+    def level(self) -> str:
+        return ""
+
+    @property
+    def addresses(self) -> tuple[str, str]:
+        return self._transport.addresses
+
+    async def listing(self, command: str, *, written_down: bool = True) -> str:
+        elements = []
+        for levels in steps(command, self.platform.modules):
+            outer: Element = None
+            for namespace, name in levels:
+                tag = f"{{{namespace}}}{name}"
+                if outer is None:
+                    outer = etree.Element(tag, nsmap={None: namespace})
+                    elements.append(outer)
+                else:
+                    outer = etree.SubElement(outer, tag, nsmap={None: namespace})
+        return _text(await self.rpc(op.get(op.subtree(elements)), written_down=written_down))
+
+    async def read(self, datastore: str) -> str:
+        """What of a datastore the platform reads, as XML. Raises DeviceRefused."""
+        tops = [rule for name, rule in self.platform.grammar.root.children.items() if name in self.netconf.read and rule.module is not None]
+        elements = [etree.Element(rule.tag, nsmap={None: rule.module.namespace}) for rule in tops if rule.module is not None]
+        return _text(await self.rpc(op.get_config(datastore, op.subtree(elements)), written_down=False))
+
+    async def read_running(self) -> str:
+        return await self.read("running")
+
+    async def read_startup(self) -> str:
+        return await self.read("startup")
+
+    async def gain_privilege(self) -> None:
+        """What a user may do is decided by the server (RFC 8341)."""
+
+    async def leave_editing(self) -> None:
+        """There is no mode to be left."""
+
+    async def close(self) -> None:
+        if self._in_step:
+            try:
+                async with asyncio.timeout(CLOSING_S):
+                    await self.rpc(op.close_session())
+            except (ConnectionFailed, DeviceRefused, ProtocolError, TimeoutError):
+                pass  # It ends all the same.
+        self.transcript.note("session closed")
+        try:
+            await asyncio.shield(self._transport.close())
+        except OSError:
+            pass
+
+    # --- requests and replies -----------------------------------------------------------------------------------------
+
+    async def rpc(
+        self, operation: Element, *, secrets: Sequence[tuple[Secret, str]] = (), shown: Element | None = None, written_down: bool = True
+    ) -> Element:
+        """The reply to a request (RFC 6241, section 4). Raises DeviceRefused with the first error of it, and its path.
+
+        `secrets` stand in it, each with how it is spelt there; `shown` is the request without them, for the log.
+        """
+        name = etree.QName(operation).localname
+        for secret, spelt in secrets:
+            self.transcript.masking.add(secret)
+            self.transcript.masking.add(secret.become(spelt))
+        self._number += 1
+        number = self._number
+        for line in _lines(operation if shown is None else shown):
+            self.transcript.sent(line)
+        in_step, self._in_step = self._in_step, False
+        if not in_step:
+            raise ConnectionFailed("the session is out of step with the device")
+        self._transport.write(encoded(rpc(number, operation), chunked=self.offered.base_11))
+        reply = await self._reply(number, name)
+        self._in_step = True
+        for line in _lines(reply) if written_down else ("(a reply that is not written down)",):
+            self.transcript.received(line)
+        self._need_no_error(reply, name)
+        return reply
+
+    async def _reply(self, number: int, name: str) -> Element:
+        """The reply with the number; notifications in between are passed over. Raises ProtocolError."""
+        while True:
+            try:
+                message = await self._message(f"the reply to {name}")
+            except NotNetconf as wrong:
+                raise ProtocolError(f"in place of a reply to {name} the device sent {wrong}") from None
+            if message.tag == base("rpc-reply"):
+                answered = message.get("message-id")
+                # Without one, it answers a request that the server could not read (RFC 6241, section 4.3).
+                if answered in (str(number), None):
+                    return message
+                raise ProtocolError(f"the device answered request {answered}, and {number} was asked")
+            if etree.QName(message).localname != "notification":
+                raise ProtocolError(f"the device sent '{etree.QName(message).localname}' in place of a reply to {name}")
+
+    def _need_no_error(self, reply: Element, name: str) -> None:
+        found = errors_in(reply)
+        hide = self.transcript.masking.hide
+        for error in found:
+            if error.severity == "warning":
+                self.transcript.note(f"a warning: {error}")
+        wrong = [error for error in found if error.severity != "warning"]
+        if wrong:
+            raise Refused(wrong, name, hide)
+
+    async def _message(self, awaited: str) -> Element:
+        """The next message. Raises ConnectionFailed, DeadlinePassed, ProtocolError, NotNetconf."""
+        try:
+            async with asyncio.timeout(self._limits.at_most_s):
+                while not self._waiting:
+                    await self._arrive(awaited)
+        except TimeoutError:
+            message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {awaited}"
+            raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
+        return parsed(self._waiting.pop(0))
+
+    async def _arrive(self, awaited: str) -> None:
+        try:
+            async with asyncio.timeout(self._limits.silence_s):
+                arrived = await self._transport.read()
+        except TimeoutError:
+            last = self.transcript.masking.hide(self._decoder.waiting[-120:].decode("utf-8", "replace"))
+            self.transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
+            passed = DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {awaited}")
+            passed.last = last
+            raise passed from None
+        if not arrived:
+            self.transcript.note("the connection ended")
+            raise ConnectionFailed(f"the device closed the session while Oast waited for {awaited}")
+        try:
+            for message in self._decoder.feed(arrived):
+                self._waiting.append(message)
+                if not self.session_id:
+                    break  # What comes behind a hello has the framing that it decides.
+        except FramingError as wrong:
+            raise ProtocolError(f"the device sent {wrong}", hint="answer_at_most_bytes in oast.toml says how much is taken in") from None
+
+
+class Refused(DeviceRefused):
+    """An operation that was answered with errors (RFC 6241, section 4.3)."""
+
+    def __init__(self, errors: Sequence[RpcError], operation: str, hide: Callable[[str], str]) -> None:
+        more = f" (and {len(errors) - 1} more)" if len(errors) > 1 else ""
+        answer = hide(f"{errors[0]}{more}")
+        super().__init__(f"the device refused {operation}: {answer}", statement=operation, answer=answer)
+        self.errors = tuple(errors)
+
+    @property
+    def tag(self) -> str:
+        """The first error's tag."""
+        return self.errors[0].tag
+
+
+def _lines(element: Element) -> list[str]:
+    """An element to look at, a line for each of those in it."""
+    copy = etree.fromstring(etree.tostring(element))
+    etree.indent(copy)
+    text: str = etree.tostring(copy, encoding="unicode")
+    return text.split("\n")
+
+
+def _text(reply: Element) -> str:
+    """What stands in the reply's data, each element on a line of its own."""
+    data = reply.find(base("data"))
+    if data is None:
+        raise ProtocolError("the device sent no data in its reply")
+    parts = []
+    for element in data:
+        etree.indent(element)
+        element.tail = None
+        parts.append(etree.tostring(element, encoding="unicode"))
+    return "".join(f"{part}\n" for part in parts)

@@ -1,0 +1,1 @@
+"""roundel: a router without a command line, spoken to by NETCONF alone."""

@@ -1,0 +1,213 @@
+"""A simulated roundel: candidate, running, startup, and the commit that waits to be confirmed (RFC 6241, section 8)."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass
+from pathlib import Path
+
+from oastsim.device import SimulatedDevice
+from oastsim.facts import Filters
+from oastsim.model import Data, Tree, Wrong
+from oastsim.network import Account, DevicePlan
+from oastsim.passwords import fits, hashed
+from oastsim.roundel.configuration import empty, facts_of, filters_of, problems
+from oastsim.roundel.elements import RpcError, error_of
+from oastsim.roundel.service import Service
+from oastsim.state import NetworkState
+from oastsim.terminal import Terminal
+
+NEVER_S = 10_000_000
+
+
+@dataclass
+class Pending:
+    """A commit that is undone at `until` (of the event loop's clock) unless it is confirmed: by whoever knows `persist`, or, without
+    one, by the session `owner` before it ends. `before` is what ran before it."""
+
+    before: Tree
+    owner: Service | None
+    persist: str | None
+    until: float
+    timer: asyncio.TimerHandle
+
+
+class Device(SimulatedDevice):
+    """One device. Its files are running, startup, and archive: what ran before a commit that waits to be confirmed."""
+
+    def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
+        super().__init__(plan, folder, state)
+        self.running = empty()
+        self.candidate = empty()
+        self.startup = ""
+        self.pending: Pending | None = None
+        self.locks: dict[str, Service] = {}
+        self._numbered = 0
+
+    def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
+        archived = self.read("archive")
+        kept = archived if archived is not None else self.read("running")
+        try:
+            if kept is None:
+                self.running.load(self.plan.startup)
+                for account in accounts:
+                    self.running.load(f"/system/authentication/user[name={account.name}]/password = {hashed(account.password)}\n")
+                self.startup = self.running.text()
+            else:
+                self.running.load(kept)
+                self.startup = self.read("startup") or ""
+            for wrong in problems(self.running, self.plan.ports):
+                raise wrong
+        except Wrong as wrong:
+            raise ValueError(f"{self.name}: what it starts with is refused: {wrong.message} ({wrong.path})") from None
+        self.candidate = self.running.copy()
+        self.tell(facts_of(self.running))
+        self.keep()
+
+    def keep(self) -> None:
+        before = None if self.pending is None else self.pending.before.text()
+        self.write({"running": self.running.text(), "startup": self.startup, "archive": before})
+
+    def terminal(self, user: str, height: int) -> Terminal:
+        raise ValueError("a roundel has no command line")
+
+    def service(self, user: str) -> Service:
+        self._numbered += 1
+        return Service(self, user, self._numbered)
+
+    def settle(self) -> None:
+        return  # What is committed is told at once.
+
+    def filters(self) -> Filters:
+        return filters_of(self.running)
+
+    @property
+    def hostname(self) -> str:
+        return str((self.running.at("system") or {}).get("hostname", "roundel"))
+
+    # --- who may come in ------------------------------------------------------------------------------------------
+
+    def user(self, name: str) -> Data | None:
+        found: Data | None = self.running.at("system", "authentication", "user", (name,))
+        return found
+
+    def password_fits(self, name: str, password: str) -> bool:
+        user = self.user(name)
+        return user is not None and "password" in user and fits(password, user["password"])
+
+    def keys_of(self, name: str) -> list[str]:
+        user = self.user(name) or {}
+        return [f"{key['algorithm']} {key['key-data']}" for key in user.get("authorized-key", {}).values()]
+
+    # --- datastores -----------------------------------------------------------------------------------------------
+
+    def datastore(self, name: str) -> Tree:
+        """Running, candidate or startup. Raises RpcError for another."""
+        if name == "startup" and "startup" not in self.plan.without:
+            tree = empty()
+            tree.load(self.startup)
+            return tree
+        if name == "running":
+            return self.running
+        if name == "candidate" and "candidate" not in self.plan.without:
+            return self.candidate
+        raise RpcError("invalid-value", f"there is no datastore {name}", kind="protocol")
+
+    def check(self, tree: Tree) -> None:
+        """Raises RpcError for the first thing that keeps `tree` from being run."""
+        for wrong in problems(tree, self.plan.ports):
+            raise error_of(wrong)
+
+    def run(self, tree: Tree) -> None:
+        """What runs from now on. Raises RpcError."""
+        self.check(tree)
+        self.need_room()
+        self.running = tree
+        if "candidate" in self.plan.without:
+            self.candidate = tree.copy()
+        self.keep()
+        self.tell(facts_of(self.running))
+
+    def need_room(self) -> None:
+        if self.fault.full:
+            raise RpcError("resource-denied", "no room left on the disk")
+
+    def save(self) -> None:
+        """What runs is what the device starts with."""
+        self.need_room()
+        self.startup = self.running.text()
+        self.keep()
+
+    # --- commits --------------------------------------------------------------------------------------------------
+
+    def commit(self, by: Service, seconds: float | None, persist: str | None, persist_id: str | None) -> None:
+        """RFC 6241, sections 8.3.4.1 and 8.4. Raises RpcError."""
+        pending = self.pending
+        if persist_id is not None and (pending is None or pending.persist != persist_id):
+            raise RpcError("invalid-value", "no commit of that persist-id waits", info=("bad-element", "persist-id"))
+        if pending is not None and persist_id is None and (pending.persist is not None or pending.owner is not by):
+            raise RpcError("in-use", "a commit of another session waits to be confirmed", kind="protocol")
+        before = self.running if pending is None else pending.before
+        after = self.candidate.copy()
+        self.check(after)
+        self.need_room()
+        self._stop()
+        if seconds is not None:
+            loop = asyncio.get_running_loop()
+            until = loop.time() + seconds
+            timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self._gone_off)
+            self.pending = Pending(before, by, persist, until, timer)
+        self.running = after
+        self.keep()
+        self.tell(facts_of(self.running))
+
+    def _stop(self) -> None:
+        if self.pending is not None:
+            self.pending.timer.cancel()
+        self.pending = None
+
+    def _gone_off(self) -> None:
+        loop = asyncio.get_running_loop()
+        # There are devices that do not come to it while they are asked one thing after the other.
+        left = self.last_asked + self.fault.busy_s - loop.time()
+        if self.pending is not None and left > 0:
+            self.pending.timer = loop.call_later(left, self._gone_off)
+            return
+        self.back()
+
+    def back(self) -> None:
+        """Running is again what it was before the commit that waits, if one does."""
+        if self.pending is None:
+            return
+        before = self.pending.before
+        self._stop()
+        self.running = before
+        self.keep()
+        self.tell(facts_of(self.running))
+
+    def cancel(self, by: Service, persist_id: str | None) -> None:
+        """RFC 6241, section 8.4.4.1. Raises RpcError."""
+        pending = self.pending
+        if pending is None or pending.persist != persist_id or (persist_id is None and pending.owner is not by):
+            raise RpcError("invalid-value", "no such commit waits", info=("bad-element", "persist-id"))
+        self.back()
+
+    def ended(self, service: Service) -> None:
+        """A session is over: what it has locked, and a commit that it alone could have confirmed, go with it."""
+        if self.pending is not None and self.pending.owner is service and self.pending.persist is None:
+            self.back()
+        if self.locks.get("candidate") is service:
+            self.candidate = self.running.copy()
+        self.locks = {name: holder for name, holder in self.locks.items() if holder is not service}
+
+    def load_startup(self) -> None:
+        self._stop()
+        self.locks = {}
+        self.running = empty()
+        self.running.load(self.startup)
+        self.candidate = self.running.copy()
+        self.keep()
+        self.tell(facts_of(self.running))
+
+    def waits_s(self) -> int | None:
+        return None if self.pending is None else max(0, round(self.pending.until - asyncio.get_running_loop().time()))

@@ -1,0 +1,109 @@
+"""The state of a roundel beside its configuration: RFC 8343, RFC 8349, and what its own modules say."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from lxml import etree
+
+from oastsim.observed import lldp_neighbors
+from oastsim.roundel.elements import PREFIXES, Element
+from oastsim.roundel.schema import NAMESPACES
+from oastsim.routes import routes
+
+if TYPE_CHECKING:
+    from oastsim.roundel.device import Device
+
+__all__ = ["PREFIXES", "with_state"]
+_SOURCES = {
+    "direct": ("ietf-routing", "direct"),
+    "static": ("ietf-routing", "static"),
+    "ospf": ("roundel-ospf", "ospf"),
+    "bgp": ("roundel-bgp", "bgp"),
+}
+
+
+def _tag(module: str, name: str) -> str:
+    return f"{{{NAMESPACES[module]}}}{name}"
+
+
+def _put(outer: Element, module: str, name: str, text: str | None = None) -> Element:
+    element = etree.SubElement(outer, _tag(module, name), nsmap={None: NAMESPACES[module]})
+    element.text = text
+    return element
+
+
+def _top(elements: list[Element], module: str, name: str) -> Element:
+    """The element at the top, made where there is no configuration of it."""
+    found = next((one for one in elements if one.tag == _tag(module, name)), None)
+    if found is None:
+        found = etree.Element(_tag(module, name), nsmap={None: NAMESPACES[module]})
+        elements.append(found)
+    return found
+
+
+def with_state(device: Device, elements: list[Element]) -> list[Element]:
+    """The configuration with the state of the device in it."""
+    state, name = device.state, device.name
+    interfaces = _top(elements, "ietf-interfaces", "interfaces")
+    for element in interfaces:
+        own = element.findtext(_tag("ietf-interfaces", "name")) or ""
+        fact = state.facts(name).interfaces[own]
+        _put(element, "ietf-interfaces", "admin-status", "up" if fact.enabled else "down")
+        _put(element, "ietf-interfaces", "oper-status", "up" if state.oper_up(name, own) else "down")
+    routing = _top(elements, "ietf-routing", "routing")
+    _protocol_state(device, routing)
+    _ribs(device, routing)
+    lldp = _top(elements, "roundel-lldp", "lldp")
+    for neighbor in lldp_neighbors(state, name):
+        entry = _put(lldp, "roundel-lldp", "neighbor")
+        for leaf, text in (("interface", neighbor.interface), ("system-name", neighbor.system_name), ("port-id", neighbor.port_id)):
+            _put(entry, "roundel-lldp", leaf, text)
+    return elements
+
+
+def _protocol_state(device: Device, routing: Element) -> None:
+    """The neighbours of the protocols that are configured."""
+    for ospf in routing.iter(_tag("roundel-ospf", "ospf")):
+        for neighbor in device.state.neighbors(device.name):
+            entry = _put(ospf, "roundel-ospf", "neighbor")
+            _put(entry, "roundel-ospf", "interface", neighbor.interface)
+            _put(entry, "roundel-ospf", "neighbor-router-id", neighbor.router_id)
+            _put(entry, "roundel-ospf", "address", neighbor.address)
+            _put(entry, "roundel-ospf", "state", neighbor.state)
+
+
+def _ribs(device: Device, routing: Element) -> None:
+    """RFC 8349, section 5.2: a table for each family of addresses."""
+    ribs = _put(routing, "ietf-routing", "ribs")
+    for family in ("ipv4", "ipv6"):
+        module = f"ietf-{family}-unicast-routing"
+        rib = _put(ribs, "ietf-routing", "rib")
+        _put(rib, "ietf-routing", "name", f"{family}-main")
+        kind = _put(rib, "ietf-routing", "address-family")
+        kind.text = f"{family[:2]}:{family}-unicast"
+        kind = _identity(kind, "address-family", module, f"{family}-unicast")
+        table = _put(rib, "ietf-routing", "routes")
+        for route in routes(device.state, device.name):
+            if (":" in route.prefix) != (family == "ipv6"):
+                continue
+            entry = _put(table, "ietf-routing", "route")
+            _put(entry, module, "destination-prefix", route.prefix)
+            hop = _put(entry, "ietf-routing", "next-hop")
+            _put(hop, "ietf-routing", "outgoing-interface", route.interface)
+            if route.next_hop != "-":
+                _put(hop, module, "next-hop-address", route.next_hop)
+            owner, source = _SOURCES[route.source]
+            _identity(_put(entry, "ietf-routing", "source-protocol"), "source-protocol", owner, source)
+            _put(entry, "ietf-routing", "metric", str(route.metric))
+
+
+def _identity(element: Element, name: str, module: str, identity: str) -> Element:
+    """The element again, with an identity and the prefix that it needs."""
+    outer = element.getparent()
+    outer.remove(element)
+    if module == "ietf-routing":
+        return _put(outer, module, name, identity)
+    made = etree.SubElement(outer, _tag("ietf-routing", name), nsmap={None: NAMESPACES["ietf-routing"], "x": NAMESPACES[module]})
+    made.text = f"x:{identity}"
+    return made
