@@ -25,7 +25,7 @@ def tree_of(text: str) -> Node:
 
 def device_text(text: str) -> str:
     """The same as the device spells it: identities always with their modules."""
-    return text.replace("= ethernetCsmacd", "= iana-if-type:ethernetCsmacd")
+    return text.replace("= ethernet", "= roundel-if-type:ethernet")
 
 
 @st.composite
@@ -48,7 +48,7 @@ def configurations(draw: st.DrawFn) -> str:
     ports = sorted(draw(st.sets(ONE(["port1", "port2", "port3"]))))
     for number, port in enumerate(ports):
         here = f"/interfaces/interface[name={port}]"
-        lines.append(f"{here}/type = ethernetCsmacd")
+        lines.append(f"{here}/type = ethernet")
         lines += draw(ONE([[], [f"{here}/enabled = false"]])) + draw(ONE([[], [f'{here}/description = "a / b = c [d]"']]))
         lines += draw(ONE([[], [f"{here}/ipv4"], [f"{here}/ipv4/address[ip=203.0.113.{number}]/prefix-length = {draw(ONE([24, 30]))}"]]))
         way = draw(ONE(["", "ingress", "egress"])) if acls else ""

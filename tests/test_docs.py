@@ -5,6 +5,7 @@ from __future__ import annotations
 import doctest
 import re
 import shlex
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -82,6 +83,10 @@ class RoutersTest(PageTest):
 
     def test_the_page_about_platforms(self) -> None:
         self.check("platforms.md")
+
+    def test_the_page_about_netconf(self) -> None:
+        shutil.copytree(ROOT / "tests" / "data" / "yang", self.estate / "modules")
+        self.check("netconf.md")
 
     def test_the_page_about_connections(self) -> None:
         self.check("connections.md")

@@ -139,11 +139,11 @@ class XmlTest(unittest.TestCase):
                 self.assertTrue(any(number == line and told in message for number, message in found), found)
 
     def test_spelling_makes_no_difference(self) -> None:
-        one = tree_of("/interfaces/interface[name=port1]/type = ethernetCsmacd\n/interfaces/interface[name=port1]/ipv4/mtu = 1500\n")
+        one = tree_of("/interfaces/interface[name=port1]/type = ethernet\n/interfaces/interface[name=port1]/ipv4/mtu = 1500\n")
         other = (
             '<?xml version="1.0"?>\n<data><i:interfaces xmlns:i="urn:ietf:params:xml:ns:yang:ietf-interfaces"><i:interface\n>'
             '<p:ipv4 xmlns:p="urn:ietf:params:xml:ns:yang:ietf-ip"><p:mtu> 1500\n</p:mtu></p:ipv4><!-- hm --><i:enabled>true</i:enabled>'
-            '<i:type xmlns:k="urn:ietf:params:xml:ns:yang:iana-if-type">k:ethernetCsmacd</i:type><i:name>port1</i:name></i:interface>'
+            '<i:type xmlns:k="urn:example:roundel:if-type">k:ethernet</i:type><i:name>port1</i:name></i:interface>'
             "</i:interfaces></data>"
         )
         self.assertEqual(canonical(SYNTAX.parse(other).tree), one)

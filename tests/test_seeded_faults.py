@@ -1,4 +1,4 @@
-"""Devices of both systems, each with a fault of its own by chance: whatever is reported of one is what it runs.
+"""Devices of all systems, each with a fault of its own by chance: whatever is reported of one is what it runs.
 
 OAST_FAULTS=200 python -m unittest test_seeded_faults (in tests/) tries as many.
 """
@@ -12,11 +12,38 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import roundels
 from hostile import COWL_STARTUP, COWL_TEMPLATE, PASSWORDS, STARTUP, TEMPLATE
 from larkwater import Run, program, simulator_of
 from oast.config.tree import Node
 from trees import cowl_tree_of, tree_of
 
+# A roundel that is told by XML and by paths what the others are told.
+ROUNDEL_TEMPLATE = """{#
+section: all
+owns: [system/contact, system/ntp, "snmp/community *", acls/acl gate, interfaces/interface port1/description, interfaces/interface port1/enabled]
+#}
+/system/contact = desk-{{ round }}
+/system/ntp/server[name=a]/udp/address = 192.0.2.1
+/snmp/community[index=read]/text-name = {{ read }}
+/snmp/community[index=read]/security-name = {{ read }}
+/acls/acl[name=gate]/aces/ace[name=first]/actions/forwarding = accept
+/acls/acl[name=gate]/aces/ace[name=first]/matches/ipv4/source-ipv4-network = 198.51.100.0/24
+/acls/acl[name=gate]/aces/ace[name=last]/actions/forwarding = drop
+/interfaces/interface[name=port1]/description = "round {{ round }}"
+/interfaces/interface[name=port1]/enabled = false
+"""
+ROUNDEL_STARTUP = """/system/hostname = {name}
+/system/contact = before
+/system/ntp/server[name=b]/udp/address = 192.0.2.9
+/acls/acl[name=gate]/aces/ace[name=last]/actions/forwarding = ietf-access-control-list:accept
+/interfaces/interface[name=manage0]/type = roundel-if-type:ethernet
+/interfaces/interface[name=manage0]/ipv4/address[ip=192.0.2.7]/prefix-length = 24
+/interfaces/interface[name=port1]/type = roundel-if-type:ethernet
+/interfaces/interface[name=port1]/description = before
+/interfaces/interface[name=port1]/enabled = false
+"""
+STARTUPS = {"bine": STARTUP, "cowl": COWL_STARTUP, "roundel": ROUNDEL_STARTUP}
 FAULTS = int(os.environ.get("OAST_FAULTS", "8"))
 TOGETHER = 20
 KINDS = (
@@ -28,6 +55,7 @@ KINDS = (
     "untrue",
     "full",
     "forgets",
+    "busy",
     "log",
     "prompt",
     "long",
@@ -46,6 +74,8 @@ LINES = (
     "save",
     "commit",
     "confirm",
+    "persist-id",
+    "edit-config",
     "lock",
     "running",
     "",
@@ -74,13 +104,13 @@ class SeededTest(unittest.TestCase):
 
     def lay_out(self, number: int) -> dict[str, str]:
         """An estate of `number` devices that have nothing to do with each other; their systems by name."""
-        systems = {f"pier-{n}": "bine" if n % 2 else "cowl" for n in range(1, number + 1)}
+        systems = {f"pier-{n}": tuple(STARTUPS)[n % len(STARTUPS)] for n in range(1, number + 1)}
         inventory, network = (
             "devices:\n",
             "format: 1\naccounts:\n  - {name: oast, password: login}\nprivilege-password: privilege\ndevices:\n",
         )
         for n, (name, system) in enumerate(systems.items(), 1):
-            startup = (STARTUP if system == "bine" else COWL_STARTUP).format(name=name).replace("192.0.2.7", f"192.0.2.{n}")
+            startup = STARTUPS[system].format(name=name).replace("192.0.2.7", f"192.0.2.{n}")
             self.write(f"startup/{name}.txt", startup)
             inventory += f"  {name}: {{address: 192.0.2.{n}, platform: {system}}}\n"
             network += f"  {name}: {{system: {system}, management: 192.0.2.{n}, startup: startup/{name}.txt, ports: [manage0, port1]}}\n"
@@ -92,6 +122,7 @@ class SeededTest(unittest.TestCase):
             ("intent.yaml", "sections:\n  - section: all\n"),
             ("templates/bine/all.j2", TEMPLATE),
             ("templates/cowl/all.j2", COWL_TEMPLATE),
+            ("templates/roundel/all.j2", ROUNDEL_TEMPLATE),
         ):
             self.write(file, text)
         return systems
@@ -113,6 +144,9 @@ class SeededTest(unittest.TestCase):
         return said.partition(f"{last}\n")[2].rpartition("\n")[0].rpartition("leave")[0].rpartition("\n")[0] + "\n"
 
     def tree(self, name: str, system: str) -> Node:
+        if system == "roundel":
+            # It has no command line; what it runs stands on its own disk.
+            return roundels.tree_of((self.estate / ".oast" / "sim" / "devices" / name / "running").read_text())
         text = self.running(name, system)
         return tree_of(text) if system == "bine" else cowl_tree_of(text)
 

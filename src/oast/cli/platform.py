@@ -166,6 +166,7 @@ def _document(platform: Platform) -> dict[str, object]:
     return {
         "name": platform.name,
         "syntax": platform.syntax,
+        "transport": platform.transport,
         "statements": _statements(platform),
         "levels": list(platform.dialect.prompts),
         "privileged": sorted(platform.dialect.privileged),
@@ -184,11 +185,16 @@ def _show_platform(platform: Platform) -> None:
     number = _statements(platform)
     knows = plural(number, "statement") if number else "no grammar: every line is known by its words alone"
     out.print(Text.assemble((platform.name, "bold"), f": {platform.syntax}, {knows}"))
-    out.print(
-        f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {', '.join(sorted(platform.dialect.privileged))}"
-    )
-    out.print(f"way back: {way_back_of(platform).name}")
+    if platform.netconf is not None:
+        out.print(f"over NETCONF; read are: {', '.join(platform.netconf.read)}")
+    else:
+        out.print(f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {_privileged(platform)}")
+    out.print(f"way back: {'what its hello offers' if platform.netconf is not None else way_back_of(platform).name}")
     out.print(f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}")
+
+
+def _privileged(platform: Platform) -> str:
+    return ", ".join(sorted(platform.dialect.privileged))
 
 
 def _show_listing(options: argparse.Namespace, found: Understanding, path: Path) -> None:

@@ -212,9 +212,13 @@ async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps |
 
     async def shell(connection: asyncssh.SSHClientConnection) -> tuple[asyncssh.SSHClientChannel[str], Arriving[str]]:
         arriving = Arriving("")
-        channel, _ = await connection.create_session(
-            lambda: arriving, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
-        )
+        try:
+            channel, _ = await connection.create_session(
+                lambda: arriving, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
+            )
+        except asyncssh.ChannelOpenError:
+            hint = 'is it one that speaks NETCONF? its platform says so then: transport = "netconf"'
+            raise ConnectionFailed("the device has no command line", hint=hint) from None
         return channel, arriving
 
     return await _opened(target, login, timeout_s, jumps, shell)

@@ -83,10 +83,11 @@ async def tried(connector: Connector, device: Device, platform: Platform, syntax
 
     The transcript goes to `log` when something fails. Never raises DeviceError.
     """
-    what = "connect, log in, and wait for the first prompt"
+    what = "connect, log in, and " + ("wait for the first prompt" if platform.netconf is None else "exchange hellos")
     try:
         async with connector.session(device, platform, log) as session:
-            yield Step(what, True, f"level '{session.level}'")
+            offered = ", ".join(sorted(session.capabilities)) or "nothing"
+            yield Step(what, True, f"level '{session.level}'" if platform.netconf is None else f"it offers {offered}")
             for what, trial in _trials(session, platform, syntax):
                 try:
                     yield Step(what, True, await trial())

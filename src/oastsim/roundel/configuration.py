@@ -23,7 +23,7 @@ from oastsim.model import Data, Tree, Wrong
 from oastsim.roundel.schema import SCHEMA
 
 OSPF, BGP, STATIC = "roundel-ospf:ospf", "roundel-bgp:bgp", "ietf-routing:static"
-VLAN, LOOPBACK = "iana-if-type:l2vlan", "iana-if-type:softwareLoopback"
+VLAN, LOOPBACK = "roundel-if-type:vlan", "roundel-if-type:loopback"
 _PROTOCOLS = {"1": "icmp", "58": "icmp", "6": "tcp", "17": "udp", "89": "ospf"}
 
 

@@ -12,7 +12,7 @@ OWN = Path(__file__).parent / "yang"
 # The features that it has of each (RFC 7950, section 7.20.1).
 IMPLEMENTED: Mapping[str, tuple[str, ...]] = {
     "ietf-interfaces": (),
-    "iana-if-type": (),
+    "roundel-if-type": (),
     "ietf-ip": (),
     "ietf-system": ("authentication", "local-users", "ntp", "ntp-udp-port", "timezone-name"),
     "ietf-routing": (),

@@ -14,7 +14,7 @@ from oastsim.values import Check
 NAMESPACES: Mapping[str, str] = {
     "ietf-access-control-list": "urn:ietf:params:xml:ns:yang:ietf-access-control-list",
     "ietf-interfaces": "urn:ietf:params:xml:ns:yang:ietf-interfaces",
-    "iana-if-type": "urn:ietf:params:xml:ns:yang:iana-if-type",
+    "roundel-if-type": "urn:example:roundel:if-type",
     "ietf-ip": "urn:ietf:params:xml:ns:yang:ietf-ip",
     "ietf-ipv4-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv4-unicast-routing",
     "ietf-ipv6-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv6-unicast-routing",
@@ -268,7 +268,7 @@ SCHEMA = box(
                 "name",
                 leaf("name", sized(1, 64)),
                 leaf("description", text),
-                identity("type", r"iana-if-type:[A-Za-z][A-Za-z0-9]*", needed=True),
+                identity("type", "roundel-if-type:ethernet", "roundel-if-type:loopback", "roundel-if-type:vlan", needed=True),
                 flag("enabled", "true"),
                 _address("ipv4", 4),
                 _address("ipv6", 6),
