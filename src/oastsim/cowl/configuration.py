@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterator, Mapping
 
 from oastsim.cowl.schema import SCHEMA
@@ -20,6 +19,7 @@ from oastsim.facts import (
     ipv6_of,
 )
 from oastsim.model import Data, Tree, Wrong
+from oastsim.tree_facts import addresses, ospf_interfaces
 
 
 def empty() -> Tree:
@@ -68,7 +68,7 @@ def problems(tree: Tree, ports: frozenset[str]) -> Iterator[Wrong]:
 def facts_of(tree: Tree) -> Facts:
     """What the configuration says of interfaces, switching and routing."""
     ospf = tree.at("ospf")
-    in_ospf = dict(_ospf_interfaces(ospf)) if ospf is not None else {}
+    in_ospf = dict(ospf_interfaces(ospf)) if ospf is not None else {}
     interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
     statics = tuple(
         StaticRoute(prefix, tuple(route["next-hop"]), int(route.get("route-preference", 10)))
@@ -86,22 +86,6 @@ def facts_of(tree: Tree) -> Facts:
     )
 
 
-def _ospf_interfaces(ospf: Data) -> Iterator[tuple[str, OspfInterface]]:
-    for (area,), data in ospf.get("area", {}).items():
-        for (name,), one in data.get("interface", {}).items():
-            yield (
-                name,
-                OspfInterface(
-                    area,
-                    int(one.get("cost", 10)),
-                    int(one.get("hello-interval", 10)),
-                    int(one.get("dead-interval", 40)),
-                    one.get("interface-type", "broadcast"),
-                    one.get("passive", "false") == "true",
-                ),
-            )
-
-
 def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
     switched = data.get("switched-vlan")
     switching = None
@@ -115,18 +99,12 @@ def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
         data.get("enabled", "true") == "true",
         int(data.get("mtu", 1500)),
         int(name[4:]) if name.startswith("vlan") else None,
-        tuple(ipv4_of(address) for address in _addresses(data, "ipv4")),
-        tuple(ipv6_of(address) for address in _addresses(data, "ipv6")),
+        tuple(ipv4_of(address) for address in addresses(data.get("ipv4", {}))),
+        tuple(ipv6_of(address) for address in addresses(data.get("ipv6", {}))),
         ospf,
         switching,
         data.get("aggregate"),
     )
-
-
-def _addresses(data: Data, family: str) -> Iterator[str]:
-    found = data.get(family, {}).get("address", {})
-    made = [f"{ip}/{address['prefix-length']}" for (ip,), address in found.items() if "prefix-length" in address]
-    return iter(sorted(made, key=lambda address: ipaddress.ip_interface(address)))
 
 
 def filters_of(tree: Tree) -> Filters:

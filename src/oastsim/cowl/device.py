@@ -6,90 +6,43 @@ import asyncio
 from dataclasses import dataclass
 from pathlib import Path
 
-from oastsim.cowl.configuration import empty, facts_of, filters_of, problems
+from oastsim.cowl.configuration import facts_of, filters_of, problems
+from oastsim.cowl.schema import SCHEMA
 from oastsim.cowl.shell import Shell
-from oastsim.device import SimulatedDevice
-from oastsim.facts import Filters
-from oastsim.model import Data, Tree, Wrong
+from oastsim.model import Wrong
 from oastsim.network import Account, DevicePlan
-from oastsim.passwords import fits, hashed
+from oastsim.passwords import hashed
 from oastsim.state import NetworkState
-
-NEVER_S = 10_000_000
+from oastsim.tree_device import NEVER_S, System, TreeDevice, Waiting
 
 
 @dataclass
-class Pending:
-    """A commit that is undone at `until` (of the event loop's clock) unless it is confirmed; `before` is what ran before it."""
+class Pending(Waiting):
+    """`by` is who has committed."""
 
-    before: Tree
     by: str
-    until: float
-    timer: asyncio.TimerHandle
 
 
-class Device(SimulatedDevice):
-    """One device. Its files are running, startup, and archive: what ran before a commit that waits to be confirmed."""
+class Device(TreeDevice):
+    """One device."""
+
+    system = System("cowl", SCHEMA, ("users", "user"), "password-hash", facts_of, filters_of, problems)
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
         super().__init__(plan, folder, state)
-        self.running = empty()
-        self.candidate = empty()
-        self.startup = ""
         self.pending: Pending | None = None
         self.locked_by: Shell | None = None
 
-    def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
-        archived = self.read("archive")
-        kept = archived if archived is not None else self.read("running")
-        try:
-            if kept is None:
-                self.running.load(self.plan.startup)
-                for account in accounts:
-                    user = f"/users/user[name={account.name}]"
-                    self.running.load(f"{user}/role = {account.role}\n{user}/password-hash = {hashed(account.password)}\n")
-                self.startup = self.running.text()
-            else:
-                self.running.load(kept)
-                self.startup = self.read("startup") or ""
-            for wrong in problems(self.running, self.plan.ports):
-                raise wrong
-        except Wrong as wrong:
-            raise ValueError(f"{self.name}: what it starts with is refused: {wrong.message} ({wrong.path})") from None
-        self.candidate = self.running.copy()
-        self.tell(facts_of(self.running))
-        self.keep()
+    @property
+    def waiting(self) -> Waiting | None:
+        return self.pending
 
-    def keep(self) -> None:
-        before = None if self.pending is None else self.pending.before.text()
-        self.write({"running": self.running.text(), "startup": self.startup, "archive": before})
+    def account_text(self, account: Account) -> str:
+        user = f"/users/user[name={account.name}]"
+        return f"{user}/role = {account.role}\n{user}/password-hash = {hashed(account.password)}\n"
 
     def terminal(self, user: str, height: int) -> Shell:
         return Shell(self, user, height)
-
-    def settle(self) -> None:
-        return  # What is committed is told at once.
-
-    def filters(self) -> Filters:
-        return filters_of(self.running)
-
-    @property
-    def hostname(self) -> str:
-        return str((self.running.at("system") or {}).get("hostname", "cowl"))
-
-    # --- who may come in ------------------------------------------------------------------------------------------
-
-    def user(self, name: str) -> Data | None:
-        found: Data | None = self.running.at("users", "user", (name,))
-        return found
-
-    def password_fits(self, name: str, password: str) -> bool:
-        user = self.user(name)
-        return user is not None and "password-hash" in user and fits(password, user["password-hash"])
-
-    def keys_of(self, name: str) -> list[str]:
-        user = self.user(name) or {}
-        return [f"{key['algorithm']} {key['key-data']}" for key in user.get("authorized-key", {}).values()]
 
     # --- from candidate to running and back --------------------------------------------------------------------------
 
@@ -107,11 +60,9 @@ class Device(SimulatedDevice):
         before, self.running = self.running, self.candidate.copy()
         if seconds is not None:
             loop = asyncio.get_running_loop()
-            self.pending = Pending(
-                before, by, loop.time() + seconds, loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.cancel)
-            )
-        self.keep()
-        self.tell(facts_of(self.running))
+            timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.cancel)
+            self.pending = Pending(before, loop.time() + seconds, timer, by)
+        self.kept_and_told()
 
     def confirm(self) -> None:
         """What was committed stays. Raises Wrong when no commit waits."""
@@ -128,8 +79,7 @@ class Device(SimulatedDevice):
         self.pending.timer.cancel()
         self.running, self.pending = self.pending.before, None
         self.candidate = self.running.copy()
-        self.keep()
-        self.tell(facts_of(self.running))
+        self.kept_and_told()
 
     def save(self) -> None:
         """What runs is what the device starts with. Raises Wrong when there is no room for it."""
@@ -145,11 +95,4 @@ class Device(SimulatedDevice):
         if self.pending is not None:
             self.pending.timer.cancel()
         self.pending = self.locked_by = None
-        self.running = empty()
-        self.running.load(self.startup)
-        self.candidate = self.running.copy()
-        self.keep()
-        self.tell(facts_of(self.running))
-
-    def waits_s(self) -> int | None:
-        return None if self.pending is None else max(0, round(self.pending.until - asyncio.get_running_loop().time()))
+        self.run_startup()

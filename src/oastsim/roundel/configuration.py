@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterator
 
 from oastsim.facts import (
@@ -21,6 +20,7 @@ from oastsim.facts import (
 )
 from oastsim.model import Data, Tree, Wrong
 from oastsim.roundel.schema import SCHEMA
+from oastsim.tree_facts import addresses, ospf_interfaces
 
 OSPF, BGP, STATIC = "roundel-ospf:ospf", "roundel-bgp:bgp", "ietf-routing:static"
 VLAN, LOOPBACK = "roundel-if-type:vlan", "roundel-if-type:loopback"
@@ -79,7 +79,7 @@ def facts_of(tree: Tree) -> Facts:
     protocols = _protocols(tree)
     ospf = next((data["ospf"] for (kind, _), data in protocols if kind == OSPF and "ospf" in data), None)
     bgp = next((data["bgp"] for (kind, _), data in protocols if kind == BGP and "bgp" in data), None)
-    in_ospf = dict(_ospf_interfaces(ospf)) if ospf is not None else {}
+    in_ospf = dict(ospf_interfaces(ospf)) if ospf is not None else {}
     interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
     return Facts(
         (tree.at("system") or {}).get("hostname", "roundel"),
@@ -108,22 +108,6 @@ def _static(data: Data) -> Iterator[StaticRoute]:
             yield StaticRoute(prefix, tuple(one for one in hops if one), 10)
 
 
-def _ospf_interfaces(ospf: Data) -> Iterator[tuple[str, OspfInterface]]:
-    for (area,), data in ospf.get("area", {}).items():
-        for (name,), one in data.get("interface", {}).items():
-            yield (
-                name,
-                OspfInterface(
-                    area,
-                    int(one.get("cost", 10)),
-                    int(one.get("hello-interval", 10)),
-                    int(one.get("dead-interval", 40)),
-                    one.get("interface-type", "broadcast"),
-                    one.get("passive", "false") == "true",
-                ),
-            )
-
-
 def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
     return Interface(
         name,
@@ -138,9 +122,7 @@ def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
 
 def _addresses(data: Data, family: str) -> Iterator[str]:
     held = data.get(family, {})
-    found = held.get("address", {}) if held.get("enabled", "true") == "true" else {}
-    made = [f"{ip}/{address['prefix-length']}" for (ip,), address in found.items() if "prefix-length" in address]
-    return iter(sorted(made, key=lambda address: ipaddress.ip_interface(address)))
+    return addresses(held) if held.get("enabled", "true") == "true" else iter(())
 
 
 def filters_of(tree: Tree) -> Filters:

@@ -6,67 +6,43 @@ import asyncio
 from dataclasses import dataclass
 from pathlib import Path
 
-from oastsim.device import SimulatedDevice
-from oastsim.facts import Filters
-from oastsim.model import Data, Tree, Wrong
+from oastsim.model import Tree
 from oastsim.network import Account, DevicePlan
-from oastsim.passwords import fits, hashed
+from oastsim.passwords import hashed
 from oastsim.roundel.configuration import empty, facts_of, filters_of, problems
 from oastsim.roundel.elements import RpcError, error_of
+from oastsim.roundel.schema import SCHEMA
 from oastsim.roundel.service import Service
 from oastsim.state import NetworkState
 from oastsim.terminal import Terminal
-
-NEVER_S = 10_000_000
+from oastsim.tree_device import NEVER_S, System, TreeDevice, Waiting
 
 
 @dataclass
-class Pending:
-    """A commit that is undone at `until` (of the event loop's clock) unless it is confirmed: by whoever knows `persist`, or, without
-    one, by the session `owner` before it ends. `before` is what ran before it."""
+class Pending(Waiting):
+    """It is confirmed by whoever knows `persist`, or, without one, by the session `owner` before it ends."""
 
-    before: Tree
     owner: Service | None
     persist: str | None
-    until: float
-    timer: asyncio.TimerHandle
 
 
-class Device(SimulatedDevice):
-    """One device. Its files are running, startup, and archive: what ran before a commit that waits to be confirmed."""
+class Device(TreeDevice):
+    """One device."""
+
+    system = System("roundel", SCHEMA, ("system", "authentication", "user"), "password", facts_of, filters_of, problems)
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
         super().__init__(plan, folder, state)
-        self.running = empty()
-        self.candidate = empty()
-        self.startup = ""
         self.pending: Pending | None = None
         self.locks: dict[str, Service] = {}
         self._numbered = 0
 
-    def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
-        archived = self.read("archive")
-        kept = archived if archived is not None else self.read("running")
-        try:
-            if kept is None:
-                self.running.load(self.plan.startup)
-                for account in accounts:
-                    self.running.load(f"/system/authentication/user[name={account.name}]/password = {hashed(account.password)}\n")
-                self.startup = self.running.text()
-            else:
-                self.running.load(kept)
-                self.startup = self.read("startup") or ""
-            for wrong in problems(self.running, self.plan.ports):
-                raise wrong
-        except Wrong as wrong:
-            raise ValueError(f"{self.name}: what it starts with is refused: {wrong.message} ({wrong.path})") from None
-        self.candidate = self.running.copy()
-        self.tell(facts_of(self.running))
-        self.keep()
+    @property
+    def waiting(self) -> Waiting | None:
+        return self.pending
 
-    def keep(self) -> None:
-        before = None if self.pending is None else self.pending.before.text()
-        self.write({"running": self.running.text(), "startup": self.startup, "archive": before})
+    def account_text(self, account: Account) -> str:
+        return f"/system/authentication/user[name={account.name}]/password = {hashed(account.password)}\n"
 
     def terminal(self, user: str, height: int) -> Terminal:
         raise ValueError("a roundel has no command line")
@@ -74,30 +50,6 @@ class Device(SimulatedDevice):
     def service(self, user: str) -> Service:
         self._numbered += 1
         return Service(self, user, self._numbered)
-
-    def settle(self) -> None:
-        return  # What is committed is told at once.
-
-    def filters(self) -> Filters:
-        return filters_of(self.running)
-
-    @property
-    def hostname(self) -> str:
-        return str((self.running.at("system") or {}).get("hostname", "roundel"))
-
-    # --- who may come in ------------------------------------------------------------------------------------------
-
-    def user(self, name: str) -> Data | None:
-        found: Data | None = self.running.at("system", "authentication", "user", (name,))
-        return found
-
-    def password_fits(self, name: str, password: str) -> bool:
-        user = self.user(name)
-        return user is not None and "password" in user and fits(password, user["password"])
-
-    def keys_of(self, name: str) -> list[str]:
-        user = self.user(name) or {}
-        return [f"{key['algorithm']} {key['key-data']}" for key in user.get("authorized-key", {}).values()]
 
     # --- datastores -----------------------------------------------------------------------------------------------
 
@@ -125,8 +77,7 @@ class Device(SimulatedDevice):
         self.running = tree
         if "candidate" in self.plan.without:
             self.candidate = tree.copy()
-        self.keep()
-        self.tell(facts_of(self.running))
+        self.kept_and_told()
 
     def need_room(self) -> None:
         if self.fault.full:
@@ -156,10 +107,9 @@ class Device(SimulatedDevice):
             loop = asyncio.get_running_loop()
             until = loop.time() + seconds
             timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self._gone_off)
-            self.pending = Pending(before, by, persist, until, timer)
+            self.pending = Pending(before, until, timer, by, persist)
         self.running = after
-        self.keep()
-        self.tell(facts_of(self.running))
+        self.kept_and_told()
 
     def _stop(self) -> None:
         if self.pending is not None:
@@ -182,8 +132,7 @@ class Device(SimulatedDevice):
         before = self.pending.before
         self._stop()
         self.running = before
-        self.keep()
-        self.tell(facts_of(self.running))
+        self.kept_and_told()
 
     def cancel(self, by: Service, persist_id: str | None) -> None:
         """RFC 6241, section 8.4.4.1. Raises RpcError."""
@@ -203,11 +152,4 @@ class Device(SimulatedDevice):
     def load_startup(self) -> None:
         self._stop()
         self.locks = {}
-        self.running = empty()
-        self.running.load(self.startup)
-        self.candidate = self.running.copy()
-        self.keep()
-        self.tell(facts_of(self.running))
-
-    def waits_s(self) -> int | None:
-        return None if self.pending is None else max(0, round(self.pending.until - asyncio.get_running_loop().time()))
+        self.run_startup()
