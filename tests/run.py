@@ -34,6 +34,9 @@ WAITING = (
     "test_bring_up",
     "test_interrupts",
     "test_hostile_devices",
+    "test_roundel",
+    "test_roundel_disturbed",
+    "test_cowl",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 

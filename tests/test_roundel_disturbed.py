@@ -1,0 +1,99 @@
+"""roundels with which something is wrong, with somebody else on them, and such as offer less than others."""
+
+from __future__ import annotations
+
+import unittest
+
+from wharf import QUICK, ProgramTest
+
+
+class DisturbedTest(ProgramTest):
+    def test_a_device_that_is_lost_at_the_confirmation_goes_back_by_itself(self) -> None:
+        before = self.kept("rt-3")
+        self.oast("sim", "fault", "rt-3", "drop", "--match", "persist-id")
+        found = self.push(*QUICK, expect=4)["rt-3"]
+        self.oast("sim", "fault", "rt-3", "none")
+        self.assertEqual((found["state"], self.kept("rt-3")), ("reverted", before), found)
+
+    def test_a_device_that_goes_back_only_when_it_is_left_alone_goes_back(self) -> None:
+        before = self.kept("rt-3")
+        self.oast("sim", "fault", "rt-3", "busy", "--seconds", "0.8")
+        self.edit("values/addresses.yaml", "203.0.113.25", "203.0.113.125")
+        found = self.push("--on", "name=rt-3", *QUICK, expect=5)["rt-3"]
+        self.assertEqual((found["state"], self.kept("rt-3")), ("reverted", before), found)
+
+    def test_an_ok_that_is_not_true_is_not_believed(self) -> None:
+        for match, told in (
+            ("<commit", "differences are left"),
+            ("edit-config", "its candidate lacks"),
+            ("copy-config", "would start with something else"),
+        ):
+            with self.subTest(match=match):
+                self.oast("sim", "fault", "rt-1", "untrue", "--match", match)
+                before = self.kept("rt-1")
+                found = self.push(*QUICK, expect=4)["rt-1"]
+                self.oast("sim", "fault", "rt-1", "none")
+                self.assertIn(told, found["reason"])
+                self.assertEqual(found["state"] == "delivered", self.kept("rt-1") != before, found)
+
+
+class SomebodyElseTest(ProgramTest):
+    def test_what_somebody_else_has_begun_is_left_alone(self) -> None:
+        with self.client("rt-1") as one, self.client("rt-2") as two:
+            contact = '<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>pier</location></system>'
+            edit = f"<edit-config><target><candidate/></target><config>{contact}</config></edit-config>"
+            self.assertIn("<ok/>", one.ask(edit))
+            self.assertIn("<ok/>", one.ask("<commit><confirmed/><confirm-timeout>300</confirm-timeout><persist>mine</persist></commit>"))
+            self.assertIn("<ok/>", two.ask(edit))
+            found = self.push(expect=4)
+            for name, told in (("rt-1", "a commit waits to be confirmed"), ("rt-2", "holds changes that are not committed")):
+                self.assertIn("somebody else is at its", found[name]["reason"])
+                self.assertIn(told, found[name]["reason"])
+                self.assertEqual(found[name]["state"], "unchanged")
+            self.assertIn("<ok/>", one.ask("<commit><persist-id>mine</persist-id></commit>"), "her commit still waits")
+            self.assertIn("location", two.ask("<get-config><source><candidate/></source></get-config>"), "her edit is still there")
+            self.assertNotIn("contact", self.kept("rt-1"))
+
+
+class OldTest(ProgramTest):
+    """Sessions of base:1.0, in which a commit ends with its session."""
+
+    without = ("base:1.1", "startup", "validate")
+
+    def test_it_is_delivered_and_goes_back_with_its_session(self) -> None:
+        before = self.kept("rt-1")
+        self.oast("sim", "fault", "rt-1", "refuse", "--match", '<commit xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>')
+        found = self.push("--on", "name=rt-1", "--revert-timer", "60", expect=5)["rt-1"]
+        self.assertEqual((found["state"], self.kept("rt-1")), ("reverted", before), found)
+        self.oast("sim", "fault", "rt-1", "none")
+        self.assertEqual({d["state"] for d in self.push().values()}, {"delivered"})
+        self.assertIn("nothing to do", self.oast("diff").out)
+
+
+class RunningTest(ProgramTest):
+    """Servers without a candidate are edited as they run."""
+
+    without = ("candidate", "confirmed-commit")
+
+    def test_it_is_edited_as_it_runs_and_taken_back_by_inverse_edits(self) -> None:
+        before = self.kept("rt-1")
+        self.edit("values/addresses.yaml", "203.0.113.26", "203.0.113.126")
+        found = self.push("--on", "name=rt-1", *QUICK, expect=5)["rt-1"]
+        self.assertEqual((found["state"], found["way_back"]), ("reverted", "inverse edits that Oast sends"))
+        self.assertEqual(self.kept("rt-1"), before)
+        self.edit("values/addresses.yaml", "203.0.113.126", "203.0.113.26")
+        self.assertEqual({d["state"] for d in self.push().values()}, {"delivered"})
+
+
+class NeitherTest(ProgramTest):
+    without = ("candidate", "rollback-on-error")
+
+    def test_it_is_refused_with_the_reason(self) -> None:
+        before = self.kept("rt-1")
+        found = self.push("--on", "name=rt-1", expect=4)["rt-1"]
+        self.assertIn("its hello offers neither candidate nor rollback-on-error", found["reason"])
+        self.assertEqual((found["state"], self.kept("rt-1")), ("unchanged", before))
+
+
+if __name__ == "__main__":
+    unittest.main()
