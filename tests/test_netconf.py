@@ -4,20 +4,28 @@ from __future__ import annotations
 
 import itertools
 import unittest
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from lxml import etree
 
+from oast.change.compare import REPLACE
+from oast.change.strategies.contract import Phase, Work
 from oast.change.strategies.error_path import command_at
+from oast.change.strategies.netconf import ConfirmedCommit
 from oast.config.commands import Command
 from oast.config.difference import difference
 from oast.config.line import Line
+from oast.config.ownership import Scope
 from oast.config.tree import canonical
 from oast.config.xml_edits import config_parts
 from oast.connect.netconf.framing import END_OF_MESSAGE, Decoder, FramingError, encoded
-from oast.connect.netconf.messages import NotNetconf, capabilities_in, errors_in, hello, parsed
+from oast.connect.netconf.messages import NotNetconf, RpcError, capabilities_in, errors_in, hello, parsed
 from oast.connect.netconf.offered import Offered
+from oast.connect.netconf.session import NetconfSession, Refused
+from oast.connect.session import Capability
+from oast.errors import ConnectionFailed, ProtocolError
 from oastsim.model import Tree
 from oastsim.roundel.elements import edit, printed
 from oastsim.roundel.framing import Framing
@@ -115,6 +123,37 @@ class MessageTest(unittest.TestCase):
             self.assertEqual(command_at(path, commands), number, path)
 
 
+class LockedOutTest(unittest.IsolatedAsyncioTestCase):
+    """A lock that somebody holds, a session of ours that the device still believes in perhaps, says nothing of a commit."""
+
+    def delivery(self, *tags: str | None) -> ConfirmedCommit:
+        """A delivery to a device that answers one operation after the other, with an error of each tag."""
+        answers = [None if tag is None else Refused([RpcError("protocol", tag, "error")], "commit", str) for tag in tags]
+        session = mock.Mock(spec=NetconfSession, capabilities=frozenset((Capability.PERSIST,)), held=set(), committed=False)
+        session.rpc = mock.AsyncMock(side_effect=answers)
+        session.read = mock.AsyncMock(return_value="/system/contact = b\n")
+        intent = mock.Mock(scope=Scope((("*",),)), tree=tree_of("/system/contact = b\n"))
+        comparison = mock.Mock(intent=intent, running=tree_of("/system/contact = a\n"), manner=REPLACE, commands=())
+        return ConfirmedCommit(session, Work(comparison, SYNTAX, lambda phase: None, lambda number: None, "word"))
+
+    async def test_a_confirmation_is_proved_by_a_word_that_is_not_known_any_more_and_by_nothing_else(self) -> None:
+        await self.delivery(None, "invalid-value").confirm()
+        await self.delivery(None, "in-use", "operation-failed").confirm()
+        for tags, error in (
+            (("in-use",), ConnectionFailed),
+            (("invalid-value",), Refused),
+            ((None, "in-use", "in-use", "in-use"), ProtocolError),
+            ((None, None, None, None), ProtocolError),
+        ):
+            with self.subTest(tags=tags), self.assertRaises(error):
+                await self.delivery(*tags).confirm()
+
+    async def test_what_still_runs_the_change_has_not_gone_back(self) -> None:
+        for tag in ("in-use", "invalid-value", None):
+            with self.subTest(tag=tag), self.assertRaisesRegex(ConnectionFailed, "not gone back yet"):
+                await self.delivery(tag).cancel(Phase.APPLYING)
+
+
 class XmlTest(unittest.TestCase):
     def problems(self, text: str) -> list[tuple[int, str]]:
         return [(problem.line, problem.message) for problem in SYNTAX.parse(text).problems]
@@ -132,6 +171,7 @@ class XmlTest(unittest.TestCase):
             (system.format("<ntp><server><iburst>true</iburst></server></ntp>"), 2, "'server' lacks its key 'name'"),
             (system.format("<contact><b/></contact>"), 2, "'contact' is a leaf, and no element stands in it"),
             (system.format("contact = a"), 1, "'contact' stands between elements"),
+            (system.format("<contact>night\u00a0desk</contact>"), 2, "'contact' holds U+00A0"),
             ("<system/>\n<!DOCTYPE x>", 2, "declares a document type"),
         ):
             with self.subTest(text=text):

@@ -37,6 +37,26 @@ class DisturbedTest(ProgramTest):
                 self.assertEqual(found["state"] == "delivered", self.kept("rt-1") != before, found)
 
 
+class NobodysTest(ProgramTest):
+    def test_what_no_section_owns_is_not_taken_away_by_what_takes_its_place(self) -> None:
+        static = "/routing/control-plane-protocols/control-plane-protocol[type='ietf-routing:static'][name=main]/static-routes"
+        hop = static + "/ipv4/route[destination-prefix=198.51.100.0/24]/next-hop"
+        self.simulator.stop()
+        for file in ("running", "startup"):
+            path = self.estate / ".oast" / "sim" / "devices" / "rt-1" / file
+            path.write_text(path.read_text() + f"{hop}/next-hop-address = 192.0.2.9\n")
+        self.simulator.start()
+        before = self.kept("rt-1")
+        owned = "routing/control-plane-protocols/control-plane-protocol ietf-routing:static main/static-routes/ipv4/route *"
+        (self.estate / "templates" / "roundel" / "routing.j2").write_text(
+            f'{{#\nsection: routing\nowns: ["{owned}/next-hop/special-next-hop"]\n#}}\n{hop}/special-next-hop = blackhole\n'
+        )
+        found = self.push("--on", "name=rt-1", "--section", "routing", expect=4)["rt-1"]
+        self.assertIn("would also change what no section owns", found["reason"])
+        self.assertIn("next-hop-address", found["reason"])
+        self.assertEqual((found["state"], self.kept("rt-1")), ("unchanged", before))
+
+
 class SomebodyElseTest(ProgramTest):
     def test_what_somebody_else_has_begun_is_left_alone(self) -> None:
         with self.client("rt-1") as one, self.client("rt-2") as two:

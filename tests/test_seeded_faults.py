@@ -47,23 +47,9 @@ STARTUPS = {"bine": STARTUP, "cowl": COWL_STARTUP, "roundel": ROUNDEL_STARTUP}
 FAULTS = int(os.environ.get("OAST_FAULTS", "8"))
 TOGETHER = 20
 KINDS = (
-    "down",
-    "hang",
-    "drop",
-    "slow",
-    "refuse",
-    "untrue",
-    "full",
-    "forgets",
-    "busy",
-    "log",
-    "prompt",
-    "long",
-    "bytes",
-    "halves",
-    "banner",
-    "none",
-)
+    "down", "hang", "drop", "slow", "refuse", "untrue", "full", "forgets",
+    "busy", "log", "prompt", "long", "bytes", "halves", "banner", "none",
+)  # fmt: skip
 LINES = (
     "server",
     "contact",

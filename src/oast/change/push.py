@@ -15,8 +15,9 @@ from oast.change.backup import Backup
 from oast.change.compare import Comparison
 from oast.change.delivered import Delivered, forgetting
 from oast.change.locks import device_lock
+from oast.change.means import Means
 from oast.change.outcome import Cause, Outcome, State
-from oast.change.transaction import Means, Transaction
+from oast.change.transaction import Transaction
 from oast.change.wave import Limits, Watched, Wave
 from oast.config.difference import secrets_in
 from oast.config.indented import IndentedSyntax

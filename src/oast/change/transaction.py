@@ -10,23 +10,19 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Iterable
-from dataclasses import dataclass
-from pathlib import Path
-from typing import Protocol
 
-from oast.change.backup import Backup
 from oast.change.compare import Comparison, edits_between
 from oast.change.hold import hold_s, touches
+from oast.change.means import Lost, Means, Moved
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.strategies import Delivery, Phase, Work, delivery_for
 from oast.config.difference import difference
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented import tree_of_device
 from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
-from oast.fleet.clock import Clock
-from oast.fleet.events import DeviceEvent, OnEvent, Stage
+from oast.fleet.events import DeviceEvent, Stage
 from oast.readings.read import read
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult, evaluate
@@ -34,44 +30,6 @@ from oast.verify.checks import Check, CheckResult, evaluate
 # After the timer has gone off a device may need a moment until it can be reached again.
 RETURN_MARGIN_S = 20.0
 RETRY_S = 1.0
-
-
-class Opener(Protocol):
-    """Opens sessions to the transaction's device."""
-
-    async def __call__(self, transcript: Transcript, *, second: bool = False, proving: bool = False) -> Session:
-        """A new session; with `second`, by the second way in; `proving`, as every later one will come in. Raises DeviceError."""
-
-    @property
-    def has_second(self) -> bool:
-        """Whether the inventory names a second way in."""
-
-
-class Moved(DeviceError):
-    """The device has changed since it was compared: compare again."""
-
-
-@dataclass(frozen=True)
-class Lost:
-    """Why a device's session is lost or out of step, so that its state is not known."""
-
-    cause: Cause
-    reason: str
-    hint: str | None = None
-    failed: tuple[CheckResult, ...] = ()
-
-
-@dataclass(frozen=True)
-class Means:
-    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation."""
-
-    syntax: IndentedSyntax
-    opener: Opener
-    backup: Backup
-    log: Path
-    timer_s: float
-    on_event: OnEvent
-    clock: Clock
 
 
 class Transaction:
@@ -397,14 +355,10 @@ class Transaction:
         try:
             state = await self._state_now(session)
             by_itself = way_back.by_itself and state is State.REVERTED and not self._reached_in_time
-            gone_off = way_back.by_itself and state is State.REVERTED and self.timer_left_s < 0
-            if gone_off:
+            if way_back.by_itself and state is State.REVERTED and self.timer_left_s < 0:
                 pass  # What its timer has brought back needs no word of ours.
             elif not by_itself and state is State.DELIVERED:
-                try:
-                    await self._delivery_over(session).confirm()
-                except DeviceRefused:
-                    pass  # The timer is not armed any more; what is running now tells why.
+                await self._confirmed_anew(self._delivery_over(session))
                 state = await self._state_now(session)
             elif not by_itself:
                 state = await self._cancelled(session)
@@ -413,6 +367,15 @@ class Transaction:
         finally:
             await session.close()
         return state, by_itself
+
+    async def _confirmed_anew(self, delivery: Delivery) -> None:
+        """Complete a confirmation that was cut short. Raises DeviceError while it is open whether the change stays."""
+        if delivery.tied and self.timer_left_s < 0:
+            return  # Nobody could confirm it any more, and it is still there after its time.
+        try:
+            await delivery.confirm()
+        except DeviceRefused:
+            pass  # The timer is not armed any more; what is running now tells why.
 
     async def _state_now(self, session: Session) -> State:
         """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""

@@ -12,8 +12,9 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from oast.change.means import Lost
 from oast.change.outcome import Cause
-from oast.change.transaction import Lost, Transaction
+from oast.change.transaction import Transaction
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock
 from oast.fleet.events import Stage

@@ -18,26 +18,9 @@ from oast.estate.estate import read_estate
 from oast.estate.settings import read as read_settings
 
 FAULTS = (
-    *(
-        "none",
-        "down",
-        "hang",
-        "drop",
-        "slow",
-        "refuse",
-        "untrue",
-        "full",
-        "forgets",
-        "busy",
-        "log",
-        "prompt",
-        "long",
-        "bytes",
-        "halves",
-        "banner",
-    ),
-    *("restart", "key", "cut", "mend", "flap"),
-)
+    "none", "down", "hang", "drop", "slow", "refuse", "untrue", "full", "forgets", "busy",
+    "log", "prompt", "long", "bytes", "halves", "banner", "restart", "key", "cut", "mend", "flap",
+)  # fmt: skip
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -11,7 +11,7 @@ from xml.sax.saxutils import escape
 
 from lxml import etree
 
-from oast.config.indented import DEEPEST, IndentedSyntax, Parsed, TextProblem, odd_characters
+from oast.config.indented import DEEPEST, IndentedSyntax, Parsed, TextProblem
 from oast.config.line import Line
 from oast.config.paths import PathSyntax
 from oast.config.siblings import Siblings
@@ -22,7 +22,7 @@ from oast.platforms.definition import Platform
 from oast.platforms.grammar import NO_SECRETS, with_secrets
 from oast.platforms.matching import Place, converted
 from oast.platforms.statements import Module, Rule, Statement, UnknownStatement
-from oast.platforms.types import ValueType
+from oast.platforms.types import ODD, ValueType, named_odd
 from oast.records import Secret, Value
 from oast.xml import Element, NotXml, safe_xml
 
@@ -63,7 +63,6 @@ class XmlSyntax(IndentedSyntax):
             return Parsed(root, (problem,), broken=f"line {wrong.line}: {wrong}"), []
         reader = _Reader(self, marks)
         reader.children(elements, root.statement.rule, root.children, ())
-        reader.problems += odd_characters(text)
         problems = sorted(reader.problems, key=lambda problem: problem.line)
         return Parsed(root, tuple(problems), reader.too_deep), reader.places
 
@@ -233,6 +232,11 @@ class _Reader:
             written = written.strip()
         if argument.type is not None and argument.type.identity:
             written = self._identity(element, written, argument.type)
+        odd = ODD.search(written)
+        if odd is not None:
+            name = rule.arguments[number].name if rule.keys else rule.local
+            message = f"'{name}' holds {named_odd(odd[0])}, which devices do not take as it is"
+            self._wrong(element, message, odd[0], "type an ordinary space, or nothing")
         word: Value = with_secrets(written, self.marks) if self.marks else written
         try:
             value = converted(Place(rule, number), [word], 0)

@@ -25,7 +25,9 @@ from oast.records import Fingerprints
 LIBRARY = "urn:ietf:params:xml:ns:yang:ietf-yang-library"
 # What every server has for the protocol itself, and nobody configures.
 PROTOCOL = re.compile(r"ietf-(?:netconf.*|yang-.*|datastores|restconf.*|origin)")
-_USES = re.compile(r"^\s*(?:import|include)\s+\"?([A-Za-z_][\w.-]*)", re.MULTILINE)
+_USES = re.compile(r"^\s*(?:import|include)\s+\"?([A-Za-z_][\w.-]{0,127})(?![\w.-])", re.MULTILINE)
+# However many modules a device says that its modules need.
+MOST_MODULES = 2_000
 
 
 async def modules_of(connector: Connector, device: Device, folder: Path, log: Path) -> list[ModuleText]:
@@ -72,6 +74,8 @@ async def _fetched(session: NetconfSession, folder: Path) -> list[ModuleText]:
         if name in known:
             continue
         known.add(name)
+        if len(known) > MOST_MODULES:
+            raise ProtocolError(f"the device's modules need more than {MOST_MODULES} others")
         try:
             text = await _schema(session, name, None)
         except DeviceRefused:

@@ -25,6 +25,8 @@ from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolEr
 
 # How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
 CONFIRMATIONS = 3
+# Somebody holds a lock, the session that was lost among them: that says nothing of the commit (RFC 6241, appendix A).
+HELD = ("lock-denied", "in-use")
 
 
 class _OverNetconf:
@@ -40,7 +42,7 @@ class _OverNetconf:
             try:
                 await self.session.rpc(op.lock(datastore))
             except Refused as refused:
-                if refused.tag not in ("lock-denied", "in-use", "operation-failed", "access-denied"):
+                if refused.tag not in HELD:
                     raise
                 holder = next((error.info for error in refused.errors if error.info), "")
                 whose = f" ({holder})" if holder else ""
@@ -141,8 +143,14 @@ class ConfirmedCommit(_OverNetconf):
     async def confirm(self) -> None:
         persist = self._persist
         if persist is None and not self.session.committed:
-            return  # It could be confirmed in the session that is gone alone: what runs now stays.
-        await self.session.rpc(op.confirm(persist))
+            message = "its commit was made in a session that is gone: only when its time is over it shows whether it stays"
+            raise ConnectionFailed(message)
+        try:
+            await self.session.rpc(op.confirm(persist))
+        except Refused as refused:
+            if refused.tag not in HELD:
+                raise
+            raise ConnectionFailed(f"its commit cannot be confirmed yet: {refused.answer}") from None
         if persist is not None:
             await self._prove_confirmed(persist)
         self._need_intended(await self._read("running"))
@@ -152,8 +160,9 @@ class ConfirmedCommit(_OverNetconf):
         for _ in range(CONFIRMATIONS):
             try:
                 await self.session.rpc(op.confirm(persist))
-            except Refused:
-                return
+            except Refused as refused:
+                if refused.tag not in HELD:
+                    return
         raise ProtocolError("the device took the confirmation, but still takes others for the same commit: it may go back")
 
     def _need_intended(self, running: Node) -> None:
@@ -171,19 +180,20 @@ class ConfirmedCommit(_OverNetconf):
         await self._unlock()
 
     async def _take_back(self) -> None:
+        """Raises ConnectionFailed while the device still runs the change: it may yet go back by itself."""
         persist = self._persist
+        told = ""
         if persist is not None:
             try:
                 await self.session.rpc(op.cancel_commit(persist))
-            except DeviceRefused:
-                pass  # It may have gone back by itself; what it runs tells.
-            return
-        if self.session.committed:
+            except Refused as refused:
+                told = f": {refused.answer}"  # It may have gone back by itself; what it runs tells.
+        elif self.session.committed:
             await self.session.close()
             raise ConnectionFailed("its commit goes back when its session ends, which it now has")
         scope, before = self.work.comparison.intent.scope, self.work.comparison.running
         if difference(scope.within(before), scope.within(await self._read("running"))):
-            raise ConnectionFailed("it has not gone back yet")
+            raise ConnectionFailed(f"it has not gone back yet{told}")
 
 
 class WritableRunning(_OverNetconf):
