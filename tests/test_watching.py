@@ -7,8 +7,8 @@ import unittest
 from typing import Any
 
 from in_memory import FastLoop
-from oast.change.outcome import Cause, Outcome, State
 from oast.change.means import Lost
+from oast.change.outcome import Cause, Outcome, State
 from oast.change.wave import Limits, Watched, Wave
 from oast.config.view import Counts
 from oast.fleet.clock import SystemClock
