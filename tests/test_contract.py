@@ -11,7 +11,7 @@ from oastsim.bine.schema import STATEMENTS, Known
 from trees import BINE, SYNTAX, tree_of
 
 PORTS = frozenset(("port1", "port2"))
-SUPPORT = "acl quay-in\ninterface port1\ninterface port2\ninterface port2.110\ninterface loop0\n"
+SUPPORT = "acl quay-in\nnetwork-instance quay-in\ninterface port1\ninterface port2\ninterface port2.110\ninterface loop0\n"
 
 
 def arguments(rule: Rule, number: int) -> str:
@@ -32,7 +32,7 @@ def example(argument: Argument, number: int) -> str:
 
 def lines_for(path: str, number: int) -> str:
     """A configuration with the statement at `path` of the tool's grammar in it."""
-    lines = [SUPPORT] if not path.startswith("interface") else ["acl quay-in\n"]
+    lines = [SUPPORT] if not path.startswith("interface") else ["acl quay-in\nnetwork-instance quay-in\n"]
     rule = BINE.grammar.root
     for depth, word in enumerate(path.split("/")):
         rule = rule.children[word]

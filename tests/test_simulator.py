@@ -14,7 +14,6 @@ from oastsim.bine.facts import facts_of
 from oastsim.bine.shell import Shell
 from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.passwords import fits, hashed
-from oastsim.routes import routes
 from oastsim.state import NetworkState
 
 PORTS = frozenset(("manage0", "port1", "port2"))
@@ -173,16 +172,17 @@ class NetworkTest(unittest.TestCase):
         return [(n.router_id, n.state) for n in state.neighbors(name)]
 
     def route(self, state: NetworkState, name: str, prefix: str) -> tuple[str, str, int] | None:
-        return next(((r.source, r.next_hop, r.metric) for r in routes(state, name) if r.prefix == prefix), None)
+        return next(((r.source, r.next_hop, r.metric) for r in state.routes(name) if r.prefix == prefix), None)
 
     def test_adjacencies_form_over_time_and_routes_follow(self) -> None:
         state = self.network(self.chain())
-        self.assertEqual(self.neighbors(state, "b"), [("203.0.113.1", "full"), ("203.0.113.3", "full")])
-        self.assertEqual(self.route(state, "a", "203.0.113.3/32"), ("ospf", "192.0.2.1", 14))
-        self.assertEqual(self.route(state, "a", "192.0.2.2/31"), ("ospf", "192.0.2.1", 14))
         self.now = 0.5
         self.assertEqual(self.neighbors(state, "a"), [("203.0.113.2", "exchange")])
         self.assertIsNone(self.route(state, "a", "203.0.113.3/32"))
+        self.now = 10.0
+        self.assertEqual(self.neighbors(state, "b"), [("203.0.113.1", "full"), ("203.0.113.3", "full")])
+        self.assertEqual(self.route(state, "a", "203.0.113.3/32"), ("ospf", "192.0.2.1", 14))
+        self.assertEqual(self.route(state, "a", "192.0.2.2/31"), ("ospf", "192.0.2.1", 14))
 
     def test_whatever_the_two_ends_disagree_about_there_is_no_adjacency(self) -> None:
         good = self.chain()["a"]

@@ -15,7 +15,7 @@ from larkwater import program, simulator_of
 ESTATE = Path(__file__).parent / "data" / "estates" / "trio"
 ENVIRONMENT = {"OAST_SECRET_LOGIN": "reed-and-sedge"}
 DEVICES = ("r-1", "r-2", "r-3")
-READINGS = ("interfaces", "ospf-neighbors", "routes", "lldp-neighbors")
+READINGS = ("interfaces", "ospf-neighbors", "routes", "lldp-neighbors", "bgp-neighbors", "ntp")
 
 
 class ThreePlatformsTest(unittest.TestCase):
@@ -53,7 +53,16 @@ class ThreePlatformsTest(unittest.TestCase):
     def test_equal_readings_from_every_mixture(self) -> None:
         wanted = self.network_of(("bine", "cowl", "roundel"))
         self.assertEqual(len(wanted["r-3", "ospf-neighbors"]), 2)
-        self.assertTrue(any("ospf" in dict(route).values() for route in wanted["r-1", "routes"]))
+        routes = {(r["destination-prefix"], r.get("network-instance")): r for r in map(dict, wanted["r-1", "routes"])}
+        self.assertEqual(routes["203.0.113.3/32", None]["source-protocol"], "ospf")
+        self.assertEqual(routes["2001:db8:2::/64", None]["next-hop"], "2001:db8:1::2")
+        self.assertEqual(
+            (routes["198.51.100.0/26", None]["source-protocol"], routes["198.51.100.0/26", None]["next-hop"]), ("bgp", "203.0.113.25")
+        )
+        self.assertEqual(routes["198.51.100.128/25", "crew-r-1"]["next-hop"], "198.51.100.2")
+        self.assertEqual({dict(s)["session-state"] for d in DEVICES for s in wanted[d, "bgp-neighbors"]}, {"established"})
+        clocks = [(c["address"], c.get("stratum"), c["state"]) for c in map(dict, wanted["r-2", "ntp"])]
+        self.assertEqual(clocks, [("192.0.2.123", "1", "system-peer"), ("192.0.2.124", None, "unreachable")])
         for platforms in (("roundel", "roundel", "roundel"), ("cowl", "bine", "bine")):
             found = self.network_of(platforms)
             for key, records in wanted.items():

@@ -32,9 +32,19 @@ class Switching:
 
 
 @dataclass(frozen=True)
+class VirtualAddress:
+    """An address that several routers on a link have together: whoever has the highest `priority` answers (RFC 9568)."""
+
+    vrid: int
+    address: str
+    priority: int = 100
+
+
+@dataclass(frozen=True)
 class Interface:
     """`vlan_id` is the tag of a sub-interface, or the VLAN that an interface of a switch stands in; `aggregate` is the
-    interface that a port is a member of (IEEE 802.1AX)."""
+    interface that a port is a member of (IEEE 802.1AX); `instance` is the network instance it is bound to (RFC 8529), "" the
+    device's own."""
 
     name: str
     enabled: bool
@@ -45,6 +55,8 @@ class Interface:
     ospf: OspfInterface | None
     switching: Switching | None = None
     aggregate: str | None = None
+    instance: str = ""
+    virtual: tuple[VirtualAddress, ...] = ()
 
     @property
     def addresses(self) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:
@@ -60,25 +72,45 @@ class StaticRoute:
     prefix: str
     next_hops: tuple[str, ...]
     preference: int
+    instance: str = ""
 
 
 @dataclass(frozen=True)
 class BgpNeighbor:
-    """Another speaker (RFC 4271): the AS it has to be of, and the address that the session is opened from."""
+    """Another speaker (RFC 4271): the AS it has to be of, the address that the session is opened from, and how long it may be silent."""
 
     peer_as: int
     local_address: str | None = None
     enabled: bool = True
+    hold_time_s: int = 90
 
 
 @dataclass(frozen=True)
 class Bgp:
-    """A speaker: `neighbors` by their addresses; `networks` are announced while they are in the routing table."""
+    """A speaker: `neighbors` by their addresses; `networks` are announced while they are in the routing table, or `always`."""
 
     as_number: int
     identifier: str
     networks: tuple[str, ...] = ()
     neighbors: Mapping[str, BgpNeighbor] = field(default_factory=dict)
+    always: bool = False
+
+
+@dataclass(frozen=True)
+class NtpServer:
+    """A clock that is asked for the time (RFC 9249)."""
+
+    address: str
+    prefer: bool = False
+    port: int = 123
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two switches that stand for each other: whom this one takes for its `partner`, and the interface that leads there."""
+
+    partner: str
+    link: str
 
 
 @dataclass(frozen=True)
@@ -105,7 +137,8 @@ class Filters:
 @dataclass(frozen=True)
 class Facts:
     """Everything of one device; `router_id` is None without OSPF. `vlans` are number to name; `bridge_priority` is None where
-    no spanning tree runs (IEEE 802.1Q, section 13)."""
+    no spanning tree runs (IEEE 802.1Q, section 13). `ntp_source` is the interface that clocks are asked from; `stratum` is how good a
+    clock the device is for others (RFC 5905), None where it is none."""
 
     hostname: str
     interfaces: Mapping[str, Interface]
@@ -114,6 +147,11 @@ class Facts:
     vlans: Mapping[int, str] = field(default_factory=dict)
     bridge_priority: int | None = None
     bgp: Bgp | None = None
+    ntp: tuple[NtpServer, ...] = ()
+    ntp_source: str | None = None
+    stratum: int | None = None
+    pair: Pair | None = None
+    instances: frozenset[str] = frozenset()
 
     @property
     def switches(self) -> bool:

@@ -6,12 +6,14 @@ import os
 import re
 import string
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import yaml
+
+from oastsim import outside
 
 FORMAT = 1
 SYSTEMS = ("bine", "cowl", "roundel")
@@ -35,7 +37,7 @@ class Account:
 @dataclass(frozen=True)
 class DevicePlan:
     """A device before it starts. `management` is the address through which sessions come in; `without` are capabilities that it
-    does not have."""
+    does not have; `station` is whom sessions come from, through the network itself: None where there is a way of their own."""
 
     name: str
     system: str
@@ -44,6 +46,7 @@ class DevicePlan:
     management: str
     startup: str
     without: frozenset[str] = frozenset()
+    station: str | None = None
 
 
 @dataclass(frozen=True)
@@ -55,6 +58,7 @@ class NetworkPlan:
     accounts: tuple[Account, ...]
     privilege_password: str
     convergence_s: float
+    outside: tuple[outside.Host, ...] = ()
 
 
 def load(path: Path) -> NetworkPlan:
@@ -79,6 +83,7 @@ _KINDS: Mapping[str, tuple[type, str]] = {
     "secrets": (str, "a file's path"),
     "defaults": (dict, "'name: value' lines"),
     "devices": (dict, "'NAME: {management: ADDRESS, ...}' lines"),
+    "outside": (dict, "'NAME: {at: DEVICE PORT, addresses: [ADDRESS/LENGTH]}' lines"),
     "links": (list, "a list of '[DEVICE PORT, DEVICE PORT]'"),
     "accounts": (list, "a list of '{name: NAME, password: SECRET}'"),
 }
@@ -98,17 +103,40 @@ def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
     defaults = data.get("defaults", {})
     devices = tuple(_device(name, {**defaults, **(plan or {})}, path.parent) for name, plan in data["devices"].items())
     plans = {device.name: device for device in devices}
-    links = []
-    used: set[tuple[str, str]] = set()
-    for written in data.get("links", ()):
-        one, other = (_end(text, plans) for text in written)
-        for end in (one, other):
-            if end in used:
-                raise ValueError(f"the port {end[0]} {end[1]} is linked twice")
-            used.add(end)
-        links.append((one, other))
+    hosts = tuple(outside.read(name, host) for name, host in data.get("outside", {}).items())
+    links = _links(data.get("links", ()), plans, hosts)
+    for device in devices:
+        if device.station is not None and device.station not in {host.name for host in hosts}:
+            raise ValueError(f"{device.name}: the station '{device.station}' is not one of 'outside'")
     accounts = tuple(Account(a["name"], a.get("role", "administrator"), _secret(a["password"], secrets)) for a in data.get("accounts", ()))
-    return NetworkPlan(devices, tuple(links), accounts, _secret(data["privilege-password"], secrets), float(data.get("convergence", 0.5)))
+    privilege = _secret(data["privilege-password"], secrets)
+    return NetworkPlan(devices, tuple(links), accounts, privilege, float(data.get("convergence", 0.5)), hosts)
+
+
+_Link = tuple[tuple[str, str], tuple[str, str]]
+
+
+def _links(written: Iterable[Iterable[str]], plans: Mapping[str, DevicePlan], hosts: tuple[outside.Host, ...]) -> list[_Link]:
+    """The cables between devices, and those to what is outside."""
+    links: list[_Link] = []
+    used: set[tuple[str, str]] = set()
+
+    def end(text: str) -> tuple[str, str]:
+        found = _end(text, plans)
+        if found in used:
+            raise ValueError(f"the port {found[0]} {found[1]} is linked twice")
+        used.add(found)
+        return found
+
+    for texts in written:
+        one, other = (end(text) for text in texts)
+        links.append((one, other))
+    for host in hosts:
+        if host.name in plans:
+            raise ValueError(f"outside: {host.name} is the name of a device")
+        if host.at is not None:
+            links.append((end(" ".join(host.at)), (host.name, host.port)))
+    return links
 
 
 def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
@@ -129,7 +157,8 @@ def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
         if one not in OPTIONAL or plan["system"] != "roundel":
             raise ValueError(f"{name}: 'without' names {one!r}; a roundel can be without {', '.join(OPTIONAL)}")
     ports, attached = frozenset(plan["ports"]), frozenset(plan.get("attached", ()))
-    return DevicePlan(name, plan["system"], ports, attached, str(plan["management"]), startup, without)
+    station = str(plan["station"]) if plan.get("station") is not None else None
+    return DevicePlan(name, plan["system"], ports, attached, str(plan["management"]), startup, without, station)
 
 
 def _end(text: str, plans: Mapping[str, DevicePlan]) -> tuple[str, str]:

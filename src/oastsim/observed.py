@@ -19,8 +19,9 @@ class LldpNeighbor:
 
 
 def lldp_neighbors(state: NetworkState, device: str) -> Iterator[LldpNeighbor]:
-    """The neighbours of a device, by its ports; whoever has a carrier is heard, whatever else is wrong."""
+    """The neighbours of a device, by its ports; whoever has a carrier is heard, whatever else is wrong. What is outside says nothing."""
     for name in state.facts(device).interfaces:
         other = state.link(device, name)
-        if other is not None and state.bridging.carrier(device, name) and state.bridging.carrier(*other):
-            yield LldpNeighbor(name, state.facts(other[0]).hostname, other[1], state.system(other[0]))
+        system = state.system(other[0]) if other is not None else None
+        if other is not None and system is not None and state.bridging.carrier(device, name) and state.bridging.carrier(*other):
+            yield LldpNeighbor(name, state.facts(other[0]).hostname, other[1], system)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
-from oastsim.facts import OspfInterface
+from oastsim.facts import Bgp, BgpNeighbor, Interface, OspfInterface, chosen_router_id
 from oastsim.model import Data
 
 
@@ -31,3 +31,18 @@ def addresses(family: Data) -> Iterator[str]:
     found = family.get("address", {})
     made = [f"{ip}/{address['prefix-length']}" for (ip,), address in found.items() if "prefix-length" in address]
     return iter(sorted(made, key=lambda address: ipaddress.ip_interface(address)))
+
+
+def bgp_of(data: Data, interfaces: Mapping[str, Interface]) -> Bgp | None:
+    """The speaker of an instance, in `as`, `identifier`, `network`, `neighbor[remote-address]`; None without a number."""
+    if "as" not in data:
+        return None
+    neighbors = {
+        address: BgpNeighbor(
+            int(one["peer-as"]), one.get("local-address"), one.get("enabled", "true") == "true", int(one.get("hold-time", 90))
+        )
+        for (address,), one in data.get("neighbor", {}).items()
+        if "peer-as" in one
+    }
+    identifier = chosen_router_id(data.get("identifier"), interfaces) or "-"
+    return Bgp(int(data["as"]), identifier, tuple(data.get("network", ())), neighbors)

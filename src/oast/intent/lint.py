@@ -13,7 +13,7 @@ from oast.estate.inventory import Device
 from oast.intent.behind import values_behind
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
-from oast.intent.roles import InterfaceAddress, addresses, interfaces
+from oast.intent.roles import InterfaceAddress, addresses, bound_interfaces, interfaces
 from oast.memory import uncollected
 from oast.nearest import suggestion
 from oast.platforms.statements import Leafref, Rule
@@ -54,12 +54,14 @@ class Lint:
             found.extend(problem for problem in problems if not (problem.kind == "undefined" and f"{problem.subject}:" in unread))
             intents[device.name] = intent
         picked = {device.name for device in devices}
-        holders: dict[str, tuple[Intent, Path]] = {}
+        holders: dict[tuple[str, str], tuple[Intent, Path]] = {}
         for name, intent in intents.items():
+            bound = bound_interfaces(intent.platform, intent.tree)
             for path, node in _telling(intent.tree):
                 rule = node.statement.rule
                 if rule.unique:
-                    found.extend(self._used_twice(intent, path, node, holders))
+                    instance = next((name for at, name in bound.items() if path[: len(at)] == at), "")
+                    found.extend(self._used_twice(intent, path, node, instance, holders))
                 for leafref in rule.leafrefs if name in picked else ():
                     found.extend(self._reference(intent, path, node, leafref))
                 for needed in rule.least if name in picked and not _in_unsound(intent, path) else ():
@@ -116,10 +118,12 @@ class Lint:
             message = f"'{node.text}' has no '{needed.name}'" if not count else f"'{node.text}' has only {count} of '{needed.name}'"
             yield self._at(intent, path, "empty", message, f"render at least {least} '{needed.name}' below it, or leave it out")
 
-    def _used_twice(self, intent: Intent, path: Path, node: Node, holders: dict[str, tuple[Intent, Path]]) -> Iterator[Problem]:
-        """An address that is on another interface of the network, too."""
+    def _used_twice(
+        self, intent: Intent, path: Path, node: Node, instance: str, holders: dict[tuple[str, str], tuple[Intent, Path]]
+    ) -> Iterator[Problem]:
+        """An address that is on another interface of the network, too, in network instances of one name."""
         address = node.statement.value.partition("/")[0]
-        other, there = holders.setdefault(address, (intent, path))
+        other, there = holders.setdefault((instance, address), (intent, path))
         if there is not path:
             message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
             yield self._at(intent, path, "address", message, f"the other one comes from {other.place_of(there)}")

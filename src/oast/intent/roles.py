@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from oast.config.tree import Node, Path
@@ -61,6 +61,15 @@ def addresses(platform: Platform, entry: Node) -> list[tuple[Path, InterfaceAddr
                 found.append((path, ipaddress.ip_interface(f"{node.statement.value}{length}")))
             except ValueError:
                 continue  # a platform may allow names in the place of an address
+    return found
+
+
+def bound_interfaces(platform: Platform, tree: Node) -> Mapping[Path, str]:
+    """The interfaces that are bound to a network instance (RFC 8529), by their paths."""
+    found: dict[Path, str] = {}
+    for interface in interfaces(platform, tree) if "network_instance" in platform.roles else ():
+        for _, leaf in with_role(platform, interface.node, "network_instance"):
+            found[interface.path] = leaf.statement.value
     return found
 
 

@@ -271,6 +271,7 @@ def _is_secret(leaf: Statement) -> bool:
 ROLES: Mapping[str, str] = {
     "interface": "interfaces/interface",
     "enabled": "interfaces/interface/enabled",
+    "network_instance": "interfaces/interface/bind-ni-name",
     "ipv4_address": "interfaces/interface/ipv4/address",
     "ipv4_prefix_length": "interfaces/interface/ipv4/address/prefix-length",
     "ipv6_address": "interfaces/interface/ipv6/address",

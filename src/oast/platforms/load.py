@@ -40,6 +40,7 @@ TRANSPORTS = ("ssh", "netconf")
 ROLES: Mapping[str, tuple[str, ...]] = {
     "interface": ("enabled",),
     "enabled": (),
+    "network_instance": ("interface",),
     "ipv4_address": (),
     "ipv4_prefix_length": ("ipv4_address",),
     "ipv6_address": (),

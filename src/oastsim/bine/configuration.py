@@ -12,7 +12,9 @@ from oastsim.values import is_number
 STEP = 2
 Key = tuple[str, ...]
 # Statements that say nothing about interfaces and routes.
-INERT = frozenset(("description", "ingress-acl", "egress-acl", "acl", "ace", "ntp", "snmp", "community", "target", "contact", "location"))
+INERT = frozenset(("description", "snmp", "community", "target", "contact", "location"))
+# What says which packets get through, and nothing else.
+FILTERING = frozenset(("ingress-acl", "egress-acl", "acl", "ace"))
 
 
 class Refused(Exception):
@@ -82,6 +84,8 @@ class Configuration:
         self.ports = ports
         # Counts what has really changed of what the network depends on: interfaces, addresses, routing.
         self.revision = 0
+        # And of what is let through.
+        self.filters_revision = 0
 
     def text(self) -> str:
         """The whole configuration as bine lists it."""
@@ -126,7 +130,9 @@ class Configuration:
         return new
 
     def _changed(self, item: Item) -> None:
-        if item.known.word not in INERT:
+        if item.known.word in FILTERING:
+            self.filters_revision += 1
+        elif item.known.word not in INERT:
             self.revision += 1
 
     def _remove(self, context: Item, words: list[Word], line: str) -> None:
@@ -158,6 +164,7 @@ class Configuration:
                 raise Refused(f"{' '.join(other)} is not there to stand before", words[place + 1][1])
         self._check(context, new, words[0][1])
         rest = {key: item for key, item in context.below.items() if key != new.key}
+        self._changed(new)
         context.below.clear()
         for key, item in rest.items():
             if key == other:
@@ -187,6 +194,8 @@ class Configuration:
             raise Refused("vlan-id is for a sub-interface such as port1.110", column)
         elif word in ("ingress-acl", "egress-acl", "source-acl") and self.root.get("acl", new.values[0]) is None:
             raise Refused(f"there is no acl {new.values[0]}", column)
+        elif context.known.word == "interface" and word == "network-instance" and self.root.get(word, new.values[0]) is None:
+            raise Refused(f"there is no network-instance {new.values[0]}", column)
         elif context.known.word == "area" and word == "interface" and self.root.get("interface", new.values[0]) is None:
             raise Refused(f"interface {new.values[0]} is not configured", column)
         elif word == "address":
@@ -202,8 +211,10 @@ class Configuration:
 
     def _used_by(self, context: Item, key: Key) -> str | None:
         """Who refers to the statement `key` of `context`, if anyone does."""
-        if context is not self.root or key[0] not in ("acl", "interface"):
+        if context is not self.root or key[0] not in ("acl", "interface", "network-instance"):
             return None
+        if key[0] == "network-instance":
+            return next((i.line for i in self.root.all("interface") if i.value("network-instance") == key[1]), None)
         if key[0] == "acl":
             for interface in self.root.all("interface"):
                 if key[1] in (interface.value("ingress-acl"), interface.value("egress-acl")):

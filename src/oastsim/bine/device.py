@@ -29,7 +29,7 @@ class Device(SimulatedDevice):
         self.timer: asyncio.TimerHandle | None = None
         self.timer_s = 0
         self._archive: str | None = None
-        self._stale = False
+        self._stale = self._filtered = False
 
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`."""
@@ -102,17 +102,21 @@ class Device(SimulatedDevice):
             raise Refused("the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip()))
         if self.fault.ignores(line):
             return
-        before = self.running.revision
+        before, filters = self.running.revision, self.running.filters_revision
         self.running.enter(line, stack)
         self._stale = self._stale or self.running.revision != before
+        self._filtered = self._filtered or self.running.filters_revision != filters
 
     def settle(self) -> None:
         """Let the network know what the lines since the last time have changed: once for all that arrived together."""
         if self._stale:
             self._changed()
+        elif self._filtered:
+            self._filtered = False
+            self.state.filtered()
 
     def _changed(self) -> None:
-        self._stale = False
+        self._stale = self._filtered = False
         self.tell(facts_of(self.running))
 
     def save(self) -> int:

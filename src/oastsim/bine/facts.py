@@ -2,8 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from oastsim.bine.configuration import Configuration, Item
-from oastsim.facts import Entry, Facts, Filters, Interface, OspfInterface, StaticRoute, chosen_router_id, entry_of, ipv4_of, ipv6_of
+from oastsim.facts import (
+    Bgp,
+    BgpNeighbor,
+    Entry,
+    Facts,
+    Filters,
+    Interface,
+    NtpServer,
+    OspfInterface,
+    StaticRoute,
+    chosen_router_id,
+    entry_of,
+    ipv4_of,
+    ipv6_of,
+)
 
 
 def facts_of(configuration: Configuration) -> Facts:
@@ -22,14 +38,44 @@ def facts_of(configuration: Configuration) -> Facts:
                 interface.value("passive") == "true",
             )
     interfaces = {i.values[0]: _interface(i, in_ospf.get(i.values[0])) for i in root.all("interface")}
-    statics = tuple(
-        StaticRoute(r.values[0], tuple(hop.values[0] for hop in r.all("next-hop")), int(r.value("route-preference") or 10))
-        for r in root.all("static-route")
-    )
+    instances = {i.values[0]: i for i in root.all("network-instance")}
+    statics = (*_statics(root, ""), *(route for name, item in instances.items() for route in _statics(item, name)))
     router_id = None if ospf is None else chosen_router_id(ospf.value("router-id"), interfaces)
     system = root.get("system")
     hostname = (system.value("hostname") if system else None) or "bine"
-    return Facts(hostname, interfaces, statics, router_id)
+    bgp, ntp = root.get("bgp"), root.get("ntp")
+    servers = tuple(
+        NtpServer(s.values[0], s.value("prefer") == "true", int(s.value("port") or 123)) for s in (ntp.all("server") if ntp else ())
+    )
+    return Facts(
+        hostname,
+        interfaces,
+        statics,
+        router_id,
+        bgp=_bgp(bgp, interfaces) if bgp is not None else None,
+        ntp=servers,
+        ntp_source=ntp.value("source-interface") if ntp else None,
+        instances=frozenset(instances),
+    )
+
+
+def _statics(item: Item, instance: str) -> Iterator[StaticRoute]:
+    for route in item.all("static-route"):
+        hops = tuple(hop.values[0] for hop in route.all("next-hop"))
+        yield StaticRoute(route.values[0], hops, int(route.value("route-preference") or 10), instance)
+
+
+def _bgp(item: Item, interfaces: dict[str, Interface]) -> Bgp | None:
+    number = item.value("as")
+    if number is None:
+        return None
+    neighbors = {
+        n.values[0]: BgpNeighbor(int(peer_as), n.value("local-address"), n.value("enabled") == "true", int(n.value("hold-time") or 90))
+        for n in item.all("neighbor")
+        if (peer_as := n.value("peer-as")) is not None
+    }
+    identifier = chosen_router_id(item.value("identifier"), interfaces) or "-"
+    return Bgp(int(number), identifier, tuple(n.values[0] for n in item.all("network")), neighbors)
 
 
 def _interface(item: Item, ospf: OspfInterface | None) -> Interface:
@@ -43,6 +89,7 @@ def _interface(item: Item, ospf: OspfInterface | None) -> Interface:
         tuple(ipv4_of(a.values[0]) for a in ipv4.all("address")) if ipv4 else (),
         tuple(ipv6_of(a.values[0]) for a in ipv6.all("address")) if ipv6 else (),
         ospf,
+        instance=item.value("network-instance") or "",
     )
 
 

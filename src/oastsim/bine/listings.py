@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from oastsim.observed import lldp_neighbors
-from oastsim.routes import routes
 from oastsim.state import NetworkState
 
 
@@ -42,5 +41,15 @@ def lldp_table(state: NetworkState, device: str) -> str:
 
 
 def route_table(state: NetworkState, device: str) -> str:
-    rows = [(r.prefix, r.source, r.next_hop, r.interface, str(r.metric)) for r in routes(state, device)]
-    return table(("prefix", "source", "next-hop", "interface", "metric"), rows)
+    rows = [(r.prefix, r.source, r.next_hop, r.interface, str(r.metric), r.instance or "-") for r in state.routes(device)]
+    return table(("prefix", "source", "next-hop", "interface", "metric", "instance"), rows)
+
+
+def bgp_neighbors(state: NetworkState, device: str) -> str:
+    rows = [(s.address, str(s.neighbor.peer_as), s.state, str(s.received), s.error or "-") for s in state.sessions(device)]
+    return table(("neighbor", "peer-as", "state", "prefixes", "last-error"), rows)
+
+
+def ntp_servers(state: NetworkState, device: str) -> str:
+    rows = [(a.server.address, "-" if a.stratum is None else str(a.stratum), a.state) for a in state.clocks(device)]
+    return table(("server", "stratum", "state"), rows)

@@ -51,6 +51,14 @@ def item(word: str, check: v.Check, *, keeps_order: bool = False, mask: bool = F
 
 
 _seconds = v.number(1, 65535)
+_as_number = v.number(1, 2**32 - 1)
+_STATIC_ROUTE = entry(
+    "static-route",
+    (v.prefix,),
+    single("description", text=True),
+    single("route-preference", v.number(1, 255), "10"),
+    item("next-hop", v.address),
+)
 
 STATEMENTS = Known(
     "",
@@ -118,18 +126,14 @@ STATEMENTS = Known(
                 single("enabled", v.boolean, "true"),
                 single("mtu", v.number(576, 9216), "1500"),
                 single("vlan-id", v.number(1, 4094)),
+                single("network-instance", v.name),
                 single("ingress-acl", v.name),
                 single("egress-acl", v.name),
                 block("ipv4", item("address", v.with_length(4), mask=True)),
                 block("ipv6", item("address", v.with_length(6))),
             ),
-            entry(
-                "static-route",
-                (v.prefix,),
-                single("description", text=True),
-                single("route-preference", v.number(1, 255), "10"),
-                item("next-hop", v.address),
-            ),
+            _STATIC_ROUTE,
+            entry("network-instance", (v.name,), single("description", text=True), _STATIC_ROUTE),
             block(
                 "ospf",
                 single("router-id", v.ipv4),
@@ -146,6 +150,21 @@ STATEMENTS = Known(
                         single("priority", v.number(0, 255), "1"),
                         single("passive", v.boolean, "false"),
                     ),
+                ),
+            ),
+            block(
+                "bgp",
+                single("as", _as_number),
+                single("identifier", v.ipv4),
+                item("network", v.prefix),
+                entry(
+                    "neighbor",
+                    (v.address,),
+                    single("peer-as", _as_number),
+                    single("description", text=True),
+                    single("local-address", v.address),
+                    single("hold-time", v.number(3, 65535), "90"),
+                    single("enabled", v.boolean, "true"),
                 ),
             ),
         )

@@ -147,6 +147,12 @@ class Shell(Terminal):
     def lldp(self, _: str) -> str:
         return listings.lldp_table(self.device.state, self.device.name)
 
+    def sessions(self, _: str) -> str:
+        return listings.bgp_neighbors(self.device.state, self.device.name)
+
+    def clocks(self, _: str) -> str:
+        return listings.ntp_servers(self.device.state, self.device.name)
+
     def ping(self, rest: str) -> str:
         return self._said(probes.ping_lines, rest)
 
@@ -193,6 +199,8 @@ COMMANDS: tuple[Command, ...] = (
     ("view", "read ospf neighbors", Shell.neighbors),
     ("view", "read routes", Shell.routes),
     ("view", "read lldp neighbors", Shell.lldp),
+    ("view", "read bgp neighbors", Shell.sessions),
+    ("view", "read ntp servers", Shell.clocks),
     ("view", "ping", Shell.ping),
     ("view", "trace", Shell.trace),
     ("view", "session page-length", Shell.page),

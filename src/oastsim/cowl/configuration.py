@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Iterator, Mapping
 
 from oastsim.cowl.schema import SCHEMA
@@ -10,16 +11,19 @@ from oastsim.facts import (
     Facts,
     Filters,
     Interface,
+    NtpServer,
     OspfInterface,
+    Pair,
     StaticRoute,
     Switching,
+    VirtualAddress,
     chosen_router_id,
     entry_of,
     ipv4_of,
     ipv6_of,
 )
 from oastsim.model import Data, Tree, Wrong
-from oastsim.tree_facts import addresses, ospf_interfaces
+from oastsim.tree_facts import addresses, bgp_of, ospf_interfaces
 
 
 def empty() -> Tree:
@@ -55,6 +59,8 @@ def problems(tree: Tree, ports: frozenset[str]) -> Iterator[Wrong]:
                 if ip in holders:
                     yield Wrong(f"{ip} is in use on {holders[ip]}", where)
                 holders[ip] = name
+            yield from _virtual_problems(interface.get(family, {}), f"{path}/{family}")
+    yield from _pair_problems(tree)
     for (name,), acl in (tree.at("acls", "acl") or {}).items():
         for (ace,), rules in acl.get("ace", {}).items():
             if "forwarding" not in rules:
@@ -65,15 +71,39 @@ def problems(tree: Tree, ports: frozenset[str]) -> Iterator[Wrong]:
                 yield Wrong("algorithm and key-data are needed", f"/users/user[name={user}]/authorized-key[name={key}]")
 
 
+def _virtual_problems(family: Data, path: str) -> Iterator[Wrong]:
+    networks = [ipaddress.ip_interface(address).network for address in addresses(family)]
+    for (vrid,), virtual in family.get("vrrp-instance", {}).items():
+        where = f"{path}/vrrp-instance[vrid={vrid}]"
+        if "virtual-address" not in virtual:
+            yield Wrong("virtual-address is missing", where)
+        elif not any(ipaddress.ip_address(virtual["virtual-address"]) in network for network in networks):
+            yield Wrong(f"{virtual['virtual-address']} is in no network of the interface", where)
+
+
+def _pair_problems(tree: Tree) -> Iterator[Wrong]:
+    pair = tree.at("pair")
+    if pair is not None:
+        for name in ("partner", "link"):
+            if name not in pair:
+                yield Wrong(f"{name} is missing", "/pair")
+    bgp = tree.at("bgp")
+    if bgp is not None and "as" not in bgp:
+        yield Wrong("as is missing", "/bgp")
+    for (address,), neighbor in (bgp or {}).get("neighbor", {}).items():
+        if "peer-as" not in neighbor:
+            yield Wrong("peer-as is missing", f"/bgp/neighbor[remote-address={address}]")
+
+
 def facts_of(tree: Tree) -> Facts:
     """What the configuration says of interfaces, switching and routing."""
     ospf = tree.at("ospf")
     in_ospf = dict(ospf_interfaces(ospf)) if ospf is not None else {}
     interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
-    statics = tuple(
-        StaticRoute(prefix, tuple(route["next-hop"]), int(route.get("route-preference", 10)))
-        for (prefix,), route in (tree.at("routing", "static-route") or {}).items()
-    )
+    instances = {name: data for (name,), data in (tree.at("network-instances", "network-instance") or {}).items()}
+    tables = {"": tree.at("routing") or {}, **instances}
+    statics = tuple(route for name, data in tables.items() for route in _statics(data, name))
+    ntp, pair, bgp = tree.at("ntp") or {}, tree.at("pair"), tree.at("bgp")
     vlans = {int(number): vlan.get("name", "") for (number,), vlan in (tree.at("vlans", "vlan") or {}).items()}
     spanning = tree.at("spanning-tree") or {}
     return Facts(
@@ -83,7 +113,26 @@ def facts_of(tree: Tree) -> Facts:
         None if ospf is None else chosen_router_id(ospf.get("router-id"), interfaces),
         vlans,
         int(spanning.get("bridge-priority", 32768)) if spanning.get("enabled", "true") == "true" else None,
+        bgp=None if bgp is None else bgp_of(bgp, interfaces),
+        ntp=tuple(
+            NtpServer(address, server.get("prefer") == "true", int(server.get("port", 123)))
+            for (address,), server in ntp.get("server", {}).items()
+        ),
+        ntp_source=ntp.get("source-interface"),
+        pair=None if pair is None else Pair(pair["partner"], pair["link"]),
+        instances=frozenset(instances),
     )
+
+
+def _statics(data: Data, instance: str) -> Iterator[StaticRoute]:
+    for (prefix,), route in data.get("static-route", {}).items():
+        yield StaticRoute(prefix, tuple(route["next-hop"]), int(route.get("route-preference", 10)), instance)
+
+
+def _virtual(data: Data) -> Iterator[VirtualAddress]:
+    for family in ("ipv4", "ipv6"):
+        for (vrid,), one in data.get(family, {}).get("vrrp-instance", {}).items():
+            yield VirtualAddress(int(vrid), one["virtual-address"], int(one.get("priority", 100)))
 
 
 def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
@@ -104,6 +153,8 @@ def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
         ospf,
         switching,
         data.get("aggregate"),
+        data.get("network-instance", ""),
+        tuple(_virtual(data)),
     )
 
 

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 from oastsim import probes
 from oastsim.model import Wrong
 from oastsim.observed import lldp_neighbors
-from oastsim.routes import routes
 
 if TYPE_CHECKING:
     from oastsim.cowl.device import Device
@@ -68,10 +67,56 @@ def _routes(device: Device) -> Listing:
             "next-hop": None if r.next_hop == "-" else r.next_hop,
             "outgoing-interface": r.interface,
             "metric": r.metric,
+            "network-instance": r.instance or None,
         }
-        for r in routes(device.state, device.name)
+        for r in device.state.routes(device.name)
     ]
-    return Listing("routes", "route", ("destination-prefix", "source-protocol", "next-hop", "outgoing-interface", "metric"), rows)
+    fields = ("destination-prefix", "source-protocol", "next-hop", "outgoing-interface", "metric", "network-instance")
+    return Listing("routes", "route", fields, rows)
+
+
+def _bgp_neighbors(device: Device) -> Listing:
+    rows = [
+        {
+            "remote-address": s.address,
+            "peer-as": s.neighbor.peer_as,
+            "session-state": s.state,
+            "prefixes-received": s.received,
+            "last-error": s.error,
+        }
+        for s in device.state.sessions(device.name)
+    ]
+    fields = ("remote-address", "peer-as", "session-state", "prefixes-received", "last-error")
+    return Listing("bgp-neighbors", "neighbor", fields, rows)
+
+
+def _ntp_servers(device: Device) -> Listing:
+    rows = [{"address": a.server.address, "stratum": a.stratum, "state": a.state} for a in device.state.clocks(device.name)]
+    return Listing("ntp-servers", "server", ("address", "stratum", "state"), rows)
+
+
+def _virtual_addresses(device: Device) -> Listing:
+    rows = [
+        {
+            "interface": one.interface,
+            "vrid": one.virtual.vrid,
+            "virtual-address": one.virtual.address,
+            "state": one.state,
+            "active-router": one.active,
+            "priority": one.virtual.priority,
+        }
+        for one in device.state.virtual_addresses(device.name)
+    ]
+    fields = ("interface", "vrid", "virtual-address", "state", "active-router", "priority")
+    return Listing("virtual-addresses", "virtual-address", fields, rows)
+
+
+def _pair(device: Device) -> Listing:
+    rows = [
+        {"parameter": one.what, "here": one.here, "partner": one.partner, "agrees": one.agrees}
+        for one in device.state.agreements(device.name)
+    ]
+    return Listing("pair", "parameter", ("parameter", "here", "partner", "agrees"), rows)
 
 
 def _ospf_neighbors(device: Device) -> Listing:
@@ -144,6 +189,10 @@ LISTINGS: Mapping[str, Callable[[Device], Listing]] = {
     "vlans": _vlans,
     "spanning-tree": _spanning_tree,
     "bundles": _bundles,
+    "bgp-neighbors": _bgp_neighbors,
+    "ntp-servers": _ntp_servers,
+    "virtual-addresses": _virtual_addresses,
+    "pair": _pair,
 }
 
 

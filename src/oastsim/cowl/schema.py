@@ -51,6 +51,22 @@ def text(value: str) -> str:
 
 interface_name = v.shaped(r"(port|loop|manage|vlan|bundle)[0-9]{1,4}", "an interface name")
 
+
+def _virtual(check: Check) -> Schema:
+    """An address that several routers have together (RFC 8347)."""
+    return rows("vrrp-instance", number("vrid", 1, 255), leaf("virtual-address", check), number("priority", 1, 254, "100"))
+
+
+def _static_routes() -> Schema:
+    return rows(
+        "static-route",
+        leaf("destination-prefix", v.prefix),
+        leaf("description", text),
+        number("route-preference", 1, 255, "10"),
+        several("next-hop", v.address, least=1),
+    )
+
+
 SCHEMA = box(
     "",
     box(
@@ -116,6 +132,7 @@ SCHEMA = box(
             flag("enabled", "true"),
             number("mtu", 576, 9216, "1500"),
             leaf("aggregate", interface_name, refers=_INTERFACE),
+            leaf("network-instance", v.name, refers="/network-instances/network-instance"),
             leaf("ingress-acl", v.name, refers=_ACL),
             leaf("egress-acl", v.name, refers=_ACL),
             box(
@@ -124,20 +141,13 @@ SCHEMA = box(
                 number("access-vlan", 1, 4094, refers=_VLAN),
                 several("trunk-vlan", v.number(1, 4094), refers=_VLAN, numbers=True),
             ),
-            box("ipv4", rows("address", leaf("ip", v.ipv4), number("prefix-length", 0, 32))),
-            box("ipv6", rows("address", leaf("ip", v.ipv6), number("prefix-length", 0, 128))),
+            box("ipv4", rows("address", leaf("ip", v.ipv4), number("prefix-length", 0, 32)), _virtual(v.ipv4)),
+            box("ipv6", rows("address", leaf("ip", v.ipv6), number("prefix-length", 0, 128)), _virtual(v.ipv6)),
         ),
     ),
-    box(
-        "routing",
-        rows(
-            "static-route",
-            leaf("destination-prefix", v.prefix),
-            leaf("description", text),
-            number("route-preference", 1, 255, "10"),
-            several("next-hop", v.address, least=1),
-        ),
-    ),
+    box("pair", leaf("partner", v.name), leaf("link", interface_name, refers=_INTERFACE)),
+    box("network-instances", rows("network-instance", leaf("name", v.name), leaf("description", text), _static_routes())),
+    box("routing", _static_routes()),
     box(
         "ospf",
         leaf("router-id", v.ipv4),
@@ -156,5 +166,20 @@ SCHEMA = box(
             ),
         ),
         presence=True,
+    ),
+    box(
+        "bgp",
+        number("as", 1, 2**32 - 1),
+        leaf("identifier", v.ipv4),
+        several("network", v.prefix),
+        rows(
+            "neighbor",
+            leaf("remote-address", v.address),
+            number("peer-as", 1, 2**32 - 1),
+            leaf("description", text),
+            leaf("local-address", v.address),
+            number("hold-time", 3, 65535, "90"),
+            flag("enabled", "true"),
+        ),
     ),
 )

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Iterator
 
 from oastsim.facts import (
-    Bgp,
-    BgpNeighbor,
     Entry,
     Facts,
     Filters,
     Interface,
+    NtpServer,
     OspfInterface,
     StaticRoute,
     chosen_router_id,
@@ -20,7 +20,7 @@ from oastsim.facts import (
 )
 from oastsim.model import Data, Tree, Wrong
 from oastsim.roundel.schema import SCHEMA
-from oastsim.tree_facts import addresses, ospf_interfaces
+from oastsim.tree_facts import addresses, bgp_of, ospf_interfaces
 
 OSPF, BGP, STATIC = "roundel-ospf:ospf", "roundel-bgp:bgp", "ietf-routing:static"
 VLAN, LOOPBACK = "roundel-if-type:vlan", "roundel-if-type:loopback"
@@ -81,22 +81,43 @@ def facts_of(tree: Tree) -> Facts:
     bgp = next((data["bgp"] for (kind, _), data in protocols if kind == BGP and "bgp" in data), None)
     in_ospf = dict(ospf_interfaces(ospf)) if ospf is not None else {}
     interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
+    instances = {
+        name: data
+        for (name,), data in (tree.at("network-instances", "network-instance") or {}).items()
+        if data.get("enabled", "true") == "true"
+    }
+    ntp = tree.at("system", "ntp") or {}
+    asked = ntp.get("server", {}).values() if ntp.get("enabled", "true") == "true" else ()
     return Facts(
         (tree.at("system") or {}).get("hostname", "roundel"),
         interfaces,
-        tuple(route for (kind, _), data in protocols if kind == STATIC for route in _static(data)),
+        (
+            *(route for (kind, _), data in protocols if kind == STATIC for route in _static(data)),
+            *(route for name, data in instances.items() for route in _static_inside(data, name)),
+        ),
         None if ospf is None else chosen_router_id(ospf.get("router-id"), interfaces),
-        bgp=None if bgp is None else _bgp(bgp, chosen_router_id(bgp.get("identifier"), interfaces)),
+        bgp=None if bgp is None else bgp_of(bgp, interfaces),
+        ntp=tuple(
+            NtpServer(one["udp"]["address"], one.get("prefer") == "true", int(one["udp"].get("port", 123)))
+            for one in asked
+            if _is_address(one.get("udp", {}).get("address", ""))
+        ),
+        instances=frozenset(instances),
     )
 
 
-def _bgp(data: Data, identifier: str | None) -> Bgp:
-    neighbors = {
-        address: BgpNeighbor(int(one["peer-as"]), one.get("local-address"), one.get("enabled", "true") == "true")
-        for (address,), one in data.get("neighbor", {}).items()
-        if "peer-as" in one
-    }
-    return Bgp(int(data.get("as", 0)), identifier or "-", tuple(data.get("network", ())), neighbors)
+def _is_address(text: str) -> bool:
+    """Names are looked up nowhere here."""
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _static_inside(data: Data, instance: str) -> Iterator[StaticRoute]:
+    for (prefix,), route in data.get("static-routes", {}).get("route", {}).items():
+        yield StaticRoute(prefix, tuple(route.get("next-hop-address", ())), 10, instance)
 
 
 def _static(data: Data) -> Iterator[StaticRoute]:
@@ -117,6 +138,7 @@ def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
         tuple(ipv4_of(address) for address in _addresses(data, "ipv4")),
         tuple(ipv6_of(address) for address in _addresses(data, "ipv6")),
         ospf,
+        instance=data.get("bind-ni-name", ""),
     )
 
 

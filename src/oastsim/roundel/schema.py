@@ -23,7 +23,9 @@ NAMESPACES: Mapping[str, str] = {
     "ietf-snmp": "urn:ietf:params:xml:ns:yang:ietf-snmp",
     "ietf-system": "urn:ietf:params:xml:ns:yang:ietf-system",
     "roundel-bgp": "urn:example:roundel:bgp",
+    "roundel-instance": "urn:example:roundel:instance",
     "roundel-lldp": "urn:example:roundel:lldp",
+    "roundel-ntp": "urn:example:roundel:ntp",
     "roundel-ospf": "urn:example:roundel:ospf",
     "roundel-tools": "urn:example:roundel:tools",
     "roundel-vlan": "urn:example:roundel:vlan",
@@ -251,6 +253,7 @@ _BGP = of(
             number("peer-as", 0, 2**32 - 1, needed=True),
             leaf("description", text),
             leaf("local-address", v.address),
+            number("hold-time", 3, 65535, "90"),
             flag("enabled", "true"),
         ),
         presence=True,
@@ -384,7 +387,27 @@ SCHEMA = box(
         "ietf-network-instance",
         box(
             "network-instances",
-            rows("network-instance", "name", leaf("name", text), flag("enabled", "true"), leaf("description", text), box("vrf-root")),
+            rows(
+                "network-instance",
+                "name",
+                leaf("name", text),
+                flag("enabled", "true"),
+                leaf("description", text),
+                box("vrf-root"),
+                of(
+                    "roundel-instance",
+                    box(
+                        "static-routes",
+                        rows(
+                            "route",
+                            "destination-prefix",
+                            leaf("destination-prefix", v.prefix),
+                            leaf("description", text),
+                            several("next-hop-address", v.address),
+                        ),
+                    ),
+                ),
+            ),
         ),
     ),
 )

@@ -138,7 +138,9 @@ class Service:
         return [etree.Element(base("ok"))] if found is None else found
 
     def get(self, operation: Element) -> list[Element]:
-        return [_data(state.with_state(self.device, printed(self.device.running)), operation)]
+        wanted = operation.find(base("filter"))
+        tops = None if wanted is None else {one.tag for one in wanted}
+        return [_data(state.with_state(self.device, printed(self.device.running), tops), operation)]
 
     def get_config(self, operation: Element) -> list[Element]:
         return [_data(printed(self.device.datastore(_datastore(operation, "source"))), operation)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from lxml import etree
@@ -9,7 +10,6 @@ from lxml import etree
 from oastsim.observed import lldp_neighbors
 from oastsim.roundel.elements import PREFIXES, Element
 from oastsim.roundel.schema import NAMESPACES
-from oastsim.routes import routes
 
 if TYPE_CHECKING:
     from oastsim.roundel.device import Device
@@ -42,24 +42,42 @@ def _top(elements: list[Element], module: str, name: str) -> Element:
     return found
 
 
-def with_state(device: Device, elements: list[Element]) -> list[Element]:
-    """The configuration with the state of the device in it."""
+def with_state(device: Device, elements: list[Element], wanted: set[str] | None = None) -> list[Element]:
+    """The configuration with the state of the device in it; only of what is `wanted`, by the names at the top."""
+    for module, name, put in _PARTS:
+        if wanted is None or _tag(module, name) in wanted:
+            put(device, _top(elements, module, name))
+    return elements
+
+
+def _interfaces(device: Device, interfaces: Element) -> None:
+    """RFC 8343, section 5."""
     state, name = device.state, device.name
-    interfaces = _top(elements, "ietf-interfaces", "interfaces")
     for element in interfaces:
         own = element.findtext(_tag("ietf-interfaces", "name")) or ""
-        fact = state.facts(name).interfaces[own]
-        _put(element, "ietf-interfaces", "admin-status", "up" if fact.enabled else "down")
+        _put(element, "ietf-interfaces", "admin-status", "up" if state.facts(name).interfaces[own].enabled else "down")
         _put(element, "ietf-interfaces", "oper-status", "up" if state.oper_up(name, own) else "down")
-    routing = _top(elements, "ietf-routing", "routing")
+
+
+def _routing(device: Device, routing: Element) -> None:
     _protocol_state(device, routing)
     _ribs(device, routing)
-    lldp = _top(elements, "roundel-lldp", "lldp")
-    for neighbor in lldp_neighbors(state, name):
+
+
+def _lldp(device: Device, lldp: Element) -> None:
+    for neighbor in lldp_neighbors(device.state, device.name):
         entry = _put(lldp, "roundel-lldp", "neighbor")
         for leaf, text in (("interface", neighbor.interface), ("system-name", neighbor.system_name), ("port-id", neighbor.port_id)):
             _put(entry, "roundel-lldp", leaf, text)
-    return elements
+
+
+def _clocks(device: Device, clocks: Element) -> None:
+    for clock in device.state.clocks(device.name):
+        entry = _put(clocks, "roundel-ntp", "association")
+        _put(entry, "roundel-ntp", "address", clock.server.address)
+        if clock.stratum is not None:
+            _put(entry, "roundel-ntp", "stratum", str(clock.stratum))
+        _put(entry, "roundel-ntp", "state", clock.state)
 
 
 def _protocol_state(device: Device, routing: Element) -> None:
@@ -71,6 +89,14 @@ def _protocol_state(device: Device, routing: Element) -> None:
             _put(entry, "roundel-ospf", "neighbor-router-id", neighbor.router_id)
             _put(entry, "roundel-ospf", "address", neighbor.address)
             _put(entry, "roundel-ospf", "state", neighbor.state)
+    sessions = {session.address: session for session in device.state.sessions(device.name)}
+    for entry in routing.iter(_tag("roundel-bgp", "neighbor")):
+        session = sessions.get(entry.findtext(_tag("roundel-bgp", "remote-address")) or "")
+        if session is not None:
+            _put(entry, "roundel-bgp", "session-state", session.state)
+            _put(entry, "roundel-bgp", "prefixes-received", str(session.received))
+            if session.error is not None:
+                _put(entry, "roundel-bgp", "last-error", session.error)
 
 
 def _ribs(device: Device, routing: Element) -> None:
@@ -84,7 +110,7 @@ def _ribs(device: Device, routing: Element) -> None:
         kind.text = f"{family[:2]}:{family}-unicast"
         kind = _identity(kind, "address-family", module, f"{family}-unicast")
         table = _put(rib, "ietf-routing", "routes")
-        for route in routes(device.state, device.name):
+        for route in device.state.routes(device.name):
             if (":" in route.prefix) != (family == "ipv6"):
                 continue
             entry = _put(table, "ietf-routing", "route")
@@ -96,6 +122,8 @@ def _ribs(device: Device, routing: Element) -> None:
             owner, source = _SOURCES[route.source]
             _identity(_put(entry, "ietf-routing", "source-protocol"), "source-protocol", owner, source)
             _put(entry, "ietf-routing", "metric", str(route.metric))
+            if route.instance:
+                _put(entry, "roundel-instance", "network-instance", route.instance)
 
 
 def _identity(element: Element, name: str, module: str, identity: str) -> Element:
@@ -107,3 +135,11 @@ def _identity(element: Element, name: str, module: str, identity: str) -> Elemen
     made = etree.SubElement(outer, _tag("ietf-routing", name), nsmap={None: NAMESPACES["ietf-routing"], "x": NAMESPACES[module]})
     made.text = f"x:{identity}"
     return made
+
+
+_PARTS: tuple[tuple[str, str, Callable[[Device, Element], None]], ...] = (
+    ("ietf-interfaces", "interfaces", _interfaces),
+    ("ietf-routing", "routing", _routing),
+    ("roundel-lldp", "lldp", _lldp),
+    ("roundel-ntp", "ntp-state", _clocks),
+)
