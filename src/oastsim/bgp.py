@@ -108,8 +108,7 @@ class Speakers:
         if self._generation == self._known.generation:
             return
         self._generation = self._known.generation
-        speakers = [n for n, f in self._known.facts.items() if f.bgp is not None and self._known.alive.get(n, False)]
-        sessions = {name: list(self._of(name)) for name in speakers}
+        sessions = {name: list(self._of(name)) for name in sorted(self._known.speakers)}
         live = {(name, one.address) for name, all_ in sessions.items() for one in all_ if one.peer is not None}
         self._since = {key: since for key, since in self._since.items() if key in live}
         best, received = self._exchanged(sessions)
@@ -137,7 +136,7 @@ class Speakers:
                 continue
             held = self._held.get(key)
             if held is None and attempt.silent and key in self._since and self._known.progress(self._since[key]) >= 1:
-                held = self._held[key] = now + neighbor.hold_time_s, self._peer_of(device, address) or ""
+                held = self._held[key] = self._known.changed_at_s + neighbor.hold_time_s, self._peer_of(device, address) or ""
                 self._known.later(held[0], device)
             if held is not None and attempt.silent and now < held[0]:
                 yield Session(address, neighbor, "established", attempt.local, held[1] or None, None)

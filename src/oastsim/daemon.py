@@ -31,6 +31,8 @@ from oastsim.ssh import LOOPBACK, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
+# How soon a session that comes in by the network itself notices what others have done to its path.
+PATHS_S = 0.25
 SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl, "roundel": Roundel}
 
 
@@ -62,10 +64,13 @@ class Simulation:
             self._servers[plan.name] = await serve(device)
         control = await asyncio.start_server(self._control, LOOPBACK, 0)
         listening = self._folder / "listening.json"
+        in_band = asyncio.create_task(self._watch_paths()) if any(plan.station is not None for plan in self._plan.devices) else None
         try:
             self._announce(listening, control.sockets[0].getsockname()[1])
             await self._stopping.wait()
         finally:
+            if in_band is not None:
+                in_band.cancel()
             control.close()
             for server in self._servers.values():
                 server.close()
@@ -73,6 +78,15 @@ class Simulation:
                 device.keep()
             # Last, because whoever stops the simulator waits for this.
             listening.unlink(missing_ok=True)
+
+    async def _watch_paths(self) -> None:
+        """Sessions that come in by the network itself stand still, or go on, with what others do to the path."""
+        devices = [self._devices[plan.name] for plan in self._plan.devices if plan.station is not None]
+        while True:
+            await asyncio.sleep(PATHS_S)
+            for device in devices:
+                for wake in list(device.sessions):
+                    wake()
 
     def _announce(self, path: Path, control_port: int) -> None:
         where = {

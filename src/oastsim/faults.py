@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
-Effect = Literal["refused", "hang", "drop", "slow"]
+Effect = Literal["refused", "hang", "drop", "slow", "half-open"]
 LONG = 200_000
 
 
@@ -89,6 +89,13 @@ class Drop(Fault):
 
     def on_line(self, number: int, line: str) -> Effect | None:
         return "drop" if self.strikes(number, line) else None
+
+
+class Forgotten(Fault):
+    """The device forgets the session, and does not say so: the connection is open at one end only (RFC 9293, section 3.5.1)."""
+
+    def on_line(self, number: int, line: str) -> Effect | None:
+        return "half-open" if self.strikes(number, line) else None
 
 
 class Slow(Fault):
@@ -197,16 +204,11 @@ class Halves(Fault):
 class Banner(Fault):
     """A session begins with a page that somebody wrote, in which there are things like prompts."""
 
-    @property
-    def busy_s(self) -> float:
-        """For how long after each request a timer does not go off."""
-        return 0.0
-
     def greeted(self, text: str) -> str:
         lines = ["Property of Larkwater Ferries.", "quay full| ", "Type anything: ", "", "> "] * 8
         return "".join(f"{line}\r\n" for line in lines) + text
 
 
 KINDS: dict[str, type[Fault]] = {kind.__name__.lower(): kind for kind in (
-    Down, Hang, Drop, Slow, Refuse, Untrue, Full, Forgets, Busy, Log, Prompt, Long, Bytes, Halves, Banner,
+    Down, Hang, Drop, Forgotten, Slow, Refuse, Untrue, Full, Forgets, Busy, Log, Prompt, Long, Bytes, Halves, Banner,
 )}  # fmt: skip

@@ -24,6 +24,8 @@ class Known:
     outside: frozenset[str] = frozenset()
     facts: dict[str, Facts] = field(default_factory=dict)
     alive: dict[str, bool] = field(default_factory=dict)
+    # Those that run and are configured to speak BGP.
+    speakers: set[str] = field(default_factory=set)
     # Counts everything that may change where packets go; what has been worked out holds as long as it stays.
     generation: int = 0
     # When that was: whatever holds now has held since then.
@@ -39,6 +41,7 @@ class Known:
         self.facts[name] = facts
         self._filters[name] = filters
         self.alive[name] = alive
+        (self.speakers.add if alive and facts.bgp is not None else self.speakers.discard)(name)
         self.changed()
 
     def changed(self, touched: Iterable[str] = ()) -> None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from pathlib import Path
 
 import asyncssh
 
+from oastsim.carried import Carried
 from oastsim.device import SimulatedDevice
 from oastsim.subsystem import Subsystem
 from oastsim.terminal import Terminal
@@ -92,21 +92,13 @@ class _Server(asyncssh.SSHServer):
         return channel, Subsystem(self._device, service)
 
 
-class _Session(asyncssh.SSHServerSession[str]):
-    """One shell. While the device's management path is down, nothing comes in or goes out, as on a cut line."""
+class _Session(Carried[str]):
+    """One shell."""
 
     def __init__(self, device: SimulatedDevice, user: str) -> None:
-        self._device = device
+        super().__init__(device)
         self._user = user
         self._shell: Terminal | None = None
-        self._channel: asyncssh.SSHServerChannel[str] | None = None
-        self._arrived: list[str] = []
-        self._to_send: list[str | float] = []
-        self._hanging = False
-        self._busy = False
-
-    def connection_made(self, chan: asyncssh.SSHServerChannel[str]) -> None:
-        self._channel = chan
 
     def pty_requested(self, term_type: str, term_size: tuple[int, int, int, int], term_modes: object) -> bool:
         return True
@@ -115,92 +107,55 @@ class _Session(asyncssh.SSHServerSession[str]):
         return True
 
     def session_started(self) -> None:
-        if self._channel is None:
+        if self.channel is None:
             return
-        height = self._channel.get_terminal_size()[1] or 24
-        self._shell = self._device.terminal(self._user, height)
-        self._device.sessions.add(self._wake)
-        self._to_send.append(self._device.fault.greeted(self._shell.greeting()))
-        self._wake()
+        height = self.channel.get_terminal_size()[1] or 24
+        self._shell = self.device.terminal(self._user, height)
+        self.begin(self.device.fault.greeted(self._shell.greeting()))
 
-    def data_received(self, data: str, datatype: object) -> None:
-        self._arrived.append(data)
-        self._wake()
+    @property
+    def over(self) -> bool:
+        return self._shell is not None and self._shell.closed
 
-    def eof_received(self) -> bool:
-        self._wake()
-        return False
-
-    def connection_lost(self, exc: Exception | None) -> None:
-        self._device.sessions.discard(self._wake)
+    def end(self) -> None:
         if self._shell is not None:
             self._shell.end()
 
-    def _wake(self) -> None:
-        """Work off what has arrived and send what is ready, unless the path is down."""
-        if self._busy:
-            return
-        self._busy = True
-        try:
-            while self._arrived and self._shell and not self._hanging and self._device.reachable:
-                data, self._arrived = "".join(self._arrived), []
-                self._take(data)
-                self._device.settle()
-        finally:
-            self._busy = False
-        self._flush()
+    def work(self) -> bool:
+        if not self.arrived or self._shell is None:
+            return False
+        data, self.arrived = "".join(self.arrived), []
+        self._take(self._shell, data)
+        self.device.settle()
+        return True
 
-    def _take(self, data: str) -> None:
+    def _take(self, shell: Terminal, data: str) -> None:
         """Feed the shell up to and including one line, so that a fault can strike between lines."""
-        if self._shell is None:
-            return
         for part in _LINES.findall(data):
-            if self._hanging or not self._device.reachable:
-                self._arrived.append(part)
+            if self.hanging or not self.device.reachable:
+                self.arrived.append(part)
                 continue
             if part.endswith(("\r", "\n")):
-                number = self._shell.lines + 1
-                self._to_send.extend(self._device.fault.said(number, part, self._shell.receive(part, self._line)))
+                number = shell.lines + 1
+                self.to_send.extend(self.device.fault.said(number, part, shell.receive(part, self._line)))
             else:
-                self._to_send.append(self._shell.receive(part, self._line))
+                self.to_send.append(shell.receive(part, self._line))
 
     def _line(self, line: str) -> str:
         if self._shell is None:
             return ""
-        effect = self._device.fault.on_line(self._shell.lines + 1, line)
+        effect = self.device.fault.on_line(self._shell.lines + 1, line)
         if effect == "hang":
-            self._flush()
-            self._hanging = True
+            self.flush()
+            self.hanging = True
             return ""
-        if effect == "drop" and self._channel is not None:
-            self._channel.write("er")
-            self._channel.get_connection().abort()
+        if effect == "half-open":
+            self.half_open()
+            return ""
+        if effect == "drop" and self.channel is not None:
+            self.channel.write("er")
+            self.channel.get_connection().abort()
             return ""
         if effect == "slow":
-            self._hanging = True
-            asyncio.get_running_loop().call_later(self._device.fault.seconds, self._resume)
+            self.pause(self.device.fault.seconds)
         return self._shell.execute(line)
-
-    def _resume(self) -> None:
-        self._hanging = False
-        self._wake()
-
-    def _flush(self) -> None:
-        if self._channel is None or self._hanging or not self._device.reachable:
-            return
-        pieces, self._to_send = self._to_send, []
-        texts: list[str] = []
-        for number, piece in enumerate(pieces):
-            if isinstance(piece, str):
-                texts.append(piece)
-                continue
-            self._to_send = pieces[number + 1 :]
-            self._hanging = True
-            asyncio.get_running_loop().call_later(piece, self._resume)
-            break
-        if texts and not self._channel.is_closing():
-            self._channel.write("".join(texts))
-        if self._hanging:
-            return
-        if self._shell is not None and self._shell.closed and not self._channel.is_closing():
-            self._channel.exit(0)

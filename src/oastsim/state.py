@@ -54,16 +54,19 @@ class NetworkState:
 
     def update(self, name: str, facts: Facts, filters: Callable[[], Filters] = Filters, *, alive: bool = True) -> None:
         """A device's configuration has changed, or it has started or stopped."""
+        self._observe()
         touched = self.bridging.changed(name) if name in self._known.facts else set()
         self._known.put(name, facts, filters, alive=alive)
         self._settle(touched | self.bridging.changed(name))
 
     def filtered(self) -> None:
         """What some device lets through may have changed."""
+        self._observe()
         self._known.changed()
 
     def cut(self, device: str, port: str, *, is_cut: bool) -> None:
         """A cable is cut, or mended. Raises KeyError when there is none in the port."""
+        self._observe()
         self.bridging.cut((device, port), is_cut=is_cut)
         self._settle(self.bridging.changed(device) | self.bridging.changed(self._known.links[device, port][0]))
 
@@ -71,6 +74,12 @@ class NetworkState:
         self._known.changed(touched)
         self._adjacencies.settle(touched)
         self._ospf.refresh(touched)
+
+    def _observe(self) -> None:
+        """Sessions outlast a change for a while: what there was before it has to be known."""
+        if self._known.speakers:
+            self._tick()
+            self._speakers.current()
 
     def _tick(self) -> None:
         """What has changed by itself since one asked last: adjacencies that are full now, and those that are given up."""

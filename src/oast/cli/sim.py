@@ -18,7 +18,7 @@ from oast.estate.estate import read_estate
 from oast.estate.settings import read as read_settings
 
 FAULTS = (
-    "none", "down", "hang", "drop", "slow", "refuse", "untrue", "full", "forgets", "busy",
+    "none", "down", "hang", "drop", "forgotten", "slow", "refuse", "untrue", "full", "forgets", "busy",
     "log", "prompt", "long", "bytes", "halves", "banner", "restart", "key", "cut", "mend", "flap",
 )  # fmt: skip
 
