@@ -8,6 +8,7 @@ import io
 import json
 import os
 import pty
+import re
 import shutil
 import subprocess
 import sys
@@ -313,17 +314,29 @@ def lay_out(folder: Path, *, whole: bool = False) -> Path:
 
 
 def _leave_routers(estate: Path) -> None:
-    """Take the switches out: what most tests are about takes six devices, not twenty."""
-    for file in ("inventory/switches.yaml", "values/switches.yaml", "policies/switches.yaml", "startup/switch.txt"):
-        (estate / file).unlink()
-    shutil.rmtree(estate / "templates" / "cowl")
-    for path in (estate / "values" / "devices").glob("*-dist-*.yaml"):
-        path.unlink()
+    """Take the switches and the routers without a command line out: what most tests are about takes six devices, not two dozen."""
+    for kind in ("switches", "borders", "hubs"):
+        for path in estate.glob(f"*/{kind}.yaml"):
+            path.unlink()
+    for system in ("cowl", "roundel"):
+        shutil.rmtree(estate / "templates" / system)
+    for name in ("startup/switch.txt", "startup/roundel.txt", "templates/bine/bgp.j2"):
+        (estate / name).unlink()
+    for path in (estate / "values" / "devices").glob("*-*-*.yaml"):
+        if re.search("-dist-|-border-|-edge-2", path.name):
+            path.unlink()
+        else:
+            path.write_text(re.sub(r", ipv6: '2001:db8:1:[^']*'", "", path.read_text()))
     for path in (estate / "network.yaml", *(estate / "values" / "devices").glob("*-core-1.yaml")):
-        lines = [line for line in path.read_text().splitlines() if "-dist-" not in line and "-access-" not in line]
+        lines = [line for line in path.read_text().splitlines() if not re.search("-dist-|-access-|-border-|-edge-2", line)]
         path.write_text("\n".join(lines) + "\n")
+    for path in (estate / "intent.yaml", estate / "policies" / "standard.yaml"):
+        path.write_text(path.read_text().replace("role=edge and platform=bine", "role=edge"))
+    network = estate / "network.yaml"
+    network.write_text(re.sub(r"(?s)# What is there besides.*?(?=links:)", "", network.read_text()))
     intent = estate / "intent.yaml"
-    intent.write_text(intent.read_text().partition("  - section: vlans\n")[0])
+    kept = intent.read_text().partition("  - section: vlans\n")[0]
+    intent.write_text(kept.replace("not role in (core, border)", "not role=core"))
 
 
 class LarkwaterTest(EstateTest):

@@ -56,6 +56,23 @@ class NobodysTest(ProgramTest):
         self.assertIn("next-hop-address", found["reason"])
         self.assertEqual((found["state"], self.kept("rt-1")), ("unchanged", before))
 
+    def test_what_leads_to_what_is_owned_comes_and_goes_with_it(self) -> None:
+        protocol = "/routing/control-plane-protocols/control-plane-protocol[type=roundel-bgp:bgp][name=main]"
+        owned = "routing/control-plane-protocols/control-plane-protocol roundel-bgp:bgp main/bgp"
+        template = self.estate / "templates" / "roundel" / "routing.j2"
+        before = self.kept("rt-1")
+        self.assertNotIn("/routing", before)
+        for lines, shown in (
+            (f"{protocol}/bgp/as = 64500\n", "/bgp/as = 64500"),
+            (f"{protocol}/bgp/as = 64501\n", "/bgp/as = 64501"),
+        ):
+            template.write_text(f'{{#\nsection: routing\nowns: ["{owned}"]\n#}}\n{lines}')
+            self.assertEqual(self.push("--on", "name=rt-1", "--section", "routing")["rt-1"]["state"], "delivered")
+            self.assertIn(shown, self.kept("rt-1"))
+        template.write_text(f'{{#\nsection: routing\nowns: ["{owned}"]\n#}}\n')
+        self.assertEqual(self.push("--on", "name=rt-1", "--section", "routing")["rt-1"]["state"], "delivered")
+        self.assertNotIn("/bgp/", self.kept("rt-1"))
+
 
 class SomebodyElseTest(ProgramTest):
     def test_what_somebody_else_has_begun_is_left_alone(self) -> None:

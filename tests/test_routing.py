@@ -198,7 +198,12 @@ class OtherTest(unittest.TestCase):
         net = Net(ends("a1 b1", "b2 c1"), "abc")
         both = "interface port{}\n  ipv6\n    address {}/64\n"
         net.load("a", router(1, {"port1": "192.0.2.0/31"}) + both.format(1, "2001:db8:1::1"))
-        net.load("b", router(2, {"port1": "192.0.2.1/31", "port2": "192.0.2.2/31"}) + both.format(1, "2001:db8:1::2") + both.format(2, "2001:db8:2::2"))
+        net.load(
+            "b",
+            router(2, {"port1": "192.0.2.1/31", "port2": "192.0.2.2/31"})
+            + both.format(1, "2001:db8:1::2")
+            + both.format(2, "2001:db8:2::2"),
+        )
         net.load("c", router(3, {"port1": "192.0.2.3/31"}))
         net.later()
         self.assertEqual(net.route("a", "2001:db8:2::/64"), ("ospf", "2001:db8:1::2", "port1"))
@@ -230,9 +235,7 @@ class OtherTest(unittest.TestCase):
         net.load("b", router(2, {"port1": "203.0.113.129/31", "port8": "198.51.100.1/30"}))
         net.later()
         found = [(c.server.address, c.stratum, c.state) for c in net.state.clocks("a")]
-        self.assertEqual(
-            found, [("192.0.2.200", 2, "candidate"), ("198.51.100.2", 1, "system-peer"), ("192.0.2.201", None, "unreachable")]
-        )
+        self.assertEqual(found, [("192.0.2.200", 2, "candidate"), ("198.51.100.2", 1, "system-peer"), ("192.0.2.201", None, "unreachable")])
         closed = "acl in\n  ace drop udp destination-port 123\n  ace accept ip\n"
         net.load("b", closed + router(2, {"port1": "203.0.113.129/31", "port8": "198.51.100.1/30"}) + "interface port1\n  ingress-acl in\n")
         self.assertEqual([c.state for c in net.state.clocks("a")], ["system-peer", "unreachable", "unreachable"])

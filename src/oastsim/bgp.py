@@ -164,9 +164,11 @@ class Speakers:
         if local not in own:
             return _Attempt(local, "idle", f"{local} is on no interface that is up")
         # Either may be the one that opens it (RFC 4271, section 6.8).
-        journey, lost = self._forwarding.exchange(device, Packet(own[local], target, "tcp", UNPRIVILEGED, PORT))
-        if lost is not None and self._forwarding.exchange(device, Packet(own[local], target, "tcp", PORT, UNPRIVILEGED))[1] is not None:
-            return _Attempt(local, "active", lost, silent=True)
+        opened = self._forwarding.exchange(device, Packet(own[local], target, "tcp", UNPRIVILEGED, PORT))
+        other = self._forwarding.exchange(device, Packet(own[local], target, "tcp", PORT, UNPRIVILEGED)) if opened.filtered else opened
+        if not opened.arrived and not other.arrived:
+            return _Attempt(local, "active", opened.reason, silent=True)
+        journey = opened.there if opened.arrived else other.there
         if neighbor.peer_as != bgp.as_number and len(journey.hops) != 1:
             return _Attempt(local, "active", "another AS has to be on a connected network")
         return self._answered(device, neighbor, local, journey.hops[-1].device if journey.hops else device)
@@ -231,7 +233,7 @@ class Speakers:
                 continue
             next_hop = path.next_hop if internal and path.learned is not None else session.address
             via = table.best(ipaddress.ip_address(next_hop))
-            if via is not None:
+            if via is not None and via.discards is None:
                 yield Path(path.prefix, as_path, next_hop, session.address, internal, via.metric, theirs.identifier)
 
 

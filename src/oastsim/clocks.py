@@ -36,9 +36,9 @@ def _stratum(known: Known, forwarding: Forwarding, device: str, facts: Facts, se
     source = _source(forwarding, device, facts, target)
     if source is None:
         return None
-    journey, lost = forwarding.exchange(device, Packet(source, target, "udp", 123, server.port))
-    at = journey.hops[-1].device if journey.hops else device
-    return known.facts[at].stratum if lost is None and at != device else None
+    asked = forwarding.exchange(device, Packet(source, target, "udp", 123, server.port))
+    at = asked.there.hops[-1].device if asked.there.hops else device
+    return known.facts[at].stratum if asked.arrived and at != device else None
 
 
 def _source(forwarding: Forwarding, device: str, facts: Facts, target: Address) -> Address | None:
@@ -46,4 +46,4 @@ def _source(forwarding: Forwarding, device: str, facts: Facts, target: Address) 
         return forwarding.source(device, target)
     interface = facts.interfaces.get(facts.ntp_source)
     own = forwarding.own(device)
-    return next((a.ip for a in interface.addresses if a.version == target.version and str(a.ip) in own), None) if interface else None
+    return next((ip for ip in interface.ips if ip.version == target.version and str(ip) in own), None) if interface else None

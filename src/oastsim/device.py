@@ -90,7 +90,7 @@ class SimulatedDevice(ABC):
     def tell(self, facts: Facts) -> None:
         """The network learns what the device is configured to be; sessions that wait for their path look again."""
         if facts == self._facts:
-            self.state.filtered()
+            self.state.filtered(self.name)
             return
         self._facts = facts
         self.state.update(self.name, facts, self.filters)

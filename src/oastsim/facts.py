@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
@@ -58,6 +58,11 @@ class Interface:
     instance: str = ""
     virtual: tuple[VirtualAddress, ...] = ()
 
+    @cached_property
+    def ips(self) -> tuple[Address, ...]:
+        """Its addresses without their lengths."""
+        return tuple(address.ip for address in self.addresses)
+
     @property
     def addresses(self) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:
         return [*self.ipv4, *self.ipv6]
@@ -69,10 +74,13 @@ class Interface:
 
 @dataclass(frozen=True)
 class StaticRoute:
+    """`discards` is how packets are done away with instead (RFC 8349, special-next-hop): blackhole, unreachable, prohibit or receive."""
+
     prefix: str
     next_hops: tuple[str, ...]
     preference: int
     instance: str = ""
+    discards: str | None = None
 
 
 @dataclass(frozen=True)
@@ -152,6 +160,20 @@ class Facts:
     stratum: int | None = None
     pair: Pair | None = None
     instances: frozenset[str] = frozenset()
+
+    @cached_property
+    def holders(self) -> Mapping[tuple[str, Address], tuple[Interface, ...]]:
+        """The interfaces that have an address, by their network instance and the address."""
+        found: dict[tuple[str, Address], tuple[Interface, ...]] = {}
+        for interface in self.interfaces.values():
+            for ip in interface.ips:
+                found[interface.instance, ip] = (*found.get((interface.instance, ip), ()), interface)
+        return found
+
+    @cached_property
+    def sharing(self) -> tuple[Interface, ...]:
+        """The interfaces with virtual addresses."""
+        return tuple(interface for interface in self.interfaces.values() if interface.virtual)
 
     @property
     def switches(self) -> bool:

@@ -43,10 +43,25 @@ class Hop:
 
 @dataclass(frozen=True)
 class Journey:
-    """Where a packet came, in order; `lost` says why it went no further, None if it arrived."""
+    """Where a packet came, in order; `lost` says why it went no further, None if it arrived; `filtered` is whether an access list
+    was it."""
 
     hops: tuple[Hop, ...]
     lost: str | None
+    filtered: bool = False
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """A packet's way there, and why no answer came back; None if one did."""
+
+    there: Journey
+    reason: str | None
+    filtered: bool = False
+
+    @property
+    def arrived(self) -> bool:
+        return self.reason is None
 
 
 class Forwarding:
@@ -62,12 +77,8 @@ class Forwarding:
     def own(self, device: str, instance: str = "") -> dict[str, Address]:
         """The addresses that a device itself answers for, on interfaces that are up."""
         facts = self._known.facts[device]
-        return {
-            str(a.ip): a.ip
-            for i in facts.interfaces.values()
-            if i.instance == instance and self._bridging.up(device, i.name)
-            for a in i.addresses
-        }
+        up = (i for i in facts.interfaces.values() if i.instance == instance and self._bridging.up(device, i.name))
+        return {str(ip): ip for i in up for ip in i.ips}
 
     def source(self, device: str, target: Address, instance: str = "") -> Address | None:
         """The address of the interface that a packet leaves by; None where there is no way."""
@@ -75,18 +86,18 @@ class Forwarding:
             return target
         route = self._table_of(device, instance).best(target)
         interface = self._known.facts[device].interfaces.get(route.interface) if route is not None else None
-        return next((a.ip for a in interface.addresses if a.version == target.version), None) if interface is not None else None
+        return next((ip for ip in interface.ips if ip.version == target.version), None) if interface is not None else None
 
-    def exchange(self, device: str, packet: Packet, instance: str = "") -> tuple[Journey, str | None]:
-        """A packet from `device`, and the answer to it: the way there, and why nothing came back (None if it did)."""
+    def exchange(self, device: str, packet: Packet, instance: str = "") -> Exchange:
+        """A packet from `device`, and the answer to it."""
         there = self.travel(device, packet, instance)
         if there.lost is not None:
-            return there, there.lost
+            return Exchange(there, there.lost, there.filtered)
         at = there.hops[-1] if there.hops else Hop(device, str(packet.destination), instance)
         back = self.travel(at.device, packet.answer, at.instance)
         if back.lost is None and back.hops and back.hops[-1].device != device:
-            return there, f"the answer went to {back.hops[-1].device}"
-        return there, None if back.lost is None else f"the answer was lost: {back.lost}"
+            return Exchange(there, f"the answer went to {back.hops[-1].device}")
+        return Exchange(there, None if back.lost is None else f"the answer was lost: {back.lost}", back.filtered)
 
     def travel(self, device: str, packet: Packet, instance: str = "") -> Journey:
         """Where a packet gets."""
@@ -97,18 +108,20 @@ class Forwarding:
                 return Journey(tuple(hops), None)
             facts = self._known.facts[here]
             route = self._table_of(here, instance).best(packet.destination)
+            if route is not None and route.discards is not None:
+                return Journey(tuple(hops), f"{here} discards what is for {route.prefix} ({route.discards})")
             out = facts.interfaces.get(route.interface) if route is not None else None
             if route is None or out is None:
                 return Journey(tuple(hops), f"{here} has no route to {packet.destination}")
             if not self._passes(here, out.name, packet, "egress"):
-                return Journey(tuple(hops), f"{here} does not let it out of {out.name}")
+                return Journey(tuple(hops), f"{here} does not let it out of {out.name}", True)
             next_hop = packet.destination if route.next_hop == "-" else ipaddress.ip_address(route.next_hop)
             found = self._answering(here, out, next_hop)
             if found is None:
                 return Journey(tuple(hops), f"nobody answers for {next_hop} on {out.name} of {here}")
             here, came_in = found
             if not self._passes(here, came_in.name, packet, "ingress"):
-                return Journey(tuple(hops), f"{here} does not let it in at {came_in.name}")
+                return Journey(tuple(hops), f"{here} does not let it in at {came_in.name}", True)
             instance = came_in.instance
             hops.append(Hop(here, str(next_hop), instance))
             if here in self._known.outside and not self._holds(here, packet.destination, instance):
@@ -116,12 +129,14 @@ class Forwarding:
         return Journey(tuple(hops), "it went in a circle")
 
     def _holds(self, device: str, address: Address, instance: str) -> bool:
-        interfaces = self._known.facts[device].interfaces.values()
-        return any(i.instance == instance and self._answers(device, i, address) for i in interfaces)
+        facts = self._known.facts[device]
+        if any(self._bridging.up(device, interface.name) for interface in facts.holders.get((instance, address), ())):
+            return True
+        return any(i.instance == instance and self._virtual.answers(device, i, address) for i in facts.sharing)
 
     def _answers(self, device: str, interface: Interface, address: Address) -> bool:
         """Whether an interface answers for an address (RFC 826, RFC 4861)."""
-        if not any(a.ip == address for a in interface.addresses):
+        if address not in interface.ips:
             return bool(interface.virtual) and self._virtual.answers(device, interface, address)
         return self._bridging.up(device, interface.name)
 
@@ -135,11 +150,11 @@ class Forwarding:
     def _management(self) -> dict[str, tuple[str, Interface]]:
         if self._managed[0] != self._known.generation:
             found = {
-                str(address.ip): (name, interface)
+                str(ip): (name, interface)
                 for name, facts in self._known.facts.items()
                 for interface in facts.interfaces.values()
                 if interface.port.startswith("manage") and self._bridging.up(name, interface.name)
-                for address in interface.addresses
+                for ip in interface.ips
             }
             self._managed = self._known.generation, found
         return self._managed[1]

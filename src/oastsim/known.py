@@ -33,13 +33,14 @@ class Known:
     # Counts, for each device, what has changed of it or of what is plugged into it.
     touched: dict[str, int] = field(default_factory=dict)
     _filters: dict[str, Callable[[], Filters]] = field(default_factory=dict)
-    _read: dict[str, tuple[int, Filters]] = field(default_factory=dict)
+    _read: dict[str, Filters] = field(default_factory=dict)
     _moments: list[tuple[float, str]] = field(default_factory=list)
 
     def put(self, name: str, facts: Facts, filters: Callable[[], Filters], *, alive: bool) -> None:
         """What a device is configured to be from now on."""
         self.facts[name] = facts
         self._filters[name] = filters
+        self._read.pop(name, None)
         self.alive[name] = alive
         (self.speakers.add if alive and facts.bgp is not None else self.speakers.discard)(name)
         self.changed()
@@ -53,10 +54,14 @@ class Known:
 
     def filters(self, name: str) -> Filters:
         """What a device lets through now."""
-        present = self._read.get(name)
-        if present is None or present[0] != self.generation:
-            present = self._read[name] = self.generation, self._filters[name]()
-        return present[1]
+        if name not in self._read:
+            self._read[name] = self._filters[name]()
+        return self._read[name]
+
+    def filtered(self, name: str) -> None:
+        """What a device lets through may be something else now."""
+        self._read.pop(name, None)
+        self.changed()
 
     def later(self, at_s: float, device: str) -> None:
         """Something will change by itself at `at_s`."""

@@ -4,25 +4,12 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterator
-from dataclasses import dataclass
 
-from oastsim.forwarding import Journey, Packet
+from oastsim.forwarding import Exchange, Journey, Packet
 from oastsim.state import NetworkState
 
 
-@dataclass(frozen=True)
-class Answer:
-    """What somebody who asks finds out: the way there, and why no answer came back; None if one did."""
-
-    there: Journey
-    reason: str | None
-
-    @property
-    def arrived(self) -> bool:
-        return self.reason is None
-
-
-def ping(state: NetworkState, device: str, destination: str, source: str | None = None, instance: str = "") -> Answer:
+def ping(state: NetworkState, device: str, destination: str, source: str | None = None, instance: str = "") -> Exchange:
     """Ask for an answer from `destination`, out of a network instance. Raises ValueError for what is no address, or not one of the
     device's own in that instance."""
     target = ipaddress.ip_address(destination)
@@ -34,8 +21,8 @@ def ping(state: NetworkState, device: str, destination: str, source: str | None 
         raise ValueError(f"{source} is no address of an interface that is up")
     from_ = own[source] if source is not None else forwarding.source(device, target, instance)
     if from_ is None:
-        return Answer(Journey((), "no route"), f"{device} has no route to {target}")
-    return Answer(*forwarding.exchange(device, Packet(from_, target), instance))
+        return Exchange(Journey((), "no route"), f"{device} has no route to {target}")
+    return forwarding.exchange(device, Packet(from_, target), instance)
 
 
 def ping_lines(state: NetworkState, device: str, words: str) -> Iterator[str]:

@@ -46,7 +46,8 @@ class VirtualAddresses:
         for other, peer in self._bridging.heard(device, interface):
             for theirs in peer.virtual:
                 address = _first(peer, theirs)
-                if address is None or theirs.vrid != virtual.vrid or not self._bridging.up(other, peer.name):
+                same = theirs.vrid == virtual.vrid and (":" in theirs.address) == (":" in virtual.address)
+                if address is None or not same or not self._bridging.up(other, peer.name):
                     continue
                 # The higher priority, then the higher address (RFC 9568, section 6.4.3).
                 if (theirs.priority, address) > best:
@@ -56,7 +57,7 @@ class VirtualAddresses:
 
 def _first(interface: Interface, virtual: VirtualAddress) -> Address | None:
     """The interface's own address in the family of the virtual one."""
-    return next((a.ip for a in interface.addresses if (a.version == 6) == (":" in virtual.address)), None)
+    return next((ip for ip in interface.ips if (ip.version == 6) == (":" in virtual.address)), None)
 
 
 @dataclass(frozen=True)
@@ -110,5 +111,5 @@ def _alike(facts: Facts) -> Mapping[str, str]:
         found[f"{interface.name} networks"] = ", ".join(sorted(str(a.network) for a in interface.addresses)) or "none"
         found[f"{interface.name} mtu"] = str(interface.mtu)
         for virtual in interface.virtual:
-            found[f"{interface.name} virtual-address {virtual.vrid}"] = virtual.address
+            found[f"{interface.name} virtual-address {virtual.vrid} {'ipv6' if ':' in virtual.address else 'ipv4'}"] = virtual.address
     return found

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
 from oastsim.adjacency import Adjacencies, Neighbor
-from oastsim.bgp import Session, Speakers
+from oastsim.bgp import UNPRIVILEGED, Session, Speakers
 from oastsim.bridging import Bridging, End
 from oastsim.clocks import Association, associations
 from oastsim.facts import Facts, Filters, Interface
@@ -59,10 +59,10 @@ class NetworkState:
         self._known.put(name, facts, filters, alive=alive)
         self._settle(touched | self.bridging.changed(name))
 
-    def filtered(self) -> None:
-        """What some device lets through may have changed."""
+    def filtered(self, name: str) -> None:
+        """What a device lets through may have changed."""
         self._observe()
-        self._known.changed()
+        self._known.filtered(name)
 
     def cut(self, device: str, port: str, *, is_cut: bool) -> None:
         """A cable is cut, or mended. Raises KeyError when there is none in the port."""
@@ -145,29 +145,26 @@ class NetworkState:
         self._tick()
         return self._forwarding
 
-    def instances_with(self, device: str, address: str) -> Iterable[str]:
-        """The network instances of a device in which it has an address on an interface that is up."""
-        holding = (i for i in self._known.facts[device].interfaces.values() if any(str(a.ip) == address for a in i.addresses))
-        return dict.fromkeys(i.instance for i in holding if self.oper_up(device, i.name))
-
     def reachable(self, device: str) -> bool:
         """Whether a session can come in: an interface that is up has the management address; and where sessions come in by the network
         itself, packets get there and back."""
         plan = self._known.devices[device]
-        if not list(self.instances_with(device, plan.management)):
-            return False
-        if plan.station is None:
-            return True
-        self._tick()
+        if plan.station is not None:
+            self._tick()
         present = self._reached.get(device)
         if present is None or present[0] != self._known.generation:
-            present = self._reached[device] = self._known.generation, self._comes_in(plan.station, plan.management)
+            present = self._reached[device] = self._known.generation, self._comes_in(device, plan.station, plan.management)
         return present[1]
 
-    def _comes_in(self, station: str, management: str) -> bool:
+    def _comes_in(self, device: str, station: str | None, management: str) -> bool:
         target = ipaddress.ip_address(management)
-        source = self._forwarding.source(station, target)
-        return source is not None and self._forwarding.exchange(station, Packet(source, target, "tcp", 50000, SSH))[1] is None
+        holding = (i for i in self._known.facts[device].interfaces.values() if target in i.ips)
+        if not any(self.oper_up(device, interface.name) for interface in holding):
+            return False
+        source = self._forwarding.source(station, target) if station is not None else None
+        if station is None or source is None:
+            return station is None
+        return self._forwarding.exchange(station, Packet(source, target, "tcp", UNPRIVILEGED, SSH)).reason is None
 
     def _full(self, device: str, instance: str = "") -> Table:
         """The table with everything in it."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import radix
 
@@ -19,7 +20,8 @@ PREFERENCE = {"direct": 0, "static": 10, "ospf": 30, "bgp": 60, "bgp-internal": 
 
 @dataclass(frozen=True)
 class Route:
-    """`source` is direct, static, ospf or bgp; `next_hop` is "-" for what is connected; `instance` is "" for the device's own table."""
+    """`source` is direct, static, ospf or bgp; `next_hop` is "-" for what is connected; `instance` is "" for the device's own table.
+    `discards` says how packets end here; the interface is "-" then."""
 
     prefix: str
     source: str
@@ -27,6 +29,7 @@ class Route:
     interface: str
     metric: int
     instance: str = ""
+    discards: str | None = None
 
 
 Candidate = tuple[int, Route]
@@ -45,7 +48,7 @@ class Table:
         for _, route in best.values():
             self._tree.add(route.prefix).data["route"] = route
         self.candidates = tuple(best.values())
-        self.routes = sorted((route for _, route in best.values()), key=_order)
+        self.routes = sorted((route for _, route in best.values()), key=lambda route: _order(route.prefix))
 
     def best(self, destination: Address) -> Route | None:
         """The route with the longest prefix (RFC 1812, section 5.2.4.3)."""
@@ -60,8 +63,10 @@ class Table:
         return found
 
 
-def _order(route: Route) -> tuple[int, int, int]:
-    network = ipaddress.ip_network(route.prefix)
+# The prefixes of a network stand in the tables of all its devices.
+@lru_cache(maxsize=65536)
+def _order(prefix: str) -> tuple[int, int, int]:
+    network = ipaddress.ip_network(prefix)
     return network.version, int(network.network_address), network.prefixlen
 
 
@@ -90,6 +95,8 @@ class Tables:
         direct = list(self._direct(device, instance))
         yield from ((PREFERENCE["direct"], route) for route in direct)
         for static in self._known.facts[device].static_routes:
+            if static.discards is not None and static.instance == instance:
+                yield static.preference, Route(static.prefix, "static", "-", "-", 0, instance, static.discards)
             # Active while one of its next hops is on a connected network.
             for hop in static.next_hops if static.instance == instance else ():
                 via = next((d for d in direct if ipaddress.ip_address(hop) in ipaddress.ip_network(d.prefix)), None)

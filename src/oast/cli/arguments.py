@@ -93,6 +93,7 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--remove-unknown", action="store_true", help="also remove statements that the platform's grammar does not know, where it says how"
     )
+    parser.add_argument("--summary", action="store_true", help="show how much would change in each section, instead of every line")
     parser.add_argument("-v", "--verbose", action="store_true", help="list the statements that are left alone, and every device by itself")
 
 

@@ -72,8 +72,9 @@ class _Story:
 
     def tell(self) -> None:
         self._say(
-            "Larkwater Ferries runs terminals around an estuary. Six routers and fourteen switches of two quite different systems,",
-            "kept by hand until today, stand in a simulated network: real SSH servers on loopback. Their estate is laid out in",
+            "Larkwater Ferries runs terminals around an estuary. Ten routers and fourteen switches of three quite different systems:",
+            "a command line that takes effect line by line, paths with a candidate, and NETCONF. They were kept by hand until today,",
+            "and stand in a simulated network: real SSH servers on loopback. Their estate is laid out in",
             f"{self._estate}.",
         )
         self._run("sim", "start")
@@ -84,6 +85,8 @@ class _Story:
         self._run("render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace")
         self._say("The same for a switch, in its own words: its configuration is paths, and takes effect as a whole.")
         self._run("render", "--on", "name=tern-access-1", "--section", "vlans", "--section", "time")
+        self._say("And for a router that has no command line: XML, in the modules of the IETF.")
+        self._run("render", "--on", "name=gull-border-1", "--section", "system", "--section", "border-routes")
         self._say("Where does a value come from, what did it override, and is anything wrong in the whole estate?")
         self._run("explain", "gull-core-1", "location")
         self._run("lint")
@@ -91,13 +94,13 @@ class _Story:
         self._run("diff", "--section", "time", "--section", "monitoring", expect=NO)
         self._say(
             "Deliver it: to one terminal, then to the other routers there, then to all the rest, as [delivery] in oast.toml says;",
-            "each under a timer that brings it back unless Oast confirms: the routers' own, the switches' commit that has to be confirmed.",
+            "each under a timer that brings it back unless Oast confirms: the routers' own, the others' commit that has to be confirmed.",
         )
-        self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes")
+        self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary")
         self._say("Does the network do what was intended? The checks follow from the intent, and from checks/.")
         self._run("verify")
-        self._say("How a packet gets from a hub's office to a ticket gate, as the network itself tells it:")
-        self._type("gull-dist-1", "trace 198.51.100.1", "list spanning-tree")
+        self._say("How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as the network tells it:")
+        self._type("gull-dist-1", "trace 198.51.100.1", "trace 2001:db8:aaaa::1", "list bgp-neighbors", "list pair")
         self._say("Has anybody changed something by hand since, and do the policies hold?")
         self._run("drift")
         self._say("Again, with nothing changed:")

@@ -12,6 +12,7 @@ from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.progress import Progress
+from oast.cli.summary import show_summary
 from oast.cli.workplace import console, estate_of, plural, put_document
 from oast.operations.deliver import Plan, compare
 from oast.operations.preparation import prepare
@@ -32,7 +33,7 @@ def run(options: argparse.Namespace) -> int:
         put_document(plan.document())
     else:
         out = console()
-        show_differences(plan.comparisons, out)
+        (show_summary if options.summary else show_differences)(plan.comparisons, out)
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
         if plan.different:
             total = f"+{sum(c.counts.added for c in plan.different)} -{sum(c.counts.removed for c in plan.different)}"

@@ -22,6 +22,7 @@ from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
 from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.streams import nobody_reads
+from oast.cli.summary import show_summary
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts
@@ -101,7 +102,7 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
 def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner, around: Around) -> int:
     out = console()
     if options.format == "text":
-        show_differences(plan.comparisons, out)
+        (show_summary if options.summary else show_differences)(plan.comparisons, out)
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
         _show_care(plan.different, out)
     as_intended = [comparison for comparison in plan.comparisons if not comparison.edits]

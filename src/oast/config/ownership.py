@@ -9,7 +9,7 @@ statement are a mistake (`same_part`), so there is always one answer.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from oast.config.globs import level_matches, meet
@@ -62,6 +62,16 @@ def same_part(one: Pattern, other: Pattern) -> bool:
 
 def _above(pattern: Pattern, path: Sequence[str]) -> bool:
     return len(pattern) <= len(path) and all(level_matches(level, identity) for level, identity in zip(pattern, path, strict=False))
+
+
+def owner_of(path: Path, owners: Mapping[str, Sequence[Pattern]]) -> str | None:
+    """Who of `owners` the node at `path` belongs to: the longest pattern decides. None when nobody owns it."""
+    longest, found = 0, None
+    for name, patterns in owners.items():
+        for pattern in patterns:
+            if len(pattern) > longest and _above(pattern, path):
+                longest, found = len(pattern), name
+    return found
 
 
 def _strictly_inside(inner: Pattern, outer: Pattern) -> bool:

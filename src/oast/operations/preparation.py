@@ -88,7 +88,8 @@ def checks_of(preparation: Preparation) -> dict[str, list[Check]]:
     platforms = {intent.device.name: intent.platform for intent in preparation.intents}
     own = written_for(written, preparation.estate, platforms, mistakes)
     mistakes.raise_any()
-    derived = derive(preparation.network)
+    ends = [(link.one, link.other) for link in preparation.estate.links]
+    derived = derive(preparation.network, {near: far[0] for one, other in ends for near, far in ((one, other), (other, one))})
     return {name: [*derived[name], *checks] for name, checks in own.items()}
 
 

@@ -57,6 +57,7 @@ def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], 
 
 
 _GLOB = re.compile(r"[*?\[]")
+_PART = re.compile(r"[.:][0-9]+$")
 
 
 def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, str], dict[str | None, list[Record]]]) -> Sequence[Record]:
@@ -93,10 +94,11 @@ class _OspfEnd:
     paths: tuple[Path, ...]
 
 
-def derive(intents: Sequence[Intent]) -> dict[str, list[Check]]:
+def derive(intents: Sequence[Intent], cables: Mapping[tuple[str, str], str]) -> dict[str, list[Check]]:
     """The checks that follow from the intents of a network, by device: interfaces that are meant to be up are up, and
-    devices that run OSPF on the two ends of a subnet are neighbours."""
-    far_ends = _far_ends(intents)
+    devices that run OSPF on the two ends of a subnet are neighbours. `cables` are the devices at the other ends of interfaces, by device
+    and name."""
+    far_ends = {**_far_ends(intents), **cables}
     checks: dict[str, list[Check]] = {intent.device.name: list(_interfaces_up(intent, far_ends)) for intent in intents}
     subnets: dict[str, list[_OspfEnd]] = {}
     for intent in intents:
@@ -133,7 +135,8 @@ def _interfaces_up(intent: Intent, far_ends: Mapping[tuple[str, str], str]) -> I
     for interface in interfaces(intent.platform, intent.tree):
         if not interface.is_off:
             title = f"interface {interface.name} is up"
-            far = far_ends.get((device, interface.name))
+            # What is part of an interface (port3.140) is on its cable.
+            far = far_ends.get((device, interface.name)) or far_ends.get((device, _PART.sub("", interface.name)))
             yield Check(device, title, "interfaces", {"name": interface.name}, "oper-status", "up", (interface.path,), peer=far)
 
 

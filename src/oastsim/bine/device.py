@@ -113,7 +113,7 @@ class Device(SimulatedDevice):
             self._changed()
         elif self._filtered:
             self._filtered = False
-            self.state.filtered()
+            self.state.filtered(self.name)
 
     def _changed(self) -> None:
         self._stale = self._filtered = False

@@ -126,7 +126,7 @@ def _static(data: Data) -> Iterator[StaticRoute]:
             hop = route.get("next-hop", {})
             listed = hop.get("next-hop-list", {}).get("next-hop", {}).values()
             hops = [hop["next-hop-address"]] if "next-hop-address" in hop else [one.get("next-hop-address") for one in listed]
-            yield StaticRoute(prefix, tuple(one for one in hops if one), 10)
+            yield StaticRoute(prefix, tuple(one for one in hops if one), 10, discards=hop.get("special-next-hop"))
 
 
 def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:

@@ -73,10 +73,12 @@ def error_of(wrong: Wrong) -> RpcError:
 # --- printing ---------------------------------------------------------------------------------------------------------
 
 
-def printed(tree: Tree) -> list[Element]:
-    """The whole configuration, an element for each node at the top. Leaves come in no particular order, as on real devices."""
+def printed(tree: Tree, wanted: set[str] | None = None) -> list[Element]:
+    """The configuration, an element for each node at the top, of those that are `wanted`. Leaves come in no particular order, as on real
+    devices."""
     holder = etree.Element("data")
-    _below(holder, tree.schema, tree.data, "")
+    tops = {node.name for node in tree.schema.inner if wanted is None or tag_of(node) in wanted}
+    _below(holder, tree.schema, {name: data for name, data in tree.data.items() if name in tops}, "")
     return list(holder)
 
 

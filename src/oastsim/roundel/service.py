@@ -138,12 +138,11 @@ class Service:
         return [etree.Element(base("ok"))] if found is None else found
 
     def get(self, operation: Element) -> list[Element]:
-        wanted = operation.find(base("filter"))
-        tops = None if wanted is None else {one.tag for one in wanted}
-        return [_data(state.with_state(self.device, printed(self.device.running), tops), operation)]
+        tops = _tops(operation)
+        return [_data(state.with_state(self.device, printed(self.device.running, tops), tops), operation)]
 
     def get_config(self, operation: Element) -> list[Element]:
-        return [_data(printed(self.device.datastore(_datastore(operation, "source"))), operation)]
+        return [_data(printed(self.device.datastore(_datastore(operation, "source")), _tops(operation)), operation)]
 
     def edit_config(self, operation: Element) -> None:
         target = _datastore(operation, "target")
@@ -273,6 +272,12 @@ def _seconds(text: str) -> float:
     if not re.fullmatch("[1-9][0-9]{0,5}", text) or int(text) > LONGEST_TIMER_S:
         raise RpcError("invalid-value", f'"{text}" is no number of seconds', kind="protocol", info=("bad-element", "confirm-timeout"))
     return float(text)
+
+
+def _tops(operation: Element) -> set[str] | None:
+    """The names at the top of a subtree filter; None where there is no filter, or one without names."""
+    wanted = operation.find(base("filter"))
+    return None if wanted is None else {one.tag for one in wanted}
 
 
 def _data(elements: list[Element], operation: Element) -> Element:

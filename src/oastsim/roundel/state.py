@@ -116,7 +116,10 @@ def _ribs(device: Device, routing: Element) -> None:
             entry = _put(table, "ietf-routing", "route")
             _put(entry, module, "destination-prefix", route.prefix)
             hop = _put(entry, "ietf-routing", "next-hop")
-            _put(hop, "ietf-routing", "outgoing-interface", route.interface)
+            if route.discards is not None:
+                _put(hop, "ietf-routing", "special-next-hop", route.discards)
+            else:
+                _put(hop, "ietf-routing", "outgoing-interface", route.interface)
             if route.next_hop != "-":
                 _put(hop, module, "next-hop-address", route.next_hop)
             owner, source = _SOURCES[route.source]

@@ -12,7 +12,7 @@ from oast.change.compare import edits_between
 from oast.change.strategies.contract import Phase, Work
 from oast.change.strategies.error_path import command_at
 from oast.change.way_back import CONFIRMED_COMMIT, INVERSE_EDITS
-from oast.config.difference import Edit, difference
+from oast.config.difference import Edit, applied, difference
 from oast.config.indented import tree_of_device
 from oast.config.sparing import sparing
 from oast.config.tree import Node
@@ -87,8 +87,9 @@ class _OverNetconf:
         left = edits_between(comparison.intent, after, comparison.manner)
         if left:
             raise ProtocolError(f"the device took the edits, but {what} lacks {len(left)} of them (at {_places(left)})")
+        # What only leads to what is owned comes and goes with it: containers, and entries that nothing else stands in.
         outside = comparison.intent.scope.outside()
-        more = difference(outside.within(comparison.running), outside.within(after))
+        more = difference(outside.within(applied(comparison.edits, comparison.running)), outside.within(after))
         if more:
             message = f"with these edits the device would also change what no section owns (at {_places(more)}): it was not touched"
             raise ProtocolError(message, hint="two statements of which only one can be there? let the section own both")

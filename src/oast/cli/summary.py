@@ -1,0 +1,52 @@
+"""How much would change, in a table: a row for each section, for whoever has seen the lines, or does not want all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from rich.console import Console
+
+from oast.change.compare import Comparison
+from oast.cli.workplace import put_table, table
+from oast.config.difference import Edit
+from oast.config.ownership import Pattern, owner_of
+from oast.config.tree import Path
+
+
+def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
+    """For each section, on how many devices how much is added and removed."""
+    added: dict[str, int] = {}
+    removed: dict[str, int] = {}
+    devices: dict[str, set[str]] = {}
+    for comparison in comparisons:
+        sections = comparison.intent.sections
+        owners = {section.template.section: section.template.owns for section in sections}
+        for name in owners:
+            devices.setdefault(name, set())
+        for edit in comparison.edits:
+            for name in _owners(edit, owners):
+                devices[name].add(comparison.name)
+                if edit.operation != "remove":
+                    added[name] = added.get(name, 0) + 1
+                if edit.operation != "create":
+                    removed[name] = removed.get(name, 0) + 1
+    listing = table("section", "devices", "added", "removed", numbers=("devices", "added", "removed"))
+    for name, having in devices.items():
+        if having:
+            listing.add_row(name, str(len(having)), str(added.get(name, 0)), str(removed.get(name, 0)))
+    if listing.row_count:
+        put_table(console, listing)
+        console.print()
+
+
+def _owners(edit: Edit, owners: Mapping[str, Sequence[Pattern]]) -> Iterator[str]:
+    """Whose each statement of an edit is; what only leads to others counts with the first of them."""
+    paths: list[Path] = [edit.path]
+    if edit.operation in ("create", "remove"):
+        paths.extend((*edit.path, *path) for path, _ in edit.node.walk())
+    found = [owner_of(path, owners) for path in paths]
+    first = next((name for name in found if name is not None), None)
+    for name in found:
+        owner = name or first
+        if owner is not None:
+            yield owner
