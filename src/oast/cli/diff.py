@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import sys
 
 from oast.change.compare import Manner
@@ -11,6 +10,7 @@ from oast.cli import arguments
 from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
+from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
 from oast.cli.summary import show_summary
 from oast.cli.workplace import console, estate_of, plural, put_document
@@ -28,7 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    plan = asyncio.run(compared(options))
+    plan = run_to_end(compared(options))
     if options.format == "json":
         put_document(plan.document())
     else:

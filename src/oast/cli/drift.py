@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import sys
 from collections.abc import Sequence
 from datetime import date
@@ -14,6 +13,7 @@ from oast.cli.diff import compared
 from oast.cli.differences import show_differences
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors, show_problems
+from oast.cli.loop import run as run_to_end
 from oast.cli.workplace import console, plural, put_json
 from oast.operations.documents import drift_document, problem_document
 from oast.operations.drift import drifts
@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    plan = asyncio.run(compared(options))
+    plan = run_to_end(compared(options))
     problems = violations(plan.preparation, date.today())
     found = drifts(plan, limited=bool(options.section))
     if options.format == "json":

@@ -20,6 +20,7 @@ from oast.cli.differences import show_differences, show_left_alone
 from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
+from oast.cli.loop import run_with
 from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.streams import nobody_reads
 from oast.cli.summary import show_summary
@@ -74,7 +75,7 @@ def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOpt
     show_problems((p for p in forbid(prepared) if p.kind == "policy-warning"), sys.stderr)
     # One event loop for both: sessions that were opened to compare go on delivering.
     with asyncio.Runner() as runner:
-        plan = runner.run(_compare(options, prepared))
+        plan = run_with(runner, _compare(options, prepared))
         try:
             return _go_on(options, plan, how, runner, around)
         finally:
@@ -118,7 +119,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             return NO
     around.begin()
     started = time.monotonic()
-    result = runner.run(_deliver(options, plan, how))
+    result = run_with(runner, _deliver(options, plan, how))
     try:
         if options.format == "json":
             put_document(result.document())

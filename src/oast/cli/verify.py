@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import sys
 from collections.abc import Mapping, Sequence
 
@@ -12,6 +11,7 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
+from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.operations.documents import check_document
@@ -39,7 +39,7 @@ def run(options: argparse.Namespace) -> int:
         sections = " or ".join(f"'{name}'" for name in options.section)
         console().print(f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check")
         return DONE
-    found = asyncio.run(_verify(options, prepared, checks))
+    found = run_to_end(_verify(options, prepared, checks))
     if options.format == "json":
         documents = [{"device": name, "checks": [check_document(r) for r in results]} for name, results in found.results.items()]
         put_json("verify", 1, {"devices": documents, "failed": [{"device": n, "reason": e.message} for n, e in found.failed]})

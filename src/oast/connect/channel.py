@@ -42,6 +42,75 @@ class Arriving(asyncssh.SSHClientSession[AnyStr]):
         return arrived
 
 
+class Exiting(Arriving[str]):
+    """A command that runs: what it says, on stderr as well, and the status that it ends with (RFC 4254, section 6.10)."""
+
+    def __init__(self) -> None:
+        super().__init__("")
+        self.status: int | None = None
+        self._complaints: list[str] = []
+        self._channel: asyncssh.SSHClientChannel[str] | None = None
+
+    def connection_made(self, chan: asyncssh.SSHClientChannel[str]) -> None:
+        self._channel = chan
+
+    def data_received(self, data: str, datatype: object) -> None:
+        if datatype == asyncssh.EXTENDED_DATA_STDERR:
+            self._complaints.append(data)
+        super().data_received(data, datatype)
+
+    def exit_status_received(self, status: int) -> None:
+        self.status = status
+
+    def eof_received(self) -> bool:
+        # The status may come behind it.
+        return True
+
+    @property
+    def complaints(self) -> str:
+        return "".join(self._complaints)
+
+    def abandon(self) -> None:
+        """Nobody waits for it any more."""
+        if self._channel is not None:
+            self._channel.close()
+
+
+class Commands:
+    """A connection on which each command has a channel of its own (RFC 4254, section 6.5)."""
+
+    def __init__(
+        self, connection: asyncssh.SSHClientConnection, close: Callable[[], Awaitable[None]], reason: Callable[[BaseException], str]
+    ) -> None:
+        self._connection = connection
+        self._close = close
+        self._reason = reason
+
+    @property
+    def addresses(self) -> tuple[str, str]:
+        """The address of the device and the one it is reached from, as this connection has them."""
+        return addresses_of(self._connection)
+
+    async def run(self, command: str) -> Exiting:
+        """Start a command. Raises ConnectionFailed."""
+        try:
+            running = Exiting()
+            await self._connection.create_session(lambda: running, command=command, encoding="utf-8", errors="replace")
+        except (OSError, asyncssh.Error) as error:
+            raise ConnectionFailed(f"the device does not run a command: {self._reason(error)}") from None
+        return running
+
+    async def close(self) -> None:
+        """Ends the connection; safe to call at any time, and again."""
+        await self._close()
+
+
+def addresses_of(connection: asyncssh.SSHClientConnection) -> tuple[str, str]:
+    """The address of the device and the one it is reached from; "" where that is not known."""
+    peer, own = connection.get_extra_info("peername"), connection.get_extra_info("sockname")
+    return str(peer[0]) if peer else "", str(own[0]) if own else ""
+
+
 class Transport(Generic[AnyStr]):
     """A channel to one device. `read` waits for something and gives nothing when the connection is over; `write` never waits.
 
@@ -75,8 +144,7 @@ class Transport(Generic[AnyStr]):
     @property
     def addresses(self) -> tuple[str, str]:
         """The address of the device and the one it is reached from, as this connection has them."""
-        peer, own = self._connection.get_extra_info("peername"), self._connection.get_extra_info("sockname")
-        return str(peer[0]) if peer else "", str(own[0]) if own else ""
+        return addresses_of(self._connection)
 
     def end_input(self) -> None:
         """Nothing more will be written; what the device has to say yet can still be read."""

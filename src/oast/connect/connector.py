@@ -12,10 +12,21 @@ from pathlib import Path
 
 from oast.connect.host_keys import HostKey, KnownHosts
 from oast.connect.netconf.session import NetconfSession
+from oast.connect.one_shot import OneShotSession
 from oast.connect.route import Route
 from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
-from oast.connect.transport import Hop, Jumps, Login, Target, connect, connect_subsystem, decided_by_ssh_config, offered_host_key
+from oast.connect.transport import (
+    Hop,
+    Jumps,
+    Login,
+    Target,
+    connect,
+    connect_commands,
+    connect_subsystem,
+    decided_by_ssh_config,
+    offered_host_key,
+)
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceError, EstateError, OastError
 from oast.estate.connections import ConnectionSettings, JumpHost
 from oast.estate.estate import Estate, simulated_at
@@ -242,11 +253,14 @@ class Connector:
 
     async def _begun(
         self, platform: Platform, target: Target, login: Login, access: _Access, transcript: Transcript, *, newest_only: bool
-    ) -> CommandLineSession | NetconfSession:
+    ) -> CommandLineSession | NetconfSession | OneShotSession:
         """A session that is logged in and was not spoken in yet."""
         if platform.netconf is not None:
             carried = await connect_subsystem(target, login, access.connect_timeout_s, self._jumps, "netconf")
             return NetconfSession(carried, platform, access.limits, transcript)
+        if platform.dialect.one_shot:
+            commands = await connect_commands(target, login, access.connect_timeout_s, self._jumps)
+            return OneShotSession(commands, platform, access.limits, transcript)
         privileges = access.privileges[:1] if newest_only else access.privileges
         transport = await connect(target, login, access.connect_timeout_s, self._jumps)
         return CommandLineSession(transport, platform, access.limits, privileges, transcript)

@@ -106,6 +106,18 @@ class CommandLine(Session, Protocol):
         """
 
 
+def offered_by(platform: Platform) -> frozenset[Capability]:
+    """What a device on a command line can do, as its platform declares it."""
+    offered = {
+        Capability.CANDIDATE: platform.candidate is not None,
+        Capability.REVERT_TIMER: any((platform.timer, platform.candidate, platform.file)),
+        Capability.LOCK: platform.dialect.lock is not None,
+        Capability.VALIDATE: bool((platform.candidate and platform.candidate.validate) or (platform.file and platform.file.check)),
+        Capability.STARTUP: platform.dialect.startup is not None,
+    }
+    return frozenset(capability for capability, there in offered.items() if there)
+
+
 class CommandLineSession:
     """A session on a command line that a platform's dialect describes; `limits` bound each answer."""
 
@@ -137,15 +149,7 @@ class CommandLineSession:
 
     @property
     def capabilities(self) -> frozenset[Capability]:
-        platform, dialect = self.platform, self._dialect
-        offered = {
-            Capability.CANDIDATE: platform.candidate is not None,
-            Capability.REVERT_TIMER: any((platform.timer, platform.candidate, platform.file)),
-            Capability.LOCK: dialect.lock is not None,
-            Capability.VALIDATE: bool((platform.candidate and platform.candidate.validate) or (platform.file and platform.file.check)),
-            Capability.STARTUP: dialect.startup is not None,
-        }
-        return frozenset(capability for capability, there in offered.items() if there)
+        return offered_by(self.platform)
 
     @property
     def level(self) -> str:
@@ -215,10 +219,14 @@ class CommandLineSession:
             self._reader.take()
 
     async def leave_editing(self) -> None:
-        if self._dialect.edit_level is None or self._level != self._dialect.edit_level:
-            return
-        for command in self._dialect.leave_edit:
-            await self.ask(command)
+        # There may be several levels in which one edits, one inside the other.
+        for _ in self._dialect.edit_levels:
+            if self._level not in self._dialect.edit_levels:
+                return
+            for command in self._dialect.leave_edit:
+                await self.ask(command)
+        if self._level in self._dialect.edit_levels:
+            raise ProtocolError(f"the device is still at the level '{self._level}' behind what should have ended editing")
 
     async def close(self) -> None:
         self._transcript.note("session closed")

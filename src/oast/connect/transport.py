@@ -8,12 +8,12 @@ from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import AnyStr
+from typing import TypeVar
 
 import asyncssh
 from asyncssh.encryption import get_default_encryption_algs
 
-from oast.connect.channel import Arriving, Transport
+from oast.connect.channel import Arriving, Commands, Transport
 from oast.connect.host_keys import HostKey
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, HostKeyError, OastError
 from oast.records import Secret
@@ -29,6 +29,7 @@ def _ciphers() -> list[str]:
     return [*(name for name in FAST_CIPHERS if name in default), *(name for name in default if name not in FAST_CIPHERS)]
 
 
+Opened = TypeVar("Opened")
 # Wide and long, so that no device folds its lines or stops after a page that could be avoided.
 TERMINAL_SIZE = (500, 200)
 
@@ -210,31 +211,40 @@ async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps |
     Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then, nor after cancellation.
     """
 
-    async def shell(connection: asyncssh.SSHClientConnection) -> tuple[asyncssh.SSHClientChannel[str], Arriving[str]]:
+    async def shell(secured: _Secured) -> Transport[str]:
         arriving = Arriving("")
         try:
-            channel, _ = await connection.create_session(
+            channel, _ = await secured.connection.create_session(
                 lambda: arriving, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
             )
         except asyncssh.ChannelOpenError:
             hint = 'is it one that speaks NETCONF? its platform says so then: transport = "netconf"'
             raise ConnectionFailed("the device has no command line", hint=hint) from None
-        return channel, arriving
+        return Transport(secured.connection, channel, arriving, secured.close, _reason)
 
     return await _opened(target, login, timeout_s, jumps, shell)
+
+
+async def connect_commands(target: Target, login: Login, timeout_s: float, jumps: Jumps | None) -> Commands:
+    """The same without a shell: what is asked is run by itself, one command after the other (RFC 4254, section 6.5)."""
+
+    async def commands(secured: _Secured) -> Commands:
+        return Commands(secured.connection, secured.close, _reason)
+
+    return await _opened(target, login, timeout_s, jumps, commands)
 
 
 async def connect_subsystem(target: Target, login: Login, timeout_s: float, jumps: Jumps | None, name: str) -> Transport[bytes]:
     """The same with a subsystem (RFC 4254, section 6.5) in place of a shell."""
 
-    async def subsystem(connection: asyncssh.SSHClientConnection) -> tuple[asyncssh.SSHClientChannel[bytes], Arriving[bytes]]:
+    async def subsystem(secured: _Secured) -> Transport[bytes]:
         arriving = Arriving(b"")
         try:
-            channel, _ = await connection.create_session(lambda: arriving, subsystem=name, encoding=None)
+            channel, _ = await secured.connection.create_session(lambda: arriving, subsystem=name, encoding=None)
         except asyncssh.ChannelOpenError:
             hint = "is it enabled there, and is this the right port? NETCONF has port 830"
             raise ConnectionFailed(f"the device does not open its subsystem '{name}'", hint=hint) from None
-        return channel, arriving
+        return Transport(secured.connection, channel, arriving, secured.close, _reason)
 
     return await _opened(target, login, timeout_s, jumps, subsystem)
 
@@ -244,20 +254,19 @@ async def _opened(
     login: Login,
     timeout_s: float,
     jumps: Jumps | None,
-    opening: Callable[[asyncssh.SSHClientConnection], Awaitable[tuple[asyncssh.SSHClientChannel[AnyStr], Arriving[AnyStr]]]],
-) -> Transport[AnyStr]:
+    opening: Callable[[_Secured], Awaitable[Opened]],
+) -> Opened:
     secured: _Secured | None = None
     try:
         async with asyncio.timeout(timeout_s):
             secured = await _secured(target, login, timeout_s, jumps or Jumps())
-            channel, arriving = await opening(secured.connection)
+            return await opening(secured)
     except TimeoutError:
         await _give_up(secured)
         raise _too_late(target, timeout_s) from None
     except BaseException as error:
         await _give_up(secured)
         raise _translated(error, target, login, _Client(())) from None
-    return Transport(secured.connection, channel, arriving, secured.close, _reason)
 
 
 async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None = None) -> HostKey:

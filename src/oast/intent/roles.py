@@ -73,6 +73,29 @@ def bound_interfaces(platform: Platform, tree: Node) -> Mapping[Path, str]:
     return found
 
 
+def ospf_interfaces(platform: Platform, tree: Node) -> Iterator[tuple[Path, Interface]]:
+    """The interfaces on which OSPF looks for neighbours (RFC 2328, section 9), each with the path of what says so.
+
+    A platform names them (`ospf_interface`), or the networks whose interfaces take part (`ospf_network`); passive ones by a flag in the
+    first case, by their names in the second.
+    """
+    known = {interface.name: interface for interface in interfaces(platform, tree)}
+    for path, node in with_role(platform, tree, "ospf_interface"):
+        interface = known.get(node.statement.value)
+        if interface is not None and not has_flag(platform, node, "ospf_passive"):
+            yield path, interface
+    passive = {node.statement.value for _, node in with_role(platform, tree, "ospf_passive")}
+    for path, node in with_role(platform, tree, "ospf_network"):
+        try:
+            network = ipaddress.ip_network(str(node.statement.arguments[0]))
+        except ValueError:
+            continue
+        for interface in known.values():
+            held = [address for _, address in addresses(platform, interface.node) if address.version == network.version]
+            if interface.name not in passive and any(address.ip in network for address in held):
+                yield path, interface
+
+
 def has_flag(platform: Platform, entry: Node, role: str) -> bool:
     """Whether the leaf with `role` right below `entry` is true."""
     name = platform.roles.get(role, "").rpartition("/")[2]

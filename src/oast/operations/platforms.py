@@ -83,11 +83,24 @@ async def tried(connector: Connector, device: Device, platform: Platform, syntax
 
     The transcript goes to `log` when something fails. Never raises DeviceError.
     """
-    what = "connect, log in, and " + ("wait for the first prompt" if platform.netconf is None else "exchange hellos")
+    what = "connect, log in, and " + (
+        "exchange hellos"
+        if platform.netconf is not None
+        else "be ready for commands"
+        if platform.dialect.one_shot
+        else "wait for the first prompt"
+    )
     try:
         async with connector.session(device, platform, log) as session:
             offered = ", ".join(sorted(session.capabilities)) or "nothing"
-            yield Step(what, True, f"level '{session.level}'" if platform.netconf is None else f"it offers {offered}")
+            at = (
+                f"it offers {offered}"
+                if platform.netconf is not None
+                else "logged in"
+                if platform.dialect.one_shot
+                else f"level '{session.level}'"
+            )
+            yield Step(what, True, at)
             for what, trial in _trials(session, platform, syntax):
                 try:
                     yield Step(what, True, await trial())

@@ -32,7 +32,8 @@ class Dialect:
 
     `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is how many lines of
     a configuration may be sent before the first is answered. `pagers` get a key, `questions` a line. Lines that fit `warnings`
-    are no errors, whatever else they fit.
+    are no errors, whatever else they fit. At one of `edit_levels` the session edits. Where commands are `one_shot`, there is no session:
+    each is run by itself, and there are no prompts.
     """
 
     prompts: Mapping[str, str]
@@ -51,10 +52,11 @@ class Dialect:
     save: str | None = None
     enter: tuple[str, ...] = ()
     leave_edit: tuple[str, ...] = ()
-    edit_level: str | None = None
+    edit_levels: frozenset[str] = frozenset()
     lock: str | None = None
     unlock: str | None = None
     in_flight: int = 1
+    one_shot: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -51,6 +51,7 @@ ROLES: Mapping[str, tuple[str, ...]] = {
     "privilege_password": (),
     "ospf_router_id": (),
     "ospf_interface": ("interface", "ipv4_address", "ospf_passive"),
+    "ospf_network": ("interface", "ipv4_address"),
     "ospf_passive": (),
 }
 SECONDS = ("seconds", "minutes")
@@ -185,6 +186,8 @@ def _edit_spelling(table: Table) -> EditSpelling:
 
 def _dialect(file: TomlFile) -> Dialect:
     session = _needed(file, "session")
+    if session.flag("one_shot", False):
+        return _one_shot(file, session)
     prompts = dict(session.mapping("prompts", "a pattern for each level: { view = 'PATTERN' }"))
     if not session.has("prompts"):
         session.wrong(None, "[session] lacks 'prompts'", "without them nobody can tell when an answer is complete")
@@ -210,8 +213,8 @@ def _dialect(file: TomlFile) -> Dialect:
         if table is not None:
             table.finish()
     edit = _needed(file, "edit")
-    level = edit.text("level")
-    _levels(edit, "level", () if level is None else (level,), prompts)
+    levels = edit.texts("level")
+    _levels(edit, "level", levels, prompts)
     dialect = Dialect(
         prompts=prompts,
         running=edit.needed("running"),
@@ -229,13 +232,46 @@ def _dialect(file: TomlFile) -> Dialect:
         save=edit.text("save"),
         enter=edit.texts("enter"),
         leave_edit=edit.texts("leave"),
-        edit_level=level,
+        edit_levels=frozenset(levels),
         lock=edit.text("lock"),
         unlock=edit.text("unlock"),
         in_flight=in_flight,
     )
-    if level is not None and not dialect.leave_edit:
+    if levels and not dialect.leave_edit:
         edit.wrong("level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that")
+    edit.finish()
+    return dialect
+
+
+# What a session has, and a command that is run by itself has not.
+OF_SESSIONS = ("prompts", "privileged", "prepare", "pager", "pagers", "questions", "raise", "leave", "in_flight")
+OF_EDITING = ("enter", "leave", "level", "lock", "unlock")
+
+
+def _one_shot(file: TomlFile, session: Table) -> Dialect:
+    """How a device is told that takes one command at a time."""
+    edit = _needed(file, "edit")
+    for table, keys in ((session, OF_SESSIONS), (edit, OF_EDITING)):
+        for key in keys:
+            if table.has(key):
+                table.wrong(
+                    key, f"'{key}' does not go with 'one_shot'", "each command is run by itself: nothing is open between two of them"
+                )
+                table.text(key)
+    platform = file.table("platform")
+    if platform is not None and platform.text("syntax") in (None, "indented") and file.table("file") is None:
+        session.wrong("one_shot", "'one_shot' needs a syntax in which a line names its whole path, or a [file]", "nothing can be entered")
+    dialect = Dialect(
+        prompts={},
+        running=edit.needed("running"),
+        errors=tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern)),
+        warnings=tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)),
+        refusals=_refusals(session),
+        startup=edit.text("startup"),
+        save=edit.text("save"),
+        one_shot=True,
+    )
+    session.finish()
     edit.finish()
     return dialect
 

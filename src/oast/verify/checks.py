@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 from oast.config.tree import Path
 from oast.intent.intent import Intent
-from oast.intent.roles import addresses, has_flag, interfaces, with_role
+from oast.intent.roles import addresses, interfaces, ospf_interfaces, with_role
 from oast.readings.tables import Readings, Record
 
 
@@ -142,15 +142,11 @@ def _interfaces_up(intent: Intent, far_ends: Mapping[tuple[str, str], str]) -> I
 
 def _ospf_ends(intent: Intent) -> Iterable[tuple[str, _OspfEnd]]:
     platform = intent.platform
-    if "ospf_interface" not in platform.roles or "ospf-neighbors" not in platform.readings:
+    if "ospf-neighbors" not in platform.readings:
         return
-    known = {interface.name: interface for interface in interfaces(platform, intent.tree)}
-    for path, node in with_role(platform, intent.tree, "ospf_interface"):
-        interface = known.get(node.statement.value)
-        if interface is None or interface.is_off or has_flag(platform, node, "ospf_passive"):
-            continue
+    for path, interface in ospf_interfaces(platform, intent.tree):
         first = next((a for _, a in addresses(platform, interface.node) if a.version == 4), None)
-        if first is not None:
+        if first is not None and not interface.is_off:
             ids = [other for other, _ in with_role(platform, intent.tree, "ospf_router_id")]
             paths = (path, *ids, interface.path)
             yield str(first.network), _OspfEnd(intent.device.name, interface.name, str(first.ip), paths)
