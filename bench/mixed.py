@@ -1,4 +1,4 @@
-"""Many devices of both systems at once: reading them, waiting for slow ones, and what it takes of memory."""
+"""Many devices of all three systems at once: reading them, waiting for slow ones, and what it takes of memory."""
 
 from __future__ import annotations
 
@@ -18,16 +18,30 @@ from oast.estate.estate import Estate, open_estate
 
 SECRETS = {"OAST_SECRET_LOGIN_PASSWORD": "bench-login", "OAST_SECRET_PRIVILEGE_PASSWORD": "bench-privilege"}
 PREPARED = {"bine": ("session page-length 0", "read running", "| "), "cowl": ("page off", "list running", " ~ ")}
+# What is told to a device of NETCONF: hellos of either version, a request for what runs, and the end (RFC 6241, RFC 6242).
+BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
+END = "]]>]]>"
+HELLO = '<hello xmlns="{}"><capabilities><capability>urn:ietf:params:netconf:base:1.{}</capability></capabilities></hello>'
+GET = f'<rpc message-id="1" xmlns="{BASE}"><get-config><source><running/></source></get-config></rpc>'
+CLOSE = f'<rpc message-id="2" xmlns="{BASE}"><close-session/></rpc>'
+SYSTEMS = ("bine", "cowl", "roundel")
+# What reading a device takes: one command to prepare, one that lists, the empty line behind it; one request.
+ROUNDS = {"bine": 3, "cowl": 3, "roundel": 1}
 PORTS = 50
 KEY = "bench-key"
 
 
 def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
-    """An estate with `number` simulated devices, every other one a cowl, each with `ports` interfaces of two lines or more."""
+    """An estate with `number` simulated devices, a third of each system, each with `ports` interfaces of two lines or more."""
     names = ", ".join(f"port{n}" for n in range(1, ports + 1))
     bine = "".join(f"interface port{n}\n  description gate-{n}\n  mtu 9000\n" for n in range(1, ports + 1))
     here = "/interfaces/interface[name=port{}]"
     cowl = "".join(f"{here.format(n)}/description = gate-{n}\n{here.format(n)}/mtu = 9000\n" for n in range(1, ports + 1))
+    port = "/interfaces/interface[name=port{}]"
+    roundel = "".join(
+        f"{port.format(n)}/type = roundel-if-type:ethernet\n{port.format(n)}/description = gate-{n}\n{port.format(n)}/ipv4/mtu = 9000\n"
+        for n in range(1, ports + 1)
+    )
     private = asyncssh.generate_private_key("ssh-ed25519")
     private.write_private_key(folder / KEY)
     (folder / KEY).chmod(0o600)
@@ -38,7 +52,11 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     (folder / "bine.txt").write_text("system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/16\n" + bine)
     manage = "/interfaces/interface[name=manage0]/ipv4/address[ip=${management}]/prefix-length = 16\n"
     (folder / "cowl.txt").write_text("/system/hostname = ${name}\n" + manage + cowl)
-    devices = {f"edge-{n}": ("bine" if n % 2 else "cowl", f"192.0.{n // 250}.{n % 250 + 1}") for n in range(number)}
+    user = "/system/authentication/user[name=oast]/authorized-key[name=bench]"
+    manage = "/interfaces/interface[name=manage0]/type = roundel-if-type:ethernet\n" + manage
+    roundel = f"/system/hostname = ${{name}}\n{manage}{user}/algorithm = {algorithm}\n{user}/key-data = {data}\n{roundel}"
+    (folder / "roundel.txt").write_text(roundel)
+    devices = {f"edge-{n}": (SYSTEMS[n % 3], f"192.0.{n // 250}.{n % 250 + 1}") for n in range(number)}
     (folder / "network.yaml").write_text(
         "format: 1\naccounts: [{name: oast, role: administrator, password: login-password}]\nprivilege-password: privilege-password\n"
         f"defaults: {{ports: [manage0, {names}], attached: [{names}]}}\ndevices:\n"
@@ -56,15 +74,17 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
 
 
 async def bare_reading(estate: Estate, addresses: list[tuple[str, int]], at_once: int) -> None:
-    """Connect, run the same commands in a shell, disconnect."""
+    """Connect, run the same commands in a shell, or the same request in a NETCONF session, disconnect."""
     places = asyncio.Semaphore(at_once)
 
     async def one(system: str, host: str, port: int) -> str:
-        prepare, running, prompt = PREPARED[system]
         async with places:
             connection = await asyncssh.connect(
                 host, port, username="oast", password="bench-login", known_hosts=None, config=(), agent_path=None, client_keys=None
             )
+            if system == "roundel":
+                return await requested(connection)
+            prepare, running, prompt = PREPARED[system]
             async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
                 await process.stdout.readuntil(prompt)
                 process.stdin.write(f"{prepare}\n")
@@ -77,15 +97,28 @@ async def bare_reading(estate: Estate, addresses: list[tuple[str, int]], at_once
     await asyncio.gather(*(one(system, *address) for system, address in zip(systems, addresses, strict=True)))
 
 
+async def requested(connection: asyncssh.SSHClientConnection) -> str:
+    """Exchange hellos, and ask a device of NETCONF for what runs; in chunks (RFC 6242, section 4.2)."""
+    async with connection, connection.create_process(subsystem="netconf", encoding="utf-8") as process:
+        await process.stdout.readuntil(END)
+        process.stdin.write(HELLO.format(BASE, 1) + END + f"\n#{len(GET)}\n{GET}\n##\n")
+        text: str = await process.stdout.readuntil("\n##\n")
+        return text
+
+
 def by_openssh(estate: Estate, addresses: list[tuple[str, int]], folder: Path) -> Callable[[], object]:
     """The same reads with OpenSSH's client, twenty at a time by xargs; it logs in with a key."""
     key = folder / KEY
     systems = [str(device.attributes["platform"]) for device in estate.devices.values()]
     lines = []
     for system, (host, port) in zip(systems, addresses, strict=True):
-        typed = "\\n".join((*PREPARED[system][:2], "leave", ""))
         options = f"-i {key} -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -p {port}"
-        lines.append(f"printf '{typed}' | ssh -tt {options} oast@{host} > /dev/null")
+        if system == "roundel":
+            typed = "".join(f"{message}{END}" for message in (HELLO.format(BASE, 0), GET, CLOSE))
+            lines.append(f"printf '{typed}' | ssh {options} -s oast@{host} netconf > /dev/null")
+        else:
+            typed = "\\n".join((*PREPARED[system][:2], "leave", ""))
+            lines.append(f"printf '{typed}' | ssh -tt {options} oast@{host} > /dev/null")
     (folder / "lines").write_text("".join(f"{line}\n" for line in lines))
     command = f"tr '\\n' '\\0' < {folder / 'lines'} | xargs -0 -P 20 -I LINE sh -c LINE"
     return lambda: subprocess.run(command, shell=True, check=True)

@@ -25,7 +25,8 @@ from pathlib import Path
 import asyncssh
 import jinja2
 import yaml
-from mixed import bare_reading, by_openssh, mixed_network, peak_of_comparing, slow_down
+from converging import seconds_to_converge
+from mixed import ROUNDS, bare_reading, by_openssh, mixed_network, peak_of_comparing, slow_down
 from simulator import configuring
 
 import oast
@@ -189,8 +190,6 @@ def _reading(number: int, at_once: int, limit: float, rounds: int) -> Figure:
 
 
 LATENCY_S = 2.0
-# What reading a device takes: one command to prepare, one that lists, the empty line behind it.
-ROUNDS = 3
 
 
 def mixed_reading() -> list[Figure]:
@@ -217,7 +216,8 @@ def waiting() -> list[Figure]:
             (quick,) = best(2, lambda: asyncio.run(bare_reading(estate, addresses, at_once)))
             slow_down(estate, simulator.ask, LATENCY_S)
             (ours,) = best(1, lambda: asyncio.run(our_loop(estate, at_once)))
-    floor = quick + number / at_once * ROUNDS * LATENCY_S
+    rounds = sum(ROUNDS[str(device.attributes["platform"])] for device in estate.devices.values())
+    floor = quick + rounds / at_once * LATENCY_S
     return [Figure(f"read {number} devices, {LATENCY_S:g} s a command", ours, floor, "rounds of waiting, and a bare asyncssh loop", 1.2)]
 
 
@@ -508,6 +508,11 @@ def simulating() -> list[Figure]:
     return [Figure(f"1,000 routers from nothing, {lines} lines", ours, floor, "servers that only answer with a prompt", 2)]
 
 
+def converging() -> list[Figure]:
+    took = min(seconds_to_converge() for _ in range(3))
+    return [Figure("100 routers after a change", took, 1.0, "the limit", 1.0)]
+
+
 def main(words: list[str]) -> int:
     measurements = {
         "start": start,
@@ -521,6 +526,7 @@ def main(words: list[str]) -> int:
         "memory": memory,
         "push": pushing,
         "simulator": simulating,
+        "converge": converging,
     }
     figures: list[Figure] = []
     for title, measure in measurements.items():

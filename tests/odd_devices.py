@@ -278,6 +278,32 @@ class Curious(Dotterel):
         return super().respond(line)
 
 
+class Terraced(Dotterel):
+    """A dotterel with a level to look from and two to change things at, one above the other; each has a prompt of its own."""
+
+    LEVELS = ("look", "alter", "deeper")
+
+    def __init__(self, *lines: str) -> None:
+        super().__init__(*lines)
+        self.level = 0
+
+    def prompt(self) -> str:
+        return f"\n--- quay ---\n{self.LEVELS[self.level]}> "
+
+    def answer(self, line: str) -> str:
+        if line in self.LEVELS[1:] and self.LEVELS.index(line) == self.level + 1:
+            self.level += 1
+            return ""
+        if line == "out" and self.level:
+            self.level -= 1
+            return ""
+        if line == "tell everything" and self.level:
+            return "cannot: look from up here"
+        if line.startswith(("have ", "lose ")) and self.level != 2:
+            return "cannot: reach that from down here"
+        return super().answer(line)
+
+
 Device = Eider | Dotterel
 
 

@@ -27,6 +27,7 @@ HERE = Path(__file__).parent
 TOGETHER = 5
 WAITING = (
     "test_faults",
+    "test_odd_systems",
     "test_secret_keeping",
     "test_program",
     "test_delivery",
@@ -37,6 +38,7 @@ WAITING = (
     "test_roundel",
     "test_roundel_disturbed",
     "test_cowl",
+    "test_in_band",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 

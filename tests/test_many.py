@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from larkwater import LarkwaterTest
 
 
@@ -29,3 +31,16 @@ class ManyDevicesTest(LarkwaterTest):
         self.assertRegex(run.err, r"(?m)^tern-access-2 +(reverted|failed|unchanged) ")
         self.assertRegex(run.out, r"(?m)^tern-access-2 +failed, ")
         self.assertIn("the system could not do this (cause 41) (templates/cowl/vlans.j2:", run.out)
+
+    def test_a_summary_counts_by_section_what_the_lines_would_say(self) -> None:
+        run = self.oast("diff", "--summary", "--section", "time", "--section", "vlans", expect=1)
+        self.assertRegex(run.out, r"(?m)^time +24 +154 +6$")
+        self.assertRegex(run.out, r"(?m)^vlans +14 +98 +0$")
+        self.assertIn("24 devices to change (+252 -6)", run.out)
+        # Of a container that several sections share, each counts its own; what only leads there counts once.
+        run = self.oast("diff", "--summary", "--on", "platform=roundel", expect=1)
+        rows = [line.split() for line in run.out.splitlines() if line and line.split()[-1].isdigit() and "devices" not in line]
+        total = re.search(r"\(\+(\d+) -(\d+)\)", run.out)
+        self.assertIsNotNone(total)
+        self.assertEqual([str(sum(int(row[n]) for row in rows)) for n in (2, 3)], list(total.groups() if total else ()))
+        self.assertEqual({row[0]: row[1] for row in rows}["border-routes"], "2")

@@ -163,6 +163,22 @@ class OddTest(unittest.TestCase):
         servers["pier-1"].trouble = Trouble("cut", 1)
         self.assertIn("without an exit status", self.oast("diff", expect=4).err)
 
+    def test_what_does_not_go_with_commands_that_are_run_by_themselves_is_told_at_its_line(self) -> None:
+        self.lay_out(1)
+        platform = self.estate / "platforms" / "petrel.toml"
+        text = platform.read_text()
+        for old, new, told in (
+            ("one_shot = true", "one_shot = true\nprompts = { all = '> ' }", "'prompts' does not go with 'one_shot'"),
+            ("one_shot = true", 'one_shot = true\nprepare = "hush"', "'prepare' does not go with 'one_shot'"),
+            ('startup = "cat /etc/petrel.conf"', 'startup = "cat /etc/petrel.conf"\nenter = "edit"', "'enter' does not go with 'one_shot'"),
+            ("one_shot = true", 'one_shot = "yes"', "'one_shot' has to be true or false"),
+            ("one_shot = true", "one_sot = true", "'one_sot' is not known"),
+        ):
+            with self.subTest(new=new):
+                platform.write_text(text.replace(old, new, 1))
+                line = text.replace(old, new, 1)[: text.index(old) + len(new)].count("\n") + 1
+                self.assertIn(f"platforms/petrel.toml:{line}: {told}", self.oast("lint", expect=3).out)
+
     # --- disturbed ----------------------------------------------------------------------------------------------------
 
     def test_what_is_reported_is_what_devices_run(self) -> None:

@@ -18,7 +18,7 @@ from oast.config.tree import Node, canonical
 from oast.errors import EstateError
 from oast.platforms.load import SHIPPED, load
 from oast.records import Fingerprints
-from odd_devices import Curious, Dotterel, Eider, Estate
+from odd_devices import Curious, Dotterel, Eider, Estate, Terraced
 from trees import configurations
 
 FINGERPRINTS = Fingerprints(b"k" * 32)
@@ -350,6 +350,38 @@ class QuestionsTest(unittest.TestCase):
             self.assertEqual(code, 3)
             self.assertIn(told, out)
             self.platform.write_text(text)
+
+
+class LevelsTest(unittest.TestCase):
+    def test_several_levels_are_climbed_to_edit_and_left_before_anything_is_read(self) -> None:
+        device = Terraced("name pier", "resolver server 192.0.2.9", "port quay/2 size 9000")
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-odd-")))
+        estate = Estate(folder, {"pier-rt": device}, {"dotterel": DOTTEREL_TEMPLATE})
+        inventory, platform = folder / "inventory/devices.yaml", folder / "platforms/dotterel.toml"
+        inventory.write_text(inventory.read_text().replace("platform: terraced", "platform: dotterel"))
+        levels = ", ".join(f"{level} = '--- \\S+ ---\\n{level}> '" for level in Terraced.LEVELS)
+        text = platform.read_text().replace("all = '--- \\S+ ---\\n> '", levels).replace("[types]", EDITING + "[types]", 1)
+        platform.write_text(text)
+        code, out, err = estate.run("push", "-m", "x", "--yes")
+        self.assertEqual(code, 0, out + err)
+        self.assertNotIn("quay/2", device.text())
+        self.assertEqual(device.level, 0)
+        self.assertIn("nothing to do", estate.run("push", "-m", "x", "--yes")[1])
+        # A level that is not one of those in which one edits is not left, and what is read there is refused.
+        platform.write_text(
+            text.replace('level = ["alter", "deeper"]', 'level = "alter"').replace('"alter", "deeper"', '"alter", "deeper"')
+        )
+        template = folder / "templates/dotterel/all.j2"
+        template.write_text(template.read_text().replace("name pier;", "name other;"))
+        code, out, err = estate.run("push", "-m", "x", "--yes")
+        self.assertEqual(code, 4)
+
+
+EDITING = """enter = ["alter", "deeper"]
+level = ["alter", "deeper"]
+leave = "out"
+
+"""
 
 
 class UnknownTest(unittest.TestCase):
