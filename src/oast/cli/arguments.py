@@ -93,8 +93,12 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--remove-unknown", action="store_true", help="also remove statements that the platform's grammar does not know, where it says how"
     )
-    parser.add_argument("--summary", action="store_true", help="show how much would change in each section, instead of every line")
     parser.add_argument("-v", "--verbose", action="store_true", help="list the statements that are left alone, and every device by itself")
+
+
+def add_summary(parser: argparse.ArgumentParser) -> None:
+    """How much is shown of what would change."""
+    parser.add_argument("--summary", action="store_true", help="show how much would change in each section, instead of every line")
 
 
 def add_connection(parser: argparse.ArgumentParser) -> None:
@@ -113,6 +117,7 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true")
     parser.add_argument("--most-failures", metavar="N", type=count, help="devices that may fail or be reverted before no further is begun")
     parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
+    add_summary(parser)
     add_connection(parser)
 
 

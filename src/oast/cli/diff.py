@@ -22,6 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_mode(parser)
+    arguments.add_summary(parser)
     arguments.add_connection(parser)
     arguments.add_format(parser)
     arguments.add_estate(parser)
