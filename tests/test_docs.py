@@ -14,6 +14,7 @@ from larkwater import LarkwaterTest, clean_environment, program
 
 ROOT = Path(__file__).parent.parent
 BLOCK = re.compile(r"^```console\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+FILE = re.compile(r"^```(?:toml|text) ((?:>> )?\S+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 LINK = re.compile(r"\]\(([^)#:]+)\)")
 
 
@@ -28,6 +29,17 @@ def examples(text: str) -> list[tuple[str, int, str]]:
     return found
 
 
+def steps(text: str) -> list[tuple[str, int | None, str]]:
+    """The examples of a page, and between them its files: where, None, and what stands in them (```toml FILE)."""
+    found: list[tuple[str, int | None, str]] = []
+    at = 0
+    for match in FILE.finditer(text):
+        found += examples(text[at : match.start()])
+        found.append((match[1], None, match[2]))
+        at = match.end()
+    return found + examples(text[at:])
+
+
 class PageTest(LarkwaterTest):
     """Runs what stands in a page."""
 
@@ -35,14 +47,23 @@ class PageTest(LarkwaterTest):
 
     def check(self, page: str) -> None:
         text = (ROOT / "docs" / page).read_text(encoding="utf-8")
-        found = examples(text)
+        found = steps(text)
         self.assertTrue(found, f"{page} has no examples")
         for command, code, wanted in found:
+            if code is None:
+                self.put(command, wanted)
+                continue
             with self.subTest(page=page, command=command):
                 output, ended = self.run_line(command)
                 fits = doctest.OutputChecker().check_output(wanted, output, doctest.ELLIPSIS)
                 self.assertTrue(fits, f"wanted:\n{wanted}\ngot:\n{output}")
                 self.assertEqual(ended, code, output)
+
+    def put(self, where: str, text: str) -> None:
+        """A file of a page; with `>> FILE`, more of it."""
+        path = self.estate / where.removeprefix(">> ")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text((path.read_text() if where.startswith(">> ") else "") + text)
 
     def run_line(self, command: str) -> tuple[str, int]:
         """All that a command line puts out, and its exit code; only what needs a shell gets one."""
@@ -88,6 +109,9 @@ class RoutersTest(PageTest):
 
     def test_the_page_about_platforms(self) -> None:
         self.check("platforms.md")
+
+    def test_the_page_about_a_platform_of_ones_own(self) -> None:
+        self.check("new-platform.md")
 
     def test_the_page_about_netconf(self) -> None:
         shutil.copytree(ROOT / "tests" / "data" / "yang", self.estate / "modules")

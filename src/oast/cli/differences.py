@@ -77,6 +77,11 @@ def show_differences(devices: Sequence[Differing], console: Console) -> None:
 
 def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verbose: bool) -> None:
     """What is not intended and stays all the same: how much, and with `verbose` what."""
+    plain = [c.name for c in comparisons if c.intent.platform.by_structure]
+    if plain:
+        message = f"compared by structure alone, as the platform has no grammar: {named(plain, NAMED)}"
+        console.print(Text(message, style="yellow"))
+        console.print()
     unknown = {c.name: [s for s in c.spared if s.unknown] for c in comparisons}
     total = sum(c.unknown for c in comparisons)
     if total:

@@ -10,9 +10,10 @@ from typing import Any
 
 from oast import __version__
 from oast.cli import arguments
+from oast.cli.differences import NAMED
 from oast.cli.exits import DONE, INVALID
 from oast.cli.failures import show_problems
-from oast.cli.workplace import asker, folder_of, given_values, plural, put_document, put_json
+from oast.cli.workplace import asker, folder_of, given_values, named, plural, put_document, put_json
 from oast.operations.deliver import WARNING
 from oast.operations.documents import problem_document
 from oast.operations.lint import lint
@@ -54,12 +55,14 @@ def run(options: argparse.Namespace) -> int:
         ask=asker(),
     )
     if options.format == "json":
-        put_json("lint", 1, {"problems": [problem_document(p) for p in found.problems]})
+        put_json("lint", 1, {"problems": [problem_document(p) for p in found.problems], "unchecked": list(found.unchecked)})
     elif options.format == "sarif":
         put_document(_sarif(found.problems))
     else:
         show_problems(found.problems, sys.stdout)
         wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
+        if found.unchecked:
+            sys.stdout.write(f"statements were not checked, as the platform has no grammar: {named(found.unchecked, NAMED)}\n")
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
         sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(found.devices, 'device')}{warned}\n")
     return INVALID if found.mistakes else DONE

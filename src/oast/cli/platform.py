@@ -187,6 +187,8 @@ def _show_platform(platform: Platform) -> None:
     out.print(Text.assemble((platform.name, "bold"), f": {platform.syntax}, {knows}"))
     if platform.netconf is not None:
         out.print(f"over NETCONF; read are: {', '.join(platform.netconf.read)}")
+    elif platform.dialect.one_shot:
+        out.print("commands are run by themselves, without a session")
     else:
         out.print(f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {_privileged(platform)}")
     out.print(f"way back: {'what its hello offers' if platform.netconf is not None else way_back_of(platform).name}")

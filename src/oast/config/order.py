@@ -131,7 +131,9 @@ def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]],
     # Siblings of one kind: additions first, then removals, then by name; see the last level.
     order, name = levels[-1]
     removal = edit.operation == "remove"
-    return (*levels[:-1], (order, (("1" if removal else "0"), *name))), removal
+    # Without a grammar nobody knows whether a line takes another's place: taken away after it was set, both would be gone.
+    later = removal != edit.rule.structural
+    return (*levels[:-1], (order, (("1" if later else "0"), *name))), later
 
 
 NOTHING_BOUND: Bound = {}

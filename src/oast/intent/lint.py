@@ -36,6 +36,13 @@ class Lint:
         """Those of `devices` that have a section asked for. Raises EstateError when none has."""
         return self.builder.concerned(devices)
 
+    def by_structure(self, device: Device) -> bool:
+        """Whether nothing is known of the device's statements: its platform has no grammar."""
+        try:
+            return self.builder.platform(device).by_structure
+        except EstateError:  # told with the mistakes
+            return False
+
     def problems(self, devices: Sequence[Device]) -> list[Problem]:
         """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
         with uncollected():

@@ -27,6 +27,7 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "edits": edits_document(comparison.edits),
         "commands": [hide(command.masked) for command in comparison.commands],
         "way_back": comparison.way_back.name,
+        "by_structure": comparison.intent.platform.by_structure,
         "risks": [str(risk) for risk in comparison.risks],
         "unsaved": edits_document(comparison.unsaved),
         "unknown": comparison.unknown,

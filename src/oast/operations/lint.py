@@ -20,10 +20,12 @@ from oast.records import Problem, gathered
 
 @dataclass(frozen=True)
 class LintResult:
-    """What is wrong, by file and line, and how many devices were looked at."""
+    """What is wrong, by file and line, and how many devices were looked at; of those whose platform has no grammar (`unchecked`), only
+    what can be found without one."""
 
     problems: tuple[Problem, ...]
     devices: int
+    unchecked: tuple[str, ...] = ()
 
     @property
     def mistakes(self) -> list[Problem]:
@@ -43,14 +45,16 @@ def lint(
 ) -> LintResult:
     """Every mistake in the estate in `folder`; with `trace`, each with the values behind its line."""
     devices = 0
+    unchecked: list[str] = []
     try:
         estate, mistakes = read_estate(folder, environment, given, ask)
         found = Lint(estate, mistakes, date.today(), sections, trace=trace)
         picked = found.concerned(estate.pick(on)) if estate.devices else []
         devices = len(picked)
         keys = KnownHosts(estate.settings.connection.known_hosts).problems()
+        unchecked = [device.name for device in picked if found.by_structure(device)]
         problems = gathered([*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys])
     except EstateError as error:
         problems = gathered(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
-    return LintResult(tuple(problems), devices)
+    return LintResult(tuple(problems), devices, tuple(unchecked))

@@ -205,6 +205,11 @@ class Platform:
     roles: Mapping[str, str] = field(default_factory=dict)
 
     @property
+    def by_structure(self) -> bool:
+        """Whether there is no grammar: every line is known by its words alone."""
+        return any(rule.structural for rule in self.grammar.root.children.values())
+
+    @property
     def at_once(self) -> bool:
         """Whether a change takes effect as a whole, so that nothing is ever in between."""
         return any((self.candidate, self.file, self.netconf))
