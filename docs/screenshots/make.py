@@ -56,7 +56,7 @@ SHOTS = (
         tuple(
             f"oast sim fault {name} slow --seconds {seconds}" for name, seconds in (("heron-core-1", 0.05), ("tern-edge-1", 0.1))
         ),
-        after_s=2.4,
+        after_s=4.2,
     ),
     Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
     Shot("verify", "oast verify -v --on role=core; oast verify", (PUSH,)),
@@ -67,7 +67,7 @@ SHOTS = (
     ),
     Shot(
         "failures",
-        "oast push -m 'New time server' --with 'time_servers=[{address: 192.0.2.130}]' --one-wave --yes",
+        "oast push -m 'New time server' --with 'time_servers=[{address: 192.0.2.123}, {address: 192.0.2.130}]' --one-wave --yes",
         (PUSH, "oast sim fault dunlin-edge-1 down", "oast sim fault plover-edge-1 refuse --match 192.0.2.130"),
     ),
     Shot(
@@ -135,11 +135,18 @@ SHOTS = (
     ),
     Shot(
         "switches",
-        "oast diff --on 'name in (gull-dist-1, gull-dist-2)' --with bridge_priority=0; oast sim console gull-dist-1 < typed.txt",
+        "oast diff --on 'name in (gull-dist-1, gull-dist-2)' --with gateway_priority=90; oast sim console gull-dist-1 < typed.txt",
         (
             PUSH,
-            "printf 'trace 198.51.100.1\nlist spanning-tree\nlist vlans\nlist bundles as json\nleave\n' > typed.txt",
+            "printf 'trace 2001:db8:aaaa::1\nlist bgp-neighbors\nlist virtual-addresses\nlist spanning-tree\nleave\n' > typed.txt",
         ),
+    ),
+    Shot(
+        "netconf",
+        "oast render --on name=gull-border-1 --section border-routes | head -16; "
+        "oast diff --on role=border --with 'announced=[203.0.113.0/24]'; "
+        "oast push -m 'IPv4 alone' --on role=border --with 'announced=[203.0.113.0/24]' --summary --yes",
+        (PUSH,),
     ),
     Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
 )  # fmt: skip
