@@ -7,12 +7,13 @@ import re
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from oastsim.bine.configuration import Configuration, Refused
 from oastsim.bine.device import Device
 from oastsim.bine.facts import facts_of
 from oastsim.bine.shell import Shell
-from oastsim.network import Account, DevicePlan, NetworkPlan
+from oastsim.network import Account, DevicePlan, NetworkError, NetworkPlan, load
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
 
@@ -133,6 +134,61 @@ class RefusalTest(unittest.TestCase):
         self.assertFalse(fits("Pier", hashed("pier")))
         self.assertFalse(fits("pier", "$other$x"))
         self.assertNotEqual(hashed("pier"), hashed("pier"))
+
+
+class NetworkFileTest(unittest.TestCase):
+    """network.yaml: whatever is wrong in it is told, and nothing in it is passed over."""
+
+    RIGHT = """format: 1
+accounts: [{name: oast, password: login}]
+privilege-password: login
+devices:
+  near: {system: bine, management: 192.0.2.1, ports: [port1, port2], station: desk}
+  far: {system: cowl, management: 192.0.2.2, ports: [port1, port2]}
+links: [[near port2, far port1]]
+outside:
+  desk: {at: near port1, addresses: [192.0.2.10/24], gateways: [192.0.2.1], stratum: 2}
+  other: {addresses: [192.0.2.11/24], bgp: {as: 64511, neighbors: {192.0.2.1: 64500}, networks: [198.51.100.0/24]}}
+"""
+    MISTAKES = (
+        (
+            "management: 192.0.2.1,",
+            "managment: 192.0.2.1,",
+            "the device near has 'managment', which is not known; did you mean 'management'?",
+        ),
+        ("links:", "lniks:", "the file has 'lniks', which is not known; did you mean 'links'?"),
+        ("{name: oast,", "{nam: oast,", "account 1 has 'nam', which is not known; did you mean 'name'?"),
+        ("station: desk", "station: dsek", "near: the station 'dsek' is not one of 'outside'"),
+        ("at: near port1", "at: near port9", "a link names 'port9', which near does not have"),
+        ("at: near port1", "at: near port2", "the port near port2 is linked twice"),
+        ("  desk: {at: near port1", "  far: {at: near port1", "outside: far is the name of a device"),
+        ("192.0.2.10/24", "192.0.2.10", "outside: desk needs 'addresses', each with its length"),
+        ("192.0.2.10/24", "192.0.2.300/24", "outside: desk: "),
+        ("gateways: [192.0.2.1]", "gateways: [gull]", "outside: desk: 'gull' does not appear to be"),
+        ("gateways: [192.0.2.1]", "gateways: 192.0.2.1", "outside: 'gateways' of desk has to be a list"),
+        ("stratum: 2", "stratum: good", "outside: 'stratum' of desk has to be a number, not 'good'"),
+        ("{192.0.2.1: 64500}", "[192.0.2.1]", "outside: bgp of other has to be"),
+        ("as: 64511", "ass: 64511", "outside: bgp of other has to be"),
+        ("198.51.100.0/24", "198.51.100.1/24", "outside: other: 198.51.100.1/24 has host bits set"),
+        (
+            "  other: {addresses: [192.0.2.11/24], bgp",
+            "  other: [192.0.2.11/24]\n  third: {addresses: [192.0.2.11/24], bgp",
+            "outside: other has to be",
+        ),
+    )
+
+    def test_each_mistake_is_told(self) -> None:
+        path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "network.yaml"
+        with mock.patch.dict("os.environ", {"OAST_SECRET_LOGIN": "x"}):
+            path.write_text(self.RIGHT)
+            self.assertEqual([host.name for host in load(path).outside], ["desk", "other"])
+            for old, new, told in self.MISTAKES:
+                with self.subTest(new=new):
+                    self.assertIn(old, self.RIGHT)
+                    path.write_text(self.RIGHT.replace(old, new, 1))
+                    with self.assertRaises(NetworkError) as caught:
+                        load(path)
+                    self.assertIn(told, str(caught.exception))
 
 
 class NetworkTest(unittest.TestCase):

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import difflib
 import os
 import re
 import string
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -89,6 +90,21 @@ _KINDS: Mapping[str, tuple[type, str]] = {
 }
 
 
+_TOP = ("format", "secrets", "accounts", "privilege-password", "convergence", "defaults", "devices", "outside", "links")
+_OF_DEVICE = ("system", "startup", "ports", "attached", "management", "without", "station")
+_OF_ACCOUNT = ("name", "role", "password")
+
+
+def _need_known(found: Mapping[Any, Any], known: Sequence[str], where: str) -> None:
+    """A key that is misspelt would be one that is not there. Raises ValueError."""
+    for key in found:
+        if key not in known:
+            near = difflib.get_close_matches(str(key), known, 1)
+            raise ValueError(
+                f"{where} has '{key}', which is not known" + (f"; did you mean '{near[0]}'?" if near else f"; known: {', '.join(known)}")
+            )
+
+
 def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
     for key, (kind, needed) in _KINDS.items():
         if key in data and not isinstance(data[key], kind):
@@ -99,6 +115,12 @@ def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
     for name, plan in data["devices"].items():
         if not isinstance(name, str) or not isinstance(plan, dict | None):
             raise ValueError(f"the device '{name}' has to be 'NAME: {{management: ADDRESS, ...}}'")
+    _need_known(data, _TOP, "the file")
+    _need_known(data.get("defaults", {}), _OF_DEVICE, "'defaults'")
+    for name, plan in data["devices"].items():
+        _need_known(plan or {}, _OF_DEVICE, f"the device {name}")
+    for number, account in enumerate(data.get("accounts", ()), 1):
+        _need_known(account, _OF_ACCOUNT, f"account {number}")
     secrets = _secrets(path.parent / data["secrets"]) if "secrets" in data else {}
     defaults = data.get("defaults", {})
     devices = tuple(_device(name, {**defaults, **(plan or {})}, path.parent) for name, plan in data["devices"].items())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import ipaddress
 from dataclasses import dataclass
 from typing import Any
 
@@ -34,13 +34,16 @@ class Host:
         return PORT if self.at is not None else "manage0"
 
 
-def read(name: str, data: Mapping[str, Any]) -> Host:
+def read(name: str, data: Any) -> Host:
     """A host as network.yaml has it. Raises ValueError."""
-    unknown = sorted(set(data) - _KEYS) if isinstance(data, dict) else ["?"]
+    if not isinstance(data, dict):
+        raise ValueError(f"outside: {name} has to be '{{addresses: [ADDRESS/LENGTH]}}'")
+    unknown = sorted(map(str, set(data) - _KEYS))
     if unknown:
-        raise ValueError(f"outside: {name} has '{unknown[0]}'; it can have {', '.join(sorted(_KEYS))}")
+        raise ValueError(f"outside: {name} has '{unknown[0]}', which is not known; known: {', '.join(sorted(_KEYS))}")
     bgp = data.get("bgp") or {}
-    if not isinstance(bgp, dict) or set(bgp) - _BGP_KEYS or (bgp and "as" not in bgp):
+    neighbors = bgp.get("neighbors") or {} if isinstance(bgp, dict) else None
+    if not isinstance(bgp, dict) or set(bgp) - _BGP_KEYS or (bgp and "as" not in bgp) or not isinstance(neighbors, dict):
         raise ValueError(f"outside: bgp of {name} has to be '{{as: NUMBER, neighbors: {{ADDRESS: AS}}, networks: [PREFIX]}}'")
     addresses = _texts(data.get("addresses"), name, "addresses")
     if not addresses or not all("/" in address for address in addresses):
@@ -52,14 +55,27 @@ def read(name: str, data: Mapping[str, Any]) -> Host:
         None if where == MANAGEMENT else (device, port),
         addresses,
         _texts(data.get("gateways"), name, "gateways"),
-        int(data["stratum"]) if "stratum" in data else None,
-        int(bgp["as"]) if bgp else None,
-        tuple((str(address), int(number)) for address, number in (bgp.get("neighbors") or {}).items()),
+        _number(data["stratum"], name, "stratum") if "stratum" in data else None,
+        _number(bgp["as"], name, "as") if bgp else None,
+        tuple((str(address), _number(number, name, "neighbors")) for address, number in neighbors.items()),
         _texts(bgp.get("networks"), name, "networks"),
-        int(data.get("mtu", 1500)),
+        _number(data.get("mtu", 1500), name, "mtu"),
     )
-    facts_of(made)
+    try:
+        facts_of(made)
+        for address in (*made.gateways, *(address for address, _ in made.neighbors)):
+            ipaddress.ip_address(address)
+        for network in made.networks:
+            ipaddress.ip_network(network)
+    except ValueError as wrong:
+        raise ValueError(f"outside: {name}: {wrong}") from None
     return made
+
+
+def _number(value: object, name: str, key: str) -> int:
+    if not isinstance(value, int) or isinstance(value, bool) or not 0 < value < 2**32:
+        raise ValueError(f"outside: '{key}' of {name} has to be a number, not {value!r}")
+    return value
 
 
 def _texts(value: object, name: str, key: str) -> tuple[str, ...]:

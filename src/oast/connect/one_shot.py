@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-import re
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from oast.config.line import Line
 from oast.connect import dialogue
-from oast.connect.session import AnswerLimits, Capability, offered_by
+from oast.connect.session import AnswerLimits, Asking
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
-from oast.platforms.definition import Platform, Shown
+from oast.platforms.definition import Platform
 
 
 class Command(Protocol):
@@ -43,7 +42,7 @@ class Commands(Protocol):
         """End the connection. Never raises."""
 
 
-class OneShotSession:
+class OneShotSession(Asking):
     """What a session is, for a device that takes one command at a time and remembers nothing of the one before.
 
     A command was carried out when it ends with the exit status 0 and says none of the platform's errors. Its answer is whole when there
@@ -62,19 +61,8 @@ class OneShotSession:
         """There is nothing to wait for."""
 
     @property
-    def capabilities(self) -> frozenset[Capability]:
-        return offered_by(self.platform)
-
-    @property
     def addresses(self) -> tuple[str, str]:
         return self._commands.addresses
-
-    async def ask(self, command: str) -> str:
-        return await self._do(Line((command,)))
-
-    async def shows(self, state: Shown) -> bool:
-        told = await self.ask(state.command)
-        return any(re.fullmatch(state.pattern, line.strip()) for line in told.split("\n"))
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
         for number, line in enumerate(lines):
@@ -83,14 +71,6 @@ class OneShotSession:
 
     async def listing(self, command: str, *, written_down: bool = True) -> str:
         return await self._do(Line((command,)), log_answer=written_down)
-
-    async def read_running(self) -> str:
-        return await self.listing(self.platform.dialect.running, written_down=False)
-
-    async def read_startup(self) -> str:
-        if self.platform.dialect.startup is None:
-            raise ProtocolError("the platform does not say how startup is read")
-        return await self.listing(self.platform.dialect.startup, written_down=False)
 
     async def gain_privilege(self) -> None:
         """There are no levels."""

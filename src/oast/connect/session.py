@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import re
+from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
@@ -118,7 +119,40 @@ def offered_by(platform: Platform) -> frozenset[Capability]:
     return frozenset(capability for capability, there in offered.items() if there)
 
 
-class CommandLineSession:
+class Asking(ABC):
+    """What both kinds of command line do with a single command."""
+
+    platform: Platform
+
+    @abstractmethod
+    async def _do(self, line: Line, *, number: int | None = None, log_answer: bool = True) -> str:
+        """The device's answer to one line. Raises DeviceRefused."""
+
+    @abstractmethod
+    async def listing(self, command: str, *, written_down: bool = True) -> str:
+        """The whole answer to what lists something."""
+
+    @property
+    def capabilities(self) -> frozenset[Capability]:
+        return offered_by(self.platform)
+
+    async def ask(self, command: str) -> str:
+        return await self._do(Line((command,)))
+
+    async def shows(self, state: Shown) -> bool:
+        told = await self.ask(state.command)
+        return any(re.fullmatch(state.pattern, line.strip()) for line in told.split("\n"))
+
+    async def read_running(self) -> str:
+        return await self.listing(self.platform.dialect.running, written_down=False)
+
+    async def read_startup(self) -> str:
+        if self.platform.dialect.startup is None:
+            raise ProtocolError("the platform does not say how startup is read")
+        return await self.listing(self.platform.dialect.startup, written_down=False)
+
+
+class CommandLineSession(Asking):
     """A session on a command line that a platform's dialect describes; `limits` bound each answer."""
 
     def __init__(
@@ -148,23 +182,12 @@ class CommandLineSession:
     # --- the contract ---------------------------------------------------------------------------------------------
 
     @property
-    def capabilities(self) -> frozenset[Capability]:
-        return offered_by(self.platform)
-
-    @property
     def level(self) -> str:
         return self._level
 
     @property
     def addresses(self) -> tuple[str, str]:
         return self._transport.addresses
-
-    async def ask(self, command: str) -> str:
-        return await self._do(Line((command,)))
-
-    async def shows(self, state: Shown) -> bool:
-        told = await self.ask(state.command)
-        return any(re.fullmatch(state.pattern, line.strip()) for line in told.split("\n"))
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
         # Text over several lines goes alone: the device answers it once. So does what it may ask something about.
@@ -182,14 +205,6 @@ class CommandLineSession:
                 await self._together(lines[start:end], start)
             start = end
             sent(start)
-
-    async def read_running(self) -> str:
-        return await self.listing(self._dialect.running, written_down=False)
-
-    async def read_startup(self) -> str:
-        if self._dialect.startup is None:
-            raise ProtocolError("the platform does not say how startup is read")
-        return await self.listing(self._dialect.startup, written_down=False)
 
     async def gain_privilege(self) -> None:
         if self._level in self._dialect.privileged or self._dialect.raise_command is None:
