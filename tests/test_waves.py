@@ -73,3 +73,47 @@ class WavesTest(LarkwaterTest):
             with self.subTest(wrong=wrong):
                 (self.estate / "oast.toml").write_text(settings.replace('waves = ["site=dunlin", "role=edge"]', wrong))
                 self.assertIn(f"oast.toml:{line}: {message}", self.oast("lint", expect=3).out)
+
+
+class TogetherTest(LarkwaterTest):
+    """What devices of one wave do to each other's checks."""
+
+    delivered = True
+    patient = False
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit("oast.toml", "command_timeout_s = 5", "command_timeout_s = 20")
+
+    def test_what_is_confirmed_is_true_after_the_last_that_went_back(self) -> None:
+        """One end of a link goes back for a reason of its own, and takes the neighbour along: the other end is not confirmed."""
+        self.edit("checks/network.yaml", "checks:\n", DESK)
+        both = ("--on", "name in (gull-core-1, heron-core-1)", "--revert-timer", "40", "--verify-timeout", "4")
+        # Both ends move to another MTU. gull-core-1 breaks a check that is its own besides, and goes back.
+        self.edit("templates/bine/interfaces.j2", "  mtu 9000\n", "  mtu {{ 8000 if link.port == 'port1' and 'core' in device.name else 9000 }}\n")
+        run = self.oast("push", "-m", "mtu", "--yes", "--format", "json", *both, "--with", "contact=nobody", expect=5)
+        told = {d["device"]: (d["state"], d["reason"] or "") for d in run.json()["devices"]}
+        self.assertEqual(told["gull-core-1"][0], "reverted")
+        self.assertEqual(told["heron-core-1"][0], "reverted", told)
+        self.assertIn("OSPF neighbour gull-core-1", told["heron-core-1"][1])
+        self.assertIn("all true", self.oast("verify", "--wait", "20").out)
+
+    def test_a_check_without_a_section_is_excused_only_where_nothing_changes_that_it_may_depend_on(self) -> None:
+        failing = "checks:\n  - check: three-ways\n    on: name=tern-edge-1\n{}    reading: ospf-neighbors\n    where: {{state: full}}\n    least: 3\n"
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        push = ("push", "-m", "desk", "--on", "name=tern-edge-1", "--yes", "--revert-timer", "20", "--verify-timeout", "1")
+        (self.estate / "checks" / "more.yaml").write_text(failing.format(""))
+        self.assertIn("three-ways: ospf-neighbors with state full: 2, wanted at least 3", self.oast(*push, expect=5).out)
+        (self.estate / "checks" / "more.yaml").write_text(failing.format("    section: system\n"))
+        self.assertNotIn("as before the change", self.oast(*push, expect=5).out)
+        (self.estate / "checks" / "more.yaml").write_text(failing.format("    section: routing\n"))
+        self.assertIn("(as before the change, and not touched by it)", self.oast(*push).out)
+
+
+DESK = """checks:
+  - check: somebody-to-call
+    on: name=gull-core-1
+    section: system
+    reading: interfaces
+    where: {name: "{{ 'port1' if contact != 'nobody' else 'port99' }}"}
+"""

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from oast.change.compare import Comparison
 from oast.change.path import overlap
 from oast.config.difference import Edit
+from oast.config.ownership import Pattern, owner_of
 from oast.config.tree import Node, Path
 from oast.platforms.grammar import Grammar
 from oast.platforms.statements import Rule
@@ -16,6 +17,33 @@ from oast.verify.checks import Check
 def touches(check: Check, edits: Iterable[Edit]) -> bool:
     """Whether `edits` change what the check rests on."""
     return any(overlap(edit.path, path) for path in check.concerns for edit in edits)
+
+
+def may_depend(check: Check, comparison: Comparison) -> bool:
+    """Whether a check may depend on what a change touches.
+
+    A derived check says what it rests on. One that an engineer wrote says which section it belongs to: then it is any edit inside
+    of that; or it does not say, and it may be anything.
+    """
+    if check.concerns:
+        return touches(check, comparison.edits)
+    if check.section is None:
+        return bool(comparison.edits)
+    owners = {section.template.section: section.template.owns for section in comparison.intent.sections}
+    return any(check.section in owners_within(edit, owners) for edit in comparison.edits)
+
+
+def owners_within(edit: Edit, owners: Mapping[str, Sequence[Pattern]]) -> Iterator[str]:
+    """Whose each statement of an edit is; what only leads to others counts with the first of them."""
+    paths: list[Path] = [edit.path]
+    if edit.operation in ("create", "remove"):
+        paths.extend((*edit.path, *path) for path, _ in edit.node.walk())
+    found = [owner_of(path, owners) for path in paths]
+    first = next((name for name in found if name is not None), None)
+    for name in found:
+        owner = name or first
+        if owner is not None:
+            yield owner
 
 
 def hold_s(comparison: Comparison, checks: Iterable[Check]) -> float:

@@ -12,7 +12,7 @@ import secrets
 from collections.abc import Iterable
 
 from oast.change.compare import Comparison, edits_between
-from oast.change.hold import hold_s, touches
+from oast.change.hold import hold_s, may_depend
 from oast.change.means import Lost, Means, Moved
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.strategies import Delivery, Phase, Work, delivery_for
@@ -182,12 +182,14 @@ class Transaction:
 
     def is_excused(self, result: CheckResult) -> bool:
         """Whether a failed check failed in the same way before, and rests on nothing that this delivery changes."""
-        before = evaluate((result.check,), self._before, self.hide)
-        return before[0].actual == result.actual and not touches(result.check, self.comparison.edits)
+        if result.check.reading not in self._before:
+            return False  # It was not measured.
+        before = evaluate((result.check,), self._before, self.hide)[0]
+        return not before.passed and before.actual == result.actual and not may_depend(result.check, self.comparison)
 
     def touches(self, result: CheckResult) -> bool:
-        """Whether this delivery changes what the check rests on."""
-        return touches(result.check, self.comparison.edits)
+        """Whether this delivery changes what the check rests on, or may."""
+        return may_depend(result.check, self.comparison)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
         """Keep and save the change."""

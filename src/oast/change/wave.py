@@ -142,19 +142,30 @@ class Wave:
             self._rescues.create_task(transaction.recover())
 
     async def _decide(self) -> None:
-        """Those whose own edits a failed check rests on go back first; that may be all the others were suffering from."""
-        failing = await self._check_until_true()
-        culprits = {t: results for t, results in failing.items() if any(t.touches(r) for r in results)}
-        if culprits:
-            await self._take_back(culprits)
-            failing = await self._check_until_true() if len(failing) > len(culprits) else {}
-        await self._take_back(failing)
+        """Those whose own edits a failed check rests on go back first; that may be all the others were suffering from.
+
+        Whoever goes back may take along what the others were checked by, so they are checked once more: what is confirmed was true
+        after the last that went back.
+        """
+        first = True
+        while self._open():
+            gone = self._gone()
+            failing = await self._check_until_true(again=not first)
+            first = False
+            culprits = {t: results for t, results in failing.items() if any(t.touches(r) for r in results)}
+            await self._take_back(culprits or failing)
+            if gone == self._gone():
+                break
         excused = {t: t.to_answer_for(self._last[t])[1] for t in self._open()}
         await self._together(self._open(), lambda t: t.confirm(excused[t]))
 
-    async def _check_until_true(self) -> dict[Transaction, list[CheckResult]]:
+    def _gone(self) -> int:
+        """Changes with every device of the wave that no longer goes on, and again when it has ended."""
+        return sum((not transaction.is_open) + (transaction.outcome is not None) for transaction in self._transactions)
+
+    async def _check_until_true(self, *, again: bool) -> dict[Transaction, list[CheckResult]]:
         """Check all that are loaded until everything that counts has been true for as long as it has to be, or time is up;
-        what still fails then."""
+        what still fails then. What was watched long enough before is watched `again` for as long as the timers leave."""
         left = min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
         begun = self._clock.now()
         last_start = begun + self._limits.verify_timeout_s
@@ -172,7 +183,7 @@ class Wave:
                 if now - true_since >= self._hold_s:
                     return {}
                 if now + POLL_S >= deadline:
-                    return self._not_held(now - true_since)
+                    return {} if again else self._not_held(now - true_since)
             await self._clock.sleep(POLL_S)
 
     def _not_held(self, seconds: float) -> dict[Transaction, list[CheckResult]]:

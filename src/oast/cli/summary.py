@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Sequence
 
 from rich.console import Console
 
 from oast.change.compare import Comparison
+from oast.change.hold import owners_within
 from oast.cli.workplace import put_table, table
-from oast.config.difference import Edit
-from oast.config.ownership import Pattern, owner_of
-from oast.config.tree import Path
 
 
 def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
@@ -24,7 +22,7 @@ def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
         for name in owners:
             devices.setdefault(name, set())
         for edit in comparison.edits:
-            for name in _owners(edit, owners):
+            for name in owners_within(edit, owners):
                 devices[name].add(comparison.name)
                 if edit.operation != "remove":
                     added[name] = added.get(name, 0) + 1
@@ -37,16 +35,3 @@ def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
     if listing.row_count:
         put_table(console, listing)
         console.print()
-
-
-def _owners(edit: Edit, owners: Mapping[str, Sequence[Pattern]]) -> Iterator[str]:
-    """Whose each statement of an edit is; what only leads to others counts with the first of them."""
-    paths: list[Path] = [edit.path]
-    if edit.operation in ("create", "remove"):
-        paths.extend((*edit.path, *path) for path, _ in edit.node.walk())
-    found = [owner_of(path, owners) for path in paths]
-    first = next((name for name in found if name is not None), None)
-    for name in found:
-        owner = name or first
-        if owner is not None:
-            yield owner
