@@ -312,7 +312,7 @@ class ProgramTest(unittest.TestCase):
         self.console("sw-2", "open candidate", "set /system/location = pier")
         run = self.oast("push", "-m", "first", "--yes", "--format", "json", expect=4)
         found = {d["device"]: d for d in run.json()["devices"]}
-        self.assertIn("a commit of somebody else waits", found["sw-1"]["reason"])
+        self.assertIn("a commit waits to be confirmed (by oast)", found["sw-1"]["reason"])
         self.assertIn("holds changes that are not committed", found["sw-2"]["reason"])
         self.assertEqual({found[name]["state"] for name in ("sw-1", "sw-2")}, {"unchanged"})
         self.assertIn("commit of oast waits", self.console("sw-1", "list pending"))

@@ -88,9 +88,9 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
                 await session.send(wrong)
             self.assertEqual((caught.exception.number, caught.exception.statement), (27, "interface nowhere"))
             await session.leave_editing()
-            self.assertTrue(await session.shows(Shown("revert-timer state", "armed")))
+            self.assertTrue(await session.shows(Shown("revert-timer state", "armed .*")))
             await session.ask("revert-timer now")
-            self.assertFalse(await session.shows(Shown("revert-timer state", "armed")))
+            self.assertFalse(await session.shows(Shown("revert-timer state", "armed .*")))
 
     async def test_a_listing_is_the_same_in_pages_and_without_however_it_arrives(self) -> None:
         wanted = self.device.running.text().rstrip("\n")

@@ -90,7 +90,9 @@ class TogetherTest(LarkwaterTest):
         self.edit("checks/network.yaml", "checks:\n", DESK)
         both = ("--on", "name in (gull-core-1, heron-core-1)", "--revert-timer", "40", "--verify-timeout", "4")
         # Both ends move to another MTU. gull-core-1 breaks a check that is its own besides, and goes back.
-        self.edit("templates/bine/interfaces.j2", "  mtu 9000\n", "  mtu {{ 8000 if link.port == 'port1' and 'core' in device.name else 9000 }}\n")
+        self.edit(
+            "templates/bine/interfaces.j2", "  mtu 9000\n", "  mtu {{ 8000 if link.port == 'port1' and 'core' in device.name else 9000 }}\n"
+        )
         run = self.oast("push", "-m", "mtu", "--yes", "--format", "json", *both, "--with", "contact=nobody", expect=5)
         told = {d["device"]: (d["state"], d["reason"] or "") for d in run.json()["devices"]}
         self.assertEqual(told["gull-core-1"][0], "reverted")

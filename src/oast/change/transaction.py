@@ -393,10 +393,13 @@ class Transaction:
     # --- small parts ----------------------------------------------------------------------------------------------
 
     def _delivery_over(self, session: Session) -> Delivery:
-        return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent, self._token))
+        return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent, self._token, self._fell_back))
 
     def _reached(self, phase: Phase) -> None:
         self.phase = max(self.phase, phase)
+
+    def _fell_back(self, phase: Phase) -> None:
+        self.phase = phase
 
     def _sent(self, number: int) -> None:
         self._say(Stage.APPLYING, number)

@@ -97,6 +97,9 @@ class CommandLine(Session, Protocol):
     async def ask(self, command: str) -> str:
         """The device's answer to one command. Raises DeviceRefused with the device's words."""
 
+    async def shown(self, state: Shown) -> re.Match[str] | None:
+        """The line in which the device shows that something is so."""
+
     async def shows(self, state: Shown) -> bool:
         """Whether the device shows that something is so."""
 
@@ -139,9 +142,12 @@ class Asking(ABC):
     async def ask(self, command: str) -> str:
         return await self._do(Line((command,)))
 
-    async def shows(self, state: Shown) -> bool:
+    async def shown(self, state: Shown) -> re.Match[str] | None:
         told = await self.ask(state.command)
-        return any(re.fullmatch(state.pattern, line.strip()) for line in told.split("\n"))
+        return next((match for line in told.split("\n") if (match := re.fullmatch(state.pattern, line.strip()))), None)
+
+    async def shows(self, state: Shown) -> bool:
+        return await self.shown(state) is not None
 
     async def read_running(self) -> str:
         return await self.listing(self.platform.dialect.running, written_down=False)

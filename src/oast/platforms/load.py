@@ -55,6 +55,8 @@ ROLES: Mapping[str, tuple[str, ...]] = {
     "ospf_passive": (),
 }
 SECONDS = ("seconds", "minutes")
+# A word that nobody else has, for one delivery to one device.
+TOKEN = ("token",)
 
 
 class Platforms:
@@ -341,11 +343,18 @@ class _WayBack:
 
     def _with_time(self, table: Table, key: str, *more: str) -> str:
         """A command that has to be told how long."""
-        command = table.template(key, (*SECONDS, *more))
+        command = table.template(key, (*SECONDS, *TOKEN, *more))
         if command is None and not table.has(key):
             table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
         if command is not None and not any(f"{{{unit}}}" in command for unit in SECONDS):
             table.wrong(key, f"'{key}' has to say where {{seconds}} or {{minutes}} go")
+        return command or ""
+
+    def _told(self, table: Table, key: str) -> str:
+        """A command that may say which timer or commit is meant."""
+        command = table.template(key, TOKEN)
+        if command is None and not table.has(key):
+            table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
         return command or ""
 
     def timer(self) -> TimerCommands | None:
@@ -353,7 +362,7 @@ class _WayBack:
         if table is None:
             return None
         made = TimerCommands(
-            self._with_time(table, "arm"), table.needed("confirm"), table.needed("revert"), self._shown(table, "armed")
+            self._with_time(table, "arm"), self._told(table, "confirm"), self._told(table, "revert"), self._shown(table, "armed")
         )  # fmt: skip
         table.finish()
         return made
@@ -364,8 +373,8 @@ class _WayBack:
             return None
         made = CandidateCommands(
             commit=self._with_time(table, "commit"),
-            confirm=table.needed("confirm"),
-            cancel=table.needed("cancel"),
+            confirm=self._told(table, "confirm"),
+            cancel=self._told(table, "cancel"),
             validate=table.text("validate"),
             discard=table.text("discard"),
             pending=self._shown(table, "pending"),
@@ -386,8 +395,8 @@ class _WayBack:
             beside=table.text("beside") or f"{path}.new",
             put=put or "",
             apply=self._with_time(table, "apply", "path"),
-            confirm=table.needed("confirm"),
-            cancel=table.needed("cancel"),
+            confirm=self._told(table, "confirm"),
+            cancel=self._told(table, "cancel"),
             check=table.template("check", ("path",)),
             pending=self._shown(table, "pending"),
         )
@@ -401,7 +410,7 @@ class _WayBack:
         armed = self._shown(table, "armed")
         if armed is None:
             table.wrong(None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it")
-        made = ScheduledCommands(self._with_time(table, "arm"), table.needed("cancel"), armed or Shown("", ""))
+        made = ScheduledCommands(self._with_time(table, "arm"), self._told(table, "cancel"), armed or Shown("", ""))
         table.finish()
         return made
 

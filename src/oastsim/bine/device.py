@@ -28,6 +28,9 @@ class Device(SimulatedDevice):
         self.editor: object | None = None
         self.timer: asyncio.TimerHandle | None = None
         self.timer_s = 0
+        # Who armed the timer, and what they call it; and when it goes off, by the event loop's clock.
+        self.timer_by: tuple[str, str | None] = ("", None)
+        self.timer_until = 0.0
         self._archive: str | None = None
         self._stale = self._filtered = False
 
@@ -68,7 +71,7 @@ class Device(SimulatedDevice):
         return filters_of(self.running)
 
     def waits_s(self) -> int | None:
-        return self.timer_s if self.timer is not None else None
+        return None if self.timer is None else max(0, round(self.timer_until - asyncio.get_running_loop().time()))
 
     @property
     def hostname(self) -> str:
@@ -141,19 +144,33 @@ class Device(SimulatedDevice):
 
     # --- the way back ---------------------------------------------------------------------------------------------
 
-    def arm(self, seconds: int) -> None:
+    def arm(self, seconds: int, by: str, name: str | None = None) -> None:
         """Keep running in the archive; go back to it in `seconds` unless confirmed. Arming again only restarts the clock.
 
-        Raises Refused when there is no room for the archive.
+        Raises Refused when there is no room for the archive, and when somebody has armed it under another name.
         """
         self._need_room()
         if self.timer is not None:
+            if name != self.timer_by[1]:
+                raise Refused(f"it is armed already: {self.timer_told}", 0)
             self.timer.cancel()
         else:
             self._archive = self.running.text()
-        self.timer_s = seconds
+        self.timer_s, self.timer_by = seconds, (by, name)
+        self.timer_until = asyncio.get_running_loop().time() + seconds
         self.timer = asyncio.get_running_loop().call_later(NEVER_S if self.fault.loses_timer else seconds, self.go_back)
         self.keep()
+
+    @property
+    def timer_told(self) -> str:
+        """What runs, in words."""
+        by, name = self.timer_by
+        return f"{f'as {name} ' if name else ''}by {by}, {self.waits_s()} s left"
+
+    def need_name(self, name: str | None) -> None:
+        """Whoever says which timer is meant touches no other. Raises Refused."""
+        if name is not None and self.timer is not None and name != self.timer_by[1]:
+            raise Refused(f"another is armed: {self.timer_told}", 0)
 
     def confirm(self) -> bool:
         """Keep what is running. False when the timer is not armed."""

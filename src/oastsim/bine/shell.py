@@ -169,23 +169,33 @@ class Shell(Terminal):
         return f"startup saved, {self.device.save()} bytes\n"
 
     def arm(self, rest: str) -> str:
-        if not re.fullmatch(r"[0-9]{1,5}", rest) or int(rest) == 0:
-            raise Refused("a number of seconds is needed", 0)
-        self.device.arm(int(rest))
-        return f"armed: going back in {rest} s unless confirmed\n"
+        given = re.fullmatch(r"([0-9]{1,5})(?: as ([\w.-]{1,64}))?", rest)
+        if given is None or int(given[1]) == 0:
+            raise Refused("a number of seconds is needed, and behind it 'as NAME' if it is to have one", 0)
+        self.device.arm(int(given[1]), self.user, given[2])
+        return f"armed: going back in {given[1]} s unless confirmed\n"
 
-    def confirm(self, _: str) -> str:
+    def _meant(self, rest: str) -> None:
+        """The timer of this name alone, if one is given."""
+        given = re.fullmatch(r"(?:as ([\w.-]{1,64}))?", rest)
+        if given is None:
+            raise Refused("say nothing, or 'as NAME'", 0)
+        self.device.need_name(given[1])
+
+    def confirm(self, rest: str) -> str:
+        self._meant(rest)
         if not self.device.confirm():
             raise Refused("the revert timer is not armed", 0)
         return "confirmed\n"
 
-    def revert(self, _: str) -> str:
+    def revert(self, rest: str) -> str:
+        self._meant(rest)
         if not self.device.go_back():
             raise Refused("the revert timer is not armed", 0)
         return "gone back to the archived configuration\n"
 
     def timer(self, _: str) -> str:
-        return "armed\n" if self.device.timer is not None else "not armed\n"
+        return f"armed {self.device.timer_told}\n" if self.device.timer is not None else "not armed\n"
 
 
 def _fits(typed: list[str], name: list[str]) -> bool:

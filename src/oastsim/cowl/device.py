@@ -18,9 +18,14 @@ from oastsim.tree_device import NEVER_S, System, TreeDevice, Waiting
 
 @dataclass
 class Pending(Waiting):
-    """`by` is who has committed."""
+    """`by` is who has committed, `name` what they call it."""
 
     by: str
+    name: str | None = None
+
+    @property
+    def told(self) -> str:
+        return f"{self.by} as {self.name}" if self.name else self.by
 
 
 class Device(TreeDevice):
@@ -51,33 +56,37 @@ class Device(TreeDevice):
         for wrong in problems(self.candidate, self.plan.ports):
             raise wrong
 
-    def commit(self, by: str, seconds: int | None) -> None:
+    def commit(self, by: str, seconds: int | None, name: str | None = None) -> None:
         """The candidate becomes what runs; with `seconds`, for so long unless it is confirmed. Raises Wrong."""
         if self.pending is not None:
-            raise Wrong(f"a commit of {self.pending.by} waits to be confirmed: confirm or cancel it first")
+            raise Wrong(f"a commit of {self.pending.told} waits to be confirmed: confirm or cancel it first")
         self.validate()
         self._need_room()
         before, self.running = self.running, self.candidate.copy()
         if seconds is not None:
             loop = asyncio.get_running_loop()
             timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.cancel)
-            self.pending = Pending(before, loop.time() + seconds, timer, by)
+            self.pending = Pending(before, loop.time() + seconds, timer, by, name)
         self.kept_and_told()
 
-    def confirm(self) -> None:
-        """What was committed stays. Raises Wrong when no commit waits."""
-        if self.pending is None:
-            raise Wrong("no commit waits to be confirmed")
-        self.pending.timer.cancel()
+    def confirm(self, name: str | None = None) -> None:
+        """What was committed stays. Raises Wrong when no commit waits, or not the one called `name`."""
+        self._need(name).timer.cancel()
         self.pending = None
         self.keep()
 
-    def cancel(self) -> None:
-        """Running is again what it was before the commit that waits. Raises Wrong when none does."""
+    def _need(self, name: str | None) -> Pending:
         if self.pending is None:
             raise Wrong("no commit waits to be confirmed")
-        self.pending.timer.cancel()
-        self.running, self.pending = self.pending.before, None
+        if name is not None and name != self.pending.name:
+            raise Wrong(f"another commit waits: that of {self.pending.told}")
+        return self.pending
+
+    def cancel(self, name: str | None = None) -> None:
+        """Running is again what it was before the commit that waits. Raises Wrong when none does, or not the one called `name`."""
+        pending = self._need(name)
+        pending.timer.cancel()
+        self.running, self.pending = pending.before, None
         self.candidate = self.running.copy()
         self.kept_and_told()
 

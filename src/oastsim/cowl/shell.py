@@ -101,7 +101,7 @@ class Shell(Terminal):
 
     def pending(self, _: str) -> str:
         waits, pending = self.device.waits_s(), self.device.pending
-        return "nothing waits\n" if pending is None else f"commit of {pending.by} waits to be confirmed: {waits} s left\n"
+        return "nothing waits\n" if pending is None else f"commit of {pending.told} waits to be confirmed: {waits} s left\n"
 
     def page(self, rest: str) -> str:
         if rest != "off" and not re.fullmatch("[1-9][0-9]{0,2}", rest):
@@ -175,18 +175,18 @@ class Shell(Terminal):
 
     def commit(self, rest: str) -> str:
         self._may_write()
-        timer = re.fullmatch("timer ([1-9][0-9]{0,4})", rest)
+        timer = re.fullmatch(r"timer ([1-9][0-9]{0,4})(?: as ([\w.-]{1,64}))?", rest)
         if rest and timer is None:
-            raise Wrong("say timer SECONDS, or nothing")
-        self.device.commit(self.user, int(timer[1]) if timer else None)
+            raise Wrong("say timer SECONDS, timer SECONDS as NAME, or nothing")
+        self.device.commit(self.user, int(timer[1]) if timer else None, timer[2] if timer else None)
         return f"committed; undone in {timer[1]} s unless confirmed\n" if timer else "committed\n"
 
-    def confirm(self, _: str) -> str:
-        self.device.confirm()
+    def confirm(self, rest: str) -> str:
+        self.device.confirm(_meant(rest))
         return "confirmed\n"
 
-    def cancel(self, _: str) -> str:
-        self.device.cancel()
+    def cancel(self, rest: str) -> str:
+        self.device.cancel(_meant(rest))
         return "undone\n"
 
     def discard(self, _: str) -> str:
@@ -207,6 +207,14 @@ class Shell(Terminal):
     def leave(self, _: str) -> str:
         self.end()
         return ""
+
+
+def _meant(rest: str) -> str | None:
+    """The commit that is meant, where one says so."""
+    given = re.fullmatch(r"(?:as ([\w.-]{1,64}))?", rest)
+    if given is None:
+        raise Wrong("say nothing, or 'as NAME'")
+    return given[1]
 
 
 COMMANDS: tuple[tuple[str, Callable[[Shell, str], str], str], ...] = (

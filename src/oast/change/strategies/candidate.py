@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.strategies.contract import Declared, Phase, Work
 from oast.change.way_back import CONFIRMED_COMMIT
 from oast.connect.session import CommandLine
-from oast.errors import DeviceError
+from oast.errors import DeviceRefused
 from oast.platforms.definition import CandidateCommands
 
 
@@ -20,14 +20,13 @@ class Candidate(Declared):
 
     async def look(self) -> None:
         await self.session.gain_privilege()
-        if self._candidate.pending is not None and await self.session.shows(self._candidate.pending):
-            message = "a commit of somebody else waits to be confirmed: it was not touched"
-            raise DeviceError(message, hint="wait until it is confirmed or gone")
+        await self.leave_alone(self._candidate.pending, "a commit waits to be confirmed")
 
     async def stage(self) -> None:
         await self.lock()
-        self.work.reached(Phase.STAGED)
+        # Whoever does not let us in may have a half-typed change there: nothing of ours is in it yet.
         await self.enter()
+        self.work.reached(Phase.STAGED)
         await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
 
     async def validate(self) -> None:
@@ -36,11 +35,16 @@ class Candidate(Declared):
 
     async def apply(self, timer_s: float) -> None:
         self.work.reached(Phase.APPLYING)
-        await self.session.ask(self._candidate.commit.format(**time_fields(timer_s)))
+        try:
+            await self.session.ask(self.told(self._candidate.commit, timer_s))
+        except DeviceRefused:
+            # Nothing of ours is committed; what may wait there is somebody else's.
+            self.work.fell_back(Phase.STAGED)
+            raise
 
     async def confirm(self) -> None:
         await self.session.gain_privilege()
-        await self.session.ask(self._candidate.confirm)
+        await self.session.ask(self.told(self._candidate.confirm))
         await self.stopped(self._candidate.pending)
         await self.session.leave_editing()
         await self.unlock()
@@ -48,7 +52,8 @@ class Candidate(Declared):
     async def cancel(self, phase: Phase) -> None:
         await self.session.gain_privilege()
         if phase >= Phase.APPLYING:
-            await self.session.ask(self._candidate.cancel)
+            if not await self.not_ours(self._candidate.pending):
+                await self.session.ask(self.told(self._candidate.cancel))
         elif self._candidate.discard is not None:
             await self.session.ask(self._candidate.discard)
         await self.session.leave_editing()

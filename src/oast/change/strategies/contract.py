@@ -12,7 +12,7 @@ from oast.change.compare import Comparison
 from oast.change.way_back import WayBack
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.connect.session import Capability, CommandLine
-from oast.errors import DeviceRefused, ProtocolError
+from oast.errors import DeviceError, DeviceRefused, ProtocolError
 from oast.platforms.definition import Shown
 
 
@@ -39,7 +39,7 @@ class Work:
     """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
 
     `token` is a word that nobody else has for it. `reached` is called before whatever makes the phase possible is sent, so that a
-    phase is never behind the device.
+    phase is never behind the device; `fell_back` when the device has refused just that, so that nothing of it is in effect.
     """
 
     comparison: Comparison
@@ -47,6 +47,7 @@ class Work:
     reached: Callable[[Phase], None]
     sent: Callable[[int], None]
     token: str = ""
+    fell_back: Callable[[Phase], None] = lambda phase: None
 
 
 class Delivery(Protocol):
@@ -85,6 +86,22 @@ class Delivery(Protocol):
         """Make what runs what the device starts with."""
 
 
+@dataclass(frozen=True)
+class Waiting:
+    """A timer that runs, or a commit that waits: whose it is and what they call it, where the device says so. `ours` is None where it
+    cannot be told."""
+
+    owner: str | None
+    token: str | None
+    ours: bool | None
+
+    @property
+    def whose(self) -> str:
+        """` (by ada, as trial)`, or nothing."""
+        parts = [f"by {self.owner}"] * bool(self.owner) + [f"as {self.token}"] * bool(self.token)
+        return f" ({', '.join(parts)})" if parts else ""
+
+
 class Declared:
     """What the ways on a command line have in common: privilege, the lock, saving."""
 
@@ -111,12 +128,51 @@ class Declared:
         for command in self.dialect.enter:
             await self.session.ask(command)
 
+    def told(self, command: str, timer_s: float | None = None) -> str:
+        """A command of the way back, with the word for this delivery, and how long."""
+        return command.format(token=self.work.token, **({} if timer_s is None else time_fields(timer_s)))
+
+    async def waiting(self, shown: Shown | None) -> Waiting | None:
+        """What the device shows that waits to be confirmed; None when nothing does, or it cannot show it."""
+        match = await self.session.shown(shown) if shown is not None else None
+        if match is None:
+            return None
+        said = match.groupdict()
+        named = "token" in match.re.groupindex
+        return Waiting(said.get("owner"), said.get("token"), named and said.get("token") == self.work.token if named else None)
+
+    async def leave_alone(self, shown: Shown | None, what: str) -> None:
+        """Whatever waits before this delivery has begun is somebody else's. Raises DeviceError."""
+        waiting = await self.waiting(shown)
+        if waiting is not None:
+            message = f"{what}{waiting.whose}, and Oast did not begin it: it was not touched"
+            raise DeviceError(message, hint="somebody is trying something out on it: wait until it is confirmed or gone")
+
     async def arm(self, command: str, timer_s: float, armed: Shown | None, what: str) -> None:
-        """Arm a way back and see that it runs. Raises DeviceError."""
+        """Arm a way back and see that it runs, and that it is this delivery's. Raises DeviceError."""
         self.work.reached(Phase.STAGED)
-        await self.session.ask(command.format(**time_fields(timer_s)))
-        if armed is not None and not await self.session.shows(armed):
+        try:
+            await self.session.ask(self.told(command, timer_s))
+        except DeviceRefused:
+            # Whatever runs there is not ours: nothing is sent that would stop it.
+            self.work.fell_back(Phase.UNTOUCHED)
+            raise
+        if armed is None:
+            return
+        waiting = await self.waiting(armed)
+        if waiting is None:
             raise ProtocolError(f"the device took the command for {what}, but does not show that it runs")
+        if waiting.ours is False:
+            self.work.fell_back(Phase.UNTOUCHED)
+            raise DeviceError(f"{what} is somebody else's{waiting.whose}: it was not touched", hint="wait until it is confirmed or gone")
+
+    async def not_ours(self, shown: Shown | None) -> bool:
+        """Whether what this delivery has begun does not wait any more, or something of somebody else's does: then there is nothing to
+        stop. False where the device cannot tell."""
+        if shown is None or "(?P<token>" not in shown.pattern:
+            return False
+        waiting = await self.waiting(shown)
+        return waiting is None or waiting.ours is False
 
     async def enter_lines(self) -> None:
         """Send the change where a line takes effect at once."""
@@ -134,7 +190,8 @@ class Declared:
 
     async def stopped(self, armed: Shown | None) -> None:
         """Make sure that what was told to stop has stopped. Raises ProtocolError."""
-        if armed is not None and await self.session.shows(armed):
+        waiting = await self.waiting(armed)
+        if waiting is not None and waiting.ours is not False:
             raise ProtocolError("the device took the confirmation, but shows that it is still going to go back")
 
     async def save(self) -> None:

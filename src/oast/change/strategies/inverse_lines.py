@@ -25,9 +25,8 @@ class InverseLines(Declared):
 
     async def look(self) -> None:
         await self.session.gain_privilege()
-        if self._scheduled is not None and await self.session.shows(self._scheduled.armed):
-            message = "a restore is scheduled on it already, and Oast did not schedule it: it was not touched"
-            raise DeviceError(message, hint="find out whose it is")
+        if self._scheduled is not None:
+            await self.leave_alone(self._scheduled.armed, "a restore is scheduled on it already")
 
     async def stage(self) -> None:
         await self.lock()
@@ -42,7 +41,7 @@ class InverseLines(Declared):
 
     async def confirm(self) -> None:
         if self._scheduled is not None:
-            await self.privileged(self._scheduled.cancel)
+            await self.privileged(self.told(self._scheduled.cancel))
             await self.stopped(self._scheduled.armed)
 
     async def cancel(self, phase: Phase) -> None:
@@ -61,6 +60,6 @@ class InverseLines(Declared):
                 await self.enter()
                 await self.session.send(lines)
                 await self.session.leave_editing()
-        if self._scheduled is not None and phase >= Phase.STAGED:
-            await self.privileged(self._scheduled.cancel)
+        if self._scheduled is not None and phase >= Phase.STAGED and not await self.not_ours(self._scheduled.armed):
+            await self.privileged(self.told(self._scheduled.cancel))
         await self.unlock()

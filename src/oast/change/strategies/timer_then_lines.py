@@ -5,7 +5,6 @@ from __future__ import annotations
 from oast.change.strategies.contract import Declared, Phase, Work
 from oast.change.way_back import REVERT_TIMER
 from oast.connect.session import CommandLine
-from oast.errors import DeviceError
 from oast.platforms.definition import TimerCommands
 
 
@@ -20,9 +19,7 @@ class TimerThenLines(Declared):
 
     async def look(self) -> None:
         await self.session.gain_privilege()
-        if self._timer.armed is not None and await self.session.shows(self._timer.armed):
-            message = "its revert timer runs already, and Oast did not arm it: it was not touched"
-            raise DeviceError(message, hint="somebody is trying something out on it: wait until it is confirmed or gone")
+        await self.leave_alone(self._timer.armed, "its revert timer runs already")
 
     async def stage(self) -> None:
         await self.lock()
@@ -35,10 +32,15 @@ class TimerThenLines(Declared):
         await self.enter_lines()
 
     async def confirm(self) -> None:
-        await self.privileged(self._timer.confirm)
+        await self.privileged(self.told(self._timer.confirm))
         await self.stopped(self._timer.armed)
 
     async def cancel(self, phase: Phase) -> None:
+        await self.session.leave_editing()
+        await self.session.gain_privilege()
+        if await self.not_ours(self._timer.armed):
+            await self.unlock()
+            return
         # Before the first line nothing of ours runs: stopping the timer keeps what somebody else may have typed since.
-        await self.privileged(self._timer.revert if phase >= Phase.APPLYING else self._timer.confirm)
+        await self.privileged(self.told(self._timer.revert if phase >= Phase.APPLYING else self._timer.confirm))
         await self.unlock()

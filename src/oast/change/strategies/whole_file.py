@@ -7,7 +7,7 @@ from oast.change.way_back import DAEMON_TIMER
 from oast.config.difference import applied
 from oast.config.line import Line, filled
 from oast.connect.session import CommandLine
-from oast.errors import DeviceError
+from oast.errors import DeviceRefused
 from oast.platforms.definition import FileCommands
 from oast.records import Value
 
@@ -23,9 +23,7 @@ class WholeFile(Declared):
 
     async def look(self) -> None:
         await self.session.gain_privilege()
-        if self._file.pending is not None and await self.session.shows(self._file.pending):
-            message = "the daemon waits for somebody else to confirm: it was not touched"
-            raise DeviceError(message, hint="wait until it is confirmed or gone")
+        await self.leave_alone(self._file.pending, "its daemon waits to be confirmed")
 
     async def stage(self) -> None:
         await self.lock()
@@ -38,15 +36,22 @@ class WholeFile(Declared):
 
     async def apply(self, timer_s: float) -> None:
         self.work.reached(Phase.APPLYING)
-        await self.session.ask(self._file.apply.format(path=self._file.beside, **time_fields(timer_s)))
+        command = self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(timer_s))
+        try:
+            await self.session.ask(command)
+        except DeviceRefused:
+            # The daemon does not run it; what it may be trying out is somebody else's.
+            self.work.fell_back(Phase.STAGED)
+            raise
 
     async def confirm(self) -> None:
-        await self.privileged(self._file.confirm)
+        await self.privileged(self.told(self._file.confirm))
         await self.stopped(self._file.pending)
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
-            await self.privileged(self._file.cancel)
+            if not await self.not_ours(self._file.pending):
+                await self.privileged(self.told(self._file.cancel))
             # Whatever the daemon has done to its file: what it starts with next time is what it ran before. Before it was
             # applied nobody has touched the file, and what stands in it besides stays.
             await self._put(self._file.path, [self.work.comparison.running_text])

@@ -1,0 +1,110 @@
+"""Somebody else on the same devices: their timers, half-typed changes and runs are neither taken over nor taken back."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import threading
+import time
+
+from larkwater import SECRETS, LarkwaterTest, Run, apart, clean_environment
+
+CORE, EDGE = "gull-core-1", "tern-edge-1"
+FULL = f"raise\n{SECRETS['privilege-password']}\n"
+
+
+class ColleagueTest(LarkwaterTest):
+    delivered = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+
+    def push(self, device: str, code: int) -> tuple[str, str]:
+        run = self.oast("push", "-m", "desk", "--on", f"name={device}", "--yes", "--format", "json", expect=code)
+        told = run.json()["devices"][0]
+        return told["state"], told["reason"] or ""
+
+    def test_a_timer_of_somebody_else_is_left_alone_with_what_it_stands_for(self) -> None:
+        self.console(
+            EDGE, "raise", SECRETS["privilege-password"], "revert-timer arm 600 as trial", "edit", "system", "  location on-trial", "close"
+        )
+        state, reason = self.push(EDGE, code=4)
+        self.assertEqual(state, "unchanged")
+        self.assertIn("its revert timer runs already (by oast, as trial), and Oast did not begin it: it was not touched", reason)
+        self.assertIn("location on-trial", self.running(EDGE))
+        shown = self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state", "revert-timer confirm as trial")
+        self.assertRegex(shown, r"armed as trial by oast, \d+ s left")
+        self.assertIn("confirmed", shown)
+
+    def test_a_colleague_who_is_editing_keeps_what_she_has_typed_and_her_timer(self) -> None:
+        command = [sys.executable, "-m", "oast", "sim", "console", EDGE]
+        hers = subprocess.Popen(
+            command, cwd=self.estate, env=clean_environment(), stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, bufsize=1
+        )
+        try:
+            assert hers.stdin is not None and hers.stdout is not None
+            hers.stdin.write(f"{FULL}edit\nsystem\n  location half-typed\n")
+            hers.stdin.flush()
+            for _ in range(100):
+                if "half-typed" in self.running(EDGE):
+                    break
+                time.sleep(0.05)
+            state, reason = self.push(EDGE, code=4)
+            self.assertEqual(state, "unchanged")
+            self.assertIn("oast is editing", reason)
+            self.assertIn("location half-typed", self.running(EDGE))
+            self.assertIn("not armed", self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state"))
+            hers.stdin.write("close\nrevert-timer arm 600 as hers\nleave\n")
+            hers.stdin.close()
+            hers.wait(20)
+        finally:
+            hers.kill()
+            hers.wait()
+            hers.stdout.close()
+        self.assertEqual(self.push(EDGE, code=4)[0], "unchanged")
+        self.assertIn("armed as hers", self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state"))
+
+    def test_a_timer_is_stopped_by_whoever_names_it_only(self) -> None:
+        shown = self.console(
+            EDGE, "raise", SECRETS["privilege-password"], "revert-timer arm 600 as hers",
+            "revert-timer confirm as mine", "revert-timer now as mine", "revert-timer arm 5 as mine", "revert-timer state", "revert-timer now",
+        )  # fmt: skip
+        self.assertEqual(shown.count("another is armed: as hers by oast"), 2)
+        self.assertIn("it is armed already: as hers by oast", shown)
+        self.assertIn("gone back to the archived configuration", shown)
+
+    def test_two_runs_from_two_copies_never_pull_the_timer_away_under_each_other(self) -> None:
+        """Whoever comes second leaves the device alone; what is reported as delivered is what it runs and starts with."""
+        other = self.folder / "copy" / "larkwater"
+        shutil.copytree(self.estate, other)
+        for file in ("larkwater-secrets.toml", "larkwater.key"):
+            shutil.copy(self.folder / file, self.folder / "copy")
+        for number, offset_s in enumerate((0.0, 0.6, 1.5)):
+            self.fault(EDGE, "slow", "--seconds", "0.15")
+            found: dict[str, Run] = {}
+
+            def run(name: str, number: int = number, found: dict[str, Run] = found) -> None:
+                cwd = self.estate if name == "one" else other
+                given = ("--with", f"contact={name}-{number}", "--revert-timer", "60")
+                found[name] = apart("push", "-m", name, "--on", f"name={EDGE}", "--yes", "--format", "json", *given, cwd=cwd)
+
+            threads = [threading.Thread(target=run, args=(name,)) for name in ("one", "two")]
+            threads[0].start()
+            time.sleep(offset_s)
+            threads[1].start()
+            for thread in threads:
+                thread.join(100)
+            self.fault(EDGE, "none")
+            told = {name: result.json()["devices"][0] for name, result in found.items()}
+            states = {name: one["state"] for name, one in told.items()}
+            with self.subTest(offset_s=offset_s, told={name: (one["state"], one["reason"]) for name, one in told.items()}):
+                self.assertLessEqual(set(states.values()), {"delivered", "unchanged"})
+                self.assertIn("delivered", states.values())
+                last = [name for name, state in states.items() if state == "delivered"]
+                running = self.running(EDGE)
+                self.assertTrue(any(f"contact {name}-{number}" in running for name in last), running[:200])
+                shown = self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state", "read startup")
+                self.assertIn("not armed", shown)
+                self.assertIn(next(line for line in running.splitlines() if "contact" in line), shown)
