@@ -64,15 +64,25 @@ class InterruptTest(LarkwaterTest):
         self.assertEqual(self.running("gull-core-1"), before)
         self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--yes")
 
-    def begin(self, *options: str) -> subprocess.Popen[str]:
-        """A push to gull-core-1 in a process of its own, under way when this returns."""
-        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
-        command = [sys.executable, "-m", "oast", "push", "-m", "x", "--on", "name=gull-core-1", "--yes", *options]
+    def started(self, *command: str) -> subprocess.Popen[str]:
+        """The program in a process of its own."""
         process = subprocess.Popen(
-            command, cwd=self.estate, env=clean_environment(), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            [sys.executable, "-m", "oast", *command],
+            cwd=self.estate,
+            env=clean_environment(),
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
         self.addCleanup(process.kill)
-        self._until_armed("gull-core-1")
+        return process
+
+    def begin(self, *options: str, device: str = "gull-core-1", armed: bool = True) -> subprocess.Popen[str]:
+        """A push to a device; under way when this returns, if it is to be `armed`."""
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        process = self.started("push", "-m", "x", "--on", f"name={device}", "--yes", *options)
+        if armed:
+            self._until_armed(device)
         return process
 
     def test_a_terminal_that_is_closed_is_like_ctrl_c(self) -> None:
@@ -102,23 +112,99 @@ class InterruptTest(LarkwaterTest):
         self.assertIn('contact "Larkwater day desk"', self.running("gull-core-1"))
         self.assertIsNone(self._timer("gull-core-1"))
 
-    def test_a_second_ctrl_c_leaves_at_once_and_says_what_was_left_to_the_timers(self) -> None:
+    def test_a_second_signal_hands_over_to_the_timers_and_says_which_until_when(self) -> None:
         before = self.running("gull-core-1")
+        for first, second, apart_s in ((signal.SIGINT, signal.SIGTERM, 0.5), (signal.SIGTERM, signal.SIGTERM, 0.05)):
+            with self.subTest(first=first, second=second, apart_s=apart_s):
+                self.fault("gull-core-1", "hang", "--match", "contact")
+                process = self.begin("--revert-timer", "8", "--verify-timeout", "2", "--timeout", "6")
+                self.fault("gull-core-1", "down")
+                process.send_signal(first)
+                time.sleep(apart_s)
+                self.assertIsNone(process.poll(), "it takes its time to leave the device in a known state")
+                process.send_signal(second)
+                out, err = process.communicate(timeout=20)
+                self.assertEqual(process.returncode, 130, out + err)
+                self.assertIn("handing over to the devices' own timers", err)
+                self.assertRegex(out, r"(?m)^gull-core-1 +interrupted, unknown ")
+                self.assertRegex(out, r"left to its revert timer: by \d\d:\d\d:\d\d it has gone back")
+                record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
+                self.assertEqual((record["devices"][0]["state"], record["devices"][0]["cause"]), ("unknown", "interrupted"))
+                self._gone_off("gull-core-1")
+                self.assertEqual(self.running("gull-core-1"), before)
+                self.edit("values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk")
+
+    def test_a_third_signal_ends_at_once(self) -> None:
         self.fault("gull-core-1", "hang", "--match", "contact")
         process = self.begin("--revert-timer", "8", "--verify-timeout", "2", "--timeout", "6")
-        self.fault("gull-core-1", "down")
-        process.send_signal(signal.SIGINT)
-        time.sleep(0.5)
-        self.assertIsNone(process.poll(), "it takes its time to leave the device in a known state")
-        process.send_signal(signal.SIGINT)
-        _, err = process.communicate(timeout=5)
+        process.send_signal(signal.SIGSTOP)  # all three are there when it goes on
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            process.send_signal(number)
+        process.send_signal(signal.SIGCONT)
+        _, err = process.communicate(timeout=10)
         self.assertEqual(process.returncode, 130)
         self.assertIn("left at once; left to their own timers, and not known to be in order: gull-core-1", err)
-        deadline = time.monotonic() + 30
-        while self._timer("gull-core-1") is not None and time.monotonic() < deadline:
-            time.sleep(0.4)
+        self._gone_off("gull-core-1")
+
+    def test_told_to_end_while_comparing_it_ends_like_ctrl_c_and_nothing_was_touched(self) -> None:
+        before = self.running("gull-core-1")
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        self.fault("gull-core-1", "hang")
+        for number, command in ((signal.SIGTERM, ("push", "-m", "x", "--yes")), (signal.SIGHUP, ("diff",))):
+            with self.subTest(number=number, command=command):
+                process = self.started(*command, "--on", "name=gull-core-1")
+                time.sleep(1.5)
+                process.send_signal(number)
+                _, err = process.communicate(timeout=20)
+                self.assertEqual(process.returncode, 130, err)
+                self.assertNotIn("Traceback", err)
         self.fault("gull-core-1", "none")
         self.assertEqual(self.running("gull-core-1"), before)
+
+    def test_a_signal_behind_the_report_changes_no_exit_code(self) -> None:
+        self.fault("heron-core-1", "down")
+        process = self.begin("--on", "role=core", device="gull-core-1", armed=False)
+        assert process.stdout is not None
+        for line in process.stdout:
+            if " in " in line and "delivered" in line:
+                break
+        for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+            process.send_signal(number)
+        process.communicate(timeout=20)
+        self.assertEqual(process.returncode, 4)
+
+    def test_whoever_reads_changes_no_exit_code(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        self.fault("heron-core-1", "down")
+        oast = f"{sys.executable} -m oast"
+        for command, code in (
+            (f"{oast} push -m x --on role=core --yes", 4),
+            (f"{oast} push -m x --on name=gull-core-1 --yes", 0),
+            (f"{oast} diff --on role=edge", 1),
+            (f"{oast} verify --on name=tern-edge-1 -v", 0),
+        ):
+            with self.subTest(command=command):
+                script = f"set -o pipefail; {command} 2>&1 | true; exit ${{PIPESTATUS[0]}}"
+                done = subprocess.run(["bash", "-c", script], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
+                self.assertEqual(done.returncode, code, done.stderr)
+        self.assertIn("day desk", self.running("gull-core-1"))
+
+    def test_when_no_device_can_be_reached_there_is_a_table_and_a_record(self) -> None:
+        for name in ("gull-core-1", "heron-core-1"):
+            self.fault(name, "down")
+        run = self.oast("push", "-m", "x", "--on", "role=core", expect=4)
+        self.assertRegex(run.out, r"(?m)^gull-core-1 +failed, unchanged ")
+        self.assertIn("2 devices failed, unchanged", run.out)
+        record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
+        self.assertEqual(
+            [(d["device"], d["state"]) for d in record["devices"]], [("gull-core-1", "unchanged"), ("heron-core-1", "unchanged")]
+        )
+
+    def _gone_off(self, device: str) -> None:
+        deadline = time.monotonic() + 30
+        while self._timer(device) is not None and time.monotonic() < deadline:
+            time.sleep(0.4)
+        self.fault(device, "none")
 
     def _timer(self, device: str) -> int | None:
         timer: int | None = self.oast("sim", "status", "--format", "json").json()["devices"][device]["timer"]

@@ -6,7 +6,7 @@ import asyncio
 import secrets
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -96,10 +96,12 @@ class Push:
         on_event: OnEvent,
         clock: Clock,
         sessions: dict[str, Session] | None = None,
+        hand_over: asyncio.Event | None = None,
     ) -> None:
         """`unreached` are devices that were asked for and could not be compared: each is a failure of its wave.
 
-        `sessions` are open ones to devices; each is taken out when it is used.
+        `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run that was cancelled takes
+        nothing back any more, and leaves the devices to their timers.
         """
         self._comparisons = comparisons
         self._unreached = unreached
@@ -110,7 +112,9 @@ class Push:
         self._on_event = on_event
         self._clock = clock
         self._sessions = {} if sessions is None else sessions
+        self._hand_over = hand_over
         self._outcomes: dict[str, Outcome] = {}
+        self._begun: set[str] = set()
         self._delivered: list[Transaction] = []
         for device, error in unreached:
             log = str(options.working / "log" / options.run / f"{device.name}.log")
@@ -120,9 +124,16 @@ class Push:
 
     @property
     def outcomes(self) -> list[Outcome]:
-        """One for each device, in the order given; a device whose turn never came is unchanged."""
-        known = [self._outcomes.get(c.name) or self._untouched(c, "interrupted before its turn") for c in self._comparisons]
+        """One for each device, in the order given; a device whose turn never came is unchanged, and no other."""
+        known = [self._outcomes.get(c.name) or self._without(c) for c in self._comparisons]
         return [*known, *(self._outcomes[device.name] for device, _ in self._unreached)]
+
+    def _without(self, comparison: Comparison) -> Outcome:
+        """What can be said of a device that has no outcome."""
+        if comparison.name not in self._begun:
+            return self._untouched(comparison, "interrupted before its turn")
+        reason = "the run ended before it was known what became of it"
+        return replace(self._untouched(comparison, reason), state=State.UNKNOWN, hint="look at it with: oast diff")
 
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
@@ -176,8 +187,9 @@ class Push:
                     transactions.append(self._transaction(comparison))
             limits = Limits(options.at_once, options.verify_timeout_s, options.hold_s, later)
             watching = _Watching(self._connector, self._delivered, {t.name for t in transactions})
+            self._begun.update(transaction.name for transaction in transactions)
             try:
-                await Wave(transactions, watching.watched, limits, self._clock).deliver()
+                await Wave(transactions, watching.watched, limits, self._clock, self._hand_over).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
                 await asyncio.shield(self._keep(transactions))

@@ -10,6 +10,8 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Iterable
+from contextlib import suppress
+from datetime import datetime, timedelta
 
 from oast.change.compare import Comparison, edits_between
 from oast.change.hold import hold_s, may_depend
@@ -30,6 +32,8 @@ from oast.verify.checks import Check, CheckResult, evaluate
 # After the timer has gone off a device may need a moment until it can be reached again.
 RETURN_MARGIN_S = 20.0
 RETRY_S = 1.0
+# So long a device may take to notice that a session ends.
+CLOSING_S = 10.0
 
 
 class Transaction:
@@ -254,6 +258,25 @@ class Transaction:
             self.lost = self.lost or Lost(Cause.INTERRUPTED, "interrupted")
             await self.recover()
 
+    async def leave(self) -> None:
+        """Whoever runs this does not wait any longer: the device is left to its own way back, and that is said."""
+        if self.outcome is not None:
+            return
+        if self.phase is Phase.UNTOUCHED:
+            await self._end(State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it")
+            return
+        way_back = self.comparison.way_back
+        until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.timer_left_s))
+        if self.phase is Phase.CONFIRMED:
+            reason = "interrupted when it was confirmed and not yet saved: it runs the change, and may start with the old configuration"
+        elif self.phase is Phase.CONFIRMING:
+            reason = f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by {way_back.name}, or it stays"
+        elif way_back.by_itself:
+            reason = f"interrupted, and left to {way_back.name}: by {until:%H:%M:%S} it has gone back"
+        else:
+            reason = "interrupted, and it has no way back of its own: it may run a part of the change"
+        await self._end(State.UNKNOWN, Cause.INTERRUPTED, reason, "then look at it with: oast diff")
+
     # --- ways out -------------------------------------------------------------------------------------------------
 
     async def _refused(self, refused: DeviceRefused) -> None:
@@ -429,7 +452,9 @@ class Transaction:
     async def _close(self) -> None:
         session, self._session = self._session, None
         if session is not None:
-            await session.close()
+            with suppress(TimeoutError):
+                async with asyncio.timeout(CLOSING_S):
+                    await session.close()
 
     async def _end(
         self,

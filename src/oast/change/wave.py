@@ -55,7 +55,16 @@ class Limits:
 class Wave:
     """Delivers `transactions` together, and looks after what is `watched` meanwhile."""
 
-    def __init__(self, transactions: Sequence[Transaction], watched: Sequence[Watched], limits: Limits, clock: Clock) -> None:
+    def __init__(
+        self,
+        transactions: Sequence[Transaction],
+        watched: Sequence[Watched],
+        limits: Limits,
+        clock: Clock,
+        hand_over: asyncio.Event | None = None,
+    ) -> None:
+        """When `hand_over` is set, whoever was told to take back is left to its own way back instead."""
+        self._hand_over = hand_over or asyncio.Event()
         self._transactions = transactions
         self._watched = watched
         self._limits = limits
@@ -77,9 +86,19 @@ class Wave:
             raise
 
     async def _abandon(self) -> None:
-        async with asyncio.TaskGroup() as group:
-            for transaction in self._transactions:
-                group.create_task(transaction.abandon())
+        """Take back what is not confirmed; whatever is left of that when `hand_over` is set is left to the devices' timers."""
+        handed_over = asyncio.create_task(self._hand_over.wait())
+        rescues = [asyncio.create_task(transaction.abandon()) for transaction in self._transactions]
+        every = asyncio.gather(*rescues, return_exceptions=True)
+        try:
+            await asyncio.wait((every, handed_over), return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            handed_over.cancel()
+            for rescue in rescues:
+                rescue.cancel()
+            await asyncio.gather(*rescues, return_exceptions=True)
+        for transaction in self._transactions:
+            await transaction.leave()
 
     def _open(self) -> list[Transaction]:
         return [transaction for transaction in self._transactions if transaction.is_open]

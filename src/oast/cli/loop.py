@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Coroutine
+import signal
+import threading
+from collections.abc import Coroutine, Iterator
+from contextlib import contextmanager
 from typing import TypeVar
+
+from oast.cli.streams import SIGNALS
 
 Result = TypeVar("Result")
 
@@ -18,10 +23,34 @@ def run_with(runner: asyncio.Runner, work: Coroutine[object, object, Result]) ->
     found: list[Result] = []
 
     async def go() -> None:
-        found.append(await work)
+        with _cancelled_by_signals():
+            found.append(await work)
 
-    runner.run(go())
+    try:
+        runner.run(go())
+    except asyncio.CancelledError:
+        raise KeyboardInterrupt from None
     return found[0]
+
+
+@contextmanager
+def _cancelled_by_signals() -> Iterator[None]:
+    """Told to end, the task is cancelled, and cleans up. For Ctrl-C the event loop does that by itself."""
+    loop, task = asyncio.get_running_loop(), asyncio.current_task()
+    if threading.current_thread() is not threading.main_thread() or task is None:
+        yield
+        return
+    before = {number: signal.getsignal(number) for number in SIGNALS[1:]}
+    for number in before:
+        loop.add_signal_handler(number, task.cancel)
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            # Whoever has had them ignored meanwhile knows that the work is done.
+            ignored = signal.getsignal(number) is signal.SIG_IGN
+            loop.remove_signal_handler(number)
+            signal.signal(number, signal.SIG_IGN if ignored else handler)
 
 
 def run(work: Coroutine[object, object, Result]) -> Result:

@@ -36,8 +36,13 @@ def main(argv: Sequence[str] | None = None) -> int:
     if arguments == ["--version"]:
         sys.stdout.write(f"oast {__version__}\n")
         return DONE
+    from oast.cli.streams import Unbroken, ended_by_signals
+
+    if argv is None:
+        sys.stdout, sys.stderr = Unbroken(sys.stdout), Unbroken(sys.stderr)
     try:
-        return _run(arguments)
+        with ended_by_signals(for_good=argv is None):
+            return _run(arguments)
     except KeyboardInterrupt:
         with contextlib.suppress(OSError):
             sys.stderr.write("interrupted\n")

@@ -103,16 +103,23 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
 def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner, around: Around) -> int:
     out = console()
     if options.format == "text":
-        (show_summary if options.summary else show_differences)(plan.comparisons, out)
-        show_left_alone(plan.comparisons, out, verbose=options.verbose)
-        _show_care(plan.different, out)
+        try:
+            (show_summary if options.summary else show_differences)(plan.comparisons, out)
+            show_left_alone(plan.comparisons, out, verbose=options.verbose)
+            _show_care(plan.different, out)
+            sys.stdout.flush()
+        except OSError as error:
+            if not options.yes:
+                raise UsageError(f"what would change cannot be shown: {error.strerror}", hint="nothing was touched") from None
+            nobody_reads()
     as_intended = [comparison for comparison in plan.comparisons if not comparison.edits]
-    if not plan.different or options.dry_run:
+    if (not plan.different and not plan.failed) or options.dry_run:
         code = _nothing_delivered(options, plan)
         if not options.dry_run:
             around.end(as_intended, ())
         return code
-    if not options.yes:
+    # Where no device could be read there is nothing to ask about: it is told, and recorded.
+    if not options.yes and plan.different:
         out.file.flush()
         if not confirmed(f"Deliver to {plural(len(plan.different), 'device')}?"):
             sys.stderr.write("nothing was delivered\n")
@@ -181,7 +188,7 @@ async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions
             ending.hear(event)
             progress(event)
 
-        return await plan.deliver(options.reason, options.ticket, how, heard)
+        return await plan.deliver(options.reason, options.ticket, how, heard, ending.hand_over)
 
 
 def _quiet(options: argparse.Namespace) -> bool:

@@ -1,10 +1,18 @@
-"""The program's own output, when whoever read it went away."""
+"""What a process shares with whoever started it: its output, when whoever read it went away, and the signals that tell it to end."""
 
 from __future__ import annotations
 
 import contextlib
 import os
+import signal
 import sys
+import threading
+from collections.abc import Iterator
+from types import FrameType
+from typing import Any, TextIO
+
+# Ctrl-C, a pipeline that is stopped, a terminal that is closed.
+SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 def nobody_reads() -> None:
@@ -15,3 +23,57 @@ def nobody_reads() -> None:
             if stream is not None:
                 os.dup2(nowhere, stream.fileno())
         os.close(nowhere)
+
+
+class Unbroken:
+    """A stream whose reader may go away: what a command finds out, and its exit code, do not depend on who reads them."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        try:
+            return self._stream.write(text)
+        except BrokenPipeError:
+            nobody_reads()
+            return len(text)
+
+    def flush(self) -> None:
+        try:
+            self._stream.flush()
+        except BrokenPipeError:
+            nobody_reads()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
+def _told_to_end(number: int, frame: FrameType | None) -> None:
+    raise KeyboardInterrupt
+
+
+def from_now_on_ignored() -> None:
+    """The work is done: whoever tells the process to end changes nothing of what it has to say any more."""
+    if threading.current_thread() is threading.main_thread():
+        for number in SIGNALS:
+            signal.signal(number, signal.SIG_IGN)
+
+
+@contextlib.contextmanager
+def ended_by_signals(*, for_good: bool) -> Iterator[None]:
+    """A pipeline that stops the process, and a terminal that is closed, are like Ctrl-C. Unless it is `for_good`, everything is as it was
+    before behind it."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = {number: signal.getsignal(number) for number in SIGNALS}
+    for number in SIGNALS[1:]:
+        # Whoever has it ignored, as nohup does, wants to go on.
+        if before[number] is not signal.SIG_IGN:
+            signal.signal(number, _told_to_end)
+    try:
+        yield
+    finally:
+        if not for_good:
+            for number, handler in before.items():
+                signal.signal(number, handler)

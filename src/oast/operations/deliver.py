@@ -127,12 +127,18 @@ class Plan:
         }
 
     async def deliver(
-        self, reason: str, ticket: str | None = None, options: DeliveryOptions | None = None, on_event: OnEvent = unheard
+        self,
+        reason: str,
+        ticket: str | None = None,
+        options: DeliveryOptions | None = None,
+        on_event: OnEvent = unheard,
+        hand_over: asyncio.Event | None = None,
     ) -> DeliveryResult:
         """Deliver to all devices that differ; what cannot be confirmed is taken back.
 
         Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a policy forbids;
         nothing was touched then. Cancellation takes back what is not confirmed, and the result says so: it is returned, not raised.
+        When `hand_over` is set after that, nobody waits for it any more: devices are left to their timers, and are told as unknown.
         """
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
@@ -146,6 +152,7 @@ class Plan:
             on_event=_unfailing(on_event),
             clock=self._clock,
             sessions=self._comparing.sessions,
+            hand_over=hand_over,
         )
         interrupted = await _run(push)
         await self.close()
