@@ -236,8 +236,8 @@ EXCHANGE_BEFORE = (
 )
 EXCHANGE_TIMER = ("revert-timer state", "revert-timer arm 300", "revert-timer state", "edit")
 EXCHANGE_AFTER = (
-    *("close", "read running\n", "read interfaces", "revert-timer confirm", "revert-timer state"),
-    *("save startup", "read startup\n", "read running\n"),
+    *("close", "read running\n", "read interfaces", "read running\n", "revert-timer confirm", "revert-timer state"),
+    *("read running\n", "save startup", "read startup\n", "read running\n"),
 )
 
 

@@ -24,16 +24,17 @@ import hypothesis
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 5
+TOGETHER = 6
 WAITING = (
     "test_faults",
+    "test_interrupts",
+    "test_colleagues",
     "test_odd_systems",
     "test_secret_keeping",
     "test_program",
     "test_delivery",
     "test_docs",
     "test_bring_up",
-    "test_interrupts",
     "test_hostile_devices",
     "test_roundel",
     "test_roundel_disturbed",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import subprocess
 import sys
@@ -108,3 +109,62 @@ class ColleagueTest(LarkwaterTest):
                 shown = self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state", "read startup")
                 self.assertIn("not armed", shown)
                 self.assertIn(next(line for line in running.splitlines() if "contact" in line), shown)
+
+
+class MeanwhileTest(LarkwaterTest):
+    """Somebody types while the checks run."""
+
+    delivered = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        # Another MTU: the neighbours have to stay for as long as their dead interval, and there is time to type.
+        self.edit("templates/bine/routing.j2", "      cost {{ link_cost }}\n", "      cost 6\n")
+
+    def push_while(self, *typed: str) -> tuple[str, str, str, int]:
+        """A push to both hubs, and what is typed on one once its change is in effect."""
+        process = subprocess.Popen(
+            [sys.executable, "-m", "oast", "push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", "--revert-timer", "60"],
+            cwd=self.estate,
+            env=clean_environment(),
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        self.addCleanup(process.kill)
+        for _ in range(100):
+            if "cost 6" in self.running("heron-core-1") and "day desk" in self.running(CORE):
+                break
+            time.sleep(0.2)
+        self.console(CORE, "raise", SECRETS["privilege-password"], "edit", *typed, "close")
+        out, err = process.communicate(timeout=60)
+        told = {d["device"]: d for d in json.loads(out)["devices"]}
+        self.assertEqual((told["heron-core-1"]["state"], told["heron-core-1"]["cause"]), ("delivered", "none"), err)
+        return told[CORE]["state"], told[CORE]["cause"], told[CORE]["reason"] or "", process.returncode
+
+    def startup(self) -> str:
+        return self.console(CORE, "read startup").partition("read startup\n")[2]
+
+    def test_what_somebody_types_elsewhere_is_named_and_not_saved(self) -> None:
+        before = self.startup()
+        state, cause, reason, code = self.push_while("user visitor")
+        self.assertEqual((state, cause, code), ("delivered", "failed", 4))
+        self.assertIn("it was not saved, as somebody changed something else meanwhile: + user visitor", reason)
+        self.assertIn("day desk", self.running(CORE))
+        self.assertEqual(self.startup(), before)
+        # It is told until somebody agrees, though there is nothing else to do.
+        for command in (("diff",), ("drift",)):
+            self.assertIn(f"{CORE} runs", self.oast(*command, "--on", f"name={CORE}", expect=None).out)
+        run = self.oast("push", "-m", "and that", "--on", f"name={CORE}", "--yes")
+        self.assertIn("a push saves them, too:", run.out)
+        self.assertIn("1 device saved", run.out)
+        self.assertIn("user visitor", self.startup())
+        self.assertIn("nothing to do", self.oast("push", "-m", "again", "--on", f"name={CORE}", "--yes").out)
+
+    def test_what_somebody_types_into_the_change_itself_is_not_kept(self) -> None:
+        before = self.startup()
+        state, cause, reason, code = self.push_while("system", "  contact by-hand")
+        self.assertEqual((state, cause, code), ("reverted", "failed", 4))
+        self.assertIn("somebody changed what it was given before it was confirmed (+ system / contact by-hand)", reason)
+        self.assertEqual(self.startup(), before)

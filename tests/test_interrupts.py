@@ -207,8 +207,7 @@ class InterruptTest(LarkwaterTest):
         self.fault(device, "none")
 
     def _timer(self, device: str) -> int | None:
-        timer: int | None = self.oast("sim", "status", "--format", "json").json()["devices"][device]["timer"]
-        return timer
+        return self.timer(device)
 
     def _until_armed(self, device: str) -> None:
         deadline = time.monotonic() + 30

@@ -10,9 +10,9 @@ from typing import Any
 from unittest import mock
 
 from oast.change import compare as comparing
+from oast.change import transaction as transacting
 from oast.change.strategies.contract import Declared
 from oast.change.strategies.timer_then_lines import TimerThenLines
-from oast.change.transaction import Phase, Transaction
 from oast.config.difference import Edit
 from oast.config.order import in_safe_order
 from oast.config.sparing import Spared
@@ -20,9 +20,8 @@ from oast.config.tree import Node
 from oast.operations import deliver as delivering
 
 
-async def _not_read_again(self: Transaction) -> None:
-    self.running = self.comparison.intent.tree
-    self.phase = Phase.APPLIED
+def _nothing_left(*_: Any) -> list[Edit]:
+    return []
 
 
 def _in_any_order(edits: list[Edit], goes_last: Callable[[Edit], bool], running: Node) -> list[Edit]:
@@ -41,9 +40,9 @@ def _nothing_spared(edits: list[Edit], **_: Any) -> tuple[list[Edit], list[Spare
 # What is taken out, by what, and the test that has to notice.
 MUTATIONS: dict[str, tuple[Any, str, Any, str]] = {
     "what was sent is read again": (
-        Transaction,
-        "_prove",
-        _not_read_again,
+        transacting,
+        "edits_between",
+        _nothing_left,
         "test_ways.WaysTest.test_every_fault_at_every_step_is_reported_truly",
     ),
     "the path to the device comes last": (

@@ -191,8 +191,8 @@ def _edits_and_spared(intent: Intent, running: Node, manner: Manner) -> tuple[li
 class Comparing:
     """Reads and compares many devices, `at_once` at a time. The transcript of a device that fails goes to `logs`.
 
-    With `for_delivery`, startup is read as well, and the sessions with devices that differ stay open in `sessions`: whoever
-    takes one closes it, and `close` closes the rest.
+    With `for_delivery`, the sessions with devices to which something is to be done stay open in `sessions`: whoever takes one
+    closes it, and `close` closes the rest.
     """
 
     def __init__(
@@ -240,11 +240,11 @@ class Comparing:
             self._say(intent, Stage.READING)
             running = await session.read_running()
             startup = None
-            if self._for_delivery and Capability.STARTUP in session.capabilities:
+            if Capability.STARTUP in session.capabilities:
                 startup = await session.read_startup()
             read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
             compared = compare(intent, read, self._syntax_of(intent), manner)
-            if self._for_delivery and compared.edits and len(self.sessions) < KEPT_OPEN:
+            if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)
         return compared
 

@@ -7,7 +7,7 @@ import sys
 
 from oast.change.compare import Manner
 from oast.cli import arguments
-from oast.cli.differences import show_differences, show_left_alone
+from oast.cli.differences import show_differences, show_left_alone, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
@@ -36,12 +36,14 @@ def run(options: argparse.Namespace) -> int:
         out = console()
         (show_summary if options.summary else show_differences)(plan.comparisons, out)
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
+        show_unsaved(plan.comparisons, out, pushing=False)
         if plan.different:
             total = f"+{sum(c.counts.added for c in plan.different)} -{sum(c.counts.removed for c in plan.different)}"
             as_intended = len(plan.comparisons) - len(plan.different)
             out.print(f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} as intended")
         elif plan.comparisons:
-            out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended")
+            unsaved = f", {len(plan.unsaved)} not saved" if plan.unsaved else ""
+            out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended{unsaved}")
         show_device_errors(plan.failed, sys.stderr, plan.logs)
     return FAILED if plan.failed else NO if plan.different else DONE
 

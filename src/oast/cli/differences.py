@@ -75,6 +75,21 @@ def show_differences(devices: Sequence[Differing], console: Console) -> None:
         console.print()
 
 
+def show_unsaved(comparisons: Sequence[Comparison], console: Console, *, pushing: bool) -> None:
+    """What devices run and would not start with."""
+    for comparison in comparisons:
+        if not comparison.unsaved:
+            continue
+        lines = plural(len(comparison.unsaved), "change")
+        tail = "; a push saves them, too:" if pushing else ":"
+        console.print(Text(f"{comparison.name} runs {lines} that somebody has not saved{tail}", style="yellow"))
+        for edit in comparison.unsaved[:3]:
+            place = " / ".join((*(node.text for node in edit.outer), edit.node.text))
+            console.print(Text(f"    {'-' if edit.operation == 'remove' else '+'} {place}", style="yellow"))
+    if any(comparison.unsaved for comparison in comparisons):
+        console.print()
+
+
 def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verbose: bool) -> None:
     """What is not intended and stays all the same: how much, and with `verbose` what."""
     plain = [c.name for c in comparisons if c.intent.platform.by_structure]

@@ -10,11 +10,12 @@ from datetime import date
 from oast.change.delivered import Drift
 from oast.cli import arguments
 from oast.cli.diff import compared
-from oast.cli.differences import show_differences
+from oast.cli.differences import show_differences, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors, show_problems
 from oast.cli.loop import run as run_to_end
 from oast.cli.workplace import console, plural, put_json
+from oast.config.documents import edits_document
 from oast.operations.documents import drift_document, problem_document
 from oast.operations.drift import drifts
 from oast.operations.preparation import violations
@@ -37,10 +38,12 @@ def run(options: argparse.Namespace) -> int:
         content = {
             "devices": [drift_document(drift) for drift in found],
             "policies": [problem_document(problem) for problem in problems],
+            "unsaved": [{"device": c.name, "edits": edits_document(c.unsaved)} for c in plan.unsaved],
             "failed": [{"device": name, "reason": error.message} for name, error in plan.failed],
         }
         put_json("drift", 1, content)
     else:
+        show_unsaved(plan.comparisons, console(), pushing=False)
         _show(found, problems)
         show_device_errors(plan.failed, sys.stderr, plan.logs)
     wrong = any(drift.edits for drift in found) or any(problem.kind == "policy" for problem in problems)

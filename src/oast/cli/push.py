@@ -16,7 +16,7 @@ from rich.text import Text
 from oast.change.compare import Comparison, Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
-from oast.cli.differences import show_differences, show_left_alone
+from oast.cli.differences import show_differences, show_left_alone, show_unsaved
 from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
@@ -107,21 +107,25 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             (show_summary if options.summary else show_differences)(plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
             _show_care(plan.different, out)
+            show_unsaved(plan.comparisons, out, pushing=True)
             sys.stdout.flush()
         except OSError as error:
             if not options.yes:
                 raise UsageError(f"what would change cannot be shown: {error.strerror}", hint="nothing was touched") from None
             nobody_reads()
     as_intended = [comparison for comparison in plan.comparisons if not comparison.edits]
-    if (not plan.different and not plan.failed) or options.dry_run:
+    if (not plan.to_do and not plan.failed) or options.dry_run:
         code = _nothing_delivered(options, plan)
         if not options.dry_run:
             around.end(as_intended, ())
         return code
     # Where no device could be read there is nothing to ask about: it is told, and recorded.
-    if not options.yes and plan.different:
+    if not options.yes and plan.to_do:
         out.file.flush()
-        if not confirmed(f"Deliver to {plural(len(plan.different), 'device')}?"):
+        saved = len(plan.to_do) - len(plan.different)
+        also = f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}" if saved else ""
+        what = f"Deliver to {plural(len(plan.different), 'device')}{also}" if plan.different else f"Save on {plural(saved, 'device')}"
+        if not confirmed(f"{what}?"):
             sys.stderr.write("nothing was delivered\n")
             return NO
     around.begin()
@@ -154,13 +158,6 @@ def _show_care(different: Sequence[Comparison], out: Console) -> None:
     for why in dict.fromkeys(why for _, why in reasons):
         devices = list(dict.fromkeys(name for name, other in reasons if other == why))
         out.print(f"touches {why}: {named(devices, NAMED)}", style="yellow")
-    for comparison in different:
-        if comparison.unsaved:
-            lines = plural(len(comparison.unsaved), "change")
-            out.print(f"{comparison.name} runs {lines} that somebody has not saved; a push saves them, too:", style="yellow")
-            for edit in comparison.unsaved[:3]:
-                place = " / ".join((*(node.text for node in edit.outer), edit.node.text))
-                out.print(Text(f"    {'-' if edit.operation == 'remove' else '+'} {place}", style="yellow"))
     if different:
         out.print()
 
@@ -171,8 +168,10 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
         unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in plan.comparisons]
         failed = [Outcome(n, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, e.message, e.hint) for n, e in plan.failed]
         put_document(push_document(None, options.reason, options.ticket, [*unchanged, *failed]))
-    elif plan.different:
-        out.print(f"dry run: {plural(len(plan.different), 'device')} would change; nothing was touched")
+    elif plan.to_do:
+        saved = len(plan.to_do) - len(plan.different)
+        also = f", {plural(saved, 'device')} would be saved" if saved else ""
+        out.print(f"dry run: {plural(len(plan.different), 'device')} would change{also}; nothing was touched")
     elif plan.comparisons:
         out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended")
     if options.format == "text":
@@ -181,7 +180,7 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
 
 
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
-    names = [c.name for c in plan.different]
+    names = [c.name for c in plan.to_do]
     with Progress(console(error=True), names, quiet=_quiet(options)) as progress, Ending(names) as ending:
 
         def heard(event: Event) -> None:
@@ -244,6 +243,8 @@ def _result(outcome: Outcome) -> str:
         return "held back"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
+    if outcome.state is State.DELIVERED and outcome.saved_besides and not (outcome.counts.added or outcome.counts.removed):
+        return "saved"
     if outcome.cause is Cause.CHECKS and outcome.state is not State.REVERTED:
         return f"checks failed, {outcome.state}"
     return str(outcome.state)

@@ -108,6 +108,16 @@ class Plan:
         return tuple(comparison for comparison in self.comparisons if comparison.edits)
 
     @property
+    def unsaved(self) -> tuple[Comparison, ...]:
+        """The devices that would start with something else than they run."""
+        return tuple(comparison for comparison in self.comparisons if comparison.unsaved)
+
+    @property
+    def to_do(self) -> tuple[Comparison, ...]:
+        """The devices that a delivery changes, or saves."""
+        return tuple(comparison for comparison in self.comparisons if comparison.edits or comparison.unsaved)
+
+    @property
     def logs(self) -> Path:
         """Where the transcripts of this run are."""
         return self.preparation.estate.working / "log" / self.run
@@ -143,7 +153,7 @@ class Plan:
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
         push = Push(
-            comparisons=self.different,
+            comparisons=self.to_do,
             unreached=[(self._device(name), error) for name, error in self.failed],
             checks=self.checks,
             connector=self._connector,
@@ -254,7 +264,7 @@ async def compare(
     for_delivery: bool = False,
     on_event: OnEvent = unheard,
 ) -> Plan:
-    """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`, and startup is read.
+    """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`.
 
     Raises EstateError for settings and checks that are wrong; devices that fail are part of the plan.
     """

@@ -1,0 +1,170 @@
+"""What a transaction stands on: its device, the session with it, how far it has come, and how it ends."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Iterable
+from contextlib import suppress
+
+from oast.change.compare import Comparison
+from oast.change.hold import hold_s
+from oast.change.means import Lost, Means
+from oast.change.outcome import Cause, Outcome, State
+from oast.change.strategies import Delivery, Phase, Work, delivery_for
+from oast.config.difference import Edit, difference
+from oast.config.indented import tree_of_device
+from oast.config.tree import Node
+from oast.connect.session import Session
+from oast.connect.transcript import Transcript
+from oast.errors import ConnectionFailed
+from oast.fleet.events import DeviceEvent, Stage
+from oast.readings.read import read
+from oast.readings.tables import Readings
+from oast.verify.checks import Check, CheckResult
+
+# So long a device may take to notice that a session ends.
+CLOSING_S = 10.0
+
+
+class Ground:
+    """One device's delivery, without the steps of it."""
+
+    def __init__(self, comparison: Comparison, checks: Iterable[Check], means: Means, session: Session | None = None) -> None:
+        """`session` is one that was left open by comparing."""
+        self.comparison = comparison
+        self.checks = tuple(checks)
+        self.phase = Phase.UNTOUCHED
+        self.outcome: Outcome | None = None
+        self.lost: Lost | None = None
+        # What the device ran when it was last read, canonical.
+        self.running: Node | None = None
+        self.timer_s = means.timer_s
+        self._means = means
+        self._started = means.clock.now()
+        self._transcript = Transcript(means.clock.now) if session is None else session.transcript
+        self._session = session
+        self._delivery: Delivery | None = None
+        self._armed_at: float | None = None
+        self._before: Readings = {}
+        self._reached_in_time = False
+        # What it ran when the change was in effect, and what somebody else has changed since.
+        self._expected: Node | None = None
+        self._typed: tuple[Edit, ...] = ()
+        self._token = f"oast-{secrets.token_hex(8)}"
+
+    @property
+    def name(self) -> str:
+        return self.comparison.name
+
+    @property
+    def timer_left_s(self) -> float:
+        """How long the device waits for a confirmation, as far as Oast knows."""
+        return self.timer_s if self._armed_at is None else self._armed_at + self.timer_s - self._means.clock.now()
+
+    @property
+    def hold_s(self) -> float:
+        """How long the checks have to stay true."""
+        return hold_s(self.comparison, self.checks)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it goes on: neither ended nor lost."""
+        return self.outcome is None and self.lost is None
+
+    def hide(self, text: str) -> str:
+        """`text` from this device without the secrets that were sent to it."""
+        return self._transcript.masking.hide(text)
+
+    def _delivery_over(self, session: Session) -> Delivery:
+        return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent, self._token, self._fell_back))
+
+    def _reached(self, phase: Phase) -> None:
+        self.phase = max(self.phase, phase)
+
+    def _fell_back(self, phase: Phase) -> None:
+        self.phase = phase
+
+    def _sent(self, number: int) -> None:
+        self._say(Stage.APPLYING, number)
+
+    async def _read_running(self, session: Session) -> Node:
+        return tree_of_device(self._means.syntax, await session.read_running())
+
+    async def _read_again(self, session: Session) -> Node:
+        """What it runs now; what is not as it was when the change was in effect, somebody else has changed."""
+        self.running = running = await self._read_running(session)
+        if self._expected is not None:
+            self._typed = tuple(difference(self._expected, running))
+        return running
+
+    @property
+    def _typed_told(self) -> str:
+        """What somebody else has changed, in words."""
+        shown = [
+            f"{'-' if edit.operation == 'remove' else '+'} {' / '.join((*(node.text for node in edit.outer), edit.node.text))}"
+            for edit in self._typed[:3]
+        ]
+        more = f" and {len(self._typed) - 3} more" if len(self._typed) > 3 else ""
+        return f"{'; '.join(shown)}{more}"
+
+    async def _read_state(self) -> Readings:
+        names = sorted({check.reading for check in self.checks})
+        return await read(self._open_session(), self.comparison.intent.platform, names)
+
+    def _open_session(self) -> Session:
+        if self._session is None:
+            raise ConnectionFailed("there is no session with the device")
+        return self._session
+
+    def say(self, stage: Stage) -> None:
+        """Tell whoever watches where the device stands."""
+        self._means.on_event(DeviceEvent(self.name, stage))
+
+    def _say(self, stage: Stage, done: int = 0) -> None:
+        total = len(self.comparison.commands) if stage is Stage.APPLYING else 0
+        if not done:
+            self._transcript.note(str(stage))
+        self._means.on_event(DeviceEvent(self.name, stage, done, total))
+
+    async def _close(self) -> None:
+        session, self._session = self._session, None
+        if session is not None:
+            with suppress(TimeoutError):
+                async with asyncio.timeout(CLOSING_S):
+                    await session.close()
+
+    async def _end(
+        self,
+        state: State,
+        cause: Cause,
+        reason: str | None = None,
+        hint: str | None = None,
+        *,
+        failed: tuple[CheckResult, ...] = (),
+        excused: tuple[CheckResult, ...] = (),
+    ) -> None:
+        self.phase = Phase.ENDED
+        # It may hold what the device said.
+        reason = self.hide(reason) if reason else reason
+        self._transcript.note(f"{state}: {reason}" if reason else str(state))
+        self.outcome = Outcome(
+            device=self.name,
+            state=state,
+            cause=cause,
+            counts=self.comparison.counts,
+            seconds=self._means.clock.now() - self._started,
+            reason=reason,
+            hint=hint,
+            failed_checks=failed,
+            excused_checks=excused,
+            log=str(self._means.log),
+            way_back=self.comparison.way_back,
+            saved_besides=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
+        )
+        self._means.on_event(DeviceEvent(self.name, Stage(str(state))))
+        await self._close()
+        try:
+            self._transcript.write(self._means.log)
+        except OSError:
+            pass  # A full disk here must not turn a known state into an unknown one.

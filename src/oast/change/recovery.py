@@ -1,0 +1,204 @@
+"""The ways out of a delivery to one device: finding out what it runs, saving, going back, and leaving it to its own way back."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from oast.change.compare import edits_between
+from oast.change.ground import Ground
+from oast.change.means import Lost
+from oast.change.outcome import Cause, State
+from oast.change.strategies import Delivery, Phase
+from oast.config.difference import difference
+from oast.connect.session import Session
+from oast.errors import AuthenticationFailed, DeviceError, DeviceRefused, FaultWithDevice, ProtocolError
+from oast.fleet.events import Stage
+from oast.verify.checks import CheckResult
+
+# After the timer has gone off a device may need a moment until it can be reached again.
+RETURN_MARGIN_S = 20.0
+RETRY_S = 1.0
+
+
+class Recovering(Ground):
+    """What is done when a delivery cannot go on as it was meant to, and how one ends well."""
+
+    async def _save(self, session: Session, cause: Cause, *, excused: tuple[CheckResult, ...] = ()) -> None:
+        self._say(Stage.SAVING)
+        try:
+            now = await self._read_again(session)
+            if edits_between(self.comparison.intent, now, self.comparison.manner):
+                raise ProtocolError("it lists something else than it was given, and ran when it was confirmed")
+            if self._typed:
+                await self._left_unsaved()
+                return
+            await self._delivery_over(session).save()
+        except DeviceError as error:
+            await self._unsaved(Cause.FAILED, error)
+            return
+        await self._end(State.DELIVERED, cause, excused=excused)
+
+    async def _left_unsaved(self) -> None:
+        """What somebody else has typed meanwhile is not saved without consent, and with it nothing."""
+        reason = f"it runs the change, and it was not saved, as somebody changed something else meanwhile: {self._typed_told}"
+        await self._end(State.DELIVERED, Cause.FAILED, reason, "the next push shows what is not saved, and saves it when you agree")
+
+    async def _unsaved(self, cause: Cause, error: DeviceError) -> None:
+        reason = f"it runs the change, but startup may not be saved: {error.message}"
+        await self._end(State.DELIVERED, cause, reason, "look at it, and save it on the device: it might start with the old configuration")
+
+    async def leave(self) -> None:
+        """Whoever runs this does not wait any longer: the device is left to its own way back, and that is said."""
+        if self.outcome is not None:
+            return
+        if self.phase is Phase.UNTOUCHED:
+            await self._end(State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it")
+            return
+        way_back = self.comparison.way_back
+        until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.timer_left_s))
+        if self.phase is Phase.CONFIRMED:
+            reason = "interrupted when it was confirmed and not yet saved: it runs the change, and may start with the old configuration"
+        elif self.phase is Phase.CONFIRMING:
+            reason = f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by {way_back.name}, or it stays"
+        elif way_back.by_itself:
+            reason = f"interrupted, and left to {way_back.name}: by {until:%H:%M:%S} it has gone back"
+        else:
+            reason = "interrupted, and it has no way back of its own: it may run a part of the change"
+        await self._end(State.UNKNOWN, Cause.INTERRUPTED, reason, "then look at it with: oast diff")
+
+    async def _refused(self, refused: DeviceRefused) -> None:
+        """The device refused a line: take back at once what went before it, on the same session."""
+        message = refused.message
+        commands = self.comparison.commands
+        if refused.number is not None and refused.number < len(commands):
+            place = self.comparison.intent.place_of(commands[refused.number].path)
+            message = f"{message} ({place})" if place else message
+        if self.phase is Phase.UNTOUCHED:
+            await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint)
+            return
+        self._say(Stage.REVERTING)
+        try:
+            state = await self._cancelled(self._open_session())
+        except DeviceError:
+            self.lost = Lost(Cause.FAILED, message)
+            return
+        await self._end(state, Cause.FAILED, message, refused.hint)
+
+    async def _cancelled(self, session: Session) -> State:
+        """Go back over `session`, and what the device runs then."""
+        try:
+            await self._delivery_over(session).cancel(self.phase)
+        except DeviceRefused:
+            pass  # There may be nothing to go back from; reading again tells.
+        return await self._state_now(session)
+
+    async def recover(self) -> None:
+        """Find out, and where needed bring about, the state of a device that is `lost`.
+
+        Where the device goes back by itself, tries until some time after that must have happened: a device that can only be
+        reached again then was cut off by the change. Where it does not, tries as long, by every way in there is.
+        """
+        if self.lost is None:
+            return
+        lost = self.lost
+        await self._close()
+        if self.phase is Phase.CONFIRMED:
+            await self._save_anew(lost.cause)
+            return
+        if self.phase is Phase.UNTOUCHED:
+            await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint)
+            return
+        self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
+        clock = self._means.clock
+        gone_off = clock.now() if self._armed_at is None else self._armed_at + self.timer_s
+        # However late it is: a device that answers is asked.
+        deadline = max(gone_off, clock.now()) + RETURN_MARGIN_S
+        last = "it was not tried again"
+        second = False
+        while clock.now() < deadline:
+            try:
+                state, by_itself = await self._settle(second=second)
+            except AuthenticationFailed as error:
+                last = error.message
+            except DeviceError as error:
+                last = error.message
+            except Exception as error:  # whatever is wrong here, the device is asked until it must have gone back
+                self._transcript.fault(error)
+                last = FaultWithDevice(error).message
+            else:
+                await self._settled(state, lost, by_itself=by_itself)
+                return
+            second = self._means.opener.has_second and not second
+            netconf = self.comparison.intent.platform.netconf
+            # A device that is asked all the time may not come to going back.
+            await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
+        reason = f"{lost.reason}; it cannot be reached to find out ({last})"
+        await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.way_back.if_silent)
+
+    async def _settled(self, state: State, lost: Lost, *, by_itself: bool) -> None:
+        cause, reason = lost.cause, lost.reason
+        if state is State.DELIVERED and self._typed:
+            await self._left_unsaved()
+            return
+        if state is State.DELIVERED:
+            await self._end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
+            return
+        if state is State.REVERTED and by_itself and cause is Cause.FAILED:
+            cause = Cause.CHECKS
+            reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
+        if state is State.UNKNOWN:
+            reason = f"{reason}; it now runs neither what it ran before nor what was intended"
+        await self._end(state, cause, reason, lost.hint, failed=lost.failed)
+
+    async def _save_anew(self, cause: Cause) -> None:
+        """The change is confirmed, and only saving it was cut short."""
+        try:
+            self._session = await self._means.opener(self._transcript)
+        except DeviceError as error:
+            await self._unsaved(cause, error)
+            return
+        await self._save(self._session, cause)
+
+    async def _settle(self, *, second: bool) -> tuple[State, bool]:
+        """One try: connect, read, and then go back, or complete a confirmation that was under way.
+
+        Also whether the device had gone back by itself by the time it could be reached again.
+        """
+        session = await self._means.opener(self._transcript, second=second)
+        way_back = self.comparison.way_back
+        self._reached_in_time = self._reached_in_time or self.timer_left_s > 0
+        try:
+            state = await self._state_now(session)
+            by_itself = way_back.by_itself and state is State.REVERTED and not self._reached_in_time
+            if way_back.by_itself and state is State.REVERTED and self.timer_left_s < 0:
+                pass  # What its timer has brought back needs no word of ours.
+            elif not by_itself and state is State.DELIVERED:
+                await self._confirmed_anew(self._delivery_over(session))
+                state = await self._state_now(session)
+            elif not by_itself:
+                state = await self._cancelled(session)
+            if state is State.DELIVERED and not self._typed:
+                await self._delivery_over(session).save()
+        finally:
+            await session.close()
+        return state, by_itself
+
+    async def _confirmed_anew(self, delivery: Delivery) -> None:
+        """Complete a confirmation that was cut short. Raises DeviceError while it is open whether the change stays."""
+        if delivery.tied and self.timer_left_s < 0:
+            return  # Nobody could confirm it any more, and it is still there after its time.
+        try:
+            await delivery.confirm()
+        except DeviceRefused:
+            pass  # The timer is not armed any more; what is running now tells why.
+
+    async def _state_now(self, session: Session) -> State:
+        """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""
+        running = await self._read_again(session)
+        scope = self.comparison.intent.scope
+        before = self.comparison.running
+        if running == before or not difference(scope.within(before), scope.within(running)):
+            return State.REVERTED if self.phase >= Phase.APPLYING else State.UNCHANGED
+        if not edits_between(self.comparison.intent, running, self.comparison.manner) and self.phase >= Phase.CONFIRMING:
+            return State.DELIVERED
+        return State.UNKNOWN
