@@ -51,6 +51,7 @@ class Ground:
         # What it ran when the change was in effect, and what somebody else has changed since.
         self._expected: Node | None = None
         self._typed: tuple[Edit, ...] = ()
+        self._listed: tuple[str, Node] | None = None
         self._token = f"oast-{secrets.token_hex(8)}"
 
     @property
@@ -89,13 +90,16 @@ class Ground:
         self._say(Stage.APPLYING, number)
 
     async def _read_running(self, session: Session) -> Node:
-        return tree_of_device(self._means.syntax, await session.read_running())
+        text = await session.read_running()
+        if self._listed is None or self._listed[0] != text:
+            self._listed = text, tree_of_device(self._means.syntax, text)
+        return self._listed[1]
 
     async def _read_again(self, session: Session) -> Node:
         """What it runs now; what is not as it was when the change was in effect, somebody else has changed."""
         self.running = running = await self._read_running(session)
         if self._expected is not None:
-            self._typed = tuple(difference(self._expected, running))
+            self._typed = () if running is self._expected else tuple(difference(self._expected, running))
         return running
 
     @property

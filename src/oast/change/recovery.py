@@ -27,7 +27,7 @@ class Recovering(Ground):
         self._say(Stage.SAVING)
         try:
             now = await self._read_again(session)
-            if edits_between(self.comparison.intent, now, self.comparison.manner):
+            if self._typed and edits_between(self.comparison.intent, now, self.comparison.manner):
                 raise ProtocolError("it lists something else than it was given, and ran when it was confirmed")
             if self._typed:
                 await self._left_unsaved()

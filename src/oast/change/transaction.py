@@ -155,7 +155,8 @@ class Transaction(Recovering):
                 # What may have cut the path is kept only when a session that begins now comes in.
                 await self._log_in_again()
             self._say(Stage.CONFIRMING)
-            if edits_between(self.comparison.intent, await self._read_again(self._open_session()), self.comparison.manner):
+            now = await self._read_again(self._open_session())
+            if self._typed and edits_between(self.comparison.intent, now, self.comparison.manner):
                 await self._contradicted()
                 return
             self.phase = Phase.CONFIRMING
