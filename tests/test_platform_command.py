@@ -10,7 +10,8 @@ from pathlib import Path
 from larkwater import EstateTest, LarkwaterTest
 from oast.platforms.load import load
 from oast.records import Fingerprints
-from odd_devices import Dotterel, Eider, Estate
+from odd_devices import Dotterel, Eider
+from odd_estate import Estate
 from test_syntaxes import DOTTEREL_TEMPLATE, EIDER_TEMPLATE
 
 PLATFORMS = Path(__file__).parent / "data" / "platforms"

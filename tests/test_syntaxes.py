@@ -18,7 +18,8 @@ from oast.config.tree import Node, canonical
 from oast.errors import EstateError
 from oast.platforms.load import SHIPPED, load
 from oast.records import Fingerprints
-from odd_devices import Curious, Dotterel, Eider, Estate, Terraced
+from odd_devices import Curious, Dotterel, Eider, Terraced
+from odd_estate import Estate
 from trees import configurations
 
 FINGERPRINTS = Fingerprints(b"k" * 32)

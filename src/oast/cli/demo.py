@@ -110,9 +110,9 @@ class _Story:
         self._run("push", "-m", "Billing no longer reads SNMP", "--ticket", "LF-1057", "--yes")
         self._say(
             "And the classic accident: a change that cuts off the way in. Oast cannot confirm it any more,",
-            "so after 10 seconds the device goes back by itself, and Oast finds out that it did.",
+            "so after 6 seconds the device goes back by itself, and Oast finds out that it did.",
         )
-        cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false")
+        cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false", "--revert-timer", "6", "--verify-timeout", "2")
         self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=REVERTED)
         self._say("Nothing is left of it:")
         self._run("diff")
