@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import re
 import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 from larkwater import QUICK, LarkwaterTest, clean_environment
 
@@ -153,6 +155,7 @@ class InterruptTest(LarkwaterTest):
         for number, command in ((signal.SIGTERM, ("push", "-m", "x", "--yes")), (signal.SIGHUP, ("diff",))):
             with self.subTest(number=number, command=command):
                 process = self.started(*command, "--on", "name=gull-core-1")
+                self._until_handled(process, number)
                 time.sleep(1.5)
                 process.send_signal(number)
                 _, err = process.communicate(timeout=20)
@@ -160,6 +163,29 @@ class InterruptTest(LarkwaterTest):
                 self.assertNotIn("Traceback", err)
         self.fault("gull-core-1", "none")
         self.assertEqual(self.running("gull-core-1"), before)
+
+    def _until_handled(self, process: subprocess.Popen[str], number: signal.Signals) -> None:
+        """The interpreter itself, while it starts, ends by a signal without a word."""
+        for _ in range(600):
+            caught = re.search(r"^SigCgt:\s*(\w+)", Path(f"/proc/{process.pid}/status").read_text(), re.MULTILINE)
+            if caught and int(caught[1], 16) >> (number - 1) & 1:
+                return
+            time.sleep(0.05)
+        self.fail(f"{number.name} is not handled")
+
+    def test_told_to_end_while_a_class_is_made_it_ends_with_its_own_code(self) -> None:
+        script = """
+import os, signal, sys, time
+from oast.cli.streams import ended_by_signals
+try:
+    with ended_by_signals(for_good=True):
+        exec("os.kill(os.getpid(), signal.SIGHUP); time.sleep(20)")
+except KeyboardInterrupt:
+    sys.exit(130)
+"""
+        (self.estate / "told.py").write_text(script)
+        done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
+        self.assertEqual(done.returncode, 130, done.stderr)
 
     def test_a_signal_behind_the_report_changes_no_exit_code(self) -> None:
         self.fault("heron-core-1", "down")

@@ -48,8 +48,13 @@ class Unbroken:
         return getattr(self._stream, name)
 
 
+class ToldToEnd(KeyboardInterrupt):
+    """Like Ctrl-C. A KeyboardInterrupt itself that passes an `exec` of a text, as when a dataclass is made, would let the interpreter end
+    by a signal at last, whatever exit code it was given."""
+
+
 def _told_to_end(number: int, frame: FrameType | None) -> None:
-    raise KeyboardInterrupt
+    raise ToldToEnd
 
 
 def from_now_on_ignored() -> None:
