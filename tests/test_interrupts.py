@@ -187,6 +187,28 @@ except KeyboardInterrupt:
         done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
         self.assertEqual(done.returncode, 130, done.stderr)
 
+    def test_told_to_end_where_nothing_can_be_raised_it_ends_before_it_begins(self) -> None:
+        script = """
+import asyncio, os, signal, sys, time
+from oast.cli.loop import run
+from oast.cli.streams import ended_by_signals
+class Gone:
+    def __del__(self):
+        os.kill(os.getpid(), signal.SIGTERM)
+        time.sleep(0.1)
+async def work():
+    print("begun")
+try:
+    with ended_by_signals(for_good=True):
+        Gone()
+        run(work())
+except KeyboardInterrupt:
+    sys.exit(130)
+"""
+        (self.estate / "told.py").write_text(script)
+        done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
+        self.assertEqual((done.returncode, done.stdout, done.stderr), (130, b"", b""))
+
     def test_a_signal_behind_the_report_changes_no_exit_code(self) -> None:
         self.fault("heron-core-1", "down")
         process = self.begin("--on", "role=core", device="gull-core-1", armed=False)

@@ -9,7 +9,7 @@ from collections.abc import Coroutine, Iterator
 from contextlib import contextmanager
 from typing import TypeVar
 
-from oast.cli.streams import SIGNALS
+from oast.cli.streams import SIGNALS, raise_what_was_swallowed
 
 Result = TypeVar("Result")
 
@@ -24,6 +24,11 @@ def run_with(runner: asyncio.Runner, work: Coroutine[object, object, Result]) ->
 
     async def go() -> None:
         with _cancelled_by_signals():
+            try:
+                raise_what_was_swallowed()
+            except KeyboardInterrupt:
+                work.close()
+                raise
             found.append(await work)
 
     try:

@@ -57,6 +57,23 @@ def _told_to_end(number: int, frame: FrameType | None) -> None:
     raise ToldToEnd
 
 
+_swallowed = threading.Event()
+
+
+def raise_what_was_swallowed() -> None:
+    """Raises ToldToEnd, once, if a signal came while the interpreter ran a callback, as many do during imports, that lets nothing out."""
+    if _swallowed.is_set():
+        _swallowed.clear()
+        raise ToldToEnd
+
+
+def _not_raised(what: sys.UnraisableHookArgs) -> None:
+    if isinstance(what.exc_value, KeyboardInterrupt):
+        _swallowed.set()
+    else:
+        sys.__unraisablehook__(what)
+
+
 def from_now_on_ignored() -> None:
     """The work is done: whoever tells the process to end changes nothing of what it has to say any more."""
     if threading.current_thread() is threading.main_thread():
@@ -76,9 +93,12 @@ def ended_by_signals(*, for_good: bool) -> Iterator[None]:
         # Whoever has it ignored, as nohup does, wants to go on.
         if before[number] is not signal.SIG_IGN:
             signal.signal(number, _told_to_end)
+    _swallowed.clear()
+    hook, sys.unraisablehook = sys.unraisablehook, _not_raised
     try:
         yield
     finally:
         if not for_good:
+            sys.unraisablehook = hook
             for number, handler in before.items():
                 signal.signal(number, handler)
