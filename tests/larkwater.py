@@ -191,6 +191,19 @@ class EstateTest(unittest.TestCase):
             self.assertEqual(run.code, expect, f"oast {' '.join(arguments)}\n{run.out}\n{run.err}")
         return run
 
+    def started(self, *command: str) -> subprocess.Popen[str]:
+        """The program in the estate, in a process of its own."""
+        process = subprocess.Popen(
+            [sys.executable, "-m", "oast", *command],
+            cwd=self.estate,
+            env=clean_environment(),
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        self.addCleanup(process.kill)
+        return process
+
     def edit(self, file: str, old: str, new: str) -> None:
         """Replace `old`, which has to be there, in a file of the estate."""
         path = self.estate / file

@@ -119,24 +119,18 @@ class MeanwhileTest(LarkwaterTest):
     def setUp(self) -> None:
         super().setUp()
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
-        # Another MTU: the neighbours have to stay for as long as their dead interval, and there is time to type.
+        # Another cost: the neighbours have to stay for as long as their dead interval, and there is time to type.
         self.edit("templates/bine/routing.j2", "      cost {{ link_cost }}\n", "      cost 6\n")
 
     def push_while(self, *typed: str) -> tuple[str, str, str, int]:
         """A push to both hubs, and what is typed on one once its change is in effect."""
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", "push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", "--revert-timer", "60"],
-            cwd=self.estate,
-            env=clean_environment(),
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
-        )
-        self.addCleanup(process.kill)
+        process = self.started("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", "--revert-timer", "60")
         for _ in range(100):
             if "cost 6" in self.running("heron-core-1") and "day desk" in self.running(CORE):
                 break
             time.sleep(0.2)
+        else:
+            self.fail("the change did not come into effect")
         self.console(CORE, "raise", SECRETS["privilege-password"], "edit", *typed, "close")
         out, err = process.communicate(timeout=60)
         told = {d["device"]: d for d in json.loads(out)["devices"]}

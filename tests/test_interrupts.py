@@ -20,11 +20,7 @@ class InterruptTest(LarkwaterTest):
         before = {name: self.running(name) for name in ("gull-core-1", "heron-core-1")}
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.fault("gull-core-1", "slow", "--seconds", "0.3")
-        command = [sys.executable, "-m", "oast", "push", "-m", "x", "--on", "role=core", "--yes", "--revert-timer", "60"]
-        process = subprocess.Popen(
-            command, cwd=self.estate, env=clean_environment(), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-        )
-        self.addCleanup(process.kill)
+        process = self.started("push", "-m", "x", "--on", "role=core", "--yes", "--revert-timer", "60")
         self._until_armed("gull-core-1")
         process.send_signal(signal.SIGINT)
         out, err = process.communicate(timeout=60)
@@ -65,19 +61,6 @@ class InterruptTest(LarkwaterTest):
         self.fault("gull-core-1", "none")
         self.assertEqual(self.running("gull-core-1"), before)
         self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--yes")
-
-    def started(self, *command: str) -> subprocess.Popen[str]:
-        """The program in a process of its own."""
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", *command],
-            cwd=self.estate,
-            env=clean_environment(),
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
-        )
-        self.addCleanup(process.kill)
-        return process
 
     def begin(self, *options: str, device: str = "gull-core-1", armed: bool = True) -> subprocess.Popen[str]:
         """A push to a device; under way when this returns, if it is to be `armed`."""

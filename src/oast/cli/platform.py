@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import os
 import string
 import sys
@@ -17,6 +16,7 @@ from oast.change.push import new_run
 from oast.change.way_back import way_back_of
 from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED, NO
+from oast.cli.loop import run as run_to_end
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, estate_of, folder_of, near, plural, put_json
 from oast.config.syntaxes import syntax_of
@@ -130,7 +130,7 @@ def _asked_for(options: argparse.Namespace, folder: Path) -> list[ModuleText]:
     if len(devices) > 1:
         raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
     log = estate.working / "log" / new_run() / f"{devices[0].name}.log"
-    return asyncio.run(modules_of(Connector(estate, devices, options.timeout), devices[0], folder, log))
+    return run_to_end(modules_of(Connector(estate, devices, options.timeout), devices[0], folder, log))
 
 
 def _check(options: argparse.Namespace) -> int:
@@ -244,7 +244,7 @@ def _try(options: argparse.Namespace) -> int:
                 if options.format == "text":
                     _show_step(step)
 
-    asyncio.run(go())
+    run_to_end(go())
     failed = [step for _, step in every if not step.passed]
     if options.format == "json":
         steps = [{"device": name, "what": s.what, "passed": s.passed, "saw": s.saw, "hint": s.hint} for name, s in every]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import os
 import sys
 
@@ -100,6 +99,7 @@ def _fault(options: argparse.Namespace) -> int:
 def _console(options: argparse.Namespace) -> int:
     # Only here is SSH needed, and it takes long to import.
     from oast.cli.console import converse
+    from oast.cli.loop import run as run_to_end
     from oast.connect.connector import Connector
 
     estate, _ = read_estate(folder_of(options), os.environ, ask=asker())
@@ -110,5 +110,5 @@ def _console(options: argparse.Namespace) -> int:
     connector = Connector(estate, [device])
     if sys.stdin.isatty():
         sys.stderr.write(f"{device.name}: Ctrl-] ends the session\n")
-    asyncio.run(converse(connector.target(device), *connector.login(device)))
+    run_to_end(converse(connector.target(device), *connector.login(device)))
     return DONE

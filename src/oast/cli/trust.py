@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import sys
 from collections.abc import Callable, Sequence
 
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
+from oast.cli.loop import run as run_to_end
 from oast.cli.workplace import confirmed, plural
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey
@@ -48,7 +48,7 @@ def _trust(
         else:
             found[name] = result
 
-    asyncio.run(for_each(names, offered, options.at_once or estate.settings.connection.at_once, done))
+    run_to_end(for_each(names, offered, options.at_once or estate.settings.connection.at_once, done))
     new: dict[str, HostKey] = {}
     changed: list[str] = []
     for name in names:
