@@ -133,7 +133,7 @@ def main(words: Sequence[str]) -> int:
         importlib.import_module(name)
     # The same examples every time: no run fails by luck. OAST_RANDOM=1 looks for new ones.
     if not random:
-        hypothesis.settings.register_profile("same", derandomize=True, database=None)
+        hypothesis.settings.register_profile("same", derandomize=True, database=None, deadline=None)
         hypothesis.settings.load_profile("same")
     # What was imported is never garbage: no fork has to look through it, or to copy it for doing so.
     gc.collect()

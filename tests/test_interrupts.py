@@ -9,8 +9,10 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from unittest import mock
 
 from larkwater import QUICK, LarkwaterTest, clean_environment
+from oast.cli.streams import ended_by_signals
 
 
 class InterruptTest(LarkwaterTest):
@@ -191,6 +193,18 @@ except KeyboardInterrupt:
         (self.estate / "told.py").write_text(script)
         done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
         self.assertEqual((done.returncode, done.stdout, done.stderr), (130, b"", b""))
+
+    def test_other_faults_that_nothing_can_raise_are_heard_by_whoever_hears_them_otherwise(self) -> None:
+        heard: list[str] = []
+
+        class Gone:
+            def __del__(self) -> None:
+                raise ValueError("in between")
+
+        hear = mock.patch.object(sys, "unraisablehook", lambda what: heard.append(str(what.exc_value)))
+        with hear, ended_by_signals(for_good=False):
+            Gone()
+        self.assertEqual(heard, ["in between"])
 
     def test_a_signal_behind_the_report_changes_no_exit_code(self) -> None:
         self.fault("heron-core-1", "down")

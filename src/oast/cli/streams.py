@@ -7,7 +7,7 @@ import os
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from types import FrameType
 from typing import Any, TextIO
 
@@ -67,11 +67,14 @@ def raise_what_was_swallowed() -> None:
         raise ToldToEnd
 
 
-def _not_raised(what: sys.UnraisableHookArgs) -> None:
-    if isinstance(what.exc_value, KeyboardInterrupt):
-        _swallowed.set()
-    else:
-        sys.__unraisablehook__(what)
+def _noticed(otherwise: Callable[[sys.UnraisableHookArgs], object]) -> Callable[[sys.UnraisableHookArgs], None]:
+    def noticed(what: sys.UnraisableHookArgs) -> None:
+        if isinstance(what.exc_value, KeyboardInterrupt):
+            _swallowed.set()
+        else:
+            otherwise(what)
+
+    return noticed
 
 
 def from_now_on_ignored() -> None:
@@ -94,7 +97,8 @@ def ended_by_signals(*, for_good: bool) -> Iterator[None]:
         if before[number] is not signal.SIG_IGN:
             signal.signal(number, _told_to_end)
     _swallowed.clear()
-    hook, sys.unraisablehook = sys.unraisablehook, _not_raised
+    hook = sys.unraisablehook
+    sys.unraisablehook = _noticed(hook)
     try:
         yield
     finally:
