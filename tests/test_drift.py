@@ -10,8 +10,9 @@ from pathlib import Path
 from hypothesis import given, settings
 
 from larkwater import SECRETS, LarkwaterTest
-from oast.change.delivered import Delivered, forgetting, keep, load, since_delivered
+from oast.change.delivered import Delivered, keep, load, since_delivered
 from oast.config.ownership import Scope, pattern_of
+from oast.config.remembered import forgetting
 from oast.errors import StateError
 from oast.estate.encrypted import EncryptedFile
 from trees import BINE, configurations, tree_of

@@ -62,6 +62,10 @@ class InterruptTest(LarkwaterTest):
             time.sleep(0.4)
         self.fault("gull-core-1", "none")
         self.assertEqual(self.running("gull-core-1"), before)
+        self.assertIn("careful: the run ", self.oast("devices").err)
+        resumed = self.oast("change", "resume")
+        self.assertRegex(resumed.out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
+        self.assertEqual(self.oast("devices").err, "")
         self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--yes")
 
     def begin(self, *options: str, device: str = "gull-core-1", armed: bool = True) -> subprocess.Popen[str]:
@@ -119,6 +123,7 @@ class InterruptTest(LarkwaterTest):
                 self.assertEqual((record["devices"][0]["state"], record["devices"][0]["cause"]), ("unknown", "interrupted"))
                 self._gone_off("gull-core-1")
                 self.assertEqual(self.running("gull-core-1"), before)
+                self.assertRegex(self.oast("change", "resume").out, "reverted|unchanged")
                 self.edit("values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk")
 
     def test_a_third_signal_ends_at_once(self) -> None:

@@ -134,7 +134,7 @@ class LockedOutTest(unittest.IsolatedAsyncioTestCase):
         session.read = mock.AsyncMock(return_value="/system/contact = b\n")
         intent = mock.Mock(scope=Scope((("*",),)), tree=tree_of("/system/contact = b\n"))
         comparison = mock.Mock(intent=intent, running=tree_of("/system/contact = a\n"), manner=REPLACE, commands=())
-        return ConfirmedCommit(session, Work(comparison, SYNTAX, lambda phase: None, lambda number: None, "word"))
+        return ConfirmedCommit(session, Work(comparison, SYNTAX, mock.AsyncMock(), lambda number: None, "word"))
 
     async def test_a_confirmation_is_proved_by_a_word_that_is_not_known_any_more_and_by_nothing_else(self) -> None:
         await self.delivery(None, "invalid-value").confirm()

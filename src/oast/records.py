@@ -8,6 +8,9 @@ import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
+# Hexadecimal digits of a fingerprint that people see.
+SHOWN = 8
+
 
 @dataclass(frozen=True, slots=True)
 class Place:
@@ -93,8 +96,15 @@ class Secret:
         self._fingerprints = fingerprints
 
     def reveal(self) -> str:
-        """The secret itself."""
+        """The secret itself. Raises LookupError when no more than its fingerprint was kept; whoever writes lines asks before."""
+        if self.is_forgotten:
+            raise LookupError(f"of a secret only the fingerprint {self.digest} was kept")
         return self._value
+
+    @property
+    def is_forgotten(self) -> bool:
+        """Whether no more than the fingerprint that people see is known of it."""
+        return len(self.digest) == SHOWN
 
     @property
     def mark(self) -> str:
@@ -102,7 +112,7 @@ class Secret:
         return f"{MARK_BEGINS}{self.digest}{MARK_ENDS}"
 
     def __str__(self) -> str:
-        return f"<secret {self.digest[:8]}>"
+        return f"<secret {self.digest[:SHOWN]}>"
 
     __repr__ = __str__
 
@@ -130,7 +140,7 @@ class Secret:
 
     def forgotten(self) -> Secret:
         """What is kept of a secret where only its change has to be seen: the fingerprint that people see."""
-        return Secret("", "", self.digest[:8], self._fingerprints)
+        return Secret("", "", self.digest[:SHOWN], self._fingerprints)
 
     def __reduce__(self) -> str:
         raise TypeError("a secret is not put into files or sent to other processes")

@@ -29,3 +29,12 @@ class Backup:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:
             raise DeviceError(f"its backup cannot be written ({error.strerror}): it was not touched") from None
+
+
+def kept_text(path: Path) -> str | None:
+    """What a device ran before, as it listed it; None where that was not kept, or with its secrets masked."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return None
+    return None if NOTE in text.partition("\n")[0] else text

@@ -71,6 +71,19 @@ class Listed:
         return tree_of_device(self._syntax, self.text) if self._tree is None else self._tree
 
 
+class Unlisted(Listed):
+    """What a device ran in the parts that were recorded, where its own text was not kept."""
+
+    def __init__(self, tree: Node) -> None:
+        self._tree = tree
+        self._packed = b""
+
+    @property
+    def text(self) -> str:
+        """Raises DeviceError: what stood outside of these parts is not known."""
+        raise DeviceError("what it ran before was not kept whole", hint="its backup is missing, or its secrets are masked (mask_backups)")
+
+
 @dataclass(frozen=True)
 class Comparison:
     """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
@@ -165,6 +178,11 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         spared=tuple(spared),
         way_back=way_back_of(intent.platform, read.capabilities),
     )
+
+
+def recalled(intent: Intent, listed: Listed, manner: Manner, way_back: WayBack) -> Comparison:
+    """The comparison of a run that is over: `listed` is what the device ran before."""
+    return Comparison(intent, listed, manner, tuple(edits_between(intent, listed.tree, manner)), (), way_back=way_back)
 
 
 def _need_known(running: Node, intent: Intent) -> None:

@@ -14,12 +14,11 @@ from pathlib import Path
 from oast.config.difference import Edit, difference
 from oast.config.documents import children_of, tree_document
 from oast.config.ownership import Scope
+from oast.config.remembered import forgetting
 from oast.config.tree import Node, canonical, joined, root_of
 from oast.errors import StateError
 from oast.files import write_whole
 from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Statement
-from oast.records import Secret
 
 FORMAT = "oast.delivered/2"
 
@@ -84,17 +83,3 @@ def load(path: Path, grammar: Grammar) -> Delivered | None:
 def since_delivered(name: str, delivered: Delivered, running: Node) -> Drift:
     """What is different on the device `name`, which runs the canonical tree `running`, from what was delivered."""
     return Drift(name, delivered, tuple(difference(delivered.tree, forgetting(running))))
-
-
-def forgetting(tree: Node) -> Node:
-    """The canonical tree with no more of its secrets than their fingerprints."""
-    return canonical(_forgetting(tree))
-
-
-def _forgetting(node: Node) -> Node:
-    statement = node.statement
-    if statement.has_secret:
-        arguments = tuple(value.forgotten() if isinstance(value, Secret) else value for value in statement.arguments)
-        statement = Statement(statement.rule, arguments)
-    below = {child.identity: child for child in map(_forgetting, node.children.values())}
-    return Node(statement, below)

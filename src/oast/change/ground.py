@@ -48,6 +48,8 @@ class Ground:
         self._armed_at: float | None = None
         self._before: Readings = {}
         self._reached_in_time = False
+        # Whether it was asked at last what it runs.
+        self._asked = True
         # What it ran when the change was in effect, and what somebody else has changed since.
         self._expected: Node | None = None
         self._typed: tuple[Edit, ...] = ()
@@ -80,11 +82,15 @@ class Ground:
     def _delivery_over(self, session: Session) -> Delivery:
         return delivery_for(session, Work(self.comparison, self._means.syntax, self._reached, self._sent, self._token, self._fell_back))
 
-    def _reached(self, phase: Phase) -> None:
+    async def _reached(self, phase: Phase) -> None:
+        """Nothing is sent that makes the phase possible before this has returned. Raises DeviceError when that cannot be written down
+        and nothing of the change is in effect yet."""
         self.phase = max(self.phase, phase)
+        await self._means.journal.step(phase.name.lower(), must=phase <= Phase.APPLYING, phase=int(self.phase))
 
-    def _fell_back(self, phase: Phase) -> None:
+    async def _fell_back(self, phase: Phase) -> None:
         self.phase = phase
+        await self._means.journal.step(f"refused, and back at {phase.name.lower()}", phase=int(phase))
 
     def _sent(self, number: int) -> None:
         self._say(Stage.APPLYING, number)
@@ -148,7 +154,7 @@ class Ground:
         failed: tuple[CheckResult, ...] = (),
         excused: tuple[CheckResult, ...] = (),
     ) -> None:
-        self.phase = Phase.ENDED
+        came_to, self.phase = self.phase, Phase.ENDED
         # It may hold what the device said.
         reason = self.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
@@ -166,6 +172,7 @@ class Ground:
             way_back=self.comparison.way_back,
             saved_besides=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
         )
+        await self._means.journal.ended(self.outcome, came_to, asked=self._asked)
         self._means.on_event(DeviceEvent(self.name, Stage(str(state))))
         await self._close()
         try:

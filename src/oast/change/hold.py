@@ -29,8 +29,7 @@ def may_depend(check: Check, comparison: Comparison) -> bool:
         return touches(check, comparison.edits)
     if check.section is None:
         return bool(comparison.edits)
-    owners = {section.template.section: section.template.owns for section in comparison.intent.sections}
-    return any(check.section in owners_within(edit, owners) for edit in comparison.edits)
+    return any(check.section in owners_within(edit, comparison.intent.owners) for edit in comparison.edits)
 
 
 def owners_within(edit: Edit, owners: Mapping[str, Sequence[Pattern]]) -> Iterator[str]:

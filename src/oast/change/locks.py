@@ -1,4 +1,7 @@
-"""Two runs on one estate exclude each other, device by device. A lock ends with its process, however that ends."""
+"""Two runs on one estate exclude each other, device by device, and it can be told of a run whether it is alive.
+
+A lock ends with its process, however that ends.
+"""
 
 from __future__ import annotations
 
@@ -29,3 +32,38 @@ def device_lock(working: Path, name: str) -> Iterator[None]:
         yield
     finally:
         os.close(handle)
+
+
+class RunLock:
+    """Held by a run for as long as it lives, however it ends."""
+
+    def __init__(self, working: Path, run: str) -> None:
+        self._path = working / "runs" / f"{run}.lock"
+        self._handle: int | None = None
+
+    def take(self) -> bool:
+        """Whether nobody held it. Raises OSError."""
+        make_private(self._path.parent)
+        handle = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            os.close(handle)
+            return False
+        self._handle = handle
+        return True
+
+    def is_held(self) -> bool:
+        """Whether the run is alive. Raises OSError."""
+        if not self._path.exists() or not self.take():
+            return self._path.exists()
+        self.release(done=False)
+        return False
+
+    def release(self, *, done: bool) -> None:
+        """Safe to call again; when it is `done`, nobody needs the file any more."""
+        handle, self._handle = self._handle, None
+        if handle is not None:
+            if done:
+                self._path.unlink(missing_ok=True)
+            os.close(handle)

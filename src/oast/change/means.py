@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Protocol
 
 from oast.change.backup import Backup
+from oast.change.journal import DeviceJournal
 from oast.change.outcome import Cause
 from oast.config.indented import IndentedSyntax
 from oast.connect.session import Session
@@ -44,7 +45,8 @@ class Lost:
 
 @dataclass(frozen=True)
 class Means:
-    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation."""
+    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation; `journal` is where every step is
+    written down before it is taken."""
 
     syntax: IndentedSyntax
     opener: Opener
@@ -53,3 +55,4 @@ class Means:
     timer_s: float
     on_event: OnEvent
     clock: Clock
+    journal: DeviceJournal

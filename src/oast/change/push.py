@@ -13,20 +13,22 @@ from pathlib import Path
 from oast.change import delivered
 from oast.change.backup import Backup
 from oast.change.compare import Comparison
-from oast.change.delivered import Delivered, forgetting
+from oast.change.delivered import Delivered
+from oast.change.journal import Journal, LeftRun, in_flight, left_in_flight
 from oast.change.locks import device_lock
 from oast.change.means import Means
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.transaction import Transaction
 from oast.change.wave import Limits, Watched, Wave
-from oast.config.difference import secrets_in
+from oast.config.difference import Edit, secrets_in
 from oast.config.indented import IndentedSyntax
+from oast.config.remembered import forgetting
 from oast.config.tree import Node
 from oast.config.view import Counts
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
-from oast.errors import ConnectionFailed, DeviceError
+from oast.errors import ConnectionFailed, DeviceError, StateError
 from oast.estate.inventory import Device
 from oast.estate.selectors import Selector
 from oast.fleet.clock import Clock
@@ -61,14 +63,14 @@ def new_run() -> str:
     return f"{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{secrets.token_hex(2)}"
 
 
-class _Opener:
-    """Opens sessions to one device."""
+class DeviceOpener:
+    """Opens sessions to one device, to which `edits` are delivered."""
 
-    def __init__(self, connector: Connector, comparison: Comparison) -> None:
+    def __init__(self, connector: Connector, intent: Intent, edits: Iterable[Edit]) -> None:
         self._connector = connector
-        self._device = comparison.intent.device
-        self._platform = comparison.intent.platform
-        self._changes_login = any(secret.name in connector.login_secrets for secret in secrets_in(comparison.edits))
+        self._device = intent.device
+        self._platform = intent.platform
+        self._changes_login = any(secret.name in connector.login_secrets for secret in secrets_in(edits))
 
     @property
     def has_second(self) -> bool:
@@ -95,6 +97,7 @@ class Push:
         options: PushOptions,
         on_event: OnEvent,
         clock: Clock,
+        journal: Journal,
         sessions: dict[str, Session] | None = None,
         hand_over: asyncio.Event | None = None,
     ) -> None:
@@ -111,6 +114,7 @@ class Push:
         self._options = options
         self._on_event = on_event
         self._clock = clock
+        self._journal = journal
         self._sessions = {} if sessions is None else sessions
         self._hand_over = hand_over
         self._outcomes: dict[str, Outcome] = {}
@@ -176,10 +180,15 @@ class Push:
     async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> None:
         options = self._options
         with ExitStack() as locks:
+            flying, unusable = self._in_flight()
             transactions = []
             for comparison in comparisons:
                 try:
                     locks.enter_context(device_lock(options.working, comparison.name))
+                    if unusable is not None:
+                        raise unusable
+                    if comparison.name in flying:
+                        raise left_in_flight(flying[comparison.name])
                 except DeviceError as error:
                     self._outcomes[comparison.name] = self._untouched(comparison, error.message, Cause.FAILED)
                     self._on_event(DeviceEvent(comparison.name, Stage.UNCHANGED))
@@ -195,6 +204,13 @@ class Push:
                 await asyncio.shield(self._keep(transactions))
                 self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
                 await asyncio.shield(watching.close())
+
+    def _in_flight(self) -> tuple[dict[str, LeftRun], DeviceError | None]:
+        """What other runs have left in flight, and why nothing may be begun when that cannot be told."""
+        try:
+            return in_flight(self._options.working), None
+        except StateError as error:
+            return {}, DeviceError(f"{error.message}: it was not touched", hint=error.hint)
 
     async def _keep(self, transactions: Iterable[Transaction]) -> None:
         """What devices run now, so that drift can be told from it."""
@@ -216,12 +232,13 @@ class Push:
         syntax = self._syntax_of(intent)
         means = Means(
             syntax=syntax,
-            opener=_Opener(self._connector, comparison),
+            opener=DeviceOpener(self._connector, intent, comparison.edits),
             backup=Backup(options.working / "backups" / options.run / f"{comparison.name}.txt", syntax, options.mask_backups),
             log=options.working / "log" / options.run / f"{comparison.name}.log",
             timer_s=options.revert_timer_s,
             on_event=self._on_event,
             clock=self._clock,
+            journal=self._journal.of(options.run, comparison.name),
         )
         return Transaction(comparison, self._checks.get(comparison.name, ()), means, self._sessions.pop(comparison.name, None))
 

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 
 from oast.change.compare import edits_between
 from oast.change.ground import Ground
+from oast.change.journal import REVERT
 from oast.change.means import Lost
 from oast.change.outcome import Cause, State
 from oast.change.strategies import Delivery, Phase
@@ -25,9 +26,10 @@ class Recovering(Ground):
 
     async def _save(self, session: Session, cause: Cause, *, excused: tuple[CheckResult, ...] = ()) -> None:
         self._say(Stage.SAVING)
+        await self._means.journal.step("saving")
         try:
             now = await self._read_again(session)
-            if self._typed and edits_between(self.comparison.intent, now, self.comparison.manner):
+            if (self._typed or self._expected is None) and edits_between(self.comparison.intent, now, self.comparison.manner):
                 raise ProtocolError("it lists something else than it was given, and ran when it was confirmed")
             if self._typed:
                 await self._left_unsaved()
@@ -64,7 +66,8 @@ class Recovering(Ground):
             reason = f"interrupted, and left to {way_back.name}: by {until:%H:%M:%S} it has gone back"
         else:
             reason = "interrupted, and it has no way back of its own: it may run a part of the change"
-        await self._end(State.UNKNOWN, Cause.INTERRUPTED, reason, "then look at it with: oast diff")
+        self._asked = False
+        await self._end(State.UNKNOWN, Cause.INTERRUPTED, reason, "then find out with: oast change resume")
 
     async def _refused(self, refused: DeviceRefused) -> None:
         """The device refused a line: take back at once what went before it, on the same session."""
@@ -77,6 +80,7 @@ class Recovering(Ground):
             await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint)
             return
         self._say(Stage.REVERTING)
+        await self._means.journal.step("reverting", decision=REVERT)
         try:
             state = await self._cancelled(self._open_session())
         except DeviceError:
@@ -109,6 +113,8 @@ class Recovering(Ground):
             await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint)
             return
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
+        if self.phase < Phase.CONFIRMING:
+            await self._means.journal.step("finding out, and taking back", decision=REVERT)
         clock = self._means.clock
         gone_off = clock.now() if self._armed_at is None else self._armed_at + self.timer_s
         # However late it is: a device that answers is asked.
@@ -133,6 +139,7 @@ class Recovering(Ground):
             # A device that is asked all the time may not come to going back.
             await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
         reason = f"{lost.reason}; it cannot be reached to find out ({last})"
+        self._asked = False
         await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.way_back.if_silent)
 
     async def _settled(self, state: State, lost: Lost, *, by_itself: bool) -> None:
@@ -171,7 +178,7 @@ class Recovering(Ground):
             state = await self._state_now(session)
             by_itself = way_back.by_itself and state is State.REVERTED and not self._reached_in_time
             if way_back.by_itself and state is State.REVERTED and self.timer_left_s < 0:
-                pass  # What its timer has brought back needs no word of ours.
+                await self._delivery_over(session).tidy()  # What its timer has brought back needs no word of ours.
             elif not by_itself and state is State.DELIVERED:
                 await self._confirmed_anew(self._delivery_over(session))
                 state = await self._state_now(session)

@@ -12,6 +12,7 @@ from collections.abc import Iterable
 
 from oast.change.compare import edits_between
 from oast.change.hold import may_depend
+from oast.change.journal import KEEP, REVERT, now
 from oast.change.means import Lost, Moved
 from oast.change.outcome import Cause, State
 from oast.change.recovery import Recovering
@@ -46,6 +47,7 @@ class Transaction(Recovering):
         self._delivery = self._delivery_over(self._open_session())
         await self._delivery.look()
         await self._prove_way_back(self._delivery)
+        await self._means.journal.step("prepared", must=True, token=self._token)
         self._say(Stage.PREPARED)
 
     async def _connected(self) -> str:
@@ -92,6 +94,7 @@ class Transaction(Recovering):
             self._say(Stage.APPLYING, 0)
             # From here on the device may be armed, even if its answer is lost.
             self._armed_at = self._means.clock.now()
+            await self._means.journal.step("arming", must=True, armed=now(), timer_s=float(self.timer_s))
             self._transcript.note(f"unless confirmed, it goes back by {self._delivery.way_back.name}")
             await self._delivery.apply(self.timer_s)
             await self._prove()
@@ -108,7 +111,7 @@ class Transaction(Recovering):
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
             message = f"the device took every line, but {len(left)} differences are left (at {places})"
             raise DeviceError(message, hint="the platform's grammar may not describe this device")
-        self.phase = Phase.APPLIED
+        await self._reached(Phase.APPLIED)
         self._expected = running
         self._say(Stage.APPLIED)
 
@@ -143,11 +146,15 @@ class Transaction(Recovering):
         """Whether this delivery changes what the check rests on, or may."""
         return may_depend(result.check, self.comparison)
 
+    async def keep(self) -> None:
+        """Its wave was judged: whoever comes after this run confirms it."""
+        await self._means.journal.step("to be kept", decision=KEEP)
+
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
         """Keep and save the change."""
         excused = tuple(excused)
         if not self.comparison.edits:
-            self.phase = Phase.CONFIRMED
+            await self._reached(Phase.CONFIRMED)
             await self._save(self._open_session(), Cause.NONE)
             return
         try:
@@ -159,18 +166,19 @@ class Transaction(Recovering):
             if self._typed and edits_between(self.comparison.intent, now, self.comparison.manner):
                 await self._contradicted()
                 return
-            self.phase = Phase.CONFIRMING
+            await self._reached(Phase.CONFIRMING)
             await self._delivery_over(self._open_session()).confirm()
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return
-        self.phase = Phase.CONFIRMED
+        await self._reached(Phase.CONFIRMED)
         await self._save(self._open_session(), Cause.NONE, excused=excused)
 
     async def _contradicted(self) -> None:
         """Somebody else has changed what the change is about while it was being checked: it is not kept."""
         reason = f"somebody changed what it was given before it was confirmed ({self._typed_told})"
         self._say(Stage.REVERTING)
+        await self._means.journal.step("reverting", decision=REVERT)
         state = await self._cancelled(self._open_session())
         await self._end(state, Cause.FAILED, reason, "find out who else is at work on it")
 
@@ -187,6 +195,7 @@ class Transaction(Recovering):
         """Take the change back because of `failed` checks."""
         failed = tuple(failed)
         self._say(Stage.REVERTING)
+        await self._means.journal.step("reverting", decision=REVERT)
         reason = "; ".join(result.finding for result in failed)
         try:
             state = await self._cancelled(self._open_session())

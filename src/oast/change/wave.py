@@ -176,6 +176,8 @@ class Wave:
             if gone == self._gone():
                 break
         excused = {t: t.to_answer_for(self._last[t])[1] for t in self._open()}
+        # All of them before the first is confirmed: whoever comes after a run that dies in between goes on with the others.
+        await self._together(self._open(), lambda t: t.keep())
         await self._together(self._open(), lambda t: t.confirm(excused[t]))
 
     def _gone(self) -> int:

@@ -22,6 +22,7 @@ COMMANDS = {
     "render": "show the intended configuration of devices; touches none",
     "diff": "compare the intended configuration with what devices run",
     "push": "deliver the difference, with a way back that works by itself",
+    "change": "look at changes, and leave what a run that died has begun in order",
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",
     "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",

@@ -60,6 +60,10 @@ class Progress:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.stop()
+
+    def stop(self) -> None:
+        """Make room for something else on the terminal. Safe to call again."""
         if self._live is not None:
             with suppress(OSError):
                 self._live.stop()

@@ -8,6 +8,7 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from rich.console import Console
@@ -129,19 +130,10 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             sys.stderr.write("nothing was delivered\n")
             return NO
     around.begin()
-    started = time.monotonic()
     result = run_with(runner, _deliver(options, plan, how))
-    try:
-        if options.format == "json":
-            put_document(result.document())
-        else:
-            _show(result.outcomes, out, time.monotonic() - started, each=options.verbose)
-        if result.unrecorded is not None:
+    if result.unrecorded is not None:
+        with suppress(OSError):
             sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
-        sys.stdout.flush()
-    except OSError:
-        # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
-        nobody_reads()
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
 
@@ -181,13 +173,31 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
 
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
     names = [c.name for c in plan.to_do]
+    started = time.monotonic()
     with Progress(console(error=True), names, quiet=_quiet(options)) as progress, Ending(names) as ending:
 
         def heard(event: Event) -> None:
             ending.hear(event)
             progress(event)
 
-        return await plan.deliver(options.reason, options.ticket, how, heard, ending.hand_over)
+        def told(result: DeliveryResult) -> None:
+            progress.stop()
+            _report(options, result, time.monotonic() - started)
+
+        return await plan.deliver(options.reason, options.ticket, how, heard, ending.hand_over, told)
+
+
+def _report(options: argparse.Namespace, result: DeliveryResult, seconds: float) -> None:
+    """What became of the devices, before anything else is done."""
+    try:
+        if options.format == "json":
+            put_document(result.document())
+        else:
+            _show(result.outcomes, console(), seconds, each=options.verbose)
+        sys.stdout.flush()
+    except OSError:
+        # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
+        nobody_reads()
 
 
 def _quiet(options: argparse.Namespace) -> bool:

@@ -17,8 +17,7 @@ def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
     removed: dict[str, int] = {}
     devices: dict[str, set[str]] = {}
     for comparison in comparisons:
-        sections = comparison.intent.sections
-        owners = {section.template.section: section.template.owns for section in sections}
+        owners = comparison.intent.owners
         for name in owners:
             devices.setdefault(name, set())
         for edit in comparison.edits:

@@ -15,8 +15,9 @@ from typing import Any, TextIO
 from rich.console import Console, JustifyMethod
 from rich.table import Table
 
+from oast.change.journal import dead_runs
 from oast.cli.terminal import UNSEEN, SafeConsole
-from oast.errors import EstateError, UsageError
+from oast.errors import EstateError, StateError, UsageError
 from oast.estate import yaml_text
 from oast.estate.estate import Estate, find, open_estate
 from oast.estate.guard import check_owned
@@ -25,16 +26,34 @@ from oast.files import tightened
 
 PLAIN_WIDTH = 100
 WIDEST = 10_000
+NAMED = 6
 NOTHING: Mapping[str, str] = {}
 
 
-def estate_of(options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING) -> Estate:
-    """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises UsageError, EstateError."""
+def estate_of(options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True) -> Estate:
+    """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises UsageError, EstateError.
+
+    If it is to be told, whoever runs this learns of what a run that died has left.
+    """
     estate = open_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
+    if telling:
+        _tell_left(estate)
     # The same fingerprints in the next run; where nothing can be written, only this one has them.
     with suppress(OSError):
         estate.secrets.keep_key()
     return estate
+
+
+def _tell_left(estate: Estate) -> None:
+    try:
+        runs = dead_runs(estate.working)
+    except StateError as error:
+        sys.stderr.write(f"careful: {error.message}\n")
+        return
+    for left in runs:
+        flying = [device.name for device in left.in_flight]
+        what = f"and it is not known what became of {named(flying, NAMED)}" if flying else "before anything was sent to a device"
+        sys.stderr.write(f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast change resume\n")
 
 
 def given_values(options: argparse.Namespace) -> list[tuple[str, Any]]:

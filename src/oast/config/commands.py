@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from oast.config.difference import Edit
+from oast.config.difference import Edit, secrets_in
 from oast.config.flat import FlatWriter
 from oast.config.indented import own_line, text_lines
 from oast.config.line import Line, filled
 from oast.config.order import binds
+from oast.config.remembered import need_known
 from oast.config.tree import Node, Path
 from oast.platforms.definition import EditSpelling, Platform
 from oast.platforms.grammar import Grammar
@@ -30,7 +31,11 @@ class Command:
 
 
 def commands(edits: Sequence[Edit], platform: Platform) -> list[Command]:
-    """The lines for `edits` in their order: a statement is entered once for all consecutive edits below it."""
+    """The lines for `edits` in their order: a statement is entered once for all consecutive edits below it.
+
+    Raises DeviceError when one would hold a secret of which no more than the fingerprint was kept.
+    """
+    need_known(secrets_in(edits))
     if platform.syntax != "indented":
         return [Command(line, path) for line, path in FlatWriter(platform).write(edits)]
     return _Writer(platform).write(edits)

@@ -8,7 +8,8 @@ from xml.sax.saxutils import escape
 
 from lxml import etree
 
-from oast.config.difference import Edit
+from oast.config.difference import Edit, secrets_in
+from oast.config.remembered import need_known
 from oast.config.tree import Node, Path
 from oast.config.xml_text import BASE, XmlSyntax
 from oast.platforms.statements import Rule, Statement
@@ -29,7 +30,11 @@ class ConfigPart:
 
 
 def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
-    """The edits in their order, in as few parts as that allows: within one, an element stands for one edit only."""
+    """The edits in their order, in as few parts as that allows: within one, an element stands for one edit only.
+
+    Raises DeviceError when one holds a secret of which no more than the fingerprint was kept.
+    """
+    need_known(secrets_in(edits))
     declared = _prefixes(edits, syntax)
     sent, shown = [_Writing(syntax, declared, reveal=True)], [_Writing(syntax, declared, reveal=False)]
     # What the grammar does not know has no spelling of its own: it stays.

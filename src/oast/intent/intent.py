@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 import jinja2
 
 from oast.config.indented import IndentedSyntax, TextProblem
-from oast.config.ownership import Scope
+from oast.config.ownership import Pattern, Scope
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, Path, canonical, joined
 from oast.errors import EstateError, Mistakes
@@ -40,7 +40,8 @@ class RenderedSection:
 class Intent:
     """The whole intended configuration of one device; `tree` is canonical, `scope` is what its sections own together.
 
-    `unsound` are sections in which something is wrong; an intent with any is for looking at only.
+    `unsound` are sections in which something is wrong; an intent with any is for looking at only. One that comes from a record has no
+    rendered sections, but their names and what they owned, in `recorded`.
     """
 
     device: Device
@@ -50,6 +51,17 @@ class Intent:
     scope: Scope
     unsound: frozenset[str]
     _places: Callable[[], Mapping[Path, Place]] = field(repr=False)
+    recorded: Mapping[str, tuple[Pattern, ...]] = field(default_factory=dict)
+
+    @classmethod
+    def of_record(cls, device: Device, platform: Platform, tree: Node, scope: Scope, owners: Mapping[str, tuple[Pattern, ...]]) -> Intent:
+        """What was intended once, or is to be again: `owners` are the sections it came from, with what they owned."""
+        return cls(device, platform, (), tree, scope, frozenset(), dict, owners)
+
+    @property
+    def owners(self) -> Mapping[str, tuple[Pattern, ...]]:
+        """What each of its sections owns."""
+        return self.recorded or {section.template.section: section.template.owns for section in self.sections}
 
     def place_of(self, path: Path) -> Place | None:
         """The template line that the statement at `path`, or the nearest above it, was rendered from."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
@@ -14,6 +14,7 @@ from typing import Any
 
 from oast.change.compare import REPLACE, Comparing, Comparison, Manner
 from oast.change.hold import hold_s
+from oast.change.journal import in_flight, left_in_flight
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
 from oast.connect.connector import Connector
@@ -24,6 +25,7 @@ from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.events import Event, OnEvent, unheard
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
+from oast.operations.recording import About, Recording
 from oast.records import Problem
 from oast.verify.checks import Check
 
@@ -143,37 +145,55 @@ class Plan:
         options: DeliveryOptions | None = None,
         on_event: OnEvent = unheard,
         hand_over: asyncio.Event | None = None,
+        first: Callable[[DeliveryResult], object] = lambda result: None,
     ) -> DeliveryResult:
-        """Deliver to all devices that differ; what cannot be confirmed is taken back.
+        """Deliver to all devices that differ; what cannot be confirmed is taken back. `first` is told the result before the record of
+        it is written.
 
-        Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a policy forbids;
-        nothing was touched then. Cancellation takes back what is not confirmed, and the result says so: it is returned, not raised.
-        When `hand_over` is set after that, nobody waits for it any more: devices are left to their timers, and are told as unknown.
+        Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a policy forbids, StateError
+        when the record could not be written; nothing was touched then. Cancellation takes back what is not confirmed, and the result
+        says so: it is returned, not raised. When `hand_over` is set after that, nobody waits for it any more: devices are left to
+        their timers, and are told as unknown.
         """
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
-        push = Push(
-            comparisons=self.to_do,
-            unreached=[(self._device(name), error) for name, error in self.failed],
-            checks=self.checks,
-            connector=self._connector,
-            syntax_of=self.preparation.syntax_of,
-            options=self._options(chosen),
-            on_event=_unfailing(on_event),
-            clock=self._clock,
-            sessions=self._comparing.sessions,
-            hand_over=hand_over,
-        )
-        interrupted = await _run(push)
-        await self.close()
-        result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
+        recording = Recording(self.preparation.estate, self.run, About(reason, ticket))
+        recording.begin(self.to_do, self.manner)
+        try:
+            push = Push(
+                comparisons=self.to_do,
+                unreached=[(self._device(name), error) for name, error in self.failed],
+                checks=self.checks,
+                connector=self._connector,
+                syntax_of=self.preparation.syntax_of,
+                options=self._options(chosen),
+                on_event=_unfailing(on_event),
+                clock=self._clock,
+                journal=recording.journal,
+                sessions=self._comparing.sessions,
+                hand_over=hand_over,
+            )
+            interrupted, fault = await _run(push)
+            await self.close()
+            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
+            with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
+                first(result)
+            result = replace(result, unrecorded=self._record(result, recording))
+            if fault is not None:
+                raise fault
+            return result
+        finally:
+            recording.close()
+
+    def _record(self, result: DeliveryResult, recording: Recording) -> str | None:
+        """Why the record could not be written, if it could not: what became of the devices is known all the same."""
+        told = recording.end(result.outcomes, str(result.verdict))
         path = self.logs / "outcome.json"
         try:
             write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)
         except OSError as error:
-            # What became of the devices is known all the same, and has to be told.
-            return replace(result, unrecorded=f"{path}: {error.strerror}")
-        return result
+            told = told or f"{path}: {error.strerror}"
+        return told
 
     def allow(self, reason: str, options: DeliveryOptions) -> None:
         """Whether this may be delivered at all. Raises UsageError, EstateError."""
@@ -223,13 +243,15 @@ def _unfailing(on_event: OnEvent) -> OnEvent:
     return heard
 
 
-async def _run(push: Push) -> bool:
-    """Whether it was cut short; by then every device is in a known state."""
+async def _run(push: Push) -> tuple[bool, Exception | None]:
+    """Whether it was cut short, and the fault of Oast that has ended it; by then every device is in a known state, or told as unknown."""
     try:
         await push.run()
     except asyncio.CancelledError:
-        return True
-    return False
+        return True, None
+    except Exception as fault:
+        return False, fault
+    return False, None
 
 
 def _times(preparation: Preparation, options: DeliveryOptions) -> tuple[float, float]:
@@ -266,7 +288,8 @@ async def compare(
 ) -> Plan:
     """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`.
 
-    Raises EstateError for settings and checks that are wrong; devices that fail are part of the plan.
+    Raises EstateError for settings and checks that are wrong, StateError for a journal that cannot be read; devices that fail are part
+    of the plan, and so are those that a run which died has left in flight.
     """
     estate = preparation.estate
     checks = checks_of(preparation) if for_delivery else {}
@@ -280,7 +303,10 @@ async def compare(
         on_event,
         for_delivery=for_delivery,
     )
-    found = await comparing.compare(preparation.intents, manner)
+    flying = in_flight(estate.working) if for_delivery else {}
+    intents = [intent for intent in preparation.intents if intent.device.name not in flying]
+    read = await comparing.compare(intents, manner)
+    found = {i.device.name: read.get(i.device.name) or left_in_flight(flying[i.device.name]) for i in preparation.intents}
     compared = tuple(c for c in found.values() if isinstance(c, Comparison))
     failed = tuple((name, error) for name, error in found.items() if isinstance(error, DeviceError))
     return Plan(preparation, manner, run, compared, failed, checks, connector, comparing)

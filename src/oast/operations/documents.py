@@ -5,6 +5,8 @@ How a tree and an edit are written stands in `oast.config.documents`.
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterable
 from typing import Any
 
 from oast.change.compare import Comparison
@@ -58,6 +60,11 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "saved_besides": outcome.saved_besides,
         "log": outcome.log,
     }
+
+
+def counted(outcomes: Iterable[Outcome]) -> dict[str, int]:
+    """How many devices came to which state."""
+    return dict(Counter(str(outcome.state) for outcome in outcomes))
 
 
 def problem_document(problem: Problem) -> dict[str, Any]:

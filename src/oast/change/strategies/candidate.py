@@ -17,6 +17,7 @@ class Candidate(Declared):
     def __init__(self, session: CommandLine, work: Work, candidate: CandidateCommands) -> None:
         super().__init__(session, work)
         self._candidate = candidate
+        self._holds = False
 
     async def look(self) -> None:
         await self.session.gain_privilege()
@@ -26,7 +27,8 @@ class Candidate(Declared):
         await self.lock()
         # Whoever does not let us in may have a half-typed change there: nothing of ours is in it yet.
         await self.enter()
-        self.work.reached(Phase.STAGED)
+        self._holds = True
+        await self.work.reached(Phase.STAGED)
         await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
 
     async def validate(self) -> None:
@@ -34,12 +36,12 @@ class Candidate(Declared):
             await self.session.ask(self._candidate.validate)
 
     async def apply(self, timer_s: float) -> None:
-        self.work.reached(Phase.APPLYING)
+        await self.work.reached(Phase.APPLYING)
         try:
             await self.session.ask(self.told(self._candidate.commit, timer_s))
         except DeviceRefused:
             # Nothing of ours is committed; what may wait there is somebody else's.
-            self.work.fell_back(Phase.STAGED)
+            await self.work.fell_back(Phase.STAGED)
             raise
 
     async def confirm(self) -> None:
@@ -54,7 +56,19 @@ class Candidate(Declared):
         if phase >= Phase.APPLYING:
             if not await self.not_ours(self._candidate.pending):
                 await self.session.ask(self.told(self._candidate.cancel))
-        elif self._candidate.discard is not None:
+        elif self._candidate.discard is not None and await self._is_ours():
             await self.session.ask(self._candidate.discard)
         await self.session.leave_editing()
         await self.unlock()
+
+    async def _is_ours(self) -> bool:
+        """Whether what stands in the candidate can be nobody else's. Behind a session that was lost, only a lock tells."""
+        if self._holds:
+            return True
+        if self.dialect.lock is None:
+            return False
+        try:
+            await self.lock()
+        except DeviceRefused:
+            return False
+        return True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from enum import IntEnum
 from typing import Protocol
@@ -34,20 +34,25 @@ class Phase(IntEnum):
     ENDED = 6
 
 
+async def _unheard(phase: Phase) -> None:
+    return
+
+
 @dataclass(frozen=True)
 class Work:
     """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
 
-    `token` is a word that nobody else has for it. `reached` is called before whatever makes the phase possible is sent, so that a
-    phase is never behind the device; `fell_back` when the device has refused just that, so that nothing of it is in effect.
+    `token` is a word that nobody else has for it. `reached` is awaited before whatever makes the phase possible is sent, so that a
+    phase is never behind the device, and the journal holds it; `fell_back` when the device has refused just that, so that nothing of it
+    is in effect.
     """
 
     comparison: Comparison
     syntax: IndentedSyntax
-    reached: Callable[[Phase], None]
+    reached: Callable[[Phase], Awaitable[None]]
     sent: Callable[[int], None]
     token: str = ""
-    fell_back: Callable[[Phase], None] = lambda phase: None
+    fell_back: Callable[[Phase], Awaitable[None]] = _unheard
 
 
 class Delivery(Protocol):
@@ -81,6 +86,9 @@ class Delivery(Protocol):
 
     async def cancel(self, phase: Phase) -> None:
         """Go back, as far as a delivery that had come to `phase` makes it necessary."""
+
+    async def tidy(self) -> None:
+        """What is left of a change that has gone back by itself, and would be in the way of others."""
 
     async def save(self) -> None:
         """Make what runs what the device starts with."""
@@ -124,6 +132,9 @@ class Declared:
             except DeviceRefused:
                 pass  # A lock ends with its session at the latest.
 
+    async def tidy(self) -> None:
+        return
+
     async def enter(self) -> None:
         for command in self.dialect.enter:
             await self.session.ask(command)
@@ -150,12 +161,12 @@ class Declared:
 
     async def arm(self, command: str, timer_s: float, armed: Shown | None, what: str) -> None:
         """Arm a way back and see that it runs, and that it is this delivery's. Raises DeviceError."""
-        self.work.reached(Phase.STAGED)
+        await self.work.reached(Phase.STAGED)
         try:
             await self.session.ask(self.told(command, timer_s))
         except DeviceRefused:
             # Whatever runs there is not ours: nothing is sent that would stop it.
-            self.work.fell_back(Phase.UNTOUCHED)
+            await self.work.fell_back(Phase.UNTOUCHED)
             raise
         if armed is None:
             return
@@ -163,7 +174,7 @@ class Declared:
         if waiting is None:
             raise ProtocolError(f"the device took the command for {what}, but does not show that it runs")
         if waiting.ours is False:
-            self.work.fell_back(Phase.UNTOUCHED)
+            await self.work.fell_back(Phase.UNTOUCHED)
             raise DeviceError(f"{what} is somebody else's{waiting.whose}: it was not touched", hint="wait until it is confirmed or gone")
 
     async def not_ours(self, shown: Shown | None) -> bool:
@@ -177,7 +188,7 @@ class Declared:
     async def enter_lines(self) -> None:
         """Send the change where a line takes effect at once."""
         await self.enter()
-        self.work.reached(Phase.APPLYING)
+        await self.work.reached(Phase.APPLYING)
         await self.session.send([command.line for command in self.work.comparison.commands], self.work.sent)
         await self.session.leave_editing()
         await self.unlock()

@@ -126,7 +126,7 @@ class ConfirmedCommit(_OverNetconf):
         if difference(self.work.comparison.running, await self._read("candidate")):
             message = "its candidate holds changes of somebody else that are not committed: it was not touched"
             raise DeviceError(message, hint="commit or discard them on the device")
-        self.work.reached(Phase.STAGED)
+        await self.work.reached(Phase.STAGED)
         await self._edit("candidate", self.work.comparison.edits)
         self._need_only_ours(await self._read("candidate"), "its candidate")
 
@@ -136,7 +136,7 @@ class ConfirmedCommit(_OverNetconf):
                 await self.session.rpc(op.validate("candidate"))
 
     async def apply(self, timer_s: float) -> None:
-        self.work.reached(Phase.APPLYING)
+        await self.work.reached(Phase.APPLYING)
         self.session.committed = True
         with self._at_its_place():
             await self.session.rpc(op.commit(timer_s, self._persist))
@@ -178,7 +178,22 @@ class ConfirmedCommit(_OverNetconf):
         if "candidate" in self.session.held:
             # Nobody else can have written into it: what stands there is ours.
             await self.session.rpc(op.discard_changes())
+        elif phase >= Phase.STAGED:
+            await self.tidy()
         await self._unlock()
+
+    async def tidy(self) -> None:
+        """When a session ends with its lock, the candidate becomes what runs then (RFC 6241, section 8.3.5.2): the change, perhaps, that
+        goes back later. Nobody could lock it any more. What is exactly the change is ours, and is discarded."""
+        comparison = self.work.comparison
+        candidate = await self._read("candidate")
+        if candidate == await self._read("running") or difference(applied(comparison.edits, comparison.running), candidate):
+            return
+        try:
+            await self.session.rpc(op.discard_changes())
+        except Refused as refused:
+            if refused.tag not in HELD:
+                raise
 
     async def _take_back(self) -> None:
         """Raises ConnectionFailed while the device still runs the change: it may yet go back by itself."""
@@ -203,6 +218,9 @@ class WritableRunning(_OverNetconf):
     way_back = INVERSE_EDITS
     tied = False
 
+    async def tidy(self) -> None:
+        return
+
     async def look(self) -> None:
         offered = self.session.capabilities
         if Capability.WRITABLE_RUNNING in offered and Capability.ROLLBACK_ON_ERROR in offered:
@@ -219,7 +237,7 @@ class WritableRunning(_OverNetconf):
         return
 
     async def apply(self, timer_s: float) -> None:
-        self.work.reached(Phase.APPLYING)
+        await self.work.reached(Phase.APPLYING)
         await self._edit("running", self.work.comparison.edits)
 
     async def confirm(self) -> None:

@@ -6,10 +6,11 @@ from oast.change.strategies.contract import Declared, Phase, Work, time_fields
 from oast.change.way_back import DAEMON_TIMER
 from oast.config.difference import applied
 from oast.config.line import Line, filled
+from oast.config.remembered import need_known
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import FileCommands
-from oast.records import Value
+from oast.records import Secret, Value
 
 
 class WholeFile(Declared):
@@ -27,7 +28,7 @@ class WholeFile(Declared):
 
     async def stage(self) -> None:
         await self.lock()
-        self.work.reached(Phase.STAGED)
+        await self.work.reached(Phase.STAGED)
         await self._put(self._file.beside, self._new_text())
 
     async def validate(self) -> None:
@@ -35,13 +36,13 @@ class WholeFile(Declared):
             await self.session.ask(self._file.check.format(path=self._file.beside))
 
     async def apply(self, timer_s: float) -> None:
-        self.work.reached(Phase.APPLYING)
+        await self.work.reached(Phase.APPLYING)
         command = self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(timer_s))
         try:
             await self.session.ask(command)
         except DeviceRefused:
             # The daemon does not run it; what it may be trying out is somebody else's.
-            self.work.fell_back(Phase.STAGED)
+            await self.work.fell_back(Phase.STAGED)
             raise
 
     async def confirm(self) -> None:
@@ -72,6 +73,7 @@ class WholeFile(Declared):
         return parts
 
     async def _put(self, path: str, text: list[Value]) -> None:
+        need_known(part for part in text if isinstance(part, Secret))
         lines = "".join(part for part in text if isinstance(part, str)).split("\n")
         # A here-document ends with a line that the text does not have.
         end = "END"

@@ -1,0 +1,56 @@
+"""The program `git`, run in one folder. Nothing it is configured to ask for, page or sign gets in the way."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from oast.errors import StateError
+
+AT_MOST_S = 120.0
+# A hook or a helper of Git's must not meet the repository of whoever runs Oast.
+UNSET = ("GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX")
+QUIET = {"GIT_TERMINAL_PROMPT": "0", "GIT_PAGER": "cat", "LC_ALL": "C.UTF-8", "GIT_OPTIONAL_LOCKS": "0"}
+
+
+class GitFailed(StateError):
+    """Git has refused; `said` is what it said."""
+
+    def __init__(self, arguments: Sequence[str], said: str) -> None:
+        self.said = said.strip()
+        last = self.said.splitlines()[-1] if self.said else "nothing"
+        super().__init__(f"git {arguments[0]} has failed: it says {last}")
+
+
+class Git:
+    """Git in `folder`, with `environment`."""
+
+    def __init__(self, folder: Path, environment: Mapping[str, str]) -> None:
+        self.folder = folder
+        self._environment = {name: value for name, value in environment.items() if name not in UNSET} | QUIET
+
+    def run(self, *arguments: str, given: bytes | None = None, allow: Sequence[int] = ()) -> str:
+        """What `git ARGUMENTS` prints, `given` on its standard input; exit codes in `allow` are no failure.
+
+        Raises StateError when there is no git, GitFailed when it fails.
+        """
+        try:
+            done = subprocess.run(
+                ["git", *arguments],
+                cwd=self.folder,
+                env=self._environment,
+                input=b"" if given is None else given,
+                capture_output=True,
+                timeout=AT_MOST_S,
+                check=False,
+            )
+        except FileNotFoundError:
+            raise StateError("there is no git on this machine, or it is not in PATH", hint="install it: backups are kept with it") from None
+        except PermissionError as error:
+            raise StateError(f"git cannot be run: {error.strerror}") from None
+        except subprocess.TimeoutExpired:
+            raise StateError(f"git {arguments[0]} has not ended within {AT_MOST_S:.0f} s") from None
+        if done.returncode and done.returncode not in allow:
+            raise GitFailed(arguments, (done.stderr or done.stdout).decode(errors="replace"))
+        return done.stdout.decode("utf-8", "surrogateescape")

@@ -1,0 +1,131 @@
+"""What a change means to do, as it is kept: for each device what was intended, what it ran before, and the difference.
+
+All of it without secrets: of these the fingerprints are kept, and they are put in again from what is at hand when it is sent.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from oast.change.compare import Comparison, Manner, Mode
+from oast.config.documents import children_of, edits_document, tree_document
+from oast.config.ownership import Pattern, Scope
+from oast.config.tree import Node, canonical, root_of
+from oast.errors import StateError
+from oast.platforms.grammar import Grammar
+from oast.records import Fingerprints
+
+FORMAT = "oast.plan/1"
+# Made into a fingerprint, it tells whether two copies of an estate show the same secret by the same one.
+KEY_CHECK = "oast"
+
+
+@dataclass(frozen=True)
+class Planned:
+    """What a change means to do on one device: the part `scope` of its configuration, from `before` to `intended` (trees without
+    secrets), in words in `edits`."""
+
+    name: str
+    platform: str
+    owners: Mapping[str, tuple[Pattern, ...]]
+    scope: Scope
+    before: Node
+    intended: Node
+    edits: Sequence[Any]
+    added: int
+    removed: int
+
+
+@dataclass(frozen=True)
+class Plan:
+    """The whole of a change. `key` tells whether its fingerprints are those of this copy of the estate."""
+
+    manner: Manner
+    key: str
+    devices: Mapping[str, Mapping[str, Any]]
+
+    def __contains__(self, name: str) -> bool:
+        return name in self.devices
+
+    def of(self, name: str, grammar: Grammar) -> Planned:
+        """What is planned for the device `name`. Raises StateError for what cannot be understood."""
+        try:
+            return _planned(name, self.devices[name], grammar)
+        except (KeyError, TypeError, ValueError):
+            raise StateError(f"what was recorded of '{name}' cannot be read", hint="oast change audit") from None
+
+    @property
+    def digest(self) -> str:
+        """What an approval binds to: the difference of every device, and how it is delivered. SHA-256 in hexadecimal."""
+        return difference_digest(self.manner, {name: device["edits"] for name, device in self.devices.items()})
+
+
+def key_check(fingerprints: Fingerprints) -> str:
+    """What tells that two copies of an estate have the same key for fingerprints, and nothing else."""
+    return fingerprints.secret("", KEY_CHECK).forgotten().digest
+
+
+def difference_digest(manner: Manner, edits: Mapping[str, Any]) -> str:
+    """The digest of exactly this difference of these devices, delivered in this manner."""
+    said = {"mode": manner.mode, "remove_unknown": manner.remove_unknown, "devices": dict(sorted(edits.items()))}
+    return hashlib.sha256(json.dumps(said, sort_keys=True, separators=(",", ":")).encode()).hexdigest()
+
+
+def plan_document(comparisons: Iterable[Comparison], manner: Manner, fingerprints: Fingerprints) -> dict[str, Any]:
+    """What would be done on the devices of `comparisons`, to be kept."""
+    return {
+        "format": FORMAT,
+        "mode": manner.mode,
+        "remove_unknown": manner.remove_unknown,
+        "key": key_check(fingerprints),
+        "devices": {comparison.name: _document(comparison) for comparison in comparisons},
+    }
+
+
+def _document(comparison: Comparison) -> dict[str, Any]:
+    intent = comparison.intent
+    return {
+        "platform": intent.platform.name,
+        "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},
+        "but_not": [list(pattern) for pattern in intent.scope.excludes],
+        "before": tree_document(intent.scope.within(comparison.running)),
+        "intended": tree_document(intent.scope.within(intent.tree)),
+        "edits": edits_document(comparison.edits),
+        "unsaved": len(comparison.unsaved),
+        "added": comparison.counts.added,
+        "removed": comparison.counts.removed,
+    }
+
+
+def plan_from(document: Any) -> Plan:
+    """The plan of a document. Raises StateError for one that cannot be understood."""
+    try:
+        if document["format"] != FORMAT:
+            raise StateError(f"it was recorded as {document['format']}, known is {FORMAT}")
+        mode: Mode = "merge" if document["mode"] == "merge" else "replace"
+        return Plan(Manner(mode, bool(document["remove_unknown"])), str(document["key"]), dict(document["devices"]))
+    except (KeyError, TypeError, ValueError):
+        raise StateError("what was recorded of the change cannot be read", hint="oast change audit") from None
+
+
+def _planned(name: str, said: Mapping[str, Any], grammar: Grammar) -> Planned:
+    owners = {str(section): _patterns(owned) for section, owned in said["sections"].items()}
+    return Planned(
+        name=name,
+        platform=str(said["platform"]),
+        owners=owners,
+        scope=Scope(tuple(pattern for owned in owners.values() for pattern in owned), _patterns(said["but_not"])),
+        before=canonical(root_of(grammar, children_of(said["before"], grammar))),
+        intended=canonical(root_of(grammar, children_of(said["intended"], grammar))),
+        edits=said["edits"],
+        added=int(said["added"]),
+        removed=int(said["removed"]),
+    )
+
+
+def _patterns(said: Iterable[Iterable[str]]) -> tuple[tuple[str, ...], ...]:
+    return tuple(tuple(map(str, pattern)) for pattern in said)

@@ -1,0 +1,69 @@
+"""The delivery to one device that a run which died has left open: found out, and brought to its end."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+
+from oast.change.compare import Listed, Manner, Unlisted, recalled
+from oast.change.journal import KEEP, Left
+from oast.change.means import Lost, Means
+from oast.change.outcome import Cause
+from oast.change.planned import Planned
+from oast.change.strategies import Phase
+from oast.change.transaction import Transaction
+from oast.change.way_back import way_back_of
+from oast.config.difference import applied
+from oast.config.remembered import by_fingerprint, known_again
+from oast.config.tree import Node, canonical
+from oast.connect.session import Session
+from oast.intent.intent import Intent
+
+
+@dataclass(frozen=True)
+class Remains:
+    """What is left of a delivery: what the journal says, what was planned, and what the device had listed before, where that was kept."""
+
+    left: Left
+    planned: Planned
+    manner: Manner
+    listed: Listed | None
+
+
+class Resumed(Transaction):
+    """Takes up what another run has begun. The token of that run is what tells that a timer or a commit on the device is its own.
+
+    What was decided to be kept, is confirmed and saved; what was confirmed, is saved; everything else is taken back. Foreign changes
+    are left alone, and nothing is saved that holds some.
+    """
+
+    def __init__(self, remains: Remains, intent: Intent, means: Means) -> None:
+        listed = remains.listed or Unlisted(remains.planned.before)
+        super().__init__(recalled(intent, listed, remains.manner, way_back_of(intent.platform)), (), means)
+        left = remains.left
+        self._remains = remains
+        self.phase = Phase.CONFIRMING if left.decision == KEEP and left.phase is Phase.APPLIED else left.phase
+        self._token = left.token or self._token
+        if left.armed is not None and left.timer_s is not None:
+            self.timer_s = left.timer_s
+            # A clock that was set back must not make the timer longer than it was.
+            self._armed_at = means.clock.now() - max(0.0, (datetime.now(UTC) - left.armed).total_seconds())
+        self.lost = Lost(Cause.INTERRUPTED, f"the run {left.run} ended in the middle of it")
+
+    async def finish(self) -> None:
+        """Bring it to an end; it has an outcome then."""
+        await self._means.journal.step("taken up again")
+        await self.recover()
+
+    async def _read_running(self, session: Session) -> Node:
+        """What it runs tells the secrets of what was kept without them."""
+        running = await super()._read_running(session)
+        planned, listed = self._remains.planned, self._remains.listed
+        secrets = by_fingerprint((running,) if listed is None else (running, listed.tree))
+        intent = replace(self.comparison.intent, tree=known_again(planned.intended, secrets))
+        way_back = way_back_of(intent.platform, session.capabilities)
+        listed = listed or Unlisted(known_again(planned.before, secrets))
+        self.comparison = recalled(intent, listed, self._remains.manner, way_back)
+        if self._remains.listed is not None:
+            self._expected = canonical(applied(self.comparison.edits, listed.tree))
+        return running

@@ -1,0 +1,130 @@
+"""One change to look at: who, why, what, and what became of every device."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from oast.cli.exits import DONE
+from oast.cli.progress import style_of
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import console, named, put_json, put_table, table
+from oast.errors import UsageError
+from oast.intent.intent import IntentBuilder
+from oast.nearest import suggestion
+from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
+
+NAMED = 6
+
+
+def show_change(options: argparse.Namespace, changes: Changes) -> int:
+    """Returns the exit code. Raises UsageError, StateError."""
+    change = changes.one(options.change)
+    if options.device is not None:
+        return _show_intended(options, changes, change)
+    outcomes = changes.outcomes(change)
+    if options.format == "json":
+        plan = changes.plan(change)
+        put_json(
+            "change",
+            1,
+            {
+                **change_document(change),
+                "entries": [dict(entry.said) for entry in change.entries],
+                "plan": {name: {"edits": device["edits"]} for name, device in plan.devices.items()},
+                "outcomes": outcomes,
+            },
+        )
+        return DONE
+    out = console()
+    _show_head(out, changes, change)
+    for outcome in outcomes:
+        _show_outcome(out, outcome, steps=options.steps)
+    return DONE
+
+
+def _show_head(out: Console, changes: Changes, change: Change) -> None:
+    rows = table("what", "said")
+    rows.show_header = False
+    rows.add_row("change", change.name)
+    rows.add_row("reason", change.reason)
+    if change.ticket:
+        rows.add_row("ticket", change.ticket)
+    rows.add_row("author", change.author)
+    if change.origin:
+        rows.add_row("origin", change.origin)
+    rows.add_row("state", change.state)
+    for entry in change.entries:
+        who = entry.said.get("author") if entry.kind in (APPROVED, BEGAN) or "author" in entry.said else None
+        rows.add_row(f"{entry.kind}", f"{entry.at[:19]} UTC{f' by {who}' if who else ''}")
+    estate = next((e.said["estate"] for e in change.entries if e.said.get("estate")), None)
+    if estate is not None:
+        rows.add_row("estate", f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}")
+    put_table(out, rows)
+    plan = changes.plan(change)
+    groups: dict[str, list[str]] = {}
+    for name, device in plan.devices.items():
+        groups.setdefault(_in_words(device["edits"]), []).append(name)
+    for words, names in groups.items():
+        if words:
+            out.print()
+            out.print(named(names, NAMED), style="bold")
+            out.print(words)
+    out.print()
+
+
+def _in_words(edits: list[Any]) -> str:
+    """The recorded difference, a line for each statement."""
+    lines: list[str] = []
+    for edit in edits:
+        around = " / ".join(edit["path"])
+        place = f"{around} / " if around else ""
+        for sign, side in (("-", "old"), ("+", "new")):
+            if side in edit:
+                lines.extend(f"{sign} {line}" for line in _lines(edit[side], place))
+    return "\n".join(lines)
+
+
+def _lines(node: Any, place: str) -> list[str]:
+    found = [f"{place}{node['statement']}"]
+    for child in node.get("below", ()):
+        found.extend(_lines(child, f"{place}{node['statement']} / "))
+    return found
+
+
+def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:
+    listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
+    for device in outcome["devices"]:
+        state = device["state"]
+        listing.add_row(
+            device["device"], Text(state, style=style_of(state)), str(device["added"]), str(device["removed"]), f"{device['seconds']:.1f}"
+        )  # fmt: skip
+    put_table(out, listing)
+    for device in outcome["devices"]:
+        if device["reason"]:
+            put_hanging(out, Text.assemble((device["device"], "bold"), f": {device['reason']}"))
+    if steps:
+        out.print()
+        for at, name, what in outcome["timeline"]:
+            out.print(f"{at[11:23]}  {name}  {what}", style="dim")
+
+
+def _show_intended(options: argparse.Namespace, changes: Changes, change: Change) -> int:
+    """What was intended on one device, in its own words."""
+    plan = changes.plan(change)
+    name = options.device
+    if name not in plan:
+        raise UsageError(f"{change.name} has nothing to do with a device '{name}'", hint=suggestion(name, plan.devices))
+    estate = changes.estate
+    builder = IntentBuilder(estate)
+    syntax = builder.syntax(estate.device(name))
+    planned = plan.of(name, syntax.grammar)
+    text = syntax.masked(planned.intended)
+    if options.format == "json":
+        put_json("intended", 1, {"change": change.name, "device": name, "sections": list(planned.owners), "text": text})
+    else:
+        console().out(text, end="", highlight=False)
+    return DONE

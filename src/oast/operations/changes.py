@@ -1,0 +1,134 @@
+"""Changes: what the ledger says of each, put together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from oast.change.ledger import Entry, Ledger
+from oast.change.planned import Plan, plan_from
+from oast.errors import StateError, UsageError
+from oast.estate.estate import Estate
+
+# What is to be seen of an entry besides when and what.
+BEGAN, ENDED, RESUMED, PROPOSED, APPROVED, WITHDRAWN = "begun", "ended", "resumed", "proposed", "approved", "withdrawn"
+
+
+@dataclass(frozen=True)
+class Change:
+    """One change: its entries in the ledger, by time."""
+
+    name: str
+    entries: tuple[Entry, ...]
+
+    def _first(self, *kinds: str) -> Mapping[str, Any]:
+        return next((entry.said for entry in self.entries if entry.kind in kinds), {})
+
+    def every(self, *kinds: str) -> list[Entry]:
+        """Its entries of some kinds."""
+        return [entry for entry in self.entries if entry.kind in kinds]
+
+    @property
+    def at(self) -> str:
+        """When it was proposed or begun, in UTC."""
+        return self.entries[0].at
+
+    @property
+    def author(self) -> str:
+        return str(self._first(PROPOSED, BEGAN).get("author", ""))
+
+    @property
+    def reason(self) -> str:
+        return str(self._first(PROPOSED, BEGAN).get("reason", ""))
+
+    @property
+    def ticket(self) -> str | None:
+        return self._first(PROPOSED, BEGAN).get("ticket")
+
+    @property
+    def origin(self) -> str | None:
+        """What it takes up, such as a change that it takes back."""
+        return self._first(PROPOSED, BEGAN).get("origin")
+
+    @property
+    def devices(self) -> int:
+        """On how many devices something was to be done."""
+        return int(self._first(PROPOSED, BEGAN).get("devices", 0))
+
+    @property
+    def plan(self) -> str | None:
+        """The digest under which is kept what it means to do."""
+        return self._first(PROPOSED, BEGAN).get("plan")
+
+    @property
+    def state(self) -> str:
+        """Where it stands, in words."""
+        if self.every(BEGAN):
+            ended = self.every(ENDED, RESUMED)
+            if len(self.every(ENDED)) < len(self.every(BEGAN)) and not self.every(RESUMED):
+                return "begun"
+            states = ended[-1].said.get("states", {}) if ended else {}
+            return ", ".join(f"{number} {state}" for state, number in sorted(states.items())) or "nothing done"
+        if self.every(WITHDRAWN):
+            return "withdrawn"
+        return "approved" if self.every(APPROVED) else "proposed"
+
+
+@dataclass
+class Changes:
+    """The changes of an estate."""
+
+    estate: Estate
+    ledger: Ledger = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.ledger = Ledger(self.estate.folder, self.estate.working)
+
+    def all(self) -> list[Change]:
+        """Every change, the newest last. Raises StateError."""
+        found: dict[str, list[Entry]] = {}
+        for entry in self.ledger.entries():
+            found.setdefault(entry.change, []).append(entry)
+        return [Change(name, tuple(entries)) for name, entries in found.items()]
+
+    def one(self, word: str) -> Change:
+        """The change whose name is, begins or ends with `word`. Raises UsageError when there is none, or several."""
+        changes = self.all()
+        exact = [change for change in changes if change.name == word]
+        found = exact or [change for change in changes if word and (change.name.startswith(word) or change.name.endswith(word))]
+        if not found:
+            hint = f"the last one is {changes[-1].name}" if changes else "nothing was delivered or proposed yet"
+            raise UsageError(f"there is no change '{word}'", hint=hint)
+        if len(found) > 1:
+            raise UsageError(f"'{word}' may be one of {len(found)} changes", hint=f"the last of them is {found[-1].name}")
+        return found[0]
+
+    def plan(self, change: Change) -> Plan:
+        """What it means to do. Raises StateError."""
+        if change.plan is None:
+            raise StateError(f"what {change.name} means to do is not in the ledger", hint="oast change audit")
+        return plan_from(self.ledger.content(change.plan))
+
+    def outcomes(self, change: Change) -> list[dict[str, Any]]:
+        """What became of it: the content of each of its runs, in order. Raises StateError."""
+        return [self.ledger.content(entry.said["outcome"]) for entry in change.every(ENDED, RESUMED) if "outcome" in entry.said]
+
+
+def change_document(change: Change) -> dict[str, Any]:
+    """A change as it is listed."""
+    return {
+        "change": change.name,
+        "at": change.at,
+        "state": change.state,
+        "author": change.author,
+        "reason": change.reason,
+        "ticket": change.ticket,
+        "devices": change.devices,
+        "origin": change.origin,
+    }
+
+
+def last(changes: Sequence[Change], number: int | None) -> Iterable[Change]:
+    """The last `number` of them, or all."""
+    return changes if number is None else changes[-number:]

@@ -1,0 +1,152 @@
+"""The record of a delivery: journal, ledger and content, from before the first device is touched until all have an outcome."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
+
+from oast.change.compare import Comparison, Manner
+from oast.change.identity import commit_of, identity
+from oast.change.journal import Journal, timeline_of
+from oast.change.ledger import Ledger
+from oast.change.locks import RunLock
+from oast.change.outcome import Outcome
+from oast.change.planned import plan_document, plan_from
+from oast.errors import OastError, StateError
+from oast.estate.estate import Estate
+from oast.operations.documents import counted, outcome_document
+
+OUTCOME = "oast.outcome/1"
+# What transcripts, backups and the record of one device may take on the disk, in bytes.
+ROOM_FOR_DEVICE = 100_000
+ROOM_AT_LEAST = 1_000_000
+
+
+@dataclass(frozen=True)
+class About:
+    """What a change is, beside the difference: why, for which ticket, and where it comes from. `change` is its name, where it has one
+    already; `origin` says what it takes up, such as a change it takes back."""
+
+    reason: str
+    ticket: str | None = None
+    change: str | None = None
+    origin: str | None = None
+
+
+class Recording:
+    """The record of one run on `estate`."""
+
+    def __init__(self, estate: Estate, run: str, about: About) -> None:
+        self._estate = estate
+        self._run = run
+        self._about = about
+        self._lock = RunLock(estate.working, run)
+        self._ledger = Ledger(estate.folder, estate.working)
+        self._room = estate.working / "runs" / f"{run}.room"
+        self._journal: Journal | None = None
+
+    @property
+    def change(self) -> str:
+        """The name of the change."""
+        return self._about.change or self._run
+
+    @property
+    def journal(self) -> Journal:
+        """Where the steps are written down, once it has begun."""
+        if self._journal is None:
+            raise StateError("the run has not begun")
+        return self._journal
+
+    def begin(self, comparisons: Sequence[Comparison], manner: Manner) -> None:
+        """Write down what is going to be done, and make sure that what becomes of it can be. Raises StateError, EstateError; then
+        nothing was begun."""
+        try:
+            self._begin(comparisons, manner)
+        except OSError as error:
+            self._give_up()
+            where = f" ({error.filename})" if error.filename else ""
+            message = f"what would become of the devices could not be written down: {error.strerror}{where}"
+            raise StateError(message, hint="make room or let it be written there; no device was touched") from None
+        except OastError:
+            self._give_up()
+            raise
+
+    def _begin(self, comparisons: Sequence[Comparison], manner: Manner) -> None:
+        estate = self._estate
+        who = identity(estate.folder, estate.environment)
+        self._lock.take()
+        self._reserve(len(comparisons))
+        document = plan_document(comparisons, manner, estate.fingerprints)
+        plan = self._ledger.keep(document)
+        self._journal = Journal(estate.working)
+        self._journal.begin(self._run, self.change, os.getpid(), document, [comparison.name for comparison in comparisons])
+        commit = commit_of(estate.folder, estate.environment)
+        said: dict[str, Any] = {
+            "run": self._run,
+            "author": who,
+            "reason": self._about.reason,
+            "ticket": self._about.ticket,
+            "devices": len(comparisons),
+            "plan": plan,
+            "difference": plan_from(document).digest,
+            "estate": None if commit is None else {"commit": commit.name, "clean": commit.clean},
+        }
+        if self._about.origin:
+            said["origin"] = self._about.origin
+        self._ledger.append("begun", self.change, said)
+
+    def _reserve(self, devices: int) -> None:
+        """Take the room on the disk that is given back when it is needed. Raises OSError."""
+        handle = os.open(self._room, os.O_WRONLY | os.O_CREAT, 0o600)
+        try:
+            os.posix_fallocate(handle, 0, max(ROOM_AT_LEAST, ROOM_FOR_DEVICE * devices))
+        finally:
+            os.close(handle)
+
+    def _give_up(self) -> None:
+        if self._journal is not None:
+            with suppress(StateError):
+                self._journal.end(self._run, recorded=True)
+        self.close()
+
+    def end(self, outcomes: Sequence[Outcome], verdict: str) -> str | None:
+        """Write down what became of every device. Why that could not be done, if it could not."""
+        told: str | None = None
+        self._room.unlink(missing_ok=True)
+        try:
+            steps = timeline_of(self._estate.working, self._run)
+            outcome = self._ledger.keep(outcomes_content(self._estate, self._run, outcomes, steps))
+            said = {"run": self._run, "verdict": verdict, "states": counted(outcomes), "outcome": outcome}
+            self._ledger.append("ended", self.change, said)
+        except OSError as error:
+            told = f"{error.filename or self._estate.folder}: {error.strerror}"
+        except StateError as error:
+            told = error.message
+        try:
+            self.journal.end(self._run, recorded=told is None)
+        except StateError as error:
+            told = told or error.message
+        return told or self.journal.broken
+
+    def close(self) -> None:
+        """Safe to call again."""
+        with suppress(OSError):
+            self._room.unlink(missing_ok=True)
+        if self._journal is not None:
+            with suppress(sqlite3.Error):
+                self._journal.close()
+        with suppress(OSError):
+            self._lock.release(done=True)
+
+
+def outcomes_content(estate: Estate, run: str, outcomes: Sequence[Outcome], steps: Sequence[tuple[str, str, str]]) -> Mapping[str, Any]:
+    """What became of the devices, and the steps that led there, to be kept: `oast.outcome/1`."""
+    devices = [outcome_document(outcome) for outcome in outcomes]
+    for device in devices:
+        # Where the estate is on this machine is nobody's business.
+        device["log"] = device["log"] and os.path.relpath(device["log"], estate.folder)
+    return {"format": OUTCOME, "run": run, "devices": devices, "timeline": [list(step) for step in steps]}

@@ -1,0 +1,192 @@
+"""What runs that died, or could not wait, have left open: find out what every device runs, and leave it in order."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from typing import Any
+
+from oast.change.backup import Backup, kept_text
+from oast.change.compare import Listed
+from oast.change.journal import Journal, Left, LeftRun, dead_runs, plan_of, timeline_of
+from oast.change.ledger import Ledger
+from oast.change.locks import RunLock, device_lock
+from oast.change.means import Means
+from oast.change.outcome import Cause, Outcome, State
+from oast.change.planned import Plan, plan_from
+from oast.change.push import DeviceOpener
+from oast.change.resumed import Remains, Resumed
+from oast.change.strategies import Phase
+from oast.config.indented import tree_of_device
+from oast.config.view import Counts
+from oast.connect.connector import Connector
+from oast.errors import DeviceError, EstateError, OastError, StateError
+from oast.estate.estate import Estate
+from oast.fleet.clock import Clock, SystemClock
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent, IntentBuilder
+from oast.operations.documents import counted
+from oast.operations.recording import outcomes_content
+
+
+@dataclass(frozen=True)
+class ResumedRun:
+    """What became of the devices that a run had left open. `unrecorded` says why that could not be written down, if it could not."""
+
+    run: str
+    change: str
+    began: str
+    outcomes: tuple[Outcome, ...]
+    unrecorded: str | None = None
+
+    @property
+    def failed(self) -> list[str]:
+        """The devices of which it is still not known, and those that are not in order."""
+        return [outcome.device for outcome in self.outcomes if outcome.state is State.UNKNOWN or outcome.cause is Cause.FAILED]
+
+
+class Resume:
+    """Takes up everything that was left open on `estate`. With `give_up`, what cannot be found out is left as it is, for good."""
+
+    def __init__(
+        self,
+        estate: Estate,
+        *,
+        at_once: int | None = None,
+        timeout_s: float | None = None,
+        give_up: bool = False,
+        on_event: OnEvent = unheard,
+    ) -> None:
+        """Raises StateError, EstateError."""
+        self._estate = estate
+        self._give_up = give_up
+        self._timeout_s = timeout_s
+        self._at_once = at_once or estate.settings.connection.at_once
+        self.on_event = on_event
+        self._clock: Clock = SystemClock()
+        self.runs: Sequence[LeftRun] = dead_runs(estate.working)
+
+    async def run(self) -> list[ResumedRun]:
+        """One after the other. When cancelled, what was not finished stays open. Raises StateError when nothing can be written."""
+        if not self.runs:
+            return []
+        journal = Journal(self._estate.working)
+        try:
+            return [found for left in self.runs if (found := await self._one(left, journal)) is not None]
+        finally:
+            journal.close()
+
+    async def _one(self, left: LeftRun, journal: Journal) -> ResumedRun | None:
+        """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody does."""
+        lock = RunLock(self._estate.working, left.run)
+        if not lock.take():
+            return None
+        done = False
+        try:
+            outcomes = await self._finish(left, journal)
+            told = self._record(left, outcomes, journal)
+            done = True
+        finally:
+            lock.release(done=done)
+        return ResumedRun(left.run, left.change, left.began, tuple(outcomes), told)
+
+    async def _finish(self, left: LeftRun, journal: Journal) -> list[Outcome]:
+        found: dict[str, Outcome] = {}
+        plan = plan_from(plan_of(self._estate.working, left.run)) if left.in_flight else None
+        builder = IntentBuilder(self._estate) if left.in_flight else None
+        devices = [self._estate.devices[d.name] for d in left.in_flight if d.name in self._estate.devices]
+        connector = Connector(self._estate, devices, self._timeout_s)
+
+        async def one(device: Left) -> Outcome:
+            if device.phase is Phase.UNTOUCHED or plan is None or builder is None:
+                return await _end(device, journal, State.UNCHANGED, "nothing was sent to it")
+            try:
+                with ExitStack() as held:
+                    held.enter_context(device_lock(self._estate.working, device.name))
+                    transaction = self._transaction(device, plan, builder, connector, journal)
+                    await transaction.finish()
+                    outcome = transaction.outcome or _unknown(device, "it is not known what became of it")
+            except (DeviceError, EstateError, StateError) as error:
+                outcome = _unknown(device, error.message, error.hint)
+            if outcome.state is State.UNKNOWN and self._give_up:
+                await journal.of(device.run, device.name).step("given up", open=0)
+            return outcome
+
+        def done(device: Left, outcome: Outcome | DeviceError) -> None:
+            found[device.name] = outcome if isinstance(outcome, Outcome) else _unknown(device, outcome.message, outcome.hint)
+            self.on_event(DeviceEvent(device.name, Stage(str(found[device.name].state))))
+
+        await for_each(left.devices, one, self._at_once, done)
+        known = [Outcome(one.name, one.state, one.cause, Counts(0, 0), 0.0, one.reason) for one in left.known]
+        return [*known, *(found[device.name] for device in left.devices)]
+
+    def _transaction(self, left: Left, plan: Plan, builder: IntentBuilder, connector: Connector, journal: Journal) -> Resumed:
+        """Raises DeviceError, EstateError, StateError."""
+        estate = self._estate
+        device = estate.devices.get(left.name)
+        if device is None:
+            raise DeviceError(
+                "the inventory does not have it any more", hint="put it back there, or leave it with: oast change resume --give-up"
+            )
+        platform, syntax = builder.platform(device), builder.syntax(device)
+        planned = plan.of(left.name, syntax.grammar)
+        text = kept_text(estate.working / "backups" / left.run / f"{left.name}.txt")
+        listed = None if text is None else Listed(syntax, text, tree_of_device(syntax, text))
+        intent = Intent.of_record(device, platform, planned.intended, planned.scope, planned.owners)
+        folder = estate.working / "log" / left.run
+        means = Means(
+            syntax=syntax,
+            opener=DeviceOpener(connector, intent, ()),
+            backup=Backup(folder, syntax, mask=True),
+            log=folder / f"{left.name}.resumed.log",
+            timer_s=0.0,
+            on_event=self.on_event,
+            clock=self._clock,
+            journal=journal.of(left.run, left.name),
+        )
+        return Resumed(Remains(left, planned, plan.manner, listed), intent, means)
+
+    def _record(self, left: LeftRun, outcomes: Sequence[Outcome], journal: Journal) -> str | None:
+        ledger = Ledger(self._estate.folder, self._estate.working)
+        told: str | None = None
+        try:
+            if not left.devices and any(e.kind == "ended" and e.said.get("run") == left.run for e in ledger.entries(left.change)):
+                journal.end(left.run, recorded=True)
+                return None
+            content = outcomes_content(self._estate, left.run, outcomes, timeline_of(self._estate.working, left.run))
+            said: Mapping[str, Any] = {"run": left.run, "states": counted(outcomes), "outcome": ledger.keep(content)}
+            ledger.append("resumed", left.change, said)
+        except OSError as error:
+            told = f"{error.filename or self._estate.folder}: {os.strerror(error.errno or 0)}"
+        except OastError as error:
+            told = error.message
+        try:
+            journal.end(left.run, recorded=told is None)
+        except StateError as error:
+            told = told or error.message
+        return told or journal.broken
+
+
+async def _end(device: Left, journal: Journal, state: State, reason: str) -> Outcome:
+    outcome = Outcome(device.name, state, Cause.INTERRUPTED, Counts(0, 0), 0.0, reason)
+    await journal.of(device.run, device.name).ended(outcome, device.phase, asked=True)
+    return outcome
+
+
+def _unknown(device: Left, reason: str, hint: str | None = None) -> Outcome:
+    return Outcome(device.name, State.UNKNOWN, Cause.FAILED, Counts(0, 0), 0.0, reason, hint)
+
+
+async def resume(
+    estate: Estate,
+    *,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    give_up: bool = False,
+    on_event: OnEvent = unheard,
+) -> list[ResumedRun]:
+    """Take up everything that was left open. Raises StateError, EstateError."""
+    return await Resume(estate, at_once=at_once, timeout_s=timeout_s, give_up=give_up, on_event=on_event).run()

@@ -1,0 +1,196 @@
+"""A run that is killed at any point of its journal: what it has left is told, refused, and brought to its end, on every way of delivery."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import unittest
+from pathlib import Path
+
+from killing import Kill, Killing
+from lab import BEFORE, PASSWORD, WAYS, Lab
+from larkwater import QUICK, SECRETS, LarkwaterTest, Run
+from test_ways import AFTER, Case
+from wharf import ProgramTest
+
+ENVIRONMENT = {"OAST_SECRET_LOGIN": PASSWORD, "OAST_IDENTITY": "ada@larkwater.example"}
+PUSH = ("push", "-m", "a test", "--yes")
+
+
+class KilledTest(Case):
+    def test_killed_at_every_step_of_the_journal_each_way_ends_in_a_known_state(self) -> None:
+        with Killing() as killing:
+            self.killing = killing
+            self.refused: set[str] = set()
+            asyncio.run(self._every_way())
+        self.assertEqual(self.refused, set(WAYS))
+
+    async def _every_way(self) -> None:
+        await asyncio.gather(*(self._every_step(way) for way in WAYS))
+
+    async def _every_step(self, way: str) -> None:
+        states: set[str] = set()
+        number, finished = 0, False
+        while not finished:
+            number += 1
+            # Each moment at some of the ways, and with more time both at all of them.
+            for before in (True, False) if os.environ.get("OAST_FAULTS") else ((number + list(WAYS).index(way)) % 2 == 0,):
+                about = (way, number, "before" if before else "after")
+                lab = Lab(way, list(BEFORE))
+                folder = self.estate(lab, await lab.listen()).folder
+                run = await self._run(folder, *PUSH, kill=Kill(number, before))
+                if run.code != -9:
+                    self.assertEqual(run.code, 0, (about, run))
+                    audit = await self._run(folder, "change", "audit")
+                    self.assertEqual((audit.code, audit.err), (0, ""), audit)
+                    finished = True
+                    break
+                states.add(await self._left(lab, folder, way, about))
+                await lab.close()
+        self.assertGreater(number, 10, "these are the steps")
+        self.assertEqual(states, {"unchanged", "reverted", "delivered"}, way)
+
+    async def _left(self, lab: Lab, folder: Path, way: str, about: object) -> str:
+        """What a run that was killed has left, brought to its end; the state of the device."""
+        told = await self._run(folder, "devices")
+        if "not known what became of pier" in told.err and way not in self.refused:
+            self.refused.add(way)
+            refused = await self._run(folder, *PUSH)
+            self.assertEqual(refused.code, 4, (about, refused))
+            self.assertIn("did not come to know what became of it: it was not touched", refused.out, about)
+        resumed = await self._run(folder, "change", "resume", "--format", "json")
+        self.assertEqual(resumed.code, 0, (about, resumed))
+        runs = resumed.json()["runs"]
+        self.assertEqual(bool(runs), "ended in the middle" in told.err, about)
+        # Without one, it was killed before there was a run, or behind its end.
+        state = runs[0]["devices"][0]["state"] if runs else "delivered" if set(lab.running) == AFTER else "unchanged"
+        wanted = AFTER if state == "delivered" else set(BEFORE)
+        self.assertEqual(set(lab.running), wanted, (about, state, lab.typed))
+        self.assertEqual(set(lab.startup), wanted, (about, state, lab.typed))
+        if lab.way == "file":
+            self.assertEqual(set(lab.files["/etc/lab.conf"]), wanted, (about, state, lab.typed))
+        self.assertIsNone(lab.timer, (about, state, lab.typed))
+        return str(state)
+
+    async def _run(self, folder: Path, *arguments: str, kill: Kill | None = None) -> Run:
+        return await asyncio.to_thread(self.killing.run, *arguments, cwd=folder, environment=ENVIRONMENT, kill=kill)
+
+
+class OverNetconfTest(ProgramTest):
+    def test_killed_at_every_step_over_netconf_with_a_candidate(self) -> None:
+        self.every_step()
+
+    def every_step(self) -> None:
+        self.push()
+        with Killing() as killing:
+            states, number = set(), 0
+            while True:
+                number += 1
+                before = self.kept("rt-3")
+                here, there = ("203.0.113.25", "203.0.113.29") if "203.0.113.25" in before else ("203.0.113.29", "203.0.113.25")
+                self.edit("values/addresses.yaml", here, there)
+                arguments = (*PUSH, "--on", "name=rt-3")
+                kill = Kill(number, before=bool(number % 2))
+                run = killing.run(*arguments, cwd=self.estate, environment=self.environment, kill=kill)
+                if run.code != -9:
+                    self.assertEqual(run.code, 0, run)
+                    break
+                runs = self.oast("change", "resume", "--format", "json").json()["runs"]
+                now = self.kept("rt-3")
+                state = runs[0]["devices"][0]["state"] if runs else "delivered" if now != before else "unchanged"
+                self.assertEqual(now, before.replace(here, there) if state == "delivered" else before, (kill, run, runs))
+                self.assertEqual(self.kept("rt-3", "startup"), now, (kill, state))
+                states.add(state)
+                if state != "delivered":
+                    self.edit("values/addresses.yaml", there, here)
+        self.assertLessEqual({"unchanged", "reverted", "delivered"}, states)
+
+
+class OverWritableRunningTest(OverNetconfTest):
+    without = ("candidate", "confirmed-commit")
+
+    def test_killed_at_every_step_over_netconf_with_a_candidate(self) -> None:
+        self.every_step()
+
+
+class TogetherTest(LarkwaterTest):
+    delivered = True
+
+    def test_of_a_wave_that_was_to_be_kept_all_are_kept_and_of_any_other_none(self) -> None:
+        names = ("gull-core-1", "heron-core-1")
+        mixed = set()
+        with Killing() as killing:
+            for number in range(3, 40):
+                before = {name: self.running(name) for name in names}
+                here, there = ("network", "day") if "network desk" in before[names[0]] else ("day", "network")
+                self.edit("values/network.yaml", f"contact: Larkwater {here} desk", f"contact: Larkwater {there} desk")
+                arguments = ("push", "-m", "x", "--on", "role=core", "--yes")
+                run = killing.run(*arguments, cwd=self.estate, environment={}, kill=Kill(number, before=False))
+                if run.code != -9:
+                    break
+                found = self.oast("change", "resume", "--format", "json").json()["runs"]
+                states = (
+                    {device["device"]: device["state"] for device in found[0]["devices"]} if found else dict.fromkeys(names, "delivered")
+                )
+                mixed.add(tuple(sorted(states.values())))
+                for name in names:
+                    told = (number, name, states)
+                    text = before[name].replace(f"Larkwater {here} desk", f"Larkwater {there} desk")
+                    self.assertEqual(self.running(name), text if states[name] == "delivered" else before[name], told)
+                    startup = (
+                        self.console(name, "read startup").partition("read startup\n")[2].rpartition(" view| leave")[0].rpartition("\n")[0]
+                    )
+                    self.assertEqual(startup + "\n", self.running(name), told)
+                    self.assertIsNone(self.timer(name), told)
+                if "delivered" not in states.values():
+                    self.edit("values/network.yaml", f"contact: Larkwater {there} desk", f"contact: Larkwater {here} desk")
+            else:
+                self.fail("it never came to its end")
+        self.assertIn(("delivered", "delivered"), mixed)
+        self.assertNotIn(("delivered", "reverted"), mixed)
+        self.assertNotIn(("delivered", "unchanged"), mixed)
+
+    def test_what_cannot_be_found_out_stays_open_until_it_is_given_up(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        with Killing() as killing:
+            run = killing.run(
+                "push", "-m", "x", "--on", "role=core", "--yes", *QUICK, cwd=self.estate, environment={}, kill=Kill(step="applying")
+            )  # fmt: skip
+        self.assertEqual(run.code, -9)
+        self.fault("gull-core-1", "down")
+        found = self.oast("change", "resume", expect=4)
+        self.assertRegex(found.out, r"(?m)^gull-core-1 +unknown$")
+        self.assertRegex(found.out, r"(?m)^heron-core-1 +(reverted|unchanged)$")
+        self.assertIn("gull-core-1: the run ", found.out)
+        self.assertIn("it cannot be reached to find out", found.out)
+        self.fault("gull-core-1", "none")
+        pushed = self.oast("push", "-m", "x", "--on", "role=core", "--yes", expect=4)
+        self.assertRegex(pushed.out, r"(?m)^gull-core-1 +failed, unchanged ")
+        self.assertRegex(pushed.out, r"(?m)^heron-core-1 +delivered ")
+        changes = self.oast("change", "list", "--format", "json").json()["changes"]
+        self.assertEqual([change["state"] for change in changes[-2:]], ["1 unchanged, 1 unknown", "1 delivered, 1 unchanged"])
+        shown = self.oast("change", "show", changes[-2]["change"][-4:], "--steps").out
+        self.assertRegex(shown, r"(?m)^\d\d:\d\d:\d\d\.\d{3}  gull-core-1  arming$")
+        self.assertIn("+ system / contact", shown)
+        self.assertRegex(self.oast("change", "resume").out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
+        self.assertIn("nothing to resume", self.oast("change", "resume").out)
+
+    def test_what_somebody_changed_meanwhile_is_neither_saved_nor_taken_away(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        with Killing() as killing:
+            killing.run(
+                "push", "-m", "x", "--on", "name=gull-core-1", "--yes", cwd=self.estate, environment={}, kill=Kill(step="confirmed")
+            )
+        self.assertIn("Larkwater day desk", self.running("gull-core-1"))
+        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "user visitor", "close")
+        found = self.oast("change", "resume", expect=4)
+        self.assertIn("not saved, as somebody changed something else meanwhile", found.out)
+        self.assertIn("+ user visitor", found.out)
+        self.assertIn("user visitor", self.running("gull-core-1"))
+        startup = self.console("gull-core-1", "read startup")
+        self.assertNotIn("user visitor", startup)
+        self.assertNotIn("Larkwater day desk", startup)
+
+
+if __name__ == "__main__":
+    unittest.main()
