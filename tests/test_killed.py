@@ -38,15 +38,17 @@ class KilledTest(Case):
                 about = (way, number, "before" if before else "after")
                 lab = Lab(way, list(BEFORE))
                 folder = self.estate(lab, await lab.listen()).folder
-                run = await self._run(folder, *PUSH, kill=Kill(number, before))
-                if run.code != -9:
-                    self.assertEqual(run.code, 0, (about, run))
-                    audit = await self._run(folder, "change", "audit")
-                    self.assertEqual((audit.code, audit.err), (0, ""), audit)
-                    finished = True
-                    break
-                states.add(await self._left(lab, folder, way, about))
-                await lab.close()
+                try:
+                    run = await self._run(folder, *PUSH, kill=Kill(number, before))
+                    finished = run.code != -9
+                    if finished:
+                        self.assertEqual(run.code, 0, (about, run))
+                        audit = await self._run(folder, "change", "audit")
+                        self.assertEqual((audit.code, audit.err), (0, ""), audit)
+                        break
+                    states.add(await self._left(lab, folder, way, about))
+                finally:
+                    await lab.close()
         self.assertGreater(number, 10, "these are the steps")
         self.assertEqual(states, {"unchanged", "reverted", "delivered"}, way)
 
