@@ -116,6 +116,7 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--revert-timer", metavar="S", type=seconds, help="seconds until a device goes back by itself")
     parser.add_argument("--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true")
     parser.add_argument("--most-failures", metavar="N", type=count, help="devices that may fail or be reverted before no further is begun")
+    parser.add_argument("--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml")
     parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
     add_summary(parser)
     add_connection(parser)

@@ -15,6 +15,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.compare import Comparison, Manner
+from oast.change.limits import Exceeded
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
 from oast.cli.differences import show_differences, show_left_alone, show_unsaved
@@ -67,7 +68,9 @@ def chosen(options: argparse.Namespace) -> DeliveryOptions:
     """How to deliver, as the options say. Raises UsageError for a change without a reason."""
     if not options.dry_run:
         _need_reason(options.reason)
-    return DeliveryOptions(options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once)
+    return DeliveryOptions(
+        options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once, options.allow_removals
+    )
 
 
 def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOptions, around: Around) -> int:
@@ -108,6 +111,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             (show_summary if options.summary else show_differences)(plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
             _show_care(plan.different, out)
+            show_exceeded(plan.exceeded, out)
             show_unsaved(plan.comparisons, out, pushing=True)
             sys.stdout.flush()
         except OSError as error:
@@ -120,6 +124,8 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         if not options.dry_run:
             around.end(as_intended, ())
         return code
+    if plan.exceeded and not how.allow_removals:
+        return _beyond_limits(options, plan)
     # Where no device could be read there is nothing to ask about: it is told, and recorded.
     if not options.yes and plan.to_do:
         out.file.flush()
@@ -154,12 +160,36 @@ def _show_care(different: Sequence[Comparison], out: Console) -> None:
         out.print()
 
 
+def show_exceeded(found: Sequence[Exceeded], out: Console) -> None:
+    """What is taken away beyond the limits; the same on several devices is shown once."""
+    devices: dict[tuple[str, str], list[str]] = {}
+    for one in found:
+        devices.setdefault((one.what, one.limit), []).append(one.device)
+    for (what, limit), names in devices.items():
+        out.print(f"takes away {what} (limit: {limit}): {named(names, NAMED)}", style="bold red")
+    if found:
+        out.print()
+
+
+def _beyond_limits(options: argparse.Namespace, plan: Plan) -> int:
+    """What takes away too much is not delivered to any device."""
+    if options.format == "json":
+        reason = "the change takes away more than the limits allow"
+        held = [Outcome(c.name, State.UNCHANGED, Cause.HELD, c.counts, 0.0, reason) for c in plan.comparisons]
+        put_document(push_document(None, options.reason, options.ticket, [*held, *_unreached(plan)]))
+    sys.stderr.write("it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals\n")
+    return NO
+
+
+def _unreached(plan: Plan) -> list[Outcome]:
+    return [Outcome(n, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, e.message, e.hint) for n, e in plan.failed]
+
+
 def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
     out = console()
     if options.format == "json":
         unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in plan.comparisons]
-        failed = [Outcome(n, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, e.message, e.hint) for n, e in plan.failed]
-        put_document(push_document(None, options.reason, options.ticket, [*unchanged, *failed]))
+        put_document(push_document(None, options.reason, options.ticket, [*unchanged, *_unreached(plan)]))
     elif plan.to_do:
         saved = len(plan.to_do) - len(plan.different)
         also = f", {plural(saved, 'device')} would be saved" if saved else ""

@@ -9,10 +9,26 @@ from oast.errors import EstateError, Mistakes
 from oast.estate import connections, selectors
 from oast.estate.connections import Connections, ConnectionSettings
 from oast.estate.selectors import Selector
+from oast.records import Place
 from oast.toml_text import Table, TomlFile
 
 FILE = "oast.toml"
 FORMAT = 1
+
+
+@dataclass(frozen=True, slots=True)
+class LimitSettings:
+    """What one change may take away from a device without a word of permission: `removals` statements at most, and of what one section
+    owns the `share` (0 to 1) at most. The last entry of a list called as one of `last_of` may not go either."""
+
+    removals: int = 100
+    share: float = 0.5
+    last_of: tuple[str, ...] = ()
+    place: Place | None = None
+
+
+# Without any of these nobody comes in, or nothing comes through. The name of a list where a platform has it.
+LAST_OF = ("user", "neighbor", "static-route", "route")
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +37,8 @@ class DeliverySettings:
 
     `waves` pick the devices that come first, second and so on; the others come last. After a wave in which more than
     `most_failures` devices failed or were reverted, no further begins. Checks have to stay true for `hold_s` seconds at least.
+    With `approval`, nothing is delivered that nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals
+    have to be signed.
     """
 
     revert_timer_s: int = 120
@@ -29,6 +47,9 @@ class DeliverySettings:
     waves: tuple[Selector, ...] = ()
     most_failures: int = 0
     hold_s: float = 0.0
+    limits: LimitSettings = LimitSettings(last_of=LAST_OF)
+    approval: bool = False
+    allowed_signers: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +96,7 @@ def read(folder: Path) -> Settings:
     settings = Settings(
         name=name or folder.resolve().name,
         connections=connections.read(file.table("connection"), folder),
-        delivery=_delivery(file.table("delivery")),
+        delivery=_delivery(file.table("delivery"), folder),
         secrets=_secrets(file.table("secrets"), folder),
         network_file=network or folder / "network.yaml",
     )
@@ -102,7 +123,7 @@ def _secrets(table: Table | None, folder: Path) -> SecretSettings:
     return settings
 
 
-def _delivery(table: Table | None) -> DeliverySettings:
+def _delivery(table: Table | None, folder: Path) -> DeliverySettings:
     if table is None:
         return DeliverySettings()
     default = DeliverySettings()
@@ -113,6 +134,26 @@ def _delivery(table: Table | None) -> DeliverySettings:
         waves=_waves(table),
         most_failures=int(table.count("most_failures", default.most_failures)),
         hold_s=table.count("hold_s", 0),
+        limits=_limits(table.table("limits")),
+        approval=table.flag("approval"),
+        allowed_signers=_path(table, "allowed_signers", folder),
+    )
+    table.finish()
+    return settings
+
+
+def _limits(table: Table | None) -> LimitSettings:
+    default = LimitSettings(last_of=LAST_OF)
+    if table is None:
+        return default
+    share = table.count("share", default.share)
+    if share > 1:
+        table.wrong("share", "'share' has to be a number from 0 to 1", "0.5 is the half")
+    settings = LimitSettings(
+        removals=int(table.count("removals", default.removals)),
+        share=share,
+        last_of=table.texts("last_of") if table.has("last_of") else default.last_of,
+        place=table.place("last_of") if table.has("last_of") else None,
     )
     table.finish()
     return settings

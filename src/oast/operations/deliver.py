@@ -9,12 +9,14 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from oast.change.compare import REPLACE, Comparing, Comparison, Manner
 from oast.change.hold import hold_s
 from oast.change.journal import in_flight, left_in_flight
+from oast.change.limits import Exceeded, exceeded
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
 from oast.connect.connector import Connector
@@ -23,6 +25,7 @@ from oast.estate.inventory import Device
 from oast.files import write_whole
 from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.events import Event, OnEvent, unheard
+from oast.nearest import suggestion
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
 from oast.operations.recording import About, Recording
@@ -45,13 +48,14 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class DeliveryOptions:
-    """How to deliver; None means what oast.toml says. Times are in seconds."""
+    """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away what is beyond the limits."""
 
     revert_timer_s: float | None = None
     verify_timeout_s: float | None = None
     most_failures: int | None = None
     one_wave: bool = False
     at_once: int | None = None
+    allow_removals: bool = False
 
 
 @dataclass(frozen=True)
@@ -119,6 +123,12 @@ class Plan:
         """The devices that a delivery changes, or saves."""
         return tuple(comparison for comparison in self.comparisons if comparison.edits or comparison.unsaved)
 
+    @cached_property
+    def exceeded(self) -> tuple[Exceeded, ...]:
+        """What would be taken away beyond the limits of oast.toml."""
+        limits = self.preparation.estate.settings.delivery.limits
+        return tuple(one for comparison in self.different for one in exceeded(comparison, limits))
+
     @property
     def logs(self) -> Path:
         """Where the transcripts of this run are."""
@@ -135,6 +145,7 @@ class Plan:
             "format": "oast.diff/1",
             "run": self.run,
             "devices": [difference_document(comparison) for comparison in self.comparisons],
+            "exceeded": [{"device": one.device, "takes_away": one.what, "limit": one.limit} for one in self.exceeded],
             "failed": [{"device": name, "reason": error.message} for name, error in self.failed],
         }
 
@@ -197,6 +208,11 @@ class Plan:
 
     def allow(self, reason: str, options: DeliveryOptions) -> None:
         """Whether this may be delivered at all. Raises UsageError, EstateError."""
+        if self.exceeded and not options.allow_removals:
+            first = self.exceeded[0]
+            more = f", and {len(self.exceeded) - 1} more" if len(self.exceeded) > 1 else ""
+            message = f"it would take away more than the limits allow: on {first.device} {first.what}{more}"
+            raise UsageError(message, hint="allow it for this change with --allow-removals, or have it approved")
         if not reason or not reason.strip():
             raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
         check_times(self.preparation, options)
@@ -269,12 +285,25 @@ def check_times(preparation: Preparation, options: DeliveryOptions) -> None:
 
 
 def forbid(preparation: Preparation) -> list[Problem]:
-    """The warnings of the policies. Raises EstateError for what violates one: that is never sent."""
+    """The warnings of the policies. Raises EstateError for what violates one, which is never sent, and for limits that limit nothing."""
+    check_limits(preparation)
     problems = violations(preparation, date.today())
     errors = [problem for problem in problems if problem.kind != WARNING]
     if errors:
         raise EstateError.of(errors)
     return problems
+
+
+def check_limits(preparation: Preparation) -> None:
+    """Whether every list in `last_of` is one of some device's platform. Raises EstateError."""
+    limits = preparation.estate.settings.delivery.limits
+    if limits.place is None:
+        return
+    platforms = {intent.platform.name: intent.platform for intent in preparation.network}
+    known = {name for p in platforms.values() for rule in p.grammar.rules() if rule.kind == "list" for name in (rule.name, rule.path)}
+    for name in limits.last_of:
+        if name not in known:
+            raise EstateError(f"no device has a list '{name}'", place=limits.place, hint=suggestion(name, known))
 
 
 async def compare(
