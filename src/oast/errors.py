@@ -112,3 +112,7 @@ class FaultWithDevice(DeviceError):
 
 class StateError(OastError):
     """The working data or another run is in the way: wait, or look at what is named."""
+
+
+class NotAllowed(OastError):
+    """The answer is no: it was not approved, or is not what was approved."""

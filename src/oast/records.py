@@ -128,6 +128,10 @@ class Secret:
             raise TypeError("only text can be joined to a secret")
         return self.become("".join(texts))
 
+    def spelt(self, spelling: Callable[[str], str]) -> Secret:
+        """The secret in another spelling; one of which only the fingerprint was kept stays what it is."""
+        return self if self.is_forgotten else self.become(spelling(self._value))
+
     def become(self, value: str) -> Secret:
         """What `value` is when it was made of this secret: a secret."""
         return self if value == self._value else self._fingerprints.secret(self.name, value)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -15,6 +15,7 @@ from oast.config.difference import Edit, difference
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.integrity import broken_by
 from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.remembered import by_fingerprint, known_again
 from oast.config.sparing import Spared, sparing
 from oast.config.tree import Node
 from oast.config.view import Counts, counts
@@ -151,6 +152,8 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
     """
     running = tree_of_device(syntax, read.running)
     _need_known(running, intent)
+    if intent.recorded:
+        intent = replace(intent, tree=known_again(intent.tree, by_fingerprint([running])))
     edits, spared = _edits_and_spared(intent, running, manner)
     broken = broken_by(edits, running)
     if broken:

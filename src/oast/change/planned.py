@@ -61,7 +61,7 @@ class Plan:
     @property
     def digest(self) -> str:
         """What an approval binds to: the difference of every device, and how it is delivered. SHA-256 in hexadecimal."""
-        return difference_digest(self.manner, {name: device["edits"] for name, device in self.devices.items()})
+        return difference_digest(self.manner, {name: difference_of(device) for name, device in self.devices.items()})
 
 
 def key_check(fingerprints: Fingerprints) -> str:
@@ -69,9 +69,19 @@ def key_check(fingerprints: Fingerprints) -> str:
     return fingerprints.secret("", KEY_CHECK).forgotten().digest
 
 
-def difference_digest(manner: Manner, edits: Mapping[str, Any]) -> str:
+def difference_of(device: Mapping[str, Any]) -> Mapping[str, Any]:
+    """What of a recorded device an approval binds to: what is changed, and what is saved besides."""
+    return {"edits": device["edits"], "unsaved": device["unsaved"]}
+
+
+def difference_now(comparison: Comparison) -> Mapping[str, Any]:
+    """The same of a device as it was just compared."""
+    return {"edits": edits_document(comparison.edits), "unsaved": edits_document(comparison.unsaved)}
+
+
+def difference_digest(manner: Manner, differences: Mapping[str, Any]) -> str:
     """The digest of exactly this difference of these devices, delivered in this manner."""
-    said = {"mode": manner.mode, "remove_unknown": manner.remove_unknown, "devices": dict(sorted(edits.items()))}
+    said = {"mode": manner.mode, "remove_unknown": manner.remove_unknown, "devices": dict(sorted(differences.items()))}
     return hashlib.sha256(json.dumps(said, sort_keys=True, separators=(",", ":")).encode()).hexdigest()
 
 
@@ -94,8 +104,7 @@ def _document(comparison: Comparison) -> dict[str, Any]:
         "but_not": [list(pattern) for pattern in intent.scope.excludes],
         "before": tree_document(intent.scope.within(comparison.running)),
         "intended": tree_document(intent.scope.within(intent.tree)),
-        "edits": edits_document(comparison.edits),
-        "unsaved": len(comparison.unsaved),
+        **difference_now(comparison),
         "added": comparison.counts.added,
         "removed": comparison.counts.removed,
     }

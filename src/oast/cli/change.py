@@ -15,6 +15,7 @@ from oast.cli.change_view import show_change
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress, style_of
+from oast.cli.proposal import add_sign, run_approve, run_withdraw
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.operations.changes import Changes, change_document, last
@@ -29,6 +30,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     show.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
     show.add_argument("--device", metavar="NAME", help="what was intended on one device")
     show.add_argument("--steps", action="store_true", help="every step that was taken, with its time")
+    approve = _action(actions, "approve", "agree to exactly what somebody else has proposed", run_approve)
+    approve.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
+    approve.add_argument("--yes", action="store_true", help="without showing it and asking")
+    add_sign(approve)
+    withdraw = _action(actions, "withdraw", "what was proposed is not to be delivered any more", run_withdraw)
+    withdraw.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
+    withdraw.add_argument("-m", "--reason", metavar="REASON", help="why")
     resume = _action(actions, "resume", "find out what runs that died have left, and leave it in order", _resume)
     resume.add_argument("--give-up", action="store_true", help="what cannot be found out is left as it is, and no longer told")
     arguments.add_connection(resume)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from rich.console import Console
 from rich.text import Text
 
+from oast.change.planned import Plan
 from oast.cli.exits import DONE
 from oast.cli.progress import style_of
 from oast.cli.terminal import put_hanging
@@ -18,6 +20,7 @@ from oast.nearest import suggestion
 from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
 
 NAMED = 6
+COLOURS = {"+": "green", "-": "red"}
 
 
 def show_change(options: argparse.Namespace, changes: Changes) -> int:
@@ -64,20 +67,30 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
     if estate is not None:
         rows.add_row("estate", f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}")
     put_table(out, rows)
-    plan = changes.plan(change)
+    out.print()
+    show_plan(out, changes.plan(change))
+
+
+def show_plan(out: Console, plan: Plan) -> None:
+    """The recorded difference; what is the same on several devices is shown once."""
     groups: dict[str, list[str]] = {}
     for name, device in plan.devices.items():
-        groups.setdefault(_in_words(device["edits"]), []).append(name)
+        groups.setdefault("\n".join(device_lines(device)), []).append(name)
     for words, names in groups.items():
         if words:
-            out.print()
             out.print(named(names, NAMED), style="bold")
-            out.print(words)
-    out.print()
+            for line in words.split("\n"):
+                out.print(Text(f"    {line}", style=COLOURS.get(line[:1], "")))
+            out.print()
 
 
-def _in_words(edits: list[Any]) -> str:
-    """The recorded difference, a line for each statement."""
+def device_lines(device: Mapping[str, Any]) -> list[str]:
+    """What is changed on a recorded device, and what is saved besides, a line for each statement."""
+    return [*lines_of(device["edits"]), *(f"saved besides: {line}" for line in lines_of(device["unsaved"]))]
+
+
+def lines_of(edits: Sequence[Any]) -> list[str]:
+    """A recorded difference, a line for each statement."""
     lines: list[str] = []
     for edit in edits:
         around = " / ".join(edit["path"])
@@ -85,7 +98,7 @@ def _in_words(edits: list[Any]) -> str:
         for sign, side in (("-", "old"), ("+", "new")):
             if side in edit:
                 lines.extend(f"{sign} {line}" for line in _lines(edit[side], place))
-    return "\n".join(lines)
+    return lines
 
 
 def _lines(node: Any, place: str) -> list[str]:

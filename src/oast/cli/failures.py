@@ -18,10 +18,10 @@ from typing import TextIO
 from rich.text import Text
 
 from oast import __version__
-from oast.cli.exits import FAILED, INVALID, USAGE
+from oast.cli.exits import FAILED, INVALID, NO, USAGE
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console_on, named, near
-from oast.errors import DeviceError, EstateError, OastError, UsageError
+from oast.errors import DeviceError, EstateError, NotAllowed, OastError, UsageError
 from oast.files import write_whole
 from oast.records import Problem, gathered
 
@@ -34,7 +34,7 @@ def exit_code_of(error: OastError) -> int:
         return USAGE
     if isinstance(error, EstateError):
         return INVALID
-    return FAILED
+    return NO if isinstance(error, NotAllowed) else FAILED
 
 
 def show_error(error: OastError, stream: TextIO) -> int:

@@ -230,7 +230,7 @@ def _listing(found: Understanding) -> dict[str, object]:
 def _try(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     devices = estate.pick(options.on)
-    platform = Platforms(estate.folder, fingerprints_of(estate.working)).get(options.name)
+    platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get(options.name)
     connector = Connector(estate, devices, options.timeout)
     syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run(), console()
     every: list[tuple[str, Step]] = []

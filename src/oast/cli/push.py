@@ -9,6 +9,7 @@ import time
 from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from rich.console import Console
@@ -24,6 +25,7 @@ from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
 from oast.cli.loop import run_with
 from oast.cli.progress import MANY, Progress, style_of
+from oast.cli.proposal import put_proposal, show_stale
 from oast.cli.streams import nobody_reads
 from oast.cli.summary import show_summary
 from oast.cli.terminal import put_hanging
@@ -31,8 +33,10 @@ from oast.cli.workplace import confirmed, console, estate_of, named, plural, put
 from oast.config.view import Counts
 from oast.errors import UsageError
 from oast.fleet.events import Event
-from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, push_document
+from oast.operations.changes import Changes
+from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, need_reason, push_document
 from oast.operations.preparation import Preparation, prepare
+from oast.operations.proposals import Approved, waiting
 
 EXITS = {Verdict.DONE: DONE, Verdict.REVERTED: REVERTED, Verdict.FAILED: FAILED, Verdict.INTERRUPTED: INTERRUPTED}
 NAMED = 6
@@ -41,6 +45,9 @@ EXCUSED_AT_MOST = 8
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
+    parser.add_argument("--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be")
+    parser.add_argument("--again", action="store_true", help="with --change: also what was delivered already, as it was recorded")
     arguments.add_delivery(parser)
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -52,6 +59,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 class Around:
     """What is done besides a delivery: `begin` before the first device is touched, `end` when it is over, or was not needed."""
 
+    def look(self, plan: Plan) -> int | None:
+        """At what would be done, before anybody is asked: the exit code when that is not to be delivered."""
+        return None
+
     def begin(self) -> None:
         """Raises OastError when the delivery must not begin."""
 
@@ -60,14 +71,54 @@ class Around:
 
 
 def run(options: argparse.Namespace) -> int:
+    if options.change is not None:
+        return _run_recorded(options)
+    if options.again:
+        raise UsageError("--again goes with --change")
     how = chosen(options)
     return deliver(options, prepare(estate_of(options), options.on, options.section), how, Around())
+
+
+def _run_recorded(options: argparse.Namespace) -> int:
+    """Deliver what was recorded, and nothing else."""
+    own = ("on", "section", "given", "reason", "ticket", "remove_unknown", *(() if options.again else ("propose",)))
+    for name in own:
+        if getattr(options, name):
+            option = {"given": "with"}.get(name, name).replace("_", "-")
+            raise UsageError(f"--change delivers what was recorded: leave out --{option}")
+    approved = waiting(Changes(estate_of(options)), options.change, again=options.again)
+    options.reason, options.ticket = approved.change.reason, approved.change.ticket
+    options.mode, options.remove_unknown = approved.recorded.manner.mode, approved.recorded.manner.remove_unknown
+    how = chosen(options)
+    if not options.again:
+        how = replace(how, allow_removals=how.allow_removals or bool(approved.by))
+    return deliver(options, approved.preparation, how, _Recorded(approved, again=options.again))
+
+
+class _Recorded(Around):
+    """A recorded change: it is delivered as it was recorded, or not at all."""
+
+    def __init__(self, approved: Approved, *, again: bool) -> None:
+        self._approved = approved
+        self._again = again
+
+    def look(self, plan: Plan) -> int | None:
+        change = self._approved.change
+        if self._again:
+            plan.origin = f"{change.name} once more"
+            return None
+        stale = self._approved.stale(plan)
+        if stale:
+            show_stale(change.name, stale, console())
+            return NO
+        plan.change, plan.origin = change.name, change.origin
+        return None
 
 
 def chosen(options: argparse.Namespace) -> DeliveryOptions:
     """How to deliver, as the options say. Raises UsageError for a change without a reason."""
     if not options.dry_run:
-        _need_reason(options.reason)
+        need_reason(options.reason)
     return DeliveryOptions(
         options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once, options.allow_removals
     )
@@ -84,12 +135,6 @@ def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOpt
             return _go_on(options, plan, how, runner, around)
         finally:
             runner.run(plan.close())
-
-
-def _need_reason(reason: str | None) -> None:
-    """A change without a reason is no change. Raises UsageError."""
-    if not reason or not reason.strip():
-        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
 
 
 async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
@@ -118,12 +163,17 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             if not options.yes:
                 raise UsageError(f"what would change cannot be shown: {error.strerror}", hint="nothing was touched") from None
             nobody_reads()
+    answer = around.look(plan)
+    if answer is not None:
+        return answer
     as_intended = [comparison for comparison in plan.comparisons if not comparison.edits]
     if (not plan.to_do and not plan.failed) or options.dry_run:
         code = _nothing_delivered(options, plan)
         if not options.dry_run:
             around.end(as_intended, ())
         return code
+    if getattr(options, "propose", False) or (plan.change is None and plan.preparation.estate.settings.delivery.approval):
+        return put_proposal(options, plan)
     if plan.exceeded and not how.allow_removals:
         return _beyond_limits(options, plan)
     # Where no device could be read there is nothing to ask about: it is told, and recorded.

@@ -169,7 +169,7 @@ class _Writer:
             elif isinstance(value, str):
                 found[argument.name] = (self._grammar.quote(value),)
             else:
-                found[argument.name] = (value.become(self._grammar.quote(value.reveal())),)
+                found[argument.name] = (value.spelt(self._grammar.quote),)
         return found
 
     def _identity(self, statement: Statement, inline: tuple[Statement, ...]) -> Sequence[Value]:

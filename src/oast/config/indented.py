@@ -168,7 +168,8 @@ def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, .
         yield own_line(grammar, statement, outer).behind(margin)
         return
     value = statement.arguments[0] or ""
-    delimiter = next((d for d in rule.delimiters if d not in (value.reveal() if isinstance(value, Secret) else value)), rule.delimiters[0])
+    text = value if isinstance(value, str) else "" if value.is_forgotten else value.reveal()
+    delimiter = next((d for d in rule.delimiters if d not in text), rule.delimiters[0])
     yield Line((f"{margin}{rule.name} {delimiter}",))
     for part in [value] if isinstance(value, Secret) else value.split("\n"):
         yield Line((part,))

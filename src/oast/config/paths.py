@@ -114,7 +114,7 @@ def assigned(grammar: Grammar, statement: Statement) -> tuple[Value, ...]:
     value = statement.arguments[0]
     if value is None:
         return ()
-    return (" = ", value.become(grammar.quote(value.reveal())) if isinstance(value, Secret) else grammar.quote(value))
+    return (" = ", value.spelt(grammar.quote) if isinstance(value, Secret) else grammar.quote(value))
 
 
 def _without_module(rule: Rule, name: str) -> Rule | None:
@@ -127,7 +127,7 @@ def _without_module(rule: Rule, name: str) -> Rule | None:
 
 
 def _as_key(value: Value) -> Value:
-    return value.become(_quoted_key(value.reveal())) if isinstance(value, Secret) else _quoted_key(value)
+    return value.spelt(_quoted_key) if isinstance(value, Secret) else _quoted_key(value)
 
 
 def _quoted_key(text: str) -> str:

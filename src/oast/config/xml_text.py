@@ -111,7 +111,7 @@ class XmlSyntax(IndentedSyntax):
         """An element with a value; the prefix of an identity is declared in it."""
         name = opening.split(" ")[0]
         if isinstance(value, Secret):
-            return f"<{opening}>", value.become(escape(value.reveal())), f"</{name}>"
+            return f"<{opening}>", value.spelt(escape), f"</{name}>"
         written, module = self.prefixed(rule, number, value)
         declared = f' xmlns:{module.prefix}="{module.namespace}"' if module is not None else ""
         return (f"<{opening}{declared}>{escape(written)}</{name}>",)

@@ -77,7 +77,7 @@ def find(start: Path) -> Path:
 
 def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = None) -> Secrets:
     """The secrets of the estate in `folder`, whatever state the rest of it is in. Raises EstateError."""
-    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast"), ask, folder)
+    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast", environment), ask, folder)
 
 
 NOTHING: Mapping[str, str] = {}
@@ -109,7 +109,7 @@ def read_estate(
     """The same as far as it can be understood, with what is wrong. Raises EstateError when the settings are."""
     mistakes = Mistakes()
     read = settings.read(folder)
-    fingerprints = fingerprints_of(folder / ".oast")
+    fingerprints = fingerprints_of(folder / ".oast", environment)
     secrets = Secrets(environment, read.secrets, fingerprints, ask, folder)
     for name, value in given_secrets.items():
         secrets.give(name, value)

@@ -25,6 +25,7 @@ def variable_of(name: str) -> str:
 
 Ask = Callable[[str], str]
 KEY_FILE = "fingerprint-key"
+KEY_VARIABLE = "OAST_FINGERPRINT_KEY"
 WORKING = ".oast"
 KEY_BYTES = 32
 
@@ -106,7 +107,7 @@ class Secrets:
     def keep_key(self) -> None:
         """Let the next run show the same fingerprints. Raises OSError."""
         path = self._folder / WORKING / KEY_FILE
-        if not path.exists():
+        if not path.exists() and KEY_VARIABLE not in self._environment:
             write_whole(path, self._fingerprints.key, mode=0o600)
 
     def made(self, name: str, value: str) -> Secret:
@@ -158,11 +159,21 @@ class Secrets:
         return self._read
 
 
-def fingerprints_of(working: Path) -> Fingerprints:
-    """The fingerprints of one estate, under a key of its own in its working folder. Raises EstateError.
+def fingerprints_of(working: Path, environment: Mapping[str, str]) -> Fingerprints:
+    """The fingerprints of one estate, under a key of its own in its working folder, or the one in the environment: two copies of an
+    estate show the same secrets by the same fingerprints when they have the same key. Raises EstateError.
 
     Nothing is written: a key that is not there yet is made, and lasts when `keep_key` is called.
     """
+    given = environment.get(KEY_VARIABLE)
+    if given is not None:
+        try:
+            shared = bytes.fromhex(given)
+        except ValueError:
+            shared = b""
+        if len(shared) < KEY_BYTES:
+            raise EstateError(f"{KEY_VARIABLE} has to be at least {2 * KEY_BYTES} hexadecimal digits")
+        return Fingerprints(shared)
     path = working / KEY_FILE
     try:
         key = path.read_bytes()

@@ -35,6 +35,8 @@ from oast.verify.checks import Check
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0
 WARNING = "policy-warning"
+# It stands in a line of the ledger, and in a row of a table.
+LONGEST_REASON = 2000
 
 
 class Verdict(StrEnum):
@@ -95,6 +97,8 @@ def push_document(run: str | None, reason: str | None, ticket: str | None, outco
 class Plan:
     """What would change on the devices picked. `failed` could not be read or compared, in the order of the inventory.
 
+    `change` is the recorded change that it delivers, `origin` what it takes up in words, such as a change that it takes back.
+
     Use as an asynchronous context, or call `close`: sessions with the devices may be open until it is delivered.
     """
 
@@ -107,6 +111,8 @@ class Plan:
     _connector: Connector
     _comparing: Comparing
     _clock: Clock = field(default_factory=SystemClock)
+    change: str | None = None
+    origin: str | None = None
 
     @property
     def different(self) -> tuple[Comparison, ...]:
@@ -168,7 +174,7 @@ class Plan:
         """
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
-        recording = Recording(self.preparation.estate, self.run, About(reason, ticket))
+        recording = Recording(self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin))
         recording.begin(self.to_do, self.manner)
         try:
             push = Push(
@@ -208,13 +214,16 @@ class Plan:
 
     def allow(self, reason: str, options: DeliveryOptions) -> None:
         """Whether this may be delivered at all. Raises UsageError, EstateError."""
+        if self.change is None and self.preparation.estate.settings.delivery.approval:
+            raise UsageError(
+                "nothing is delivered here that was not approved", hint="propose it with --propose; see 'approval' in oast.toml"
+            )
         if self.exceeded and not options.allow_removals:
             first = self.exceeded[0]
             more = f", and {len(self.exceeded) - 1} more" if len(self.exceeded) > 1 else ""
             message = f"it would take away more than the limits allow: on {first.device} {first.what}{more}"
             raise UsageError(message, hint="allow it for this change with --allow-removals, or have it approved")
-        if not reason or not reason.strip():
-            raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
+        need_reason(reason)
         check_times(self.preparation, options)
         forbid(self.preparation)
 
@@ -274,6 +283,14 @@ def _times(preparation: Preparation, options: DeliveryOptions) -> tuple[float, f
     delivery = preparation.estate.settings.delivery
     timer_s = options.revert_timer_s or delivery.revert_timer_s
     return timer_s, options.verify_timeout_s or delivery.verify_timeout_s
+
+
+def need_reason(reason: str | None) -> None:
+    """A change without a reason is no change. Raises UsageError."""
+    if not reason or not reason.strip():
+        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
+    if len(reason) > LONGEST_REASON:
+        raise UsageError(f"a reason has at most {LONGEST_REASON} characters", hint="the rest belongs into the ticket")
 
 
 def check_times(preparation: Preparation, options: DeliveryOptions) -> None:

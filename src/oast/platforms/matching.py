@@ -86,7 +86,7 @@ def _written(tokens: Sequence[Token], statements: Mapping[str, Statement], quote
     written: list[Value] = []
     for value, is_word in _words(tokens, statements):
         if isinstance(value, Secret):
-            written.append(value.become(quote(value.reveal())))
+            written.append(value.spelt(quote))
         else:
             written.append(value if is_word else quote(value))
     return written

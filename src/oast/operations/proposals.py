@@ -1,0 +1,167 @@
+"""Changes that wait: proposed by one, approved by another, and then delivered exactly as they were approved, or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from oast.change.approval import signature, signed_text, why_not_good
+from oast.change.identity import commit_of, identity
+from oast.change.planned import Plan as Recorded
+from oast.change.planned import difference_now, difference_of, key_check, plan_document, plan_from
+from oast.config.remembered import by_fingerprint, known_again
+from oast.config.tree import Node, canonical, joined
+from oast.errors import NotAllowed, StateError, UsageError
+from oast.estate.estate import Estate
+from oast.intent.intent import Intent
+from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes
+from oast.operations.deliver import Plan
+from oast.operations.preparation import Preparation, prepare
+
+
+@dataclass(frozen=True)
+class Stale:
+    """A device on which the difference is not what was proposed any more: then and now, as it is written down (see `difference_of`)."""
+
+    device: str
+    proposed: Mapping[str, Any]
+    now: Mapping[str, Any]
+
+
+def propose(plan: Plan, reason: str, ticket: str | None, origin: str | None = None) -> str:
+    """Write down what `plan` would do, for others to approve; the name of the change. Raises StateError, EstateError, OSError."""
+    estate = plan.preparation.estate
+    changes = Changes(estate)
+    document = plan_document(plan.to_do, plan.manner, estate.fingerprints)
+    commit = commit_of(estate.folder, estate.environment)
+    said: dict[str, Any] = {
+        "author": identity(estate.folder, estate.environment),
+        "reason": reason,
+        "ticket": ticket,
+        "devices": len(plan.to_do),
+        "plan": changes.ledger.keep(document),
+        "difference": plan_from(document).digest,
+        "estate": None if commit is None else {"commit": commit.name, "clean": commit.clean},
+        "exceeded": [{"device": one.device, "takes_away": one.what} for one in plan.exceeded],
+    }
+    if origin:
+        said["origin"] = origin
+    changes.ledger.append(PROPOSED, plan.run, said)
+    return plan.run
+
+
+def approve(changes: Changes, change: Change, key: Path | None) -> str:
+    """Agree to exactly the difference that was proposed, signed with `key` if there is one; who has. Raises NotAllowed, StateError."""
+    estate = changes.estate
+    who = identity(estate.folder, estate.environment)
+    _need_waiting(change)
+    if who == change.author:
+        raise NotAllowed(f"{who} has proposed it, and cannot approve it as well", hint="somebody else has to: see OAST_IDENTITY")
+    difference = changes.plan(change).digest
+    if difference != change.every(PROPOSED)[0].said.get("difference"):
+        raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
+    said: dict[str, Any] = {"author": who, "difference": difference}
+    allowed = estate.settings.delivery.allowed_signers
+    if key is not None:
+        said["signature"] = signature(signed_text(change.name, difference, who), key)
+    elif allowed is not None:
+        raise NotAllowed("approvals of this estate have to be signed", hint="name your SSH key with --sign FILE")
+    wrong = why_not_good(change.name, difference, change.author, said, allowed)
+    if wrong is not None:
+        raise NotAllowed(f"it would not count: {wrong}", hint="is your key in the file of allowed signers, with this identity?")
+    changes.ledger.append(APPROVED, change.name, said)
+    return who
+
+
+def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
+    """It is not to be delivered any more. Raises NotAllowed, StateError."""
+    _need_waiting(change)
+    estate = changes.estate
+    changes.ledger.append(WITHDRAWN, change.name, {"author": identity(estate.folder, estate.environment), "reason": reason})
+
+
+def _need_waiting(change: Change) -> None:
+    if change.every(BEGAN):
+        raise NotAllowed(f"{change.name} has been delivered already", hint=f"oast change show {change.name}")
+    if change.every(WITHDRAWN):
+        raise NotAllowed(f"{change.name} was withdrawn", hint=f"oast change show {change.name}")
+
+
+@dataclass(frozen=True)
+class Approved:
+    """A change that may be delivered, as it was recorded. `by` are those who have approved it."""
+
+    change: Change
+    recorded: Recorded
+    by: tuple[str, ...]
+    preparation: Preparation = field(repr=False)
+
+    def stale(self, plan: Plan) -> list[Stale]:
+        """Where the difference is another now than when it was proposed. A device that cannot be reached has none."""
+        found = []
+        for comparison in plan.comparisons:
+            then, now = difference_of(self.recorded.devices[comparison.name]), difference_now(comparison)
+            if then != now:
+                found.append(Stale(comparison.name, then, now))
+        return found
+
+
+def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
+    """The change to deliver now; with `again`, whatever has become of it, as a new one that has to be approved anew where that is needed.
+
+    Raises NotAllowed, UsageError, StateError, EstateError.
+    """
+    estate = changes.estate
+    change = changes.one(word)
+    if not again:
+        _need_waiting(change)
+    recorded = changes.plan(change)
+    difference = change.every(PROPOSED, BEGAN)[0].said.get("difference")
+    if recorded.digest != difference:
+        raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
+    settings = estate.settings.delivery
+    told = [
+        (str(entry.said.get("author")), why_not_good(change.name, difference, change.author, entry.said, settings.allowed_signers))
+        for entry in change.every(APPROVED)
+    ]
+    by = tuple(who for who, wrong in told if wrong is None)
+    if settings.approval and not by and not again:
+        reasons = "; ".join(wrong for _, wrong in told if wrong) or "nobody has"
+        raise NotAllowed(f"{change.name} is not approved: {reasons}", hint=f"somebody else: oast change approve {change.name}")
+    return Approved(change, recorded, by, prepared_from(estate, recorded))
+
+
+def prepared_from(estate: Estate, recorded: Recorded, *, before: bool = False, extra: Mapping[str, Node] | None = None) -> Preparation:
+    """What was intended once, made ready to be delivered, with the secrets that are at hand: those of the estate, and in the trees of
+    `extra`. With `before`, what ran before that is what is intended now. Raises StateError, EstateError."""
+    whole = prepare(estate)
+    known = by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
+    if recorded.key != key_check(estate.fingerprints):
+        message = "it was recorded by a copy of the estate that shows secrets by other fingerprints"
+        raise StateError(message, hint="give both the same key: .oast/fingerprint-key of that copy, or OAST_FINGERPRINT_KEY")
+    intents = []
+    for name in recorded.devices:
+        device = estate.device(name)
+        platform, syntax = whole.builder.platform(device), whole.builder.syntax(device)
+        planned = recorded.of(name, syntax.grammar)
+        if planned.platform != platform.name:
+            raise UsageError(f"'{name}' was a {planned.platform} when it was recorded, and is a {platform.name} now")
+        tree = known_again(planned.before if before else planned.intended, known)
+        intents.append(Intent.of_record(device, platform, tree, planned.scope, planned.owners))
+    return whole_of(whole, intents)
+
+
+def whole_of(whole: Preparation, intents: Sequence[Intent]) -> Preparation:
+    """`whole` with `intents` delivered: what must be true of the network follows from these, and outside of them from the estate's."""
+    others = {intent.device.name: intent for intent in intents}
+
+    def meant(intent: Intent) -> Intent:
+        other = others.get(intent.device.name)
+        if other is None:
+            return intent
+        parts = (other.scope.outside().within(intent.tree), other.scope.within(other.tree))
+        return replace(intent, tree=canonical(joined(parts, intent.platform.grammar)))
+
+    return replace(whole, intents=tuple(intents), network=tuple(map(meant, whole.network)))
