@@ -123,9 +123,11 @@ class Secret:
         return self._joined(other, self)
 
     def _joined(self, *parts: object) -> Secret:
-        texts = [revealed(part) for part in parts if isinstance(part, (str, Secret))]
-        if len(texts) < len(parts):
+        if not all(isinstance(part, (str, Secret)) for part in parts):
             raise TypeError("only text can be joined to a secret")
+        if self.is_forgotten and not any(part for part in parts if part is not self):
+            return self
+        texts = [revealed(part) for part in parts if isinstance(part, (str, Secret))]
         return self.become("".join(texts))
 
     def spelt(self, spelling: Callable[[str], str]) -> Secret:

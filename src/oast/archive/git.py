@@ -19,7 +19,8 @@ class GitFailed(StateError):
 
     def __init__(self, arguments: Sequence[str], said: str) -> None:
         self.said = said.strip()
-        last = self.said.splitlines()[-1] if self.said else "nothing"
+        lines = self.said.splitlines() or ["nothing"]
+        last = next((line for line in lines if line.startswith(("fatal: ", "error: "))), lines[-1])
         super().__init__(f"git {arguments[0]} has failed: it says {last}")
 
 
@@ -31,6 +32,10 @@ class Git:
         self._environment = {name: value for name, value in environment.items() if name not in UNSET} | QUIET
 
     def run(self, *arguments: str, given: bytes | None = None, allow: Sequence[int] = ()) -> str:
+        """The same as text."""
+        return self.output(*arguments, given=given, allow=allow).decode("utf-8", "surrogateescape")
+
+    def output(self, *arguments: str, given: bytes | None = None, allow: Sequence[int] = ()) -> bytes:
         """What `git ARGUMENTS` prints, `given` on its standard input; exit codes in `allow` are no failure.
 
         Raises StateError when there is no git, GitFailed when it fails.
@@ -53,4 +58,12 @@ class Git:
             raise StateError(f"git {arguments[0]} has not ended within {AT_MOST_S:.0f} s") from None
         if done.returncode and done.returncode not in allow:
             raise GitFailed(arguments, (done.stderr or done.stdout).decode(errors="replace"))
-        return done.stdout.decode("utf-8", "surrogateescape")
+        return done.stdout
+
+    def has(self, *arguments: str) -> bool:
+        """Whether `git ARGUMENTS` succeeds. Raises StateError when there is no git."""
+        try:
+            self.run(*arguments)
+        except GitFailed:
+            return False
+        return True

@@ -61,6 +61,11 @@ class Ground:
         return self.comparison.name
 
     @property
+    def listed(self) -> str | None:
+        """What it has listed last as running, since something was sent to it."""
+        return self._listed[0] if self._listed is not None else None
+
+    @property
     def timer_left_s(self) -> float:
         """How long the device waits for a confirmation, as far as Oast knows."""
         return self.timer_s if self._armed_at is None else self._armed_at + self.timer_s - self._means.clock.now()

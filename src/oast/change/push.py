@@ -119,6 +119,8 @@ class Push:
         self._hand_over = hand_over
         self._outcomes: dict[str, Outcome] = {}
         self._begun: set[str] = set()
+        # What was listed last as running, of those to which something was done.
+        self.listed: dict[str, str] = {}
         self._delivered: list[Transaction] = []
         for device, error in unreached:
             log = str(options.working / "log" / options.run / f"{device.name}.log")
@@ -201,6 +203,7 @@ class Push:
                 await Wave(transactions, watching.watched, limits, self._clock, self._hand_over).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
+                self.listed.update({t.name: t.listed for t in transactions if t.listed is not None})
                 await asyncio.shield(self._keep(transactions))
                 self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
                 await asyncio.shield(watching.close())

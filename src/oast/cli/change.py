@@ -16,10 +16,16 @@ from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress, style_of
 from oast.cli.proposal import add_sign, run_approve, run_withdraw
+from oast.cli.push import chosen, deliver
+from oast.cli.restore import Restoring
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
+from oast.cli.workplace import console, estate_of, named, plural, put_json, put_table, table
 from oast.operations.changes import Changes, change_document, last
+from oast.operations.deliver import LONGEST_REASON
+from oast.operations.proposals import prepared_revert
 from oast.operations.resume import Resume, ResumedRun
+
+NAMED = 6
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -40,6 +46,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     resume = _action(actions, "resume", "find out what runs that died have left, and leave it in order", _resume)
     resume.add_argument("--give-up", action="store_true", help="what cannot be found out is left as it is, and no longer told")
     arguments.add_connection(resume)
+    revert = actions.add_parser("revert", help="bring the devices of a change back to what they were before it", allow_abbrev=False)
+    revert.set_defaults(run=_revert)
+    revert.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
+    revert.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
+    revert.add_argument("-v", "--verbose", action="store_true", help="every device by itself")
+    arguments.add_delivery(revert)
+    arguments.add_selection(revert)
+    arguments.add_format(revert)
+    arguments.add_estate(revert)
     _action(actions, "audit", "whether anything in the ledger was altered, removed or moved", _audit)
 
 
@@ -84,6 +99,20 @@ def _audit(options: argparse.Namespace) -> int:
         put_hanging(out, Text.assemble((f"{place}: ", "cyan"), (finding.message, "bold")))
     out.print(plural(len(found), "finding") if found else "the ledger is as it was written")
     return NO if found else DONE
+
+
+def _revert(options: argparse.Namespace) -> int:
+    changes = Changes(estate_of(options))
+    change = changes.one(options.change)
+    prepared, recorded, later = prepared_revert(changes, change, options.on)
+    for one in later:
+        sys.stderr.write(
+            f"careful: {one.change.name} ({one.change.reason}) has touched the same parts of {named(one.devices, NAMED)} since then;"
+            " it is taken back with it\n"
+        )
+    options.reason = options.reason or f"Back to before {change.name}: {change.reason}"[:LONGEST_REASON]
+    options.mode, options.remove_unknown = "replace", recorded.manner.remove_unknown
+    return deliver(options, prepared, chosen(options), Restoring(f"back to before {change.name}"))
 
 
 def _resume(options: argparse.Namespace) -> int:

@@ -22,6 +22,8 @@ COMMANDS = {
     "render": "show the intended configuration of devices; touches none",
     "diff": "compare the intended configuration with what devices run",
     "push": "deliver the difference, with a way back that works by itself",
+    "backup": "keep what devices run, in Git; list, compare and show what was kept",
+    "restore": "bring devices back to what was kept, whole or one section",
     "change": "look at changes, and leave what a run that died has begun in order",
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",

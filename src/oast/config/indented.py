@@ -361,6 +361,8 @@ class _BlockReader:
 
 def _problem_of(secret: Secret, rule: Rule, number: int) -> Iterator[TextProblem]:
     """Why a secret that is text over several lines cannot be sent, if it cannot."""
+    if secret.is_forgotten:
+        return
     try:
         check_secret(secret.name, secret.reveal(), several_lines=True)
     except WrongValue as wrong:

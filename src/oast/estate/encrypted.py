@@ -24,6 +24,8 @@ from oast.errors import EstateError
 from oast.files import make_private, turn, write_whole
 from oast.records import Place
 
+# The header of a sealed text that tells whether it is still the same (RFC 7516, section 4.3).
+DIGEST = "oast-digest"
 FORMAT = 1
 KEY_VARIABLE = "OAST_SECRETS_KEY"
 KEY_BITS = 256
@@ -78,6 +80,29 @@ class EncryptedFile:
     def remove(self, name: str) -> None:
         """Keep `name` no longer. Raises EstateError."""
         self._change(lambda kept: {n: k for n, k in kept.items() if n != name})
+
+    def sealed(self, text: bytes, digest: str) -> str:
+        """`text` encrypted with the same key, as a JWE in compact form; `digest` can be read without the key. Raises EstateError."""
+        from jwcrypto import jwe, jwk
+        from jwcrypto.common import json_encode
+
+        token = jwe.JWE(text, json_encode({"alg": "dir", "enc": "A256GCM", DIGEST: digest}))
+        token.add_recipient(jwk.JWK(kty="oct", k=self._key(make=True)))
+        sealed: str = token.serialize(compact=True)
+        return sealed
+
+    def unsealed(self, sealed: str) -> bytes:
+        """The text that was `sealed`. Raises EstateError."""
+        from jwcrypto import jwe, jwk
+        from jwcrypto.common import JWException
+
+        try:
+            token = jwe.JWE(algs=["dir", "A256GCM"])
+            token.deserialize(sealed.strip(), jwk.JWK(kty="oct", k=self._key()))
+        except (JWException, ValueError, TypeError):
+            raise EstateError("what was kept cannot be decrypted: another key, or it is damaged", place=Place(self.path.name)) from None
+        text: bytes = token.payload
+        return text
 
     def _change(self, change: Callable[[dict[str, Kept]], dict[str, Kept]]) -> None:
         from jwcrypto import jwe, jwk
@@ -164,6 +189,16 @@ class EncryptedFile:
             # What went wrong inside could quote what is secret.
             message = "the encrypted secrets cannot be decrypted: another key, or a damaged file"
             raise EstateError(message, place=Place(self.path.name)) from None
+
+
+def digest_in(sealed: str) -> str | None:
+    """The digest that `sealed` was given; None for a text that was not sealed."""
+    head = sealed.partition(".")[0]
+    try:
+        said = json.loads(base64.urlsafe_b64decode(head + "=" * (-len(head) % 4)))
+        return str(said[DIGEST])
+    except (ValueError, KeyError, TypeError):
+        return None
 
 
 def _document(kept: Kept) -> dict[str, Any]:

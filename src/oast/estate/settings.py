@@ -63,6 +63,18 @@ class SecretSettings:
     prompt: bool = False
 
 
+# How secrets stand in the archive: as the devices list them, as fingerprints, or every file encrypted with the estate's key.
+KEPT, MASKED, ENCRYPTED = "kept", "masked", "encrypted"
+
+
+@dataclass(frozen=True, slots=True)
+class ArchiveSettings:
+    """How backups are kept: `secrets` is kept, masked or encrypted; to `remote`, what Git takes for one, every commit is pushed."""
+
+    secrets: str = KEPT
+    remote: str | None = None
+
+
 @dataclass(frozen=True, slots=True)
 class Settings:
     """Everything in oast.toml."""
@@ -71,6 +83,7 @@ class Settings:
     connections: Connections
     delivery: DeliverySettings
     secrets: SecretSettings
+    archive: ArchiveSettings
     network_file: Path
 
     @property
@@ -98,6 +111,7 @@ def read(folder: Path) -> Settings:
         connections=connections.read(file.table("connection"), folder),
         delivery=_delivery(file.table("delivery"), folder),
         secrets=_secrets(file.table("secrets"), folder),
+        archive=_archive(file.table("archive")),
         network_file=network or folder / "network.yaml",
     )
     file.finish("in the settings")
@@ -119,6 +133,14 @@ def _secrets(table: Table | None, folder: Path) -> SecretSettings:
         command=tuple(command or ()),
         prompt=table.flag("prompt"),
     )
+    table.finish()
+    return settings
+
+
+def _archive(table: Table | None) -> ArchiveSettings:
+    if table is None:
+        return ArchiveSettings()
+    settings = ArchiveSettings(table.choice("secrets", (KEPT, MASKED, ENCRYPTED), KEPT), table.text("remote"))
     table.finish()
     return settings
 

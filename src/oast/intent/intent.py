@@ -75,14 +75,17 @@ class Intent:
 class IntentBuilder:
     """Renders and parses for the devices of one estate; templates and platforms are loaded once. `only` limits to sections."""
 
-    def __init__(self, estate: Estate, only: Sequence[str] = (), mistakes: Mistakes | None = None) -> None:
-        """What is wrong in intent.yaml goes to `mistakes`; without them it is raised as EstateError."""
+    def __init__(
+        self, estate: Estate, only: Sequence[str] = (), mistakes: Mistakes | None = None, platforms: Platforms | None = None
+    ) -> None:
+        """What is wrong in intent.yaml goes to `mistakes`; without them it is raised as EstateError. Trees of two builders can be compared
+        when they have the same `platforms`."""
         self._estate = estate
         found = mistakes or Mistakes()
         self._uses = read_sections(estate, found)
         if mistakes is None:
             found.raise_any()
-        self.platforms = Platforms(estate.folder, estate.fingerprints)
+        self.platforms = platforms or Platforms(estate.folder, estate.fingerprints)
         self._marks: dict[str, Secret] = {}
         self._environments: dict[str, jinja2.Environment] = {}
         self._templates: dict[tuple[str, str], Template] = {}

@@ -175,7 +175,7 @@ class Plan:
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
         recording = Recording(self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin))
-        recording.begin(self.to_do, self.manner)
+        recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push = Push(
                 comparisons=self.to_do,
@@ -195,16 +195,16 @@ class Plan:
             result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
-            result = replace(result, unrecorded=self._record(result, recording))
+            result = replace(result, unrecorded=self._record(result, recording, push.listed))
             if fault is not None:
                 raise fault
             return result
         finally:
             recording.close()
 
-    def _record(self, result: DeliveryResult, recording: Recording) -> str | None:
+    def _record(self, result: DeliveryResult, recording: Recording, running: Mapping[str, str]) -> str | None:
         """Why the record could not be written, if it could not: what became of the devices is known all the same."""
-        told = recording.end(result.outcomes, str(result.verdict))
+        told = recording.end(result.outcomes, str(result.verdict), running)
         path = self.logs / "outcome.json"
         try:
             write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)

@@ -39,7 +39,7 @@ def prepare(estate: Estate, on: str | None = None, sections: Sequence[str] = ())
     Raises EstateError with the problems of the devices picked; a device that was not picked may have some.
     """
     builder = IntentBuilder(estate, sections)
-    whole = IntentBuilder(estate) if sections else builder
+    whole = IntentBuilder(estate, platforms=builder.platforms) if sections else builder
     picked = {device.name for device in builder.concerned(estate.pick(on))}
     intents: list[Intent] = []
     network: list[Intent] = []

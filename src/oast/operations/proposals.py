@@ -7,15 +7,16 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from oast.archive.backups import Backups
 from oast.change.approval import signature, signed_text, why_not_good
 from oast.change.identity import commit_of, identity
 from oast.change.planned import Plan as Recorded
 from oast.change.planned import difference_now, difference_of, key_check, plan_document, plan_from
 from oast.config.remembered import by_fingerprint, known_again
 from oast.config.tree import Node, canonical, joined
-from oast.errors import NotAllowed, StateError, UsageError
+from oast.errors import NotAllowed, OastError, StateError, UsageError
 from oast.estate.estate import Estate
-from oast.intent.intent import Intent
+from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes
 from oast.operations.deliver import Plan
 from oast.operations.preparation import Preparation, prepare
@@ -165,3 +166,70 @@ def whole_of(whole: Preparation, intents: Sequence[Intent]) -> Preparation:
         return replace(intent, tree=canonical(joined(parts, intent.platform.grammar)))
 
     return replace(whole, intents=tuple(intents), network=tuple(map(meant, whole.network)))
+
+
+@dataclass(frozen=True)
+class Later:
+    """A later change that has touched what is to be taken back, and on which devices."""
+
+    change: Change
+    devices: tuple[str, ...]
+
+
+def prepared_revert(changes: Changes, change: Change, on: str | None) -> tuple[Preparation, Recorded, list[Later]]:
+    """What the devices of `change` ran before it, made ready to be delivered; and the later changes that would be taken back with it.
+
+    Raises NotAllowed, UsageError, StateError, EstateError.
+    """
+    if not change.every(BEGAN):
+        raise NotAllowed(f"{change.name} was never delivered", hint=f"oast change show {change.name}")
+    estate = changes.estate
+    recorded = changes.plan(change)
+    touched = {d["device"] for outcome in changes.outcomes(change) for d in outcome["devices"] if d["state"] in ("delivered", "unknown")}
+    picked = {device.name for device in estate.pick(on)} & touched & set(recorded.devices)
+    if not picked:
+        raise NotAllowed(f"{change.name} has changed none of these devices", hint=f"oast change show {change.name}")
+    recorded = replace(recorded, devices={name: device for name, device in recorded.devices.items() if name in picked})
+    kept = _kept_before(estate, change, sorted(picked))
+    return prepared_from(estate, recorded, before=True, extra=kept), recorded, _later(changes, change, recorded)
+
+
+def _kept_before(estate: Estate, change: Change, names: Sequence[str]) -> dict[str, Node]:
+    """What the archive has of the devices from before the change: the secrets that they had then, where these were kept."""
+    backups = Backups(estate)
+    builder = IntentBuilder(estate)
+    found: dict[str, Node] = {}
+    for entry in change.every(BEGAN):
+        try:
+            point = backups.archive.point(f"before {entry.said.get('run')}")
+            for name, text in backups.texts(point, names).items():
+                found[name] = backups.tree(builder.syntax(estate.devices[name]), text)
+        except OastError:
+            continue  # Without it the secrets may be on the device, or in the estate; what is missing is told before anything is sent.
+    return found
+
+
+def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
+    found = []
+    for other in changes.all():
+        if other.name == change.name or not other.every(BEGAN) or other.every(BEGAN)[0].at <= change.every(BEGAN)[0].at:
+            continue
+        devices = changes.plan(other).devices
+        same = [name for name, device in recorded.devices.items() if name in devices and _overlap(device["edits"], devices[name]["edits"])]
+        if same:
+            found.append(Later(other, tuple(same)))
+    return found
+
+
+def _overlap(one: Sequence[Any], other: Sequence[Any]) -> bool:
+    """Whether two recorded differences are about the same statements, or one about what stands in the other's."""
+    places = [_place(edit) for edit in other]
+    return any(mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine for mine in map(_place, one) for theirs in places)
+
+
+def _place(edit: Any) -> tuple[str, ...]:
+    """Where an edit is: the statements around it, and the name of its own."""
+    side = edit.get("new") or edit["old"]
+    words = side["statement"].split(" ")
+    own = side["statement"] if "below" in side or edit["operation"] in ("create", "remove") else words[0]
+    return (*edit["path"], own)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
+from oast.archive.archive import RUNNING
+from oast.archive.backups import Backups, Listing
 from oast.change.compare import Comparison, Manner
 from oast.change.identity import commit_of, identity
 from oast.change.journal import Journal, timeline_of
@@ -16,9 +18,13 @@ from oast.change.ledger import Ledger
 from oast.change.locks import RunLock
 from oast.change.outcome import Outcome
 from oast.change.planned import plan_document, plan_from
+from oast.config.indented import IndentedSyntax
 from oast.errors import OastError, StateError
 from oast.estate.estate import Estate
+from oast.intent.intent import Intent
 from oast.operations.documents import counted, outcome_document
+
+SyntaxOf = Callable[[Intent], IndentedSyntax]
 
 OUTCOME = "oast.outcome/1"
 # What transcripts, backups and the record of one device may take on the disk, in bytes.
@@ -48,6 +54,8 @@ class Recording:
         self._ledger = Ledger(estate.folder, estate.working)
         self._room = estate.working / "runs" / f"{run}.room"
         self._journal: Journal | None = None
+        self._backups = Backups(estate)
+        self._syntaxes: dict[str, IndentedSyntax] = {}
 
     @property
     def change(self) -> str:
@@ -61,10 +69,11 @@ class Recording:
             raise StateError("the run has not begun")
         return self._journal
 
-    def begin(self, comparisons: Sequence[Comparison], manner: Manner) -> None:
+    def begin(self, comparisons: Sequence[Comparison], manner: Manner, syntax_of: SyntaxOf) -> None:
         """Write down what is going to be done, and make sure that what becomes of it can be. Raises StateError, EstateError; then
         nothing was begun."""
         try:
+            self._syntaxes = {c.name: syntax_of(c.intent) for c in comparisons}
             self._begin(comparisons, manner)
         except OSError as error:
             self._give_up()
@@ -84,6 +93,8 @@ class Recording:
         plan = self._ledger.keep(document)
         self._journal = Journal(estate.working)
         self._journal.begin(self._run, self.change, os.getpid(), document, [comparison.name for comparison in comparisons])
+        if comparisons:
+            self._keep({c.name: c.running_text for c in comparisons}, "before", who)
         commit = commit_of(estate.folder, estate.environment)
         said: dict[str, Any] = {
             "run": self._run,
@@ -99,6 +110,11 @@ class Recording:
             said["origin"] = self._about.origin
         self._ledger.append("begun", self.change, said)
 
+    def _keep(self, texts: Mapping[str, str], when: str, who: str) -> None:
+        """What the devices run goes to the archive. Raises StateError, OSError."""
+        listings = [Listing(name, RUNNING, self._syntaxes[name], text) for name, text in texts.items()]
+        self._backups.keep(listings, f"{when} {self.change}: {self._about.reason}", who, f"{when} {self._run}")
+
     def _reserve(self, devices: int) -> None:
         """Take the room on the disk that is given back when it is needed. Raises OSError."""
         handle = os.open(self._room, os.O_WRONLY | os.O_CREAT, 0o600)
@@ -113,21 +129,30 @@ class Recording:
                 self._journal.end(self._run, recorded=True)
         self.close()
 
-    def end(self, outcomes: Sequence[Outcome], verdict: str) -> str | None:
-        """Write down what became of every device. Why that could not be done, if it could not."""
-        told: str | None = None
-        self._room.unlink(missing_ok=True)
+    def end(self, outcomes: Sequence[Outcome], verdict: str, running: Mapping[str, str]) -> str | None:
+        """Write down what became of every device, and what was listed as `running` last. Why that could not be done, if it could not."""
+        told, recorded = None, False
+        try:
+            self._room.unlink(missing_ok=True)
+            if running:
+                self._keep(running, "after", identity(self._estate.folder, self._estate.environment))
+                self._backups.push()
+        except OSError as error:
+            told = f"{error.filename or self._estate.folder}: {error.strerror}"
+        except OastError as error:
+            told = error.message
         try:
             steps = timeline_of(self._estate.working, self._run)
             outcome = self._ledger.keep(outcomes_content(self._estate, self._run, outcomes, steps))
             said = {"run": self._run, "verdict": verdict, "states": counted(outcomes), "outcome": outcome}
             self._ledger.append("ended", self.change, said)
+            recorded = True
         except OSError as error:
             told = f"{error.filename or self._estate.folder}: {error.strerror}"
         except StateError as error:
             told = error.message
         try:
-            self.journal.end(self._run, recorded=told is None)
+            self.journal.end(self._run, recorded=recorded)
         except StateError as error:
             told = told or error.message
         return told or self.journal.broken

@@ -1,0 +1,178 @@
+"""Backups in Git: one file for each device and kind, a commit for each run that found something new, an annotated tag for each label.
+
+The repository is bare, below the estate's working folder, and written by git-fast-import(1), as one stream and one commit however
+many files there are. Devices that were not read keep the file they had.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from oast.archive.git import Git
+from oast.errors import UsageError
+from oast.files import make_private, turn
+from oast.nearest import suggestion
+
+RUNNING, STARTUP = "running", "startup"
+BRANCH = "refs/heads/main"
+LABEL = re.compile(r"[^\x00-\x1f\x7f]{1,100}")
+# Git refuses these in the name of a reference (git-check-ref-format(1)).
+_NOT_IN_TAGS = re.compile(r"[^A-Za-z0-9._/+-]+|\.\.+|^[./-]+|[./]+$|\.lock$|//+|/\.")
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A point in time: the `label`, if it has one, its commit, when (seconds since 1970), and why in one line."""
+
+    label: str | None
+    commit: str
+    at: int
+    why: str
+
+
+def file_of(kind: str, device: str) -> str:
+    """Where the configuration of a device stands in the archive."""
+    return f"{kind}/{device}.txt"
+
+
+class Archive:
+    """The archive in `folder`. Every method raises StateError when there is no git, or it fails."""
+
+    def __init__(self, folder: Path, environment: Mapping[str, str]) -> None:
+        self._folder = folder
+        self._git = Git(folder, environment)
+
+    def prepare(self) -> None:
+        """Make it, if it is not there yet. Raises StateError, OSError."""
+        if (self._folder / "HEAD").exists():
+            return
+        make_private(self._folder)
+        self._git.run("init", "--quiet", "--bare", "--initial-branch=main")
+
+    def blobs(self, commit: str = BRANCH) -> dict[str, str]:
+        """By file, the name of its content at a point in time."""
+        if not (self._folder / "HEAD").exists() or not self._git.has("rev-parse", "--quiet", "--verify", f"{commit}^{{commit}}"):
+            return {}
+        found = {}
+        for entry in self._git.run("ls-tree", "-r", "-z", commit).split("\0"):
+            if entry:
+                head, _, file = entry.partition("\t")
+                found[file] = head.split()[2]
+        return found
+
+    def commit(self, files: Mapping[str, bytes], why: str, who: str, label: str | None = None) -> str | None:
+        """Keep `files`; the commit, or None when nothing was kept as nothing is new. With `label`, the point in time gets a tag, also
+        when nothing is new. Raises StateError, UsageError for a label that is taken or none, OSError."""
+        self.prepare()
+        with turn(self._folder):
+            if label is not None:
+                self.need_free(label)
+            there = self.blobs()
+            new = {file: data for file, data in sorted(files.items()) if there.get(file) != _blob(data)}
+            if not there and not new:
+                return None
+            parts = self._stream(new, why, who, bool(there)) if new else []
+            if label is not None:
+                parts += self._tag(label, why, who, BRANCH if new else f"{BRANCH}^0")
+            stream = b"".join(parts)
+            if stream:
+                self._git.run("fast-import", "--quiet", "--date-format=raw", given=stream)
+            return self._git.run("rev-parse", BRANCH).strip() if new else None
+
+    def _stream(self, files: Mapping[str, bytes], why: str, who: str, follows: bool) -> list[bytes]:
+        parts = [f"commit {BRANCH}\ncommitter {_person(who)}\n".encode(), _data(why.encode())]
+        if follows:
+            parts.append(f"from {BRANCH}^0\n".encode())
+        for file, data in files.items():
+            parts += [f"M 100644 inline {_quoted(file)}\n".encode(), _data(data)]
+        return parts
+
+    def _tag(self, label: str, why: str, who: str, point: str) -> list[bytes]:
+        head = f"tag {tag_of(label)}\nfrom {point}\ntagger {_person(who)}\n".encode()
+        return [head, _data(f"{label}\n\n{why}".encode())]
+
+    def need_free(self, label: str) -> None:
+        """Raises UsageError for a label that is taken, or that cannot be one."""
+        if not LABEL.fullmatch(label) or not tag_of(label):
+            raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'")
+        if self._git.has("rev-parse", "--quiet", "--verify", f"refs/tags/{tag_of(label)}"):
+            raise UsageError(f"there is a label '{label}' already", hint="a label is one point in time: choose another")
+
+    def labels(self) -> list[Kept]:
+        """The points in time that have a label, the newest last."""
+        if not (self._folder / "HEAD").exists():
+            return []
+        shape = "%(*objectname)%00%(taggerdate:unix)%00%(contents:subject)%00%(contents:body)%00%01"
+        lines = self._git.run("for-each-ref", "--sort=taggerdate", f"--format={shape}", "refs/tags").split("\x01")
+        found = []
+        for line in lines:
+            if line.strip():
+                commit, at, label, why, *_ = line.strip("\n").split("\0")
+                found.append(Kept(label, commit, int(at), why.strip().partition("\n")[0]))
+        return found
+
+    def history(self, files: Sequence[str] = ()) -> list[Kept]:
+        """Every commit, the newest last; or those that changed one of `files`."""
+        if not self.blobs():
+            return []
+        out = self._git.run("log", "--reverse", "--format=%H%x00%ct%x00%s", BRANCH, "--", *files)
+        return [Kept(None, commit, int(at), why) for commit, at, why in (line.split("\0") for line in out.splitlines())]
+
+    def point(self, word: str) -> Kept:
+        """The point in time of a label, or of a commit. Raises UsageError when there is none."""
+        labels = self.labels()
+        for kept in reversed(labels):
+            if kept.label == word or (kept.label is not None and tag_of(kept.label) == word):
+                return kept
+        if re.fullmatch(r"[0-9a-f]{7,40}", word):
+            for kept in self.history():
+                if kept.commit.startswith(word):
+                    return kept
+        known = [kept.label for kept in labels if kept.label is not None]
+        raise UsageError(f"there is no label '{word}'", hint=suggestion(word, known) if known else "make one: oast backup --label WORDS")
+
+    def contents(self, commit: str, files: Sequence[str]) -> dict[str, bytes]:
+        """Those of `files` that there were at a point in time."""
+        blobs = self.blobs(commit)
+        asked = [file for file in files if file in blobs]
+        if not asked:
+            return {}
+        data = self._git.output("cat-file", "--batch", given="".join(f"{blobs[file]}\n" for file in asked).encode())
+        found = {}
+        for file in asked:
+            head, _, data = data.partition(b"\n")
+            size = int(head.split()[2])
+            found[file], data = data[:size], data[size + 1 :]
+        return found
+
+    def push(self, remote: str) -> None:
+        """Everything to `remote`. Raises StateError."""
+        self._git.run("push", "--quiet", "--tags", remote, f"{BRANCH}:{BRANCH}")
+
+
+def tag_of(label: str) -> str:
+    """The name of the tag of a label."""
+    return _NOT_IN_TAGS.sub("-", label).strip("-./")
+
+
+def _blob(data: bytes) -> str:
+    """The name that Git gives to a content."""
+    return hashlib.sha1(b"blob %d\0" % len(data) + data, usedforsecurity=False).hexdigest()
+
+
+def _data(data: bytes) -> bytes:
+    return b"data %d\n%s\n" % (len(data), data)
+
+
+def _person(who: str) -> str:
+    name = re.sub(r"[<>\n\x00]", "", who).strip() or "nobody"
+    return f"{name} <{name if '@' in name else ''}> {int(time.time())} +0000"
+
+
+def _quoted(file: str) -> str:
+    return '"' + file.replace("\\", "\\\\").replace('"', '\\"') + '"'

@@ -1,0 +1,147 @@
+"""Backups: what devices run, or start with, read and kept; what was kept, compared, and made ready to be delivered again."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from oast.archive.archive import BRANCH, RUNNING, STARTUP, Kept
+from oast.archive.backups import Backups, Listing
+from oast.change.delivered import Drift
+from oast.change.identity import identity
+from oast.change.push import new_run
+from oast.config.difference import difference
+from oast.config.indented import tree_as_listed
+from oast.config.ownership import Scope
+from oast.config.remembered import by_fingerprint, known_again
+from oast.config.tree import root_of
+from oast.connect.connector import Connector
+from oast.connect.session import Capability
+from oast.errors import DeviceError, StateError, UsageError
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent, IntentBuilder
+from oast.operations.preparation import Preparation, prepare
+from oast.operations.proposals import whole_of
+
+EVERYTHING = (("*",),)
+
+
+@dataclass(frozen=True)
+class BackupResult:
+    """A backup: the devices that were read and what is new of them, those that could not be, and the commit (None: nothing is new)."""
+
+    read: tuple[str, ...]
+    failed: tuple[tuple[str, DeviceError], ...]
+    commit: str | None
+    label: str | None
+    unpushed: str | None = None
+
+
+async def backup(
+    estate: Estate,
+    on: str | None = None,
+    *,
+    label: str | None = None,
+    why: str | None = None,
+    startup: bool = False,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
+) -> BackupResult:
+    """Read the devices, and keep what they list. Raises EstateError, UsageError, StateError; then nothing was kept."""
+    backups = Backups(estate)
+    try:
+        backups.archive.prepare()
+        if label is not None:
+            backups.archive.need_free(label)
+    except OSError as error:
+        raise StateError(f"the archive cannot be written: {error.filename}: {error.strerror}") from None
+    devices = estate.pick(on)
+    builder = IntentBuilder(estate)
+    connector = Connector(estate, devices, timeout_s)
+    run = new_run()
+    listings: dict[str, list[Listing]] = {}
+    failed: dict[str, DeviceError] = {}
+
+    async def one(device: Device) -> list[Listing]:
+        on_event(DeviceEvent(device.name, Stage.READING))
+        syntax = builder.syntax(device)
+        async with connector.session(device, builder.platform(device), estate.working / "log" / run / f"{device.name}.log") as session:
+            found = [Listing(device.name, RUNNING, syntax, await session.read_running())]
+            if startup and Capability.STARTUP in session.capabilities:
+                found.append(Listing(device.name, STARTUP, syntax, await session.read_startup()))
+        for listing in found:
+            tree_as_listed(syntax, listing.text)  # what cannot be read is no backup
+        return found
+
+    def done(device: Device, result: list[Listing] | DeviceError) -> None:
+        if isinstance(result, DeviceError):
+            failed[device.name] = result
+        else:
+            listings[device.name] = result
+        on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
+
+    await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
+    every = [listing for device in devices for listing in listings.get(device.name, ())]
+    commit, unpushed = None, None
+    if every:
+        try:
+            who = identity(estate.folder, estate.environment)
+            commit = backups.keep(every, why or label or "backup", who, label)
+        except OSError as error:
+            raise StateError(f"the archive cannot be written: {error.filename}: {error.strerror}") from None
+        try:
+            backups.push()
+        except StateError as error:
+            unpushed = error.message
+    order = [device.name for device in devices]
+    return BackupResult(
+        tuple(name for name in order if name in listings),
+        tuple((name, failed[name]) for name in order if name in failed),
+        commit,
+        label if every else None,
+        unpushed,
+    )
+
+
+def prepared_restore(estate: Estate, label: str, on: str | None, sections: Sequence[str]) -> tuple[Preparation, Kept, list[str]]:
+    """What was kept under `label`, made ready to be delivered: all of it, or what `sections` own. Also the point in time, and the devices
+    of which nothing was kept then. Raises EstateError, UsageError, StateError."""
+    backups = Backups(estate)
+    point = backups.archive.point(label)
+    whole = prepare(estate, on, sections)
+    names = [intent.device.name for intent in whole.intents]
+    texts = backups.texts(point, names)
+    known = by_fingerprint(intent.tree for intent in whole.network)
+    intents, missing = [], []
+    for intent in whole.intents:
+        name = intent.device.name
+        if name not in texts:
+            missing.append(name)
+            continue
+        tree = known_again(backups.tree(whole.syntax_of(intent), texts[name]), known)
+        scope, owners = (intent.scope, intent.owners) if sections else (Scope(EVERYTHING), {"everything": EVERYTHING})
+        intents.append(Intent.of_record(intent.device, intent.platform, scope.within(tree), scope, owners))
+    if not intents:
+        raise UsageError(f"nothing was kept of these devices under '{label}'", hint="look at them with: oast backup list")
+    return whole_of(whole, intents), point, missing
+
+
+def differences(estate: Estate, first: str, second: str | None, on: str | None) -> list[Drift]:
+    """What is different between two points in time, or between one and what was kept last. Raises EstateError, UsageError, StateError."""
+    backups = Backups(estate)
+    one = backups.archive.point(first)
+    other = backups.archive.point(second) if second is not None else Kept(None, BRANCH, 0, "")
+    devices = estate.pick(on)
+    builder = IntentBuilder(estate)
+    names = [device.name for device in devices]
+    before, after = backups.texts(one, names), backups.texts(other, names)
+    found = []
+    for device in devices:
+        syntax = builder.syntax(device)
+        trees = [backups.tree(syntax, texts[device.name]) if device.name in texts else root_of(syntax.grammar) for texts in (before, after)]
+        found.append(Drift(device.name, None, tuple(difference(trees[0], trees[1]))))
+    return found
