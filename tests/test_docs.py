@@ -104,6 +104,10 @@ class WholeTest(PageTest):
 class RoutersTest(PageTest):
     """Pages whose examples are about routers alone."""
 
+    def test_the_page_about_changes(self) -> None:
+        self.oast("push", "-m", "set up", "--yes")
+        self.check("changes.md")
+
     def test_the_page_about_policies(self) -> None:
         self.check("policies.md")
 

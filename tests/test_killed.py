@@ -170,7 +170,8 @@ class TogetherTest(LarkwaterTest):
         self.assertRegex(pushed.out, r"(?m)^gull-core-1 +failed, unchanged ")
         self.assertRegex(pushed.out, r"(?m)^heron-core-1 +delivered ")
         changes = self.oast("change", "list", "--format", "json").json()["changes"]
-        self.assertEqual([change["state"] for change in changes[-2:]], ["1 unchanged, 1 unknown", "1 delivered, 1 unchanged"])
+        self.assertRegex(changes[-2]["state"], "^1 (unchanged|reverted), 1 unknown$")
+        self.assertEqual(changes[-1]["state"], "1 delivered, 1 unchanged")
         shown = self.oast("change", "show", changes[-2]["change"][-4:], "--steps").out
         self.assertRegex(shown, r"(?m)^\d\d:\d\d:\d\d\.\d{3}  gull-core-1  arming$")
         self.assertIn("+ system / contact", shown)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oast.archive.archive import BRANCH, RUNNING, STARTUP, Kept
@@ -57,53 +57,49 @@ async def backup(
         backups.archive.prepare()
         if label is not None:
             backups.archive.need_free(label)
+        devices = estate.pick(on)
+        listings, failed = await _listed(estate, devices, startup, Connector(estate, devices, timeout_s), at_once, on_event)
+        every = [listing for device in devices for listing in listings.get(device.name, ())]
+        who = identity(estate.folder, estate.environment)
+        commit = backups.keep(every, why or label or "backup", who, label) if every else None
     except OSError as error:
         raise StateError(f"the archive cannot be written: {error.filename}: {error.strerror}") from None
-    devices = estate.pick(on)
-    builder = IntentBuilder(estate)
-    connector = Connector(estate, devices, timeout_s)
-    run = new_run()
-    listings: dict[str, list[Listing]] = {}
-    failed: dict[str, DeviceError] = {}
+    unpushed = None
+    try:
+        backups.push()
+    except StateError as error:
+        unpushed = error.message
+    read = tuple(device.name for device in devices if device.name in listings)
+    return BackupResult(read, tuple(failed.items()), commit, label if every else None, unpushed)
+
+
+async def _listed(
+    estate: Estate, devices: Sequence[Device], startup: bool, connector: Connector, at_once: int | None, on_event: OnEvent
+) -> tuple[Mapping[str, list[Listing]], Mapping[str, DeviceError]]:
+    """What each device lists, and why that of the others could not be had."""
+    builder, run = IntentBuilder(estate), new_run()
+    found: dict[str, list[Listing] | DeviceError] = {}
 
     async def one(device: Device) -> list[Listing]:
         on_event(DeviceEvent(device.name, Stage.READING))
         syntax = builder.syntax(device)
         async with connector.session(device, builder.platform(device), estate.working / "log" / run / f"{device.name}.log") as session:
-            found = [Listing(device.name, RUNNING, syntax, await session.read_running())]
+            texts = {RUNNING: await session.read_running()}
             if startup and Capability.STARTUP in session.capabilities:
-                found.append(Listing(device.name, STARTUP, syntax, await session.read_startup()))
-        for listing in found:
-            tree_as_listed(syntax, listing.text)  # what cannot be read is no backup
-        return found
+                texts[STARTUP] = await session.read_startup()
+        for text in texts.values():
+            tree_as_listed(syntax, text)  # what cannot be read is no backup
+        return [Listing(device.name, kind, syntax, text) for kind, text in texts.items()]
 
     def done(device: Device, result: list[Listing] | DeviceError) -> None:
-        if isinstance(result, DeviceError):
-            failed[device.name] = result
-        else:
-            listings[device.name] = result
+        found[device.name] = result
         on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
 
     await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
-    every = [listing for device in devices for listing in listings.get(device.name, ())]
-    commit, unpushed = None, None
-    if every:
-        try:
-            who = identity(estate.folder, estate.environment)
-            commit = backups.keep(every, why or label or "backup", who, label)
-        except OSError as error:
-            raise StateError(f"the archive cannot be written: {error.filename}: {error.strerror}") from None
-        try:
-            backups.push()
-        except StateError as error:
-            unpushed = error.message
-    order = [device.name for device in devices]
-    return BackupResult(
-        tuple(name for name in order if name in listings),
-        tuple((name, failed[name]) for name in order if name in failed),
-        commit,
-        label if every else None,
-        unpushed,
+    ordered = {device.name: found[device.name] for device in devices}
+    return (
+        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
+        {name: result for name, result in ordered.items() if isinstance(result, DeviceError)},
     )
 
 

@@ -11,6 +11,7 @@ from oast.change.planned import Plan, plan_from
 from oast.errors import StateError, UsageError
 from oast.estate.estate import Estate
 
+LAST = "last"
 # What is to be seen of an entry besides when and what.
 BEGAN, ENDED, RESUMED, PROPOSED, APPROVED, WITHDRAWN = "begun", "ended", "resumed", "proposed", "approved", "withdrawn"
 
@@ -93,8 +94,10 @@ class Changes:
         return [Change(name, tuple(entries)) for name, entries in found.items()]
 
     def one(self, word: str) -> Change:
-        """The change whose name is, begins or ends with `word`. Raises UsageError when there is none, or several."""
+        """The change whose name is, begins or ends with `word`; the newest for `last`. Raises UsageError when there is none, or several."""
         changes = self.all()
+        if word == LAST and changes:
+            return changes[-1]
         exact = [change for change in changes if change.name == word]
         found = exact or [change for change in changes if word and (change.name.startswith(word) or change.name.endswith(word))]
         if not found:
