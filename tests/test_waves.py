@@ -67,7 +67,7 @@ class WavesTest(LarkwaterTest):
         for wrong, message in (
             ('waves = ["site=dunln"]', "no device has site=dunln"),
             ('waves = "site=dunlin"', "'waves' has to be a list of selectors"),
-            ("waves = [1]", "a wave has to be a selector in quotes"),
+            ("waves = [1]", "a wave has to be a selector or a size in quotes"),
             ("most_failures = -1", "'most_failures' has to be a whole number, 0 or more"),
         ):
             with self.subTest(wrong=wrong):

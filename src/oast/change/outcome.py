@@ -29,7 +29,7 @@ class Cause(StrEnum):
     """It was delivered, the checks failed or its path was cut, and it was reverted: exit code 5."""
     INTERRUPTED = "interrupted"
     HELD = "held"
-    """It was not begun, because of what became of the devices before it."""
+    """It was not begun, or was taken back, because of what became of other devices."""
 
 
 @dataclass(frozen=True)

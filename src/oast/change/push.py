@@ -9,6 +9,7 @@ from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Protocol
 
 from oast.change import delivered
 from oast.change.backup import Backup
@@ -18,8 +19,10 @@ from oast.change.journal import Journal, LeftRun, in_flight, left_in_flight
 from oast.change.locks import device_lock
 from oast.change.means import Means
 from oast.change.outcome import Cause, Outcome, State
+from oast.change.soak import soak
 from oast.change.transaction import Transaction
 from oast.change.wave import Limits, Watched, Wave
+from oast.change.waves import TOGETHER, Order, numbers
 from oast.config.difference import Edit, secrets_in
 from oast.config.indented import IndentedSyntax
 from oast.config.remembered import forgetting
@@ -30,7 +33,7 @@ from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
 from oast.estate.inventory import Device
-from oast.estate.selectors import Selector
+from oast.estate.settings import STOP, WAVE
 from oast.fleet.clock import Clock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
 from oast.intent.intent import Intent
@@ -41,9 +44,10 @@ from oast.verify.checks import Check
 
 @dataclass(frozen=True)
 class PushOptions:
-    """`waves` come in order, then the devices that none of them picks; at most `at_once` devices are worked on at a time.
+    """`order` says which devices come in which wave; at most `at_once` devices are worked on at a time.
 
-    After more than `most_failures` failures no further devices are begun. Backups and transcripts go below `working`, in
+    After each wave its checks are looked at for `soak_s` seconds. After more than `most_failures` failures no further devices are begun,
+    and what `on_failure` says is taken back. Backups and transcripts go below `working`, in
     folders named after `run`; `mask_backups` hides the secrets in them.
     """
 
@@ -54,8 +58,34 @@ class PushOptions:
     verify_timeout_s: float
     hold_s: float = 0.0
     mask_backups: bool = False
-    waves: tuple[Selector, ...] = ()
+    order: Order = TOGETHER
     most_failures: int = 0
+    soak_s: float = 0.0
+    on_failure: str = STOP
+
+
+class Undo(Protocol):
+    """Takes back what was delivered, as a delivery of its own."""
+
+    async def __call__(self, delivered: Sequence[Transaction]) -> None:
+        """Bring these devices back to what they ran before."""
+
+    def became(self, name: str) -> Outcome | None:
+        """What became of that on one device; None when it was not begun."""
+
+    @property
+    def listed(self) -> Mapping[str, str]:
+        """What was listed last as running, by device."""
+
+
+def taken_back(outcome: Outcome, became: Outcome | None, why: str) -> Outcome:
+    """The outcome of a device that was delivered, when it was to be taken back because of others."""
+    if became is not None and became.state is State.DELIVERED and became.cause is Cause.NONE:
+        cause = outcome.cause if outcome.cause is Cause.CHECKS else Cause.HELD
+        return replace(outcome, state=State.REVERTED, cause=cause, reason="; ".join(filter(None, (outcome.reason, why))))
+    reason = f"it was to be {why}, and could not be: {became.reason if became is not None else 'it was not begun'}"
+    state = State.DELIVERED if became is None or became.state in (State.UNCHANGED, State.REVERTED) else State.UNKNOWN
+    return replace(outcome, state=state, cause=Cause.FAILED, reason=reason, hint="look at it with: oast diff")
 
 
 def new_run() -> str:
@@ -100,11 +130,12 @@ class Push:
         journal: Journal,
         sessions: dict[str, Session] | None = None,
         hand_over: asyncio.Event | None = None,
+        undo: Undo | None = None,
     ) -> None:
         """`unreached` are devices that were asked for and could not be compared: each is a failure of its wave.
 
         `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run that was cancelled takes
-        nothing back any more, and leaves the devices to their timers.
+        nothing back any more, and leaves the devices to their timers. `undo` takes back what was delivered already.
         """
         self._comparisons = comparisons
         self._unreached = unreached
@@ -117,6 +148,7 @@ class Push:
         self._journal = journal
         self._sessions = {} if sessions is None else sessions
         self._hand_over = hand_over
+        self._undo = undo
         self._outcomes: dict[str, Outcome] = {}
         self._begun: set[str] = set()
         # What was listed last as running, of those to which something was done.
@@ -143,22 +175,53 @@ class Push:
 
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
-        waves = [(group, lost) for group, lost in self._waves() if group or lost]
+        waves = self._waves()
         begun: set[str] = set()
         for number, (group, lost) in enumerate(waves, 1):
-            failures = self._failures(begun)
-            if failures > self._options.most_failures:
-                self._hold_back(failures)
-                return
             begun.update(comparison.name for comparison in group)
             begun.update(lost)
             if group:
                 later = frozenset(c.name for following, _ in waves[number:] for c in following)
                 self._on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
-                await self._wave(group, later)
+                transactions = await self._wave(group, later)
+                await self._soak(transactions, later)
+            failures = self._failures(begun)
+            if failures > self._options.most_failures:
+                self._hold_back(failures)
+                await self._take_back_besides([c.name for c in group], failures)
+                return
+
+    async def _soak(self, transactions: Sequence[Transaction], later: frozenset[str]) -> None:
+        """Look at what was delivered for some time before others are; what becomes false is a failure."""
+        delivered = [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
+        if not self._options.soak_s or not delivered:
+            return
+        for name, told in (await soak(delivered, self._connector, self._options, later, self._clock, self._on_event)).items():
+            outcome = self._outcomes[name]
+            self._outcomes[name] = replace(outcome, cause=told.cause, reason=told.reason, failed_checks=told.failed)
+
+    async def _take_back_besides(self, wave: Sequence[str], failures: int) -> None:
+        """What was delivered goes back as well, where that is wanted: what this wave did, or the whole change."""
+        wanted = self._options.on_failure
+        if wanted == STOP or self._undo is None:
+            return
+        names = set(wave) if wanted == WAVE else {t.name for t in self._delivered}
+        back = [t for t in self._delivered if t.name in names]
+        if not back:
+            return
+        why = f"taken back, as {failures} {'device' if failures == 1 else 'devices'} failed or did not stay in order"
+        try:
+            await self._undo(back)
+        finally:
+            self.listed.update(self._undo.listed)
+            for transaction in back:
+                became = self._undo.became(transaction.name)
+                self._outcomes[transaction.name] = taken_back(self._outcomes[transaction.name], became, why)
 
     def _failures(self, begun: Iterable[str]) -> int:
-        return sum(1 for name in begun if (o := self._outcomes.get(name)) is not None and o.state is not State.DELIVERED)
+        """How many were not simply delivered, or are not in order any more."""
+        ended = (o for name in begun if (o := self._outcomes.get(name)) is not None)
+        return sum(1 for o in ended if o.state is not State.DELIVERED or o.cause is Cause.CHECKS)
 
     def _hold_back(self, failures: int) -> None:
         for comparison in self._comparisons:
@@ -169,17 +232,18 @@ class Push:
 
     def _waves(self) -> list[tuple[list[Comparison], list[str]]]:
         """The devices in the order of the waves, and those of each that could not be reached."""
-        groups: list[tuple[list[Comparison], list[str]]] = [([], []) for _ in range(len(self._options.waves) + 1)]
+        devices = [c.intent.device for c in self._comparisons]
+        waves = self._options.order.of([*devices, *(device for device, _ in self._unreached)])
+        wave_of = numbers(waves)
+        groups: list[tuple[list[Comparison], list[str]]] = [([], []) for _ in waves]
         for comparison in self._comparisons:
-            groups[self._wave_of(comparison.intent.device)][0].append(comparison)
+            groups[wave_of[comparison.name]][0].append(comparison)
         for device, _ in self._unreached:
-            groups[self._wave_of(device)][1].append(device.name)
+            groups[wave_of[device.name]][1].append(device.name)
         return groups
 
-    def _wave_of(self, device: Device) -> int:
-        return next((n for n, wave in enumerate(self._options.waves) if wave.matches(device.known_by)), -1)
-
-    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> None:
+    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> Sequence[Transaction]:
+        """Deliver to them together; their transactions, each with its outcome."""
         options = self._options
         with ExitStack() as locks:
             flying, unusable = self._in_flight()
@@ -207,6 +271,7 @@ class Push:
                 await asyncio.shield(self._keep(transactions))
                 self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
                 await asyncio.shield(watching.close())
+            return transactions
 
     def _in_flight(self) -> tuple[dict[str, LeftRun], DeviceError | None]:
         """What other runs have left in flight, and why nothing may be begun when that cannot be told."""

@@ -330,7 +330,7 @@ def _result(outcome: Outcome) -> str:
     if outcome.cause is Cause.FAILED:
         return f"failed, {outcome.state}"
     if outcome.cause is Cause.HELD:
-        return "held back"
+        return "taken back" if outcome.state is State.REVERTED else "held back"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
     if outcome.state is State.DELIVERED and outcome.saved_besides and not (outcome.counts.added or outcome.counts.removed):

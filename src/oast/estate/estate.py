@@ -14,6 +14,7 @@ from oast.estate import inventory, selectors, settings, values
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
 from oast.estate.secrets import Ask, Secrets, fingerprints_of
+from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
@@ -116,8 +117,15 @@ def read_estate(
     known = inventory.read(folder, mistakes)
     links = inventory.read_links(folder, known, mistakes)
     for wave in read.delivery.waves:
+        if isinstance(wave, Selector):
+            with mistakes.collected():
+                wave.pick({name: device.known_by for name, device in known.devices.items()})
+    apart = read.delivery.apart
+    attributes = {name for device in known.devices.values() for name in device.attributes}
+    if apart is not None and known.devices and apart.by not in attributes:
         with mistakes.collected():
-            wave.pick({name: device.known_by for name, device in known.devices.items()})
+            hint = suggestion(apart.by, attributes)
+            raise EstateError(f"no device has the attribute '{apart.by}' that keeps them apart", place=apart.place, hint=hint)
     read.connections.check(known.devices, mistakes)
     layers = values.read(folder, known, secrets.get, given, mistakes)
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes

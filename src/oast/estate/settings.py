@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -32,11 +33,33 @@ LAST_OF = ("user", "neighbor", "static-route", "route")
 
 
 @dataclass(frozen=True, slots=True)
+class Portion:
+    """So many of the devices that no wave before has: a number, or a percentage of all; without either, the rest."""
+
+    number: int | None = None
+    percent: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Apart:
+    """At most `at_most` devices with the same value of the attribute `by` are in one wave: a redundant pair never is."""
+
+    by: str
+    at_most: int = 1
+    place: Place | None = None
+
+
+# What is done after a wave with too many failures.
+STOP, WAVE, CHANGE = "stop", "wave", "change"
+
+
+@dataclass(frozen=True, slots=True)
 class DeliverySettings:
     """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come true.
 
-    `waves` pick the devices that come first, second and so on; the others come last. After a wave in which more than
-    `most_failures` devices failed or were reverted, no further begins. Checks have to stay true for `hold_s` seconds at least.
+    `waves` pick the devices that come first, second and so on; the others come last. After each, its checks have to stay true for
+    `soak_s` seconds before the next begins. After a wave in which more than `most_failures` devices failed or were reverted, no further
+    begins, and `on_failure` says what is taken back besides. Checks have to stay true for `hold_s` seconds at least.
     With `approval`, nothing is delivered that nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals
     have to be signed.
     """
@@ -44,7 +67,10 @@ class DeliverySettings:
     revert_timer_s: int = 120
     verify_timeout_s: float = 30.0
     mask_backups: bool = False
-    waves: tuple[Selector, ...] = ()
+    waves: tuple[Selector | Portion, ...] = ()
+    apart: Apart | None = None
+    soak_s: float = 0.0
+    on_failure: str = STOP
     most_failures: int = 0
     hold_s: float = 0.0
     limits: LimitSettings = LimitSettings(last_of=LAST_OF)
@@ -154,6 +180,9 @@ def _delivery(table: Table | None, folder: Path) -> DeliverySettings:
         verify_timeout_s=table.positive("verify_timeout_s", default.verify_timeout_s),
         mask_backups=table.flag("mask_backups"),
         waves=_waves(table),
+        apart=_apart(table),
+        soak_s=table.count("soak_s", 0),
+        on_failure=table.choice("on_failure", (STOP, WAVE, CHANGE), STOP),
         most_failures=int(table.count("most_failures", default.most_failures)),
         hold_s=table.count("hold_s", 0),
         limits=_limits(table.table("limits")),
@@ -181,21 +210,53 @@ def _limits(table: Table | None) -> LimitSettings:
     return settings
 
 
-def _waves(table: Table) -> tuple[Selector, ...]:
+def _waves(table: Table) -> tuple[Selector | Portion, ...]:
     written = table.value("waves")
     if written is None:
         return ()
     if not isinstance(written, list):
-        table.wrong("waves", "'waves' has to be a list of selectors", 'such as ["site=dunlin", "role=edge"]')
+        table.wrong("waves", "'waves' has to be a list of selectors and sizes", 'such as ["1", "site=dunlin", "10%", "rest"]')
         return ()
     if not all(isinstance(wave, str) for wave in written):
-        table.wrong("waves", 'a wave has to be a selector in quotes, such as "role=edge"')
+        table.wrong("waves", 'a wave has to be a selector or a size in quotes, such as "role=edge" or "10%"')
         return ()
-    found: list[Selector] = []
-    for wave in written:
+    found: list[Selector | Portion] = []
+    for number, wave in enumerate(written, 1):
         with table.file.mistakes.collected():
-            found.append(selectors.parse(wave, table.place("waves")))
+            portion = _portion(wave.strip(), table.place("waves"))
+            if portion == Portion() and number < len(written):
+                raise EstateError("'rest' is the last wave: the others would be empty", place=table.place("waves"))
+            found.append(portion or selectors.parse(wave, table.place("waves")))
     return tuple(found)
+
+
+def _portion(wave: str, place: Place) -> Portion | None:
+    """A size; None for a selector. Raises EstateError for a size that is none."""
+    if wave == "rest":
+        return Portion()
+    match = re.fullmatch(r"(\d{1,9})(?:\.(\d+))?\s*(%)?", wave)
+    if match is None:
+        return None
+    number = float(f"{match[1]}.{match[2] or 0}")
+    if number == 0 or (match[3] and number > 100) or (match[2] and not match[3]):
+        raise EstateError(f"a wave of '{wave}' makes no sense", place=place, hint="a number of devices, or a percentage up to 100%")
+    return Portion(percent=number) if match[3] else Portion(number=int(number))
+
+
+def _apart(table: Table) -> Apart | None:
+    """`"site"`, or `{ by = "site", at_most = 2 }`."""
+    written = table.value("apart")
+    if written is None or isinstance(written, str):
+        return Apart(written, place=table.place("apart")) if written else None
+    if not isinstance(written, dict):
+        table.wrong("apart", "'apart' has to be an attribute of devices, such as \"site\"", 'or { by = "site", at_most = 2 }')
+        return None
+    inner = table.table("apart")
+    if inner is None:
+        return None
+    found = Apart(inner.needed("by"), inner.number("at_most", 1, 1, 1_000_000), table.place("apart"))
+    inner.finish()
+    return found if found.by else None
 
 
 def _path(table: Table, key: str, folder: Path) -> Path | None:

@@ -19,6 +19,8 @@ from oast.change.journal import in_flight, left_in_flight
 from oast.change.limits import Exceeded, exceeded
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
+from oast.change.undoing import Undoing
+from oast.change.waves import Order
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, UsageError
 from oast.estate.inventory import Device
@@ -177,18 +179,31 @@ class Plan:
         recording = Recording(self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin))
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
+            push_options, heard = self._options(chosen), _unfailing(on_event)
+            undo = Undoing(
+                self._connector,
+                self.preparation.syntax_of,
+                push_options,
+                heard,
+                self._clock,
+                recording.journal,
+                recording.change,
+                self.preparation.estate.fingerprints,
+                hand_over,
+            )
             push = Push(
                 comparisons=self.to_do,
                 unreached=[(self._device(name), error) for name, error in self.failed],
                 checks=self.checks,
                 connector=self._connector,
                 syntax_of=self.preparation.syntax_of,
-                options=self._options(chosen),
-                on_event=_unfailing(on_event),
+                options=push_options,
+                on_event=heard,
                 clock=self._clock,
                 journal=recording.journal,
                 sessions=self._comparing.sessions,
                 hand_over=hand_over,
+                undo=undo,
             )
             interrupted, fault = await _run(push)
             await self.close()
@@ -240,7 +255,9 @@ class Plan:
             verify_timeout_s=verify_s,
             hold_s=delivery.hold_s,
             mask_backups=delivery.mask_backups,
-            waves=() if chosen.one_wave else delivery.waves,
+            order=Order() if chosen.one_wave else Order(delivery.waves, delivery.apart),
+            soak_s=delivery.soak_s,
+            on_failure=delivery.on_failure,
             most_failures=delivery.most_failures if chosen.most_failures is None else chosen.most_failures,
         )
 

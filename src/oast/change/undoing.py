@@ -1,0 +1,112 @@
+"""Taking back what was delivered: a delivery of its own, with a way back of its own, to what the devices ran before."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from oast.change.compare import Comparison, Manner, ReadDevice, compare
+from oast.change.journal import Journal
+from oast.change.locks import RunLock
+from oast.change.outcome import Outcome
+from oast.change.planned import plan_document
+from oast.change.push import Push, PushOptions
+from oast.change.transaction import Transaction
+from oast.change.waves import TOGETHER
+from oast.config.indented import IndentedSyntax
+from oast.connect.connector import Connector
+from oast.connect.session import Capability
+from oast.errors import DeviceError
+from oast.estate.inventory import Device
+from oast.estate.settings import STOP
+from oast.fleet.clock import Clock
+from oast.fleet.events import OnEvent
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent
+from oast.records import Fingerprints
+
+
+class Undoing:
+    """An `Undo` (see `oast.change.push`) for one run."""
+
+    def __init__(
+        self,
+        connector: Connector,
+        syntax_of: Callable[[Intent], IndentedSyntax],
+        options: PushOptions,
+        on_event: OnEvent,
+        clock: Clock,
+        journal: Journal,
+        change: str,
+        fingerprints: Fingerprints,
+        hand_over: asyncio.Event | None = None,
+    ) -> None:
+        self._connector = connector
+        self._syntax_of = syntax_of
+        # It is delivered at once: whatever it is that has failed goes on meanwhile.
+        self._options = replace(options, run=f"{options.run}-back", order=TOGETHER, soak_s=0.0, on_failure=STOP)
+        self._on_event = on_event
+        self._clock = clock
+        self._journal = journal
+        self._change = change
+        self._fingerprints = fingerprints
+        self._hand_over = hand_over
+        self._outcomes: dict[str, Outcome] = {}
+        self.listed: dict[str, str] = {}
+
+    def became(self, name: str) -> Outcome | None:
+        return self._outcomes.get(name)
+
+    async def __call__(self, delivered: Sequence[Transaction]) -> None:
+        comparisons, failed = await self._compared(delivered)
+        run = self._options.run
+        lock = RunLock(self._options.working, run)
+        lock.take()
+        try:
+            manner = Manner("replace")
+            plan = plan_document(comparisons, manner, self._fingerprints)
+            await asyncio.to_thread(self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons])
+            push = Push(
+                comparisons,
+                failed,
+                {},
+                self._connector,
+                self._syntax_of,
+                self._options,
+                self._on_event,
+                self._clock,
+                self._journal,
+                hand_over=self._hand_over,
+            )
+            try:
+                await push.run()
+            finally:
+                self._outcomes.update({outcome.device: outcome for outcome in push.outcomes})
+                self.listed.update(push.listed)
+            await asyncio.to_thread(self._journal.end, run, recorded=False)
+        finally:
+            lock.release(done=True)
+
+    async def _compared(self, delivered: Sequence[Transaction]) -> tuple[list[Comparison], list[tuple[Device, DeviceError]]]:
+        """What brings each back, and those that cannot be read."""
+        found: dict[str, Comparison | DeviceError] = {}
+
+        async def one(transaction: Transaction) -> Comparison:
+            was = transaction.comparison
+            intent, scope = was.intent, was.intent.scope
+            before = Intent.of_record(intent.device, intent.platform, scope.within(was.running), scope, intent.owners)
+            log = self._options.working / "log" / self._options.run / f"{intent.device.name}.log"
+            async with self._connector.session(intent.device, intent.platform, log) as session:
+                running = await session.read_running()
+                startup = await session.read_startup() if Capability.STARTUP in session.capabilities else None
+                read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
+            return compare(before, read, self._syntax_of(intent), Manner("replace", was.manner.remove_unknown))
+
+        def done(transaction: Transaction, result: Comparison | DeviceError) -> None:
+            found[transaction.name] = result
+
+        await for_each(delivered, one, self._options.at_once, done)
+        failed = [(t.comparison.intent.device, e) for t in delivered if isinstance(e := found[t.name], DeviceError)]
+        return [c for t in delivered if isinstance(c := found[t.name], Comparison)], failed
