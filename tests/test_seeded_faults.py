@@ -83,7 +83,9 @@ most_failures = 1000
 """
 
 
-class SeededTest(unittest.TestCase):
+class Piers(unittest.TestCase):
+    """Devices of all systems that have nothing to do with each other."""
+
     def setUp(self) -> None:
         super().setUp()
         self.estate = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
@@ -136,6 +138,8 @@ class SeededTest(unittest.TestCase):
         text = self.running(name, system)
         return tree_of(text) if system == "bine" else cowl_tree_of(text)
 
+
+class SeededTest(Piers):
     def run_with(self, number: int, seed: int) -> None:
         chance = random.Random(seed)
         systems = self.lay_out(number)
