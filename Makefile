@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 READY := $(VENV)/.ready
 
-.PHONY: demo test lint format bench fuzz screenshots clean
+.PHONY: demo test lint format bench faults fuzz screenshots clean
 
 demo: $(READY)
 	@$(VENV)/bin/oast demo
@@ -22,6 +22,10 @@ format: $(READY)
 
 bench: $(READY)
 	@$(VENV)/bin/python bench/run.py
+
+# A thousand disturbed rounds, and every step of the journal: about three hours on two cores.
+faults: $(READY)
+	@cd tests && OAST_FAULTS=120 OAST_ROUNDS=1000 ../$(VENV)/bin/python -m unittest test_killed test_disturbed test_seeded_faults test_odd_systems
 
 # 100,000 odd inputs and 300 hostile devices: about fifteen minutes on two cores.
 fuzz: $(READY)

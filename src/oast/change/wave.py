@@ -112,9 +112,8 @@ class Wave:
         self._hold_s = max(hold_s, self._limits.hold_s)
         # Loading takes about as long as preparing did: as many answers, and as many devices at once.
         needed = 2 * rounds + self._limits.verify_timeout_s + self._hold_s + CONFIRM_MARGIN_S
-        if len(self._transactions) > self._limits.at_once or self._hold_s:
-            for transaction in self._open():
-                transaction.timer_s = max(transaction.timer_s, needed)
+        for transaction in self._open():
+            transaction.timer_s = max(transaction.timer_s, needed)
 
     async def _load_all(self) -> None:
         """Load every device; one that is so slow that the others' timers would run out is given up."""
@@ -131,7 +130,7 @@ class Wave:
                 task.result()
             for task, transaction in loading.items():
                 if not task.done():
-                    await self._give_up(task, transaction)
+                    await self._give_up(task, transaction, "it was not loaded")
         finally:
             every.cancel()
             for task in loading:
@@ -152,11 +151,11 @@ class Wave:
         left = min((t.timer_left_s for t in loaded), default=float("inf"))
         return left - self._limits.verify_timeout_s - self._hold_s - CONFIRM_MARGIN_S
 
-    async def _give_up(self, task: asyncio.Task[None], transaction: Transaction) -> None:
+    async def _give_up(self, task: asyncio.Task[None], transaction: Transaction, what: str) -> None:
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
         if transaction.is_open:
-            reason = "it was not loaded before the timers of the others in its wave would have run out"
+            reason = f"{what} before the timers of the others in its wave would have run out"
             transaction.lost = Lost(Cause.FAILED, reason, "give more time with --revert-timer, or push to it alone")
             self._rescues.create_task(transaction.recover())
 
@@ -223,11 +222,31 @@ class Wave:
             results = await transaction.check()
             self._last[transaction] = [r for r in results if r.check.peer not in self._limits.later]
 
-        await self._together(self._open(), check)
+        await self._in_time(check)
         failing = {t: counted for t in self._open() if (counted := t.to_answer_for(self._last[t])[0])}
         for transaction, results in (await self._watch()).items():
             failing.setdefault(transaction, []).extend(results)
         return failing
+
+    async def _in_time(self, step: Callable[[Transaction], Awaitable[None]]) -> None:
+        """Take a step with all that are open; one that is so slow that the others' timers would run out is given up."""
+        tasks = {asyncio.create_task(self._step(t, step)): t for t in self._open()}
+        every = asyncio.create_task(asyncio.wait(tasks)) if tasks else None
+        try:
+            while every is not None and not await self._within_a_moment(every):
+                others = [t.timer_left_s for task, t in tasks.items() if task.done() and t.is_open]
+                if others and min(others) <= CONFIRM_MARGIN_S:
+                    for task, transaction in tasks.items():
+                        if not task.done():
+                            await self._give_up(task, transaction, "it did not answer")
+                    break
+            for task in tasks:
+                if task.done() and not task.cancelled():
+                    task.result()
+        finally:
+            for task in (*tasks, *((every,) if every is not None else ())):
+                task.cancel()
+            await asyncio.gather(*tasks, *((every,) if every is not None else ()), return_exceptions=True)
 
     async def _watch(self) -> Mapping[Transaction, list[CheckResult]]:
         """What has become false on devices of earlier waves, by the devices of this one at the other end."""
