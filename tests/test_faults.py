@@ -113,8 +113,8 @@ command_timeout_s = 5
 
     def too_slow(self, match: str) -> str:
         """One that comes to hang only when its timer runs already is given up, and the others are kept; what is said of it."""
-        # Slow enough to be found at work.
-        self.fault(FAULTY, "slow", "--seconds", "0.2")
+        # Only a line of the change itself, or slow enough to be found at work.
+        self.fault(FAULTY, *(("hang", "--match", match) if match == "contact" else ("slow", "--seconds", "0.2")))
         options = ("--revert-timer", "10", "--verify-timeout", "3", "--timeout", "15")
         process = self.started("push", "-m", "x", "--yes", "--format", "json", *options)
         while self.timer(FAULTY) is None:
@@ -130,7 +130,7 @@ command_timeout_s = 5
         return str(faulty["reason"])
 
     def test_a_device_too_slow_to_be_loaded_with_its_wave_is_given_up_and_the_others_are_kept(self) -> None:
-        self.assertIn("it was not loaded before the timers of the others", self.too_slow("read running"))
+        self.assertIn("it was not loaded before the timers of the others", self.too_slow("contact"))
 
     def test_a_device_too_slow_to_be_checked_with_its_wave_is_given_up_and_the_others_are_kept(self) -> None:
         self.assertIn("it did not answer before the timers of the others", self.too_slow("read ospf"))
