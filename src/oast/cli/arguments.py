@@ -99,6 +99,7 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
 def add_summary(parser: argparse.ArgumentParser) -> None:
     """How much is shown of what would change."""
     parser.add_argument("--summary", action="store_true", help="show how much would change in each section, instead of every line")
+    parser.add_argument("--full", action="store_true", help="show every device's own values, also of lines that differ in them alone")
 
 
 def add_connection(parser: argparse.ArgumentParser) -> None:

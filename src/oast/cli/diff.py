@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Sequence
 
-from oast.change.compare import Manner
+from rich.console import Console
+
+from oast.change.compare import Comparison, Manner
 from oast.cli import arguments
 from oast.cli.differences import show_differences, show_left_alone, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
-from oast.cli.summary import show_summary
+from oast.cli.summary import show_head, show_summary
 from oast.cli.workplace import console, estate_of, plural, put_document
 from oast.operations.deliver import Plan, compare
 from oast.operations.preparation import prepare
@@ -34,7 +37,7 @@ def run(options: argparse.Namespace) -> int:
         put_document(plan.document())
     else:
         out = console()
-        (show_summary if options.summary else show_differences)(plan.comparisons, out)
+        show_what_changes(options, plan.comparisons, out)
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
         show_unsaved(plan.comparisons, out, pushing=False)
         if plan.different:
@@ -46,6 +49,15 @@ def run(options: argparse.Namespace) -> int:
             out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended{unsaved}")
         show_device_errors(plan.failed, sys.stderr, plan.logs)
     return FAILED if plan.failed else NO if plan.different else DONE
+
+
+def show_what_changes(options: argparse.Namespace, comparisons: Sequence[Comparison], out: Console) -> None:
+    """The difference, as long as it was asked for."""
+    if options.summary:
+        show_summary(comparisons, out)
+        return
+    show_head(comparisons, out)
+    show_differences(comparisons, out, full=options.full)
 
 
 async def compared(options: argparse.Namespace) -> Plan:

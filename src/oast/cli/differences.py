@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.compare import Comparison
+from oast.cli.folding import Folded, folded, heading_of, show_values
 from oast.cli.workplace import named, plural
 from oast.config.difference import Edit
 from oast.config.sparing import Spared
@@ -38,17 +39,22 @@ class Shared:
     counts: Counts
 
 
-def shared_differences(devices: Iterable[Differing]) -> list[Shared]:
-    """Every edit once, those with the same devices together; what most devices have in common comes first."""
+def shared_differences(devices: Iterable[Differing], *, full: bool = True) -> tuple[list[Shared], list[Folded]]:
+    """Every edit once, those with the same devices together; what most devices have in common comes first. Unless it is to be `full`,
+    those that differ in values only are folded."""
     holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
     for device in devices:
         for unit in _units(device.edits):
             holders.setdefault(view(unit), []).append((device.name, unit))
+    names_of = {lines: [name for name, _ in having] for lines, having in holders.items()}
+    alike = [] if full else folded(names_of, {lines: counts(having[0][1]) for lines, having in holders.items()})
+    gone = {lines for group in alike for lines in group.views}
     together: dict[tuple[str, ...], list[Edit]] = {}
-    for having in holders.values():
-        together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
+    for lines, having in holders.items():
+        if lines not in gone:
+            together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
     groups = [Shared(names, view(edits), counts(edits)) for names, edits in together.items()]
-    return sorted(groups, key=lambda group: -len(group.devices))
+    return sorted(groups, key=lambda group: -len(group.devices)), sorted(alike, key=lambda group: -len(group.devices))
 
 
 def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
@@ -62,9 +68,10 @@ def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
     yield from ordered.values()
 
 
-def show_differences(devices: Sequence[Differing], console: Console) -> None:
+def show_differences(devices: Sequence[Differing], console: Console, *, full: bool = True) -> None:
     """Every group: its devices, how much, and the lines."""
-    for group in shared_differences(devices):
+    shared, alike = shared_differences(devices, full=full)
+    for group in shared:
         number = len(group.devices)
         heading = Text(named(group.devices, NAMED), style="bold")
         note = f"  (all {number})" if number == len(devices) > 1 else f"  (the same on {number})" if number > 1 else ""
@@ -72,6 +79,12 @@ def show_differences(devices: Sequence[Differing], console: Console) -> None:
         console.print(heading)
         for line in group.lines:
             console.print(_line(line))
+        console.print()
+    for one in alike:
+        console.print(heading_of(one, len(devices)))
+        for line in one.lines:
+            console.print(_line(line))
+        show_values(one, console)
         console.print()
 
 

@@ -19,7 +19,8 @@ from oast.change.compare import Comparison, Manner
 from oast.change.limits import Exceeded
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
-from oast.cli.differences import show_differences, show_left_alone, show_unsaved
+from oast.cli.diff import show_what_changes
+from oast.cli.differences import show_left_alone, show_unsaved
 from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
@@ -27,7 +28,7 @@ from oast.cli.loop import run_with
 from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.proposal import put_proposal, show_stale
 from oast.cli.streams import nobody_reads
-from oast.cli.summary import show_summary
+from oast.cli.summary import in_short
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts
@@ -153,7 +154,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
     out = console()
     if options.format == "text":
         try:
-            (show_summary if options.summary else show_differences)(plan.comparisons, out)
+            show_what_changes(options, plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
             _show_care(plan.different, out)
             show_exceeded(plan.exceeded, out)
@@ -182,7 +183,8 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         saved = len(plan.to_do) - len(plan.different)
         also = f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}" if saved else ""
         what = f"Deliver to {plural(len(plan.different), 'device')}{also}" if plan.different else f"Save on {plural(saved, 'device')}"
-        if not confirmed(f"{what}?"):
+        short = f" ({in_short(plan.different)})" if plan.different else ""
+        if not confirmed(f"{what}{short}?"):
             sys.stderr.write("nothing was delivered\n")
             return NO
     around.begin()

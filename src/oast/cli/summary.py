@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 from rich.console import Console
 
 from oast.change.compare import Comparison
 from oast.change.hold import owners_within
-from oast.cli.workplace import put_table, table
+from oast.cli.workplace import named, plural, put_table, table
 
 
 def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
@@ -34,3 +35,49 @@ def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
     if listing.row_count:
         put_table(console, listing)
         console.print()
+
+
+# Of fewer devices, the lines themselves are read as quickly.
+HEAD_FROM = 4
+KINDS = 6
+
+
+def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
+    """What a long difference opens with: how many devices, how much, what goes away, and what touches the way in."""
+    different = [comparison for comparison in comparisons if comparison.edits]
+    if len(different) < HEAD_FROM:
+        return
+    added, removed = sum(c.counts.added for c in different), sum(c.counts.removed for c in different)
+    console.print(f"{len(different)} of {len(comparisons)} devices would change: +{added} -{removed}", style="bold")
+    gone = going_away(different)
+    if gone:
+        kinds = [f"{kind} on {plural(number, 'device')}" for kind, number in gone.items()]
+        console.print(f"goes away: {named(kinds, KINDS)}", style="red")
+    risky = [comparison.name for comparison in different if comparison.risks]
+    if risky:
+        console.print(f"touches the way in: {named(risky, KINDS)}", style="yellow")
+    console.print()
+
+
+def going_away(different: Sequence[Comparison]) -> dict[str, int]:
+    """What is removed and does not come again with another value: kinds of statements, and on how many devices."""
+    found: Counter[str] = Counter()
+    for comparison in different:
+        made = {edit.rule for edit in comparison.edits if edit.operation == "create"}
+        found.update(
+            {edit.rule.path or edit.node.text for edit in comparison.edits if edit.operation == "remove" and edit.rule not in made}
+        )
+    return dict(found.most_common())
+
+
+def in_short(different: Sequence[Comparison]) -> str:
+    """The same in a few words, for the question."""
+    added, removed = sum(c.counts.added for c in different), sum(c.counts.removed for c in different)
+    parts = [f"+{added} -{removed}"]
+    gone = going_away(different)
+    if gone:
+        parts.append(f"{named(list(gone), 3)} {'goes' if len(gone) == 1 else 'go'} away")
+    risky = sum(1 for comparison in different if comparison.risks)
+    if risky:
+        parts.append(f"touches the way in of {risky}")
+    return "; ".join(parts)
