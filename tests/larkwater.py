@@ -144,7 +144,7 @@ def on_terminal(
     process = subprocess.Popen(
         [sys.executable, "-m", "oast", *arguments],
         cwd=cwd,
-        env={**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30", **(environment or {})},
+        env={**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30", "PAGER": "cat", **(environment or {})},
         stdin=follower,
         stdout=follower,
         stderr=follower,

@@ -13,8 +13,7 @@ class ManyDevicesTest(LarkwaterTest):
     def test_results_that_are_alike_stand_together_and_what_was_broken_before_is_counted(self) -> None:
         run = self.oast("push", "-m", "time", "--section", "time", "--section", "vlans", "--yes")
         self.assertRegex(run.err, r"(?m)^24 of 24: 24 compared  ")
-        self.assertRegex(run.err, r"(?m)^24 of 24: 24 delivered  ")
-        self.assertNotIn("tern-edge-1  delivered", run.err)
+        self.assertRegex(run.err, r"(?m)^tern-edge-1 +delivered  ", "a line for each device in a pipeline's log")
         self.assertRegex(run.out, r"(?m)^gull-dist-1, gull-dist-2, heron-dist-1 and \d+ more +delivered +13 +0 ")
         self.assertIn("24 devices delivered", run.out)
         self.assertRegex(run.out, r"(?m)^and \d+ more such, on \d+ devices in all; -v lists them$")
@@ -44,3 +43,23 @@ class ManyDevicesTest(LarkwaterTest):
         self.assertIsNotNone(total)
         self.assertEqual([str(sum(int(row[n]) for row in rows)) for n in (2, 3)], list(total.groups() if total else ()))
         self.assertEqual({row[0]: row[1] for row in rows}["border-routes"], "2")
+
+    def test_what_differs_in_values_only_is_shown_once_with_a_few_of_the_values(self) -> None:
+        self.oast("push", "-m", "all", "--yes")
+        self.edit("templates/bine/system.j2", 'location "', 'location "At ')
+        self.edit("templates/bine/time.j2", "{% for", "{# none #}{% for")
+        run = self.oast("diff", expect=1)
+        self.assertIn("6 of 24 devices would change: +6 -6", run.out)
+        self.assertIn("6 devices, each with its own value  +1 -1 each\n    system\n  -   location …\n  +   location …\n", run.out)
+        self.assertRegex(run.out, r'(?m)^      tern-edge-1 +"Tern pier"  \|  "At Tern pier"$')
+        self.assertIn("      and 3 more values; --full shows them", run.out)
+        self.assertNotIn("Dunlin slipway", run.out)
+        full = self.oast("diff", "--full", expect=1).out
+        self.assertIn('dunlin-edge-1  +1 -1\n    system\n  -   location "Dunlin slipway"', full)
+
+    def test_what_goes_away_and_what_touches_the_way_in_are_said_first(self) -> None:
+        self.oast("push", "-m", "all", "--yes")
+        self.edit("values/network.yaml", "    - {address: 192.0.2.124}\n", "")
+        first = self.oast("diff", expect=1).out.splitlines()[:2]
+        self.assertEqual(first[0], "24 of 24 devices would change: +0 -56")
+        self.assertRegex(first[1], r"^goes away: .*server on \d+ devices")

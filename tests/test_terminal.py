@@ -21,7 +21,7 @@ class TerminalTest(LarkwaterTest):
     def test_nothing_is_delivered_without_a_yes(self) -> None:
         code, shown = self.typed("no", "push", "-m", "x", "--on", "role=core")
         self.assertEqual(code, 1)
-        self.assertIn("Deliver to 2 devices?", shown)
+        self.assertRegex(shown, r"Deliver to 2 devices \(\+\d+ -\d+; touches the way in of 2\)\?")
         self.assertIn("nothing was delivered", shown)
         self.oast("diff", "--on", "role=core", expect=1)
 

@@ -19,7 +19,7 @@ from oast.change.recovery import Recovering
 from oast.change.strategies import Delivery, Phase
 from oast.config.indented import tree_of_device
 from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
-from oast.fleet.events import Stage
+from oast.fleet.events import Stage, TimerEvent
 from oast.verify.checks import CheckResult, evaluate
 
 
@@ -95,6 +95,7 @@ class Transaction(Recovering):
             # From here on the device may be armed, even if its answer is lost.
             self._armed_at = self._means.clock.now()
             await self._means.journal.step("arming", must=True, armed=now(), timer_s=float(self.timer_s))
+            self._means.on_event(TimerEvent(self.name, self.timer_s))
             self._transcript.note(f"unless confirmed, it goes back by {self._delivery.way_back.name}")
             await self._delivery.apply(self.timer_s)
             await self._prove()

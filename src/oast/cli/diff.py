@@ -14,6 +14,7 @@ from oast.cli.differences import show_differences, show_left_alone, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
+from oast.cli.pager import paged
 from oast.cli.progress import Progress
 from oast.cli.summary import show_head, show_summary
 from oast.cli.workplace import console, estate_of, plural, put_document
@@ -56,8 +57,12 @@ def show_what_changes(options: argparse.Namespace, comparisons: Sequence[Compari
     if options.summary:
         show_summary(comparisons, out)
         return
-    show_head(comparisons, out)
-    show_differences(comparisons, out, full=options.full)
+
+    def show(to: Console) -> None:
+        show_head(comparisons, to)
+        show_differences(comparisons, to, full=options.full)
+
+    paged(out, show)
 
 
 async def compared(options: argparse.Namespace) -> Plan:

@@ -1,4 +1,8 @@
-"""Progress of many devices: a live table on a terminal, a plain line for each ending otherwise. Goes to stderr."""
+"""Progress of many devices: a live view on a terminal, a plain line for each ending otherwise. Goes to stderr.
+
+The view fits the window: each device by itself while there is room for all; of more a bar, how many are where, and by name those that
+failed and the slowest.
+"""
 
 from __future__ import annotations
 
@@ -10,10 +14,11 @@ from types import TracebackType
 
 from rich.console import Console, Group
 from rich.live import Live
+from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
-from oast.fleet.events import DeviceEvent, Event, Stage
+from oast.fleet.events import DeviceEvent, Event, Stage, TimerEvent, WaveEvent
 
 STYLES = {
     Stage.FAILED: "red",
@@ -41,7 +46,12 @@ def style_of(word: str) -> str:
 class Progress:
     """Use as a context; call it with what happens."""
 
-    def __init__(self, console: Console, names: Sequence[str], *, quiet: bool) -> None:
+    def __init__(self, console: Console, names: Sequence[str], *, quiet: bool, each: bool = False) -> None:
+        """Where nobody watches, `each` device gets a line at its end, however many there are."""
+        self._each = each
+        self._wave: WaveEvent | None = None
+        self._timers: dict[str, float] = {}
+        self._begun: dict[str, float] = {}
         self._console = console
         self._quiet = quiet
         self._names = names
@@ -69,16 +79,25 @@ class Progress:
                 self._live.stop()
 
     def __call__(self, event: Event) -> None:
-        if not isinstance(event, DeviceEvent):
+        if isinstance(event, TimerEvent):
+            self._timers[event.device] = time.monotonic() + event.seconds
+            return
+        if isinstance(event, WaveEvent):
+            self._wave = event
+            if self._live is None and not self._quiet and event.total > 1:
+                self._console.print(f"wave {event.number} of {event.total}: {_devices(len(event.devices))}", style="dim")
             return
         name, stage = event.device, event.stage
         self._stages[name] = event
+        self._begun.setdefault(name, time.monotonic())
         if not stage.is_end:
             self._ended.pop(name, None)
             return
+        self._timers.pop(name, None)
+        again = name in self._ended
         self._ended[name] = time.monotonic() - self._since
-        if self._live is None and not self._quiet:
-            if len(self._names) <= MANY or stage not in EXPECTED:
+        if self._live is None and not self._quiet and not again:
+            if self._each or len(self._names) <= MANY or stage not in EXPECTED:
                 self._console.print(f"{name.ljust(self._width)}  {stage}  {self._ended[name]:.1f} s", style=STYLES.get(stage))
             else:
                 self._count()
@@ -94,9 +113,12 @@ class Progress:
 
     def _table(self) -> Group:
         room = max(3, self._console.size.height - 4)
+        return self._each_by_itself() if len(self._names) <= room else self._in_short(room)
+
+    def _each_by_itself(self) -> Group:
         order = sorted(self._names, key=lambda n: (n in self._ended, n not in self._stages))
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
-        for name in order[:room]:
+        for name in order:
             event = self._stages.get(name)
             spent = self._ended.get(name)
             table.add_row(
@@ -104,10 +126,46 @@ class Progress:
                 Text("waiting", style="dim") if event is None else Text(_words(event), style=STYLES.get(event.stage, "")),
                 Text("" if spent is None else f"{spent:.1f} s", style="dim", justify="right"),
             )
+        return Group(table, self._last_line())
+
+    def _last_line(self) -> Text:
         count = Counter("ended" if n in self._ended else "waiting" if n not in self._stages else "at work" for n in self._names)
-        elapsed = time.monotonic() - self._since
-        words = [f"{count['ended']} of {len(self._names)} done", f"{count['at work']} at work", f"{elapsed:.0f} s"]
-        return Group(table, Text("  ".join(words), style="dim"))
+        words = [f"{count['ended']} of {len(self._names)} done", f"{count['at work']} at work", f"{time.monotonic() - self._since:.0f} s"]
+        if self._wave is not None and self._wave.total > 1:
+            words.insert(0, f"wave {self._wave.number} of {self._wave.total}")
+        if self._timers:
+            words.append(f"shortest timer {max(0.0, min(self._timers.values()) - time.monotonic()):.0f} s")
+        return Text("  ".join(words), style="dim")
+
+    def _in_short(self, room: int) -> Group:
+        """A bar, how many devices are where, and by name those that failed and the slowest that are at work."""
+        now = time.monotonic()
+        bar = Table.grid()
+        bar.add_row(ProgressBar(total=len(self._names), completed=len(self._ended), width=min(60, self._console.size.width)))
+        counted = Counter(self._stages[name].stage for name in self._names if name in self._stages)
+        waiting = len(self._names) - sum(counted.values())
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+        for stage in Stage:
+            if counted[stage]:
+                table.add_row(Text(str(counted[stage]), justify="right"), Text(str(stage), style=STYLES.get(stage, "")))
+        if waiting:
+            table.add_row(Text(str(waiting), justify="right"), Text("waiting", style="dim"))
+        left = max(2, room - 3 - table.row_count)
+        failed = [n for n in self._names if n in self._ended and self._stages[n].stage not in EXPECTED]
+        slow = sorted((n for n in self._begun if n not in self._ended), key=lambda n: self._begun[n])
+        rows = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+        some = failed[: max(1, left // 2)] if failed else []
+        for name in some:
+            rows.add_row(name, Text(str(self._stages[name].stage), style=STYLES.get(self._stages[name].stage, "")), "")
+        if len(failed) > len(some):
+            rows.add_row(f"and {len(failed) - len(some)} more", "", "")
+        for name in slow[: max(1, min(5, left - len(some)))]:
+            rows.add_row(name, _words(self._stages[name]), Text(f"{now - self._begun[name]:.0f} s", style="dim"))
+        return Group(bar, table, *((rows,) if rows.row_count else ()), self._last_line())
+
+
+def _devices(number: int) -> str:
+    return "1 device" if number == 1 else f"{number} devices"
 
 
 def _words(event: DeviceEvent) -> str:

@@ -256,7 +256,7 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
     names = [c.name for c in plan.to_do]
     started = time.monotonic()
-    with Progress(console(error=True), names, quiet=_quiet(options)) as progress, Ending(names) as ending:
+    with Progress(console(error=True), names, quiet=_quiet(options), each=True) as progress, Ending(names) as ending:
 
         def heard(event: Event) -> None:
             ending.hear(event)

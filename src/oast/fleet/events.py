@@ -65,7 +65,15 @@ class WaveEvent:
     devices: tuple[str, ...]
 
 
-Event = DeviceEvent | WaveEvent
+@dataclass(frozen=True, slots=True)
+class TimerEvent:
+    """From now on, the device goes back by itself within `seconds` unless it is confirmed."""
+
+    device: str
+    seconds: float
+
+
+Event = DeviceEvent | WaveEvent | TimerEvent
 OnEvent = Callable[[Event], None]
 
 
