@@ -27,6 +27,7 @@ import jinja2
 import yaml
 from converging import seconds_to_converge
 from mixed import ROUNDS, bare_reading, by_openssh, mixed_network, peak_of_comparing, slow_down
+from records import archiving, listing_and_auditing, unrecorded
 from simulator import configuring
 
 import oast
@@ -284,19 +285,25 @@ async def our_push(folder: Path) -> None:
             raise AssertionError(next(o for o in result.outcomes if o.state is not oast.State.DELIVERED))
 
 
+def pushed_to(folder: Path) -> Estate:
+    """200 devices, and a section that changes some of their lines with each value of `word`."""
+    estate = network(folder, 200)
+    for inner in ("values", "templates/bine"):
+        (folder / inner).mkdir(parents=True)
+    settings = folder / "oast.toml"
+    settings.write_text(settings.read_text() + 'privilege_password = { secret = "privilege-password" }\n')
+    (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
+    (folder / "templates/bine/interfaces.j2").write_text(
+        "{#\nsection: interfaces\nowns: ['interface port*/description']\n#}\n{% for n in range(1, 51) %}\ninterface port{{ n }}\n"
+        f"  description {{{{ word if n <= {CHANGED} else 'gate' }}}}-{{{{ n }}}}\n{{% endfor %}}\n"
+    )
+    return estate
+
+
 def pushing() -> list[Figure]:
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
-        estate = network(folder, 200)
-        for inner in ("values", "templates/bine"):
-            (folder / inner).mkdir(parents=True)
-        settings = folder / "oast.toml"
-        settings.write_text(settings.read_text() + 'privilege_password = { secret = "privilege-password" }\n')
-        (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
-        (folder / "templates/bine/interfaces.j2").write_text(
-            "{#\nsection: interfaces\nowns: ['interface port*/description']\n#}\n{% for n in range(1, 51) %}\ninterface port{{ n }}\n"
-            f"  description {{{{ word if n <= {CHANGED} else 'gate' }}}}-{{{{ n }}}}\n{{% endfor %}}\n"
-        )
+        estate = pushed_to(folder)
         with simulated(estate) as addresses:
             floor, ours = float("inf"), float("inf")
             for number in range(3):
@@ -304,6 +311,27 @@ def pushing() -> list[Figure]:
                 floor = min(floor, *best(1, lambda word=f"bare{number}": asyncio.run(bare_push(addresses, word))))  # type: ignore[misc]
                 ours = min(ours, *best(1, lambda: asyncio.run(our_push(folder))))
     return [Figure(f"push {CHANGED} lines to 200 devices, 50 at once", ours, floor, "bare asyncssh script, same exchange", 1.3)]
+
+
+def recording() -> list[Figure]:
+    """The same push without its record is the floor; the ledger and the archive have limits in seconds."""
+    with tempfile.TemporaryDirectory(dir=MEMORY) as name:
+        folder = Path(name)
+        with simulated(pushed_to(folder)):
+            floor, ours = float("inf"), float("inf")
+            for number in range(4):
+                (folder / "values/all.yaml").write_text(f"everywhere: {{word: bare{number}}}\n")
+                with unrecorded():
+                    floor = min(floor, *best(1, lambda: asyncio.run(our_push(folder))))
+                (folder / "values/all.yaml").write_text(f"everywhere: {{word: ours{number}}}\n")
+                ours = min(ours, *best(1, lambda: asyncio.run(our_push(folder))))
+    listed, audited = listing_and_auditing()
+    return [
+        Figure("push to 200 devices, recorded", ours, floor, "the same without a record", 1.05),
+        Figure("list 10,000 changes", listed, 0.5, "the limit", 1.0),
+        Figure("audit 10,000 entries", audited, 2.0, "the limit", 1.0),
+        Figure("commit 10,000 backups", archiving(), 10.0, "the limit", 1.0),
+    ]
 
 
 # --- rendering 2,000 devices --------------------------------------------------------------------------------------------
@@ -522,6 +550,7 @@ def main(words: list[str]) -> int:
         "lint": linting,
         "read": reading,
         "mixed": mixed_reading,
+        "records": recording,
         "latency": waiting,
         "memory": memory,
         "push": pushing,

@@ -10,8 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from lxml import etree
 
-from oast.change.compare import REPLACE
-from oast.change.strategies.contract import Phase, Work
+from oast.change.manner import REPLACE
+from oast.change.phase import Phase
+from oast.change.strategies.contract import Work
 from oast.change.strategies.error_path import command_at
 from oast.change.strategies.netconf import ConfirmedCommit
 from oast.config.commands import Command

@@ -6,8 +6,8 @@ import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Literal
 
+from oast.change.manner import REPLACE, Manner
 from oast.change.path import Risk, interfaces_of, overlap, risks
 from oast.change.way_back import INVERSE_LINES, WayBack, way_back_of
 from oast.config.commands import Command, commands
@@ -27,24 +27,10 @@ from oast.fleet.events import DeviceEvent, OnEvent, Stage
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 
-Mode = Literal["merge", "replace"]
-"""As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it."""
-
 # A text of which less than half is known was not written by this platform, or is not a configuration.
 KNOWN_AT_LEAST = 0.5
 FEW = 4
 
-
-@dataclass(frozen=True)
-class Manner:
-    """How much of what is on a device and not intended may go: see `Mode`; with `remove_unknown`, statements that the
-    platform's grammar does not know may go as well, where it says how."""
-
-    mode: Mode = "replace"
-    remove_unknown: bool = False
-
-
-REPLACE = Manner()
 
 # Sessions that wait for the delivery with what was read; the others are opened anew.
 KEPT_OPEN = 300

@@ -11,7 +11,8 @@ from oast.change.compare import Comparison
 from oast.change.hold import hold_s
 from oast.change.means import Lost, Means
 from oast.change.outcome import Cause, Outcome, State
-from oast.change.strategies import Delivery, Phase, Work, delivery_for
+from oast.change.phase import Phase
+from oast.change.strategies import Delivery, Work, delivery_for
 from oast.config.difference import Edit, difference
 from oast.config.indented import tree_of_device
 from oast.config.tree import Node

@@ -23,7 +23,7 @@ from typing import Any
 
 import rfc8785
 
-from oast.change.journal import now
+from oast.change.left import now
 from oast.errors import StateError
 from oast.files import make_private, turn, write_whole
 

@@ -9,15 +9,18 @@ import hashlib
 import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from oast.change.compare import Comparison, Manner, Mode
+from oast.change.manner import Manner, Mode
 from oast.config.documents import children_of, edits_document, tree_document
 from oast.config.ownership import Pattern, Scope
 from oast.config.tree import Node, canonical, root_of
 from oast.errors import StateError
 from oast.platforms.grammar import Grammar
 from oast.records import Fingerprints
+
+if TYPE_CHECKING:
+    from oast.change.compare import Comparison
 
 FORMAT = "oast.plan/1"
 # Made into a fingerprint, it tells whether two copies of an estate show the same secret by the same one.

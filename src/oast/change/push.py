@@ -15,7 +15,8 @@ from oast.change import delivered
 from oast.change.backup import Backup
 from oast.change.compare import Comparison
 from oast.change.delivered import Delivered
-from oast.change.journal import Journal, LeftRun, in_flight, left_in_flight
+from oast.change.journal import Journal
+from oast.change.left import LeftRun, in_flight, left_in_flight
 from oast.change.locks import device_lock
 from oast.change.means import Means
 from oast.change.outcome import Cause, Outcome, State

@@ -6,10 +6,11 @@ from datetime import datetime, timedelta
 
 from oast.change.compare import edits_between
 from oast.change.ground import Ground
-from oast.change.journal import REVERT
+from oast.change.left import REVERT
 from oast.change.means import Lost
 from oast.change.outcome import Cause, State
-from oast.change.strategies import Delivery, Phase
+from oast.change.phase import Phase
+from oast.change.strategies import Delivery
 from oast.config.difference import difference
 from oast.connect.session import Session
 from oast.errors import AuthenticationFailed, DeviceError, DeviceRefused, FaultWithDevice, ProtocolError

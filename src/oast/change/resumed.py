@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from oast.change.compare import Listed, Manner, Unlisted, recalled
-from oast.change.journal import KEEP, Left
+from oast.change.compare import Listed, Unlisted, recalled
+from oast.change.left import KEEP, Left
+from oast.change.manner import Manner
 from oast.change.means import Lost, Means
 from oast.change.outcome import Cause
+from oast.change.phase import Phase
 from oast.change.planned import Planned
-from oast.change.strategies import Phase
 from oast.change.transaction import Transaction
 from oast.change.way_back import way_back_of
 from oast.config.difference import applied

@@ -12,11 +12,12 @@ from collections.abc import Iterable
 
 from oast.change.compare import edits_between
 from oast.change.hold import may_depend
-from oast.change.journal import KEEP, REVERT, now
+from oast.change.left import KEEP, REVERT, now
 from oast.change.means import Lost, Moved
 from oast.change.outcome import Cause, State
+from oast.change.phase import Phase
 from oast.change.recovery import Recovering
-from oast.change.strategies import Delivery, Phase
+from oast.change.strategies import Delivery
 from oast.config.indented import tree_of_device
 from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
 from oast.fleet.events import Stage, TimerEvent

@@ -7,9 +7,10 @@ import os
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from oast.change.compare import Comparison, Manner, ReadDevice, compare
+from oast.change.compare import Comparison, ReadDevice, compare
 from oast.change.journal import Journal
 from oast.change.locks import RunLock
+from oast.change.manner import Manner
 from oast.change.outcome import Outcome
 from oast.change.planned import plan_document
 from oast.change.push import Push, PushOptions

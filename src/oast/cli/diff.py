@@ -8,7 +8,8 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.compare import Comparison, Manner
+from oast.change.compare import Comparison
+from oast.change.manner import Manner
 from oast.cli import arguments
 from oast.cli.differences import show_differences, show_left_alone, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO

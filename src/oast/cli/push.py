@@ -15,8 +15,9 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.compare import Comparison, Manner
+from oast.change.compare import Comparison
 from oast.change.limits import Exceeded
+from oast.change.manner import Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
 from oast.cli.diff import show_what_changes

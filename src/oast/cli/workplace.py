@@ -15,7 +15,7 @@ from typing import Any, TextIO
 from rich.console import Console, JustifyMethod
 from rich.table import Table
 
-from oast.change.journal import dead_runs
+from oast.change.left import dead_runs
 from oast.cli.terminal import UNSEEN, SafeConsole
 from oast.errors import EstateError, StateError, UsageError
 from oast.estate import yaml_text

@@ -13,10 +13,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from oast.change.compare import REPLACE, Comparing, Comparison, Manner
+from oast.change.compare import Comparing, Comparison
 from oast.change.hold import hold_s
-from oast.change.journal import in_flight, left_in_flight
+from oast.change.left import in_flight, left_in_flight
 from oast.change.limits import Exceeded, exceeded
+from oast.change.manner import REPLACE, Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
 from oast.change.undoing import Undoing

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from oast.change.compare import Manner, Mode
+from oast.change.manner import Manner, Mode
 from oast.change.push import new_run
 from oast.connect.connector import Connector
 from oast.connect.session import Session

@@ -11,11 +11,13 @@ from typing import Any
 
 from oast.archive.archive import RUNNING
 from oast.archive.backups import Backups, Listing
-from oast.change.compare import Comparison, Manner
+from oast.change.compare import Comparison
 from oast.change.identity import commit_of, identity
-from oast.change.journal import Journal, timeline_of
+from oast.change.journal import Journal
 from oast.change.ledger import Ledger
+from oast.change.left import timeline_of
 from oast.change.locks import RunLock
+from oast.change.manner import Manner
 from oast.change.outcome import Outcome
 from oast.change.planned import plan_document, plan_from
 from oast.config.indented import IndentedSyntax

@@ -10,15 +10,16 @@ from typing import Any
 
 from oast.change.backup import Backup, kept_text
 from oast.change.compare import Listed
-from oast.change.journal import Journal, Left, LeftRun, dead_runs, plan_of, timeline_of
+from oast.change.journal import Journal
 from oast.change.ledger import Ledger
+from oast.change.left import Left, LeftRun, dead_runs, plan_of, timeline_of
 from oast.change.locks import RunLock, device_lock
 from oast.change.means import Means
 from oast.change.outcome import Cause, Outcome, State
+from oast.change.phase import Phase
 from oast.change.planned import Plan, plan_from
 from oast.change.push import DeviceOpener
 from oast.change.resumed import Remains, Resumed
-from oast.change.strategies import Phase
 from oast.config.indented import tree_of_device
 from oast.config.view import Counts
 from oast.connect.connector import Connector

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import cast
 
 from oast.change.strategies.candidate import Candidate
-from oast.change.strategies.contract import Delivery, Phase, Work
+from oast.change.strategies.contract import Delivery, Work
 from oast.change.strategies.inverse_lines import InverseLines
 from oast.change.strategies.netconf import netconf_delivery
 from oast.change.strategies.timer_then_lines import TimerThenLines
@@ -16,7 +16,7 @@ from oast.change.strategies.whole_file import WholeFile
 from oast.connect.netconf.session import NetconfSession
 from oast.connect.session import CommandLine, Session
 
-__all__ = ["Delivery", "Phase", "Work", "delivery_for"]
+__all__ = ["Delivery", "Work", "delivery_for"]
 
 
 def delivery_for(session: Session, work: Work) -> Delivery:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from oast.change.strategies.contract import Declared, Phase, Work
+from oast.change.phase import Phase
+from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import CONFIRMED_COMMIT
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused

@@ -5,33 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
-from enum import IntEnum
 from typing import Protocol
 
 from oast.change.compare import Comparison
+from oast.change.phase import Phase
 from oast.change.way_back import WayBack
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceError, DeviceRefused, ProtocolError
 from oast.platforms.definition import Shown
-
-
-class Phase(IntEnum):
-    """How far a delivery has come: what may have happened on the device, not what was planned."""
-
-    UNTOUCHED = 0
-    """Nothing was sent that could change anything."""
-    STAGED = 1
-    """A timer may be armed, a candidate or a file be filled; nothing of the change is in effect."""
-    APPLYING = 2
-    """The change may be in effect, wholly or in part."""
-    APPLIED = 3
-    """It is in effect: the device was read again."""
-    CONFIRMING = 4
-    """It may have been confirmed."""
-    CONFIRMED = 5
-    """It stays, but may not be saved."""
-    ENDED = 6
 
 
 async def _unheard(phase: Phase) -> None:

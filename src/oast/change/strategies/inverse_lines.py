@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from oast.change.strategies.contract import Declared, Phase, Work
+from oast.change.phase import Phase
+from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import INVERSE_LINES, SCHEDULED, WayBack
 from oast.config.commands import commands
 from oast.config.difference import difference

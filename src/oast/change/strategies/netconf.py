@@ -9,7 +9,8 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 from oast.change.compare import edits_between
-from oast.change.strategies.contract import Phase, Work
+from oast.change.phase import Phase
+from oast.change.strategies.contract import Work
 from oast.change.strategies.error_path import command_at
 from oast.change.way_back import CONFIRMED_COMMIT, INVERSE_EDITS
 from oast.config.difference import Edit, applied, difference

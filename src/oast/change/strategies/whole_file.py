@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from oast.change.strategies.contract import Declared, Phase, Work, time_fields
+from oast.change.phase import Phase
+from oast.change.strategies.contract import Declared, Work, time_fields
 from oast.change.way_back import DAEMON_TIMER
 from oast.config.difference import applied
 from oast.config.line import Line, filled
