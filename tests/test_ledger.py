@@ -8,6 +8,7 @@ import subprocess
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from oast.change.ledger import Ledger
 
@@ -112,6 +113,19 @@ class LedgerTest(unittest.TestCase):
         chain.write_bytes(b"".join(chain.read_bytes().splitlines(keepends=True)[:1]))
         self.copy("one").append("begun", "elsewhere", {"reason": "on a branch that is older"})
         self.assertEqual(len(list((self.folder / "one" / "changes").glob("*.jsonl"))), 2)
+
+    def test_the_last_changes_are_found_without_reading_all_and_whole(self) -> None:
+        ledger = self.written("one", 0)
+        for entry in range(30):
+            ledger.append("proposed", f"c{entry}", {"reason": "x" * 90})
+        for entry in (3, 29):
+            ledger.append("withdrawn", f"c{entry}", {"reason": "no"})
+        with mock.patch("oast.change.ledger.WINDOW", 2000):
+            for number in (1, 2, 5, 30, 31):
+                found, more = ledger.latest(number)
+                names = list(dict.fromkeys(entry.change for entry in found))
+                self.assertEqual(names, [f"c{n}" for n in range(30)][-number:])
+                self.assertEqual((found[-1].kind, more), ("withdrawn", number < 30))
 
     def git(self, name: str, *arguments: str) -> None:
         who = ("-c", "user.name=Ada", "-c", "user.email=ada@larkwater.example")

@@ -34,6 +34,8 @@ CONTENT = re.compile(r"[0-9a-f]{64}\.json")
 MEMORY = "ledger.json"
 # Bytes from the end of a chain in which its last line is looked for.
 TAIL = 65_536
+# Enough for the last changes of a chain; where it is not, all of it is read.
+WINDOW = 262_144
 
 
 def digest(data: bytes) -> str:
@@ -83,6 +85,30 @@ class Ledger:
         found = [entry for path in self._chains() for entry in self._read(path, change)]
         return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number))
 
+    def latest(self, number: int) -> tuple[list[Entry], bool]:
+        """The entries about the last `number` changes, by time, and whether there are more. Raises StateError for a line that is none."""
+        found, whole = self._latest(number, WINDOW)
+        began = {entry.change for entry in found if entry.kind in ("begun", "proposed")}
+        if not whole and (len(began) < number or began != {entry.change for entry in found}):
+            found, whole = self._latest(number, None)
+        return found, not whole
+
+    def _latest(self, number: int, window: int | None) -> tuple[list[Entry], bool]:
+        """The same, of no more than the last `window` bytes of each chain; and whether that was all."""
+        first: dict[bytes, bytes] = {}
+        lines: dict[bytes, list[tuple[Path, bytes]]] = {}
+        whole = True
+        for path in self._chains():
+            tail, complete = _tail_of(path, window)
+            whole = whole and complete
+            for line in tail:
+                at, change = _head(line) or _entry_head(path, line)
+                lines.setdefault(change, []).append((path, line))
+                first[change] = min(first.get(change, at), at)
+        chosen = sorted(first, key=lambda change: (first[change], change))[-number:]
+        found = [_entry(path, None, line) for change in chosen for path, line in lines[change]]
+        return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number)), whole and len(first) <= number
+
     def content(self, name: str) -> Any:
         """What is kept under a digest. Raises StateError when it is missing, or not what was written there."""
         path = self._folder / "content" / f"{name}.json"
@@ -100,20 +126,11 @@ class Ledger:
         return sorted(path for path in self._folder.iterdir() if CHAIN.fullmatch(path.name))
 
     def _read(self, path: Path, change: str | None) -> Iterator[Entry]:
-        writer = path.name[len("ledger-") : -len(".jsonl")]
         about = None if change is None else json.dumps(change).encode()
-        try:
-            lines = path.read_bytes().splitlines()
-        except OSError as error:
-            raise StateError(f"{path} cannot be read: {error.strerror}") from None
-        for number, line in enumerate(lines, 1):
+        for number, line in enumerate(_lines_of(path), 1):
             if about is not None and about not in line:
                 continue
-            try:
-                said = json.loads(line)
-                entry = Entry(writer, said["number"], said["kind"], said["change"], said["at"], said, f"{FOLDER}/{path.name}", number)
-            except (ValueError, KeyError, TypeError):
-                raise StateError(f"{path}:{number} is no entry of a ledger", hint="oast change audit") from None
+            entry = _entry(path, number, line)
             if change is None or entry.change == change:
                 yield entry
 
@@ -226,6 +243,51 @@ class Ledger:
         for path in sorted(self._folder.iterdir()) if self._folder.is_dir() else ():
             if path.name != "content" and not CHAIN.fullmatch(path.name) and not path.name.startswith("."):
                 yield Finding(f"{FOLDER}/{path.name}", 0, "this is nothing of Oast's")
+
+
+# The keys of an entry are sorted (RFC 8785, section 3.2.3): the time comes first. A quotation mark inside a text has a backslash before it.
+_AT, _CHANGE = b'{"at":"', b'"change":"'
+
+
+def _head(line: bytes) -> tuple[bytes, bytes] | None:
+    """When an entry was written, and which change it is about, found without reading all of it."""
+    start = line.find(_CHANGE) + len(_CHANGE)
+    if not line.startswith(_AT) or start < len(_CHANGE):
+        return None
+    return line[len(_AT) : line.find(b'"', len(_AT))], line[start : line.find(b'"', start)]
+
+
+def _entry_head(path: Path, line: bytes) -> tuple[bytes, bytes]:
+    entry = _entry(path, None, line)
+    return entry.at.encode(), entry.change.encode()
+
+
+def _lines_of(path: Path) -> list[bytes]:
+    try:
+        return path.read_bytes().splitlines()
+    except OSError as error:
+        raise StateError(f"{path} cannot be read: {error.strerror}") from None
+
+
+def _tail_of(path: Path, window: int | None) -> tuple[list[bytes], bool]:
+    """The whole lines in the last `window` bytes of a chain (None: all), and whether that is all of it."""
+    if window is None or path.stat().st_size <= window:
+        return _lines_of(path), True
+    with path.open("rb") as file:
+        file.seek(-window, os.SEEK_END)
+        return file.read().splitlines()[1:], False
+
+
+def _entry(path: Path, number: int | None, line: bytes) -> Entry:
+    """An entry; the line in the file is its own number where that is not known. Raises StateError."""
+    writer = path.name[len("ledger-") : -len(".jsonl")]
+    try:
+        said = json.loads(line)
+        at = said["number"] if number is None else number
+        return Entry(writer, said["number"], said["kind"], said["change"], said["at"], said, f"{FOLDER}/{path.name}", at)
+    except (ValueError, KeyError, TypeError):
+        where = path if number is None else f"{path}:{number}"
+        raise StateError(f"{where} is no entry of a ledger", hint="oast change audit") from None
 
 
 def _audit_chain(path: Path, found: list[Finding], named: dict[str, tuple[str, int]], seen: list[tuple[str, int, str, str]]) -> list[str]:

@@ -13,24 +13,26 @@ from oast.change.planned import Plan
 from oast.cli.exits import DONE
 from oast.cli.progress import style_of
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, named, put_json, put_table, table
+from oast.cli.workplace import console, estate_of, named, put_json, put_table, table
 from oast.errors import UsageError
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
 from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
+from oast.operations.recorded import recorded_plan
 
 NAMED = 6
 COLOURS = {"+": "green", "-": "red"}
 
 
-def show_change(options: argparse.Namespace, changes: Changes) -> int:
-    """Returns the exit code. Raises UsageError, StateError."""
+def run_show(options: argparse.Namespace) -> int:
+    """oast change show. Raises UsageError, StateError."""
+    changes = Changes(estate_of(options))
     change = changes.one(options.change)
     if options.device is not None:
         return _show_intended(options, changes, change)
     outcomes = changes.outcomes(change)
     if options.format == "json":
-        plan = changes.plan(change)
+        plan = recorded_plan(changes, change)
         put_json(
             "change",
             1,
@@ -68,7 +70,7 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
         rows.add_row("estate", f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}")
     put_table(out, rows)
     out.print()
-    show_plan(out, changes.plan(change))
+    show_plan(out, recorded_plan(changes, change))
 
 
 def show_plan(out: Console, plan: Plan) -> None:
@@ -127,7 +129,7 @@ def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:
 
 def _show_intended(options: argparse.Namespace, changes: Changes, change: Change) -> int:
     """What was intended on one device, in its own words."""
-    plan = changes.plan(change)
+    plan = recorded_plan(changes, change)
     name = options.device
     if name not in plan:
         raise UsageError(f"{change.name} has nothing to do with a device '{name}'", hint=suggestion(name, plan.devices))

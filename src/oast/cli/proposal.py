@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from rich.console import Console
@@ -19,6 +18,7 @@ from oast.errors import StateError
 from oast.operations.changes import Changes
 from oast.operations.deliver import Plan
 from oast.operations.proposals import Stale, approve, propose, withdraw
+from oast.operations.recorded import recorded_plan
 
 SHOWN = 12
 
@@ -64,7 +64,7 @@ def run_approve(options: argparse.Namespace) -> int:
     if not options.yes:
         out = console()
         out.print(f"{change.name}: {change.reason} (by {change.author})", style="bold")
-        show_plan(out, changes.plan(change))
+        show_plan(out, recorded_plan(changes, change))
         out.file.flush()
         if not confirmed(f"Approve exactly this on {plural(change.devices, 'device')}?"):
             sys.stderr.write("nothing was approved\n")
@@ -87,7 +87,3 @@ def _said(options: argparse.Namespace, document: dict[str, Any], text: str) -> i
     else:
         console().print(text)
     return DONE
-
-
-def add_sign(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--sign", metavar="FILE", type=Path, help="sign the approval with this SSH key, through ssh-keygen")

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from oast.change.ledger import Entry, Ledger
-from oast.change.planned import Plan, plan_from
-from oast.errors import StateError, UsageError
+from oast.errors import UsageError
 from oast.estate.estate import Estate
 
 LAST = "last"
@@ -88,10 +87,14 @@ class Changes:
 
     def all(self) -> list[Change]:
         """Every change, the newest last. Raises StateError."""
-        found: dict[str, list[Entry]] = {}
-        for entry in self.ledger.entries():
-            found.setdefault(entry.change, []).append(entry)
-        return [Change(name, tuple(entries)) for name, entries in found.items()]
+        return _grouped(self.ledger.entries())
+
+    def last(self, number: int | None) -> tuple[list[Change], bool]:
+        """The last `number` of them (None: all), and whether there are more. Raises StateError."""
+        if number is None:
+            return self.all(), False
+        entries, more = self.ledger.latest(number)
+        return _grouped(entries), more
 
     def one(self, word: str) -> Change:
         """The change whose name is, begins or ends with `word`; the newest for `last`. Raises UsageError when there is none, or several."""
@@ -106,12 +109,6 @@ class Changes:
         if len(found) > 1:
             raise UsageError(f"'{word}' may be one of {len(found)} changes", hint=f"the last of them is {found[-1].name}")
         return found[0]
-
-    def plan(self, change: Change) -> Plan:
-        """What it means to do. Raises StateError."""
-        if change.plan is None:
-            raise StateError(f"what {change.name} means to do is not in the ledger", hint="oast change audit")
-        return plan_from(self.ledger.content(change.plan))
 
     def outcomes(self, change: Change) -> list[dict[str, Any]]:
         """What became of it: the content of each of its runs, in order. Raises StateError."""
@@ -132,6 +129,8 @@ def change_document(change: Change) -> dict[str, Any]:
     }
 
 
-def last(changes: Sequence[Change], number: int | None) -> Iterable[Change]:
-    """The last `number` of them, or all."""
-    return changes if number is None else changes[-number:]
+def _grouped(entries: Iterable[Entry]) -> list[Change]:
+    found: dict[str, list[Entry]] = {}
+    for entry in entries:
+        found.setdefault(entry.change, []).append(entry)
+    return [Change(name, tuple(about)) for name, about in found.items()]

@@ -20,6 +20,7 @@ from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes
 from oast.operations.deliver import Plan
 from oast.operations.preparation import Preparation, prepare
+from oast.operations.recorded import recorded_plan
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
     _need_waiting(change)
     if who == change.author:
         raise NotAllowed(f"{who} has proposed it, and cannot approve it as well", hint="somebody else has to: see OAST_IDENTITY")
-    difference = changes.plan(change).digest
+    difference = recorded_plan(changes, change).digest
     if difference != change.every(PROPOSED)[0].said.get("difference"):
         raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
     said: dict[str, Any] = {"author": who, "difference": difference}
@@ -118,7 +119,7 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
     change = changes.one(word)
     if not again:
         _need_waiting(change)
-    recorded = changes.plan(change)
+    recorded = recorded_plan(changes, change)
     difference = change.every(PROPOSED, BEGAN)[0].said.get("difference")
     if recorded.digest != difference:
         raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
@@ -184,7 +185,7 @@ def prepared_revert(changes: Changes, change: Change, on: str | None) -> tuple[P
     if not change.every(BEGAN):
         raise NotAllowed(f"{change.name} was never delivered", hint=f"oast change show {change.name}")
     estate = changes.estate
-    recorded = changes.plan(change)
+    recorded = recorded_plan(changes, change)
     touched = {d["device"] for outcome in changes.outcomes(change) for d in outcome["devices"] if d["state"] in ("delivered", "unknown")}
     picked = {device.name for device in estate.pick(on)} & touched & set(recorded.devices)
     if not picked:
@@ -214,7 +215,7 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
     for other in changes.all():
         if other.name == change.name or not other.every(BEGAN) or other.every(BEGAN)[0].at <= change.every(BEGAN)[0].at:
             continue
-        devices = changes.plan(other).devices
+        devices = recorded_plan(changes, other).devices
         same = [name for name, device in recorded.devices.items() if name in devices and _overlap(device["edits"], devices[name]["edits"])]
         if same:
             found.append(Later(other, tuple(same)))

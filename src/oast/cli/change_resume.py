@@ -1,0 +1,59 @@
+"""oast change resume: what runs that died have left is found out, and left in order."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Mapping
+from typing import Any
+
+from rich.text import Text
+
+from oast.change.states import State
+from oast.cli.exits import DONE, FAILED
+from oast.cli.loop import run as run_to_end
+from oast.cli.progress import Progress, style_of
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import console, estate_of, put_json, put_table, table
+from oast.operations.resume import Resume, ResumedRun
+
+
+def run_resume(options: argparse.Namespace) -> int:
+    """Take up everything that was left open."""
+    resume = Resume(estate_of(options, telling=False), at_once=options.at_once, timeout_s=options.timeout, give_up=options.give_up)
+    names = [device.name for left in resume.runs for device in left.devices]
+    with Progress(console(error=True), names, quiet=bool(options.quiet or options.format == "json")) as progress:
+        resume.on_event = progress
+        runs: list[ResumedRun] = run_to_end(resume.run())
+    if options.format == "json":
+        put_json("resume", 1, {"runs": [_document(run) for run in runs]})
+    else:
+        _show_resumed(runs)
+    for run in runs:
+        if run.unrecorded is not None:
+            sys.stderr.write(f"the record of {run.run} could not be written: {run.unrecorded}\n")
+    return FAILED if any(run.failed for run in runs) else DONE
+
+
+def _document(run: ResumedRun) -> Mapping[str, Any]:
+    devices = [{"device": o.device, "state": str(o.state), "reason": o.reason, "hint": o.hint} for o in run.outcomes]
+    return {"run": run.run, "change": run.change, "began": run.began, "devices": devices}
+
+
+def _show_resumed(runs: list[ResumedRun]) -> None:
+    out = console()
+    if not runs:
+        out.print("nothing to resume: no run has left anything open")
+        return
+    for run in runs:
+        out.print(f"the run {run.run}, begun {run.began[:19]} UTC", style="bold")
+        listing = table("device", "result")
+        for outcome in run.outcomes:
+            listing.add_row(outcome.device, Text(str(outcome.state), style=style_of(str(outcome.state))))
+        put_table(out, listing)
+        for outcome in run.outcomes:
+            if outcome.state is State.UNKNOWN or outcome.hint:
+                put_hanging(out, Text.assemble((outcome.device, "bold"), f": {outcome.reason}"))
+                if outcome.hint:
+                    out.print(f"    {outcome.hint}", style="green")
+        out.print()

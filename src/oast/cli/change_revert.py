@@ -1,0 +1,30 @@
+"""oast change revert: the devices of a change go back to what they were before it."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from oast.cli.push import chosen, deliver
+from oast.cli.restore import Restoring
+from oast.cli.workplace import estate_of, named
+from oast.operations.changes import Changes
+from oast.operations.deliver import LONGEST_REASON
+from oast.operations.proposals import prepared_revert
+
+NAMED = 6
+
+
+def run_revert(options: argparse.Namespace) -> int:
+    """Deliver what was there before, as a new change."""
+    changes = Changes(estate_of(options))
+    change = changes.one(options.change)
+    prepared, recorded, later = prepared_revert(changes, change, options.on)
+    for one in later:
+        sys.stderr.write(
+            f"careful: {one.change.name} ({one.change.reason}) has touched the same parts of {named(one.devices, NAMED)} since then;"
+            " it is taken back with it\n"
+        )
+    options.reason = options.reason or f"Back to before {change.name}: {change.reason}"[:LONGEST_REASON]
+    options.mode, options.remove_unknown = "replace", recorded.manner.remove_unknown
+    return deliver(options, prepared, chosen(options), Restoring(f"back to before {change.name}"))
