@@ -45,6 +45,8 @@ class Backups:
         return self.archive.commit(self._new(files), why, who, label)
 
     def _as_kept(self, one: Listing) -> str:
+        if self._estate.settings.archive.secrets != MASKED and _is_plain(one):
+            return one.text if one.text.endswith("\n") else f"{one.text}\n"
         tree = _without_volatile(tree_as_listed(one.syntax, one.text))
         masked = self._estate.settings.archive.secrets == MASKED
         return one.syntax.masked(tree) if masked else one.syntax.written(tree)
@@ -100,6 +102,13 @@ class Backups:
             return canonical(listed(syntax.parse(_FINGERPRINT.sub(marked, text), marks)))
         except ProtocolError as error:
             raise StateError(f"what was kept cannot be read: {error.message}") from None
+
+
+def _is_plain(one: Listing) -> bool:
+    """Whether nothing has to be left out: neither comments nor what changes by itself. Printing a tree takes longer than reading it."""
+    if any(rule.volatile for rule in one.syntax.grammar.rules()):
+        return False
+    return one.syntax.comment not in one.text
 
 
 def _without_volatile(node: Node) -> Node:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from oast.change.manner import REPLACE, Manner
@@ -88,6 +88,15 @@ class Comparison:
     unsaved: tuple[Edit, ...] = ()
     spared: tuple[Spared, ...] = ()
     way_back: WayBack = INVERSE_LINES
+    _scoped: tuple[Node, Node] | None = field(default=None, repr=False, compare=False)
+
+    @property
+    def scoped(self) -> tuple[Node, Node]:
+        """What runs and what is intended, inside what the sections own."""
+        if self._scoped is not None:
+            return self._scoped
+        scope = self.intent.scope
+        return scope.within(self.running), scope.within(self.intent.tree)
 
     @property
     def unknown(self) -> int:
@@ -140,7 +149,8 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
     _need_known(running, intent)
     if intent.recorded:
         intent = replace(intent, tree=known_again(intent.tree, by_fingerprint([running])))
-    edits, spared = _edits_and_spared(intent, running, manner)
+    scoped = intent.scope.within(running), intent.scope.within(intent.tree)
+    edits, spared = _between(intent, *scoped, manner)
     broken = broken_by(edits, running)
     if broken:
         more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
@@ -166,6 +176,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         unsaved=unsaved,
         spared=tuple(spared),
         way_back=way_back_of(intent.platform, read.capabilities),
+        _scoped=scoped if edits and len(read.running) <= SMALL else None,
     )
 
 
@@ -189,7 +200,11 @@ def edits_between(intent: Intent, running: Node, manner: Manner) -> list[Edit]:
 
 
 def _edits_and_spared(intent: Intent, running: Node, manner: Manner) -> tuple[list[Edit], list[Spared]]:
-    edits = difference(intent.scope.within(running), intent.scope.within(intent.tree))
+    return _between(intent, intent.scope.within(running), intent.scope.within(intent.tree), manner)
+
+
+def _between(intent: Intent, before: Node, after: Node, manner: Manner) -> tuple[list[Edit], list[Spared]]:
+    edits = difference(before, after)
     remove_unknown = manner.remove_unknown and intent.platform.spelling.remove_unknown is not None
     kept, spared = sparing(edits, remove_unknown=remove_unknown)
     return (kept if manner.mode == "replace" else [edit for edit in kept if edit.operation != "remove"]), spared

@@ -92,7 +92,8 @@ class Ground:
         """Nothing is sent that makes the phase possible before this has returned. Raises DeviceError when that cannot be written down
         and nothing of the change is in effect yet."""
         self.phase = max(self.phase, phase)
-        await self._means.journal.step(phase.name.lower(), must=phase <= Phase.APPLYING, phase=int(self.phase))
+        before = phase in (Phase.STAGED, Phase.APPLYING, Phase.CONFIRMING)
+        await self._means.journal.step(phase.name.lower(), first=before, must=phase <= Phase.APPLYING, phase=int(self.phase))
 
     async def _fell_back(self, phase: Phase) -> None:
         self.phase = phase

@@ -59,14 +59,10 @@ class Journal:
         room = max(ROOM_AT_LEAST, ROOM_FOR_DEVICE * len(devices))
         try:
             # What is written and taken away again leaves its pages to the database.
-            self._put([*statements, ("INSERT INTO room VALUES (zeroblob(?))", (room,))]).result()
-            self._put([("DELETE FROM room", ())]).result()
+            self.put([*statements, ("INSERT INTO room VALUES (zeroblob(?))", (room,))]).result()
+            self.put([("DELETE FROM room", ())]).result()
         except (OSError, sqlite3.Error) as error:
             raise unusable(self._path, error) from None
-
-    async def write(self, statements: Sequence[Statement]) -> None:
-        """Returns when `statements` are on the disk. Raises sqlite3.Error."""
-        await asyncio.wrap_future(self._put(statements))
 
     def of(self, run: str, device: str) -> DeviceJournal:
         """The part of it that is about one device."""
@@ -82,7 +78,7 @@ class Journal:
         if recorded:
             statements.append(("DELETE FROM step WHERE run = ?", (run,)))
         try:
-            self._put(statements).result()
+            self.put(statements).result()
         except (OSError, sqlite3.Error) as error:
             raise unusable(self._path, error) from None
 
@@ -92,7 +88,8 @@ class Journal:
         self._writer.join()
         self._database.close()
 
-    def _put(self, statements: Sequence[Statement]) -> Future[None]:
+    def put(self, statements: Sequence[Statement]) -> Future[None]:
+        """Done when `statements` are on the disk, in the order in which they were put; or sqlite3.Error."""
         done: Future[None] = Future()
         self._waiting.put((statements, done))
         return done
@@ -138,8 +135,9 @@ class DeviceJournal:
         self._run = run
         self._device = device
 
-    async def step(self, what: str, *, must: bool = False, **columns: object) -> None:
-        """Write a step down, and what is so from now on. Raises DeviceError when it `must` be written and cannot be."""
+    async def step(self, what: str, *, first: bool = False, must: bool = False, **columns: object) -> None:
+        """Write a step down, and what is so from now on. With `first` it is on the disk when this returns, and all that was written
+        before it; what comes after a step need not be waited for. Raises DeviceError when it `must` be written and cannot be."""
         if not columns.keys() <= COLUMNS:
             raise ValueError(f"the journal has no {', '.join(columns.keys() - COLUMNS)}")
         statements: list[Statement] = [
@@ -149,12 +147,21 @@ class DeviceJournal:
             sets = ", ".join(f"{name} = ?" for name in columns)
             sql = f"UPDATE device SET {sets} WHERE run = ? AND name = ?"  # noqa: S608  # only names of columns
             statements.append((sql, (*columns.values(), self._run, self._device)))
+        written = self._journal.put(statements)
+        if not first:
+            written.add_done_callback(self._noticed)
+            return
         try:
-            await self._journal.write(statements)
+            await asyncio.wrap_future(written)
         except (OSError, sqlite3.Error) as error:
             self._journal.broken = self._journal.broken or str(error)
             if must:
                 raise DeviceError(f"the journal cannot be written ({error}): nothing more was sent to it") from None
+
+    def _noticed(self, written: Future[None]) -> None:
+        error = None if written.cancelled() else written.exception()
+        if error is not None:
+            self._journal.broken = self._journal.broken or str(error)
 
     async def ended(self, outcome: Outcome, phase: Phase, *, asked: bool) -> None:
         """What became of it. What is not known, as the device could not be `asked`, stays open as far as anything was sent to it."""

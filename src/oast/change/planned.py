@@ -58,7 +58,7 @@ class Plan:
         """What is planned for the device `name`. Raises StateError for what cannot be understood."""
         try:
             return _planned(name, self.devices[name], grammar)
-        except (KeyError, TypeError, ValueError):
+        except (KeyError, IndexError, TypeError, ValueError):
             raise StateError(f"what was recorded of '{name}' cannot be read", hint="oast change audit") from None
 
     @property
@@ -101,12 +101,13 @@ def plan_document(comparisons: Iterable[Comparison], manner: Manner, fingerprint
 
 def _document(comparison: Comparison) -> dict[str, Any]:
     intent = comparison.intent
+    before, intended = comparison.scoped
     return {
         "platform": intent.platform.name,
         "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},
         "but_not": [list(pattern) for pattern in intent.scope.excludes],
-        "before": tree_document(intent.scope.within(comparison.running)),
-        "intended": tree_document(intent.scope.within(intent.tree)),
+        "before": tree_document(before, besides=intended),
+        "intended": tree_document(intended),
         **difference_now(comparison),
         "added": comparison.counts.added,
         "removed": comparison.counts.removed,
@@ -126,13 +127,14 @@ def plan_from(document: Any) -> Plan:
 
 def _planned(name: str, said: Mapping[str, Any], grammar: Grammar) -> Planned:
     owners = {str(section): _patterns(owned) for section, owned in said["sections"].items()}
+    intended = root_of(grammar, children_of(said["intended"], grammar))
     return Planned(
         name=name,
         platform=str(said["platform"]),
         owners=owners,
         scope=Scope(tuple(pattern for owned in owners.values() for pattern in owned), _patterns(said["but_not"])),
-        before=canonical(root_of(grammar, children_of(said["before"], grammar))),
-        intended=canonical(root_of(grammar, children_of(said["intended"], grammar))),
+        before=canonical(root_of(grammar, children_of(said["before"], grammar, besides=intended))),
+        intended=canonical(intended),
         edits=said["edits"],
         added=int(said["added"]),
         removed=int(said["removed"]),

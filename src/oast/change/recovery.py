@@ -81,7 +81,7 @@ class Recovering(Ground):
             await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint)
             return
         self._say(Stage.REVERTING)
-        await self._means.journal.step("reverting", decision=REVERT)
+        await self._means.journal.step("reverting", first=True, decision=REVERT)
         try:
             state = await self._cancelled(self._open_session())
         except DeviceError:
@@ -115,7 +115,7 @@ class Recovering(Ground):
             return
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
         if self.phase < Phase.CONFIRMING:
-            await self._means.journal.step("finding out, and taking back", decision=REVERT)
+            await self._means.journal.step("finding out, and taking back", first=True, decision=REVERT)
         clock = self._means.clock
         gone_off = clock.now() if self._armed_at is None else self._armed_at + self.timer_s
         # However late it is: a device that answers is asked.

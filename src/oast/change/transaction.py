@@ -48,7 +48,7 @@ class Transaction(Recovering):
         self._delivery = self._delivery_over(self._open_session())
         await self._delivery.look()
         await self._prove_way_back(self._delivery)
-        await self._means.journal.step("prepared", must=True, token=self._token)
+        await self._means.journal.step("prepared", token=self._token)
         self._say(Stage.PREPARED)
 
     async def _connected(self) -> str:
@@ -95,7 +95,7 @@ class Transaction(Recovering):
             self._say(Stage.APPLYING, 0)
             # From here on the device may be armed, even if its answer is lost.
             self._armed_at = self._means.clock.now()
-            await self._means.journal.step("arming", must=True, armed=now(), timer_s=float(self.timer_s))
+            await self._means.journal.step("arming", armed=now(), timer_s=float(self.timer_s))
             self._means.on_event(TimerEvent(self.name, self.timer_s))
             self._transcript.note(f"unless confirmed, it goes back by {self._delivery.way_back.name}")
             await self._delivery.apply(self.timer_s)
@@ -180,7 +180,7 @@ class Transaction(Recovering):
         """Somebody else has changed what the change is about while it was being checked: it is not kept."""
         reason = f"somebody changed what it was given before it was confirmed ({self._typed_told})"
         self._say(Stage.REVERTING)
-        await self._means.journal.step("reverting", decision=REVERT)
+        await self._means.journal.step("reverting", first=True, decision=REVERT)
         state = await self._cancelled(self._open_session())
         await self._end(state, Cause.FAILED, reason, "find out who else is at work on it")
 
@@ -197,7 +197,7 @@ class Transaction(Recovering):
         """Take the change back because of `failed` checks."""
         failed = tuple(failed)
         self._say(Stage.REVERTING)
-        await self._means.journal.step("reverting", decision=REVERT)
+        await self._means.journal.step("reverting", first=True, decision=REVERT)
         reason = "; ".join(result.finding for result in failed)
         try:
             state = await self._cancelled(self._open_session())

@@ -38,10 +38,16 @@ def _shown(node: Node, *, whole: bool) -> Mapping[str, Any]:
     return document
 
 
-def tree_document(tree: Node) -> list[dict[str, Any]]:
-    """Everything below `tree`, to be read again by `children_of`: rule, arguments, what stands below."""
-    found = []
-    for child in tree.children.values():
+def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any]]:
+    """Everything below `tree`, to be read again by `children_of`: rule, arguments, what stands below. What is the same in a tree that is
+    kept `besides` is only named."""
+    found: list[dict[str, Any]] = []
+    # By number: the identity of a statement may hold what is kept of a secret in another length.
+    numbers = {} if besides is None else {identity: number for number, identity in enumerate(besides.children)}
+    for identity, child in tree.children.items():
+        if besides is not None and besides.children.get(identity) == child:
+            found.append({"same": numbers[identity]})
+            continue
         statement = child.statement
         entry: dict[str, Any] = {"is": statement.rule.path, "with": [_value(value) for value in statement.arguments]}
         if child.children:
@@ -50,28 +56,43 @@ def tree_document(tree: Node) -> list[dict[str, Any]]:
     return found
 
 
-def children_of(entries: Iterable[Any], grammar: Grammar) -> dict[str, Node]:
-    """The nodes that `tree_document` wrote down. Raises KeyError, TypeError or ValueError for anything else."""
+def children_of(entries: Iterable[Any], grammar: Grammar, besides: Node | None = None) -> dict[str, Node]:
+    """The nodes that `tree_document` wrote down, with the tree that was kept `besides` (its children in the order in which they were kept).
+
+    Raises KeyError, IndexError, TypeError or ValueError for anything else.
+    """
     rules = {rule.path: rule for rule in grammar.rules()}
     anything = grammar.root.children.get("")
     if anything is not None:
         rules["?"] = anything
-    return _children(entries, rules, grammar)
+    nodes: dict[str, Node] = {}
+    same = [] if besides is None else list(besides.children.values())
+    for entry in entries:
+        if besides is not None and "same" in entry:
+            node = same[int(entry["same"])]
+            nodes[node.identity] = node
+        else:
+            _add(nodes, entry, rules, grammar)
+    return nodes
 
 
 def _children(entries: Iterable[Any], rules: Mapping[str, Rule], grammar: Grammar) -> dict[str, Node]:
     nodes: dict[str, Node] = {}
     for entry in entries:
-        rule = rules.get(entry["is"])
-        values = tuple(_read(value, grammar) for value in entry["with"])
-        if rule is not None and len(values) == len(rule.arguments):
-            statement = Statement(rule, values)
-        else:
-            # A statement the grammar does not know, or has forgotten since, is kept by its words.
-            words = " ".join(str(value) for value in values if value is not None)
-            statement = grammar.opaque(words, sum(1 for n in nodes.values() if n.statement.value == words and not n.statement.rule.known))
-        nodes[statement.identity] = Node(statement, _children(entry.get("below", ()), rules, grammar))
+        _add(nodes, entry, rules, grammar)
     return nodes
+
+
+def _add(nodes: dict[str, Node], entry: Any, rules: Mapping[str, Rule], grammar: Grammar) -> None:
+    rule = rules.get(entry["is"])
+    values = tuple(_read(value, grammar) for value in entry["with"])
+    if rule is not None and len(values) == len(rule.arguments):
+        statement = Statement(rule, values)
+    else:
+        # A statement the grammar does not know, or has forgotten since, is kept by its words.
+        words = " ".join(str(value) for value in values if value is not None)
+        statement = grammar.opaque(words, sum(1 for n in nodes.values() if n.statement.value == words and not n.statement.rule.known))
+    nodes[statement.identity] = Node(statement, _children(entry.get("below", ()), rules, grammar))
 
 
 def _value(value: Value | None) -> Any:
