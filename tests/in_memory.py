@@ -48,8 +48,9 @@ class FastLoop(asyncio.SelectorEventLoop):
 
 
 def run(work: Coroutine[Any, Any, T]) -> T:
-    """Run `work` with connections to labs instead of addresses."""
-    with asyncio.Runner(loop_factory=FastLoop) as runner, mock.patch("oast.connect.connector.connect", _connect):
+    """Run `work` with connections to labs instead of addresses, and without backups, for which Git would take longer than all the rest."""
+    backups = mock.patch("oast.archive.backups.Backups.keep")
+    with asyncio.Runner(loop_factory=FastLoop) as runner, backups, mock.patch("oast.connect.connector.connect", _connect):
         return runner.run(work)
 
 

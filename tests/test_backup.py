@@ -157,7 +157,7 @@ class BackupTest(LarkwaterTest):
         before = self.running(CORE)
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         done = subprocess.run(
-            ["bash", "-c", 'ulimit -f 500; exec "$@"', "-", sys.executable, "-m", "oast", "push", "-m", "x", *ON, "--yes"],
+            ["bash", "-c", 'ulimit -f 200; exec "$@"', "-", sys.executable, "-m", "oast", "push", "-m", "x", *ON, "--yes"],
             cwd=self.estate, env=clean_environment(), capture_output=True, text=True, timeout=60, check=False,
         )  # fmt: skip
         self.assertEqual(done.returncode, 4, done.stderr)

@@ -56,8 +56,11 @@ class Archive:
 
     def blobs(self, commit: str = BRANCH) -> dict[str, str]:
         """By file, the name of its content at a point in time."""
-        if not (self._folder / "HEAD").exists() or not self._git.has("rev-parse", "--quiet", "--verify", f"{commit}^{{commit}}"):
-            return {}
+        if commit == BRANCH:
+            head = self._ref(BRANCH)
+            if head is None:
+                return {}
+            commit = head
         found = {}
         for entry in self._git.run("ls-tree", "-r", "-z", commit).split("\0"):
             if entry:
@@ -82,7 +85,7 @@ class Archive:
             stream = b"".join(parts)
             if stream:
                 self._git.run("fast-import", "--quiet", "--date-format=raw", given=stream)
-            return self._git.run("rev-parse", BRANCH).strip() if new else None
+            return self._ref(BRANCH) if new else None
 
     def _stream(self, files: Mapping[str, bytes], why: str, who: str, follows: bool) -> list[bytes]:
         parts = [f"commit {BRANCH}\ncommitter {_person(who)}\n".encode(), _data(why.encode())]
@@ -100,8 +103,20 @@ class Archive:
         """Raises UsageError for a label that is taken, or that cannot be one."""
         if not LABEL.fullmatch(label) or not tag_of(label):
             raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'")
-        if self._git.has("rev-parse", "--quiet", "--verify", f"refs/tags/{tag_of(label)}"):
+        if self._ref(f"refs/tags/{tag_of(label)}") is not None:
             raise UsageError(f"there is a label '{label}' already", hint="a label is one point in time: choose another")
+
+    def _ref(self, name: str) -> str | None:
+        """What a reference points to, from Git's own files (gitrepository-layout(5)): asking Git would take longer than the rest."""
+        try:
+            return (self._folder / name).read_text(encoding="ascii").strip()
+        except (OSError, UnicodeDecodeError):
+            pass
+        try:
+            packed = (self._folder / "packed-refs").read_text(encoding="utf-8").splitlines()
+        except (OSError, UnicodeDecodeError):
+            return None
+        return next((line.split(" ")[0] for line in packed if line.endswith(f" {name}")), None)
 
     def labels(self) -> list[Kept]:
         """The points in time that have a label, the newest last."""

@@ -59,11 +59,3 @@ class Git:
         if done.returncode and done.returncode not in allow:
             raise GitFailed(arguments, (done.stderr or done.stdout).decode(errors="replace"))
         return done.stdout
-
-    def has(self, *arguments: str) -> bool:
-        """Whether `git ARGUMENTS` succeeds. Raises StateError when there is no git."""
-        try:
-            self.run(*arguments)
-        except GitFailed:
-            return False
-        return True

@@ -43,6 +43,8 @@ def identity(folder: Path, environment: Mapping[str, str]) -> str:
 
 def commit_of(folder: Path, environment: Mapping[str, str]) -> Commit | None:
     """The estate's commit; None when it is in no repository, has none yet, or there is no git."""
+    if not any((above / ".git").exists() for above in (folder.resolve(), *folder.resolve().parents)):
+        return None
     git = Git(folder, environment)
     try:
         name = git.run("rev-parse", "HEAD").strip()

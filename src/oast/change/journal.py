@@ -26,7 +26,7 @@ from oast.files import make_private
 
 # What the steps, the outcome and the transcript of one device may take on the disk, in bytes.
 ROOM_FOR_DEVICE = 24_000
-ROOM_AT_LEAST = 1_000_000
+ROOM_AT_LEAST = 100_000
 
 COLUMNS = frozenset(("phase", "token", "timer_s", "armed", "decision", "state", "cause", "reason", "ended", "open"))
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Mapping, Sequence
 from typing import Any
 
 from rich.console import Console
@@ -19,6 +18,7 @@ from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
 from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
 from oast.operations.recorded import recorded_plan
+from oast.operations.wording import device_lines
 
 NAMED = 6
 COLOURS = {"+": "green", "-": "red"}
@@ -84,30 +84,6 @@ def show_plan(out: Console, plan: Plan) -> None:
             for line in words.split("\n"):
                 out.print(Text(f"    {line}", style=COLOURS.get(line[:1], "")))
             out.print()
-
-
-def device_lines(device: Mapping[str, Any]) -> list[str]:
-    """What is changed on a recorded device, and what is saved besides, a line for each statement."""
-    return [*lines_of(device["edits"]), *(f"saved besides: {line}" for line in lines_of(device["unsaved"]))]
-
-
-def lines_of(edits: Sequence[Any]) -> list[str]:
-    """A recorded difference, a line for each statement."""
-    lines: list[str] = []
-    for edit in edits:
-        around = " / ".join(edit["path"])
-        place = f"{around} / " if around else ""
-        for sign, side in (("-", "old"), ("+", "new")):
-            if side in edit:
-                lines.extend(f"{sign} {line}" for line in _lines(edit[side], place))
-    return lines
-
-
-def _lines(node: Any, place: str) -> list[str]:
-    found = [f"{place}{node['statement']}"]
-    for child in node.get("below", ()):
-        found.extend(_lines(child, f"{place}{node['statement']} / "))
-    return found
 
 
 def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:

@@ -25,6 +25,7 @@ COMMANDS = {
     "backup": "keep what devices run, in Git; list, compare and show what was kept",
     "restore": "bring devices back to what was kept, whole or one section",
     "change": "look at changes, and leave what a run that died has begun in order",
+    "report": "a change as Markdown for a merge request, or as JUnit XML",
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",
     "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",

@@ -10,7 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli.change_view import device_lines, show_plan
+from oast.cli.change_view import show_plan
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.workplace import confirmed, console, estate_of, plural, put_json
@@ -19,6 +19,7 @@ from oast.operations.changes import Changes
 from oast.operations.deliver import Plan
 from oast.operations.proposals import Stale, approve, propose, withdraw
 from oast.operations.recorded import recorded_plan
+from oast.operations.wording import device_lines
 
 SHOWN = 12
 

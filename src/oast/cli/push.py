@@ -7,7 +7,7 @@ import asyncio
 import sys
 import time
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
@@ -25,6 +25,7 @@ from oast.cli.differences import show_left_alone, show_unsaved
 from oast.cli.ending import Ending
 from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
+from oast.cli.loop import run as run_to_end
 from oast.cli.loop import run_with
 from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.proposal import put_proposal, show_stale
@@ -33,10 +34,11 @@ from oast.cli.summary import in_short
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
 from oast.config.view import Counts
-from oast.errors import UsageError
+from oast.errors import DeviceError, UsageError
 from oast.fleet.events import Event
 from oast.operations.changes import Changes
 from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, need_reason, push_document
+from oast.operations.native import asked, prepared_native
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.proposals import Approved, waiting
 
@@ -47,6 +49,8 @@ EXCUSED_AT_MOST = 8
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--file", metavar="F", type=Path, help="lines of your own, in the device's words, instead of templates")
+    parser.add_argument("--ask", metavar="COMMAND", help="with --file: what the devices answer to this afterwards, shown")
     parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
     parser.add_argument("--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be")
     parser.add_argument("--again", action="store_true", help="with --change: also what was delivered already, as it was recorded")
@@ -77,8 +81,52 @@ def run(options: argparse.Namespace) -> int:
         return _run_recorded(options)
     if options.again:
         raise UsageError("--again goes with --change")
+    if options.file is not None:
+        return _run_native(options)
+    if options.ask is not None:
+        raise UsageError("--ask goes with --file")
     how = chosen(options)
     return deliver(options, prepare(estate_of(options), options.on, options.section), how, Around())
+
+
+def _run_native(options: argparse.Namespace) -> int:
+    """An engineer's own lines: they add and change, and take nothing away."""
+    for name in ("section", "given"):
+        if getattr(options, name):
+            raise UsageError(f"--file delivers lines of your own: leave out --{ {'given': 'with'}.get(name, name) }")
+    options.mode = "merge"
+    how = chosen(options)
+    return deliver(options, prepared_native(estate_of(options), options.file, options.on), how, _Native(options))
+
+
+class _Native(Around):
+    """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was wanted."""
+
+    def __init__(self, options: argparse.Namespace) -> None:
+        self._options = options
+        self._plan: Plan | None = None
+
+    def look(self, plan: Plan) -> int | None:
+        self._plan = plan
+        plan.origin = f"lines of {self._options.file.name}"
+        return None
+
+    def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
+        names = [*(o.device for o in outcomes if o.state is State.DELIVERED), *(c.name for c in as_intended if not outcomes)]
+        if self._options.ask is not None and names and self._plan is not None:
+            answers = run_to_end(asked(self._plan.preparation.estate, names, self._options.ask, self._options.timeout))
+            show_answers(self._options.ask, answers, console(error=self._options.format == "json"))
+
+
+def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Console) -> None:
+    """What devices answered; the same answer is shown once."""
+    groups: dict[str, list[str]] = {}
+    for name, answer in answers.items():
+        groups.setdefault(f"{answer.message}\n" if isinstance(answer, DeviceError) else answer, []).append(name)
+    for answer, names in groups.items():
+        out.print()
+        out.print(Text(f"{named(names, NAMED)}: {command}", style="bold"))
+        out.out(answer.rstrip("\n"), highlight=False)
 
 
 def _run_recorded(options: argparse.Namespace) -> int:

@@ -31,7 +31,7 @@ SyntaxOf = Callable[[Intent], IndentedSyntax]
 OUTCOME = "oast.outcome/1"
 # What transcripts, backups and the record of one device may take on the disk, in bytes.
 ROOM_FOR_DEVICE = 100_000
-ROOM_AT_LEAST = 1_000_000
+ROOM_AT_LEAST = 300_000
 
 
 @dataclass(frozen=True)

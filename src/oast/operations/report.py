@@ -1,0 +1,105 @@
+"""A change to read elsewhere: Markdown for a merge request, JUnit XML for whoever runs the pipeline."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+from xml.etree import ElementTree
+
+from oast.errors import UsageError
+from oast.operations.changes import Change, Changes
+from oast.operations.recorded import recorded_plan
+from oast.operations.wording import device_lines
+
+# A summary is read; the whole of it is in the record.
+LINES_AT_MOST = 400
+NAMED = 8
+
+
+def markdown(changes: Changes, change: Change) -> str:
+    """A change as Markdown: what it is, what became of every device, and what it changes. Raises StateError."""
+    told = [f"# {_text(change.reason)}", ""]
+    facts = [("change", f"`{change.name}`"), ("state", change.state), ("author", change.author)]
+    facts += [("ticket", change.ticket)] if change.ticket else []
+    facts += [("origin", change.origin)] if change.origin else []
+    facts += [(entry.kind, f"{entry.at[:19]} UTC by {entry.said['author']}") for entry in change.entries if "author" in entry.said]
+    told += ["| | |", "|---|---|", *(f"| {name} | {_text(str(value))} |" for name, value in facts), ""]
+    outcomes = _final(changes, change)
+    if outcomes:
+        told += ["| device | result | added | removed | seconds | |", "|---|---|--:|--:|--:|---|"]
+        told += [
+            f"| {_text(d['device'])} | {_result(d)} | {d['added']} | {d['removed']} | {d['seconds']:.1f} | {_text(d['reason'] or '')} |"
+            for d in outcomes.values()
+        ]
+        told.append("")
+    groups: dict[tuple[str, ...], list[str]] = {}
+    for name, device in recorded_plan(changes, change).devices.items():
+        groups.setdefault(tuple(device_lines(device)), []).append(name)
+    left = LINES_AT_MOST
+    for lines, names in groups.items():
+        if lines and left > 0:
+            more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
+            told += [f"**{_text(', '.join(names[:NAMED]) + more)}**", "", "```diff", *(_fenced(line) for line in lines[:left]), "```", ""]
+            left -= len(lines)
+    if left <= 0:
+        told.append(f"and more: `oast change show {change.name}`")
+    return "\n".join(told).rstrip() + "\n"
+
+
+def _text(words: str) -> str:
+    """Words that Markdown takes for words, on one line."""
+    line = " ".join(words.split())
+    for sign in "\\`*_[]<>|#":
+        line = line.replace(sign, f"\\{sign}")
+    return line
+
+
+def _fenced(line: str) -> str:
+    return line.replace("```", "'''").replace("\n", " ")
+
+
+def _result(device: Mapping[str, Any]) -> str:
+    return f"{device['state']} ({device['cause']})" if device["cause"] != "none" else f"{device['state']}"
+
+
+def _final(changes: Changes, change: Change) -> dict[str, Mapping[str, Any]]:
+    """What became of each device in the end."""
+    return {device["device"]: device for outcome in changes.outcomes(change) for device in outcome["devices"]}
+
+
+def junit(changes: Changes, change: Change) -> str:
+    """What became of every device as JUnit XML: a test case for each. Raises UsageError for one that was not delivered, StateError."""
+    outcomes = _final(changes, change)
+    if not outcomes:
+        raise UsageError(f"{change.name} was not delivered", hint="there is nothing to report of its devices")
+    bad = [d for d in outcomes.values() if d["cause"] != "none"]
+    suite = ElementTree.Element(
+        "testsuite",
+        name=_printable(change.reason),
+        tests=str(len(outcomes)),
+        failures=str(sum(1 for d in bad if d["cause"] != "held")),
+        skipped=str(sum(1 for d in bad if d["cause"] == "held")),
+        errors="0",
+        time=f"{sum(d['seconds'] for d in outcomes.values()):.3f}",
+        timestamp=change.at[:19],
+    )
+    for device in outcomes.values():
+        case = ElementTree.SubElement(suite, "testcase", classname=change.name, name=device["device"], time=f"{device['seconds']:.3f}")
+        if device["cause"] == "held":
+            ElementTree.SubElement(case, "skipped", message=_printable(device["reason"] or "held back"))
+        elif device["cause"] != "none":
+            failure = ElementTree.SubElement(case, "failure", message=_printable(device["reason"] or device["cause"]), type=device["state"])
+            failure.text = _printable("\n".join(_why(device)))
+    ElementTree.indent(suite)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
+
+
+def _why(device: Mapping[str, Any]) -> Sequence[str]:
+    return [line for line in (device["reason"], device["hint"], *device["failed_checks"]) if line]
+
+
+def _printable(text: str) -> str:
+    """What XML can hold (XML 1.0, section 2.2)."""
+    return "".join(
+        sign if sign in "\t\n" or " " <= sign < "\ud800" or "\ue000" <= sign <= "\ufffd" or sign > "\uffff" else "?" for sign in text
+    )

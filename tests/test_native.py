@@ -1,0 +1,55 @@
+"""An engineer's own lines: checked, compared, timed and recorded like everything else."""
+
+from __future__ import annotations
+
+import unittest
+
+from larkwater import LarkwaterTest
+
+CORE = ("--on", "name=gull-core-1")
+
+
+class NativeTest(LarkwaterTest):
+    delivered = True
+
+    def lines(self, text: str) -> str:
+        (self.estate / "mine.txt").write_text(text)
+        return "mine.txt"
+
+    def test_own_lines_are_added_and_nothing_else_changes(self) -> None:
+        before = self.running("gull-core-1")
+        file = self.lines("user visitor\n  role operator\nsystem\n  contact me\n")
+        run = self.oast("push", "--file", file, "-m", "By hand", *CORE, "--yes", "--ask", "read ntp servers")
+        self.assertIn("+ user visitor", run.out)
+        self.assertIn("1 device delivered", run.out)
+        self.assertIn("gull-core-1: read ntp servers\n", run.out)
+        self.assertIn("192.0.2.123", run.out.partition("read ntp servers\n")[2])
+        after = self.running("gull-core-1")
+        self.assertIn("user visitor\n  role operator\n", after)
+        self.assertIn("contact me\n", after)
+        for line in before.splitlines():
+            if "contact" not in line:
+                self.assertIn(line, after)
+        self.assertIn("nothing to do", self.oast("push", "--file", file, "-m", "Again", *CORE, "--yes").out)
+        self.oast("change", "revert", "last", "--yes")
+        self.assertEqual(self.running("gull-core-1"), before)
+
+    def test_a_mistake_in_them_has_its_place(self) -> None:
+        file = self.lines("system\n  contakt me\nuser visitor\n  role guest\n")
+        told = self.oast("push", "--file", file, "-m", "x", *CORE, "--yes", expect=3).err
+        self.assertIn("mine.txt:2: ", told)
+        self.assertIn("did you mean 'contact'?", told)
+        self.assertIn("mine.txt:4: ", told)
+        self.assertIn("cannot be read", self.oast("push", "--file", "none.txt", "-m", "x", *CORE, "--yes", expect=2).err)
+        self.assertIn("holds no statement", self.oast("push", "--file", self.lines("\n"), "-m", "x", *CORE, "--yes", expect=2).err)
+        self.assertIn("--section", self.oast("push", "--file", file, "--section", "time", "-m", "x", "--yes", expect=2).err)
+
+    def test_what_breaks_the_network_goes_back(self) -> None:
+        before = self.running("gull-core-1")
+        file = self.lines("ospf\n  area 0.0.0.0\n    interface port1\n      hello-interval 3\n")
+        self.oast("push", "--file", file, "-m", "x", *CORE, "--yes", "--revert-timer", "15", "--verify-timeout", "3", expect=5)
+        self.assertEqual(self.running("gull-core-1"), before)
+
+
+if __name__ == "__main__":
+    unittest.main()
