@@ -26,7 +26,7 @@ from oast.cli.main import main
 
 @dataclass(frozen=True)
 class Kill:
-    """The point: `before` the commit `number` (from 1) of the journal, or after it; or a commit that holds the step `step`."""
+    """The point: `before` the commit `number` (from 1) of the journal, or after it; or the commit that holds the step `step`."""
 
     number: int = 0
     before: bool = False

@@ -24,9 +24,12 @@ import hypothesis
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 6
+TOGETHER = 8
 WAITING = (
+    "test_killed",
     "test_faults",
+    "test_order",
+    "test_disturbed",
     "test_interrupts",
     "test_colleagues",
     "test_odd_systems",

@@ -29,28 +29,36 @@ class KilledTest(Case):
         await asyncio.gather(*(self._every_step(way) for way in WAYS))
 
     async def _every_step(self, way: str) -> None:
-        states: set[str] = set()
-        number, finished = 0, False
-        while not finished:
-            number += 1
-            # Each moment at some of the ways, and with more time both at all of them.
-            for before in (True, False) if os.environ.get("OAST_FAULTS") else ((number + list(WAYS).index(way)) % 2 == 0,):
-                about = (way, number, "before" if before else "after")
-                lab = Lab(way, list(BEFORE))
-                folder = self.estate(lab, await lab.listen()).folder
-                try:
-                    run = await self._run(folder, *PUSH, kill=Kill(number, before))
-                    finished = run.code != -9
-                    if finished:
-                        self.assertEqual(run.code, 0, (about, run))
-                        audit = await self._run(folder, "change", "audit")
-                        self.assertEqual((audit.code, audit.err), (0, ""), audit)
-                        break
-                    states.add(await self._left(lab, folder, way, about))
-                finally:
-                    await lab.close()
-        self.assertGreater(number, 10, "these are the steps")
+        lab = Lab(way, list(BEFORE))
+        folder = self.estate(lab, await lab.listen()).folder
+        self.assertEqual((await self._run(folder, *PUSH)).code, 0)
+        shown = await self._run(folder, "change", "show", "last", "--format", "json")
+        steps = [what for _, _, what in shown.json()["outcomes"][0]["timeline"]]
+        self.assertGreater(len(steps), 7, steps)
+        await lab.close()
+        states = {await self._killed(way, Kill(number, before=before)) for number in (1, 2) for before in self._moments(way, number)}
+        for number, step in enumerate(steps):
+            states |= {await self._killed(way, Kill(before=before, step=step)) for before in self._moments(way, number)}
         self.assertEqual(states, {"unchanged", "reverted", "delivered"}, way)
+
+    @staticmethod
+    def _moments(way: str, number: int) -> tuple[bool, ...]:
+        """Each moment at some of the ways, and with more time both at all of them."""
+        return (True, False) if os.environ.get("OAST_FAULTS") else ((number + list(WAYS).index(way)) % 2 == 0,)
+
+    async def _killed(self, way: str, kill: Kill) -> str:
+        """A push that is killed, and what it has left brought to its end; the state of the device."""
+        lab = Lab(way, list(BEFORE))
+        try:
+            folder = self.estate(lab, await lab.listen()).folder
+            run = await self._run(folder, *PUSH, kill=kill)
+            self.assertEqual(run.code, -9, (way, kill, run))
+            state = await self._left(lab, folder, way, (way, kill))
+            audit = await self._run(folder, "change", "audit")
+            self.assertEqual((audit.code, audit.err), (0, ""), audit)
+            return state
+        finally:
+            await lab.close()
 
     async def _left(self, lab: Lab, folder: Path, way: str, about: object) -> str:
         """What a run that was killed has left, brought to its end; the state of the device."""
@@ -180,10 +188,10 @@ class TogetherTest(LarkwaterTest):
 
     def test_what_somebody_changed_meanwhile_is_neither_saved_nor_taken_away(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        self.fault("gull-core-1", "hang", "--match", "save startup")
         with Killing() as killing:
-            killing.run(
-                "push", "-m", "x", "--on", "name=gull-core-1", "--yes", cwd=self.estate, environment={}, kill=Kill(step="confirmed")
-            )
+            killing.run("push", "-m", "x", "--on", "name=gull-core-1", "--yes", cwd=self.estate, environment={}, kill=Kill(step="saving"))
+        self.fault("gull-core-1", "none")
         self.assertIn("Larkwater day desk", self.running("gull-core-1"))
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "user visitor", "close")
         found = self.oast("change", "resume", expect=4)

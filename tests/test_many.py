@@ -44,7 +44,7 @@ class ManyDevicesTest(LarkwaterTest):
         self.assertEqual([str(sum(int(row[n]) for row in rows)) for n in (2, 3)], list(total.groups() if total else ()))
         self.assertEqual({row[0]: row[1] for row in rows}["border-routes"], "2")
 
-    def test_what_differs_in_values_only_is_shown_once_with_a_few_of_the_values(self) -> None:
+    def test_a_long_difference_opens_with_what_goes_away_and_shows_once_what_differs_in_values_only(self) -> None:
         self.oast("push", "-m", "all", "--yes")
         self.edit("templates/bine/system.j2", 'location "', 'location "At ')
         self.edit("templates/bine/time.j2", "{% for", "{# none #}{% for")
@@ -56,9 +56,7 @@ class ManyDevicesTest(LarkwaterTest):
         self.assertNotIn("Dunlin slipway", run.out)
         full = self.oast("diff", "--full", expect=1).out
         self.assertIn('dunlin-edge-1  +1 -1\n    system\n  -   location "Dunlin slipway"', full)
-
-    def test_what_goes_away_and_what_touches_the_way_in_are_said_first(self) -> None:
-        self.oast("push", "-m", "all", "--yes")
+        self.edit("templates/bine/system.j2", 'location "At ', 'location "')
         self.edit("values/network.yaml", "    - {address: 192.0.2.124}\n", "")
         first = self.oast("diff", expect=1).out.splitlines()[:2]
         self.assertEqual(first[0], "24 of 24 devices would change: +0 -56")

@@ -40,7 +40,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     if arguments == ["--version"]:
         sys.stdout.write(f"oast {__version__}\n")
         return DONE
-    from oast.cli.streams import Unbroken, ended_by_signals
+    from oast.cli.streams import Unbroken, ended_by_signals, from_now_on_ignored
 
     if argv is None:
         sys.stdout, sys.stderr = Unbroken(sys.stdout), Unbroken(sys.stderr)
@@ -48,6 +48,9 @@ def main(argv: Sequence[str] | None = None) -> int:
         with ended_by_signals(for_good=argv is None):
             return _run(arguments)
     except KeyboardInterrupt:
+        if argv is None:
+            # Told once more while it ends, it ends all the same with its own exit code.
+            from_now_on_ignored()
         with contextlib.suppress(OSError):
             sys.stderr.write("interrupted\n")
         return INTERRUPTED
