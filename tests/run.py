@@ -24,7 +24,7 @@ import hypothesis
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 8
+TOGETHER = 6
 WAITING = (
     "test_killed",
     "test_faults",
