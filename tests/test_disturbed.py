@@ -91,14 +91,16 @@ class DisturbedTest(Piers):
         small = chance.choice((40_000, 300_000, 1_500_000, 3_000_000)) if "disk" in ways else 0
         limited: Callable[[], None] | None = (lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small))) if small else None
         self.began = time.monotonic()
+        heard = os.open(estate / ".oast" / "round.err", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
         process = subprocess.Popen(
             [sys.executable, "-m", "oast", "push", "-m", f"round {number}", "--yes", *chance.choice(((), ("--one-wave",)))],
             cwd=estate,
             env={**clean_environment(), **PASSWORDS, "OAST_IDENTITY": "ada@larkwater.example"},
             stdout=subprocess.PIPE if "reader" in ways else subprocess.DEVNULL,
-            stderr=(estate / ".oast" / "round.err").open("wb"),
+            stderr=heard,
             preexec_fn=limited,
         )
+        os.close(heard)
         return Pushing(estate, number, process)
 
     def acts(self, run: Pushing, chance: random.Random, ways: list[str]) -> list[tuple[float, Callable[[], object]]]:

@@ -6,7 +6,7 @@ import itertools
 import os
 import unittest
 
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from oast.config.commands import commands
@@ -60,6 +60,15 @@ def _glob_of(level: str) -> st.SearchStrategy[str]:
     return st.sampled_from(choices)
 
 
+# What is owned stands in an entry that is made only to lead to it, and refers to an interface that is made as well.
+LEADING = (
+    "interface loop0\nospf\n  area 0.0.0.7\n    interface loop0\n",
+    "interface port1\n  enabled false\nospf\n  area 0.0.0.0\n    interface port1\n      cost 7\n",
+    {"c": [("interface *",), ("ospf", "area 0.0.0.0", "interface port1", "cost")], "d": [("ospf", "area 0.0.0.7")]},
+    ["c", "d"],
+)
+
+
 class ScopeTest(unittest.TestCase):
     @settings(max_examples=EXAMPLES, deadline=None)
     @given(sections())
@@ -100,6 +109,7 @@ class ScopeTest(unittest.TestCase):
 
     @settings(max_examples=max(20, EXAMPLES // 8), deadline=None)
     @given(sections())
+    @example(LEADING)
     def test_a_device_loses_nothing_that_is_not_owned(self, case: tuple[str, str, dict[str, list[Pattern]], list[str]]) -> None:
         one, other, owners, wanted = case
         running, intended = tree_of(one), tree_of(other)

@@ -264,7 +264,9 @@ def _before(
         yield gone[path]
     if edit.new is None or edit.operation == "move":
         return
-    for statement in _statements(edit.new, whole=edit.operation == "create"):
+    # What only leads to it comes with it, and may refer to what is made, too.
+    leading = [outer.statement for outer in edit.outer if not outer.owned]
+    for statement in (*leading, *_statements(edit.new, whole=edit.operation == "create")):
         for target in _targets(statement):
             if target in creates:
                 yield creates[target]
