@@ -62,9 +62,10 @@ def _glob_of(level: str) -> st.SearchStrategy[str]:
 
 # What is owned stands in an entry that is made only to lead to it, and refers to an interface that is made as well.
 LEADING = (
-    "interface loop0\nospf\n  area 0.0.0.7\n    interface loop0\n",
-    "interface port1\n  enabled false\nospf\n  area 0.0.0.0\n    interface port1\n      cost 7\n",
-    {"c": [("interface *",), ("ospf", "area 0.0.0.0", "interface port1", "cost")], "d": [("ospf", "area 0.0.0.7")]},
+    "acl in-a\n  ace accept ip\ninterface loop0\n  ingress-acl in-a\n  ipv4\n    address 203.0.113.0/31\n"
+    "ospf\n  area 0.0.0.7\n    interface loop0\n",
+    "interface port1\n  enabled false\n  ipv4\n    address 203.0.113.0/31\nospf\n  area 0.0.0.0\n    interface port1\n      cost 7\n",
+    {"c": [("interface *",), ("acl in-a",), ("ospf", "area 0.0.0.0", "interface port1", "cost")], "d": [("ospf", "area 0.0.0.7")]},
     ["c", "d"],
 )
 

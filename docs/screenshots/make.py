@@ -51,6 +51,16 @@ SHOTS = (
     Shot("render", "oast render --on name=tern-edge-1 --section time --section access-lists --section monitoring --trace"),
     Shot("diff", "oast diff --on 'site in (gull, tern, plover)' --section time --section monitoring --section access-lists"),
     Shot(
+        "change",
+        "oast change list; echo; oast change show last; OAST_IDENTITY=bo@larkwater.example oast change approve last --yes;"
+        " oast change audit",
+        (
+            "oast push -m 'Bring the routers under Oast' --ticket LF-1041 --section time --on role=core --yes",
+            "oast push -m 'The day desk answers' --ticket LF-1042 --section system --on role=core --propose"
+            " --with 'contact=Larkwater day desk'",
+        ),
+    ),
+    Shot(
         "push-live",
         "oast push -m 'New time servers' --section time --yes --timeout 20 --revert-timer 60",
         tuple(
@@ -180,6 +190,7 @@ def estate() -> Iterator[tuple[Path, dict[str, str]]]:
         encrypted.put(name, secrets.token_urlsafe(8), date.today() - timedelta(days=days))
     (folder / "larkwater-secrets.toml").write_text("".join(f'{n} = "{v}"\n' for n, v in words.items()))
     environment = {**os.environ, "PATH": f"{OAST.parent}:{os.environ['PATH']}", "PRIVILEGE": words["privilege-password"]}
+    environment["OAST_IDENTITY"] = "ada@larkwater.example"
     environment.pop("NO_COLOR", None)
 
     def oast(*arguments: str) -> None:

@@ -167,7 +167,7 @@ class Archive:
 
     def push(self, remote: str) -> None:
         """Everything to `remote`. Raises StateError."""
-        self._git.run("push", "--quiet", "--tags", remote, f"{BRANCH}:{BRANCH}")
+        self._git.run("push", "--quiet", remote, f"{BRANCH}:{BRANCH}", "refs/tags/*:refs/tags/*")
 
 
 def tag_of(label: str) -> str:
