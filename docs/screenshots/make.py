@@ -66,7 +66,7 @@ SHOTS = (
         tuple(
             f"oast sim fault {name} slow --seconds {seconds}" for name, seconds in (("heron-core-1", 0.05), ("tern-edge-1", 0.1))
         ),
-        after_s=4.2,
+        after_s=6.5,
     ),
     Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
     Shot("verify", "oast verify -v --on role=core; oast verify", (PUSH,)),
