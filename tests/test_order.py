@@ -6,7 +6,10 @@ import json
 import unittest
 
 from larkwater import LarkwaterTest
+from oast.change.outcome import Cause, Outcome, State
+from oast.change.push import taken_back
 from oast.change.waves import Order
+from oast.config.view import Counts
 from oast.estate import selectors
 from oast.estate.inventory import Device
 from oast.estate.settings import Apart, Portion
@@ -40,6 +43,25 @@ class OrderTest(unittest.TestCase):
         pairs = self.names(Order(apart=Apart("site")))
         self.assertEqual(pairs, [["gull-dist-1", "heron-dist-1", "lone-edge-1"], ["gull-dist-2", "heron-dist-2"]])
         self.assertEqual(self.names(Order(apart=Apart("site", 2))), [[one.name for one in DEVICES]])
+
+
+class ToldTest(unittest.TestCase):
+    def test_what_became_of_taking_back_is_what_is_told_of_the_device(self) -> None:
+        def outcome(state: State, cause: Cause, reason: str | None = None) -> Outcome:
+            return Outcome("pier", state, cause, Counts(1, 0), 1.0, reason)
+
+        delivered = outcome(State.DELIVERED, Cause.NONE)
+        for became, state, cause in (
+            (outcome(State.DELIVERED, Cause.NONE), State.REVERTED, Cause.HELD),
+            (outcome(State.DELIVERED, Cause.FAILED, "startup may not be saved"), State.REVERTED, Cause.FAILED),
+            (outcome(State.REVERTED, Cause.FAILED, "it refused a line"), State.DELIVERED, Cause.FAILED),
+            (outcome(State.UNKNOWN, Cause.FAILED, "it cannot be reached"), State.UNKNOWN, Cause.FAILED),
+            (None, State.DELIVERED, Cause.FAILED),
+        ):
+            told = taken_back(delivered, became, "taken back")
+            self.assertEqual((told.state, told.cause), (state, cause), became)
+            if became is not None and became.reason is not None:
+                self.assertIn(became.reason, str(told.reason))
 
 
 class TakenBackTest(LarkwaterTest):

@@ -84,6 +84,9 @@ def taken_back(outcome: Outcome, became: Outcome | None, why: str) -> Outcome:
     if became is not None and became.state is State.DELIVERED and became.cause is Cause.NONE:
         cause = outcome.cause if outcome.cause is Cause.CHECKS else Cause.HELD
         return replace(outcome, state=State.REVERTED, cause=cause, reason="; ".join(filter(None, (outcome.reason, why))))
+    if became is not None and became.state is State.DELIVERED:
+        # It runs what it did before, and something about that is not in order, such as what it starts with.
+        return replace(outcome, state=State.REVERTED, cause=Cause.FAILED, reason=f"{why}; {became.reason}", hint=became.hint)
     reason = f"it was to be {why}, and could not be: {became.reason if became is not None else 'it was not begun'}"
     state = State.DELIVERED if became is None or became.state in (State.UNCHANGED, State.REVERTED) else State.UNKNOWN
     return replace(outcome, state=state, cause=Cause.FAILED, reason=reason, hint="look at it with: oast diff")

@@ -179,15 +179,3 @@ async def _end(device: Left, journal: Journal, state: State, reason: str) -> Out
 
 def _unknown(device: Left, reason: str, hint: str | None = None) -> Outcome:
     return Outcome(device.name, State.UNKNOWN, Cause.FAILED, Counts(0, 0), 0.0, reason, hint)
-
-
-async def resume(
-    estate: Estate,
-    *,
-    at_once: int | None = None,
-    timeout_s: float | None = None,
-    give_up: bool = False,
-    on_event: OnEvent = unheard,
-) -> list[ResumedRun]:
-    """Take up everything that was left open. Raises StateError, EstateError."""
-    return await Resume(estate, at_once=at_once, timeout_s=timeout_s, give_up=give_up, on_event=on_event).run()
