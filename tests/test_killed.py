@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import fcntl
 import os
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from killing import Kill, Killing
 from lab import BEFORE, PASSWORD, WAYS, Lab
 from larkwater import QUICK, SECRETS, LarkwaterTest, Run
+from oast.change.left import left_open
 from test_ways import AFTER, Case
 from wharf import ProgramTest
 
@@ -168,6 +171,16 @@ class TogetherTest(LarkwaterTest):
                 "push", "-m", "x", "--on", "role=core", "--yes", *QUICK, cwd=self.estate, environment={}, kill=Kill(step="applying")
             )  # fmt: skip
         self.assertEqual(run.code, -9)
+        (lock,) = (self.estate / ".oast" / "runs").glob("*.lock")
+        with lock.open() as file:
+            dead = self.oast("devices")
+            self.assertIn("careful: the run ", dead.err)
+            left = mock.patch("oast.operations.resume.dead_runs", lambda working: left_open(working))
+            fcntl.flock(file, fcntl.LOCK_EX)
+            with left:
+                taken = self.oast("change", "resume", expect=4)
+            self.assertIn(f"another run of Oast has taken up {lock.stem}", taken.err)
+            self.assertNotIn("nothing to resume", taken.out)
         self.fault("gull-core-1", "down")
         found = self.oast("change", "resume", expect=4)
         self.assertRegex(found.out, r"(?m)^gull-core-1 +unknown$")

@@ -28,11 +28,13 @@ def run_resume(options: argparse.Namespace) -> int:
     if options.format == "json":
         put_json("resume", 1, {"runs": [_document(run) for run in runs]})
     else:
-        _show_resumed(runs)
+        _show_resumed(runs, nothing=not resume.runs)
     for run in runs:
         if run.unrecorded is not None:
             sys.stderr.write(f"the record of {run.run} could not be written: {run.unrecorded}\n")
-    return FAILED if any(run.failed for run in runs) else DONE
+    for name in resume.elsewhere:
+        sys.stderr.write(f"another run of Oast has taken up {name}: it was left to that\n")
+    return FAILED if resume.elsewhere or any(run.failed for run in runs) else DONE
 
 
 def _document(run: ResumedRun) -> Mapping[str, Any]:
@@ -40,9 +42,9 @@ def _document(run: ResumedRun) -> Mapping[str, Any]:
     return {"run": run.run, "change": run.change, "began": run.began, "devices": devices}
 
 
-def _show_resumed(runs: list[ResumedRun]) -> None:
+def _show_resumed(runs: list[ResumedRun], *, nothing: bool) -> None:
     out = console()
-    if not runs:
+    if nothing:
         out.print("nothing to resume: no run has left anything open")
         return
     for run in runs:

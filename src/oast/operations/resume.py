@@ -69,6 +69,8 @@ class Resume:
         self.on_event = on_event
         self._clock: Clock = SystemClock()
         self.runs: Sequence[LeftRun] = dead_runs(estate.working)
+        # Those that somebody else has taken up meanwhile.
+        self.elsewhere: list[str] = []
 
     async def run(self) -> list[ResumedRun]:
         """One after the other. When cancelled, what was not finished stays open. Raises StateError when nothing can be written."""
@@ -84,6 +86,7 @@ class Resume:
         """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody does."""
         lock = RunLock(self._estate.working, left.run)
         if not lock.take():
+            self.elsewhere.append(left.run)
             return None
         done = False
         try:
