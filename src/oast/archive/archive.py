@@ -12,13 +12,15 @@ import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Final
 
 from oast.archive.git import Git
 from oast.errors import UsageError
 from oast.files import make_private, turn
 from oast.nearest import suggestion
 
-RUNNING, STARTUP = "running", "startup"
+RUNNING: Final = "running"
+STARTUP: Final = "startup"
 BRANCH = "refs/heads/main"
 LABEL = re.compile(r"[^\x00-\x1f\x7f]{1,100}")
 # Git refuses these in the name of a reference (git-check-ref-format(1)).
@@ -101,7 +103,7 @@ class Archive:
 
     def need_free(self, label: str) -> None:
         """Raises UsageError for a label that is taken, or that cannot be one."""
-        if not LABEL.fullmatch(label) or not tag_of(label):
+        if not LABEL.fullmatch(label) or not tag_of(label) or label in (RUNNING, STARTUP):
             raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'")
         if self._ref(f"refs/tags/{tag_of(label)}") is not None:
             raise UsageError(f"there is a label '{label}' already", hint="a label is one point in time: choose another")

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from oast.change.manner import REPLACE, Manner
 from oast.change.path import Risk, interfaces_of, overlap, risks
-from oast.change.way_back import INVERSE_LINES, WayBack, way_back_of
+from oast.change.way_back import FORMER_STARTUP, INVERSE_LINES, WayBack, way_back_of
 from oast.config.commands import Command, commands
-from oast.config.difference import Edit, difference
+from oast.config.difference import Edit, applied, difference
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.integrity import broken_by
 from oast.config.order import NoSafeOrder, in_safe_order
@@ -130,8 +130,8 @@ class Comparison:
 
 @dataclass(frozen=True)
 class ReadDevice:
-    """What was read of a device: the text of running and, where it was asked for, of startup; how it was reached, and what it
-    can do, where that is known."""
+    """What was read of a device: the text of what is to be changed (`running`) and, where that is running and it was asked for, of
+    startup; how it was reached, and what it can do, where that is known."""
 
     running: str
     startup: str | None
@@ -165,7 +165,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         ordered = edits
     unsaved: tuple[Edit, ...] = ()
     if read.startup is not None and read.startup != read.running:
-        unsaved = tuple(difference(tree_of_device(syntax, read.startup), running))
+        unsaved = _unsaved(tree_of_device(syntax, read.startup), running, ordered)
     return Comparison(
         intent=intent,
         listed=Listed(syntax, read.running, running),
@@ -175,9 +175,18 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         risks=tuple(risks(intent.platform, holders, ordered, read.route)),
         unsaved=unsaved,
         spared=tuple(spared),
-        way_back=way_back_of(intent.platform, read.capabilities),
+        way_back=FORMER_STARTUP if manner.into_startup else way_back_of(intent.platform, read.capabilities),
         _scoped=scoped if edits and len(read.running) <= SMALL else None,
     )
+
+
+def _unsaved(startup: Node, running: Node, edits: Sequence[Edit]) -> tuple[Edit, ...]:
+    """What runs and would not be started with; without what the change itself brings back to what is started with."""
+    found = difference(startup, running)
+    if not edits:
+        return tuple(found)
+    after = {(edit.operation, edit.path) for edit in difference(startup, applied(edits, running))}
+    return tuple(edit for edit in found if (edit.operation, edit.path) in after)
 
 
 def recalled(intent: Intent, listed: Listed, manner: Manner, way_back: WayBack) -> Comparison:
@@ -208,6 +217,15 @@ def _between(intent: Intent, before: Node, after: Node, manner: Manner) -> tuple
     remove_unknown = manner.remove_unknown and intent.platform.spelling.remove_unknown is not None
     kept, spared = sparing(edits, remove_unknown=remove_unknown)
     return (kept if manner.mode == "replace" else [edit for edit in kept if edit.operation != "remove"]), spared
+
+
+def need_startup(session: Session) -> None:
+    """Whether the device has a startup of its own, and a way to write it. Raises DeviceError."""
+    if Capability.STARTUP not in session.capabilities:
+        raise DeviceError("it has no startup of its own: what it runs is what it starts with", hint="deliver to what it runs")
+    if Capability.WRITE_STARTUP not in session.capabilities:
+        message = f"the platform '{session.platform.name}' has no way to write a startup that is not what it runs: it was not touched"
+        raise DeviceError(message, hint="[edit] write_startup says how, see docs/platforms.md; or deliver to what it runs")
 
 
 class Comparing:
@@ -260,10 +278,14 @@ class Comparing:
         self._say(intent, Stage.CONNECTING)
         async with self._connector.session(intent.device, intent.platform, self._logs / f"{name}.log") as session:
             self._say(intent, Stage.READING)
-            running = await session.read_running()
             startup = None
-            if Capability.STARTUP in session.capabilities:
-                startup = await session.read_startup()
+            if manner.into_startup:
+                need_startup(session)
+                running = await session.read_startup()
+            else:
+                running = await session.read_running()
+                if Capability.STARTUP in session.capabilities:
+                    startup = await session.read_startup()
             read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
             compared = compare(intent, read, self._syntax_of(intent), manner)
             if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:

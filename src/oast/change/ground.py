@@ -102,8 +102,12 @@ class Ground:
     def _sent(self, number: int) -> None:
         self._say(Stage.APPLYING, number)
 
+    async def _list(self, session: Session) -> str:
+        """What is changed, as the device lists it: what it runs, or what it starts with."""
+        return await (session.read_startup() if self.comparison.manner.into_startup else session.read_running())
+
     async def _read_running(self, session: Session) -> Node:
-        text = await session.read_running()
+        text = await self._list(session)
         if self._listed is None or self._listed[0] != text:
             self._listed = text, tree_of_device(self._means.syntax, text)
         return self._listed[1]

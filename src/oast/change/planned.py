@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from oast.change.manner import Manner, Mode
+from oast.change.manner import Datastore, Manner, Mode
 from oast.config.documents import children_of, edits_document, tree_document
 from oast.config.ownership import Pattern, Scope
 from oast.config.tree import Node, canonical, root_of
@@ -84,7 +84,7 @@ def difference_now(comparison: Comparison) -> Mapping[str, Any]:
 
 def difference_digest(manner: Manner, differences: Mapping[str, Any]) -> str:
     """The digest of exactly this difference of these devices, delivered in this manner."""
-    said = {"mode": manner.mode, "remove_unknown": manner.remove_unknown, "devices": dict(sorted(differences.items()))}
+    said = {**_manner(manner), "devices": dict(sorted(differences.items()))}
     return hashlib.sha256(json.dumps(said, sort_keys=True, separators=(",", ":")).encode()).hexdigest()
 
 
@@ -92,11 +92,16 @@ def plan_document(comparisons: Iterable[Comparison], manner: Manner, fingerprint
     """What would be done on the devices of `comparisons`, to be kept."""
     return {
         "format": FORMAT,
-        "mode": manner.mode,
-        "remove_unknown": manner.remove_unknown,
+        **_manner(manner),
         "key": key_check(fingerprints),
         "devices": {comparison.name: _document(comparison) for comparison in comparisons},
     }
+
+
+def _manner(manner: Manner) -> dict[str, Any]:
+    """In words; running is what is meant where nothing is said."""
+    into = {"into": manner.into} if manner.into_startup else {}
+    return {"mode": manner.mode, "remove_unknown": manner.remove_unknown, **into}
 
 
 def _document(comparison: Comparison) -> dict[str, Any]:
@@ -120,7 +125,8 @@ def plan_from(document: Any) -> Plan:
         if document["format"] != FORMAT:
             raise StateError(f"it was recorded as {document['format']}, known is {FORMAT}")
         mode: Mode = "merge" if document["mode"] == "merge" else "replace"
-        return Plan(Manner(mode, bool(document["remove_unknown"])), str(document["key"]), dict(document["devices"]))
+        into: Datastore = "startup" if document.get("into") == "startup" else "running"
+        return Plan(Manner(mode, bool(document["remove_unknown"]), into), str(document["key"]), dict(document["devices"]))
     except (KeyError, TypeError, ValueError):
         raise StateError("what was recorded of the change cannot be read", hint="oast change audit") from None
 

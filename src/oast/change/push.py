@@ -296,6 +296,7 @@ class Push:
                 delivered.keep(path, now, intent.scope, self._syntax_of(intent).grammar)
 
         ended = [(t, t.outcome, t.running) for t in transactions]
+        ended = [(t, o, r) for t, o, r in ended if not t.comparison.manner.into_startup]
         kept = [(t, r) for t, o, r in ended if o is not None and o.state is State.DELIVERED and r is not None]
         await asyncio.gather(*(asyncio.to_thread(keep, transaction, running) for transaction, running in kept))
 

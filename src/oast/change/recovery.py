@@ -44,6 +44,8 @@ class Recovering(Ground):
     async def _left_unsaved(self) -> None:
         """What somebody else has typed meanwhile is not saved without consent, and with it nothing."""
         reason = f"it runs the change, and it was not saved, as somebody changed something else meanwhile: {self._typed_told}"
+        if self.comparison.manner.into_startup:
+            reason = f"it starts with the change, and with what somebody else has saved meanwhile: {self._typed_told}"
         await self._end(State.DELIVERED, Cause.FAILED, reason, "the next push shows what is not saved, and saves it when you agree")
 
     async def _unsaved(self, cause: Cause, error: DeviceError) -> None:
@@ -59,7 +61,9 @@ class Recovering(Ground):
             return
         way_back = self.comparison.way_back
         until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.timer_left_s))
-        if self.phase is Phase.CONFIRMED:
+        if self.comparison.manner.into_startup:
+            reason = "interrupted: it may start with the change, or with what it started with before"
+        elif self.phase is Phase.CONFIRMED:
             reason = "interrupted when it was confirmed and not yet saved: it runs the change, and may start with the old configuration"
         elif self.phase is Phase.CONFIRMING:
             reason = f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by {way_back.name}, or it stays"
@@ -155,7 +159,8 @@ class Recovering(Ground):
             cause = Cause.CHECKS
             reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
         if state is State.UNKNOWN:
-            reason = f"{reason}; it now runs neither what it ran before nor what was intended"
+            what = "starts with neither what it did" if self.comparison.manner.into_startup else "runs neither what it ran"
+            reason = f"{reason}; it now {what} before nor what was intended"
         await self._end(state, cause, reason, lost.hint, failed=lost.failed)
 
     async def _save_anew(self, cause: Cause) -> None:

@@ -13,7 +13,7 @@ from oast.change.outcome import Cause
 from oast.change.phase import Phase
 from oast.change.planned import Planned
 from oast.change.transaction import Transaction
-from oast.change.way_back import way_back_of
+from oast.change.way_back import FORMER_STARTUP, way_back_of
 from oast.config.difference import applied
 from oast.config.remembered import by_fingerprint, known_again
 from oast.config.tree import Node, canonical
@@ -40,7 +40,8 @@ class Resumed(Transaction):
 
     def __init__(self, remains: Remains, intent: Intent, means: Means) -> None:
         listed = remains.listed or Unlisted(remains.planned.before)
-        super().__init__(recalled(intent, listed, remains.manner, way_back_of(intent.platform)), (), means)
+        way_back = FORMER_STARTUP if remains.manner.into_startup else way_back_of(intent.platform)
+        super().__init__(recalled(intent, listed, remains.manner, way_back), (), means)
         left = remains.left
         self._remains = remains
         self.phase = Phase.CONFIRMING if left.decision == KEEP and left.phase is Phase.APPLIED else left.phase
@@ -62,7 +63,9 @@ class Resumed(Transaction):
         planned, listed = self._remains.planned, self._remains.listed
         secrets = by_fingerprint((running,) if listed is None else (running, listed.tree))
         intent = replace(self.comparison.intent, tree=known_again(planned.intended, secrets))
-        way_back = way_back_of(intent.platform, session.capabilities)
+        way_back = self.comparison.way_back
+        if not self._remains.manner.into_startup:
+            way_back = way_back_of(intent.platform, session.capabilities)
         listed = listed or Unlisted(known_again(planned.before, secrets))
         self.comparison = recalled(intent, listed, self._remains.manner, way_back)
         if self._remains.listed is not None:

@@ -56,17 +56,18 @@ class Transaction(Recovering):
         if self._session is not None:
             self._transcript.note("going on with the session in which it was compared")
             try:
-                return await self._session.read_running()
+                return await self._list(self._session)
             except ConnectionFailed:
                 await self._close()
         self._say(Stage.CONNECTING)
         self._session = await self._means.opener(self._transcript)
-        return await self._session.read_running()
+        return await self._list(self._session)
 
     async def _prove_way_back(self, delivery: Delivery) -> None:
         """A change that may cut the path is not begun where nothing would bring the device back."""
         risks = self.comparison.risks
-        if not risks or delivery.way_back.by_itself:
+        # What it starts with cuts nothing before it restarts.
+        if not risks or delivery.way_back.by_itself or self.comparison.manner.into_startup:
             return
         more = f" and {len(risks) - 1} more" if len(risks) > 1 else ""
         what = f"the change may cut the path to it: {risks[0]}{more}; and it has no way back of its own"

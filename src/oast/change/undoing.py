@@ -66,7 +66,7 @@ class Undoing:
         lock = RunLock(self._options.working, run)
         lock.take()
         try:
-            manner = Manner("replace")
+            manner = Manner("replace", into=delivered[0].comparison.manner.into)
             plan = plan_document(comparisons, manner, self._fingerprints)
             await asyncio.to_thread(self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons])
             push = Push(
@@ -100,10 +100,12 @@ class Undoing:
             before = Intent.of_record(intent.device, intent.platform, scope.within(was.running), scope, intent.owners)
             log = self._options.working / "log" / self._options.run / f"{intent.device.name}.log"
             async with self._connector.session(intent.device, intent.platform, log) as session:
-                running = await session.read_running()
-                startup = await session.read_startup() if Capability.STARTUP in session.capabilities else None
+                into_startup = was.manner.into_startup
+                running = await (session.read_startup() if into_startup else session.read_running())
+                has_startup = Capability.STARTUP in session.capabilities and not into_startup
+                startup = await session.read_startup() if has_startup else None
                 read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
-            return compare(before, read, self._syntax_of(intent), Manner("replace", was.manner.remove_unknown))
+            return compare(before, read, self._syntax_of(intent), Manner("replace", was.manner.remove_unknown, was.manner.into))
 
         def done(transaction: Transaction, result: Comparison | DeviceError) -> None:
             found[transaction.name] = result

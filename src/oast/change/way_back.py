@@ -32,6 +32,7 @@ INVERSE_LINES = WayBack("inverse lines that Oast sends", by_itself=False)
 
 
 INVERSE_EDITS = WayBack("inverse edits that Oast sends", by_itself=False)
+FORMER_STARTUP = WayBack("its former startup, which Oast writes again", by_itself=False)
 
 
 def way_back_of(platform: Platform, capabilities: Collection[Capability] | None = None) -> WayBack:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import argparse
 import sys
+from dataclasses import replace
 
-from oast.cli.push import chosen, deliver
+from oast.cli.push import chosen, deliver, set_manner
 from oast.cli.restore import Restoring
 from oast.cli.workplace import estate_of, named
 from oast.operations.changes import Changes
@@ -26,5 +27,5 @@ def run_revert(options: argparse.Namespace) -> int:
             " it is taken back with it\n"
         )
     options.reason = options.reason or f"Back to before {change.name}: {change.reason}"[:LONGEST_REASON]
-    options.mode, options.remove_unknown = "replace", recorded.manner.remove_unknown
+    set_manner(options, replace(recorded.manner, mode="replace"))
     return deliver(options, prepared, chosen(options), Restoring(f"back to before {change.name}"))

@@ -138,7 +138,7 @@ def _run_recorded(options: argparse.Namespace) -> int:
             raise UsageError(f"--change delivers what was recorded: leave out --{option}")
     approved = waiting(Changes(estate_of(options)), options.change, again=options.again)
     options.reason, options.ticket = approved.change.reason, approved.change.ticket
-    options.mode, options.remove_unknown = approved.recorded.manner.mode, approved.recorded.manner.remove_unknown
+    set_manner(options, approved.recorded.manner)
     how = chosen(options)
     if not options.again:
         how = replace(how, allow_removals=how.allow_removals or bool(approved.by))
@@ -163,6 +163,11 @@ class _Recorded(Around):
             return NO
         plan.change, plan.origin = change.name, change.origin
         return None
+
+
+def set_manner(options: argparse.Namespace, manner: Manner) -> None:
+    """It is delivered in the manner that was recorded."""
+    options.mode, options.remove_unknown, options.into = manner.mode, manner.remove_unknown, manner.into
 
 
 def chosen(options: argparse.Namespace) -> DeliveryOptions:
@@ -191,7 +196,7 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)) as progress:
         return await compare(
             prepared,
-            Manner(options.mode, options.remove_unknown),
+            Manner(options.mode, options.remove_unknown, getattr(options, "into", "running")),
             at_once=options.at_once,
             timeout_s=options.timeout,
             for_delivery=True,
@@ -231,7 +236,8 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         out.file.flush()
         saved = len(plan.to_do) - len(plan.different)
         also = f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}" if saved else ""
-        what = f"Deliver to {plural(len(plan.different), 'device')}{also}" if plan.different else f"Save on {plural(saved, 'device')}"
+        deliver_to = "Write the startup of" if plan.manner.into_startup else "Deliver to"
+        what = f"{deliver_to} {plural(len(plan.different), 'device')}{also}" if plan.different else f"Save on {plural(saved, 'device')}"
         short = f" ({in_short(plan.different)})" if plan.different else ""
         if not confirmed(f"{what}{short}?"):
             sys.stderr.write("nothing was delivered\n")

@@ -5,17 +5,25 @@ from __future__ import annotations
 import argparse
 import sys
 
+from oast.change.manner import Datastore
 from oast.cli import arguments
+from oast.cli.exits import DONE, FAILED
+from oast.cli.failures import show_device_errors
+from oast.cli.loop import run as run_to_end
+from oast.cli.progress import Progress
 from oast.cli.push import Around, chosen, deliver
-from oast.cli.workplace import estate_of, named
-from oast.operations.backups import prepared_restore
+from oast.cli.workplace import console, estate_of, named, plural
 from oast.operations.deliver import Plan
+from oast.operations.restore import NOW, Restore, copied, restored
 
 NAMED = 6
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("label", metavar="LABEL", help="a label, or a commit: see oast backup list")
+    parser.add_argument(
+        "label", metavar="LABEL", help="a label, or a commit (see oast backup list); or what devices have now: running, startup"
+    )
+    parser.add_argument("--to", dest="into", choices=NOW, help="what is changed: what devices run (default), or what they start with")
     parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
     arguments.add_delivery(parser)
     arguments.add_selection(parser)
@@ -26,12 +34,43 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    prepared, point, missing = prepared_restore(estate_of(options), options.label, options.on, options.section)
-    if missing:
-        sys.stderr.write(f"nothing was kept of {named(missing, NAMED)} under '{options.label}': left alone\n")
-    what = point.label or point.commit[:12]
-    options.reason = options.reason or f"Back to '{what}'"
-    return deliver(options, prepared, chosen(options), Restoring(f"back to {what}"))
+    restore = _restore(options)
+    if restore.missing:
+        what = (
+            f"these have no {options.label} of their own" if options.label in NOW else f"nothing was kept of them under '{options.label}'"
+        )
+        sys.stderr.write(f"{named(restore.missing, NAMED)}: {what}: left alone\n")
+    if restore.as_running:
+        sys.stderr.write(f"{named(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they ran then is taken\n")
+    options.reason = options.reason or f"{restore.origin[0].upper()}{restore.origin[1:]}"
+    options.into = restore.into
+    code = deliver(options, restore.preparation, chosen(options), Restoring(restore.origin))
+    if restore.failed:
+        show_device_errors(restore.failed.items(), sys.stderr)
+        sys.stderr.write(f"{plural(len(restore.failed), 'device')} could not be read, and nothing was done there\n")
+        return FAILED if code == DONE else code
+    return code
+
+
+def _restore(options: argparse.Namespace) -> Restore:
+    estate = estate_of(options)
+    into: Datastore = options.into or "running"
+    if options.label not in NOW:
+        return restored(estate, options.label, options.on, options.section, into)
+    names = [device.name for device in estate.pick(options.on)]
+    with Progress(console(error=True), names, quiet=options.quiet) as progress:
+        return run_to_end(
+            copied(
+                estate,
+                options.label,
+                options.on,
+                options.section,
+                into,
+                at_once=options.at_once,
+                timeout_s=options.timeout,
+                on_event=progress,
+            )
+        )
 
 
 class Restoring(Around):

@@ -47,6 +47,27 @@ def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
     return [ConfigPart(one.config, other.config, one.secrets) for one, other in zip(sent, shown, strict=True) if len(one.config)]
 
 
+def whole_config(tree: Node, syntax: XmlSyntax) -> ConfigPart:
+    """A whole configuration, to be copied (RFC 6241, section 7.3). Raises DeviceError when it holds a secret of which no more than the
+    fingerprint was kept."""
+    secrets: list[tuple[Secret, str]] = []
+    sent, shown = [], []
+    for line, _ in syntax.printed(tree):
+        found = list(line.secrets)
+        need_known(found)
+        secrets.extend((secret, secret.reveal()) for secret in found)
+        sent.append(line.written())
+        shown.append(escape(line.masked) if found else line.masked)
+    return ConfigPart(_config(sent, syntax), _config(shown, syntax), secrets)
+
+
+def _config(lines: Sequence[str], syntax: XmlSyntax) -> Element:
+    # Declared here, for the same reason as in `_Writing`.
+    prefixes = " ".join(f'xmlns:{module.prefix}="{module.namespace}"' for module in syntax.modules.values())
+    parser = etree.XMLParser(resolve_entities=False, no_network=True, remove_blank_text=True)
+    return etree.fromstring("\n".join((f'<config xmlns="{BASE}" {prefixes}>', *lines, "</config>")), parser)
+
+
 def _prefixes(edits: Sequence[Edit], syntax: XmlSyntax) -> dict[str, str]:
     """The prefixes that stand in values and in predicates; an identity of the leaf's own module needs none."""
     found: dict[str, str] = {}

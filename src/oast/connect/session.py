@@ -31,6 +31,7 @@ class Capability(StrEnum):
     LOCK = "lock"
     VALIDATE = "validate"
     STARTUP = "startup"
+    WRITE_STARTUP = "write startup"
     WRITABLE_RUNNING = "writable-running"
     ROLLBACK_ON_ERROR = "rollback-on-error"
     PERSIST = "persist"
@@ -118,6 +119,7 @@ def offered_by(platform: Platform) -> frozenset[Capability]:
         Capability.LOCK: platform.dialect.lock is not None,
         Capability.VALIDATE: bool((platform.candidate and platform.candidate.validate) or (platform.file and platform.file.check)),
         Capability.STARTUP: platform.dialect.startup is not None,
+        Capability.WRITE_STARTUP: platform.dialect.write_startup is not None,
     }
     return frozenset(capability for capability, there in offered.items() if there)
 

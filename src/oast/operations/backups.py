@@ -1,4 +1,4 @@
-"""Backups: what devices run, or start with, read and kept; what was kept, compared, and made ready to be delivered again."""
+"""Backups: what devices run, or start with, read and kept; what was kept, compared."""
 
 from __future__ import annotations
 
@@ -12,21 +12,15 @@ from oast.change.identity import identity
 from oast.change.push import new_run
 from oast.config.difference import difference
 from oast.config.indented import tree_as_listed
-from oast.config.ownership import Scope
-from oast.config.remembered import by_fingerprint, known_again
 from oast.config.tree import root_of
 from oast.connect.connector import Connector
 from oast.connect.session import Capability
-from oast.errors import DeviceError, StateError, UsageError
+from oast.errors import DeviceError, StateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
 from oast.fleet.many import for_each
-from oast.intent.intent import Intent, IntentBuilder
-from oast.operations.preparation import Preparation, prepare
-from oast.operations.proposals import whole_of
-
-EVERYTHING = (("*",),)
+from oast.intent.intent import IntentBuilder
 
 
 @dataclass(frozen=True)
@@ -58,7 +52,8 @@ async def backup(
         if label is not None:
             backups.archive.need_free(label)
         devices = estate.pick(on)
-        listings, failed = await _listed(estate, devices, startup, Connector(estate, devices, timeout_s), at_once, on_event)
+        kinds = (RUNNING, STARTUP) if startup else (RUNNING,)
+        listings, failed = await listed(estate, devices, kinds, at_once=at_once, timeout_s=timeout_s, on_event=on_event)
         every = [listing for device in devices for listing in listings.get(device.name, ())]
         who = identity(estate.folder, estate.environment)
         commit = backups.keep(every, why or label or "backup", who, label) if every else None
@@ -73,19 +68,25 @@ async def backup(
     return BackupResult(read, tuple(failed.items()), commit, label if every else None, unpushed)
 
 
-async def _listed(
-    estate: Estate, devices: Sequence[Device], startup: bool, connector: Connector, at_once: int | None, on_event: OnEvent
+async def listed(
+    estate: Estate,
+    devices: Sequence[Device],
+    kinds: Sequence[str] = (RUNNING,),
+    *,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
 ) -> tuple[Mapping[str, list[Listing]], Mapping[str, DeviceError]]:
-    """What each device lists, and why that of the others could not be had."""
-    builder, run = IntentBuilder(estate), new_run()
+    """What each device lists of `kinds`, where it has them, and why that of the others could not be had."""
+    builder, run, connector = IntentBuilder(estate), new_run(), Connector(estate, devices, timeout_s)
     found: dict[str, list[Listing] | DeviceError] = {}
 
     async def one(device: Device) -> list[Listing]:
         on_event(DeviceEvent(device.name, Stage.READING))
         syntax = builder.syntax(device)
         async with connector.session(device, builder.platform(device), estate.working / "log" / run / f"{device.name}.log") as session:
-            texts = {RUNNING: await session.read_running()}
-            if startup and Capability.STARTUP in session.capabilities:
+            texts = {RUNNING: await session.read_running()} if RUNNING in kinds else {}
+            if STARTUP in kinds and Capability.STARTUP in session.capabilities:
                 texts[STARTUP] = await session.read_startup()
         for text in texts.values():
             tree_as_listed(syntax, text)  # what cannot be read is no backup
@@ -101,29 +102,6 @@ async def _listed(
         {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
         {name: result for name, result in ordered.items() if isinstance(result, DeviceError)},
     )
-
-
-def prepared_restore(estate: Estate, label: str, on: str | None, sections: Sequence[str]) -> tuple[Preparation, Kept, list[str]]:
-    """What was kept under `label`, made ready to be delivered: all of it, or what `sections` own. Also the point in time, and the devices
-    of which nothing was kept then. Raises EstateError, UsageError, StateError."""
-    backups = Backups(estate)
-    point = backups.archive.point(label)
-    whole = prepare(estate, on, sections)
-    names = [intent.device.name for intent in whole.intents]
-    texts = backups.texts(point, names)
-    known = by_fingerprint(intent.tree for intent in whole.network)
-    intents, missing = [], []
-    for intent in whole.intents:
-        name = intent.device.name
-        if name not in texts:
-            missing.append(name)
-            continue
-        tree = known_again(backups.tree(whole.syntax_of(intent), texts[name]), known)
-        scope, owners = (intent.scope, intent.owners) if sections else (Scope(EVERYTHING), {"everything": EVERYTHING})
-        intents.append(Intent.of_record(intent.device, intent.platform, scope.within(tree), scope, owners))
-    if not intents:
-        raise UsageError(f"nothing was kept of these devices under '{label}'", hint="look at them with: oast backup list")
-    return whole_of(whole, intents), point, missing
 
 
 def differences(estate: Estate, first: str, second: str | None, on: str | None) -> list[Drift]:

@@ -153,6 +153,7 @@ class Plan:
         return {
             "format": "oast.diff/1",
             "run": self.run,
+            **({"into": self.manner.into} if self.manner.into_startup else {}),
             "devices": [difference_document(comparison) for comparison in self.comparisons],
             "exceeded": [{"device": one.device, "takes_away": one.what, "limit": one.limit} for one in self.exceeded],
             "failed": [{"device": name, "reason": error.message} for name, error in self.failed],
@@ -356,7 +357,8 @@ async def compare(
     of the plan, and so are those that a run which died has left in flight.
     """
     estate = preparation.estate
-    checks = checks_of(preparation) if for_delivery else {}
+    # What a device starts with changes nothing that can be read before it restarts.
+    checks = checks_of(preparation) if for_delivery and not manner.into_startup else {}
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run()
     comparing = Comparing(

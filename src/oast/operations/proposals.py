@@ -10,6 +10,7 @@ from typing import Any
 from oast.archive.backups import Backups
 from oast.change.approval import signature, signed_text, why_not_good
 from oast.change.identity import commit_of, identity
+from oast.change.manner import Datastore
 from oast.change.planned import Plan as Recorded
 from oast.change.planned import difference_now, difference_of, key_check, plan_document, plan_from
 from oast.config.remembered import by_fingerprint, known_again
@@ -191,11 +192,11 @@ def prepared_revert(changes: Changes, change: Change, on: str | None) -> tuple[P
     if not picked:
         raise NotAllowed(f"{change.name} has changed none of these devices", hint=f"oast change show {change.name}")
     recorded = replace(recorded, devices={name: device for name, device in recorded.devices.items() if name in picked})
-    kept = _kept_before(estate, change, sorted(picked))
+    kept = _kept_before(estate, change, sorted(picked), recorded.manner.into)
     return prepared_from(estate, recorded, before=True, extra=kept), recorded, _later(changes, change, recorded)
 
 
-def _kept_before(estate: Estate, change: Change, names: Sequence[str]) -> dict[str, Node]:
+def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Datastore) -> dict[str, Node]:
     """What the archive has of the devices from before the change: the secrets that they had then, where these were kept."""
     backups = Backups(estate)
     builder = IntentBuilder(estate)
@@ -203,7 +204,7 @@ def _kept_before(estate: Estate, change: Change, names: Sequence[str]) -> dict[s
     for entry in change.every(BEGAN):
         try:
             point = backups.archive.point(f"before {entry.said.get('run')}")
-            for name, text in backups.texts(point, names).items():
+            for name, text in backups.texts(point, names, kind).items():
                 found[name] = backups.tree(builder.syntax(estate.devices[name]), text)
         except OastError:
             continue  # Without it the secrets may be on the device, or in the estate; what is missing is told before anything is sent.

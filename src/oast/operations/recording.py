@@ -9,7 +9,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
-from oast.archive.archive import RUNNING
 from oast.archive.backups import Backups, Listing
 from oast.change.compare import Comparison
 from oast.change.identity import commit_of, identity
@@ -17,7 +16,7 @@ from oast.change.journal import Journal
 from oast.change.ledger import Ledger
 from oast.change.left import timeline_of
 from oast.change.locks import RunLock
-from oast.change.manner import Manner
+from oast.change.manner import Datastore, Manner
 from oast.change.outcome import Outcome
 from oast.change.planned import plan_document, plan_from
 from oast.config.indented import IndentedSyntax
@@ -58,6 +57,7 @@ class Recording:
         self._journal: Journal | None = None
         self._backups = Backups(estate)
         self._syntaxes: dict[str, IndentedSyntax] = {}
+        self._kind: Datastore = "running"
 
     @property
     def change(self) -> str:
@@ -76,6 +76,7 @@ class Recording:
         nothing was begun."""
         try:
             self._syntaxes = {c.name: syntax_of(c.intent) for c in comparisons}
+            self._kind = manner.into
             self._begin(comparisons, manner)
         except OSError as error:
             self._give_up()
@@ -113,8 +114,8 @@ class Recording:
         self._ledger.append("begun", self.change, said)
 
     def _keep(self, texts: Mapping[str, str], when: str, who: str) -> None:
-        """What the devices run goes to the archive. Raises StateError, OSError."""
-        listings = [Listing(name, RUNNING, self._syntaxes[name], text) for name, text in texts.items()]
+        """What the devices run, or start with, goes to the archive. Raises StateError, OSError."""
+        listings = [Listing(name, self._kind, self._syntaxes[name], text) for name, text in texts.items()]
         self._backups.keep(listings, f"{when} {self.change}: {self._about.reason}", who, f"{when} {self._run}")
 
     def _reserve(self, devices: int) -> None:

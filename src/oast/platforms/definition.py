@@ -33,7 +33,7 @@ class Dialect:
     `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is how many lines of
     a configuration may be sent before the first is answered. `pagers` get a key, `questions` a line. Lines that fit `warnings`
     are no errors, whatever else they fit. At one of `edit_levels` the session edits. Where commands are `one_shot`, there is no session:
-    each is run by itself, and there are no prompts.
+    each is run by itself, and there are no prompts. `write_startup` writes {text} to startup, up to a line {end}.
     """
 
     prompts: Mapping[str, str]
@@ -49,6 +49,7 @@ class Dialect:
     raise_password: str | None = None
     leave: str | None = None
     startup: str | None = None
+    write_startup: str | None = None
     save: str | None = None
     enter: tuple[str, ...] = ()
     leave_edit: tuple[str, ...] = ()

@@ -231,6 +231,7 @@ def _dialect(file: TomlFile) -> Dialect:
         raise_password=password,
         leave=leave,
         startup=edit.text("startup"),
+        write_startup=_writes_startup(edit),
         save=edit.text("save"),
         enter=edit.texts("enter"),
         leave_edit=edit.texts("leave"),
@@ -270,6 +271,7 @@ def _one_shot(file: TomlFile, session: Table) -> Dialect:
         warnings=tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)),
         refusals=_refusals(session),
         startup=edit.text("startup"),
+        write_startup=_writes_startup(edit),
         save=edit.text("save"),
         one_shot=True,
     )
@@ -310,6 +312,13 @@ def _refusals(session: Table) -> tuple[Refusal, ...]:
 def _entries(session: Table, key: str) -> Iterable[tuple[str, Table]]:
     table = session.table(key, f"tables: [session.{key}.NAME]")
     return table.tables() if table is not None else ()
+
+
+def _writes_startup(edit: Table) -> str | None:
+    put = edit.template("write_startup", ("text", "end"), required=("text",))
+    if put is not None and not edit.has("startup"):
+        edit.wrong("write_startup", "'write_startup' needs 'startup'", "what was written is read again")
+    return put
 
 
 def _levels(table: Table, key: str, levels: Sequence[str], prompts: Collection[str]) -> None:

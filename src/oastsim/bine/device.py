@@ -129,6 +129,18 @@ class Device(SimulatedDevice):
         self.keep()
         return len(self.startup.encode())
 
+    def receive_startup(self, lines: list[str]) -> int:
+        """A whole text becomes startup, and nothing of it runs. Returns its size in bytes. Raises Refused; then startup is what it was."""
+        self._need_room()
+        for line in lines:
+            if self.fault.refuses(line):
+                raise Refused("the system could not carry this out (resource 0x17)", 0)
+        received = Configuration(self.plan.ports)
+        received.load("".join(f"{line}\n" for line in lines if not self.fault.ignores(line)))
+        self.startup = received.text()
+        self.keep()
+        return len(self.startup.encode())
+
     def _need_room(self) -> None:
         if self.fault.full:
             raise Refused("no room left on the disk", 0)

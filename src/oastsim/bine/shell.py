@@ -33,6 +33,8 @@ class Shell(Terminal):
         self.user = user
         self.level = "view"
         self._stack: list[tuple[int, Item]] = []
+        # A text that is being received: the line that ends it, and what has come of it.
+        self._receiving: tuple[str, list[str]] | None = None
 
     def greeting(self) -> str:
         return f"\r\nbine {self.device.hostname}, simulated. Type ? for the commands.\r\n\r\n{self.prompt()}"
@@ -40,6 +42,8 @@ class Shell(Terminal):
     def ready(self) -> str:
         if self.asking_password:
             return "Privilege password: "
+        if self._receiving is not None:
+            return ""
         return f"{self.device.hostname} {self.level}| "
 
     def execute(self, typed: str) -> str:
@@ -50,6 +54,8 @@ class Shell(Terminal):
                 return self.prompt()
             return "error: the privilege password is wrong\r\n" + self.prompt()
         self.lines += 1
+        if self._receiving is not None:
+            return self._received(typed, *self._receiving)
         if not typed.strip():
             return self.prompt()
         try:
@@ -57,6 +63,17 @@ class Shell(Terminal):
         except Refused as refused:
             answer = f"{' ' * (len(self.prompt()) + refused.column)}^\nerror: {refused.message}\n"
         return "" if self.closed else self.shown(answer)
+
+    def _received(self, typed: str, end: str, lines: list[str]) -> str:
+        if typed.strip() != end:
+            lines.append(typed)
+            return ""
+        self._receiving = None
+        try:
+            answer = f"startup received, {self.device.receive_startup(lines)} bytes\n"
+        except Refused as refused:
+            answer = f"error: {refused.message}\n"
+        return self.shown(answer)
 
     # --- commands -------------------------------------------------------------------------------------------------
 
@@ -168,6 +185,12 @@ class Shell(Terminal):
     def save(self, _: str) -> str:
         return f"startup saved, {self.device.save()} bytes\n"
 
+    def receive_text(self, rest: str) -> str:
+        if not re.fullmatch(r"[\w.-]{1,64}", rest):
+            raise Refused("a word is needed: the line that ends the text", 0)
+        self._receiving = rest, []
+        return ""
+
     def arm(self, rest: str) -> str:
         given = re.fullmatch(r"([0-9]{1,5})(?: as ([\w.-]{1,64}))?", rest)
         if given is None or int(given[1]) == 0:
@@ -219,6 +242,7 @@ COMMANDS: tuple[Command, ...] = (
     ("full", "lower", Shell.lower),
     ("full", "edit", Shell.edit),
     ("full", "save startup", Shell.save),
+    ("full", "startup receive", Shell.receive_text),
     ("full", "revert-timer arm", Shell.arm),
     ("full", "revert-timer confirm", Shell.confirm),
     ("full", "revert-timer now", Shell.revert),

@@ -89,6 +89,13 @@ class Device(TreeDevice):
         self.startup = self.running.text()
         self.keep()
 
+    def receive_startup(self, tree: Tree) -> None:
+        """What the device starts with from now on. Raises RpcError."""
+        self.check(tree)
+        self.need_room()
+        self.startup = tree.text()
+        self.keep()
+
     # --- commits --------------------------------------------------------------------------------------------------
 
     def commit(self, by: Service, seconds: float | None, persist: str | None, persist_id: str | None) -> None:

@@ -11,6 +11,7 @@ from lxml import etree
 from oastsim import probes
 from oastsim.model import Wrong
 from oastsim.roundel import state
+from oastsim.roundel.configuration import empty
 from oastsim.roundel.elements import BASE, Element, RpcError, edit, error_of, filtered, printed
 from oastsim.roundel.framing import Broken, Framing
 from oastsim.roundel.modules import hello_modules, text_of
@@ -163,6 +164,12 @@ class Service:
     def copy_config(self, operation: Element) -> None:
         source, target = _datastore(operation, "source"), _datastore(operation, "target")
         self._need_free(target)
+        if (source, target) == ("config", "startup") and "startup" in self._offered:
+            config = operation.find(f"{base('source')}/{base('config')}")
+            tree = empty()
+            edit(tree, config, "merge")
+            self.device.receive_startup(tree)
+            return
         if (source, target) != ("running", "startup") or "startup" not in self._offered:
             raise RpcError("operation-not-supported", f"{source} cannot be copied to {target}", kind="protocol")
         self.device.save()

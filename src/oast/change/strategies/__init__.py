@@ -9,6 +9,7 @@ from typing import cast
 
 from oast.change.strategies.candidate import Candidate
 from oast.change.strategies.contract import Delivery, Work
+from oast.change.strategies.into_startup import CopiedStartup, WrittenStartup
 from oast.change.strategies.inverse_lines import InverseLines
 from oast.change.strategies.netconf import netconf_delivery
 from oast.change.strategies.timer_then_lines import TimerThenLines
@@ -22,9 +23,13 @@ __all__ = ["Delivery", "Work", "delivery_for"]
 def delivery_for(session: Session, work: Work) -> Delivery:
     """The way in which the change `work` is delivered over `session`."""
     if isinstance(session, NetconfSession):
+        if work.comparison.manner.into_startup:
+            return CopiedStartup(session, work)
         return netconf_delivery(session, work)
     platform = session.platform
     session = cast(CommandLine, session)
+    if work.comparison.manner.into_startup:
+        return WrittenStartup(session, work)
     if platform.timer is not None:
         return TimerThenLines(session, work, platform.timer)
     if platform.candidate is not None:

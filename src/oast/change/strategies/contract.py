@@ -10,10 +10,14 @@ from typing import Protocol
 from oast.change.compare import Comparison
 from oast.change.phase import Phase
 from oast.change.way_back import WayBack
+from oast.config.difference import applied
 from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.line import Line, filled
+from oast.config.remembered import need_known
 from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceError, DeviceRefused, ProtocolError
 from oast.platforms.definition import Shown
+from oast.records import Secret, Value
 
 
 async def _unheard(phase: Phase) -> None:
@@ -186,6 +190,26 @@ class Declared:
         waiting = await self.waiting(armed)
         if waiting is not None and waiting.ours is not False:
             raise ProtocolError("the device took the confirmation, but shows that it is still going to go back")
+
+    def new_text(self) -> list[Value]:
+        """The whole configuration as the change makes it."""
+        comparison = self.work.comparison
+        tree = applied(comparison.edits, comparison.running)
+        parts: list[Value] = []
+        for line, _ in self.work.syntax.printed(tree):
+            parts.extend((*line.parts, "\n"))
+        return parts
+
+    async def put(self, command: str, text: list[Value], path: str = "") -> None:
+        """Send a whole text by a command that takes {text} up to a line {end}."""
+        need_known(part for part in text if isinstance(part, Secret))
+        lines = "".join(part for part in text if isinstance(part, str)).split("\n")
+        # It ends with a line that the text does not have.
+        end = "END"
+        while end in lines:
+            end += "_"
+        line = filled(command, {"path": (path,), "text": tuple(text), "end": (end,)})
+        await self.session.send([Line(tuple(part for part in line.parts if part != ""))])
 
     async def save(self) -> None:
         if self.dialect.save is not None:

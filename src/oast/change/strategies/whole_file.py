@@ -5,13 +5,9 @@ from __future__ import annotations
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work, time_fields
 from oast.change.way_back import DAEMON_TIMER
-from oast.config.difference import applied
-from oast.config.line import Line, filled
-from oast.config.remembered import need_known
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import FileCommands
-from oast.records import Secret, Value
 
 
 class WholeFile(Declared):
@@ -30,7 +26,7 @@ class WholeFile(Declared):
     async def stage(self) -> None:
         await self.lock()
         await self.work.reached(Phase.STAGED)
-        await self._put(self._file.beside, self._new_text())
+        await self.put(self._file.put, self.new_text(), self._file.beside)
 
     async def validate(self) -> None:
         if self._file.check is not None:
@@ -56,29 +52,11 @@ class WholeFile(Declared):
                 await self.privileged(self.told(self._file.cancel))
             # Whatever the daemon has done to its file: what it starts with next time is what it ran before. Before it was
             # applied nobody has touched the file, and what stands in it besides stays.
-            await self._put(self._file.path, [self.work.comparison.running_text])
+            await self.put(self._file.put, [self.work.comparison.running_text], self._file.path)
         await self.unlock()
 
     async def save(self) -> None:
         await self.session.gain_privilege()
-        await self._put(self._file.path, self._new_text())
+        await self.put(self._file.put, self.new_text(), self._file.path)
         await super().save()
         await self.unlock()
-
-    def _new_text(self) -> list[Value]:
-        comparison = self.work.comparison
-        tree = applied(comparison.edits, comparison.running)
-        parts: list[Value] = []
-        for line, _ in self.work.syntax.printed(tree):
-            parts.extend((*line.parts, "\n"))
-        return parts
-
-    async def _put(self, path: str, text: list[Value]) -> None:
-        need_known(part for part in text if isinstance(part, Secret))
-        lines = "".join(part for part in text if isinstance(part, str)).split("\n")
-        # A here-document ends with a line that the text does not have.
-        end = "END"
-        while end in lines:
-            end += "_"
-        line = filled(self._file.put, {"path": (path,), "text": tuple(text), "end": (end,)})
-        await self.session.send([Line(tuple(part for part in line.parts if part != ""))])

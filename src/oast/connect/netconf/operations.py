@@ -58,6 +58,11 @@ def copy_config(source: str, target: str) -> Element:
     return _operation("copy-config", _datastore("target", target), _datastore("source", source))
 
 
+def copy_inline(config: Element, target: str) -> Element:
+    """Make a datastore what `config` holds (RFC 6241, section 7.3)."""
+    return _operation("copy-config", _datastore("target", target), _operation("source", config))
+
+
 def lock(target: str) -> Element:
     """Keep others from changing a datastore (RFC 6241, section 7.5)."""
     return _operation("lock", _datastore("target", target))

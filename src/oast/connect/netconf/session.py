@@ -76,6 +76,7 @@ class NetconfSession:
             Capability.LOCK: True,
             Capability.VALIDATE: offered.validate,
             Capability.STARTUP: offered.startup,
+            Capability.WRITE_STARTUP: offered.startup,
             Capability.WRITABLE_RUNNING: offered.writable_running,
             Capability.ROLLBACK_ON_ERROR: offered.rollback_on_error,
             Capability.PERSIST: offered.persist,
@@ -108,6 +109,15 @@ class NetconfSession:
         tops = [rule for name, rule in self.platform.grammar.root.children.items() if name in self.netconf.read and rule.module is not None]
         elements = [etree.Element(rule.tag, nsmap={None: rule.module.namespace}) for rule in tops if rule.module is not None]
         return _text(await self.rpc(op.get_config(datastore, op.subtree(elements)), written_down=False))
+
+    async def besides(self, datastore: str) -> list[Element]:
+        """What of a datastore the platform does not read, as it is. Raises DeviceRefused, ProtocolError."""
+        reply = await self.rpc(op.get_config(datastore), written_down=False)
+        data = reply.find(base("data"))
+        if data is None:
+            raise ProtocolError("the device sent no data in its reply")
+        tops = {rule.tag for name, rule in self.platform.grammar.root.children.items() if name in self.netconf.read}
+        return [element for element in data if isinstance(element.tag, str) and element.tag not in tops]
 
     async def read_running(self) -> str:
         return await self.read("running")
