@@ -7,6 +7,7 @@ import unittest
 
 from killing import Kill, Killing
 from larkwater import SECRETS, LarkwaterTest, clean_environment
+from oast.platforms.load import SHIPPED
 from wharf import ProgramTest
 
 CORE, OTHER = "gull-core-1", "heron-core-1"
@@ -103,7 +104,27 @@ class StartupTest(LarkwaterTest):
 
 
 class OverNetconfTest(ProgramTest):
-    def test_a_configuration_is_copied_and_what_the_platform_does_not_read_stays(self) -> None:
+    def test_what_the_platform_does_not_read_goes_along_as_it_is(self) -> None:
+        self.push()
+        shipped = (SHIPPED / "roundel.toml").read_text()
+        part = shipped.replace('name = "roundel"', 'name = "part"').replace("[netconf]\n", '[netconf]\nread = ["system", "interfaces"]\n')
+        (self.estate / "platforms").mkdir()
+        (self.estate / "platforms" / "part.toml").write_text(part)
+        (self.estate / "templates" / "part").mkdir()
+        for section in ("base", "routing"):
+            system = '<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>pier desk</contact></system>\n'
+            text = f"{{#\nsection: {section}\nowns: [{'system/contact' if section == 'base' else 'interfaces'}]\n#}}\n"
+            (self.estate / "templates" / "part" / f"{section}.j2").write_text(text + (system if section == "base" else ""))
+        self.edit("inventory/devices.yaml", "192.0.2.43, platform: roundel", "192.0.2.43, platform: part")
+        on = ("--on", "name=rt-3")
+        before = self.kept("rt-3", "startup")
+        self.assertIn("pier-in", before)
+        self.oast("backup", "--label", "monday", *on)
+        self.push("--section", "base", *on)
+        self.oast("restore", "monday", "--to", "startup", "--section", "base", *on, "--yes")
+        self.assertEqual(self.kept("rt-3", "startup"), before)
+
+    def test_a_configuration_is_copied(self) -> None:
         self.push()
         on = ("--on", "name=rt-3")
         self.oast("backup", "--label", "monday", "--startup", *on)

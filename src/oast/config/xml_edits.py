@@ -47,9 +47,20 @@ def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
     return [ConfigPart(one.config, other.config, one.secrets) for one, other in zip(sent, shown, strict=True) if len(one.config)]
 
 
-def whole_config(tree: Node, syntax: XmlSyntax) -> ConfigPart:
-    """A whole configuration, to be copied (RFC 6241, section 7.3). Raises DeviceError when it holds a secret of which no more than the
-    fingerprint was kept."""
+@dataclass(frozen=True)
+class WholeConfig:
+    """A whole `config`: its text as it is sent, the element as it may be looked at, and the secrets in it with their spelling there."""
+
+    sent: str
+    shown: Element
+    secrets: list[tuple[Secret, str]]
+
+
+def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ()) -> WholeConfig:
+    """A whole configuration, to be copied (RFC 6241, section 7.3); the elements `besides` go along as they are, and are not shown.
+
+    Raises DeviceError when it holds a secret of which no more than the fingerprint was kept.
+    """
     secrets: list[tuple[Secret, str]] = []
     sent, shown = [], []
     for line, _ in syntax.printed(tree):
@@ -57,15 +68,12 @@ def whole_config(tree: Node, syntax: XmlSyntax) -> ConfigPart:
         need_known(found)
         secrets.extend((secret, secret.reveal()) for secret in found)
         sent.append(line.written())
-        shown.append(escape(line.masked) if found else line.masked)
-    return ConfigPart(_config(sent, syntax), _config(shown, syntax), secrets)
-
-
-def _config(lines: Sequence[str], syntax: XmlSyntax) -> Element:
-    # Declared here, for the same reason as in `_Writing`.
-    prefixes = " ".join(f'xmlns:{module.prefix}="{module.namespace}"' for module in syntax.modules.values())
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, remove_blank_text=True)
-    return etree.fromstring("\n".join((f'<config xmlns="{BASE}" {prefixes}>', *lines, "</config>")), parser)
+        shown.append("".join(escape(str(part)) if isinstance(part, Secret) else part for part in line.parts))
+    sent.extend(etree.tostring(element, encoding="unicode", with_tail=False) for element in besides)
+    if besides:
+        shown.append(f"<!-- {len(besides)} more, as they were -->")
+    opening = f'<config xmlns="{BASE}">'
+    return WholeConfig("\n".join((opening, *sent, "</config>")), etree.fromstring("".join((opening, *shown, "</config>"))), secrets)
 
 
 def _prefixes(edits: Sequence[Edit], syntax: XmlSyntax) -> dict[str, str]:

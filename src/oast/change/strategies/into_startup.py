@@ -109,13 +109,10 @@ class CopiedStartup(_Startup):
         if not isinstance(syntax, XmlSyntax):
             raise AssertionError("a NETCONF platform's text is XML")
         besides = await self.session.besides("startup")
-        part = whole_config(tree, syntax)
-        for element in besides:
-            part.sent.append(element)
-        if besides:
-            part.shown.append(etree.Comment(f" {len(besides)} more, as they were "))
+        whole = whole_config(tree, syntax, besides)
         await self.work.reached(Phase.APPLYING)
-        await self.session.rpc(op.copy_inline(part.sent, "startup"), secrets=part.secrets, shown=op.copy_inline(part.shown, "startup"))
+        shown = op.copy_inline("startup", whole.shown)
+        await self.session.rpc(op.copy_inline("startup"), config=whole.sent, secrets=whole.secrets, shown=shown)
         self.work.sent(len(self.work.comparison.commands))
         if _spelt(await self.session.besides("startup")) != _spelt(besides):
             raise ProtocolError("the device took the new startup, but something else than it was given is different in it")

@@ -51,11 +51,13 @@ def hello(capabilities: Iterable[str]) -> bytes:
     return serialised(message)
 
 
-def rpc(number: int, operation: Element) -> bytes:
-    """A request (RFC 6241, section 4.1) for `operation`, known by `number`."""
+def rpc(number: int, operation: Element, config: str | None = None) -> bytes:
+    """A request (RFC 6241, section 4.1) for `operation`, known by `number`. `config` is the text of the empty config in it: an element
+    that is put into another loses prefixes that only its values use."""
     message = etree.Element(base("rpc"), {"message-id": str(number)}, nsmap={None: BASE})
     message.append(operation)
-    return serialised(message)
+    made = serialised(message)
+    return made if config is None else made.replace(b"<config/>", config.encode(), 1)
 
 
 def serialised(message: Element) -> bytes:

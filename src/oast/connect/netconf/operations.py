@@ -58,9 +58,9 @@ def copy_config(source: str, target: str) -> Element:
     return _operation("copy-config", _datastore("target", target), _datastore("source", source))
 
 
-def copy_inline(config: Element, target: str) -> Element:
-    """Make a datastore what `config` holds (RFC 6241, section 7.3)."""
-    return _operation("copy-config", _datastore("target", target), _operation("source", config))
+def copy_inline(target: str, config: Element | None = None) -> Element:
+    """Make a datastore what `config` holds (RFC 6241, section 7.3); without one, there is room for it."""
+    return _operation("copy-config", _datastore("target", target), _operation("source", _operation("config") if config is None else config))
 
 
 def lock(target: str) -> Element:

@@ -147,11 +147,18 @@ class NetconfSession:
     # --- requests and replies -----------------------------------------------------------------------------------------
 
     async def rpc(
-        self, operation: Element, *, secrets: Sequence[tuple[Secret, str]] = (), shown: Element | None = None, written_down: bool = True
+        self,
+        operation: Element,
+        *,
+        config: str | None = None,
+        secrets: Sequence[tuple[Secret, str]] = (),
+        shown: Element | None = None,
+        written_down: bool = True,
     ) -> Element:
         """The reply to a request (RFC 6241, section 4). Raises DeviceRefused with the first error of it, and its path.
 
-        `secrets` stand in it, each with how it is spelt there; `shown` is the request without them, for the log.
+        `secrets` stand in it, each with how it is spelt there; `shown` is the request without them, for the log. `config` is the text of
+        its empty config, where it is a whole one.
         """
         name = etree.QName(operation).localname
         for secret, spelt in secrets:
@@ -164,7 +171,7 @@ class NetconfSession:
         in_step, self._in_step = self._in_step, False
         if not in_step:
             raise ConnectionFailed("the session is out of step with the device")
-        self._transport.write(encoded(rpc(number, operation), chunked=self.offered.base_11))
+        self._transport.write(encoded(rpc(number, operation, config), chunked=self.offered.base_11))
         reply = await self._reply(number, name)
         self._in_step = True
         for line in _lines(reply) if written_down else ("(a reply that is not written down)",):
