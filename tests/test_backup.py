@@ -52,6 +52,26 @@ class BackupTest(LarkwaterTest):
         self.assertIn('+   contact "Larkwater day desk"', out)
         self.assertIn("2 devices different", out)
 
+    def test_the_record_has_the_waves_and_what_was_read_before_and_after(self) -> None:
+        (self.estate / "checks" / "more.yaml").write_text("checks:\n  - {check: knows a way, on: role=core, reading: routes, least: 1}\n")
+        self.edit("values/network.yaml", "link_cost: ", "link_cost: 1")
+        self.oast("push", "-m", "cost", *ON, "--yes")
+        shown = self.oast("change", "show", "last", "--format", "json").json()
+        self.assertEqual(shown["outcomes"][0]["waves"], [[CORE, OTHER]])
+        (readings,) = shown["readings"]
+        core = readings["devices"][CORE]
+        self.assertGreater(core["checked"], 5)
+        self.assertIn("interfaces", core["same"])
+        self.assertIn(["manage0", "up"], [row[:2] for row in core["before"]["interfaces"]["rows"]])
+        before, after = (core[when]["routes"] for when in ("before", "after"))
+        self.assertEqual(before["fields"], after["fields"])
+        self.assertNotEqual(before["rows"], after["rows"])
+        out = self.oast("change", "show", "last").out
+        self.assertRegex(out, r"\d+ checks on 2 devices; what was read before and after:")
+        self.assertRegex(out, rf"- {CORE}: routes: ")
+        (self.estate / "changes" / "content").joinpath(f"{shown['entries'][-1]['readings']}.json").write_text("{}")
+        self.assertIn(shown["entries"][-1]["readings"], self.oast("change", "audit", expect=1).out)
+
     def test_one_section_goes_back_to_a_label_of_three_changes_ago_on_those_devices_only(self) -> None:
         self.oast("backup", *ON, "--label", "monday")
         self.desk("network", "day")

@@ -139,8 +139,9 @@ class ReadDevice:
     capabilities: frozenset[Capability] | None = None
 
 
-def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Manner = REPLACE) -> Comparison:
-    """Compare `intent` with what was read; statements the grammar does not know stay untouched.
+def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Manner = REPLACE, *, delivering: bool = False) -> Comparison:
+    """Compare `intent` with what was read; statements the grammar does not know stay untouched. When it is for `delivering`, what is not
+    saved is what would be saved besides.
 
     Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a text that is no
     configuration of the platform.
@@ -165,7 +166,7 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
         ordered = edits
     unsaved: tuple[Edit, ...] = ()
     if read.startup is not None and read.startup != read.running:
-        unsaved = _unsaved(tree_of_device(syntax, read.startup), running, ordered)
+        unsaved = _unsaved(tree_of_device(syntax, read.startup), running, ordered if delivering else ())
     return Comparison(
         intent=intent,
         listed=Listed(syntax, read.running, running),
@@ -287,7 +288,7 @@ class Comparing:
                 if Capability.STARTUP in session.capabilities:
                     startup = await session.read_startup()
             read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
-            compared = compare(intent, read, self._syntax_of(intent), manner)
+            compared = compare(intent, read, self._syntax_of(intent), manner, delivering=self._for_delivery)
             if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)
         return compared

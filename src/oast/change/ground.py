@@ -10,6 +10,7 @@ from contextlib import suppress
 from oast.change.compare import Comparison
 from oast.change.hold import hold_s
 from oast.change.means import Lost, Means
+from oast.change.measured import Measured
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery, Work, delivery_for
@@ -48,6 +49,8 @@ class Ground:
         self._delivery: Delivery | None = None
         self._armed_at: float | None = None
         self._before: Readings = {}
+        self._after: Readings = {}
+        self._checked = 0
         self._reached_in_time = False
         # Whether it was asked at last what it runs.
         self._asked = True
@@ -65,6 +68,11 @@ class Ground:
     def listed(self) -> str | None:
         """What it has listed last as running, since something was sent to it."""
         return self._listed[0] if self._listed is not None else None
+
+    @property
+    def measured(self) -> Measured:
+        """What was read of it before the change and after."""
+        return Measured(self._before, self._after, self._checked, self.hide)
 
     @property
     def timer_left_s(self) -> float:

@@ -323,7 +323,7 @@ def _audit_chain(path: Path, found: list[Finding], named: dict[str, tuple[str, i
 
 
 def _contents_of(said: Mapping[str, Any]) -> Iterable[str]:
-    return (said[key] for key in ("plan", "outcome") if isinstance(said.get(key), str))
+    return (said[key] for key in ("plan", "outcome", "readings") if isinstance(said.get(key), str))
 
 
 def _last_line(path: Path) -> bytes:

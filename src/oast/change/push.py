@@ -19,6 +19,7 @@ from oast.change.journal import Journal
 from oast.change.left import LeftRun, in_flight, left_in_flight
 from oast.change.locks import device_lock
 from oast.change.means import Means
+from oast.change.measured import Measured
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.soak import soak
 from oast.change.transaction import Transaction
@@ -157,6 +158,10 @@ class Push:
         self._begun: set[str] = set()
         # What was listed last as running, of those to which something was done.
         self.listed: dict[str, str] = {}
+        # The devices of each wave.
+        self.waves: list[list[str]] = []
+        # What was read of those that were changed, before and after.
+        self.measured: dict[str, Measured] = {}
         self._delivered: list[Transaction] = []
         for device, error in unreached:
             log = str(options.working / "log" / options.run / f"{device.name}.log")
@@ -180,6 +185,7 @@ class Push:
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
         waves = self._waves()
+        self.waves = [[*(comparison.name for comparison in group), *lost] for group, lost in waves]
         begun: set[str] = set()
         for number, (group, lost) in enumerate(waves, 1):
             begun.update(comparison.name for comparison in group)
@@ -271,6 +277,7 @@ class Push:
                 await Wave(transactions, watching.watched, limits, self._clock, self._hand_over).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
+                self.measured.update({t.name: t.measured for t in transactions if t.comparison.edits})
                 self.listed.update({t.name: t.listed for t in transactions if t.listed is not None})
                 await asyncio.shield(self._keep(transactions))
                 self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]

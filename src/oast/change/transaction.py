@@ -123,7 +123,9 @@ class Transaction(Recovering):
         if not self.comparison.edits:
             return []
         try:
-            return evaluate(self.checks, await self._read_state(), self.hide)
+            self._after = await self._read_state()
+            self._checked = len(self.checks)
+            return evaluate(self.checks, self._after, self.hide)
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
             return []

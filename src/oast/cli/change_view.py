@@ -8,11 +8,12 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from oast.change.measured import changed_rows
 from oast.change.planned import Plan
 from oast.cli.exits import DONE
 from oast.cli.progress import style_of
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, named, put_json, put_table, table
+from oast.cli.workplace import console, estate_of, named, plural, put_json, put_table, table
 from oast.errors import UsageError
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
@@ -21,6 +22,7 @@ from oast.operations.recorded import recorded_plan
 from oast.operations.wording import device_lines
 
 NAMED = 6
+ROWS = 12
 COLOURS = {"+": "green", "-": "red"}
 
 
@@ -41,6 +43,7 @@ def run_show(options: argparse.Namespace) -> int:
                 "entries": [dict(entry.said) for entry in change.entries],
                 "plan": {name: {"edits": device["edits"]} for name, device in plan.devices.items()},
                 "outcomes": outcomes,
+                "readings": changes.readings(change),
             },
         )
         return DONE
@@ -48,6 +51,8 @@ def run_show(options: argparse.Namespace) -> int:
     _show_head(out, changes, change)
     for outcome in outcomes:
         _show_outcome(out, outcome, steps=options.steps)
+    for readings in changes.readings(change):
+        _show_readings(out, readings)
     return DONE
 
 
@@ -101,6 +106,24 @@ def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:
         out.print()
         for at, name, what in outcome["timeline"]:
             out.print(f"{at[11:23]}  {name}  {what}", style="dim")
+
+
+def _show_readings(out: Console, readings: Any) -> None:
+    """What was read after the change and not before it, or the other way; equal things are shown once."""
+    groups: dict[tuple[str, str, str], list[str]] = {}
+    checked = sum(device["checked"] for device in readings["devices"].values())
+    for name, device in readings["devices"].items():
+        for reading, sign, row in changed_rows(device):
+            cells = "  ".join(str(cell) for cell in row if cell is not None)
+            groups.setdefault((reading, sign, cells), []).append(name)
+    out.print(f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before and after:", style="bold")
+    if not groups:
+        out.print("    the same")
+    for number, ((reading, sign, cells), names) in enumerate(groups.items()):
+        if number == ROWS:
+            out.print(f"    and {len(groups) - ROWS} more: --format json", style="dim")
+            break
+        out.print(Text(f"    {sign} {named(names, NAMED)}: {reading}: {cells}", style=COLOURS[sign]))
 
 
 def _show_intended(options: argparse.Namespace, changes: Changes, change: Change) -> int:

@@ -114,6 +114,10 @@ class Changes:
         """What became of it: the content of each of its runs, in order. Raises StateError."""
         return [self.ledger.content(entry.said["outcome"]) for entry in change.every(ENDED, RESUMED) if "outcome" in entry.said]
 
+    def readings(self, change: Change) -> list[dict[str, Any]]:
+        """What was read before and after, of each of its runs (see `oast.change.measured`). Raises StateError."""
+        return [self.ledger.content(entry.said["readings"]) for entry in change.every(ENDED) if "readings" in entry.said]
+
 
 def change_document(change: Change) -> dict[str, Any]:
     """A change as it is listed."""

@@ -212,16 +212,16 @@ class Plan:
             result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
-            result = replace(result, unrecorded=self._record(result, recording, push.listed))
+            result = replace(result, unrecorded=self._record(result, recording, push))
             if fault is not None:
                 raise fault
             return result
         finally:
             recording.close()
 
-    def _record(self, result: DeliveryResult, recording: Recording, running: Mapping[str, str]) -> str | None:
+    def _record(self, result: DeliveryResult, recording: Recording, push: Push) -> str | None:
         """Why the record could not be written, if it could not: what became of the devices is known all the same."""
-        told = recording.end(result.outcomes, str(result.verdict), running)
+        told = recording.end(result.outcomes, str(result.verdict), push.listed, push.measured, push.waves)
         path = self.logs / "outcome.json"
         try:
             write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)

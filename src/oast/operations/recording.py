@@ -17,6 +17,7 @@ from oast.change.ledger import Ledger
 from oast.change.left import timeline_of
 from oast.change.locks import RunLock
 from oast.change.manner import Datastore, Manner
+from oast.change.measured import Measured, readings_document
 from oast.change.outcome import Outcome
 from oast.change.planned import plan_document, plan_from
 from oast.config.indented import IndentedSyntax
@@ -31,6 +32,7 @@ OUTCOME = "oast.outcome/1"
 # What transcripts, backups and the record of one device may take on the disk, in bytes.
 ROOM_FOR_DEVICE = 100_000
 ROOM_AT_LEAST = 300_000
+NOTHING: Mapping[str, Measured] = {}
 
 
 @dataclass(frozen=True)
@@ -132,8 +134,16 @@ class Recording:
                 self._journal.end(self._run, recorded=True)
         self.close()
 
-    def end(self, outcomes: Sequence[Outcome], verdict: str, running: Mapping[str, str]) -> str | None:
-        """Write down what became of every device, and what was listed as `running` last. Why that could not be done, if it could not."""
+    def end(
+        self,
+        outcomes: Sequence[Outcome],
+        verdict: str,
+        running: Mapping[str, str],
+        measured: Mapping[str, Measured] = NOTHING,
+        waves: Sequence[Sequence[str]] = (),
+    ) -> str | None:
+        """Write down what became of every device, what was listed as `running` last, and what was read before and after. Why that could
+        not be done, if it could not."""
         told, recorded = None, False
         try:
             self._room.unlink(missing_ok=True)
@@ -146,8 +156,11 @@ class Recording:
             told = error.message
         try:
             steps = timeline_of(self._estate.working, self._run)
-            outcome = self._ledger.keep(outcomes_content(self._estate, self._run, outcomes, steps))
-            said = {"run": self._run, "verdict": verdict, "states": counted(outcomes), "outcome": outcome}
+            content = {**outcomes_content(self._estate, self._run, outcomes, steps), "waves": waves}
+            outcome = self._ledger.keep(content)
+            said: dict[str, Any] = {"run": self._run, "verdict": verdict, "states": counted(outcomes), "outcome": outcome}
+            if measured:
+                said["readings"] = self._ledger.keep(readings_document(self._run, measured))
             self._ledger.append("ended", self.change, said)
             recorded = True
         except OSError as error:

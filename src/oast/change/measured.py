@@ -1,0 +1,58 @@
+"""What was read of a device before a change and after it, as it is kept in the record."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from oast.readings.tables import Readings, Record
+
+FORMAT = "oast.readings/1"
+
+
+@dataclass(frozen=True)
+class Measured:
+    """The readings that checks needed, `before` anything was sent and `after` it was in effect; none `after` where it never was.
+
+    `checked` is how many checks were looked at last; `hide` takes secrets out of what a device said.
+    """
+
+    before: Readings
+    after: Readings
+    checked: int
+    hide: Callable[[str], str]
+
+    def document(self) -> dict[str, Any]:
+        """As plain data. `after` has the readings that came out different, and `same` the others."""
+        different = {name: rows for name, rows in self.after.items() if rows != self.before.get(name)}
+        return {
+            "checked": self.checked,
+            "before": {name: self._table(rows) for name, rows in self.before.items()},
+            "after": {name: self._table(rows) for name, rows in different.items()},
+            "same": sorted(set(self.after) - set(different)),
+        }
+
+    def _table(self, rows: Sequence[Record]) -> dict[str, Any]:
+        fields = list(rows[0]) if rows else []
+        cells = [[row.get(field) for field in fields] for row in rows]
+        # A secret in it is rare, and looking for one in every cell would take longer than everything else.
+        every = "\n".join(cell for row in cells for cell in row if cell)
+        if self.hide(every) != every:
+            cells = [[cell and self.hide(cell) for cell in row] for row in cells]
+        return {"fields": fields, "rows": cells}
+
+
+def readings_document(run: str, measured: Mapping[str, Measured]) -> dict[str, Any]:
+    """All devices of a run: `oast.readings/1`."""
+    return {"format": FORMAT, "run": run, "devices": {name: one.document() for name, one in sorted(measured.items())}}
+
+
+def changed_rows(device: Mapping[str, Any]) -> list[tuple[str, str, Sequence[Any]]]:
+    """Of a device in that document: the reading, `-` or `+`, and the cells of each record that went or came."""
+    found = []
+    for name, after in device["after"].items():
+        before = device["before"].get(name, {"rows": []})["rows"]
+        found += [(name, "-", row) for row in before if row not in after["rows"]]
+        found += [(name, "+", row) for row in after["rows"] if row not in before]
+    return found
