@@ -2,22 +2,35 @@
 
 from __future__ import annotations
 
+import asyncio
+import os
 import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
 from oast.archive.archive import Archive, file_of
+from oast.change.compare import ReadDevice, compare
 from oast.change.journal import DeviceJournal
 from oast.change.ledger import FORMAT, Ledger, canonical_json, digest
-from oast.operations.recording import Recording
+from oast.change.manner import Manner
+from oast.change.outcome import Cause, Outcome, State
+from oast.config.ownership import Scope
+from oast.config.tree import canonical
+from oast.connect.route import Route
+from oast.estate.estate import open_estate
+from oast.intent.intent import Intent, IntentBuilder
+from oast.operations.recording import About, Recording
 
 CHANGES = 10_000
+THOUSAND = 1_000
+STEPS = ("prepared", "arming", "staged", "applying", "applied", "to be kept", "confirming", "confirmed", "saving")
+MEMORY = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 
 
 def ledger_of(folder: Path, number: int) -> None:
@@ -110,3 +123,75 @@ def unrecorded() -> Iterator[None]:
         mock.patch.object(DeviceJournal, "step", no_step),
     ):
         yield
+
+
+def in_turn(push: Callable[[], object], prepare: Callable[[str], None], rounds: int = 6) -> tuple[float, float]:
+    """The shortest time of a push without its record and with it, in seconds; each in a process of its own, as the memory of one that has
+    pushed before makes the next slower by more than what is measured."""
+    times = {"bare": float("inf"), "recorded": float("inf")}
+    for number in range(rounds):
+        for what in sorted(times, reverse=bool(number % 2)):
+            prepare(f"{what}{number}")
+            times[what] = min(times[what], _in_a_process(push, recorded=what == "recorded"))
+    return times["bare"], times["recorded"]
+
+
+def _in_a_process(push: Callable[[], object], *, recorded: bool) -> float:
+    ours, theirs = os.pipe()
+    process = os.fork()
+    if not process:
+        with nullcontext() if recorded else unrecorded():
+            began = time.perf_counter()
+            push()
+            os.write(theirs, f"{time.perf_counter() - began}".encode())
+        os._exit(0)
+    os.close(theirs)
+    with os.fdopen(ours) as told:
+        seconds = float(told.read() or "nan")
+    os.waitpid(process, 0)
+    if seconds != seconds:
+        raise AssertionError("the push failed")
+    return seconds
+
+
+def recording_a_thousand() -> tuple[float, float]:
+    """To begin the record of a change of 1,000 devices, and to write down the steps of each and end it, in seconds."""
+    with tempfile.TemporaryDirectory(dir=MEMORY) as name:
+        folder = Path(name)
+        (folder / "oast.toml").write_text("format = 1\n")
+        (folder / "inventory").mkdir()
+        rows = "".join(f"  pier-{n}: {{address: 192.0.2.1, platform: bine}}\n" for n in range(THOUSAND))
+        (folder / "inventory/devices.yaml").write_text(f"devices:\n{rows}")
+        (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
+        (folder / "templates/bine").mkdir(parents=True)
+        (folder / "templates/bine/interfaces.j2").write_text("{#\nsection: interfaces\nowns: ['interface */description']\n#}\n")
+        estate = open_estate(folder, {**os.environ})
+        builder = IntentBuilder(estate)
+        comparisons = []
+        lines = [f"interface port{n}\n  description gate-{n}\n" for n in range(1, 51)]
+        for device in estate.devices.values():
+            syntax = builder.syntax(device)
+            running = "".join(lines)
+            tree = canonical(syntax.parse(running.replace("gate-1", "pier-1")).tree)
+            scope = Scope((("interface *", "description"),))
+            intent = Intent.of_record(device, builder.platform(device), tree, scope, {"interfaces": scope.includes})
+            comparisons.append(compare(intent, ReadDevice(running, None, Route.of((), (), "")), syntax))
+        recording = Recording(estate, "20260101T000000Z-0000", About("a bench"))
+        outcomes = [Outcome(c.name, State.DELIVERED, Cause.NONE, c.counts, 1.0) for c in comparisons]
+        began = time.perf_counter()
+        recording.begin(comparisons, Manner(), lambda intent: builder.syntax(intent.device))
+        begun_s = time.perf_counter() - began
+        began = time.perf_counter()
+        asyncio.run(_steps(recording, [c.name for c in comparisons]))
+        told = recording.end(outcomes, "done", {c.name: c.running_text for c in comparisons})
+        ended_s = time.perf_counter() - began
+        recording.close()
+        if told is not None:
+            raise AssertionError(told)
+    return begun_s, ended_s
+
+
+async def _steps(recording: Recording, names: list[str]) -> None:
+    journals = [recording.journal.of("20260101T000000Z-0000", name) for name in names]
+    for step in STEPS:
+        await asyncio.gather(*(journal.step(step) for journal in journals))

@@ -24,6 +24,7 @@ from oast.config.indented import IndentedSyntax
 from oast.errors import OastError, StateError
 from oast.estate.estate import Estate
 from oast.intent.intent import Intent
+from oast.memory import uncollected
 from oast.operations.documents import counted, outcome_document
 
 SyntaxOf = Callable[[Intent], IndentedSyntax]
@@ -79,7 +80,8 @@ class Recording:
         try:
             self._syntaxes = {c.name: syntax_of(c.intent) for c in comparisons}
             self._kind = manner.into
-            self._begin(comparisons, manner)
+            with uncollected():
+                self._begin(comparisons, manner)
         except OSError as error:
             self._give_up()
             where = f" ({error.filename})" if error.filename else ""
