@@ -126,7 +126,7 @@ class DeliveryTest(ProgramTest):
         for table in ("statements", "types"):
             self.assertEqual(made[table], shipped[table])
         # Modules of state alone have no statements; the shipped file needs them for its readings.
-        of_state = {name: shipped["modules"][name] for name in ("roundel-lldp", "roundel-ntp")}
+        of_state = {name: shipped["modules"][name] for name in ("roundel-hardware", "roundel-lldp", "roundel-ntp")}
         self.assertEqual({**made["modules"], **of_state}, shipped["modules"])
         # And it drives the device.
         self.edit("inventory/devices.yaml", "rt-1: {address: 192.0.2.41, platform: roundel", "rt-1: {address: 192.0.2.41, platform: again")

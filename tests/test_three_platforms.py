@@ -6,16 +6,31 @@ import asyncio
 import shutil
 import tempfile
 import unittest
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
 import oast
 from larkwater import program, simulator_of
+from oast.platforms.catalogue import READINGS as READ
 
 ESTATE = Path(__file__).parent / "data" / "estates" / "trio"
 ENVIRONMENT = {"OAST_SECRET_LOGIN": "reed-and-sedge"}
 DEVICES = ("r-1", "r-2", "r-3")
-READINGS = ("interfaces", "ospf-neighbors", "routes", "lldp-neighbors", "bgp-neighbors", "ntp")
+READINGS = (
+    "interfaces",
+    "ospf-neighbors",
+    "routes",
+    "lldp-neighbors",
+    "bgp-neighbors",
+    "ntp",
+    "system",
+    "ip-neighbors",
+    "users",
+    "environment",
+)
+# What no two devices have alike, and what the systems do not have in common.
+OWN = {"os-name", "os-release", "role"}
 
 
 class ThreePlatformsTest(unittest.TestCase):
@@ -47,22 +62,29 @@ class ThreePlatformsTest(unittest.TestCase):
             async with estate.session(device) as session:
                 for reading in READINGS:
                     records = await session.read(reading)
-                    found[device, reading] = sorted(tuple(sorted((k, v) for k, v in one.items() if v is not None)) for one in records)
+                    fields = READ[reading].fields
+                    self.assertLessEqual({field for field in fields if field not in OWN}, set(records[0]), (device, reading))
+                    kept = [field for field in fields if field not in OWN and not fields[field].counts]
+                    rows = [tuple((k, one[k]) for k in sorted(kept) if one[k] is not None) for one in records]
+                    found[device, reading] = sorted(rows, key=str)
+                    counts = {type(one[k]) for one in records for k, field in fields.items() if field.counts}
+                    self.assertLessEqual(counts, {int, float})
         return found
 
     def test_equal_readings_from_every_mixture(self) -> None:
         wanted = self.network_of(("bine", "cowl", "roundel"))
         self.assertEqual(len(wanted["r-3", "ospf-neighbors"]), 2)
-        routes = {(r["destination-prefix"], r.get("network-instance")): r for r in map(dict, wanted["r-1", "routes"])}
+        routes = {(str(r["destination-prefix"]), r.get("network-instance")): r for r in map(dict, wanted["r-1", "routes"])}
         self.assertEqual(routes["203.0.113.3/32", None]["source-protocol"], "ospf")
-        self.assertEqual(routes["2001:db8:2::/64", None]["next-hop"], "2001:db8:1::2")
+        self.assertEqual(routes["2001:db8:2::/64", None]["next-hop"], ip_address("2001:db8:1::2"))
         self.assertEqual(
-            (routes["198.51.100.0/26", None]["source-protocol"], routes["198.51.100.0/26", None]["next-hop"]), ("bgp", "203.0.113.25")
+            (routes["198.51.100.0/26", None]["source-protocol"], routes["198.51.100.0/26", None]["next-hop"]),
+            ("bgp", ip_address("203.0.113.25")),
         )
-        self.assertEqual(routes["198.51.100.128/25", "crew-r-1"]["next-hop"], "198.51.100.2")
+        self.assertEqual(routes["198.51.100.128/25", "crew-r-1"]["next-hop"], ip_address("198.51.100.2"))
         self.assertEqual({dict(s)["session-state"] for d in DEVICES for s in wanted[d, "bgp-neighbors"]}, {"established"})
-        clocks = [(c["address"], c.get("stratum"), c["state"]) for c in map(dict, wanted["r-2", "ntp"])]
-        self.assertEqual(clocks, [("192.0.2.123", "1", "system-peer"), ("192.0.2.124", None, "unreachable")])
+        clocks = [(str(c["address"]), c.get("stratum"), c["state"]) for c in map(dict, wanted["r-2", "ntp"])]
+        self.assertEqual(clocks, [("192.0.2.123", 1, "system-peer"), ("192.0.2.124", None, "unreachable")])
         for platforms in (("roundel", "roundel", "roundel"), ("cowl", "bine", "bine")):
             found = self.network_of(platforms)
             for key, records in wanted.items():

@@ -33,6 +33,7 @@ class SimulatedDevice(ABC):
         self.sessions: set[Callable[[], None]] = set()
         self.connections: set[Callable[[], None]] = set()
         self._facts: Facts | None = None
+        self._started = state.now()
         # When somebody asked it something last, by the event loop's clock.
         self.last_asked = 0.0
 
@@ -44,7 +45,13 @@ class SimulatedDevice(ABC):
         """All sessions end, and the device begins again with its startup."""
         for abort in list(self.connections):
             abort()
+        self._started = self.state.now()
         self.load_startup()
+
+    @property
+    def uptime_s(self) -> float:
+        """The seconds since it has started."""
+        return self.state.now() - self._started
 
     @abstractmethod
     def load_startup(self) -> None:
@@ -81,6 +88,10 @@ class SimulatedDevice(ABC):
     @abstractmethod
     def settle(self) -> None:
         """Let the network know what has changed since the last time."""
+
+    @abstractmethod
+    def accounts(self) -> list[tuple[str, str | None]]:
+        """Who may come in, and with which role, where it has roles."""
 
     @property
     @abstractmethod

@@ -61,6 +61,10 @@ class Fault:
         """For how long after each request a timer does not go off."""
         return 0.0
 
+    def errors(self, port: str, now_s: float) -> int:
+        """How many packets that came in at a port were wrong."""
+        return 0
+
     def greeted(self, text: str) -> str:
         """What a session begins with."""
         return text
@@ -96,6 +100,18 @@ class Forgotten(Fault):
 
     def on_line(self, number: int, line: str) -> Effect | None:
         return "half-open" if self.strikes(number, line) else None
+
+
+class Errors(Fault):
+    """Packets that come in at the port `match` are wrong: `seconds` is how often, in packets for each second since then."""
+
+    _since: float | None = None
+
+    def errors(self, port: str, now_s: float) -> int:
+        if port != self.match:
+            return 0
+        self._since = now_s if self._since is None else self._since
+        return 1 + int((now_s - self._since) * self.seconds)
 
 
 class Slow(Fault):
@@ -210,5 +226,5 @@ class Banner(Fault):
 
 
 KINDS: dict[str, type[Fault]] = {kind.__name__.lower(): kind for kind in (
-    Down, Hang, Drop, Forgotten, Slow, Refuse, Untrue, Full, Forgets, Busy, Log, Prompt, Long, Bytes, Halves, Banner,
+    Down, Hang, Drop, Forgotten, Slow, Refuse, Untrue, Full, Forgets, Busy, Log, Prompt, Long, Bytes, Halves, Banner, Errors,
 )}  # fmt: skip

@@ -87,6 +87,10 @@ class NetworkState:
         if due:
             self._ospf.refresh(due)
 
+    def now(self) -> float:
+        """The time in seconds, by the clock of the network."""
+        return self._known.clock()
+
     # --- what is asked for ----------------------------------------------------------------------------------------------
 
     def facts(self, name: str) -> Facts:

@@ -29,6 +29,7 @@ class System:
     facts_of: Callable[[Tree], Facts]
     filters_of: Callable[[Tree], Filters]
     problems: Callable[[Tree, frozenset[str]], Iterator[Wrong]]
+    default_role: str | None = None
 
 
 @dataclass
@@ -109,6 +110,10 @@ class TreeDevice(SimulatedDevice):
     def keys_of(self, name: str) -> list[str]:
         user = self.user(name) or {}
         return [f"{key['algorithm']} {key['key-data']}" for key in user.get("authorized-key", {}).values()]
+
+    def accounts(self) -> list[tuple[str, str | None]]:
+        users = self.running.at(*self.system.users) or {}
+        return [(str(key[0]), user.get("role", self.system.default_role)) for key, user in users.items()]
 
     def run_startup(self) -> None:
         """What the device starts with is what it runs."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from oast.readings.tables import Readings, Record
+from oast.readings.values import plain
 
 FORMAT = "oast.readings/1"
 
@@ -35,11 +36,11 @@ class Measured:
 
     def _table(self, rows: Sequence[Record]) -> dict[str, Any]:
         fields = list(rows[0]) if rows else []
-        cells = [[row.get(field) for field in fields] for row in rows]
+        cells = [[plain(row.get(field)) for field in fields] for row in rows]
         # A secret in it is rare, and looking for one in every cell would take longer than everything else.
-        every = "\n".join(cell for row in cells for cell in row if cell)
+        every = "\n".join(str(cell) for row in cells for cell in row)
         if self.hide(every) != every:
-            cells = [[cell and self.hide(cell) for cell in row] for row in cells]
+            cells = [[self.hide(cell) if isinstance(cell, str) else cell for cell in row] for row in cells]
         return {"fields": fields, "rows": cells}
 
 

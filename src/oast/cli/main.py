@@ -26,6 +26,7 @@ COMMANDS = {
     "restore": "bring devices back to what was kept, whole or one section",
     "change": "look at changes, and leave what a run that died has begun in order",
     "report": "a change as Markdown for a merge request, or as JUnit XML",
+    "ask": "read what devices say of their state: one table of many devices",
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",
     "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",

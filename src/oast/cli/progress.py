@@ -141,7 +141,15 @@ class Progress:
         """A bar, how many devices are where, and by name those that failed and the slowest that are at work."""
         now = time.monotonic()
         bar = Table.grid()
-        bar.add_row(ProgressBar(total=len(self._names), completed=len(self._ended), width=min(60, self._console.size.width)))
+        bar.add_row(
+            ProgressBar(
+                total=len(self._names),
+                completed=len(self._ended),
+                width=min(60, self._console.size.width),
+                complete_style="cyan",
+                finished_style="green",
+            )
+        )
         counted = Counter(self._stages[name].stage for name in self._names if name in self._stages)
         waiting = len(self._names) - sum(counted.values())
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)

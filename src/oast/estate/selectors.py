@@ -12,8 +12,10 @@ from __future__ import annotations
 
 import fnmatch
 import re
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 from oast.errors import EstateError
 from oast.nearest import nearest, suggestion
@@ -22,6 +24,7 @@ from oast.records import Place, Problem
 Attributes = Mapping[str, frozenset[str]]
 """What a device is known by: attribute to all its values as text."""
 
+T = TypeVar("T")
 _TOKEN = re.compile(r"""\s*(?:(?P<sign>!=|=|\(|\)|,)|"(?P<quoted>[^"]*)"|(?P<word>[^\s=!(),"]+))""")
 _WORDS = ("and", "or", "not", "in")
 
@@ -50,7 +53,7 @@ class Selector:
         self.check(devices.values())
         picked = [name for name, attributes in devices.items() if self.matches(attributes)]
         if not picked:
-            raise _error(self.text, 0, "the selector picks no device", "look at what 'oast devices' lists", self.place)
+            raise error_at(self.text, 0, "the selector picks no device", "look at what 'oast devices' lists", self.place)
         return picked
 
     def check(self, devices: Iterable[Attributes]) -> None:
@@ -62,10 +65,10 @@ class Selector:
         for test in self.tests:
             if test.attribute not in known:
                 hint = suggestion(test.attribute, known)
-                raise _error(self.text, test.column, f"no device has an attribute '{test.attribute}'", hint, self.place)
+                raise error_at(self.text, test.column, f"no device has an attribute '{test.attribute}'", hint, self.place)
             for value, column in zip(test.values, test.value_columns, strict=True):
                 if not any(_fits(value, v) for v in known[test.attribute]):
-                    raise _error(
+                    raise error_at(
                         self.text,
                         column,
                         f"no device has {test.attribute}={value}",
@@ -83,14 +86,15 @@ def _hint(value: str, known: Iterable[str]) -> str:
 
 def parse(text: str, place: Place | None = None) -> Selector:
     """Parse `text`, which stands at `place` when it comes from a file. Raises EstateError that points at the character."""
-    return _Parser(text, place).selector()
+    return _Selecting(text, place).selector()
 
 
 def _fits(pattern: str, value: str) -> bool:
     return pattern == value or fnmatch.fnmatchcase(value, pattern)
 
 
-def _error(text: str, column: int, message: str, hint: str | None, place: Place | None) -> EstateError:
+def error_at(text: str, column: int, message: str, hint: str | None, place: Place | None) -> EstateError:
+    """What is wrong at the character `column` (from 0) of an expression."""
     excerpt = f"{text}\n{' ' * column}^"
     return EstateError.of([Problem(message, place, hint, excerpt=excerpt)])
 
@@ -99,95 +103,84 @@ DEEPEST = 50
 LONGEST = 20_000
 
 
-class _Parser:
-    """Recursive descent over the tokens (kind, text, column)."""
+class Parser(ABC, Generic[T]):
+    """Recursive descent over the tokens (kind, text, column) of an expression about things of one kind; what a `test` is says the
+    subclass."""
+
+    what = "selector"
+    example = "write for example role=core, or name=*"
+    token = _TOKEN
 
     def __init__(self, text: str, place: Place | None) -> None:
-        self._text = text
+        self.text = text
         self._place = place
-        self._tests: list[Test] = []
         self._depth = 0
         if len(text) > LONGEST:
-            raise _error(text[:60] + "...", 60, f"the selector is longer than {LONGEST} characters", "use a tag", place)
+            raise error_at(text[:60] + "...", 60, f"the {self.what} is longer than {LONGEST} characters", "use a tag", place)
         self._tokens = list(self._split())
         self._next = 0
 
     def _split(self) -> Iterable[tuple[str, str, int]]:
         position = 0
-        while self._text[position:].strip():
-            match = _TOKEN.match(self._text, position)
+        while self.text[position:].strip():
+            match = self.token.match(self.text, position)
             if match is None:
-                column = position + len(self._text[position:]) - len(self._text[position:].lstrip())
-                hint = "close the quote" if self._text[column] == '"' else None
-                raise _error(self._text, column, f"'{self._text[column]}' does not belong here", hint, self._place)
+                column = position + len(self.text[position:]) - len(self.text[position:].lstrip())
+                hint = "close the quote" if self.text[column] == '"' else None
+                raise error_at(self.text, column, f"'{self.text[column]}' does not belong here", hint, self._place)
             kind = match.lastgroup or "word"
             start = match.start(kind)
             yield kind, match[kind], start
             position = match.end()
 
-    def selector(self) -> Selector:
+    def whole(self) -> Callable[[T], bool]:
+        """The expression, which is all of the text."""
         if not self._tokens:
-            raise _error(self._text, 0, "the selector is empty", "write for example role=core, or name=*", self._place)
+            raise error_at(self.text, 0, f"the {self.what} is empty", self.example, self._place)
         matches = self._either()
         if self._next < len(self._tokens):
             raise self._unexpected("'and' or 'or'")
-        return Selector(self._text, matches, tuple(self._tests), self._place)
+        return matches
 
-    def _either(self) -> Callable[[Attributes], bool]:
+    @abstractmethod
+    def test(self) -> Callable[[T], bool]:
+        """One comparison, which begins at the next token."""
+
+    def _either(self) -> Callable[[T], bool]:
         parts = [self._both()]
-        while self._accept("or"):
+        while self.accept("or"):
             parts.append(self._both())
         return parts[0] if len(parts) == 1 else lambda a: any(part(a) for part in parts)
 
-    def _both(self) -> Callable[[Attributes], bool]:
+    def _both(self) -> Callable[[T], bool]:
         parts = [self._factor()]
-        while self._accept("and"):
+        while self.accept("and"):
             parts.append(self._factor())
         return parts[0] if len(parts) == 1 else lambda a: all(part(a) for part in parts)
 
-    def _factor(self) -> Callable[[Attributes], bool]:
+    def _factor(self) -> Callable[[T], bool]:
         self._depth += 1
         if self._depth > DEEPEST:
-            message = f"the selector is more than {DEEPEST} brackets or 'not' deep"
+            message = f"the {self.what} is more than {DEEPEST} brackets or 'not' deep"
             column = self._tokens[min(self._next, len(self._tokens) - 1)][2]
-            raise _error(self._text[: column + 20], column, message, "write it without brackets in brackets", self._place)
+            raise error_at(self.text[: column + 20], column, message, "write it without brackets in brackets", self._place)
         try:
             return self._factor_within()
         finally:
             self._depth -= 1
 
-    def _factor_within(self) -> Callable[[Attributes], bool]:
-        if self._accept("not"):
+    def _factor_within(self) -> Callable[[T], bool]:
+        if self.accept("not"):
             inner = self._factor()
             return lambda a: not inner(a)
-        if self._accept("("):
+        if self.accept("("):
             inside = self._either()
-            self._expect(")")
+            self.expect(")")
             return inside
-        return self._test()
+        return self.test()
 
-    def _test(self) -> Callable[[Attributes], bool]:
-        attribute, column = self._name("an attribute such as role")
-        if self._accept("in"):
-            self._expect("(")
-            values = [self._name("a value")]
-            while self._accept(","):
-                values.append(self._name("a value"))
-            self._expect(")")
-            negative = False
-        else:
-            negative = self._accept("!=")
-            if not negative:
-                self._expect("=", "'=', '!=' or 'in'")
-            values = [self._name("a value")]
-        wanted = tuple(value for value, _ in values)
-        self._tests.append(Test(attribute, wanted, column, tuple(c for _, c in values)))
-        nothing: frozenset[str] = frozenset()
-        if negative:
-            return lambda a: not any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)
-        return lambda a: any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)
-
-    def _name(self, needed: str) -> tuple[str, int]:
+    def name(self, needed: str) -> tuple[str, int]:
+        """The next word, and where it stands. Raises EstateError that says what is `needed`."""
         if self._next >= len(self._tokens) or self._tokens[self._next][0] == "sign":
             raise self._unexpected(needed)
         kind, text, column = self._tokens[self._next]
@@ -196,20 +189,55 @@ class _Parser:
         self._next += 1
         return text, column
 
-    def _accept(self, text: str) -> bool:
+    def accept(self, text: str) -> bool:
+        """Whether this is the next token, which is taken then."""
         if self._next < len(self._tokens) and self._tokens[self._next][0] != "quoted" and self._tokens[self._next][1] == text:
             self._next += 1
             return True
         return False
 
-    def _expect(self, text: str, needed: str | None = None) -> None:
-        if not self._accept(text):
+    def expect(self, text: str, needed: str | None = None) -> None:
+        """Take this token. Raises EstateError when it is another."""
+        if not self.accept(text):
             raise self._unexpected(needed or f"'{text}'")
 
     def _unexpected(self, needed: str) -> EstateError:
         if self._next >= len(self._tokens):
-            return _error(self._text, len(self._text), f"the selector ends where {needed} is needed", None, self._place)
+            return error_at(self.text, len(self.text), f"the {self.what} ends where {needed} is needed", None, self._place)
         _, text, column = self._tokens[self._next]
         near = nearest(text, _WORDS)
         hint = f"did you mean '{near}'?" if near and near != text else None
-        return _error(self._text, column, f"'{text}' stands where {needed} is needed", hint, self._place)
+        return error_at(self.text, column, f"'{text}' stands where {needed} is needed", hint, self._place)
+
+
+class _Selecting(Parser[Attributes]):
+    """An expression about devices."""
+
+    def __init__(self, text: str, place: Place | None) -> None:
+        self._tests: list[Test] = []
+        super().__init__(text, place)
+
+    def selector(self) -> Selector:
+        matches = self.whole()
+        return Selector(self.text, matches, tuple(self._tests), self._place)
+
+    def test(self) -> Callable[[Attributes], bool]:
+        attribute, column = self.name("an attribute such as role")
+        if self.accept("in"):
+            self.expect("(")
+            values = [self.name("a value")]
+            while self.accept(","):
+                values.append(self.name("a value"))
+            self.expect(")")
+            negative = False
+        else:
+            negative = self.accept("!=")
+            if not negative:
+                self.expect("=", "'=', '!=' or 'in'")
+            values = [self.name("a value")]
+        wanted = tuple(value for value, _ in values)
+        self._tests.append(Test(attribute, wanted, column, tuple(c for _, c in values)))
+        nothing: frozenset[str] = frozenset()
+        if negative:
+            return lambda a: not any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)
+        return lambda a: any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)

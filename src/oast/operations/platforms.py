@@ -17,6 +17,7 @@ from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolErro
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform, ReadingDefinition, Shown
 from oast.readings.records import records
+from oast.readings.values import text_of
 
 
 @dataclass(frozen=True)
@@ -177,7 +178,7 @@ async def _reading(session: Session, reading: ReadingDefinition) -> str:
         found = records(await session.listing(reading.command), reading)
     except (DeviceRefused, ProtocolError) as wrong:
         raise _NotAsSaid(wrong.message, wrong.hint) from None
-    first = ", ".join(f"{field} {value or '-'}" for field, value in found[0].items()) if found else ""
+    first = ", ".join(f"{field} {text_of(value) or '-'}" for field, value in found[0].items()) if found else ""
     return f"{len(found)} {'record' if len(found) == 1 else 'records'}" + (f"; the first: {first}" if first else "")
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from oast.platforms.catalogue import FieldType
 from oast.platforms.grammar import Grammar
 from oast.platforms.statements import Module
 
@@ -34,6 +35,7 @@ class Dialect:
     a configuration may be sent before the first is answered. `pagers` get a key, `questions` a line. Lines that fit `warnings`
     are no errors, whatever else they fit. At one of `edit_levels` the session edits. Where commands are `one_shot`, there is no session:
     each is run by itself, and there are no prompts. `write_startup` writes {text} to startup, up to a line {end}.
+    A command that fits one of `read_only`, all of it, changes nothing.
     """
 
     prompts: Mapping[str, str]
@@ -58,6 +60,7 @@ class Dialect:
     unlock: str | None = None
     in_flight: int = 1
     one_shot: bool = False
+    read_only: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +160,7 @@ class ReadingDefinition:
     stands a list, or a mapping whose keys become the field `key`; `picks` are field to JMESPath. Blocks: `patterns` are field to
     a pattern whose group is the value, and a line that fits `begins` begins a record. `intervals` are the statements that say, in
     seconds, how long a peer's silence or a change takes to show in it. XML: each element that `elements` (XPath) finds is a record,
-    and `xpaths` are field to XPath from there; names are written with their module's name before them.
+    and `xpaths` are field to XPath from there; names are written with their module's name before them. `types` are the fields' types.
     """
 
     command: str
@@ -175,6 +178,7 @@ class ReadingDefinition:
     elements: str | None = None
     xpaths: Mapping[str, str] = field(default_factory=dict)
     namespaces: Mapping[str, str] = field(default_factory=dict)
+    types: Mapping[str, FieldType] = field(default_factory=dict)
 
     @property
     def fields(self) -> tuple[str, ...]:

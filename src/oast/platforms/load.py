@@ -197,7 +197,7 @@ def _dialect(file: TomlFile) -> Dialect:
     privileged = session.texts("privileged")
     _levels(session, "privileged", privileged, prompts)
     errors = tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern))
-    prepare, leave = session.texts("prepare"), session.text("leave")
+    prepare, leave, read_only = session.texts("prepare"), session.text("leave"), _read_only(session)
     in_flight = session.number("in_flight", 1, 1, 1000)
     pagers = _asked(session, "pagers", " ")
     questions = _asked(session, "questions", None)
@@ -239,6 +239,7 @@ def _dialect(file: TomlFile) -> Dialect:
         lock=edit.text("lock"),
         unlock=edit.text("unlock"),
         in_flight=in_flight,
+        read_only=read_only,
     )
     if levels and not dialect.leave_edit:
         edit.wrong("level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that")
@@ -274,6 +275,7 @@ def _one_shot(file: TomlFile, session: Table) -> Dialect:
         write_startup=_writes_startup(edit),
         save=edit.text("save"),
         one_shot=True,
+        read_only=_read_only(session),
     )
     session.finish()
     edit.finish()
@@ -312,6 +314,10 @@ def _refusals(session: Table) -> tuple[Refusal, ...]:
 def _entries(session: Table, key: str) -> Iterable[tuple[str, Table]]:
     table = session.table(key, f"tables: [session.{key}.NAME]")
     return table.tables() if table is not None else ()
+
+
+def _read_only(session: Table) -> tuple[str, ...]:
+    return tuple(pattern for pattern in session.texts("read_only") if session.compiles("read_only", pattern))
 
 
 def _writes_startup(edit: Table) -> str | None:

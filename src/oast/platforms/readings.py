@@ -11,6 +11,7 @@ from jmespath.exceptions import JMESPathError
 from lxml import etree
 
 from oast.nearest import suggestion
+from oast.platforms.catalogue import READINGS, TEXT
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.netconf import steps
 from oast.platforms.statements import Module
@@ -28,7 +29,7 @@ def readings_of(
     readings = file.table("readings")
     found: dict[str, ReadingDefinition] = {}
     for name, table in readings.tables() if readings is not None else ():
-        found[name] = _reading(name, table, paths, namespaces)
+        found[name] = _with_types(name, _reading(name, table, paths, namespaces), table)
         if netconf:
             try:
                 steps(found[name].command, modules)
@@ -83,6 +84,18 @@ def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mappin
         },
     )
     return _with_derived(replace(made, elements=elements, xpaths=xpaths, namespaces=namespaces), table)
+
+
+def _with_types(name: str, reading: ReadingDefinition, table: Table) -> ReadingDefinition:
+    """A reading that is the same everywhere has its own fields and types; of another, every field is a text."""
+    known = READINGS.get(name)
+    if known is None:
+        return replace(reading, types=dict.fromkeys(reading.fields, TEXT))
+    for field in reading.fields:
+        if field not in known.fields:
+            form = next((form for form in FORMS if table.has(form)), None)
+            table.wrong(form, f"the reading '{name}' has no field '{field}'", suggestion(field, known.fields))
+    return replace(reading, types=known.fields)
 
 
 def _with_derived(reading: ReadingDefinition, table: Table) -> ReadingDefinition:

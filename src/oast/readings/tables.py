@@ -8,12 +8,18 @@ from dataclasses import dataclass
 
 from oast.errors import ProtocolError
 from oast.platforms.definition import ReadingDefinition
+from oast.readings.values import Value
 
-Record = Mapping[str, str | None]
+Texts = dict[str, str | None]
+"""A record before its fields have their types."""
+Numbered = tuple[int, Texts]
+"""One with the line on which it begins (or, of JSON and XML, which one it is), from 1."""
+Record = Mapping[str, Value]
 Readings = Mapping[str, list[Record]]
 """A reading's name to its records."""
 
 # A line that only underlines the headings.
+_UNDERLINING = " \t+|=_-"
 _UNDERLINE = re.compile(r"[\s+|=_-]*[+|=_-]{2}[\s+|=_-]*")
 
 
@@ -27,28 +33,56 @@ class _Column:
     right: bool
 
 
-def rows(text: str, reading: ReadingDefinition) -> list[Record]:
-    """One record for each row; "-" is None. Raises ProtocolError when a heading is missing."""
-    lines = [line for line in text.split("\n") if line.strip()]
+def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
+    """One record for each row; "-" is None. Raises ProtocolError without the headings, and for a row that does not stand below them."""
     columns: Sequence[_Column] | None = None
-    found: list[dict[str, str | None]] = []
-    for line in lines:
+    plain: list[tuple[str, int, int | None]] | None = None
+    found: list[Numbered] = []
+    skip = [re.compile(pattern) for pattern in reading.skip]
+    for number, line in enumerate(text.split("\n"), 1):
+        if not line or line.isspace():
+            continue
         if columns is None:
             columns = _columns(line, reading)
-        elif _UNDERLINE.fullmatch(line) or any(re.search(pattern, line) for pattern in reading.skip):
+            plain = None if columns is None or reading.right else _plain(columns)
+        elif (line[0] in _UNDERLINING and _UNDERLINE.fullmatch(line)) or (skip and any(pattern.search(line) for pattern in skip)):
             continue
         else:
-            record = _record(line, columns)
+            record = _record(line, columns) if plain is None else _cells(line, plain)
+            if record is None:
+                message = f"line {number} of the answer to '{reading.command}' does not stand below its headings: {line.strip()[:80]!r}"
+                raise ProtocolError(message, hint="look at the platform's readings")
             if reading.continues and found and _first(record) is None:
-                _complete(found[-1], record)
+                _complete(found[-1][1], record)
             else:
-                found.append(record)
+                found.append((number, record))
     if columns is None:
         raise ProtocolError(
             f"the answer to '{reading.command}' has no line with the headings {', '.join(reading.columns)}",
             hint="look at the platform's readings",
         )
-    return list(found)
+    return found
+
+
+def _plain(columns: Sequence[_Column]) -> list[tuple[str, int, int | None]]:
+    """Of columns that all stand at the left: field, where it begins, and where the next does."""
+    ends = [*(column.start for column in columns[1:]), None]
+    return [(column.field, column.start, end) for column, end in zip(columns, ends, strict=True) if column.field is not None]
+
+
+def _cells(line: str, plain: Sequence[tuple[str, int, int | None]]) -> Texts | None:
+    """The cells of a row; None for one that runs on from one column into the next."""
+    record: Texts = {}
+    long = len(line)
+    for field, start, end in plain:
+        if start >= long:
+            record[field] = None
+            continue
+        if start and line[start - 1] not in " \t|" and line[start] != " ":
+            return None
+        cell = line[start:end].strip()
+        record[field] = None if cell == "" or cell == "-" else cell
+    return record
 
 
 def _columns(line: str, reading: ReadingDefinition) -> Sequence[_Column] | None:
@@ -66,9 +100,9 @@ def _columns(line: str, reading: ReadingDefinition) -> Sequence[_Column] | None:
     return sorted(spans, key=lambda column: column.start)
 
 
-def _record(line: str, columns: Sequence[_Column]) -> dict[str, str | None]:
+def _record(line: str, columns: Sequence[_Column]) -> Texts:
     """The cells of a row, from the last to the first: each takes what is its own of what is left."""
-    record: dict[str, str | None] = {column.field: None for column in columns if column.field is not None}
+    record: Texts = {column.field: None for column in columns if column.field is not None}
     left = line
     for number in range(len(columns) - 1, -1, -1):
         column = columns[number]
@@ -92,11 +126,11 @@ def _ends_below(match: re.Match[str], column: _Column, before: int) -> bool:
     return end > max(before, column.start)
 
 
-def _first(record: Record) -> str | None:
+def _first(record: Texts) -> str | None:
     return next(iter(record.values()), None)
 
 
-def _complete(record: dict[str, str | None], more: Record) -> None:
+def _complete(record: Texts, more: Texts) -> None:
     """A row that goes on with the one above it."""
     for name, value in more.items():
         if value is not None:

@@ -11,6 +11,7 @@ from oast.config.tree import Path
 from oast.intent.intent import Intent
 from oast.intent.roles import addresses, interfaces, ospf_interfaces, with_role
 from oast.readings.tables import Readings, Record
+from oast.readings.values import text_of
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,7 @@ class CheckResult:
 
 def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], str] = str) -> list[CheckResult]:
     """Every check against the readings of its device; what a result says of them has passed `hide`."""
-    by_value: dict[tuple[str, str], dict[str | None, list[Record]]] = {}
+    by_value: dict[tuple[str, str], dict[str, list[Record]]] = {}
     judged = (_judged(check, _likely(check, readings.get(check.reading, ()), by_value)) for check in checks)
     return [result if result.actual is None else replace(result, actual=hide(result.actual)) for result in judged]
 
@@ -60,7 +61,7 @@ _GLOB = re.compile(r"[*?\[]")
 _PART = re.compile(r"[.:][0-9]+$")
 
 
-def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, str], dict[str | None, list[Record]]]) -> Sequence[Record]:
+def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, str], dict[str, list[Record]]]) -> Sequence[Record]:
     """The records that can fit: looked up by the first field that is no glob, as a device has many checks of one reading."""
     for field, wanted in check.match.items():
         if not _GLOB.search(wanted):
@@ -68,18 +69,23 @@ def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, s
             if key not in by_value:
                 by_value[key] = {}
                 for record in records:
-                    by_value[key].setdefault(record.get(field), []).append(record)
+                    by_value[key].setdefault(text_of(record.get(field)), []).append(record)
             return by_value[key].get(wanted, ())
     return records
 
 
 def _judged(check: Check, records: Iterable[Record]) -> CheckResult:
-    rows = [r for r in records if all(_fits(wanted, r.get(field)) for field, wanted in check.match.items())]
+    rows = [r for r in records if all(_fits(wanted, _shown(r, field)) for field, wanted in check.match.items())]
     if check.field is None:
         return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
-    found = [row.get(check.field) for row in rows]
+    found = [_shown(row, check.field) for row in rows]
     wrong = [value for value in found if not _fits(check.wanted, value)]
     return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+
+
+def _shown(record: Record, field: str) -> str | None:
+    """A value as one writes it in a check; None for nothing."""
+    return text_of(record.get(field)) or None
 
 
 def _fits(wanted: str, value: str | None) -> bool:

@@ -83,6 +83,9 @@ class Device(SimulatedDevice):
     def user(self, name: str) -> Item | None:
         return self.running.root.get("user", name)
 
+    def accounts(self) -> list[tuple[str, str | None]]:
+        return [(user.values[0], user.value("role") or "viewer") for user in self.running.root.all("user")]
+
     def password_fits(self, name: str, password: str) -> bool:
         user = self.user(name)
         stored = user.value("password-hash") if user else None

@@ -170,6 +170,21 @@ class Shell(Terminal):
     def clocks(self, _: str) -> str:
         return listings.ntp_servers(self.device.state, self.device.name)
 
+    def ports(self, _: str) -> str:
+        return listings.ports(self.device)
+
+    def system(self, _: str) -> str:
+        return listings.system(self.device)
+
+    def stations(self, _: str) -> str:
+        return listings.stations(self.device)
+
+    def users(self, _: str) -> str:
+        return listings.users(self.device)
+
+    def environment(self, _: str) -> str:
+        return listings.environment(self.device)
+
     def ping(self, rest: str) -> str:
         return self._said(probes.ping_lines, rest)
 
@@ -234,6 +249,11 @@ COMMANDS: tuple[Command, ...] = (
     ("view", "read lldp neighbors", Shell.lldp),
     ("view", "read bgp neighbors", Shell.sessions),
     ("view", "read ntp servers", Shell.clocks),
+    ("view", "read ports", Shell.ports),
+    ("view", "read system", Shell.system),
+    ("view", "read stations", Shell.stations),
+    ("view", "read users", Shell.users),
+    ("view", "read environment", Shell.environment),
     ("view", "ping", Shell.ping),
     ("view", "trace", Shell.trace),
     ("view", "session page-length", Shell.page),

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from oastsim import probes
+from oastsim import hardware, probes
 from oastsim.model import Wrong
 from oastsim.observed import lldp_neighbors
 
@@ -53,10 +53,52 @@ def _interfaces(device: Device) -> Listing:
             "mtu": i.mtu,
             "ipv4": [str(a) for a in i.ipv4],
             "ipv6": [str(a) for a in i.ipv6],
+            **_figures(hardware.port(device, i)),
         }
         for i in state.facts(device.name).interfaces.values()
     ]
-    return Listing("interfaces", "interface", ("name", "admin-status", "oper-status", "mtu", "ipv4", "ipv6"), rows)
+    fields = ("name", "admin-status", "oper-status", "mtu", "ipv4", "ipv6", "speed", "in-octets", "out-octets", "in-errors", "out-errors")
+    return Listing("interfaces", "interface", fields, rows)
+
+
+def _figures(port: hardware.Port) -> Row:
+    return {
+        "speed": port.speed,
+        "in-octets": port.in_octets,
+        "out-octets": port.out_octets,
+        "in-errors": port.in_errors,
+        "out-errors": port.out_errors,
+    }
+
+
+def _system(device: Device) -> Listing:
+    found = hardware.system(device)
+    row = {
+        "name": found.name,
+        "os-name": found.os_name,
+        "os-release": found.os_release,
+        "serial-num": found.serial_num,
+        "uptime": found.uptime_s,
+    }
+    return Listing("system", "device", tuple(row), [row])
+
+
+def _stations(device: Device) -> Listing:
+    rows = [
+        {"address": s.address, "interface": s.interface, "link-layer-address": s.link_layer_address, "origin": s.origin}
+        for s in hardware.stations(device.state, device.name)
+    ]
+    return Listing("stations", "station", ("address", "interface", "link-layer-address", "origin"), rows)
+
+
+def _users(device: Device) -> Listing:
+    rows = [{"name": name, "role": role} for name, role in device.accounts()]
+    return Listing("users", "user", ("name", "role"), rows)
+
+
+def _environment(device: Device) -> Listing:
+    rows = [{"name": s.name, "value": s.value, "units": s.units, "oper-status": s.status} for s in hardware.sensors(device)]
+    return Listing("environment", "sensor", ("name", "value", "units", "oper-status"), rows)
 
 
 def _routes(device: Device) -> Listing:
@@ -121,10 +163,16 @@ def _pair(device: Device) -> Listing:
 
 def _ospf_neighbors(device: Device) -> Listing:
     rows = [
-        {"interface": n.interface, "neighbor-router-id": n.router_id, "address": n.address, "state": n.state}
+        {
+            "interface": n.interface,
+            "neighbor-router-id": n.router_id,
+            "address": n.address,
+            "area": hardware.area(device.state, device.name, n.interface),
+            "state": n.state,
+        }
         for n in device.state.neighbors(device.name)
     ]
-    return Listing("ospf-neighbors", "neighbor", ("interface", "neighbor-router-id", "address", "state"), rows)
+    return Listing("ospf-neighbors", "neighbor", ("interface", "neighbor-router-id", "address", "area", "state"), rows)
 
 
 def _lldp_neighbors(device: Device) -> Listing:
@@ -193,6 +241,10 @@ LISTINGS: Mapping[str, Callable[[Device], Listing]] = {
     "ntp-servers": _ntp_servers,
     "virtual-addresses": _virtual_addresses,
     "pair": _pair,
+    "system": _system,
+    "stations": _stations,
+    "users": _users,
+    "environment": _environment,
 }
 
 

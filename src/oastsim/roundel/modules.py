@@ -30,6 +30,7 @@ IMPLEMENTED: Mapping[str, tuple[str, ...]] = {
     "ietf-network-instance": (),
     "roundel-bgp": (),
     "roundel-deviations": (),
+    "roundel-hardware": (),
     "roundel-instance": (),
     "roundel-lldp": (),
     "roundel-ntp": (),

@@ -14,6 +14,7 @@ from oastsim.values import Check
 NAMESPACES: Mapping[str, str] = {
     "ietf-access-control-list": "urn:ietf:params:xml:ns:yang:ietf-access-control-list",
     "ietf-interfaces": "urn:ietf:params:xml:ns:yang:ietf-interfaces",
+    "roundel-hardware": "urn:example:roundel:hardware",
     "roundel-if-type": "urn:example:roundel:if-type",
     "ietf-ip": "urn:ietf:params:xml:ns:yang:ietf-ip",
     "ietf-ipv4-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv4-unicast-routing",

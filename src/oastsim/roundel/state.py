@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from lxml import etree
 
+from oastsim import hardware
 from oastsim.observed import lldp_neighbors
 from oastsim.roundel.elements import PREFIXES, Element
 from oastsim.roundel.schema import NAMESPACES
@@ -57,6 +58,48 @@ def _interfaces(device: Device, interfaces: Element) -> None:
         own = element.findtext(_tag("ietf-interfaces", "name")) or ""
         _put(element, "ietf-interfaces", "admin-status", "up" if state.facts(name).interfaces[own].enabled else "down")
         _put(element, "ietf-interfaces", "oper-status", "up" if state.oper_up(name, own) else "down")
+        figures = hardware.port(device, state.facts(name).interfaces[own])
+        if figures.speed is not None:
+            _put(element, "ietf-interfaces", "speed", str(figures.speed))
+        statistics = _put(element, "ietf-interfaces", "statistics")
+        for leaf, number in (
+            ("in-octets", figures.in_octets),
+            ("in-errors", figures.in_errors),
+            ("out-octets", figures.out_octets),
+            ("out-errors", figures.out_errors),
+        ):
+            _put(statistics, "ietf-interfaces", leaf, str(number))
+        _put(element, "roundel-hardware", "largest-packet", str(figures.mtu))
+
+
+def _hardware(device: Device, top: Element) -> None:
+    found = hardware.system(device)
+    for leaf, text in (
+        ("name", found.name),
+        ("os-name", found.os_name),
+        ("os-release", found.os_release),
+        ("serial-num", found.serial_num),
+        ("uptime", str(found.uptime_s)),
+    ):
+        _put(top, "roundel-hardware", leaf, text)
+    for sensor in hardware.sensors(device):
+        entry = _put(top, "roundel-hardware", "sensor")
+        for leaf, text in (
+            ("name", sensor.name),
+            ("value", f"{sensor.value:.1f}"),
+            ("units", sensor.units),
+            ("oper-status", sensor.status),
+        ):
+            _put(entry, "roundel-hardware", leaf, text)
+    for station in hardware.stations(device.state, device.name):
+        entry = _put(top, "roundel-hardware", "station")
+        for leaf, text in (
+            ("interface", station.interface),
+            ("address", station.address),
+            ("link-layer-address", station.link_layer_address),
+            ("origin", station.origin),
+        ):
+            _put(entry, "roundel-hardware", leaf, text)
 
 
 def _routing(device: Device, routing: Element) -> None:
@@ -88,6 +131,9 @@ def _protocol_state(device: Device, routing: Element) -> None:
             _put(entry, "roundel-ospf", "interface", neighbor.interface)
             _put(entry, "roundel-ospf", "neighbor-router-id", neighbor.router_id)
             _put(entry, "roundel-ospf", "address", neighbor.address)
+            area = hardware.area(device.state, device.name, neighbor.interface)
+            if area is not None:
+                _put(entry, "roundel-ospf", "area-id", area)
             _put(entry, "roundel-ospf", "state", neighbor.state)
     sessions = {session.address: session for session in device.state.sessions(device.name)}
     for entry in routing.iter(_tag("roundel-bgp", "neighbor")):
@@ -143,6 +189,7 @@ def _identity(element: Element, name: str, module: str, identity: str) -> Elemen
 _PARTS: tuple[tuple[str, str, Callable[[Device, Element], None]], ...] = (
     ("ietf-interfaces", "interfaces", _interfaces),
     ("ietf-routing", "routing", _routing),
+    ("roundel-hardware", "hardware", _hardware),
     ("roundel-lldp", "lldp", _lldp),
     ("roundel-ntp", "ntp-state", _clocks),
 )

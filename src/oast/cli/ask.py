@@ -1,0 +1,191 @@
+"""oast ask: one reading of many devices in one table, or what a command lists on each."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Callable, Coroutine, Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, TypeVar
+
+from oast.cli import arguments
+from oast.cli.ask_view import show_groups, show_readings, show_records
+from oast.cli.exits import DONE, FAILED
+from oast.cli.failures import show_device_errors
+from oast.cli.loop import run as run_to_end
+from oast.cli.progress import Progress
+from oast.cli.workplace import console, estate_of, named, near, plural, put_json, put_table, table
+from oast.errors import UsageError
+from oast.estate.estate import Estate, open_estate
+from oast.estate.read_values import FILE, ReadValue, save
+from oast.files import write_whole
+from oast.fleet.events import OnEvent
+from oast.intent.intent import IntentBuilder
+from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, list_raw, records_document
+from oast.platforms.catalogue import Kind
+
+R = TypeVar("R")
+NAMED = 6
+RIGHT = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
+DEFAULT = "-"
+COLOURS = {"+": "green", "-": "red", "@": "cyan"}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("reading", metavar="READING", nargs="?", help="what is asked for: see --list")
+    parser.add_argument("--list", action="store_true", dest="listing", help="the readings there are, with their fields")
+    parser.add_argument("--raw", metavar="COMMAND", help="what a command lists, in the devices' own words, in place of a reading")
+    parser.add_argument("--allow-any", action="store_true", help="with --raw: also a command that is not known to change nothing")
+    parser.add_argument("--where", metavar="EXPRESSION", help="only records such as 'oper-status=down and not name=loop*'")
+    parser.add_argument("--columns", metavar="FIELDS", help="only these fields, in this order, with commas between")
+    parser.add_argument("--sort", metavar="FIELD", help="in the order of this field")
+    parser.add_argument("--descending", action="store_true", help="with --sort: the largest first")
+    parser.add_argument("--pick", metavar="JMESPATH", help="what this gives of each device's records")
+    parser.add_argument("--save", metavar="KEY", help=f"with --pick: into {FILE}, as the value KEY of every device")
+    parser.add_argument(
+        "--out", metavar="DIR", nargs="?", const=DEFAULT, help="a file for each device, in DIR (default: .oast/asked/READING)"
+    )
+    arguments.add_selection(parser)
+    arguments.add_connection(parser)
+    arguments.add_format(parser, "csv", "jsonl")
+    arguments.add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    _need_one(options)
+    estate = estate_of(options)
+    if options.listing:
+        show_readings(options.format, estate.pick(options.on), IntentBuilder(estate))
+        return DONE
+    if options.raw is not None:
+        return _raw(options, estate)
+    if options.pick is not None:
+        compiled(options.pick)
+    asked = _asked(options, estate, lambda heard: ask(estate, options.reading, options.on, **_how(options), on_event=heard))
+    if options.where is not None:
+        asked = asked.where(options.where)
+    columns = _columns(options, asked)
+    if options.pick is not None:
+        _show_picked(options, estate, asked)
+    elif options.out is not None:
+        texts = {name: json.dumps(records_document(records), indent=2) + "\n" for name, records in asked.records.items()}
+        _write(options, estate, options.reading, texts, ".json")
+    else:
+        show_records(options.format, asked, asked.rows(options.sort, descending=options.descending), columns)
+    return _failures(asked)
+
+
+def _need_one(options: argparse.Namespace) -> None:
+    """Whether what is asked for is one thing, and said in options that go together. Raises UsageError."""
+    asked = [options.reading is not None, options.raw is not None, options.listing]
+    if sum(asked) != 1:
+        raise UsageError("say what is asked for: a READING, --raw COMMAND, or --list", hint="oast ask --list shows the readings")
+    if options.reading is None:
+        for name in ("where", "columns", "sort", "pick", "save"):
+            if getattr(options, name) is not None:
+                raise UsageError(f"--{name} goes with a reading")
+        if options.format in ("csv", "jsonl"):
+            raise UsageError(f"--format {options.format} goes with a reading")
+    if options.descending and options.sort is None:
+        raise UsageError("--descending goes with --sort")
+    if options.allow_any and options.raw is None:
+        raise UsageError("--allow-any goes with --raw")
+    if options.save is not None and options.pick is None:
+        raise UsageError("--save goes with --pick, which says what is saved")
+    if options.pick is not None and options.format in ("csv", "jsonl"):
+        raise UsageError(f"--format {options.format} is for records; what was picked is text or json")
+    for one, other in (("pick", "columns"), ("pick", "sort"), ("out", "pick"), ("out", "columns")):
+        if getattr(options, one) is not None and getattr(options, other) is not None:
+            raise UsageError(f"--{one} does not go with --{other}")
+
+
+def _how(options: argparse.Namespace) -> dict[str, Any]:
+    return {"at_once": options.at_once, "timeout_s": options.timeout}
+
+
+def _asked(options: argparse.Namespace, estate: Estate, work: Callable[[OnEvent], Coroutine[Any, Any, R]]) -> R:
+    names = [device.name for device in estate.pick(options.on)]
+    with Progress(console(error=True), names, quiet=bool(options.quiet or options.format != "text")) as progress:
+        return run_to_end(work(progress))
+
+
+def _failures(found: Asked | Listed) -> int:
+    show_device_errors(found.failed, sys.stderr, found.logs)
+    return FAILED if found.failed else DONE
+
+
+def _columns(options: argparse.Namespace, asked: Asked) -> list[str]:
+    """The fields to show: those that were asked for, or all of which there is something. Raises UsageError."""
+    if options.sort is not None:
+        asked.known(options.sort)
+    if options.columns is not None:
+        return [asked.known(name.strip()) for name in options.columns.split(",") if name.strip()]
+    given = {name for records in asked.records.values() for one in records for name, value in one.items() if value is not None}
+    return [DEVICE, *(name for name in asked.fields if name in given or options.format != "text")]
+
+
+def _show_picked(options: argparse.Namespace, estate: Estate, asked: Asked) -> None:
+    picked = asked.picked(options.pick)
+    if options.format == "json":
+        put_json("picked", 1, {"reading": asked.reading, "pick": options.pick, "devices": picked})
+    else:
+        listing = table("device", "picked", whole=("device",))
+        for name, value in picked.items():
+            listing.add_row(name, value if isinstance(value, str) else json.dumps(value, ensure_ascii=False))
+        put_table(console(), listing)
+    if options.save is not None:
+        _save(options, estate, picked)
+
+
+def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]) -> None:
+    """Raises UsageError when it is not one value."""
+    distinct: dict[str, list[str]] = {}
+    for name, value in picked.items():
+        distinct.setdefault(json.dumps(value, sort_keys=True), []).append(name)
+    if len(distinct) != 1:
+        told = "; ".join(f"{named(names, 2)}: {value[:40]}" for value, names in list(distinct.items())[:3])
+        what = f"{len(distinct)} different values were picked ({told})" if distinct else "nothing was picked"
+        raise UsageError(f"{what}: nothing was saved", hint="pick one device with --on")
+    (names,) = distinct.values()
+    value = picked[names[0]]
+    if value is None:
+        raise UsageError(f"'{options.pick}' gives nothing on {named(names, NAMED)}: nothing was saved")
+    if estate.fingerprints.hide(json.dumps(value, ensure_ascii=False)) != json.dumps(value, ensure_ascii=False):
+        raise UsageError("what was picked holds a secret of the estate: it is not written into a file", hint="oast secret set")
+    at = datetime.now(UTC).isoformat(timespec="seconds")
+    save(estate.folder, ReadValue(options.save, value, f"read on {named(names, NAMED)} at {at}: {options.reading}, {options.pick}"))
+    told = f"{options.save} is kept in {FILE}"
+    now = open_estate(estate.folder, estate.environment)
+    others = [device.name for device in now.devices.values() if _at(now.values_of(device), options.save) != value]
+    if others:
+        told += f"; on {named(others, NAMED)} another value stands over it (oast explain {others[0]} {options.save})"
+    sys.stderr.write(f"{told}\n")
+
+
+def _at(values: Any, key: str) -> Any:
+    for name in key.split("."):
+        values = values.get(name) if isinstance(values, Mapping) else None
+    return values
+
+
+def _raw(options: argparse.Namespace, estate: Estate) -> int:
+    command, any_ = options.raw, options.allow_any
+    found = _asked(options, estate, lambda heard: list_raw(estate, command, options.on, allow_any=any_, **_how(options), on_event=heard))
+    if options.out is not None:
+        _write(options, estate, "raw", found.texts, ".txt")
+    elif options.format == "json":
+        failed = [{"device": name, "reason": error.message} for name, error in found.failed]
+        put_json("raw", 1, {"command": command, "devices": dict(found.texts), "failed": failed})
+    else:
+        show_groups(found)
+    return _failures(found)
+
+
+def _write(options: argparse.Namespace, estate: Estate, what: str, texts: Mapping[str, str], ending: str) -> None:
+    folder = estate.working / "asked" / what if options.out == DEFAULT else Path(options.out)
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, text in texts.items():
+        write_whole(folder / f"{name}{ending}", text, mode=0o600)
+    console().print(f"{plural(len(texts), 'file')} in {near(folder)}")

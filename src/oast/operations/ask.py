@@ -1,0 +1,234 @@
+"""Asking devices: one reading of many as records, or what a command lists on each. Nothing is changed on any of them."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+
+import jmespath
+from jmespath.exceptions import JMESPathError
+
+from oast.change.push import new_run
+from oast.connect.connector import Connector
+from oast.connect.session import Session
+from oast.errors import DeviceError, UsageError
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
+from oast.fleet.many import for_each
+from oast.intent.intent import IntentBuilder
+from oast.nearest import suggestion
+from oast.platforms.catalogue import READINGS, TEXT, FieldType
+from oast.platforms.definition import Platform
+from oast.readings.read import read
+from oast.readings.tables import Record
+from oast.readings.values import natural, plain, text_of
+from oast.readings.where import condition
+
+R = TypeVar("R")
+DEVICE = "device"
+UNIFIED = 3
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One reading of many devices: the records of each that answered, and why the others did not; both in the order of the inventory."""
+
+    reading: str
+    fields: Mapping[str, FieldType]
+    records: Mapping[str, Sequence[Record]]
+    failed: tuple[tuple[str, DeviceError], ...]
+    logs: Path
+
+    def where(self, text: str) -> Asked:
+        """Only the records that the expression `text` means; `device` is a field, too. Raises EstateError."""
+        meant = condition(text, {DEVICE: TEXT, **self.fields})
+        kept = {name: [one for one in records if meant({DEVICE: name, **one})] for name, records in self.records.items()}
+        return Asked(self.reading, self.fields, kept, self.failed, self.logs)
+
+    def rows(self, sort: str | None = None, *, descending: bool = False) -> list[Record]:
+        """All records, each with its device, in order of the inventory, or of the field `sort`. Raises UsageError for one there is not."""
+        rows: list[Record] = [{DEVICE: name, **one} for name, records in self.records.items() for one in records]
+        if sort is None:
+            return rows
+        field = self.known(sort)
+        return sorted(rows, key=lambda row: _in_order(row.get(field)), reverse=descending)
+
+    def known(self, field: str) -> str:
+        """The name of a field. Raises UsageError when the reading does not have it."""
+        if field != DEVICE and field not in self.fields:
+            raise UsageError(f"the reading '{self.reading}' has no field '{field}'", hint=suggestion(field, self.fields))
+        return field
+
+    def picked(self, path: str) -> dict[str, Any]:
+        """What a JMESPath gives of the records of each device. Raises UsageError."""
+        expression = compiled(path)
+        return {name: expression(records_document(records)) for name, records in self.records.items()}
+
+
+def compiled(path: str) -> Callable[[Any], Any]:
+    """A JMESPath, ready to be asked. Raises UsageError, also when it does not fit what it is asked about."""
+    try:
+        parsed = jmespath.compile(path)
+    except JMESPathError as wrong:
+        raise UsageError(f"--pick: '{path}' is no JMESPath: {str(wrong).splitlines()[0]}") from None
+
+    def search(data: Any) -> Any:
+        try:
+            return parsed.search(data)
+        except (JMESPathError, TypeError, ValueError) as wrong:
+            raise UsageError(f"--pick: '{path}' does not fit the records: {str(wrong).splitlines()[0]}") from None
+
+    return search
+
+
+def records_document(records: Sequence[Record]) -> list[dict[str, Any]]:
+    """Records as plain data."""
+    return [{name: plain(value) for name, value in one.items()} for one in records]
+
+
+def _in_order(value: Any) -> tuple[Any, ...]:
+    """Sorts values of one field: nothing first, numbers by size, addresses by family and number, names as people do."""
+    if value is None:
+        return (0,)
+    if isinstance(value, bool | int | float):
+        return 1, value
+    if hasattr(value, "version"):
+        return 1, value.version, value
+    return (1, natural(text_of(value)))
+
+
+def readings_known(platforms: Sequence[Platform]) -> dict[str, Mapping[str, FieldType]]:
+    """The readings of these platforms with all their fields, by name."""
+    found: dict[str, dict[str, FieldType]] = {}
+    for platform in platforms:
+        for name, definition in platform.readings.items():
+            fields = found.setdefault(name, {})
+            fields.update(READINGS[name].fields if name in READINGS else dict.fromkeys(definition.fields, TEXT))
+    return dict(sorted(found.items()))
+
+
+async def ask(
+    estate: Estate,
+    reading: str,
+    on: str | None = None,
+    *,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
+) -> Asked:
+    """Read `reading` of the devices that `on` picks. Raises EstateError, and UsageError when none of them has such a reading."""
+    devices = estate.pick(on)
+    builder = IntentBuilder(estate)
+    platforms = {device.platform: builder.platform(device) for device in devices}
+    known = readings_known(list(platforms.values()))
+    if reading not in known:
+        raise UsageError(f"no device here has a reading '{reading}'", hint=suggestion(reading, known))
+
+    async def one(device: Device, session: Session) -> list[Record]:
+        platform = platforms[device.platform]
+        if reading not in platform.readings:
+            raise DeviceError(f"its platform '{platform.name}' has no reading '{reading}'")
+        return (await read(session, platform, [reading]))[reading]
+
+    found, failed, logs = await _each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    return Asked(reading, known[reading], found, failed, logs)
+
+
+@dataclass(frozen=True)
+class Listed:
+    """What a command listed on each device, and why it did not on the others."""
+
+    command: str
+    texts: Mapping[str, str]
+    failed: tuple[tuple[str, DeviceError], ...]
+    logs: Path
+
+    def groups(self) -> list[tuple[str, list[str]]]:
+        """Equal answers with the devices that gave them, the most common first."""
+        found: dict[str, list[str]] = {}
+        for name, text in self.texts.items():
+            found.setdefault(text, []).append(name)
+        return sorted(found.items(), key=lambda one: -len(one[1]))
+
+
+def different_lines(common: str, other: str) -> list[str]:
+    """What is different in `other`, with a few lines around it (unified, without the names)."""
+    lines = difflib.unified_diff(common.splitlines(), other.splitlines(), n=UNIFIED, lineterm="")
+    return [line for line in lines if not line.startswith(("--- ", "+++ "))]
+
+
+async def list_raw(
+    estate: Estate,
+    command: str,
+    on: str | None = None,
+    *,
+    allow_any: bool = False,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
+) -> Listed:
+    """What `command` lists on the devices that `on` picks. Only what their platforms know to change nothing, unless `allow_any`.
+
+    Raises EstateError, UsageError; then nothing was sent to any device.
+    """
+    devices = estate.pick(on)
+    builder = IntentBuilder(estate)
+    if not command.strip() or any(ord(character) < ord(" ") for character in command):
+        raise UsageError("a command is one line")
+    for device in devices:
+        platform = builder.platform(device)
+        if not allow_any and not only_reads(platform, command):
+            message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
+            raise UsageError(message, hint="[session] read_only of the platform lists those that do; --allow-any sends it all the same")
+
+    async def one(device: Device, session: Session) -> str:
+        return await session.listing(command)
+
+    texts, failed, logs = await _each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    return Listed(command, texts, failed, logs)
+
+
+def only_reads(platform: Platform, command: str) -> bool:
+    """Whether the platform says so of a command; over NETCONF what is asked for is a path, and cannot do anything else."""
+    if platform.netconf is not None:
+        return True
+    dialect = platform.dialect
+    listed = {dialect.running, dialect.startup, *(reading.command for reading in platform.readings.values())}
+    return command in listed or any(re.fullmatch(pattern, command) for pattern in dialect.read_only)
+
+
+async def _each(
+    estate: Estate,
+    devices: Sequence[Device],
+    builder: IntentBuilder,
+    work: Callable[[Device, Session], Awaitable[R]],
+    at_once: int | None,
+    timeout_s: float | None,
+    on_event: OnEvent,
+) -> tuple[dict[str, R], tuple[tuple[str, DeviceError], ...], Path]:
+    connector = Connector(estate, devices, timeout_s)
+    logs = estate.working / "log" / new_run()
+    found: dict[str, R | DeviceError] = {}
+
+    async def one(device: Device) -> R:
+        on_event(DeviceEvent(device.name, Stage.CONNECTING))
+        async with connector.session(device, builder.platform(device), logs / f"{device.name}.log") as session:
+            on_event(DeviceEvent(device.name, Stage.READING))
+            return await work(device, session)
+
+    def done(device: Device, result: R | DeviceError) -> None:
+        found[device.name] = result
+        on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
+
+    await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
+    ordered = {device.name: found[device.name] for device in devices}
+    return (
+        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
+        tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError)),
+        logs,
+    )
