@@ -97,6 +97,10 @@ class WholeTest(PageTest):
     def test_the_page_about_checks(self) -> None:
         self.check("checks.md")
 
+    def test_the_page_about_readings(self) -> None:
+        self.oast("push", "-m", "set up", "--yes")
+        self.check("readings.md")
+
     def test_the_page_about_the_simulator(self) -> None:
         self.check("simulator.md")
 

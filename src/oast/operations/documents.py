@@ -15,6 +15,7 @@ from oast.change.outcome import Outcome
 from oast.config.documents import edits_document
 from oast.config.sparing import Spared
 from oast.config.view import counts
+from oast.operations.verify import Behind
 from oast.records import Problem
 from oast.verify.checks import CheckResult
 
@@ -81,9 +82,16 @@ def problem_document(problem: Problem) -> dict[str, Any]:
     }
 
 
-def check_document(result: CheckResult) -> dict[str, Any]:
-    """One check and what was found."""
-    return {"check": result.check.title, "passed": result.passed, "wanted": result.check.wanted, "actual": result.actual}
+def check_document(result: CheckResult, behind: Behind) -> dict[str, Any]:
+    """One check, what was found, and what stands behind it."""
+    found = {"check": result.check.title, "passed": result.passed, "wanted": result.check.wanted, "actual": result.actual}
+    return {**found, **behind_document(behind)}
+
+
+def behind_document(behind: Behind) -> dict[str, Any]:
+    """The statement behind a check, and where it comes from."""
+    place = behind.place
+    return {"statement": list(behind.statement), "file": place.file if place else None, "line": place.line if place else None}
 
 
 def drift_document(drift: Drift) -> dict[str, Any]:

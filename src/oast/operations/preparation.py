@@ -14,7 +14,8 @@ from oast.estate.inventory import Device
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
 from oast.records import Problem, gathered
-from oast.verify.checks import Check, derive
+from oast.verify.checks import Check
+from oast.verify.derived import derive
 from oast.verify.written import checks_of as written_for
 from oast.verify.written import read as written_checks
 
@@ -78,8 +79,9 @@ def violations(preparation: Preparation, today: date) -> list[Problem]:
     return gathered(problem for problem in found if not problem.devices or picked & set(problem.devices))
 
 
-def checks_of(preparation: Preparation) -> dict[str, list[Check]]:
-    """What must be true of the devices picked: what follows from the network's intents, and what the engineer wrote.
+def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list[Check]]:
+    """What must be true of the devices picked: what follows from the network's intents, and what the engineer wrote. With `wide`, also
+    what rests on so much of the network that it is no matter of a single change.
 
     Raises EstateError.
     """
@@ -89,8 +91,8 @@ def checks_of(preparation: Preparation) -> dict[str, list[Check]]:
     own = written_for(written, preparation.estate, platforms, mistakes)
     mistakes.raise_any()
     ends = [(link.one, link.other) for link in preparation.estate.links]
-    derived = derive(preparation.network, {near: far[0] for one, other in ends for near, far in ((one, other), (other, one))})
-    return {name: [*derived[name], *checks] for name, checks in own.items()}
+    derived = derive(preparation.network, {near: far for one, other in ends for near, far in ((one, other), (other, one))})
+    return {name: [*(check for check in derived[name] if wide or not check.wide), *checks] for name, checks in own.items()}
 
 
 def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: IntentBuilder) -> list[Problem]:

@@ -75,7 +75,7 @@ def junit(changes: Changes, change: Change) -> str:
     bad = [d for d in outcomes.values() if d["cause"] != "none"]
     suite = ElementTree.Element(
         "testsuite",
-        name=_printable(change.reason),
+        name=printable(change.reason),
         tests=str(len(outcomes)),
         failures=str(sum(1 for d in bad if d["cause"] != "held")),
         skipped=str(sum(1 for d in bad if d["cause"] == "held")),
@@ -86,10 +86,10 @@ def junit(changes: Changes, change: Change) -> str:
     for device in outcomes.values():
         case = ElementTree.SubElement(suite, "testcase", classname=change.name, name=device["device"], time=f"{device['seconds']:.3f}")
         if device["cause"] == "held":
-            ElementTree.SubElement(case, "skipped", message=_printable(device["reason"] or "held back"))
+            ElementTree.SubElement(case, "skipped", message=printable(device["reason"] or "held back"))
         elif device["cause"] != "none":
-            failure = ElementTree.SubElement(case, "failure", message=_printable(device["reason"] or device["cause"]), type=device["state"])
-            failure.text = _printable("\n".join(_why(device)))
+            failure = ElementTree.SubElement(case, "failure", message=printable(device["reason"] or device["cause"]), type=device["state"])
+            failure.text = printable("\n".join(_why(device)))
     ElementTree.indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
 
@@ -98,7 +98,7 @@ def _why(device: Mapping[str, Any]) -> Sequence[str]:
     return [line for line in (device["reason"], device["hint"], *device["failed_checks"]) if line]
 
 
-def _printable(text: str) -> str:
+def printable(text: str) -> str:
     """What XML can hold (XML 1.0, section 2.2)."""
     return "".join(
         sign if sign in "\t\n" or " " <= sign < "\ud800" or "\ue000" <= sign <= "\ufffd" or sign > "\uffff" else "?" for sign in text

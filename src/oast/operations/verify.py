@@ -15,6 +15,7 @@ from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 from oast.operations.preparation import Preparation, checks_of
 from oast.readings.read import read
+from oast.records import Place
 from oast.verify.checks import Check, CheckResult, evaluate
 
 POLL_S = 0.5
@@ -38,9 +39,29 @@ class Verification:
         return [result for result in self.every if not result.passed]
 
 
+@dataclass(frozen=True)
+class Behind:
+    """What stands behind a check: an intended statement, from the outermost, and its template line; or where the check was written."""
+
+    statement: tuple[str, ...]
+    place: Place | None
+
+    def __str__(self) -> str:
+        words = " / ".join(self.statement)
+        return " ".join(filter(None, (words, f"({self.place})" if self.place and words else str(self.place or ""))))
+
+
+def behind(preparation: Preparation, check: Check) -> Behind:
+    """What stands behind a check of one of the devices picked."""
+    intent = next((one for one in preparation.network if one.device.name == check.device), None)
+    if check.concerns and intent is not None:
+        return Behind(check.concerns[0], intent.place_of(check.concerns[0]))
+    return Behind((), check.place)
+
+
 def checks_for(preparation: Preparation, sections: Sequence[str]) -> dict[str, list[Check]]:
     """The checks that rest on what `sections` (empty: all) own, or were written for one of them. Raises EstateError."""
-    found = checks_of(preparation)
+    found = checks_of(preparation, wide=True)
     if not sections:
         return found
     scopes = {intent.device.name: intent.scope for intent in preparation.intents}

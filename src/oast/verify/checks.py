@@ -1,26 +1,41 @@
-"""Checks: what must be true of readings, derived from what was intended, and whether it is."""
+"""Checks: what must be true of readings, and whether it is. What follows from the intent: `oast.verify.derived`."""
 
 from __future__ import annotations
 
+import dataclasses
 import fnmatch
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from enum import StrEnum
 
 from oast.config.tree import Path
-from oast.intent.intent import Intent
-from oast.intent.roles import addresses, interfaces, ospf_interfaces, with_role
 from oast.readings.tables import Readings, Record
-from oast.readings.values import text_of
+from oast.readings.values import natural, text_of
+from oast.records import Place
+
+
+class Test(StrEnum):
+    """What a check looks for in the records it looks at."""
+
+    FIELD = "field"
+    """Each of them has `wanted` in `field`, and there is one."""
+    COUNT = "count"
+    """Their number is from `least` to `most`."""
+    ALL = "all"
+    """Every one of `values` stands in `field` of one of them, whatever else does."""
+    EXACTLY = "exactly"
+    """Every one of `values` does, and nothing else."""
 
 
 @dataclass(frozen=True)
 class Check:
-    """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors).
+    """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors), as `test` says.
 
-    With `field`, each of them has to fit `wanted` there, and there has to be one. Without, their number has to be from `least`
-    to `most`, and `wanted` says so in words. `concerns` are the parts of the configuration this rests on, `section` the section
-    it was written for, `peer` the device at the other end of what is looked at.
+    `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration this rests on, `section`
+    the section it was written for, `place` where that was, `peer` the device at the other end of what is looked at. `owners` are the
+    devices that each of `values` follows from. A `wide` check rests on more devices than these, and is no matter of a single change. When a
+    `root` is not true, others cannot be (see `oast.verify.causes`).
     """
 
     device: str
@@ -34,15 +49,24 @@ class Check:
     most: int | None = None
     section: str | None = None
     peer: str | None = None
+    test: Test = Test.FIELD
+    values: frozenset[str] = frozenset()
+    owners: Mapping[str, str] = dataclasses.field(default_factory=dict, hash=False, compare=False)
+    wide: bool = False
+    root: bool = False
+    place: Place | None = None
 
 
 @dataclass(frozen=True)
 class CheckResult:
-    """`actual` is what the device has in the field, or the number of records; None when it has no such record."""
+    """`actual` is what the device has in the field, the number of records, or what is missing and too much; None when there is no such
+    record. Of a check of several values, `missing` are those that were not found.
+    """
 
     check: Check
     actual: str | None
     passed: bool
+    missing: tuple[str, ...] = ()
 
     @property
     def finding(self) -> str:
@@ -58,7 +82,7 @@ def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], 
 
 
 _GLOB = re.compile(r"[*?\[]")
-_PART = re.compile(r"[.:][0-9]+$")
+FEW = 4
 
 
 def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, str], dict[str, list[Record]]]) -> Sequence[Record]:
@@ -78,9 +102,27 @@ def _judged(check: Check, records: Iterable[Record]) -> CheckResult:
     rows = [r for r in records if all(_fits(wanted, _shown(r, field)) for field, wanted in check.match.items())]
     if check.field is None:
         return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
+    if check.test in (Test.ALL, Test.EXACTLY):
+        return _compared(check, rows)
     found = [_shown(row, check.field) for row in rows]
     wrong = [value for value in found if not _fits(check.wanted, value)]
     return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+
+
+def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:
+    """Values of a field as sets; those of a list stand each by itself."""
+    there: set[str] = set()
+    for row in rows:
+        value = row.get(str(check.field))
+        there.update(map(text_of, value) if isinstance(value, tuple) else (() if value is None else (text_of(value),)))
+    missing = sorted(check.values - there, key=natural)
+    besides = sorted(there - check.values, key=natural) if check.test is Test.EXACTLY else []
+    told = [*([f"lacks {_few(missing)}"] if missing else []), *([f"has {_few(besides)} besides"] if besides else [])]
+    return CheckResult(check, "; ".join(told) or "all there", not told, tuple(missing))
+
+
+def _few(words: Sequence[str]) -> str:
+    return f"{', '.join(words[:FEW])}{f' and {len(words) - FEW} more' if len(words) > FEW else ''}"
 
 
 def _shown(record: Record, field: str) -> str | None:
@@ -90,82 +132,3 @@ def _shown(record: Record, field: str) -> str | None:
 
 def _fits(wanted: str, value: str | None) -> bool:
     return value is not None and (wanted == value or fnmatch.fnmatchcase(value, wanted))
-
-
-@dataclass(frozen=True)
-class _OspfEnd:
-    device: str
-    interface: str
-    address: str
-    paths: tuple[Path, ...]
-
-
-def derive(intents: Sequence[Intent], cables: Mapping[tuple[str, str], str]) -> dict[str, list[Check]]:
-    """The checks that follow from the intents of a network, by device: interfaces that are meant to be up are up, and
-    devices that run OSPF on the two ends of a subnet are neighbours. `cables` are the devices at the other ends of interfaces, by device
-    and name."""
-    far_ends = {**_far_ends(intents), **cables}
-    checks: dict[str, list[Check]] = {intent.device.name: list(_interfaces_up(intent, far_ends)) for intent in intents}
-    subnets: dict[str, list[_OspfEnd]] = {}
-    for intent in intents:
-        for network, end in _ospf_ends(intent):
-            subnets.setdefault(network, []).append(end)
-    for ends in subnets.values():
-        for one in ends:
-            for other in ends:
-                if one.device != other.device:
-                    checks[one.device].append(_adjacency(one, other))
-    return checks
-
-
-def _far_ends(intents: Iterable[Intent]) -> Mapping[tuple[str, str], str]:
-    """The device at the other end of each interface (by device and name) that shares its subnet with exactly one other."""
-    holders: dict[str, set[tuple[str, str]]] = {}
-    for intent in intents:
-        for interface in interfaces(intent.platform, intent.tree):
-            for _, address in addresses(intent.platform, interface.node):
-                if address.network.num_addresses > 1:
-                    holders.setdefault(str(address.network), set()).add((intent.device.name, interface.name))
-    found: dict[tuple[str, str], str] = {}
-    for ends in holders.values():
-        if len(ends) == 2:
-            one, other = ends
-            found[one], found[other] = other[0], one[0]
-    return found
-
-
-def _interfaces_up(intent: Intent, far_ends: Mapping[tuple[str, str], str]) -> Iterable[Check]:
-    device = intent.device.name
-    if "interfaces" not in intent.platform.readings:
-        return
-    for interface in interfaces(intent.platform, intent.tree):
-        if not interface.is_off:
-            title = f"interface {interface.name} is up"
-            # What is part of an interface (port3.140) is on its cable.
-            far = far_ends.get((device, interface.name)) or far_ends.get((device, _PART.sub("", interface.name)))
-            yield Check(device, title, "interfaces", {"name": interface.name}, "oper-status", "up", (interface.path,), peer=far)
-
-
-def _ospf_ends(intent: Intent) -> Iterable[tuple[str, _OspfEnd]]:
-    platform = intent.platform
-    if "ospf-neighbors" not in platform.readings:
-        return
-    for path, interface in ospf_interfaces(platform, intent.tree):
-        first = next((a for _, a in addresses(platform, interface.node) if a.version == 4), None)
-        if first is not None and not interface.is_off:
-            ids = [other for other, _ in with_role(platform, intent.tree, "ospf_router_id")]
-            paths = (path, *ids, interface.path)
-            yield str(first.network), _OspfEnd(intent.device.name, interface.name, str(first.ip), paths)
-
-
-def _adjacency(one: _OspfEnd, other: _OspfEnd) -> Check:
-    return Check(
-        one.device,
-        f"OSPF neighbour {other.device} on {one.interface} is full",
-        "ospf-neighbors",
-        {"interface": one.interface, "address": other.address},
-        "state",
-        "full",
-        one.paths,
-        peer=other.device,
-    )

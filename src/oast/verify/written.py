@@ -55,9 +55,10 @@ class WrittenCheck:
         about = f"{self.name}: {self.reading}" + (f" with {conditions}" if conditions else "")
         for field, text in self.must_be.items():
             wanted = self._filled(text, values, device)
-            yield Check(device.name, f"{about}, {field}", self.reading, where, field, wanted, (), section=self.section)
+            yield Check(device.name, f"{about}, {field}", self.reading, where, field, wanted, (), section=self.section, place=self.place)
         if not self.must_be:
-            yield Check(device.name, about, self.reading, where, None, self._number, (), self.least, self.most, self.section)
+            number = self._number
+            yield Check(device.name, about, self.reading, where, None, number, (), self.least, self.most, self.section, place=self.place)
 
     @property
     def _number(self) -> str:

@@ -1,0 +1,86 @@
+"""How checks and what was found look: a line for each device, and only what is not true expanded."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from oast.cli.pager import paged
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import console, named, plural, put_table, table
+from oast.operations.preparation import Preparation
+from oast.operations.verify import Behind, Verification, behind
+from oast.verify.causes import Finding, findings
+from oast.verify.checks import Check, CheckResult
+
+NAMED = 4
+
+
+def show_results(prepared: Preparation, found: Verification, *, verbose: bool) -> None:
+    """The checks that are not true, with what was wanted and found, and the configuration that they rest on; then how many there are.
+
+    The same thing on several devices is told once. With `verbose`, every check is listed.
+    """
+    out = console()
+    if verbose:
+        _show_every(out, found.every)
+    else:
+        _show_wrong(out, prepared, found)
+    if found.results:
+        verdict = "all true" if not found.wrong else f"{len(found.wrong)} not true"
+        out.print(f"{plural(len(found.every), 'check')} on {plural(len(found.results), 'device')}: {verdict}")
+
+
+def _show_every(out: Console, results: Sequence[CheckResult]) -> None:
+    listing = table("device", "check", "wanted", "found", whole=("device",))
+    for result in results:
+        found = Text(result.actual or "not there", style="green" if result.passed else "red")
+        listing.add_row(result.check.device, result.check.title, result.check.wanted, found)
+    put_table(out, listing)
+    out.print()
+
+
+def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> None:
+    groups: dict[tuple[str, str, str], list[Finding]] = {}
+    for finding in findings(found.wrong):
+        result = finding.result
+        groups.setdefault((result.check.title, result.check.wanted, result.actual or "not there"), []).append(finding)
+    for (title, wanted, actual), same in groups.items():
+        results = [finding.result for finding in same]
+        names = [result.check.device for result in results]
+        put_hanging(
+            out,
+            Text.assemble((named(names, NAMED), "bold"), ": ", title, ": ", (actual, "red"), (f", wanted {wanted}", "")),
+        )
+        for words in dict.fromkeys(str(behind(prepared, result.check)) for result in results[:NAMED]):
+            if words:
+                out.print(Text(f"    {words}", style="dim"))
+        follows = [result for finding in same for result in finding.follows]
+        if follows:
+            where = named(list(dict.fromkeys(result.check.device for result in follows)), NAMED)
+            verb = "follows" if len(follows) == 1 else "follow"
+            out.print(Text(f"    {plural(len(follows), 'check')} more {verb} from it, on {where}", style="dim"))
+    if groups:
+        out.print()
+
+
+def show_listed(prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> None:
+    """The checks there are, and what stands behind each."""
+
+    def show(out: Console) -> None:
+        for name, found in checks.items():
+            out.print(Text.assemble((name, "bold"), (f"  {plural(len(found), 'check')}", "dim")))
+            listing = table("", "check", "wanted", "from")
+            listing.show_header = False
+            for check in found:
+                listing.add_row(" ", check.title, check.wanted, Text(_from(behind(prepared, check)), style="dim"))
+            put_table(out, listing)
+        out.print(f"{plural(sum(map(len, checks.values())), 'check')} on {plural(len(checks), 'device')}")
+
+    paged(console(), show)
+
+
+def _from(behind: Behind) -> str:
+    return str(behind.place) if behind.place is not None else " / ".join(behind.statement)
