@@ -346,7 +346,8 @@ def _leave_routers(estate: Path) -> None:
     for path in (estate / "intent.yaml", estate / "policies" / "standard.yaml"):
         path.write_text(path.read_text().replace("role=edge and platform=bine", "role=edge"))
     network = estate / "network.yaml"
-    network.write_text(re.sub(r"(?s)# What is there besides.*?(?=links:)", "", network.read_text()))
+    clocks = "outside:\n  clock-1: {addresses: [192.0.2.123/24], stratum: 1}\n  clock-2: {addresses: [192.0.2.124/24], stratum: 2}\n\n"
+    network.write_text(re.sub(r"(?s)# What is there besides.*?(?=links:)", clocks, network.read_text()))
     intent = estate / "intent.yaml"
     kept = intent.read_text().partition("  - section: vlans\n")[0]
     intent.write_text(kept.replace("not role in (core, border)", "not role=core"))

@@ -15,6 +15,12 @@ class DisturbedTest(ProgramTest):
         self.oast("sim", "fault", "rt-3", "none")
         self.assertEqual((found["state"], self.kept("rt-3")), ("reverted", before), found)
 
+    def test_a_confirmation_that_is_refused_is_no_proof_that_nothing_waits(self) -> None:
+        before = self.kept("rt-3")
+        self.oast("sim", "fault", "rt-3", "refuse", "--match", "persist-id")
+        found = self.push("--on", "name=rt-3", *QUICK, expect=4)["rt-3"]
+        self.assertEqual((found["state"], self.kept("rt-3"), self.kept("rt-3", "startup")), ("reverted", before, before), found)
+
     def test_a_device_that_goes_back_only_when_it_is_left_alone_goes_back(self) -> None:
         before = self.kept("rt-3")
         self.oast("sim", "fault", "rt-3", "busy", "--seconds", "0.8")

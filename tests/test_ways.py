@@ -211,9 +211,10 @@ class WaysTest(Case):
 
     async def test_what_others_have_not_saved_is_shown_before_it_is(self) -> None:
         lab = Lab("timer", list(BEFORE))
-        lab.startup.remove("port two text x")
+        for line in ("user oast", "port two text x"):
+            lab.startup.remove(line)
         plan = await self.in_memory(lab).compare()
-        self.assertEqual([edit.node.text for edit in plan.comparisons[0].unsaved], ["port two"])
+        self.assertEqual([edit.node.text for edit in plan.comparisons[0].unsaved], ["user oast"], "the other goes with the change")
         await plan.close()
 
 

@@ -13,7 +13,7 @@ from oast.change.phase import Phase
 from oast.change.strategies import Delivery
 from oast.config.difference import difference
 from oast.connect.session import Session
-from oast.errors import AuthenticationFailed, DeviceError, DeviceRefused, FaultWithDevice, ProtocolError
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice, ProtocolError
 from oast.fleet.events import Stage
 from oast.verify.checks import CheckResult
 
@@ -202,8 +202,10 @@ class Recovering(Ground):
             return  # Nobody could confirm it any more, and it is still there after its time.
         try:
             await delivery.confirm()
-        except DeviceRefused:
-            pass  # The timer is not armed any more; what is running now tells why.
+        except DeviceRefused as refused:
+            # That it is not armed any more has to be proved: what would still go back is not delivered.
+            if self.timer_left_s >= 0 and await delivery.waits() is not False:
+                raise ConnectionFailed(f"{refused.message}: only when its time is over it shows whether the change stays") from None
 
     async def _state_now(self, session: Session) -> State:
         """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""

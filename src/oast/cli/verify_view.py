@@ -60,8 +60,8 @@ def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> Non
         follows = [result for finding in same for result in finding.follows]
         if follows:
             where = named(list(dict.fromkeys(result.check.device for result in follows)), NAMED)
-            verb = "follows" if len(follows) == 1 else "follow"
-            out.print(Text(f"    {plural(len(follows), 'check')} more {verb} from it, on {where}", style="dim"))
+            how_many = "1 more check follows" if len(follows) == 1 else f"{len(follows)} more checks follow"
+            out.print(Text(f"    {how_many} from it, on {where}", style="dim"))
     if groups:
         out.print()
 

@@ -43,7 +43,9 @@ def _time(meant: Meant) -> Iterator[Check]:
     servers = meant.role("ntp_server")
     if servers and meant.reads("ntp", "state"):
         paths = tuple(path for path, _ in servers)
-        yield Check(meant.name, "the time is in sync", "ntp", {"state": "system-peer"}, None, "at least 1", paths, least=1, test=Test.COUNT)
+        # A clock is believed only after minutes (RFC 5905): no change waits for that.
+        match = {"state": "system-peer"}
+        yield Check(meant.name, "the time is in sync", "ntp", match, None, "at least 1", paths, least=1, test=Test.COUNT, wide=True)
 
 
 def _static_routes(meant: Meant) -> Iterator[Check]:

@@ -52,6 +52,9 @@ class Candidate(Declared):
         await self.session.leave_editing()
         await self.unlock()
 
+    async def waits(self) -> bool | None:
+        return await self.still_waits(self._candidate.pending)
+
     async def cancel(self, phase: Phase) -> None:
         await self.session.gain_privilege()
         if phase >= Phase.APPLYING:

@@ -70,6 +70,10 @@ class Delivery(Protocol):
     async def confirm(self) -> None:
         """Keep the change."""
 
+    async def waits(self) -> bool | None:
+        """Whether what this delivery has begun still waits to be confirmed, and would go back by itself; None where that cannot be
+        told. Changes nothing."""
+
     async def cancel(self, phase: Phase) -> None:
         """Go back, as far as a delivery that had come to `phase` makes it necessary."""
 
@@ -184,6 +188,15 @@ class Declared:
         await self.session.leave_editing()
         await self.session.gain_privilege()
         await self.session.ask(command)
+
+    async def still_waits(self, shown: Shown | None) -> bool | None:
+        """`waits`, by what the device shows."""
+        if shown is None:
+            return None
+        await self.session.leave_editing()
+        await self.session.gain_privilege()
+        waiting = await self.waiting(shown)
+        return waiting is not None and waiting.ours is not False
 
     async def stopped(self, armed: Shown | None) -> None:
         """Make sure that what was told to stop has stopped. Raises ProtocolError."""

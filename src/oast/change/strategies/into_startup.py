@@ -50,6 +50,9 @@ class _Startup:
     async def confirm(self) -> None:
         return
 
+    async def waits(self) -> bool | None:
+        return False
+
     async def tidy(self) -> None:
         return
 

@@ -45,6 +45,9 @@ class InverseLines(Declared):
             await self.privileged(self.told(self._scheduled.cancel))
             await self.stopped(self._scheduled.armed)
 
+    async def waits(self) -> bool | None:
+        return False if self._scheduled is None else await self.still_waits(self._scheduled.armed)
+
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
             comparison = self.work.comparison

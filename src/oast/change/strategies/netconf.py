@@ -28,6 +28,7 @@ from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolEr
 CONFIRMATIONS = 3
 # Somebody holds a lock, the session that was lost among them: that says nothing of the commit (RFC 6241, appendix A).
 HELD = ("lock-denied", "in-use")
+NOT_WAITING = "invalid-value"
 
 
 class _OverNetconf:
@@ -158,13 +159,16 @@ class ConfirmedCommit(_OverNetconf):
         self._need_intended(await self._read("running"))
 
     async def _prove_confirmed(self, persist: str) -> None:
-        """A word for which no commit waits any more is refused (RFC 6241, section 8.4.5.1); the candidate is what runs meanwhile."""
+        """A word for which no commit waits any more is an invalid value (RFC 6241, section 8.4.5.1); the candidate is what runs meanwhile.
+        Any other refusal says nothing of the commit."""
         for _ in range(CONFIRMATIONS):
             try:
                 await self.session.rpc(op.confirm(persist))
             except Refused as refused:
-                if refused.tag not in HELD:
+                if refused.tag == NOT_WAITING:
                     return
+                if refused.tag not in HELD:
+                    raise ConnectionFailed(f"it is not told whether its commit still waits: {refused.answer}") from None
         raise ProtocolError("the device took the confirmation, but still takes others for the same commit: it may go back")
 
     def _need_intended(self, running: Node) -> None:
@@ -172,6 +176,18 @@ class ConfirmedCommit(_OverNetconf):
         left = edits_between(comparison.intent, running, comparison.manner)
         if left:
             raise ProtocolError(f"the device took the confirmation, but does not run the change (at {_places(left)})")
+
+    async def waits(self) -> bool | None:
+        """While a commit of another session waits, running cannot be locked (RFC 6241, section 7.5)."""
+        if "running" in self.session.held:
+            return None  # It is ours, and says nothing.
+        try:
+            await self.session.rpc(op.lock("running"))
+        except Refused as refused:
+            return True if refused.tag in HELD else None
+        self.session.held.add("running")
+        await self._unlock()
+        return False
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
@@ -243,6 +259,9 @@ class WritableRunning(_OverNetconf):
 
     async def confirm(self) -> None:
         return
+
+    async def waits(self) -> bool | None:
+        return False
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:

@@ -36,6 +36,9 @@ class TimerThenLines(Declared):
         await self.privileged(self.told(self._timer.confirm))
         await self.stopped(self._timer.armed)
 
+    async def waits(self) -> bool | None:
+        return await self.still_waits(self._timer.armed)
+
     async def cancel(self, phase: Phase) -> None:
         await self.session.leave_editing()
         await self.session.gain_privilege()

@@ -46,6 +46,9 @@ class WholeFile(Declared):
         await self.privileged(self.told(self._file.confirm))
         await self.stopped(self._file.pending)
 
+    async def waits(self) -> bool | None:
+        return await self.still_waits(self._file.pending)
+
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
             if not await self.not_ours(self._file.pending):
