@@ -5,19 +5,23 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
-from oast.cli.verify_view import show_listed, show_results
-from oast.cli.workplace import console, estate_of, put_json
+from oast.cli.verify_view import show_became, show_listed, show_results
+from oast.cli.workplace import console, estate_of, plural, put_json
 from oast.errors import UsageError
-from oast.operations.checked import junit_of, listed_document, verify_document
+from oast.nearest import suggestion
+from oast.operations.checked import became_document, junit_of, listed_document, verify_document
+from oast.operations.points import keep, kept
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.verify import Verification, checks_for, verify
 from oast.verify.checks import Check
+from oast.verify.points import GOOD, Expected, Point, became, expected
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -26,6 +30,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--wait", metavar="S", type=arguments.seconds, default=0.0, help="look again until all is true, for S seconds at most"
     )
     parser.add_argument("--list", action="store_true", dest="listing", help="the checks there are and where each is from; asks no device")
+    parser.add_argument("--save", metavar="LABEL", help="keep the state of the network as it is now, to be compared with later")
+    parser.add_argument("--against", metavar="LABEL", help="what became of the state that was kept as LABEL; what was lost is an error")
+    parser.add_argument(
+        "--expect",
+        metavar="READING[: EXPRESSION]",
+        action="append",
+        default=[],
+        help="with --against: what may be lost, such as 'routes: destination-prefix=198.51.100.0/24'; may be repeated",
+    )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_connection(parser)
@@ -38,19 +51,53 @@ def run(options: argparse.Namespace) -> int:
     checks = checks_for(prepared, options.section)
     if options.listing:
         return _list(options, prepared, checks)
-    if options.format == "text" and not any(checks.values()):
+    if options.format == "text" and not any(checks.values()) and options.save is None and options.against is None:
         sections = " or ".join(f"'{name}'" for name in options.section)
         console().print(f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check")
         return DONE
+    before, meant = _before(options, prepared)
     found = run_to_end(_verify(options, prepared, checks))
     if options.format == "json":
-        put_json("verify", 1, verify_document(prepared, found))
+        put_json("verify", 1, {**verify_document(prepared, found), **_became_document(before, found, meant)})
     elif options.format == "junit":
         sys.stdout.write(junit_of(prepared, found))
     else:
         show_results(prepared, found, verbose=options.verbose)
         show_device_errors(found.failed, sys.stderr, found.logs)
-    return FAILED if found.failed else NO if found.wrong else DONE
+    lost = False
+    if before is not None and found.point is not None:
+        all_of_it = became(before, found.point)
+        if options.format == "text":
+            show_became(before, all_of_it, meant)
+        lost = any(one.lost and not any(may(one) for may in meant) for one in all_of_it)
+    if options.save is not None and found.point is not None:
+        keep(prepared.estate, options.save, found.point)
+        sys.stderr.write(f"the state of {plural(len(found.point.devices), 'device')} is kept as '{options.save}'\n")
+    return FAILED if found.failed else NO if found.wrong or lost else DONE
+
+
+def _before(options: argparse.Namespace, prepared: Preparation) -> tuple[Point | None, list[Expected]]:
+    """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError, StateError."""
+    if options.expect and options.against is None:
+        raise UsageError("--expect goes with --against")
+    meant = []
+    for text in options.expect:
+        try:
+            meant.append(expected(text))
+        except ValueError as wrong:
+            raise UsageError(f"nothing can be lost of a reading '{wrong}'", hint=suggestion(str(wrong), GOOD)) from None
+    if options.against is None:
+        return None, meant
+    point = kept(prepared.estate, options.against)
+    picked = {intent.device.name for intent in prepared.intents}
+    devices = {name: readings for name, readings in point.devices.items() if name in picked}
+    return Point(point.at, devices, {name: why for name, why in point.missing.items() if name in picked}), meant
+
+
+def _became_document(before: Point | None, found: Verification, meant: Sequence[Expected]) -> dict[str, Any]:
+    if before is None or found.point is None:
+        return {}
+    return {"since": before.at, "became": [became_document(one, meant) for one in became(before, found.point)]}
 
 
 def _list(options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> int:
@@ -66,4 +113,7 @@ def _list(options: argparse.Namespace, prepared: Preparation, checks: Mapping[st
 async def _verify(options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> Verification:
     quiet = options.quiet or options.format != "text"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
-        return await verify(prepared, checks, wait_s=options.wait, at_once=options.at_once, timeout_s=options.timeout, on_event=progress)
+        whole = options.save is not None or options.against is not None
+        return await verify(
+            prepared, checks, wait_s=options.wait, at_once=options.at_once, timeout_s=options.timeout, on_event=progress, whole=whole
+        )

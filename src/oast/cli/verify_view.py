@@ -14,8 +14,13 @@ from oast.operations.preparation import Preparation
 from oast.operations.verify import Behind, Verification, behind
 from oast.verify.causes import Finding, findings
 from oast.verify.checks import Check, CheckResult
+from oast.verify.points import GONE, Became, Expected, Point
 
 NAMED = 4
+LOST, EXPECTED, OTHER, NEW = "lost", "expected", "different", "new"
+STYLES = {LOST: "red", EXPECTED: "yellow", OTHER: "", NEW: "green"}
+# How many rows are shown of each; what was lost, all.
+MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 8, NEW: 8}
 
 
 def show_results(prepared: Preparation, found: Verification, *, verbose: bool) -> None:
@@ -64,6 +69,32 @@ def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> Non
             out.print(Text(f"    {how_many} from it, on {where}", style="dim"))
     if groups:
         out.print()
+
+
+def show_became(before: Point, found: Sequence[Became], meant: Sequence[Expected]) -> None:
+    """What became of the state before: what was lost first, then what was expected to be, then what is different or new. The same thing on
+    several devices is one row."""
+    out = console()
+    kinds: dict[str, dict[tuple[str, str, str, str], list[str]]] = {LOST: {}, EXPECTED: {}, OTHER: {}, NEW: {}}
+    for one in found:
+        kind = (EXPECTED if any(may(one) for may in meant) else LOST) if one.lost else OTHER if one.was else NEW
+        # What is gone is gone, however each device had it.
+        was = "" if one.now == GONE else one.was
+        kinds[kind].setdefault((one.reading, one.what, was, one.now), []).append(one.device)
+    listing = table("", "devices", "reading", "record", "before", "now")
+    left = 0
+    for kind, rows in kinds.items():
+        for number, ((reading, what, was, now), names) in enumerate(rows.items()):
+            if number >= MOST[kind]:
+                left += 1
+                continue
+            listing.add_row(Text(kind, style=STYLES[kind]), named(names, 2), reading, what, was or ("" if kind == NEW else "there"), now)
+    if found:
+        put_table(out, listing)
+    if left:
+        out.print(f"and {left} more that are different or new: --format json", style="dim")
+    counted = ", ".join(f"{sum(map(len, rows.values()))} {kind}" for kind, rows in kinds.items() if rows)
+    out.print(f"since {before.at[:16].replace('T', ' ')} UTC: {counted or 'nothing is different'}")
 
 
 def show_listed(prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> None:

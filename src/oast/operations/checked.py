@@ -11,6 +11,7 @@ from oast.operations.preparation import Preparation
 from oast.operations.report import printable
 from oast.operations.verify import Verification, behind
 from oast.verify.checks import Check
+from oast.verify.points import Became, Expected
 
 
 def verify_document(preparation: Preparation, found: Verification) -> dict[str, Any]:
@@ -35,6 +36,19 @@ def listed_document(preparation: Preparation, checks: Mapping[str, Sequence[Chec
             }
             for name, found in checks.items()
         ]
+    }
+
+
+def became_document(one: Became, meant: Sequence[Expected]) -> dict[str, Any]:
+    """What became of one record; what was `lost` may have been `expected`."""
+    return {
+        "device": one.device,
+        "reading": one.reading,
+        "what": one.what,
+        "was": one.was,
+        "now": one.now,
+        "lost": one.lost,
+        "expected": one.lost and any(may(one) for may in meant),
     }
 
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 
 from oast.change.push import new_run
 from oast.connect.connector import Connector
+from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
@@ -15,20 +17,24 @@ from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 from oast.operations.preparation import Preparation, checks_of
 from oast.readings.read import read
+from oast.readings.tables import Readings, Record
 from oast.records import Place
 from oast.verify.checks import Check, CheckResult, evaluate
+from oast.verify.points import Point, looked_at
 
 POLL_S = 0.5
 
 
 @dataclass(frozen=True)
 class Verification:
-    """The checks of every device that could be read, and the devices that could not; both in the order of the inventory."""
+    """The checks of every device that could be read, and the devices that could not; both in the order of the inventory. `point` is
+    the state that they had, where it was asked for."""
 
     run: str
     logs: Path
     results: Mapping[str, Sequence[CheckResult]]
     failed: tuple[tuple[str, DeviceError], ...]
+    point: Point | None = None
 
     @property
     def every(self) -> list[CheckResult]:
@@ -81,14 +87,17 @@ async def verify(
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
     clock: Clock | None = None,
+    whole: bool = False,
 ) -> Verification:
-    """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of the result."""
+    """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of the result. With `whole`,
+    everything is read that two points in time are compared by."""
     estate, time = preparation.estate, clock or SystemClock()
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run()
     logs = estate.working / "log" / run
     until = time.now() + wait_s
     found: dict[str, list[CheckResult] | DeviceError] = {}
+    states: dict[str, Readings] = {}
 
     async def one(intent: Intent) -> list[CheckResult]:
         name = intent.device.name
@@ -96,9 +105,11 @@ async def verify(
         async with connector.session(intent.device, intent.platform, logs / f"{name}.log", wait_s) as session:
             on_event(DeviceEvent(name, Stage.READING))
             while True:
-                readings = await read(session, intent.platform, sorted({check.reading for check in checks[name]}))
+                also = looked_at(intent.platform) if whole else ()
+                readings = await read(session, intent.platform, sorted({*(check.reading for check in checks[name]), *also}))
                 results = evaluate(checks[name], readings, session.transcript.masking.hide)
                 if time.now() + POLL_S > until or all(result.passed for result in results):
+                    states[name] = {reading: _hidden(list(readings[reading]), session) for reading in also}
                     return results
                 on_event(DeviceEvent(name, Stage.WAITING_FOR_TRUTH))
                 await time.sleep(POLL_S)
@@ -109,9 +120,17 @@ async def verify(
 
     await for_each(preparation.intents, one, at_once or estate.settings.connection.at_once, done)
     ordered = {intent.device.name: found[intent.device.name] for intent in preparation.intents}
+    failed = tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError))
     return Verification(
         run,
         logs,
         {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
-        tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError)),
+        failed,
+        Point(datetime.now(UTC).isoformat(timespec="seconds"), states, {name: error.message for name, error in failed}) if whole else None,
     )
+
+
+def _hidden(records: list[Record], session: Session) -> list[Record]:
+    """Without the secrets that the session knows."""
+    hide = session.transcript.masking.hide
+    return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in records]
