@@ -22,6 +22,7 @@ from oast.change.means import Means
 from oast.change.measured import Measured
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.soak import soak
+from oast.change.surroundings import Surroundings
 from oast.change.transaction import Transaction
 from oast.change.wave import Limits, Watched, Wave
 from oast.change.waves import TOGETHER, Order, numbers
@@ -136,11 +137,13 @@ class Push:
         sessions: dict[str, Session] | None = None,
         hand_over: asyncio.Event | None = None,
         undo: Undo | None = None,
+        surroundings: Surroundings | None = None,
     ) -> None:
         """`unreached` are devices that were asked for and could not be compared: each is a failure of its wave.
 
         `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run that was cancelled takes
-        nothing back any more, and leaves the devices to their timers. `undo` takes back what was delivered already.
+        nothing back any more, and leaves the devices to their timers. `undo` takes back what was delivered already. What stands around
+        the devices, `surroundings`, has to be as it was when the last wave is confirmed.
         """
         self._comparisons = comparisons
         self._unreached = unreached
@@ -154,6 +157,7 @@ class Push:
         self._sessions = {} if sessions is None else sessions
         self._hand_over = hand_over
         self._undo = undo
+        self._surroundings = surroundings
         self._outcomes: dict[str, Outcome] = {}
         self._begun: set[str] = set()
         # What was listed last as running, of those to which something was done.
@@ -184,7 +188,16 @@ class Push:
 
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
+        try:
+            await self._run()
+        finally:
+            if self._surroundings is not None:
+                await asyncio.shield(self._surroundings.close())
+
+    async def _run(self) -> None:
         waves = self._waves()
+        if self._surroundings is not None:
+            await self._surroundings.begin()
         self.waves = [[*(comparison.name for comparison in group), *lost] for group, lost in waves]
         begun: set[str] = set()
         for number, (group, lost) in enumerate(waves, 1):
@@ -193,7 +206,7 @@ class Push:
             if group:
                 later = frozenset(c.name for following, _ in waves[number:] for c in following)
                 self._on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
-                transactions = await self._wave(group, later)
+                transactions = await self._wave(group, later, last=not later)
                 await self._soak(transactions, later)
             failures = self._failures(begun)
             if failures > self._options.most_failures:
@@ -252,7 +265,7 @@ class Push:
             groups[wave_of[device.name]][1].append(device.name)
         return groups
 
-    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> Sequence[Transaction]:
+    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str], *, last: bool) -> Sequence[Transaction]:
         """Deliver to them together; their transactions, each with its outcome."""
         options = self._options
         with ExitStack() as locks:
@@ -274,7 +287,8 @@ class Push:
             watching = _Watching(self._connector, self._delivered, {t.name for t in transactions})
             self._begun.update(transaction.name for transaction in transactions)
             try:
-                await Wave(transactions, watching.watched, limits, self._clock, self._hand_over).deliver()
+                around = self._surroundings if last else None
+                await Wave(transactions, watching.watched, limits, self._clock, self._hand_over, around).deliver()
             finally:
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
                 self.measured.update({t.name: t.measured for t in transactions if t.comparison.edits})

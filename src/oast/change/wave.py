@@ -14,6 +14,7 @@ from typing import Any
 
 from oast.change.means import Lost
 from oast.change.outcome import Cause
+from oast.change.surroundings import Surroundings
 from oast.change.transaction import Transaction
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock
@@ -62,9 +63,12 @@ class Wave:
         limits: Limits,
         clock: Clock,
         hand_over: asyncio.Event | None = None,
+        surroundings: Surroundings | None = None,
     ) -> None:
-        """When `hand_over` is set, whoever was told to take back is left to its own way back instead."""
+        """`surroundings` have to stay as they were. When `hand_over` is set, whoever was told to take back is left to its own way back
+        instead."""
         self._hand_over = hand_over or asyncio.Event()
+        self._surroundings = surroundings
         self._transactions = transactions
         self._watched = watched
         self._limits = limits
@@ -226,6 +230,10 @@ class Wave:
         failing = {t: counted for t in self._open() if (counted := t.to_answer_for(self._last[t])[0])}
         for transaction, results in (await self._watch()).items():
             failing.setdefault(transaction, []).extend(results)
+        if not failing and self._surroundings is not None and self._open():
+            lost = await self._surroundings.look()
+            # Whose change it was cannot be told from there: the wave answers for it.
+            failing = dict.fromkeys(self._open(), lost) if lost else {}
         return failing
 
     async def _in_time(self, step: Callable[[Transaction], Awaitable[None]]) -> None:

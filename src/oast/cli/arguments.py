@@ -119,8 +119,23 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--most-failures", metavar="N", type=count, help="devices that may fail or be reverted before no further is begun")
     parser.add_argument("--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml")
     parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
+    parser.add_argument(
+        "--watch", metavar="HOPS", type=count, help="so many cables away devices have to keep what they had (default: from oast.toml)"
+    )
+    add_expect(parser)
     add_summary(parser)
     add_connection(parser)
+
+
+def add_expect(parser: argparse.ArgumentParser) -> None:
+    """What may be lost."""
+    parser.add_argument(
+        "--expect",
+        metavar="READING[: EXPRESSION]",
+        action="append",
+        default=[],
+        help="what may be lost, such as 'routes: destination-prefix=198.51.100.0/24'; may be repeated",
+    )
 
 
 def add_format(parser: argparse.ArgumentParser, *more: str) -> None:

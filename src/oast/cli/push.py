@@ -32,7 +32,7 @@ from oast.cli.proposal import put_proposal, show_stale
 from oast.cli.streams import nobody_reads
 from oast.cli.summary import in_short
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table
+from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table, what_may_be_lost
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.fleet.events import Event
@@ -139,6 +139,7 @@ def _run_recorded(options: argparse.Namespace) -> int:
     approved = waiting(Changes(estate_of(options)), options.change, again=options.again)
     options.reason, options.ticket = approved.change.reason, approved.change.ticket
     set_manner(options, approved.recorded.manner)
+    options.expect = [*options.expect, *approved.change.expect]
     how = chosen(options)
     if not options.again:
         how = replace(how, allow_removals=how.allow_removals or bool(approved.by))
@@ -175,7 +176,14 @@ def chosen(options: argparse.Namespace) -> DeliveryOptions:
     if not options.dry_run:
         need_reason(options.reason)
     return DeliveryOptions(
-        options.revert_timer, options.verify_timeout, options.most_failures, options.one_wave, options.at_once, options.allow_removals
+        options.revert_timer,
+        options.verify_timeout,
+        options.most_failures,
+        options.one_wave,
+        options.at_once,
+        options.allow_removals,
+        what_may_be_lost(options.expect),
+        options.watch,
     )
 
 

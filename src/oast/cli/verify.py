@@ -13,15 +13,14 @@ from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
 from oast.cli.verify_view import show_became, show_listed, show_results
-from oast.cli.workplace import console, estate_of, plural, put_json
+from oast.cli.workplace import console, estate_of, plural, put_json, what_may_be_lost
 from oast.errors import UsageError
-from oast.nearest import suggestion
 from oast.operations.checked import became_document, junit_of, listed_document, verify_document
 from oast.operations.points import keep, kept
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.verify import Verification, checks_for, verify
 from oast.verify.checks import Check
-from oast.verify.points import GOOD, Expected, Point, became, expected
+from oast.verify.points import Expected, Point, became
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -32,13 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--list", action="store_true", dest="listing", help="the checks there are and where each is from; asks no device")
     parser.add_argument("--save", metavar="LABEL", help="keep the state of the network as it is now, to be compared with later")
     parser.add_argument("--against", metavar="LABEL", help="what became of the state that was kept as LABEL; what was lost is an error")
-    parser.add_argument(
-        "--expect",
-        metavar="READING[: EXPRESSION]",
-        action="append",
-        default=[],
-        help="with --against: what may be lost, such as 'routes: destination-prefix=198.51.100.0/24'; may be repeated",
-    )
+    arguments.add_expect(parser)
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_connection(parser)
@@ -76,16 +69,11 @@ def run(options: argparse.Namespace) -> int:
     return FAILED if found.failed else NO if found.wrong or lost else DONE
 
 
-def _before(options: argparse.Namespace, prepared: Preparation) -> tuple[Point | None, list[Expected]]:
+def _before(options: argparse.Namespace, prepared: Preparation) -> tuple[Point | None, Sequence[Expected]]:
     """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError, StateError."""
     if options.expect and options.against is None:
         raise UsageError("--expect goes with --against")
-    meant = []
-    for text in options.expect:
-        try:
-            meant.append(expected(text))
-        except ValueError as wrong:
-            raise UsageError(f"nothing can be lost of a reading '{wrong}'", hint=suggestion(str(wrong), GOOD)) from None
+    meant = what_may_be_lost(options.expect)
     if options.against is None:
         return None, meant
     point = kept(prepared.estate, options.against)

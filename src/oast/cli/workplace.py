@@ -23,6 +23,8 @@ from oast.estate.estate import Estate, find, open_estate
 from oast.estate.guard import check_owned
 from oast.estate.secrets import Ask
 from oast.files import tightened
+from oast.nearest import suggestion
+from oast.verify.points import GOOD, Expected, expected
 
 PLAIN_WIDTH = 100
 WIDEST = 10_000
@@ -158,6 +160,17 @@ def put_document(document: dict[str, Any]) -> None:
     """A JSON document on stdout; what acts on a terminal is escaped, also what JSON would allow as it is."""
     text = json.dumps(document, indent=2, ensure_ascii=False)
     sys.stdout.write(text.translate(_ESCAPED) + "\n")
+
+
+def what_may_be_lost(texts: Sequence[str]) -> tuple[Expected, ...]:
+    """What --expect says. Raises UsageError, EstateError."""
+    found = []
+    for text in texts:
+        try:
+            found.append(expected(text))
+        except ValueError as wrong:
+            raise UsageError(f"nothing can be lost of a reading '{wrong}'", hint=suggestion(str(wrong), GOOD)) from None
+    return tuple(found)
 
 
 def confirmed(question: str) -> bool:

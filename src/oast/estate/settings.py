@@ -60,6 +60,7 @@ class DeliverySettings:
     `waves` pick the devices that come first, second and so on; the others come last. After each, its checks have to stay true for
     `soak_s` seconds before the next begins. After a wave in which more than `most_failures` devices failed or were reverted, no further
     begins, and `on_failure` says what is taken back besides. Checks have to stay true for `hold_s` seconds at least.
+    Devices up to `watch_hops` cables away from those of a change have to keep what they had.
     With `approval`, nothing is delivered that nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals
     have to be signed.
     """
@@ -70,6 +71,7 @@ class DeliverySettings:
     waves: tuple[Selector | Portion, ...] = ()
     apart: Apart | None = None
     soak_s: float = 0.0
+    watch_hops: int = 1
     on_failure: str = STOP
     most_failures: int = 0
     hold_s: float = 0.0
@@ -182,6 +184,7 @@ def _delivery(table: Table | None, folder: Path) -> DeliverySettings:
         waves=_waves(table),
         apart=_apart(table),
         soak_s=table.count("soak_s", 0),
+        watch_hops=int(table.count("watch_hops", default.watch_hops)),
         on_failure=table.choice("on_failure", (STOP, WAVE, CHANGE), STOP),
         most_failures=int(table.count("most_failures", default.most_failures)),
         hold_s=table.count("hold_s", 0),

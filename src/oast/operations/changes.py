@@ -52,6 +52,11 @@ class Change:
         return self._first(PROPOSED, BEGAN).get("origin")
 
     @property
+    def expect(self) -> tuple[str, ...]:
+        """What is meant to be lost with it."""
+        return tuple(map(str, self._first(PROPOSED, BEGAN).get("expect", ())))
+
+    @property
     def devices(self) -> int:
         """On how many devices something was to be done."""
         return int(self._first(PROPOSED, BEGAN).get("devices", 0))

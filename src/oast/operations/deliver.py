@@ -29,11 +29,13 @@ from oast.files import write_whole
 from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.events import Event, OnEvent, unheard
 from oast.nearest import suggestion
+from oast.operations.around import surroundings
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
 from oast.operations.recording import About, Recording
 from oast.records import Problem
 from oast.verify.checks import Check
+from oast.verify.points import Expected
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0
@@ -53,7 +55,8 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class DeliveryOptions:
-    """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away what is beyond the limits."""
+    """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away what is beyond the limits.
+    Devices up to `watch_hops` cables away have to keep what they had, but for what is `expect`ed to be lost."""
 
     revert_timer_s: float | None = None
     verify_timeout_s: float | None = None
@@ -61,6 +64,8 @@ class DeliveryOptions:
     one_wave: bool = False
     at_once: int | None = None
     allow_removals: bool = False
+    expect: tuple[Expected, ...] = ()
+    watch_hops: int | None = None
 
 
 @dataclass(frozen=True)
@@ -178,7 +183,8 @@ class Plan:
         """
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
-        recording = Recording(self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin))
+        expect = tuple(one.text for one in chosen.expect)
+        recording = Recording(self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin, expect))
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push_options, heard = self._options(chosen), _unfailing(on_event)
@@ -206,6 +212,7 @@ class Plan:
                 sessions=self._comparing.sessions,
                 hand_over=hand_over,
                 undo=undo,
+                surroundings=surroundings(self.preparation, self.to_do, self._connector, chosen, push_options.at_once),
             )
             interrupted, fault = await _run(push)
             await self.close()

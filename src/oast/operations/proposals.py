@@ -33,7 +33,7 @@ class Stale:
     now: Mapping[str, Any]
 
 
-def propose(plan: Plan, reason: str, ticket: str | None, origin: str | None = None) -> str:
+def propose(plan: Plan, reason: str, ticket: str | None, origin: str | None = None, expect: Sequence[str] = ()) -> str:
     """Write down what `plan` would do, for others to approve; the name of the change. Raises StateError, EstateError, OSError."""
     estate = plan.preparation.estate
     changes = Changes(estate)
@@ -51,6 +51,8 @@ def propose(plan: Plan, reason: str, ticket: str | None, origin: str | None = No
     }
     if origin:
         said["origin"] = origin
+    if expect:
+        said["expect"] = list(expect)
     changes.ledger.append(PROPOSED, plan.run, said)
     return plan.run
 

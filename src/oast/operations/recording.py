@@ -45,6 +45,7 @@ class About:
     ticket: str | None = None
     change: str | None = None
     origin: str | None = None
+    expect: tuple[str, ...] = ()
 
 
 class Recording:
@@ -115,6 +116,8 @@ class Recording:
         }
         if self._about.origin:
             said["origin"] = self._about.origin
+        if self._about.expect:
+            said["expect"] = list(self._about.expect)
         self._ledger.append("begun", self.change, said)
 
     def _keep(self, texts: Mapping[str, str], when: str, who: str) -> None:

@@ -161,8 +161,9 @@ def _number(row: Record, name: str) -> int:
 
 @dataclass(frozen=True)
 class Expected:
-    """What may be lost: the records of a reading that an expression means; all of it without one."""
+    """What may be lost, as it was said in `text`: the records of a reading that an expression means; all of it without one."""
 
+    text: str
     reading: str
     meant: Callable[[Record], bool]
 
@@ -178,4 +179,4 @@ def expected(text: str) -> Expected:
         raise ValueError(reading)
     fields: dict[str, FieldType] = {DEVICE: TEXT, **READINGS[reading].fields}
     meant: Condition = condition(expression.strip(), fields) if colon else lambda record: True
-    return Expected(reading, meant)
+    return Expected(text, reading, meant)

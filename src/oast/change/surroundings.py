@@ -1,0 +1,103 @@
+"""The devices that stand around those of a change: what was true of them before it has to stay so, before it is confirmed."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
+from dataclasses import replace
+
+from oast.connect.connector import Connector
+from oast.connect.session import Session
+from oast.errors import DeviceError
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent
+from oast.readings.read import read
+from oast.readings.tables import Readings
+from oast.verify.as_before import NAMES
+from oast.verify.checks import Check, CheckResult, evaluate
+
+CLOSING_S = 5.0
+NAMED = 3
+
+
+class Surroundings:
+    """Looks at `intents`' devices. Whoever cannot be read before the change is not looked at any more."""
+
+    def __init__(
+        self, connector: Connector, intents: Sequence[Intent], checks_of: Callable[[str, Readings], Iterable[Check]], at_once: int
+    ) -> None:
+        """`checks_of` makes the checks of one device of what was read before."""
+        self._connector = connector
+        self._intents = {intent.device.name: intent for intent in intents}
+        self._checks_of = checks_of
+        self._at_once = at_once
+        self._checks: dict[str, list[Check]] = {}
+        self._sessions: dict[str, Session] = {}
+
+    async def begin(self) -> None:
+        """Read all of them. Nothing is said of those that cannot be."""
+
+        async def one(name: str) -> list[Check]:
+            return list(self._checks_of(name, await self._read(name, self._readings(name))))
+
+        def done(name: str, result: list[Check] | DeviceError) -> None:
+            if not isinstance(result, DeviceError):
+                self._checks[name] = result
+
+        await for_each(self._intents, one, self._at_once, done)
+
+    def _readings(self, name: str) -> list[str]:
+        return [reading for reading in NAMES if reading in self._intents[name].platform.readings]
+
+    async def look(self) -> list[CheckResult]:
+        """What is not as it was. A device that cannot be read any more is a result of its own."""
+        found: list[CheckResult] = []
+
+        async def one(name: str) -> list[CheckResult]:
+            checks = self._checks[name]
+            readings = await self._read(name, sorted({check.reading for check in checks}))
+            return [result for result in evaluate(checks, readings) if not result.passed]
+
+        def done(name: str, result: list[CheckResult] | DeviceError) -> None:
+            if isinstance(result, DeviceError):
+                check = Check(name, "it can be read, as before the change", "", {}, None, "an answer", ())
+                found.append(CheckResult(check, result.message, passed=False))
+            else:
+                found.extend(result)
+
+        await for_each([name for name, checks in self._checks.items() if checks], one, self._at_once, done)
+        return _together(found)
+
+    async def _read(self, name: str, readings: Sequence[str]) -> Readings:
+        intent = self._intents[name]
+        session = self._sessions.get(name)
+        if session is None:
+            session = self._sessions[name] = await self._connector.open(intent.device, intent.platform)
+        try:
+            return await read(session, intent.platform, readings)
+        except DeviceError:
+            del self._sessions[name]
+            await session.close()
+            raise
+
+    async def close(self) -> None:
+        """End the sessions. Safe to call again."""
+        while self._sessions:
+            session = self._sessions.popitem()[1]
+            with suppress(TimeoutError):
+                async with asyncio.timeout(CLOSING_S):
+                    await session.close()
+
+
+def _together(found: Sequence[CheckResult]) -> list[CheckResult]:
+    """The same thing on several devices is one result, which names them."""
+    groups: dict[tuple[str, str | None], list[CheckResult]] = {}
+    for result in found:
+        groups.setdefault((result.check.title, result.actual), []).append(result)
+    made = []
+    for (title, _), results in groups.items():
+        names = sorted(result.check.device for result in results)
+        more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
+        made.append(replace(results[0], check=replace(results[0].check, title=f"{', '.join(names[:NAMED])}{more}: {title}")))
+    return made

@@ -1,0 +1,57 @@
+"""What stands around the devices of a change, made ready to be looked at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from typing import Protocol
+
+from oast.change.compare import Comparison
+from oast.change.surroundings import Surroundings
+from oast.config.difference import applied
+from oast.config.tree import Node
+from oast.connect.connector import Connector
+from oast.operations.preparation import Preparation
+from oast.readings.tables import Readings
+from oast.verify.as_before import as_before, gone, within
+from oast.verify.checks import Check
+from oast.verify.meant import Cable, Meant
+from oast.verify.points import Expected
+
+
+class Chosen(Protocol):
+    """What of the options of a delivery says how far one looks, and what may be lost."""
+
+    @property
+    def watch_hops(self) -> int | None: ...
+
+    @property
+    def expect(self) -> tuple[Expected, ...]: ...
+
+
+def surroundings(
+    preparation: Preparation, comparisons: Sequence[Comparison], connector: Connector, chosen: Chosen, at_once: int
+) -> Surroundings | None:
+    """The devices beside those of `comparisons` that change; None when nobody is to be looked at."""
+    estate = preparation.estate
+    hops = estate.settings.delivery.watch_hops if chosen.watch_hops is None else chosen.watch_hops
+    changing = [one for one in comparisons if one.edits and not one.manner.into_startup]
+    if not hops or not changing:
+        return None
+    cables: dict[Cable, Cable] = {}
+    for link in estate.links:
+        cables[link.one], cables[link.other] = link.other, link.one
+    besides = within([one.name for one in changing], cables, cables.__getitem__, hops)
+    intents = [intent for intent in preparation.network if intent.device.name in besides]
+    if not intents:
+        return None
+    without = gone([(_as(one, one.running), _as(one, applied(one.edits, one.running))) for one in changing], cables)
+
+    def checks_of(name: str, readings: Readings) -> Iterable[Check]:
+        return as_before(name, readings, without, chosen.expect)
+
+    return Surroundings(connector, intents, checks_of, at_once)
+
+
+def _as(comparison: Comparison, tree: Node) -> Meant:
+    return Meant(replace(comparison.intent, tree=tree))

@@ -1,0 +1,76 @@
+"""What a change does to devices that it does not touch: it is reported, and the change goes back."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from larkwater import LarkwaterTest
+from oast.platforms.catalogue import READINGS
+from oast.readings.values import Value, convert
+from oast.verify.as_before import Gone, as_before, within
+from oast.verify.points import expected
+
+EDGE, FAR = "dunlin-edge-1", "tern-edge-1"
+PUSH = ("push", "-m", "Tidy up OSPF", "--on", f"name={EDGE}", "--yes", "--verify-timeout", "4")
+
+
+class AroundTest(LarkwaterTest):
+    delivered = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.edit("oast.toml", "watch_hops = 0", "watch_hops = 2")
+
+    def test_a_prefix_that_is_silently_withdrawn_is_missed_two_cables_away_and_the_change_goes_back(self) -> None:
+        before, startup = self.running(EDGE), self.running(FAR)
+        arguments = (*PUSH, "--with", "services=[]", "--section", "routing")
+        run = self.oast(*arguments, expect=5)
+        self.assertRegex(run.out, r"(?m)^dunlin-edge-1 +reverted ")
+        self.assertIn("the prefixes that could be reached before the change can be: lacks 198.51.100.192/28", run.out)
+        self.assertEqual((self.running(EDGE), self.running(FAR)), (before, startup))
+        shown = self.oast("change", "show", "last", "--format", "json").json()
+        self.assertIn("lacks 198.51.100.192/28", "".join(shown["outcomes"][0]["devices"][0]["failed_checks"]))
+
+    def test_what_the_change_says_is_meant_and_what_it_takes_away_itself_is_no_loss(self) -> None:
+        self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--expect", "routes: destination-prefix=198.51.100.192/26")
+        self.assertEqual(self.oast("change", "show", "last", "--format", "json").json()["entries"][0]["expect"][0][:6], "routes")
+
+    def test_nobody_is_looked_at_where_nobody_is_wanted(self) -> None:
+        self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--watch", "0")
+
+
+class AsBeforeTest(unittest.TestCase):
+    @staticmethod
+    def record(reading: str, **texts: str) -> dict[str, Value]:
+        fields = READINGS[reading].fields
+        return {name.replace("_", "-"): convert(fields[name.replace("_", "-")], text) for name, text in texts.items()}
+
+    def test_what_goes_with_the_change_is_left_out(self) -> None:
+        readings: dict[str, list[Any]] = {
+            "interfaces": [
+                self.record("interfaces", name="port1", oper_status="up"),
+                self.record("interfaces", name="port2", oper_status="up"),
+                self.record("interfaces", name="port3", oper_status="down"),
+            ],
+            "routes": [
+                self.record("routes", destination_prefix="198.51.100.0/28", outgoing_interface="port1"),
+                self.record("routes", destination_prefix="203.0.113.4/31", outgoing_interface="port2"),
+            ],
+            "ospf-neighbors": [self.record("ospf-neighbors", interface="port2", address="203.0.113.5", state="full")],
+        }
+        without = Gone(frozenset(("203.0.113.4/31",)), frozenset((("pier", "port2"),)))
+        checks = {check.reading: check.values for check in as_before("pier", readings, without)}
+        self.assertEqual(checks, {"interfaces": {"port1"}, "routes": {"198.51.100.0/28"}})
+        meant = [expected("routes: destination-prefix=198.51.100.0/24")]
+        self.assertNotIn("routes", {check.reading for check in as_before("pier", readings, without, meant)})
+
+    def test_so_many_cables_away(self) -> None:
+        cables = {("a", "1"): ("b", "1"), ("b", "2"): ("c", "1"), ("c", "2"): ("d", "1")}
+        cables |= {far: near for near, far in cables.items()}
+        for hops, wanted in ((0, set()), (1, {"b"}), (2, {"b", "c"}), (9, {"b", "c", "d"})):
+            self.assertEqual(within(["a"], cables, cables.__getitem__, hops), wanted)
+
+
+if __name__ == "__main__":
+    unittest.main()
