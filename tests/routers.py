@@ -12,7 +12,7 @@ owns: [interface *, ospf, system/hostname, ntp]
 system
   hostname {{ device.name }}
 ntp
-  server 192.0.2.123
+  server 198.19.0.1
 interface manage0
   ipv4
     address {{ device.address }}/16
@@ -66,7 +66,7 @@ def lay_out(folder: Path, cores: int, edges: int) -> Path:
         "network.yaml": "format: 1\nconvergence: 0.5\naccounts: [{name: oast, password: login}]\nprivilege-password: privilege\n"
         f"defaults: {{system: bine, startup: startup.txt, ports: [manage0, {', '.join(f'port{n}' for n in range(1, most + 1))}]}}\n"
         "devices:\n" + "".join(f"  {name}: {{management: 198.19.{n // 250 + 100}.{n % 250 + 1}}}\n" for n, name in enumerate(names))
-        + "links:\n" + "".join(cables),
+        + "outside: {clock: {addresses: [198.19.0.1/16], stratum: 1}}\n" + "links:\n" + "".join(cables),
         "inventory/devices.yaml": "devices:\n" + "".join(
             f"  {name}: {{address: 198.19.{n // 250 + 100}.{n % 250 + 1}, platform: bine, role: {name[:4]}, loopback: 198.18.{n // 250 + 200}.{n % 250 + 1}}}\n"
             for n, name in enumerate(names)

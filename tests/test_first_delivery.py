@@ -24,7 +24,7 @@ class FirstDeliveryTest(LarkwaterTest):
         after = self.oast("diff")
         self.assertEqual(after.out, "nothing to do: 6 devices as intended\n")
         self.assertIn("nothing to do", self.oast("push", "-m", "again", "--yes").out)
-        self.assertRegex(self.oast("verify").out, r"^82 checks on 6 devices: all true\n$")
+        self.assertRegex(self.oast("verify").out, r"^\d+ checks on 6 devices: all true\n$")
 
         listed = self.console("tern-edge-1", "read startup", "read running")
         startup, _, running = listed.partition("read startup\n")[2].partition("tern-edge-1 view| read running\n")

@@ -139,9 +139,10 @@ class LockedOutTest(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_confirmation_is_proved_by_a_word_that_is_not_known_any_more_and_by_nothing_else(self) -> None:
         await self.delivery(None, "invalid-value").confirm()
-        await self.delivery(None, "in-use", "operation-failed").confirm()
+        await self.delivery(None, "in-use", "invalid-value").confirm()
         for tags, error in (
             (("in-use",), ConnectionFailed),
+            ((None, "operation-failed"), ConnectionFailed),
             (("invalid-value",), Refused),
             ((None, "in-use", "in-use", "in-use"), ProtocolError),
             ((None, None, None, None), ProtocolError),

@@ -103,7 +103,7 @@ class TryTest(LarkwaterTest):
             "  yes  connect, log in, and wait for the first prompt: level 'view'",
             "  yes  obtain the right to change: raise: level 'full'",
             "  yes  look whether its revert timer waits: revert-timer state: it does not",
-            "  yes  reading interfaces: read interfaces: ",
+            "  yes  reading interfaces: read ports: ",
             "0 not as the platform says",
             "not tried, as it would change something: editing, saving, the way back, how a statement is set and removed",
         ):
@@ -114,23 +114,18 @@ class TryTest(LarkwaterTest):
     def test_each_step_that_fails_says_what_was_seen(self) -> None:
         (self.estate / "platforms").mkdir()
         shipped = Path(__file__).parent.parent / "src/oast/platforms/bine.toml"
-        text = (
-            shipped.read_text()
-            .replace('name = "bine"', 'name = "own"')
-            .replace("read interfaces", "read interfoces")
-            .replace('"snmp', '"snomp')
-        )
+        text = shipped.read_text().replace('name = "bine"', 'name = "own"').replace("read ports", "read poorts").replace('"snmp', '"snomp')
         text = text.replace('leafref = "snmp', 'leafref = "snomp')
         (self.estate / "platforms/own.toml").write_text(text)
         run = self.oast("platform", "try", "own", "--on", "name=tern-edge-1", expect=4)
         self.assertRegex(run.out, r"  no   read what runs: read running: \d+ lines, \d+ understood; line \d+: 'snmp' is not a statement")
-        self.assertIn("  no   reading interfaces: read interfoces: the device refused 'read interfoces'", run.out)
+        self.assertIn("  no   reading interfaces: read poorts: the device refused 'read poorts'", run.out)
         self.assertIn("  yes  reading routes", run.out)
         document = self.oast("platform", "try", "own", "--on", "name=tern-edge-1", "--format", "json", expect=4).json()
         self.assertEqual(document["format"], "oast.trial/1")
         self.assertEqual([s["passed"] for s in document["steps"]].count(False), 3)
         for path in Path(document["logs"]).iterdir():
-            self.assertIn("read interfoces", path.read_text())
+            self.assertIn("read poorts", path.read_text())
         self.fault("tern-edge-1", "down")
         self.assertIn(
             "  no   connect, log in, and wait for the first prompt",

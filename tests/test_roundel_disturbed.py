@@ -16,6 +16,8 @@ class DisturbedTest(ProgramTest):
         self.assertEqual((found["state"], self.kept("rt-3")), ("reverted", before), found)
 
     def test_a_confirmation_that_is_refused_is_no_proof_that_nothing_waits(self) -> None:
+        self.push()
+        self.edit("templates/roundel/base.j2", "wharf desk", "pier desk")
         before = self.kept("rt-3")
         self.oast("sim", "fault", "rt-3", "refuse", "--match", "persist-id")
         found = self.push("--on", "name=rt-3", *QUICK, expect=4)["rt-3"]

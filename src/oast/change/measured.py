@@ -6,8 +6,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from oast.platforms.catalogue import READINGS
 from oast.readings.tables import Readings, Record
-from oast.readings.values import plain
+from oast.readings.values import Value, plain
 
 FORMAT = "oast.readings/1"
 
@@ -25,8 +26,8 @@ class Measured:
     hide: Callable[[str], str]
 
     def document(self) -> dict[str, Any]:
-        """As plain data. `after` has the readings that came out different, and `same` the others."""
-        different = {name: rows for name, rows in self.after.items() if rows != self.before.get(name)}
+        """As plain data. `after` has the readings that came out different in more than their counters, and `same` the others."""
+        different = {name: rows for name, rows in self.after.items() if _still(name, rows) != _still(name, self.before.get(name, ()))}
         return {
             "checked": self.checked,
             "before": {name: self._table(rows) for name, rows in self.before.items()},
@@ -51,9 +52,26 @@ def readings_document(run: str, measured: Mapping[str, Measured]) -> dict[str, A
 
 def changed_rows(device: Mapping[str, Any]) -> list[tuple[str, str, Sequence[Any]]]:
     """Of a device in that document: the reading, `-` or `+`, and the cells of each record that went or came."""
-    found = []
+    found: list[tuple[str, str, Sequence[Any]]] = []
     for name, after in device["after"].items():
         before = device["before"].get(name, {"rows": []})["rows"]
-        found += [(name, "-", row) for row in before if row not in after["rows"]]
-        found += [(name, "+", row) for row in after["rows"] if row not in before]
+        old, new = (_without(_counting(name), after["fields"], rows) for rows in (before, after["rows"]))
+        found += [(name, "-", row) for row in old if row not in new]
+        found += [(name, "+", row) for row in new if row not in old]
     return found
+
+
+def _counting(reading: str) -> frozenset[str]:
+    """The fields of a reading that grow by themselves."""
+    known = READINGS.get(reading)
+    return frozenset(name for name, field in known.fields.items() if field.counts) if known is not None else frozenset()
+
+
+def _still(reading: str, rows: Sequence[Record]) -> list[dict[str, Value]]:
+    """The records without what grows by itself."""
+    counting = _counting(reading)
+    return [{name: value for name, value in row.items() if name not in counting} for row in rows]
+
+
+def _without(counting: frozenset[str], fields: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[list[Any]]:
+    return [[cell for name, cell in zip(fields, row, strict=False) if name not in counting] for row in rows]

@@ -12,12 +12,14 @@ import jmespath
 from jmespath.exceptions import JMESPathError
 
 from oast.errors import ProtocolError
-from oast.platforms.catalogue import FieldType, Kind
+from oast.platforms.catalogue import TEXT, FieldType, Kind
 from oast.platforms.definition import ReadingDefinition
-from oast.readings.tables import Numbered, Record, Texts, rows
+from oast.readings.tables import Columns, Numbered, Record, Texts, columns_of, rows
 from oast.readings.values import Value, convert
 from oast.xml import SEPARATOR, NotXml, safe_xml, xpath
 
+# What stands in a table for nothing.
+NOTHING = ("", "-")
 HINT = "look at the platform's readings"
 
 
@@ -33,6 +35,9 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
     elif reading.patterns:
         found = list(_from_blocks(text, reading))
     else:
+        table = columns_of(text, reading) if not reading.derived else None
+        if table is not None:
+            return _typed_columns(table, reading)
         found = rows(text, reading)
     if reading.derived:
         found = [(number, _with_derived(record, reading)) for number, record in found]
@@ -59,6 +64,28 @@ def _typed(found: Sequence[Numbered], reading: ReadingDefinition) -> list[Record
             raise ProtocolError(f"{_where(number, reading)} has nothing for '{key}'", hint=HINT)
         made.append(record)
     return made
+
+
+def _typed_columns(table: Columns, reading: ReadingDefinition) -> list[Record]:
+    """The same, a column at a time."""
+    columns: list[Sequence[Value]] = []
+    for name, texts in table.texts.items():
+        field = reading.types.get(name, TEXT)
+        values: dict[str, Value] = {text: None if text in NOTHING else text for text in dict.fromkeys(texts)}
+        if field.kind is not Kind.TEXT:
+            for text, value in values.items():
+                if value is not None:
+                    try:
+                        values[text] = convert(field, text)
+                    except ValueError:
+                        _converted(text, name, field, table.lines[texts.index(text)], reading)
+        if field.key and name == next(iter(key for key, one in reading.types.items() if one.key and key in reading.fields), None):
+            empty = next((n for n, text in enumerate(texts) if text in NOTHING), None)
+            if empty is not None:
+                raise ProtocolError(f"{_where(table.lines[empty], reading)} has nothing for '{name}'", hint=HINT)
+        columns.append([values[text] for text in texts])
+    names = list(table.texts)
+    return [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
 
 
 def _converted(text: str, name: str, field: FieldType, number: int, reading: ReadingDefinition) -> Value:

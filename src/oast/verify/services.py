@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 from collections import defaultdict
 from collections.abc import Iterator, Mapping
 
@@ -33,7 +34,7 @@ def _users(meant: Meant) -> Iterator[Check]:
     for glob in dict.fromkeys(meant.owned("user")):
         match = {"name": glob}
         paths: tuple[Path, ...] = tuple(path for path, _ in entries)
-        names = frozenset(node.statement.value for _, node in entries)
+        names = frozenset(name for _, node in entries if fnmatch.fnmatchcase(name := node.statement.value, glob))
         title = "the users are those intended" if glob == "*" else f"the users {glob} are those intended"
         wanted = ", ".join(sorted(names)) or "nobody"
         yield Check(meant.name, title, "users", match, "name", wanted, paths, test=Test.EXACTLY, values=names)
