@@ -25,6 +25,7 @@ from pathlib import Path
 import asyncssh
 import jinja2
 import yaml
+from asking import asked, bare_listing, parsing, peak_of, verified
 from converging import seconds_to_converge
 from mixed import ROUNDS, bare_reading, by_openssh, mixed_network, peak_of_comparing, slow_down
 from records import archiving, in_turn, listing_and_auditing, recording_a_thousand
@@ -222,6 +223,29 @@ def waiting() -> list[Figure]:
     return [Figure(f"read {number} devices, {LATENCY_S:g} s a command", ours, floor, "rounds of waiting, and a bare asyncssh loop", 1.2)]
 
 
+def asking() -> list[Figure]:
+    """One reading of 1,000 devices, and all that follows from their intents, against bare loops that list the same."""
+    figures = [Figure("parse a table of 10,000 lines", parsing(), 0.05, "the limit", 1.0)]
+    with tempfile.TemporaryDirectory(dir=MEMORY) as name:
+        folder = Path(name)
+        pushed_to(folder, 1000)
+        (folder / "values/all.yaml").write_text("everywhere: {word: gate}\n")
+        estate = open_estate(folder, SECRETS)
+        password = SECRETS["OAST_SECRET_LOGIN_PASSWORD"]
+        with simulated(estate) as addresses:
+            bare, ours, checked = best(
+                2,
+                lambda: asyncio.run(bare_listing(addresses, ["read ports"], 100, password)),
+                lambda: asyncio.run(asked(estate, 100)),
+                lambda: asyncio.run(verified(estate, 100)),
+            )
+            peak = peak_of(lambda: asyncio.run(asked(estate, 100)))
+    figures.append(Figure("ask 1,000 devices, 100 at once", ours, bare, "bare asyncssh loop", 1.3))
+    figures.append(Figure("verify 1,000 devices, 100 at once", checked, bare, "bare asyncssh loop", 1.3))
+    figures.append(Figure("ask 1,000 devices", peak, 200, "the limit", 1.0, "MB"))
+    return figures
+
+
 def memory() -> list[Figure]:
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         peak = peak_of_comparing(Path(name), 1000, 2000) / 1e6
@@ -233,11 +257,11 @@ def memory() -> list[Figure]:
 CHANGED = 20
 EXCHANGE_BEFORE = (
     *("session page-length 0", "read running\n", "read startup\n", "read running\n"),
-    *("read interfaces", "raise\nbench-privilege"),
+    *("read ports\n", "raise\nbench-privilege"),
 )
 EXCHANGE_TIMER = ("revert-timer state", "revert-timer arm 300", "revert-timer state", "edit")
 EXCHANGE_AFTER = (
-    *("close", "read running\n", "read interfaces", "read running\n", "revert-timer confirm", "revert-timer state"),
+    *("close", "read running\n", "read ports\n", "read running\n", "revert-timer confirm", "revert-timer state"),
     *("read running\n", "save startup", "read startup\n", "read running\n"),
 )
 
@@ -285,9 +309,9 @@ async def our_push(folder: Path) -> None:
             raise AssertionError(next(o for o in result.outcomes if o.state is not oast.State.DELIVERED))
 
 
-def pushed_to(folder: Path) -> Estate:
-    """200 devices, and a section that changes some of their lines with each value of `word`."""
-    estate = network(folder, 200)
+def pushed_to(folder: Path, number: int = 200) -> Estate:
+    """So many devices, and a section that changes some of their lines with each value of `word`."""
+    estate = network(folder, number)
     for inner in ("values", "templates/bine"):
         (folder / inner).mkdir(parents=True)
     settings = folder / "oast.toml"
@@ -550,6 +574,7 @@ def main(words: list[str]) -> int:
         "inventory": inventory,
         "lint": linting,
         "read": reading,
+        "ask": asking,
         "mixed": mixed_reading,
         "records": recording,
         "latency": waiting,

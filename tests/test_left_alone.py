@@ -77,14 +77,11 @@ class LeftAloneTest(LarkwaterTest):
     def test_a_platform_that_knows_almost_nothing_of_a_device_is_an_error(self) -> None:
         self.know_less("ntp/server/port")
         platform = self.estate / "platforms" / "brine.toml"
-        roles, mark, grammar = platform.read_text().partition("[statements]")
+        readings, mark, text = platform.read_text().partition("[roles]")
         for word in ("interface", "ospf", "acl", "snmp", "ntp", "static-route"):
-            grammar = grammar.replace(f'"{word}"', f'"x-{word}"').replace(f'"{word}/', f'"x-{word}/')
-            roles = (
-                roles.replace(f'= "{word}"', f'= "x-{word}"').replace(f'= "{word}/', f'= "x-{word}/').replace(f'["{word}/', f'["x-{word}/')
-            )
-            roles = roles.replace(f', "{word}/', f', "x-{word}/')
-        platform.write_text(roles + mark + grammar)
+            text = text.replace(f'"{word}"', f'"x-{word}"').replace(f'"{word}/', f'"x-{word}/')
+            readings = readings.replace(f'["{word}/', f'["x-{word}/').replace(f', "{word}/', f', "x-{word}/')
+        platform.write_text(readings + mark + text)
         for template in (self.estate / "templates" / "brine").glob("*.j2"):
             if template.stem != "system":
                 template.unlink()

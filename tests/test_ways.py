@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import tempfile
 import unittest
 from collections.abc import Callable, Coroutine, Sequence
@@ -26,6 +27,9 @@ port three speed 5
 route 198.51.100.0/24 via 192.0.2.1
 """
 AFTER = {line.replace("{{ text }}", "new") for line in INTENDED.split("#}\n")[1].splitlines()} | {"user oast"}
+
+
+FAULTS = bool(os.environ.get("OAST_FAULTS"))
 
 
 class Case(unittest.TestCase):
@@ -125,8 +129,11 @@ class WaysTest(Case):
         for way in WAYS:
             clean = Lab(way, list(BEFORE))
             await self.push(clean)
-            for kind in ("refuse", "drop", "hang", "lie"):
+            for number, kind in enumerate(("refuse", "drop", "hang", "lie")):
                 for at in range(1, clean.lines + 1):
+                    # With more time all of them at every step, else two of the four.
+                    if not FAULTS and (at + number + list(WAYS).index(way)) % 2:
+                        continue
                     lab = Lab(way, list(BEFORE))
                     outcome = await self.push(lab, fault=Fault(kind, at))
                     self.truth(lab, outcome, (way, kind, at))

@@ -69,7 +69,23 @@ SHOTS = (
         after_s=6.5,
     ),
     Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
-    Shot("verify", "oast verify -v --on role=core; oast verify", (PUSH,)),
+    Shot(
+        "verify",
+        "oast verify; oast verify --against monday --on 'site in (gull, tern)'",
+        (
+            PUSH,
+            "oast verify --save monday",
+            "printf 'raise\\n%s\\nedit\\ninterface port2\\n enabled false\\nclose\\nleave\\n' \"$PRIVILEGE\" > typed.txt",
+            "oast sim console gull-core-1 < typed.txt; sleep 5",
+        ),
+    ),
+    Shot(
+        "ask",
+        "oast ask bgp-neighbors --where 'peer-as>64500'; oast ask interfaces --on site=gull --where 'speed>=1G and name=bundle*'"
+        " --columns device,name,oper-status,speed; oast ask --raw 'read users' --on role=core",
+        (PUSH, "printf 'raise\\n%s\\nedit\\nuser visitor\\nclose\\nleave\\n' \"$PRIVILEGE\" > typed.txt",
+            "oast sim console heron-core-1 < typed.txt"),
+    ),
     Shot(
         "went-back",
         "oast push -m 'Tidy up' --on name=tern-edge-1 --with management.enabled=false --yes; oast diff",

@@ -20,7 +20,7 @@ NAMED = 4
 LOST, EXPECTED, OTHER, NEW = "lost", "expected", "different", "new"
 STYLES = {LOST: "red", EXPECTED: "yellow", OTHER: "", NEW: "green"}
 # How many rows are shown of each; what was lost, all.
-MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 8, NEW: 8}
+MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 4, NEW: 4}
 
 
 def show_results(prepared: Preparation, found: Verification, *, verbose: bool) -> None:

@@ -188,17 +188,7 @@ class Plan:
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push_options, heard = self._options(chosen), _unfailing(on_event)
-            undo = Undoing(
-                self._connector,
-                self.preparation.syntax_of,
-                push_options,
-                heard,
-                self._clock,
-                recording.journal,
-                recording.change,
-                self.preparation.estate.fingerprints,
-                hand_over,
-            )
+            undo = self._undoing(push_options, heard, recording, hand_over)
             push = Push(
                 comparisons=self.to_do,
                 unreached=[(self._device(name), error) for name, error in self.failed],
@@ -225,6 +215,21 @@ class Plan:
             return result
         finally:
             recording.close()
+
+    def _undoing(self, options: PushOptions, heard: OnEvent, recording: Recording, hand_over: asyncio.Event | None) -> Undoing:
+        """What takes back what was delivered, should that be wanted."""
+        preparation = self.preparation
+        return Undoing(
+            self._connector,
+            preparation.syntax_of,
+            options,
+            heard,
+            self._clock,
+            recording.journal,
+            recording.change,
+            preparation.estate.fingerprints,
+            hand_over,
+        )
 
     def _record(self, result: DeliveryResult, recording: Recording, push: Push) -> str | None:
         """Why the record could not be written, if it could not: what became of the devices is known all the same."""

@@ -219,13 +219,15 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
         if other.name == change.name or not other.every(BEGAN) or other.every(BEGAN)[0].at <= change.every(BEGAN)[0].at:
             continue
         devices = recorded_plan(changes, other).devices
-        same = [name for name, device in recorded.devices.items() if name in devices and _overlap(device["edits"], devices[name]["edits"])]
+        same = [
+            name for name, device in recorded.devices.items() if name in devices and same_parts(device["edits"], devices[name]["edits"])
+        ]
         if same:
             found.append(Later(other, tuple(same)))
     return found
 
 
-def _overlap(one: Sequence[Any], other: Sequence[Any]) -> bool:
+def same_parts(one: Sequence[Any], other: Sequence[Any]) -> bool:
     """Whether two recorded differences are about the same statements, or one about what stands in the other's."""
     places = [_place(edit) for edit in other]
     return any(mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine for mine in map(_place, one) for theirs in places)
