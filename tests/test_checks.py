@@ -18,6 +18,12 @@ class WrittenChecksTest(EstateTest):
             ("  - check: c\n    reading: routes\n    must_be: {metric: 1}\n    least: 2\n", 5, "'least' and 'must_be' are two checks"),
             ("  - check: c\n    reading: routes\n    least: 5\n    most: 2\n", 4, "'least' is more than 'most'"),
             ("  - check: c\n    reading: routes\n    section: [x]\n", 4, "'section' has to be the name of a section"),
+            ("  - check: c\n    reading: routes\n    some: {metric: 1}\n    none: {metric: 2}\n", 5, "'none' and 'some' are two checks"),
+            ("  - check: c\n    reading: routes\n    at_least: {source-protocol: 1}\n", 4, "'at_least' is for numbers"),
+            ("  - check: c\n    reading: routes\n    at_least: {metric: many}\n", 4, "has to be a number"),
+            ("  - check: c\n    reading: routes\n    near: {metric: 5}\n", 4, "has to be [NUMBER, TOLERANCE]"),
+            ("  - check: c\n    reading: routes\n    contains: {metrik: 5}\n", 4, "has no field 'metrik'"),
+            ("  - check: c\n    reading: routes\n    severity: bad\n", 4, "neither error nor warning"),
             ("  - check: c\n    reading: routes\n    most: two\n", 4, "'most' has to be a whole number"),
             ("  - check: c\n    on: role=cor\n    reading: routes\n", 3, "no device has role=cor"),
             ("  - check: c\n    reading: routes\n    where: {metric: '{{ nothing }}'}\n", 2, "'nothing' is not defined"),
@@ -65,6 +71,37 @@ class VerifyTest(LarkwaterTest):
                 "e: routes with destination-prefix 192.0.2.200/32": (False, "at least 1", "0"),
             },
         )
+
+    def test_numbers_sets_some_and_none(self) -> None:
+        self.check(
+            "  - {check: a, reading: interfaces, where: {name: port1}, at_least: {mtu: 9000}}\n"
+            "  - {check: b, reading: interfaces, where: {name: port1}, at_most: {mtu: 1500}}\n"
+            "  - {check: c, reading: interfaces, where: {name: port1}, near: {mtu: [8950, 100]}}\n"
+            "  - {check: d, reading: ospf-neighbors, exactly: {interface: [port1, port2]}}\n"
+            "  - {check: e, reading: lldp-neighbors, contains: {system-name: [gull-core-1, 'no-{{ device.name }}']}}\n"
+            "  - {check: f, reading: ospf-neighbors, some: {state: full}}\n"
+            "  - {check: g, reading: ospf-neighbors, none: {state: full}}\n"
+        )
+        found = {str(c["check"]).partition(":")[0]: (c["passed"], c["wanted"], c["actual"]) for c in self.found(code=1)}
+        self.assertEqual(
+            found,
+            {
+                "a": (True, "at least 9000", "9000"),
+                "b": (False, "at most 1500", "9000"),
+                "c": (True, "8950, 100 more or less", "9000"),
+                "d": (True, "port1, port2", "all there"),
+                "e": (False, "gull-core-1, no-tern-edge-1", "lacks no-tern-edge-1"),
+                "f": (True, "at least 1", "2"),
+                "g": (False, "0", "2"),
+            },
+        )
+
+    def test_a_warning_is_told_and_counts_for_nothing(self) -> None:
+        self.check("  - {check: quay, reading: interfaces, where: {name: port9}, severity: warning}\n")
+        run = self.oast("verify", "--on", "name=tern-edge-1")
+        self.assertIn("careful: tern-edge-1: quay: interfaces with name port9: 0, wanted at least 1 (checks/network.yaml:2)", run.out)
+        self.assertIn("all true, 1 warning", run.out)
+        self.oast("push", "-m", "x", "--with", "contact=desk", "--on", "name=tern-edge-1", "--yes")
 
     def test_a_check_that_cannot_be_made_stops_verify_and_push(self) -> None:
         self.check("  - {check: a, reading: rutes}\n")

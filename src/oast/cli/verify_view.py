@@ -35,6 +35,7 @@ def show_results(prepared: Preparation, found: Verification, *, verbose: bool) -
         _show_wrong(out, prepared, found)
     if found.results:
         verdict = "all true" if not found.wrong else f"{len(found.wrong)} not true"
+        verdict += f", {plural(len(found.warned), 'warning')}" if found.warned else ""
         out.print(f"{plural(len(found.every), 'check')} on {plural(len(found.results), 'device')}: {verdict}")
 
 
@@ -67,7 +68,10 @@ def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> Non
             where = named(list(dict.fromkeys(result.check.device for result in follows)), NAMED)
             how_many = "1 more check follows" if len(follows) == 1 else f"{len(follows)} more checks follow"
             out.print(Text(f"    {how_many} from it, on {where}", style="dim"))
-    if groups:
+    for result in found.warned:
+        from_ = behind(prepared, result.check)
+        put_hanging(out, Text.assemble((f"careful: {result.check.device}", "yellow"), f": {result.finding} ({from_})"))
+    if groups or found.warned:
         out.print()
 
 

@@ -92,7 +92,8 @@ def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list
     mistakes.raise_any()
     ends = [(link.one, link.other) for link in preparation.estate.links]
     derived = derive(preparation.network, {near: far for one, other in ends for near, far in ((one, other), (other, one))})
-    return {name: [*(check for check in derived[name] if wide or not check.wide), *checks] for name, checks in own.items()}
+    found = {name: [*derived[name], *checks] for name, checks in own.items()}
+    return {name: [check for check in checks if wide or not (check.wide or check.is_warning)] for name, checks in found.items()}
 
 
 def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: IntentBuilder) -> list[Problem]:

@@ -42,7 +42,12 @@ class Verification:
 
     @property
     def wrong(self) -> list[CheckResult]:
-        return [result for result in self.every if not result.passed]
+        return [result for result in self.every if not result.passed and not result.check.is_warning]
+
+    @property
+    def warned(self) -> list[CheckResult]:
+        """What is not true either, and was only to be told."""
+        return [result for result in self.every if not result.passed and result.check.is_warning]
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import fnmatch
+import math
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -11,7 +12,7 @@ from enum import StrEnum
 
 from oast.config.tree import Path
 from oast.readings.tables import Readings, Record
-from oast.readings.values import natural, text_of
+from oast.readings.values import Value, natural, text_of
 from oast.records import Place
 
 
@@ -26,6 +27,8 @@ class Test(StrEnum):
     """Every one of `values` stands in `field` of one of them, whatever else does."""
     EXACTLY = "exactly"
     """Every one of `values` does, and nothing else."""
+    RANGE = "range"
+    """Each of them has a number from `low` to `high` in `field`, and there is one."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +38,7 @@ class Check:
     `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration this rests on, `section`
     the section it was written for, `place` where that was, `peer` the device at the other end of what is looked at. `owners` are the
     devices that each of `values` follows from. A `wide` check rests on more devices than these, and is no matter of a single change. When a
-    `root` is not true, others cannot be (see `oast.verify.causes`).
+    `root` is not true, others cannot be (see `oast.verify.causes`). What `is_warning` is told, and is no reason to go back.
     """
 
     device: str
@@ -55,6 +58,9 @@ class Check:
     wide: bool = False
     root: bool = False
     place: Place | None = None
+    low: float = -math.inf
+    high: float = math.inf
+    is_warning: bool = False
 
 
 @dataclass(frozen=True)
@@ -104,9 +110,17 @@ def _judged(check: Check, records: Iterable[Record]) -> CheckResult:
         return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
     if check.test in (Test.ALL, Test.EXACTLY):
         return _compared(check, rows)
+    if check.test is Test.RANGE:
+        return _measured(check, [row.get(check.field) for row in rows])
     found = [_shown(row, check.field) for row in rows]
     wrong = [value for value in found if not _fits(check.wanted, value)]
     return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+
+
+def _measured(check: Check, values: Sequence[Value]) -> CheckResult:
+    """Numbers, each of which has to be in the range."""
+    wrong = [value for value in values if not isinstance(value, int | float) or not check.low <= value <= check.high]
+    return CheckResult(check, text_of((wrong or [*values] or [None])[0]) or None, bool(values) and not wrong)
 
 
 def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
+import math
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -18,16 +20,21 @@ from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
+from oast.platforms.catalogue import Kind
 from oast.platforms.definition import Platform, ReadingDefinition
 from oast.records import Place, Problem
-from oast.verify.checks import Check
+from oast.verify.checks import Check, Test
 
-_KEYS = ("check", "on", "section", "reading", "where", "must_be", "least", "most")
+# What may be said of the records that 'where' picks; one of them in a check.
+RULES = ("must_be", "some", "none", "exactly", "contains", "at_least", "at_most", "near")
+_KEYS = ("check", "on", "section", "reading", "where", "severity", "least", "most", *RULES)
+NUMERIC = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
 
 
 @dataclass(frozen=True)
 class WrittenCheck:
-    """One entry of a checks file. `where` and `must_be` hold texts with expressions; `section` is what it belongs to."""
+    """One entry of a checks file. `where` and `must_be` hold texts with expressions; `section` is what it belongs to. `rule` is one of
+    `RULES`, and what it says of fields is in `said`."""
 
     name: str
     on: Selector | None
@@ -39,12 +46,15 @@ class WrittenCheck:
     most: int | None
     places: YamlMap
     place: Place
+    rule: str = "must_be"
+    said: Mapping[str, Any] = dataclasses.field(default_factory=dict)
+    is_warning: bool = False
 
     def for_device(self, estate: Estate, device: Device, platform: Platform) -> Iterator[Check]:
         """The checks of one device. Raises EstateError for what its platform cannot read, and for wrong expressions."""
         definition = self._definition(platform)
         fields = set(definition.fields)
-        for key, texts in (("where", self.where), ("must_be", self.must_be)):
+        for key, texts in (("where", self.where), (self.rule, self.said or self.must_be)):
             for field in texts:
                 if field not in fields:
                     message = f"the reading '{self.reading}' has no field '{field}'"
@@ -53,12 +63,47 @@ class WrittenCheck:
         where = {field: self._filled(text, values, device) for field, text in self.where.items()}
         conditions = ", ".join(f"{field} {value}" for field, value in where.items())
         about = f"{self.name}: {self.reading}" + (f" with {conditions}" if conditions else "")
+        made = Check(
+            device.name, about, self.reading, where, None, "", (), section=self.section, place=self.place, is_warning=self.is_warning
+        )
+        if self.said:
+            for field in self.said:
+                yield self._ruled(field, definition, values, device, made)
+            return
         for field, text in self.must_be.items():
             wanted = self._filled(text, values, device)
-            yield Check(device.name, f"{about}, {field}", self.reading, where, field, wanted, (), section=self.section, place=self.place)
+            title = f"{about}, {field}"
+            yield replace(made, title=title, field=field, wanted=wanted)
         if not self.must_be:
-            number = self._number
-            yield Check(device.name, about, self.reading, where, None, number, (), self.least, self.most, self.section, place=self.place)
+            yield replace(made, wanted=self._number, least=self.least, most=self.most)
+
+    def _ruled(
+        self,
+        field: str,
+        definition: ReadingDefinition,
+        values: Mapping[str, Any],
+        device: Device,
+        check: Check,
+    ) -> Check:
+        """What a rule other than 'must_be' says of one field; `check` has what is the same for all."""
+        said = self.said[field]
+        made = replace(check, title=f"{check.title}, {field}", field=field)
+        if self.rule in ("some", "none"):
+            text = self._filled(str(said), values, device)
+            match, number = {**check.match, field: text}, ("at least 1" if self.rule == "some" else "0")
+            title = f"{check.title}, {self.rule} with {field} {text}"
+            most = None if self.rule == "some" else 0
+            return replace(made, title=title, match=match, field=None, wanted=number, least=int(most is None), most=most, test=Test.COUNT)
+        if self.rule in ("exactly", "contains"):
+            texts = [self._filled(str(one), values, device) for one in (said if isinstance(said, list) else [said])]
+            test = Test.EXACTLY if self.rule == "exactly" else Test.ALL
+            return replace(made, wanted=", ".join(texts), test=test, values=frozenset(texts))
+        kind = definition.types.get(field)
+        if kind is None or kind.kind not in NUMERIC:
+            message = f"'{self.rule}' is for numbers, and '{field}' of '{self.reading}' is none"
+            raise EstateError(message, place=self.places.place(self.rule))
+        low, high, wanted = _range(self.rule, said)
+        return replace(made, wanted=wanted, test=Test.RANGE, low=low, high=high)
 
     @property
     def _number(self) -> str:
@@ -97,7 +142,19 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
     if not isinstance(item.get("reading"), str):
         raise EstateError("the check does not say which reading it looks at", place=place, hint="add for example 'reading: interfaces'")
     must_be = _texts(item, "must_be")
+    rules = [rule for rule in RULES if rule in item]
+    if len(rules) > 1:
+        message, hint = f"'{rules[1]}' and '{rules[0]}' are two checks", "write them one after the other"
+        raise EstateError(message, place=item.place(rules[1]), hint=hint)
+    rule = rules[0] if rules else "must_be"
+    said = {} if rule == "must_be" else _said(item, rule)
+    severity = str(item.get("severity", "error"))
+    if severity not in ("error", "warning"):
+        raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
     counted = [key for key in ("least", "most") if key in item]
+    if said and counted:
+        message = f"'{counted[0]}' and '{rule}' are two checks"
+        raise EstateError(message, place=item.place(counted[0]), hint="write them one after the other")
     if must_be and counted:
         raise EstateError(
             f"'{counted[0]}' and 'must_be' are two checks", place=item.place(counted[0]), hint="write them one after the other"
@@ -117,8 +174,37 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
     section = item.get("section")
     return WrittenCheck(
         item["check"], on, None if section is None else str(section), item["reading"], _texts(item, "where"), must_be,
-        least, item.get("most"), item, place,
+        least, item.get("most"), item, place, rule, said, severity == "warning",
     )  # fmt: skip
+
+
+def _said(item: YamlMap, rule: str) -> Mapping[str, Any]:
+    """What a rule says of fields. Raises EstateError."""
+    written = item.get(rule)
+    place = item.place(rule)
+    if not isinstance(written, dict) or not written:
+        raise EstateError(f"'{rule}' has to hold 'field: value' lines", place=place)
+    for field, value in written.items():
+        texts = value if isinstance(value, list) else [value]
+        if not texts or not all(isinstance(one, (str, int, float)) and not isinstance(one, bool) for one in texts):
+            raise EstateError(f"'{field}' of '{rule}' has to be text or a number", place=place, hint="put true and false in quotes")
+        if isinstance(value, list) and rule in ("some", "none", "at_least", "at_most"):
+            raise EstateError(f"'{field}' of '{rule}' has to be one value", place=place)
+        if rule in ("at_least", "at_most", "near") and not all(isinstance(one, (int, float)) for one in texts):
+            raise EstateError(f"'{field}' of '{rule}' has to be a number", place=place)
+        if rule == "near" and (not isinstance(value, list) or len(value) != 2 or value[1] < 0):
+            raise EstateError(f"'{field}' of 'near' has to be [NUMBER, TOLERANCE]", place=place)
+    return {str(field): value for field, value in written.items()}
+
+
+def _range(rule: str, said: Any) -> tuple[float, float, str]:
+    """From, to, and in words."""
+    if rule == "at_least":
+        return said, math.inf, f"at least {said:g}"
+    if rule == "at_most":
+        return -math.inf, said, f"at most {said:g}"
+    middle, tolerance = said
+    return middle - tolerance, middle + tolerance, f"{middle:g}, {tolerance:g} more or less"
 
 
 def _texts(item: YamlMap, key: str) -> Mapping[str, str]:
