@@ -36,6 +36,11 @@ class AroundTest(LarkwaterTest):
         self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--expect", "routes: destination-prefix=198.51.100.192/26")
         self.assertEqual(self.oast("change", "show", "last", "--format", "json").json()["entries"][0]["expect"][0][:6], "routes")
 
+    def test_who_cannot_be_read_before_the_change_is_named(self) -> None:
+        self.fault("heron-core-1", "down")
+        run = self.oast(*PUSH, "--with", "contact=desk", "--section", "system", "--watch", "1")
+        self.assertIn("careful: heron-core-1 could not be read before the change: what was lost there is not known", run.err)
+
     def test_nobody_is_looked_at_where_nobody_is_wanted(self) -> None:
         self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--watch", "0")
 

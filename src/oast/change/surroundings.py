@@ -34,15 +34,19 @@ class Surroundings:
         self._at_once = at_once
         self._checks: dict[str, list[Check]] = {}
         self._sessions: dict[str, Session] = {}
+        # Those that could not be read before, and why: nothing can be missed there.
+        self.unread: dict[str, DeviceError] = {}
 
     async def begin(self) -> None:
-        """Read all of them. Nothing is said of those that cannot be."""
+        """Read all of them; those that cannot be are `unread`."""
 
         async def one(name: str) -> list[Check]:
             return list(self._checks_of(name, await self._read(name, self._readings(name))))
 
         def done(name: str, result: list[Check] | DeviceError) -> None:
-            if not isinstance(result, DeviceError):
+            if isinstance(result, DeviceError):
+                self.unread[name] = result
+            else:
                 self._checks[name] = result
 
         await for_each(self._intents, one, self._at_once, done)

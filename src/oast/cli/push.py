@@ -255,6 +255,11 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
     if result.unrecorded is not None:
         with suppress(OSError):
             sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
+    if result.unwatched:
+        with suppress(OSError):
+            sys.stderr.write(
+                f"careful: {named(result.unwatched, NAMED)} could not be read before the change: what was lost there is not known\n"
+            )
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
 

@@ -72,7 +72,8 @@ class DeliveryOptions:
 class DeliveryResult:
     """One run: what became of every device, in order; `interrupted` when it was cancelled.
 
-    `unrecorded` says why the record of the run could not be written, if it could not.
+    `unrecorded` says why the record of the run could not be written, if it could not. `unwatched` are devices beside those of the change
+    that could not be read before it, so that nothing can be said of what they have lost.
     """
 
     run: str
@@ -81,6 +82,7 @@ class DeliveryResult:
     outcomes: tuple[Outcome, ...]
     interrupted: bool = False
     unrecorded: str | None = None
+    unwatched: tuple[str, ...] = ()
 
     @property
     def verdict(self) -> Verdict:
@@ -188,6 +190,7 @@ class Plan:
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push_options, heard = self._options(chosen), _unfailing(on_event)
+            around = surroundings(self.preparation, self.to_do, self._connector, chosen, push_options.at_once)
             undo = self._undoing(push_options, heard, recording, hand_over)
             push = Push(
                 comparisons=self.to_do,
@@ -202,11 +205,12 @@ class Plan:
                 sessions=self._comparing.sessions,
                 hand_over=hand_over,
                 undo=undo,
-                surroundings=surroundings(self.preparation, self.to_do, self._connector, chosen, push_options.at_once),
+                surroundings=around,
             )
             interrupted, fault = await _run(push)
             await self.close()
-            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
+            unwatched = tuple(sorted(around.unread)) if around is not None else ()
+            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted, unwatched=unwatched)
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
             result = replace(result, unrecorded=self._record(result, recording, push))
