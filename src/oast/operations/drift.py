@@ -16,6 +16,7 @@ from oast.operations.recorded import recorded_plan
 
 # Further back than so many changes nobody looks for who it was.
 FAR_BACK = 300
+TOUCHED = ("delivered", "unknown")
 
 
 def drifts(plan: Plan, *, limited: bool) -> list[Drift]:
@@ -52,7 +53,10 @@ def last_changes(estate: Estate, found: Sequence[Drift]) -> Mapping[str, Change]
             if not change.every(BEGAN):
                 continue
             devices = recorded_plan(changes, change).devices
-            for name in [name for name in open_ if name in devices and same_parts(open_[name], devices[name]["edits"])]:
+            reached = {d["device"] for outcome in changes.outcomes(change) for d in outcome["devices"] if d["state"] in TOUCHED}
+            for name in [name for name in open_ if name in reached & set(devices)]:
+                if not same_parts(open_[name], devices[name]["edits"]):
+                    continue
                 touched[name] = change
                 del open_[name]
     except StateError:
