@@ -282,21 +282,21 @@ def _shared() -> Path:
     return folder
 
 
-def _made_ready(delivered: bool) -> Path:
+def _made_ready(delivered: bool, *, whole: bool = False) -> Path:
     """A folder with an estate that the program has trusted and, if wanted, delivered: made once, copied for every test."""
-    ready = _shared() / ("delivered" if delivered else "trusted")
+    ready = _shared() / ("whole" if whole else "delivered" if delivered else "trusted")
     with (_shared() / f"{ready.name}.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not ready.exists():
-            _make_ready(ready.with_suffix(".new"), delivered)
+            _make_ready(ready.with_suffix(".new"), delivered, whole=whole)
             ready.with_suffix(".new").rename(ready)
     return ready
 
 
-def _make_ready(folder: Path, delivered: bool) -> None:
+def _make_ready(folder: Path, delivered: bool, *, whole: bool = False) -> None:
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir()
-    estate = lay_out(folder)
+    estate = lay_out(folder, whole=whole)
     simulator = simulator_of(estate)
     simulator.start()
     try:
@@ -364,8 +364,7 @@ class LarkwaterTest(EstateTest):
 
     def setUp(self) -> None:
         super().setUp()
-        if not self.whole:
-            shutil.copytree(_made_ready(self.delivered), self.folder, dirs_exist_ok=True)
+        shutil.copytree(_made_ready(self.delivered, whole=self.whole), self.folder, dirs_exist_ok=True)
         if self.patient:
             for quick, patient in (("command_timeout_s = 5", "command_timeout_s = 30"), ("revert_timer_s = 10", "revert_timer_s = 90")):
                 self.edit("oast.toml", quick, patient)
@@ -373,8 +372,6 @@ class LarkwaterTest(EstateTest):
         self.simulator = simulator_of(self.estate)
         self.addCleanup(self.simulator.stop)
         self.simulator.start()
-        if self.whole:
-            self.oast("devices", "trust", "--yes")
 
     def fault(self, device: str, kind: str, *options: str) -> None:
         """Make something go wrong with a device; the simulator is told directly, as that is no part of what is tested."""

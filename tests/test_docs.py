@@ -94,11 +94,9 @@ class WholeTest(PageTest):
     def test_the_page_about_delivery(self) -> None:
         self.check("delivery.md")
 
-    def test_the_page_about_checks(self) -> None:
+    def test_the_pages_about_checks_and_readings(self) -> None:
+        # The first of them delivers, and what the second asks for is there then.
         self.check("checks.md")
-
-    def test_the_page_about_readings(self) -> None:
-        self.oast("push", "-m", "set up", "--yes")
         self.check("readings.md")
 
     def test_the_page_about_the_simulator(self) -> None:

@@ -7,8 +7,8 @@ import unittest
 import fuzzing
 import hostile
 
-INPUTS = 250
-SESSIONS = 20
+INPUTS = 170
+SESSIONS = 14
 SEED = 2026
 
 
