@@ -13,6 +13,7 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
+from oast.memory import uncollected
 from oast.records import Problem, gathered
 from oast.verify.checks import Check
 from oast.verify.derived import derive
@@ -91,7 +92,8 @@ def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list
     own = written_for(written, preparation.estate, platforms, mistakes)
     mistakes.raise_any()
     ends = [(link.one, link.other) for link in preparation.estate.links]
-    derived = derive(preparation.network, {near: far for one, other in ends for near, far in ((one, other), (other, one))})
+    with uncollected():
+        derived = derive(preparation.network, {near: far for one, other in ends for near, far in ((one, other), (other, one))})
     found = {name: [*derived[name], *checks] for name, checks in own.items()}
     return {name: [check for check in checks if wide or not (check.wide or check.is_warning)] for name, checks in found.items()}
 

@@ -84,7 +84,8 @@ def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], 
     """Every check against the readings of its device; what a result says of them has passed `hide`."""
     by_value: dict[tuple[str, str], dict[str, list[Record]]] = {}
     judged = (_judged(check, _likely(check, readings.get(check.reading, ()), by_value)) for check in checks)
-    return [result if result.actual is None else replace(result, actual=hide(result.actual)) for result in judged]
+    # What is as it was wanted shows nothing that was not there before.
+    return [r if r.actual is None or r.actual == r.check.wanted else replace(r, actual=hide(r.actual)) for r in judged]
 
 
 _GLOB = re.compile(r"[*?\[]")

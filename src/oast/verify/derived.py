@@ -101,7 +101,7 @@ def _ospf(every: Mapping[str, Meant]) -> Iterator[Check]:
 
 
 def _ospf_ends(meant: Meant) -> Iterator[tuple[str, _OspfEnd]]:
-    if not meant.reads("ospf-neighbors"):
+    if not meant.reads("ospf-neighbors") or not (meant.role("ospf_interface") or meant.role("ospf_network")):
         return
     ids = [path for path, _ in meant.role("ospf_router_id")]
     for path, interface in ospf_interfaces(meant.platform, meant.tree):

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from oast.config.tree import Node, Path
 from oast.intent.intent import Intent
-from oast.intent.roles import Interface, InterfaceAddress, addresses, interfaces
+from oast.intent.roles import Interface, InterfaceAddress, addresses, is_off
 from oast.platforms.definition import Platform
 
 Cable = tuple[str, str]
@@ -22,11 +22,15 @@ class Meant:
         self.intent = intent
         self.platform: Platform = intent.platform
         self.tree = intent.tree
+        self._reads: dict[tuple[str, str | None], bool] = {}
 
     def reads(self, reading: str, field: str | None = None) -> bool:
         """Whether the platform has a reading, with that field."""
-        definition = self.platform.readings.get(reading)
-        return definition is not None and (field is None or field in definition.fields)
+        found = self._reads.get((reading, field))
+        if found is None:
+            definition = self.platform.readings.get(reading)
+            found = self._reads[reading, field] = definition is not None and (field is None or field in definition.fields)
+        return found
 
     @cached_property
     def _by_role(self) -> Mapping[str, list[tuple[Path, Node]]]:
@@ -50,7 +54,7 @@ class Meant:
     @cached_property
     def interfaces(self) -> Sequence[Interface]:
         """The interfaces that are intended."""
-        return tuple(interfaces(self.platform, self.tree))
+        return tuple(Interface(node.statement.value, path, node, is_off(self.platform, node)) for path, node in self.role("interface"))
 
     @cached_property
     def _interfaces(self) -> Mapping[str, Interface]:
@@ -63,7 +67,9 @@ class Meant:
     @cached_property
     def addresses(self) -> Mapping[str, Sequence[InterfaceAddress]]:
         """The addresses of each interface, sorted."""
-        held = {one.name: [address for _, address in addresses(self.platform, one.node)] for one in self.interfaces}
+        # Most interfaces of a switch have none.
+        holding = {path[:n] for family in ("ipv4", "ipv6") for path, _ in self.role(f"{family}_address") for n in range(1, len(path))}
+        held = {one.name: [a for _, a in addresses(self.platform, one.node)] if one.path in holding else [] for one in self.interfaces}
         return {name: sorted(found, key=lambda one: (one.version, int(one.ip))) for name, found in held.items()}
 
     @cached_property
