@@ -25,14 +25,14 @@ class PointsTest(LarkwaterTest):
         self.assertIn("nothing is different", self.oast("verify", "--against", "monday").out)
         self.typed(EDGE, "ospf", "  area 0.0.0.0", "    remove interface port3.110")
         run = self.oast("verify", "--against", "monday", expect=1)
-        self.assertRegex(run.out, r"(?m)^lost +\S+, \S+ and 3 more +routes +198\.51\.100\.192/28 +there +gone$")
+        self.assertRegex(run.out, r"(?m)^lost +\S+ and 4 more +routes +198\.51\.100\.192/28 +there +gone$")
         self.assertRegex(run.out, r"(?m)^since 20\d\d-\d\d-\d\d \d\d:\d\d UTC: 5 lost")
         document = self.oast("verify", "--against", "monday", "--format", "json", expect=1).json()
         lost = [one for one in document["became"] if one["lost"]]
         self.assertEqual({one["what"] for one in lost}, {"198.51.100.192/28"})
         meant = ("--expect", "routes: destination-prefix=198.51.100.192/28")
         run = self.oast("verify", "--against", "monday", *meant, "--section", "monitoring")
-        self.assertRegex(run.out, r"(?m)^expected +\S+, \S+ and 3 more +routes +198\.51\.100\.192/28 +there +gone$")
+        self.assertRegex(run.out, r"(?m)^expected +\S+ and 4 more +routes +198\.51\.100\.192/28 +there +gone$")
 
     def test_a_device_that_is_away_and_errors_that_rise_are_losses(self) -> None:
         self.oast("verify", "--save", "monday", "--on", "role=core", "--wait", "20")

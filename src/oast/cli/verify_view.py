@@ -92,7 +92,7 @@ def show_became(before: Point, found: Sequence[Became], meant: Sequence[Expected
             if number >= MOST[kind]:
                 left += 1
                 continue
-            listing.add_row(Text(kind, style=STYLES[kind]), named(names, 2), reading, what, was or ("" if kind == NEW else "there"), now)
+            listing.add_row(Text(kind, style=STYLES[kind]), named(names, 1), reading, what, was or ("" if kind == NEW else "there"), now)
     if found:
         put_table(out, listing)
     if left:
