@@ -63,6 +63,7 @@ class AskTest(LarkwaterTest):
             (("interfaces", "--save", "x"), 2, "--save goes with --pick"),
             (("--raw", "read system", "--sort", "name"), 2, "--sort goes with a reading"),
             (("--raw", "read system\nsave startup"), 2, "a command is one line"),
+            (("--raw", "read system\nsave startup", "--allow-any"), 2, "a command is one line"),
         ):
             with self.subTest(arguments=arguments):
                 self.assertIn(told, self.oast("ask", *arguments, *ON, expect=code).err)
@@ -100,6 +101,18 @@ class AskTest(LarkwaterTest):
         refused = self.oast("ask", "--raw", "read nothing", *ON, expect=4)
         self.assertIn("is not a command", refused.err)
         self.oast("ask", "--raw", "lower", *ON, "--allow-any", expect=4)
+
+    def test_no_secret_is_shown_also_of_the_configuration(self) -> None:
+        for arguments in (
+            ("--raw", "read running"),
+            ("--raw", "read running", "--format", "json"),
+            ("--raw", "read running", "--out", "said"),
+        ):
+            run = self.oast("ask", *arguments, *ON)
+            told = run.out + "".join(path.read_text() for path in (self.estate / "said").glob("*"))
+            self.assertNotIn(SECRETS["snmp-read"], told)
+            self.assertNotIn("pbkdf2", told)
+        self.assertRegex(told, "community <secret [0-9a-f]{8}>")
 
     def test_a_file_for_each_device(self) -> None:
         self.assertIn("2 files in .oast/asked/system", self.oast("ask", "system", *ON, "--out").out)

@@ -23,8 +23,10 @@ from oast.estate.read_values import FILE, ReadValue, save
 from oast.files import write_whole
 from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
-from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, list_raw, records_document
-from oast.platforms.catalogue import Kind
+from oast.nearest import suggestion
+from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, records_document
+from oast.platforms.catalogue import TEXT, FieldType, Kind
+from oast.readings.where import condition
 
 R = TypeVar("R")
 NAMED = 6
@@ -61,8 +63,13 @@ def run(options: argparse.Namespace) -> int:
         return DONE
     if options.raw is not None:
         return _raw(options, estate)
+    # What is wrong here is told before a device is asked.
+    fields = fields_of(estate, options.reading, options.on)
+    _need_fields(options, fields)
     if options.pick is not None:
         compiled(options.pick)
+    if options.where is not None:
+        condition(options.where, {DEVICE: TEXT, **fields})
     asked = _asked(options, estate, lambda heard: ask(estate, options.reading, options.on, **_how(options), on_event=heard))
     if options.where is not None:
         asked = asked.where(options.where)
@@ -116,12 +123,21 @@ def _failures(found: Asked | Listed) -> int:
     return FAILED if found.failed else DONE
 
 
+def _names(text: str) -> list[str]:
+    return [name.strip() for name in text.split(",") if name.strip()]
+
+
+def _need_fields(options: argparse.Namespace, fields: Mapping[str, FieldType]) -> None:
+    """Whether the reading has the fields that are named. Raises UsageError."""
+    for name in (*_names(options.columns or ""), *([options.sort] if options.sort is not None else ())):
+        if name != DEVICE and name not in fields:
+            raise UsageError(f"the reading '{options.reading}' has no field '{name}'", hint=suggestion(name, fields))
+
+
 def _columns(options: argparse.Namespace, asked: Asked) -> list[str]:
-    """The fields to show: those that were asked for, or all of which there is something. Raises UsageError."""
-    if options.sort is not None:
-        asked.known(options.sort)
+    """The fields to show: those that were asked for, or all of which there is something."""
     if options.columns is not None:
-        return [asked.known(name.strip()) for name in options.columns.split(",") if name.strip()]
+        return _names(options.columns)
     given = {name for records in asked.records.values() for one in records for name, value in one.items() if value is not None}
     return [DEVICE, *(name for name in asked.fields if name in given or options.format != "text")]
 

@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli.pager import paged
-from oast.cli.workplace import console, named, plural, put_json, put_table, table
+from oast.cli.workplace import ESCAPED, console, named, plural, put_json, put_table, table
 from oast.estate.inventory import Device
 from oast.intent.intent import IntentBuilder
 from oast.operations.ask import DEVICE, Asked, Listed, different_lines, readings_known
@@ -46,7 +46,8 @@ def show_records(form: str, asked: Asked, rows: Sequence[Record], columns: Seque
 
 
 def _cell(text: str) -> str:
-    """A cell that a spreadsheet does not take for a formula: what a device says is nobody's program."""
+    """A cell that a spreadsheet does not take for a formula, nor a terminal for a command: what a device says is nobody's program."""
+    text = text.translate(ESCAPED)
     return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not text[1:].replace(".", "", 1).isdigit() else text
 
 

@@ -36,6 +36,8 @@ from oast.cli.workplace import confirmed, console, estate_of, named, plural, put
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.fleet.events import Event
+from oast.intent.intent import IntentBuilder
+from oast.operations.ask import need_only_reading
 from oast.operations.changes import Changes
 from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, need_reason, push_document
 from oast.operations.native import asked, prepared_native
@@ -96,7 +98,10 @@ def _run_native(options: argparse.Namespace) -> int:
             raise UsageError(f"--file delivers lines of your own: leave out --{ {'given': 'with'}.get(name, name) }")
     options.mode = "merge"
     how = chosen(options)
-    return deliver(options, prepared_native(estate_of(options), options.file, options.on), how, _Native(options))
+    estate = estate_of(options)
+    if options.ask is not None:
+        need_only_reading(IntentBuilder(estate), estate.pick(options.on), options.ask)
+    return deliver(options, prepared_native(estate, options.file, options.on), how, _Native(options))
 
 
 class _Native(Around):

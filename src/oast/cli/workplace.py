@@ -153,13 +153,13 @@ def put_json(kind: str, version: int, content: dict[str, Any]) -> None:
     put_document({"format": f"oast.{kind}/{version}", **content})
 
 
-_ESCAPED = {code: f"\\u{code:04x}" for code in UNSEEN}
+ESCAPED = {code: f"\\u{code:04x}" for code in UNSEEN}
 
 
 def put_document(document: dict[str, Any]) -> None:
     """A JSON document on stdout; what acts on a terminal is escaped, also what JSON would allow as it is."""
     text = json.dumps(document, indent=2, ensure_ascii=False)
-    sys.stdout.write(text.translate(_ESCAPED) + "\n")
+    sys.stdout.write(text.translate(ESCAPED) + "\n")
 
 
 def what_may_be_lost(texts: Sequence[str]) -> tuple[Expected, ...]:

@@ -13,6 +13,8 @@ import jmespath
 from jmespath.exceptions import JMESPathError
 
 from oast.change.push import new_run
+from oast.config.difference import secrets_below
+from oast.config.indented import IndentedSyntax
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError, UsageError
@@ -51,18 +53,11 @@ class Asked:
         return Asked(self.reading, self.fields, kept, self.failed, self.logs)
 
     def rows(self, sort: str | None = None, *, descending: bool = False) -> list[Record]:
-        """All records, each with its device, in order of the inventory, or of the field `sort`. Raises UsageError for one there is not."""
+        """All records, each with its device, in order of the inventory, or of the field `sort`."""
         rows: list[Record] = [{DEVICE: name, **one} for name, records in self.records.items() for one in records]
         if sort is None:
             return rows
-        field = self.known(sort)
-        return sorted(rows, key=lambda row: _in_order(row.get(field)), reverse=descending)
-
-    def known(self, field: str) -> str:
-        """The name of a field. Raises UsageError when the reading does not have it."""
-        if field != DEVICE and field not in self.fields:
-            raise UsageError(f"the reading '{self.reading}' has no field '{field}'", hint=suggestion(field, self.fields))
-        return field
+        return sorted(rows, key=lambda row: _in_order(row.get(sort)), reverse=descending)
 
     def picked(self, path: str) -> dict[str, Any]:
         """What a JMESPath gives of the records of each device. Raises UsageError."""
@@ -112,6 +107,15 @@ def readings_known(platforms: Sequence[Platform]) -> dict[str, Mapping[str, Fiel
     return dict(sorted(found.items()))
 
 
+def fields_of(estate: Estate, reading: str, on: str | None = None) -> Mapping[str, FieldType]:
+    """The fields of a reading of the devices that `on` picks. Raises EstateError, and UsageError when none of them has such a reading."""
+    builder = IntentBuilder(estate)
+    known = readings_known(list({device.platform: builder.platform(device) for device in estate.pick(on)}.values()))
+    if reading not in known:
+        raise UsageError(f"no device here has a reading '{reading}'", hint=suggestion(reading, known))
+    return known[reading]
+
+
 async def ask(
     estate: Estate,
     reading: str,
@@ -125,18 +129,18 @@ async def ask(
     devices = estate.pick(on)
     builder = IntentBuilder(estate)
     platforms = {device.platform: builder.platform(device) for device in devices}
-    known = readings_known(list(platforms.values()))
-    if reading not in known:
-        raise UsageError(f"no device here has a reading '{reading}'", hint=suggestion(reading, known))
+    fields = fields_of(estate, reading, on)
 
     async def one(device: Device, session: Session) -> list[Record]:
         platform = platforms[device.platform]
         if reading not in platform.readings:
             raise DeviceError(f"its platform '{platform.name}' has no reading '{reading}'")
-        return (await read(session, platform, [reading]))[reading]
+        hide = session.transcript.masking.hide
+        found = (await read(session, platform, [reading]))[reading]
+        return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in found]
 
     found, failed, logs = await _each(estate, devices, builder, one, at_once, timeout_s, on_event)
-    return Asked(reading, known[reading], found, failed, logs)
+    return Asked(reading, fields, found, failed, logs)
 
 
 @dataclass(frozen=True)
@@ -178,19 +182,41 @@ async def list_raw(
     """
     devices = estate.pick(on)
     builder = IntentBuilder(estate)
-    if not command.strip() or any(ord(character) < ord(" ") for character in command):
-        raise UsageError("a command is one line")
-    for device in devices:
-        platform = builder.platform(device)
-        if not allow_any and not only_reads(platform, command):
-            message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
-            raise UsageError(message, hint="[session] read_only of the platform lists those that do; --allow-any sends it all the same")
+    _need_one_line(command)
+    if not allow_any:
+        need_only_reading(builder, devices, command)
 
     async def one(device: Device, session: Session) -> str:
-        return await session.listing(command)
+        return await listed(session, command, builder.syntax(device))
 
     texts, failed, logs = await _each(estate, devices, builder, one, at_once, timeout_s, on_event)
     return Listed(command, texts, failed, logs)
+
+
+async def listed(session: Session, command: str, syntax: IndentedSyntax) -> str:
+    """What a command lists, without secrets: it may be the configuration, or a part of it. Raises DeviceError."""
+    text = session.transcript.masking.hide(await session.listing(command, written_down=False))
+    for secret in secrets_below(syntax.parse(text).tree):
+        if not secret.is_forgotten:
+            text = text.replace(secret.reveal(), str(secret))
+    return text
+
+
+def need_only_reading(builder: IntentBuilder, devices: Sequence[Device], command: str) -> None:
+    """Whether it is known of the command, on each of these devices, that it changes nothing. Raises UsageError."""
+    _need_one_line(command)
+    for device in devices:
+        platform = builder.platform(device)
+        if not only_reads(platform, command):
+            message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
+            raise UsageError(
+                message, hint="[session] read_only of the platform lists those that do; ask --raw --allow-any sends it all the same"
+            )
+
+
+def _need_one_line(command: str) -> None:
+    if not command.strip() or any(ord(character) < ord(" ") for character in command):
+        raise UsageError("a command is one line")
 
 
 def only_reads(platform: Platform, command: str) -> bool:

@@ -10,12 +10,12 @@ from oast.change.push import new_run
 from oast.config.ownership import Scope
 from oast.config.tree import Node, canonical, joined
 from oast.connect.connector import Connector
-from oast.connect.session import Session
 from oast.errors import DeviceError, EstateError, Mistakes, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
+from oast.operations.ask import listed
 from oast.operations.preparation import Preparation, prepare
 from oast.records import Place, Problem
 
@@ -81,18 +81,10 @@ async def asked(estate: Estate, names: Sequence[str], command: str, timeout_s: f
     async def one(device: Device) -> str:
         platform = builder.platform(device)
         async with connector.session(device, platform, estate.working / "log" / run / f"{device.name}.log") as session:
-            return await _answer(session, command)
+            return await listed(session, command, builder.syntax(device))
 
     def done(device: Device, answer: str | DeviceError) -> None:
         found[device.name] = answer
 
     await for_each(devices, one, estate.settings.connection.at_once, done)
     return {name: found[name] for name in names}
-
-
-async def _answer(session: Session, command: str) -> str:
-    listing = getattr(session, "listing", None)
-    if listing is None:
-        raise DeviceError("it has no command line to ask anything on")
-    answer: str = await listing(command)
-    return answer

@@ -101,5 +101,8 @@ def _why(device: Mapping[str, Any]) -> Sequence[str]:
 def printable(text: str) -> str:
     """What XML can hold (XML 1.0, section 2.2)."""
     return "".join(
-        sign if sign in "\t\n" or " " <= sign < "\ud800" or "\ue000" <= sign <= "\ufffd" or sign > "\uffff" else "?" for sign in text
+        sign
+        if sign in "\t\n" or " " <= sign < "\x7f" or "\xa0" <= sign < "\ud800" or "\ue000" <= sign <= "\ufffd" or sign > "\uffff"
+        else "?"
+        for sign in text
     )
