@@ -209,9 +209,7 @@ def need_only_reading(builder: IntentBuilder, devices: Sequence[Device], command
         platform = builder.platform(device)
         if not only_reads(platform, command):
             message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
-            raise UsageError(
-                message, hint="[session] read_only of the platform lists those that do; ask --raw --allow-any sends it all the same"
-            )
+            raise UsageError(message, hint="[session] read_only of the platform lists those that do; oast ask --raw has --allow-any")
 
 
 def _need_one_line(command: str) -> None:
