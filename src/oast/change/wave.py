@@ -114,8 +114,9 @@ class Wave:
         rounds = self._clock.now() - started
         hold_s = max((transaction.hold_s for transaction in self._open()), default=0.0)
         self._hold_s = max(hold_s, self._limits.hold_s)
-        # Loading takes about as long as preparing did: as many answers, and as many devices at once.
-        needed = 2 * rounds + self._limits.verify_timeout_s + self._hold_s + CONFIRM_MARGIN_S
+        # Loading takes about as long as preparing did, as many answers and as many devices at once, and twice that on a machine that has
+        # become slower meanwhile.
+        needed = 3 * rounds + self._limits.verify_timeout_s + self._hold_s + CONFIRM_MARGIN_S
         for transaction in self._open():
             transaction.timer_s = max(transaction.timer_s, needed)
 
