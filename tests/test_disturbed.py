@@ -258,7 +258,8 @@ class DisturbedTest(Piers):
         again = Pushing(self.estate, number, subprocess.Popen(["true"]))
         again.process.wait()
         (self.estate / "values/all.yaml").write_text(f"everywhere:\n  round: {number + 50_000}\n  read: {{secret: read}}\n")
-        done = self.there(again, "push", "-m", "settle", "--yes")
+        # A machine that stands still for some seconds is nobody's fault.
+        done = self.there(again, "push", "-m", "settle", "--yes", "--timeout", "30", "--revert-timer", "90")
         self.assertEqual(done.returncode, 0, (self.ways, done.stdout + done.stderr))
         self.assertEqual(set(map(frozenset, self.numbers("startup").values())), {frozenset({number + 50_000})}, self.ways)
         self.assertIn("as it was written", self.there(again, "change", "audit").stdout)
