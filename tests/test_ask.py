@@ -114,6 +114,12 @@ class AskTest(LarkwaterTest):
             self.assertNotIn("pbkdf2", told)
         self.assertRegex(told, "community <secret [0-9a-f]{8}>")
 
+    def test_a_secret_is_hidden_however_it_is_spelt(self) -> None:
+        self.console(CORE, "raise", SECRETS["privilege-password"], "edit", "snmp", '  community "qu\\"ay & pier"', "close")
+        told = self.oast("ask", "--raw", "read running", "--on", f"name={CORE}").out
+        self.assertNotIn("ay & pier", told)
+        self.assertGreaterEqual(told.count("<secret "), 2)
+
     def test_a_file_for_each_device(self) -> None:
         self.assertIn("2 files in .oast/asked/system", self.oast("ask", "system", *ON, "--out").out)
         (record,) = json.loads((self.estate / ".oast/asked/system" / f"{CORE}.json").read_text())

@@ -44,7 +44,6 @@ class Shot:
 
 TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sevrer 192.0.2.1\\nclose\\nleave\\n"
 BY_HAND = "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
-OF_ITS_OWN = "raise\\n%s\\nedit\\nntp\\n  source-interface loop0\\n  server 192.0.2.123\\n    port 1123\\nclose\\nleave\\n"
 SHIPPED = ROOT / "src" / "oast" / "platforms" / "bine.toml"
 PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
 SHOTS = (
@@ -146,18 +145,6 @@ SHOTS = (
         "oast secret rotate snmp-read --push -m 'Yearly rotation' --yes; oast secret list; oast devices --connection --on site=tern",
         (PUSH,),
         font=9,
-    ),
-    Shot(
-        "left-alone",
-        "oast diff -v --on role=core --with 'time_servers=[{address: 192.0.2.130}]'",
-        (
-            PUSH,
-            f"printf '{OF_ITS_OWN}' \"$PRIVILEGE\" > typed.txt",
-            "for device in heron-core-1 gull-core-1; do oast sim console $device < typed.txt; done",
-            # A platform of the estate's own that knows less than the devices do.
-            "mkdir platforms; mv templates/bine templates/older; sed -i 's/bine/older/' inventory/*",
-            f"sed '/^name/s/bine/older/; /^.ntp.server.port/d; /^.ntp.source-interface/d' {SHIPPED} > platforms/older.toml",
-        ),
     ),
     Shot(
         "switches",

@@ -61,7 +61,8 @@ class Surroundings:
         async def one(name: str) -> list[CheckResult]:
             checks = self._checks[name]
             readings = await self._read(name, sorted({check.reading for check in checks}))
-            return [result for result in evaluate(checks, readings) if not result.passed]
+            hide = self._sessions[name].transcript.masking.hide
+            return [result for result in evaluate(checks, readings, hide) if not result.passed]
 
         def done(name: str, result: list[CheckResult] | DeviceError) -> None:
             if isinstance(result, DeviceError):

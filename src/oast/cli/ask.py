@@ -25,14 +25,12 @@ from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
 from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, records_document
-from oast.platforms.catalogue import TEXT, FieldType, Kind
+from oast.platforms.catalogue import TEXT, FieldType
 from oast.readings.where import condition
 
 R = TypeVar("R")
 NAMED = 6
-RIGHT = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
 DEFAULT = "-"
-COLOURS = {"+": "green", "-": "red", "@": "cyan"}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

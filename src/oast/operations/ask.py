@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
+from xml.sax.saxutils import escape
 
 import jmespath
 from jmespath.exceptions import JMESPathError
@@ -196,9 +197,12 @@ async def list_raw(
 async def listed(session: Session, command: str, syntax: IndentedSyntax) -> str:
     """What a command lists, without secrets: it may be the configuration, or a part of it. Raises DeviceError."""
     text = session.transcript.masking.hide(await session.listing(command, written_down=False))
-    for secret in secrets_below(syntax.parse(text).tree):
-        if not secret.is_forgotten:
-            text = text.replace(secret.reveal(), str(secret))
+    found = [secret for secret in secrets_below(syntax.parse(text).tree) if not secret.is_forgotten]
+    # The longest first: one may stand inside of another. A text may have them quoted, or as XML has them.
+    for secret in sorted(found, key=lambda one: len(one.reveal()), reverse=True):
+        value = secret.reveal()
+        for spelt in {value, escape(value), value.replace("\\", "\\\\").replace('"', '\\"')}:
+            text = text.replace(spelt, str(secret))
     return text
 
 
