@@ -4,27 +4,25 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 from xml.sax.saxutils import escape
 
 import jmespath
 from jmespath.exceptions import JMESPathError
 
-from oast.change.push import new_run
 from oast.config.difference import secrets_below
 from oast.config.indented import IndentedSyntax
-from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
-from oast.fleet.many import for_each
+from oast.fleet.events import OnEvent, unheard
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
+from oast.operations.each import of_each
 from oast.platforms.catalogue import READINGS, TEXT, FieldType
 from oast.platforms.definition import Platform
 from oast.readings.read import read
@@ -32,7 +30,6 @@ from oast.readings.tables import Record
 from oast.readings.values import natural, plain, text_of
 from oast.readings.where import condition
 
-R = TypeVar("R")
 DEVICE = "device"
 UNIFIED = 3
 
@@ -140,7 +137,7 @@ async def ask(
         found = (await read(session, platform, [reading]))[reading]
         return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in found]
 
-    found, failed, logs = await _each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    found, failed, logs = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
     return Asked(reading, fields, found, failed, logs)
 
 
@@ -190,7 +187,7 @@ async def list_raw(
     async def one(device: Device, session: Session) -> str:
         return await listed(session, command, builder.syntax(device))
 
-    texts, failed, logs = await _each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    texts, failed, logs = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
     return Listed(command, texts, failed, logs)
 
 
@@ -228,35 +225,3 @@ def only_reads(platform: Platform, command: str) -> bool:
     dialect = platform.dialect
     listed = {dialect.running, dialect.startup, *(reading.command for reading in platform.readings.values())}
     return command in listed or any(re.fullmatch(pattern, command) for pattern in dialect.read_only)
-
-
-async def _each(
-    estate: Estate,
-    devices: Sequence[Device],
-    builder: IntentBuilder,
-    work: Callable[[Device, Session], Awaitable[R]],
-    at_once: int | None,
-    timeout_s: float | None,
-    on_event: OnEvent,
-) -> tuple[dict[str, R], tuple[tuple[str, DeviceError], ...], Path]:
-    connector = Connector(estate, devices, timeout_s)
-    logs = estate.working / "log" / new_run()
-    found: dict[str, R | DeviceError] = {}
-
-    async def one(device: Device) -> R:
-        on_event(DeviceEvent(device.name, Stage.CONNECTING))
-        async with connector.session(device, builder.platform(device), logs / f"{device.name}.log") as session:
-            on_event(DeviceEvent(device.name, Stage.READING))
-            return await work(device, session)
-
-    def done(device: Device, result: R | DeviceError) -> None:
-        found[device.name] = result
-        on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
-
-    await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
-    ordered = {device.name: found[device.name] for device in devices}
-    return (
-        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
-        tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError)),
-        logs,
-    )

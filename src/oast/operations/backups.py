@@ -9,18 +9,16 @@ from oast.archive.archive import BRANCH, RUNNING, STARTUP, Kept
 from oast.archive.backups import Backups, Listing
 from oast.change.delivered import Drift
 from oast.change.identity import identity
-from oast.change.push import new_run
 from oast.config.difference import difference
 from oast.config.indented import tree_as_listed
 from oast.config.tree import root_of
-from oast.connect.connector import Connector
-from oast.connect.session import Capability
+from oast.connect.session import Capability, Session
 from oast.errors import DeviceError, StateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
-from oast.fleet.many import for_each
+from oast.fleet.events import OnEvent, unheard
 from oast.intent.intent import IntentBuilder
+from oast.operations.each import of_each
 
 
 @dataclass(frozen=True)
@@ -78,30 +76,19 @@ async def listed(
     on_event: OnEvent = unheard,
 ) -> tuple[Mapping[str, list[Listing]], Mapping[str, DeviceError]]:
     """What each device lists of `kinds`, where it has them, and why that of the others could not be had."""
-    builder, run, connector = IntentBuilder(estate), new_run(), Connector(estate, devices, timeout_s)
-    found: dict[str, list[Listing] | DeviceError] = {}
+    builder = IntentBuilder(estate)
 
-    async def one(device: Device) -> list[Listing]:
-        on_event(DeviceEvent(device.name, Stage.READING))
+    async def one(device: Device, session: Session) -> list[Listing]:
         syntax = builder.syntax(device)
-        async with connector.session(device, builder.platform(device), estate.working / "log" / run / f"{device.name}.log") as session:
-            texts = {RUNNING: await session.read_running()} if RUNNING in kinds else {}
-            if STARTUP in kinds and Capability.STARTUP in session.capabilities:
-                texts[STARTUP] = await session.read_startup()
+        texts = {RUNNING: await session.read_running()} if RUNNING in kinds else {}
+        if STARTUP in kinds and Capability.STARTUP in session.capabilities:
+            texts[STARTUP] = await session.read_startup()
         for text in texts.values():
             tree_as_listed(syntax, text)  # what cannot be read is no backup
         return [Listing(device.name, kind, syntax, text) for kind, text in texts.items()]
 
-    def done(device: Device, result: list[Listing] | DeviceError) -> None:
-        found[device.name] = result
-        on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
-
-    await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
-    ordered = {device.name: found[device.name] for device in devices}
-    return (
-        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
-        {name: result for name, result in ordered.items() if isinstance(result, DeviceError)},
-    )
+    found, failed, _ = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    return found, dict(failed)
 
 
 def differences(estate: Estate, first: str, second: str | None, on: str | None) -> list[Drift]:

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from oast.change.push import new_run
 from oast.config.ownership import Scope
 from oast.config.tree import Node, canonical, joined
-from oast.connect.connector import Connector
+from oast.connect.session import Session
 from oast.errors import DeviceError, EstateError, Mistakes, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.many import for_each
+from oast.fleet.events import unheard
 from oast.intent.intent import Intent
 from oast.operations.ask import listed
+from oast.operations.each import of_each
 from oast.operations.preparation import Preparation, prepare
 from oast.records import Place, Problem
 
@@ -74,17 +74,10 @@ async def asked(estate: Estate, names: Sequence[str], command: str, timeout_s: f
     """What each device answers to a command that changes nothing. Raises EstateError."""
     devices = [estate.device(name) for name in names]
     builder = prepare(estate).builder
-    connector = Connector(estate, devices, timeout_s)
-    run = new_run()
-    found: dict[str, str | DeviceError] = {}
 
-    async def one(device: Device) -> str:
-        platform = builder.platform(device)
-        async with connector.session(device, platform, estate.working / "log" / run / f"{device.name}.log") as session:
-            return await listed(session, command, builder.syntax(device))
+    async def one(device: Device, session: Session) -> str:
+        return await listed(session, command, builder.syntax(device))
 
-    def done(device: Device, answer: str | DeviceError) -> None:
-        found[device.name] = answer
-
-    await for_each(devices, one, estate.settings.connection.at_once, done)
-    return {name: found[name] for name in names}
+    found, failed, _ = await of_each(estate, devices, builder, one, None, timeout_s, unheard)
+    answers: dict[str, str | DeviceError] = {**found, **dict(failed)}
+    return {name: answers[name] for name in names}

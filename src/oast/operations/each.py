@@ -1,0 +1,53 @@
+"""The same thing done over a session with each of many devices, each failing by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Sequence
+from pathlib import Path
+from typing import TypeVar
+
+from oast.change.push import new_run
+from oast.connect.connector import Connector
+from oast.connect.session import Session
+from oast.errors import DeviceError
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.fleet.events import DeviceEvent, OnEvent, Stage
+from oast.fleet.many import for_each
+from oast.intent.intent import IntentBuilder
+
+R = TypeVar("R")
+
+
+async def of_each(
+    estate: Estate,
+    devices: Sequence[Device],
+    builder: IntentBuilder,
+    work: Callable[[Device, Session], Awaitable[R]],
+    at_once: int | None,
+    timeout_s: float | None,
+    on_event: OnEvent,
+) -> tuple[dict[str, R], tuple[tuple[str, DeviceError], ...], Path]:
+    """Do `work` over a session with each device: the results of those that answered and why the others did not, both in the order of
+    `devices`, and where the transcripts are. Raises EstateError when nobody says how to come into one of them."""
+    connector = Connector(estate, devices, timeout_s)
+    logs = estate.working / "log" / new_run()
+    found: dict[str, R | DeviceError] = {}
+
+    async def one(device: Device) -> R:
+        on_event(DeviceEvent(device.name, Stage.CONNECTING))
+        async with connector.session(device, builder.platform(device), logs / f"{device.name}.log") as session:
+            on_event(DeviceEvent(device.name, Stage.READING))
+            return await work(device, session)
+
+    def done(device: Device, result: R | DeviceError) -> None:
+        found[device.name] = result
+        on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
+
+    await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
+    ordered = {device.name: found[device.name] for device in devices}
+    return (
+        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
+        tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError)),
+        logs,
+    )
