@@ -17,6 +17,7 @@ import sys
 import time
 import unittest
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -44,6 +45,12 @@ class Pushing:
     killed: bool = False
     signals: int = 0
     told: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+
+def copy_what_is_there(source: str, target: str) -> None:
+    """A temporary file of a run that is at work may be gone by now."""
+    with suppress(FileNotFoundError):
+        shutil.copy2(source, target)
 
 
 class DisturbedTest(Piers):
@@ -169,7 +176,7 @@ class DisturbedTest(Piers):
         copy = self.estate.with_name(f"{self.estate.name}-copy")
         shutil.rmtree(copy, ignore_errors=True)
         # The simulator is writing there meanwhile.
-        shutil.copytree(self.estate, copy, ignore=shutil.ignore_patterns("devices"))
+        shutil.copytree(self.estate, copy, ignore=shutil.ignore_patterns("devices"), copy_function=copy_what_is_there)
         self.addCleanup(shutil.rmtree, copy, ignore_errors=True)
         return copy
 

@@ -106,6 +106,13 @@ class WholeTest(PageTest):
 class RoutersTest(PageTest):
     """Pages whose examples are about routers alone."""
 
+    def test_the_page_about_watching(self) -> None:
+        self.check("watch.md")
+        # Whom it is told to stands in the page as well.
+        (self.estate / "authority.pem").touch()
+        self.put(">> oast.toml", (self.estate / "notify.toml").read_text())
+        self.oast("lint")
+
     def test_the_page_about_changes(self) -> None:
         self.oast("push", "-m", "set up", "--yes")
         self.check("changes.md")

@@ -74,7 +74,11 @@ class DriftTest(LarkwaterTest):
     def test_what_was_done_by_hand_is_shown_and_what_waits_to_be_delivered_is_not(self) -> None:
         self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
-        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        waits = self.oast("drift").out
+        self.assertRegex(
+            waits, r"^not delivered yet to gull-core-1, .* and 2 more: what the intent has besides \(oast diff\)\n\nno drift: 6 "
+        )
+        self.assertEqual(len(self.oast("drift", "--format", "json").json()["undelivered"]), 6)
         for device in ("gull-core-1", "tern-edge-1"):
             self.by_hand(device, "snmp", "  community by-hand-5512")
         self.by_hand("tern-edge-1", "remove interface loop1")
@@ -117,6 +121,44 @@ class DriftTest(LarkwaterTest):
         run = self.oast("drift", "--on", "role=edge", expect=4)
         self.assertIn("no drift: 3 devices as delivered", run.out)
         self.assertIn("tern-edge-1: cannot connect", run.err)
+
+    def test_what_is_not_as_it_was_kept_last_is_named_besides(self) -> None:
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        self.by_hand("gull-core-1", "snmp", "  target 192.0.2.99")
+        run = self.oast("drift", expect=1)
+        self.assertIn("not as in the last backup: gull-core-1 (oast backup keeps them as they are)", run.out)
+        kept = self.oast("drift", "--format", "json", expect=1).json()["since_backup"]
+        self.assertEqual([(one["device"], len(one["edits"])) for one in kept], [("gull-core-1", 1)])
+        for secrets in ("kept", "masked"):
+            with self.subTest(secrets):
+                with (self.estate / "oast.toml").open("a") as file:
+                    file.write(f'[archive]\nsecrets = "{secrets}"\n' if secrets == "masked" else "")
+                self.oast("backup")
+                run = self.oast("drift", expect=1)
+                self.assertNotIn("not as in the last backup", run.out)
+                self.assertIn("1 device drifted, 5 as delivered", run.out)
+
+    def test_a_device_that_is_another_or_runs_another_release_than_the_inventory_says_is_told(self) -> None:
+        asked = self.oast("ask", "system", "--on", "name=gull-core-1", "--format", "json").json()
+        record = next(record for record in asked["records"] if record["device"] == "gull-core-1")
+        right = f"    version: '{record['os-release']}'\n    serial: {record['serial-num']}\n"
+        self.edit("inventory/devices.yaml", "  gull-core-1:\n", f"  gull-core-1:\n{right}")
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        self.edit("inventory/devices.yaml", right, "    version: 0.9\n    serial: XX-1\n")
+        run = self.oast("drift", expect=1)
+        line = self.line_of("inventory/devices.yaml", "version: 0.9")
+        self.assertIn(f"inventory/devices.yaml:{line}: gull-core-1 is meant to have version 0.9: it says {record['os-release']}", run.out)
+        self.assertIn(
+            f"inventory/devices.yaml:{line + 1}: gull-core-1 is meant to have serial XX-1: it says {record['serial-num']}", run.out
+        )
+        self.assertIn("no drift: 6 devices as delivered; 1 device not as in the inventory", run.out)
+        found = self.oast("drift", "--format", "json", expect=1).json()["unlike"]
+        self.assertEqual([(one["attribute"], one["meant"]) for one in found], [("version", "0.9"), ("serial", "XX-1")])
+
+    def test_another_host_key_is_named_as_that(self) -> None:
+        self.fault("tern-edge-1", "key")
+        run = self.oast("drift", "--format", "json", expect=4)
+        self.assertEqual(run.json()["host_keys"], ["tern-edge-1"])
 
 
 class NeverDeliveredTest(LarkwaterTest):

@@ -20,7 +20,7 @@ LAYERS = (
     ("readings", "verify"),
     ("archive",),
     ("change",),
-    ("sources", "onboard", "report"),
+    ("sources", "onboard", "report", "watch"),
     ("operations",),
     ("cli",),
 )

@@ -7,10 +7,13 @@ Needs xterm, Xvfb and ImageMagick's import (Debian: xterm xvfb imagemagick).
 
 from __future__ import annotations
 
+import json
 import os
+import random
 import secrets
 import shlex
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -18,7 +21,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 from oast.estate.encrypted import EncryptedFile
@@ -44,6 +47,10 @@ class Shot:
 
 TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sevrer 192.0.2.1\\nclose\\nleave\\n"
 BY_HAND = "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
+WATCHED = (
+    '\\n[[watch.jobs]]\\ndo = "backup"\\nat = "0 3 * * *"\\n[[watch.jobs]]\\ndo = "drift"\\nat = "*/30 * * * *"\\n'
+    '[[watch.jobs]]\\ndo = "verify"\\nevery_s = 300\\nwait_s = 5\\n[[watch.notify]]\\nname = "duty"\\ncommand = ["./tell"]\\n'
+)
 SHIPPED = ROOT / "src" / "oast" / "platforms" / "bine.toml"
 PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
 SHOTS = (
@@ -111,17 +118,6 @@ SHOTS = (
         "oast render --describe --section routing --section monitoring --on role=core",
     ),
     Shot(
-        "mistakes",
-        "oast lint --on name=gull-core-1",
-        (
-            "sed -i 's/  domain: larkwater/  domain:larkwater/' values/network.yaml",
-            "printf 'rules:\\n  - on: site=gull\\n    values: {site_name: {{ device.site }} terminal}\\n' > values/sites.yaml",
-            "sed -i 's/link.address/link.adress/' templates/bine/interfaces.j2",
-            "sed -i '0,/{% endfor %}/s///' templates/bine/monitoring.j2",
-            "sed -i 's/must_contain: desc/must_contian: desc/' policies/standard.yaml",
-        ),
-    ),
-    Shot(
         "drift",
         "oast drift",
         (
@@ -147,19 +143,20 @@ SHOTS = (
         font=9,
     ),
     Shot(
-        "switches",
-        "oast diff --on 'name in (gull-dist-1, gull-dist-2)' --with gateway_priority=90; oast sim console gull-dist-1 < typed.txt",
-        (
-            PUSH,
-            "printf 'trace 2001:db8:aaaa::1\nlist bgp-neighbors\nlist virtual-addresses\nlist spanning-tree\nleave\n' > typed.txt",
-        ),
-    ),
-    Shot(
         "netconf",
         "oast render --on name=gull-border-1 --section border-routes | head -16; "
         "oast diff --on role=border --with 'announced=[203.0.113.0/24]'; "
         "oast push -m 'IPv4 alone' --on role=border --with 'announced=[203.0.113.0/24]' --summary --yes",
         (PUSH,),
+    ),
+    Shot(
+        "watch",
+        "oast watch --once; oast sim console tern-edge-1 < typed.txt > typed; oast watch --once; oast watch --list",
+        (
+            f"{PUSH} --revert-timer 90 --verify-timeout 30",
+            f"printf '{WATCHED}' >> oast.toml",
+            "printf 'raise\\n%s\\nedit\\ninterface port1\\n enabled false\\nclose\\nleave\\n' \"$PRIVILEGE\" > typed.txt",
+        ),
     ),
     Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
 )  # fmt: skip
@@ -246,12 +243,46 @@ def take(shot: Shot, display: str) -> None:
             terminal.wait()
 
 
+def take_trend() -> None:
+    """What was found in nine days that are made up: half an hour between two looks, and a night that nobody watched."""
+    with estate() as (folder, environment):
+        subprocess.run(
+            ["bash", "-c", f"{PUSH}; printf '{WATCHED}' >> oast.toml; oast watch --once"],
+            cwd=folder,
+            env=environment,
+            check=False,
+            capture_output=True,
+        )
+        lot, now = random.Random(5), datetime.now(UTC)
+        found = {"drifted": 0, "unsaved": 0, "wrong": 0}
+        rows = []
+        for number in range(9 * 48, 0, -1):
+            if 190 <= number <= 208:
+                continue
+            if lot.random() < (0.06 if found["drifted"] else 0.03):
+                found["drifted"] = 0 if found["drifted"] else lot.choice((1, 1, 2, 3))
+                found["unsaved"] = min(found["drifted"], lot.choice((0, 1)))
+            if lot.random() < (0.15 if found["wrong"] else 0.02):
+                found["wrong"] = 0 if found["wrong"] else lot.choice((1, 4, 7))
+            at, failed = (now - timedelta(minutes=30 * number)).isoformat(), int(lot.random() < 0.01)
+            for does, names in (("drift", ("drifted", "unsaved")), ("verify", ("wrong",))):
+                counts = {"devices": 24 - failed, "checks": 1174, "failed": failed, **{name: found[name] for name in names}}
+                rows.append((at, does, does, json.dumps(counts)))
+        database = sqlite3.connect(folder / ".oast" / "watch.sqlite")
+        with database:
+            database.executemany("INSERT INTO trend VALUES (?, ?, ?, ?)", rows)
+        database.close()
+        subprocess.run([str(OAST), "drift", "--plot", str(HERE / "trend.png")], cwd=folder, env=environment, check=True)
+
+
 def main(names: list[str]) -> int:
     with screen() as display:
         for shot in SHOTS:
             if not names or shot.name in names:
                 take(shot, display)
                 sys.stdout.write(f"{shot.name}.png\n")
+    if not names or "trend" in names:
+        take_trend()
     return 0
 
 

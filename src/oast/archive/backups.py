@@ -44,6 +44,10 @@ class Backups:
         files = {file_of(one.kind, one.device): self._as_kept(one) for one in listings}
         return self.archive.commit(self._new(files), why, who, label)
 
+    def as_kept(self, device: str, syntax: IndentedSyntax, text: str) -> str:
+        """What would be kept, or was kept without encryption, of a running configuration that a device lists as `text`."""
+        return self._as_kept(Listing(device, RUNNING, syntax, text))
+
     def _as_kept(self, one: Listing) -> str:
         if self._estate.settings.archive.secrets != MASKED and _is_plain(one):
             return one.text if one.text.endswith("\n") else f"{one.text}\n"

@@ -4,32 +4,33 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Mapping, Sequence
-from datetime import date
+from collections.abc import Mapping
+from pathlib import Path
 
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.delivered import Drift
 from oast.cli import arguments
-from oast.cli.diff import compared
 from oast.cli.differences import show_differences, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors, show_problems
 from oast.cli.loop import run as run_to_end
+from oast.cli.progress import Progress
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, named, plural, put_json
-from oast.config.documents import edits_document
+from oast.cli.workplace import console, estate_of, named, plural, put_json
+from oast.errors import UsageError
 from oast.operations.changes import Change
-from oast.operations.documents import drift_document, problem_document
-from oast.operations.drift import drifts, last_changes
-from oast.operations.preparation import violations
-from oast.records import Problem
+from oast.operations.drift import Drifted, drifted_document, find_drift
+from oast.operations.preparation import prepare
+from oast.operations.trend import draw_trend
 
 NAMED = 4
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--plot", metavar="FILE", type=Path, help="draw what oast watch has found over time (.png, .svg or .pdf); asks no device"
+    )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_connection(parser)
@@ -38,24 +39,40 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    plan = run_to_end(compared(options))
-    problems = violations(plan.preparation, date.today())
-    found = drifts(plan, limited=bool(options.section))
-    last = last_changes(plan.preparation.estate, found)
+    if options.plot is not None:
+        return _plot(options)
+    found = run_to_end(_found(options))
     if options.format == "json":
-        content = {
-            "devices": [{**drift_document(drift), "last_change": last[drift.name].name if drift.name in last else None} for drift in found],
-            "policies": [problem_document(problem) for problem in problems],
-            "unsaved": [{"device": c.name, "edits": edits_document(c.unsaved)} for c in plan.unsaved],
-            "failed": [{"device": name, "reason": error.message} for name, error in plan.failed],
-        }
-        put_json("drift", 1, content)
+        put_json("drift", 1, drifted_document(found))
     else:
-        show_unsaved(plan.comparisons, console(), pushing=False)
-        _show(found, problems, last)
-        show_device_errors(plan.failed, sys.stderr, plan.logs)
-    wrong = any(drift.edits for drift in found) or any(problem.kind == "policy" for problem in problems)
-    return FAILED if plan.failed else NO if wrong else DONE
+        show_unsaved(found.compared, console(), pushing=False)
+        _show(found)
+        show_device_errors(found.failed, sys.stderr, found.plan.logs)
+        if found.left_out:
+            names = named(found.left_out, NAMED)
+            sys.stderr.write(f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast change resume)\n")
+    return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
+
+
+async def _found(options: argparse.Namespace) -> Drifted:
+    prepared = prepare(estate_of(options), options.on, options.section)
+    quiet = options.quiet or options.format == "json"
+    with Progress(console(error=True), [intent.device.name for intent in prepared.intents], quiet=quiet) as progress:
+        return await find_drift(
+            prepared, limited=bool(options.section), at_once=options.at_once, timeout_s=options.timeout, on_event=progress
+        )
+
+
+def _plot(options: argparse.Namespace) -> int:
+    if options.on or options.section or options.given:
+        raise UsageError("--plot draws what was kept of all that is watched", hint="leave out --on, --section and --with")
+    estate = estate_of(options)
+    runs, first, last = draw_trend(estate, options.plot)
+    if options.format == "json":
+        put_json("plot", 1, {"file": str(options.plot), "runs": runs, "from": first.isoformat(), "to": last.isoformat()})
+    else:
+        console().print(f"{options.plot}: {plural(runs, 'run')} from {first:%Y-%m-%d %H:%M} to {last:%Y-%m-%d %H:%M} UTC")
+    return DONE
 
 
 def _show_last(out: Console, last: Mapping[str, Change]) -> None:
@@ -69,31 +86,53 @@ def _show_last(out: Console, last: Mapping[str, Change]) -> None:
         out.print()
 
 
-def _show(drifts: Sequence[Drift], problems: Sequence[Problem], last: Mapping[str, Change]) -> None:
+def _show(found: Drifted) -> None:
     out = console()
-    known = [drift for drift in drifts if drift.since is not None]
-    new = [drift for drift in drifts if drift.since is None]
+    known = [drift for drift in found.drifts if drift.since is not None]
+    new = [drift for drift in found.drifts if drift.since is None]
     show_differences(known, out)
-    _show_last(out, last)
+    _show_last(out, found.last)
     if new:
         names = plural(len(new), "device")
         out.print(f"nothing was ever delivered to {names}; against the intent instead:", style="yellow")
         out.print()
         show_differences(new, out)
-    show_problems(problems, sys.stdout)
-    if problems:
-        out.print()
-    drifted = [drift for drift in drifts if drift.edits]
-    as_before = "as delivered" if known else "as intended"
-    errors = sum(1 for problem in problems if problem.kind == "policy")
-    told = []
-    if drifts:
-        told.append(
-            f"{plural(len(drifted), 'device')} drifted, {len(drifts) - len(drifted)} {as_before}"
-            if drifted
-            else f"no drift: {plural(len(drifts), 'device')} {as_before}"
+    for unlike in found.unlike:
+        says = f"says {unlike.found}" if unlike.found is not None else "says nothing of it"
+        place = f"{unlike.place}: " if unlike.place else ""
+        put_hanging(
+            out, Text.assemble((place, "cyan"), (f"{unlike.device} is meant to have {unlike.attribute} {unlike.meant}: it {says}", "bold"))
         )
-    if errors:
-        told.append(plural(errors, "policy violation"))
+    show_problems(found.policies, sys.stdout)
+    if found.policies or found.unlike:
+        out.print()
+    _show_besides(out, found)
+    drifted = [drift for drift in found.drifts if drift.edits]
+    as_before = "as delivered" if known else "as intended"
+    told = []
+    if found.drifts:
+        told.append(
+            f"{plural(len(drifted), 'device')} drifted, {len(found.drifts) - len(drifted)} {as_before}"
+            if drifted
+            else f"no drift: {plural(len(found.drifts), 'device')} {as_before}"
+        )
+    if found.unlike:
+        told.append(f"{plural(len({unlike.device for unlike in found.unlike}), 'device')} not as in the inventory")
+    if found.errors:
+        told.append(plural(len(found.errors), "policy violation"))
     if told:
         out.print("; ".join(told))
+
+
+def _show_besides(out: Console, found: Drifted) -> None:
+    """What is no drift by itself, and explains some."""
+    if found.undelivered:
+        names = named(found.undelivered, NAMED)
+        put_hanging(out, Text.assemble(("not delivered yet to ", "dim"), f"{names}", (": what the intent has besides (oast diff)", "dim")))
+    if found.since_backup:
+        names = named([drift.name for drift in found.since_backup], NAMED)
+        put_hanging(
+            out, Text.assemble(("not as in the last backup: ", "dim"), f"{names}", (" (oast backup keeps them as they are)", "dim"))
+        )
+    if found.undelivered or found.since_backup:
+        out.print()

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import EstateError, Mistakes, StateError, UsageError
-from oast.estate import inventory, selectors, settings, values
+from oast.estate import inventory, selectors, settings, values, watching
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
 from oast.estate.secrets import Ask, Secrets, fingerprints_of
@@ -127,6 +127,7 @@ def read_estate(
             hint = suggestion(apart.by, attributes)
             raise EstateError(f"no device has the attribute '{apart.by}' that keeps them apart", place=apart.place, hint=hint)
     read.connections.check(known.devices, mistakes)
+    watching.check(read.watch, {name: device.known_by for name, device in known.devices.items()}, mistakes)
     layers = values.read(folder, known, secrets.get, given, mistakes)
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes
 

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.errors import EstateError, Mistakes
-from oast.estate import connections, selectors
+from oast.estate import connections, selectors, watching
 from oast.estate.connections import Connections, ConnectionSettings
 from oast.estate.selectors import Selector
+from oast.estate.watching import WatchSettings
 from oast.records import Place
 from oast.toml_text import Table, TomlFile
 
@@ -112,6 +113,7 @@ class Settings:
     delivery: DeliverySettings
     secrets: SecretSettings
     archive: ArchiveSettings
+    watch: WatchSettings
     network_file: Path
 
     @property
@@ -140,6 +142,7 @@ def read(folder: Path) -> Settings:
         delivery=_delivery(file.table("delivery"), folder),
         secrets=_secrets(file.table("secrets"), folder),
         archive=_archive(file.table("archive")),
+        watch=watching.read(file.table("watch"), folder),
         network_file=network or folder / "network.yaml",
     )
     file.finish("in the settings")

@@ -16,7 +16,7 @@ from oast.config.documents import edits_document
 from oast.config.sparing import Spared
 from oast.config.view import counts
 from oast.operations.verify import Behind
-from oast.records import Problem
+from oast.records import Place, Problem
 from oast.verify.checks import CheckResult
 
 
@@ -73,8 +73,7 @@ def problem_document(problem: Problem) -> dict[str, Any]:
     return {
         "kind": problem.kind,
         "message": problem.message,
-        "file": problem.place.file if problem.place else None,
-        "line": problem.place.line if problem.place else None,
+        **place_document(problem.place),
         "hint": problem.hint,
         "excerpt": problem.excerpt,
         "devices": list(problem.devices),
@@ -90,8 +89,12 @@ def check_document(result: CheckResult, behind: Behind) -> dict[str, Any]:
 
 def behind_document(behind: Behind) -> dict[str, Any]:
     """The statement behind a check, and where it comes from."""
-    place = behind.place
-    return {"statement": list(behind.statement), "file": place.file if place else None, "line": place.line if place else None}
+    return {"statement": list(behind.statement), **place_document(behind.place)}
+
+
+def place_document(place: Place | None) -> dict[str, Any]:
+    """A line of a file the engineer wrote."""
+    return {"file": place.file if place else None, "line": place.line if place else None}
 
 
 def drift_document(drift: Drift) -> dict[str, Any]:

@@ -1,22 +1,211 @@
-"""Drift: what changed on devices that nobody delivered, and who has changed the same part last."""
+"""Drift: what changed on devices that nobody delivered, who has changed the same part last, and what else is not as it is meant to be."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import Any
 
+from oast.archive.archive import BRANCH, Kept
+from oast.archive.backups import Backups
 from oast.change.compare import Comparison
 from oast.change.delivered import Drift, load, path_of, since_delivered
+from oast.change.left import left_open
+from oast.config.difference import difference
 from oast.config.documents import edits_document
-from oast.errors import StateError
+from oast.connect.session import Session
+from oast.errors import DeviceError, HostKeyError, OastError, StateError
 from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.fleet.events import OnEvent, unheard
 from oast.operations.changes import BEGAN, Change, Changes
-from oast.operations.deliver import Plan
+from oast.operations.deliver import Plan, compare
+from oast.operations.documents import drift_document, place_document, problem_document
+from oast.operations.each import of_each
+from oast.operations.preparation import Preparation, violations
 from oast.operations.proposals import same_parts
 from oast.operations.recorded import recorded_plan
+from oast.readings.read import read
+from oast.readings.values import text_of
+from oast.records import Place, Problem
 
 # Further back than so many changes nobody looks for who it was.
 FAR_BACK = 300
 TOUCHED = ("delivered", "unknown")
+SYSTEM = "system"
+# What the inventory can say of a device that the device itself knows better, and the field that it says it in.
+TOLD_BY_DEVICE = {"version": "os-release", "serial": "serial-num"}
+
+
+@dataclass(frozen=True)
+class Unlike:
+    """A device that says something else of itself than the inventory does: `attribute` is version or serial."""
+
+    device: str
+    attribute: str
+    meant: str
+    found: str | None
+    place: Place | None
+
+
+@dataclass(frozen=True)
+class Drifted:
+    """What is not as it was delivered, and what else is not as it is meant to be, of the devices picked.
+
+    `since_backup` is what each device runs otherwise than it was kept last; `undelivered` the devices whose intent has moved on besides.
+    `left_out` were being delivered to meanwhile, or a run has left them open: of them nothing can be said.
+    """
+
+    plan: Plan
+    drifts: tuple[Drift, ...]
+    last: Mapping[str, Change]
+    policies: tuple[Problem, ...]
+    undelivered: tuple[str, ...]
+    since_backup: tuple[Drift, ...]
+    unlike: tuple[Unlike, ...]
+    left_out: tuple[str, ...]
+    failed: tuple[tuple[str, DeviceError], ...]
+
+    @property
+    def compared(self) -> tuple[Comparison, ...]:
+        """The devices of which something can be said."""
+        return tuple(comparison for comparison in self.plan.comparisons if comparison.name not in self.left_out)
+
+    @property
+    def unsaved(self) -> tuple[Comparison, ...]:
+        """Those that would start with something else than they run."""
+        return tuple(comparison for comparison in self.compared if comparison.unsaved)
+
+    @property
+    def host_keys(self) -> tuple[tuple[str, HostKeyError], ...]:
+        """Those that show another key than the one they are trusted with, or are not trusted yet."""
+        return tuple((name, error) for name, error in self.failed if isinstance(error, HostKeyError))
+
+    @property
+    def errors(self) -> tuple[Problem, ...]:
+        """The policies that are violated, warnings left aside."""
+        return tuple(problem for problem in self.policies if problem.kind == "policy")
+
+    @property
+    def wrong(self) -> bool:
+        return any(drift.edits for drift in self.drifts) or bool(self.errors or self.unlike)
+
+
+async def find_drift(
+    preparation: Preparation,
+    *,
+    limited: bool = False,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
+) -> Drifted:
+    """Read the devices that are prepared, and find what has drifted; `limited` to what the prepared sections own.
+
+    Raises EstateError, StateError.
+    """
+    estate = preparation.estate
+    before = deliveries(estate.working)
+    plan = await compare(preparation, at_once=at_once, timeout_s=timeout_s, on_event=on_event)
+    unlike, unasked = await _unlike(preparation, [comparison.name for comparison in plan.comparisons], at_once, timeout_s)
+    out = disturbed(estate.working, before) & {intent.device.name for intent in preparation.intents}
+    found = tuple(drift for drift in drifts(plan, limited=limited) if drift.name not in out)
+    compared = [comparison for comparison in plan.comparisons if comparison.name not in out]
+    return Drifted(
+        plan=plan,
+        drifts=found,
+        last=last_changes(estate, found),
+        policies=tuple(violations(preparation, date.today())),
+        undelivered=_undelivered(compared, found),
+        since_backup=_since_backup(plan, compared),
+        unlike=tuple(one for one in unlike if one.device not in out),
+        left_out=tuple(name for name in estate.devices if name in out),
+        failed=(*plan.failed, *unasked),
+    )
+
+
+def deliveries(working: Path) -> Mapping[str, object]:
+    """What stands for each device's last delivery and for every run that is not over: to be handed to `disturbed` later."""
+    files = {path.stem: (path.stat().st_mtime_ns, path.stat().st_ino) for path in (working / "delivered").glob("*.json")}
+    return {**files, **dict.fromkeys(_being_delivered(working), "a run")}
+
+
+def disturbed(working: Path, before: Mapping[str, object]) -> set[str]:
+    """The devices of runs that were at work `before` or are now, left open or not, and those that were delivered to meanwhile."""
+    after = deliveries(working)
+    return {name for name in before.keys() | after.keys() if before.get(name) != after.get(name) or after.get(name) == "a run"}
+
+
+def _being_delivered(working: Path) -> set[str]:
+    open_ = left_open(working)
+    return {one.name for left in open_ for one in left.devices} | {one.name for left in open_ for one in left.known}
+
+
+def _undelivered(compared: Sequence[Comparison], found: Sequence[Drift]) -> tuple[str, ...]:
+    """The devices whose difference from the intent is more than their drift."""
+    drifted = {drift.name: {edit.path for edit in drift.edits} for drift in found if drift.since is not None}
+    return tuple(c.name for c in compared if c.name in drifted and {edit.path for edit in c.edits} - drifted[c.name])
+
+
+def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[Drift, ...]:
+    """What each device runs otherwise than what was kept of it last. What was not kept, or cannot be read, is not in it."""
+    preparation = plan.preparation
+    backups = Backups(preparation.estate)
+    try:
+        texts = backups.texts(Kept(None, BRANCH, 0, ""), [c.name for c in compared]) if backups.archive.blobs() else {}
+    except OastError:
+        return ()
+    found = []
+    for comparison in compared:
+        text = texts.get(comparison.name)
+        if text is None or text == comparison.running_text:
+            continue
+        syntax = preparation.syntax_of(comparison.intent)
+        try:
+            kept = backups.tree(syntax, text)
+            # As it would be kept now: with fingerprints where the archive has them.
+            now = backups.tree(syntax, backups.as_kept(comparison.name, syntax, comparison.running_text))
+        except OastError:
+            continue
+        edits = tuple(difference(kept, now))
+        if edits:
+            found.append(Drift(comparison.name, None, edits))
+    return tuple(found)
+
+
+async def _unlike(
+    preparation: Preparation, reached: Collection[str], at_once: int | None, timeout_s: float | None
+) -> tuple[list[Unlike], tuple[tuple[str, DeviceError], ...]]:
+    """What devices say of themselves otherwise than the inventory does, and those that could not be asked. Where it says nothing of it,
+    nothing is asked."""
+    estate, builder = preparation.estate, preparation.builder
+    meant = {
+        name: {attribute: str(estate.devices[name].attributes[attribute]) for attribute in TOLD_BY_DEVICE if _says(estate, name, attribute)}
+        for name in reached
+        if SYSTEM in builder.platform(estate.devices[name]).readings
+    }
+    asked = [estate.devices[name] for name, told in meant.items() if told]
+    if not asked:
+        return [], ()
+
+    async def one(device: Device, session: Session) -> Mapping[str, str | None]:
+        [record, *_] = (await read(session, builder.platform(device), [SYSTEM]))[SYSTEM] or [{}]
+        return {name: text_of(value) for name, field in TOLD_BY_DEVICE.items() if (value := record.get(field)) is not None}
+
+    answers, failed, _ = await of_each(estate, asked, builder, one, at_once, timeout_s, unheard)
+    found = [
+        Unlike(device.name, attribute, value, answers[device.name].get(attribute), device.places.get(attribute))
+        for device in asked
+        if device.name in answers
+        for attribute, value in meant[device.name].items()
+        if answers[device.name].get(attribute) != value
+    ]
+    return found, failed
+
+
+def _says(estate: Estate, name: str, attribute: str) -> bool:
+    return estate.devices[name].attributes.get(attribute) not in (None, "")
 
 
 def drifts(plan: Plan, *, limited: bool) -> list[Drift]:
@@ -62,3 +251,24 @@ def last_changes(estate: Estate, found: Sequence[Drift]) -> Mapping[str, Change]
     except StateError:
         pass
     return touched
+
+
+def drifted_document(found: Drifted) -> dict[str, Any]:
+    """`oast.drift/1`, without its name."""
+    last = found.last
+    return {
+        "devices": [
+            {**drift_document(drift), "last_change": last[drift.name].name if drift.name in last else None} for drift in found.drifts
+        ],
+        "policies": [problem_document(problem) for problem in found.policies],
+        "unlike": [
+            {"device": u.device, "attribute": u.attribute, "meant": u.meant, "found": u.found, **place_document(u.place)}
+            for u in found.unlike
+        ],
+        "undelivered": list(found.undelivered),
+        "since_backup": [{"device": drift.name, "edits": edits_document(drift.edits)} for drift in found.since_backup],
+        "unsaved": [{"device": c.name, "edits": edits_document(c.unsaved)} for c in found.unsaved],
+        "host_keys": [name for name, _ in found.host_keys],
+        "left_out": list(found.left_out),
+        "failed": [{"device": name, "reason": error.message} for name, error in found.failed],
+    }

@@ -1,0 +1,205 @@
+"""oast watch: backups, drift and checks on a schedule, and what is new told to others."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from rich.text import Text
+
+from oast.cli import arguments
+from oast.cli.exits import DONE, FAILED, NO
+from oast.cli.loop import run as run_to_end
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import console, folder_of, plural, put_json, put_table, table
+from oast.errors import EstateError
+from oast.estate.settings import read as read_settings
+from oast.estate.watching import WatchSettings
+from oast.operations.jobs import POLICY
+from oast.operations.watch import FAILED as JOB_FAILED
+from oast.operations.watch import RIGHT, Begun, Ended, Trouble, Watch, WatchEvent, jobs_document, waiting_document
+from oast.watch.news import Became, Finding, News
+from oast.watch.schedule import due_at, zone_of_machine
+from oast.watch.store import Store
+
+SHOWN_NEWS = 12
+STYLES = {Became.WRONG: "red", Became.OTHERWISE: "yellow", Became.RIGHT: "green"}
+HINT = """write into oast.toml, for example:
+        [[watch.jobs]]
+        do = "drift"
+        at = "*/30 * * * *\""""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    how = parser.add_mutually_exclusive_group()
+    how.add_argument("--now", action="store_true", help="begin with every job, due or not")
+    how.add_argument("--once", action="store_true", help="every job once, now; tell what is new, and end")
+    how.add_argument("--list", action="store_true", dest="listing", help="the jobs, how they stand, and what has still to be told")
+    arguments.add_format(parser)
+    arguments.add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    # The rest of the estate is read by each job: what is wrong there is told like anything else.
+    folder = folder_of(options)
+    settings = read_settings(folder)
+    if not settings.watch.jobs:
+        raise EstateError("there is nothing to watch: oast.toml has no [[watch.jobs]]", hint=HINT)
+    if options.listing:
+        return _list(options, folder, settings.watch)
+    watch = Watch(folder, os.environ, _teller(options))
+    if options.once:
+        results = run_to_end(watch.once())
+        return DONE if all(result == RIGHT for result in results) else FAILED if JOB_FAILED in results else NO
+    if options.format == "text" and not options.quiet:
+        jobs, targets = settings.watch.jobs, settings.watch.targets
+        sys.stderr.write(f"watching: {plural(len(jobs), 'job')}, {plural(len(targets), 'target')}; Ctrl-C ends it\n")
+    try:
+        run_to_end(watch.run(now=options.now))
+    except KeyboardInterrupt:
+        # To be ended is how a watch ends; only a job that was cut short is told as one.
+        if watch.cut_short is not None:
+            sys.stderr.write(f"the job '{watch.cut_short}' was cut short: it is done again when the watch goes on\n")
+            raise
+    return DONE
+
+
+def _teller(options: argparse.Namespace) -> Callable[[WatchEvent], object]:
+    def as_json(event: WatchEvent) -> None:
+        sys.stdout.write(json.dumps({"format": "oast.watch/1", "at": _now(), **_document(event)}) + "\n")
+        sys.stdout.flush()
+
+    def as_text(event: WatchEvent) -> None:
+        _show(event, quiet=bool(options.quiet))
+        sys.stdout.flush()
+        sys.stderr.flush()
+
+    return as_json if options.format == "json" else as_text
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")
+
+
+def _document(event: WatchEvent) -> dict[str, Any]:
+    if isinstance(event, Begun):
+        return {"event": "begun", "job": event.job, "due": event.due.isoformat(timespec="seconds")}
+    if isinstance(event, Ended):
+        return {
+            "event": "ended",
+            "job": event.job,
+            "result": event.result,
+            "told": event.told,
+            "news": [one.document() for one in event.news],
+            "next": event.next.isoformat(timespec="seconds") if event.next else None,
+        }
+    if isinstance(event, Trouble):
+        return {"event": "trouble", "what": event.what}
+    return {
+        "event": "told" if event.answer.told else "not told",
+        "target": event.target,
+        "number": event.number,
+        "attempts": event.attempts,
+        "said": event.answer.said or None,
+        "next": event.next.isoformat(timespec="seconds") if event.next else None,
+    }
+
+
+def _show(event: WatchEvent, *, quiet: bool) -> None:
+    if isinstance(event, Begun):
+        return
+    at = datetime.now().astimezone().strftime("%Y-%m-%d %H:%M:%S")
+    if isinstance(event, Ended):
+        out = console()
+        style = "green" if event.result == RIGHT else "red"
+        again = f"; next {_local(event.next)}" if event.next and not quiet else ""
+        put_hanging(out, Text.assemble((f"{at}  ", "dim"), (event.job, "bold"), ": ", (event.told, style), (again, "dim")))
+        for one in event.news[:SHOWN_NEWS]:
+            put_hanging(out, _line(one))
+        if len(event.news) > SHOWN_NEWS:
+            out.print(f"    and {len(event.news) - SHOWN_NEWS} more")
+        return
+    err = console(error=True)
+    if isinstance(event, Trouble):
+        put_hanging(err, Text.assemble((f"{at}  ", "dim"), ("careful: ", "yellow"), event.what))
+    elif not event.answer.told:
+        refused = "refuses" if event.answer.refused else "could not be told"
+        again = f"; again {_local(event.next)}" if event.next else ""
+        told = f"{event.target} {refused} notification {event.number}: {event.answer.said}{again}"
+        put_hanging(err, Text.assemble((f"{at}  ", "dim"), (told, "yellow")))
+    elif event.attempts > 1:
+        err.print(f"{at}  {event.target} was told notification {event.number}, at the {event.attempts}. attempt")
+
+
+def _line(news: News) -> Text:
+    told = replace(news.finding, place="") if news.became is Became.RIGHT else news.finding
+    return Text.assemble("    ", (f"{news.became}: ", STYLES[news.became]), _subject(told))
+
+
+def _subject(finding: Finding) -> Text:
+    key = finding.key
+    subject = ", ".join(filter(None, (key.device, key.what if key.about != POLICY else "")))
+    place = f"  ({finding.place})" if finding.place else ""
+    return Text.assemble(f"{subject}: " if subject else "", finding.told, (place, "dim"))
+
+
+def _local(at: datetime | None) -> str:
+    return at.astimezone().strftime("%Y-%m-%d %H:%M:%S") if at else ""
+
+
+def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> int:
+    store = Store(folder / ".oast", looking=True)
+    try:
+        jobs = [jobs_document(store, job) for job in watch.jobs]
+        nexts = _nexts(store, watch)
+        waiting = waiting_document(store)
+        wrong = [known for job in watch.jobs for known in store.wrong(job.name)]
+    finally:
+        store.close()
+    if options.format == "json":
+        listed = [{**job, "next": at.isoformat(timespec="seconds")} for job, at in zip(jobs, nexts, strict=True)]
+        put_json("watching", 1, {"jobs": listed, "targets": [target.name for target in watch.targets], "waiting": waiting})
+        return DONE
+    out = console()
+    listing = table("job", "does", "schedule", "next", "last", "result", numbers=(), whole=("schedule", "next", "last"))
+    for job, at in zip(jobs, nexts, strict=True):
+        ended = datetime.fromisoformat(job["ended"]) if job["ended"] else None
+        listing.add_row(job["job"], job["does"], job["schedule"], _local(at), _local(ended), job["told"] or "not done yet")
+    put_table(out, listing)
+    if wrong:
+        out.print()
+        out.print("1 thing is not as it should be, since:" if len(wrong) == 1 else f"{len(wrong)} things are not as they should be, since:")
+        for known in wrong[:SHOWN_NEWS]:
+            since = _local(datetime.fromisoformat(known.since))
+            put_hanging(out, Text.assemble("    ", (f"{since}  ", "dim"), _subject(known.finding)))
+        if len(wrong) > SHOWN_NEWS:
+            out.print(f"    and {len(wrong) - SHOWN_NEWS} more")
+    _show_waiting(watch, waiting)
+    return DONE
+
+
+def _show_waiting(watch: WatchSettings, waiting: list[dict[str, Any]]) -> None:
+    out = console()
+    names = [target.name for target in watch.targets]
+    if waiting:
+        out.print()
+    for row in waiting:
+        gone = "" if row["target"] in names else ", which is not in oast.toml any more"
+        said = f": {row['said']}" if row["said"] else ""
+        oldest = _local(datetime.fromisoformat(row["oldest"]))
+        told = f"{plural(row['number'], 'notification')} for {row['target']}{gone} still to be told, since {oldest}{said}"
+        put_hanging(out, Text(told, style="yellow"))
+
+
+def _nexts(store: Store, watch: WatchSettings) -> list[datetime]:
+    now = datetime.now(UTC)
+    zone = watch.zone or zone_of_machine(os.environ)
+    known = store.jobs()
+    return [due_at(job, known[job.name].last if job.name in known else now, now, zone) for job in watch.jobs]

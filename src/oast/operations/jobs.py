@@ -1,0 +1,190 @@
+"""What a job of `oast watch` does, and what it has found: backup, drift, verify."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from dataclasses import replace
+
+from oast.change.ledger import canonical_json, digest
+from oast.config.documents import edits_document
+from oast.config.view import counts
+from oast.errors import DeviceError, OastError
+from oast.estate.estate import Estate
+from oast.estate.watching import BACKUP, DRIFT, JobSettings
+from oast.operations.backups import backup
+from oast.operations.drift import Drifted, deliveries, disturbed, find_drift
+from oast.operations.preparation import prepare
+from oast.operations.verify import behind, checks_for, verify
+from oast.records import Problem
+from oast.verify import causes
+from oast.verify.checks import CheckResult
+from oast.watch.news import ERROR, JOB, REACH, WARNING, Finding, Found, Key
+
+# What findings are about, besides JOB and REACH.
+DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE = "drift", "unsaved", "inventory", "policy", "check", "remote"
+
+
+async def run_job(estate: Estate, job: JobSettings) -> Found:
+    """Do what `job` says, with the estate as it is now. Raises OastError when it cannot be done at all."""
+    if job.does == BACKUP:
+        return await _backup(estate, job)
+    return await (_drift(estate, job) if job.does == DRIFT else _verify(estate, job))
+
+
+def failed_whole(job: JobSettings, error: str) -> Found:
+    """The job could not be done at all: that, and nothing of any device, is known."""
+    return Found((Finding(Key(JOB, "", job.name), f"the job cannot be done: {error}"),), (), {}, f"failed: {error}")
+
+
+def in_words(error: OastError) -> str:
+    """The error in one line, with its place and how many more there are."""
+    first, *more = error.problems()
+    place = f"{first.place}: " if first.place else ""
+    return f"{place}{first.message}{f' (and {len(more)} more)' if more else ''}"
+
+
+async def _backup(estate: Estate, job: JobSettings) -> Found:
+    result = await backup(estate, job.on, why=f"on schedule: {job.name}")
+    findings = _unreached(result.failed)
+    if result.unpushed is not None:
+        findings.append(Finding(Key(REMOTE, ""), f"the archive could not be sent to its remote: {result.unpushed}"))
+    new = f"kept as {result.commit[:12]}" if result.commit else "nothing is new"
+    measures = {"devices": len(result.read), "failed": len(result.failed)}
+    return Found(
+        tuple(findings),
+        frozenset(result.read),
+        measures,
+        _told(f"{_plural(len(result.read), 'device')} read, {new}", result.failed),
+        whole=(REMOTE,),
+        inventory=frozenset(estate.devices),
+    )
+
+
+async def _drift(estate: Estate, job: JobSettings) -> Found:
+    found = await find_drift(await asyncio.to_thread(prepare, estate, job.on))
+    failed = [(name, error) for name, error in found.failed if name not in found.left_out]
+    findings = _unreached(failed)
+    unsaved = {comparison.name for comparison in found.unsaved}
+    for drift in found.drifts:
+        if drift.edits:
+            change = counts(drift.edits)
+            against = "since what was delivered last" if drift.since else "from the intent: nothing was delivered to it yet"
+            last = found.last.get(drift.name)
+            who = f"; the same part was delivered last with {last.name} by {last.author}" if last else ""
+            first = " / ".join(drift.edits[0].path)
+            saved = "; it is not saved" if drift.name in unsaved else ""
+            told = f"+{change.added} -{change.removed} {against}: {first}{_more(len(drift.edits))}{saved}{who}"
+            state = digest(canonical_json(edits_document(drift.edits)))
+            findings.append(Finding(Key(DRIFTED, drift.name), told, state=state))
+    # What was changed by hand is seldom saved: that is one thing to look at, and not two.
+    by_hand = {drift.name for drift in found.drifts if drift.edits}
+    for comparison in found.unsaved:
+        if comparison.name not in by_hand:
+            told = f"what it runs is not saved: {' / '.join(comparison.unsaved[0].path)}{_more(len(comparison.unsaved))}"
+            state = digest(canonical_json(edits_document(comparison.unsaved)))
+            findings.append(Finding(Key(UNSAVED, comparison.name), told, WARNING, state=state))
+    for one in found.unlike:
+        told = f"the inventory has {one.meant}, the device {one.found if one.found is not None else 'says nothing'}"
+        findings.append(Finding(Key(UNLIKE, one.device, one.attribute), told, place=str(one.place or ""), state=one.found or ""))
+    findings += [_policy(problem) for problem in found.policies]
+    drifted = len(by_hand)
+    measures = {
+        "devices": len(found.drifts),
+        "drifted": drifted,
+        "unsaved": len(found.unsaved),
+        "unlike": len(found.unlike),
+        "violations": len(found.errors),
+        "failed": len(failed),
+    }
+    told = f"{drifted} of {_plural(len(found.drifts), 'device')} drifted"
+    return _without_secrets(estate, Found(
+        tuple(findings), _looked_at(found), measures, _told(told, failed, found.left_out), found.left_out,
+        whole=(POLICY,), follows=frozenset(Key(UNSAVED, name) for name in by_hand & unsaved), inventory=frozenset(estate.devices),
+    ))  # fmt: skip
+
+
+def _looked_at(found: Drifted) -> frozenset[str]:
+    return frozenset(comparison.name for comparison in found.compared) - {name for name, _ in found.failed}
+
+
+async def _verify(estate: Estate, job: JobSettings) -> Found:
+    preparation = await asyncio.to_thread(prepare, estate, job.on)
+    before = deliveries(estate.working)
+    found = await verify(preparation, checks_for(preparation, ()), wait_s=job.wait_s)
+    picked = {intent.device.name for intent in preparation.intents}
+    # What somebody delivers to is between two states: what is false there now is for that delivery to judge.
+    left_out = tuple(sorted(disturbed(estate.working, before) & picked))
+    results = {name: of_it for name, of_it in found.results.items() if name not in left_out}
+    failed = [(name, error) for name, error in found.failed if name not in left_out]
+    findings = _unreached(failed)
+    wrong = [result for of_it in results.values() for result in of_it if not result.passed]
+    roots = causes.findings(wrong)
+    for root in roots:
+        result = root.result
+        place = str(behind(preparation, result.check))
+        severity = WARNING if result.check.is_warning else ERROR
+        follow = f" ({_plural(len(root.follows), 'other check')} not true because of it)" if root.follows else ""
+        told = f"{result.actual or 'not there'}, wanted {result.check.wanted}{follow}"
+        findings.append(Finding(_key_of(result), told, severity, place))
+    measures = {
+        "devices": len(results),
+        "checks": sum(map(len, results.values())),
+        "wrong": len([result for result in wrong if not result.check.is_warning]),
+        "warned": len([result for result in wrong if result.check.is_warning]),
+        "failed": len(failed),
+    }
+    told = _true(measures, wrong)
+    return _without_secrets(estate, Found(
+        tuple(findings), frozenset(results), measures, _told(told, failed, left_out), left_out,
+        follows=frozenset(_key_of(result) for root in roots for result in root.follows), inventory=frozenset(estate.devices),
+    ))  # fmt: skip
+
+
+def _key_of(result: CheckResult) -> Key:
+    return Key(CHECK, result.check.device, result.check.title)
+
+
+def _true(measures: dict[str, int], wrong: Sequence[CheckResult]) -> str:
+    if not wrong:
+        return f"all {measures['checks']} checks of {_plural(measures['devices'], 'device')} are true"
+    return f"{_plural(len(wrong), 'check')} of {measures['checks']} not true"
+
+
+def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[Finding]:
+    return [Finding(Key(REACH, name), error.message, state=type(error).__name__) for name, error in failed]
+
+
+def _policy(problem: Problem) -> Finding:
+    named = ", ".join(problem.devices[:4]) + (f" and {len(problem.devices) - 4} more" if len(problem.devices) > 4 else "")
+    place = str(problem.place or "")
+    severity = ERROR if problem.kind == POLICY else WARNING
+    return Finding(
+        Key(POLICY, "", f"{place} {problem.message}".strip()), f"{problem.message}{f' (for {named})' if named else ''}", severity, place
+    )
+
+
+def _told(result: str, failed: Sequence[object], left_out: Sequence[str] = ()) -> str:
+    parts = [result]
+    if failed:
+        parts.append(f"{len(failed)} not reached")
+    if left_out:
+        parts.append(f"{len(left_out)} left out, as they are being delivered to")
+    return ", ".join(parts)
+
+
+def _more(number: int) -> str:
+    return f" and {number - 1} more" if number > 1 else ""
+
+
+def _plural(number: int, noun: str) -> str:
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def _without_secrets(estate: Estate, found: Found) -> Found:
+    hide = estate.fingerprints.hide
+
+    def hidden(one: Finding) -> Finding:
+        return replace(one, key=replace(one.key, what=hide(one.key.what)), told=hide(one.told))
+
+    return replace(found, findings=tuple(hidden(finding) for finding in found.findings))

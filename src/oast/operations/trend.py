@@ -1,0 +1,42 @@
+"""What `oast watch` has found over time, drawn."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+from oast.errors import StateError, UsageError
+from oast.estate.estate import Estate
+from oast.files import write_whole
+from oast.operations.changes import BEGAN, Changes
+from oast.watch.store import Store
+
+KINDS = ("png", "svg", "pdf")
+
+
+def draw_trend(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
+    """Draw into `path`: how many runs there were, the first and the last of them.
+
+    Raises UsageError when nothing was kept, or for a kind of file that cannot be drawn; StateError; OSError.
+    """
+    kind = path.suffix.removeprefix(".").lower()
+    if kind not in KINDS:
+        raise UsageError(f"{path} names no kind of picture", hint="let it end in .png, .svg or .pdf")
+    store = Store(estate.working, looking=True)
+    try:
+        runs = store.trend(("drift", "verify"))
+    finally:
+        store.close()
+    if not runs:
+        hint = "oast watch keeps it: it needs a job with do = 'drift' or 'verify' under [watch] in oast.toml"
+        raise UsageError("nothing was kept yet that could be drawn", hint=hint)
+    try:
+        deliveries = [datetime.fromisoformat(entry.at) for change in Changes(estate).all() for entry in change.every(BEGAN)]
+    except (StateError, ValueError):
+        # What is wrong in the ledger is for the audit: the picture does without.
+        deliveries = []
+    # Only who draws waits for the library that draws.
+    from oast.watch.plot import drawn, figure_of
+
+    write_whole(path, drawn(figure_of(estate.settings.name, runs, deliveries), kind))
+    return len(runs), runs[0].at, runs[-1].at

@@ -1,0 +1,355 @@
+"""Watch: jobs on a schedule, what is new told to others, a heartbeat; for as long as nobody ends it."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import uuid
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any, Protocol
+
+from oast.change.locks import RunLock
+from oast.errors import EstateError, OastError, StateError
+from oast.estate import settings
+from oast.estate.estate import open_estate, secrets_of
+from oast.estate.settings import FILE as SETTINGS_FILE
+from oast.estate.settings import Settings
+from oast.estate.watching import JobSettings
+from oast.files import write_whole
+from oast.operations.jobs import failed_whole, in_words, run_job
+from oast.records import Secret
+from oast.watch.news import ERROR, JOB, REACH, Found, News, news_of
+from oast.watch.schedule import due_at, later_by_s, zone_of_machine
+from oast.watch.sending import Sender, Tried
+from oast.watch.store import Store
+
+HEARTBEAT = "watch.heartbeat"
+LOCK = "watch"
+# Nobody sleeps longer without a look at the clock and at the settings.
+LOOK_S = 5.0
+# So many news are in one notification: receivers take no body of any size.
+TOLD_TOGETHER = 200
+RIGHT, WRONG, FAILED = "right", "wrong", "failed"
+
+
+class WallClock(Protocol):
+    """The time of the day, which may jump, and waiting, which does not."""
+
+    def now(self) -> datetime:
+        """The time in UTC."""
+
+    async def sleep(self, seconds: float) -> None:
+        """Wait."""
+
+
+class MachineClock:
+    """The clock of the machine."""
+
+    def now(self) -> datetime:
+        return datetime.now(UTC)
+
+    async def sleep(self, seconds: float) -> None:
+        await asyncio.sleep(seconds)
+
+
+@dataclass(frozen=True, slots=True)
+class Begun:
+    """A job begins; it was due at `due`."""
+
+    job: str
+    due: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """A job has ended: how, what is new, and when it is due next (None: it is done once only)."""
+
+    job: str
+    result: str
+    told: str
+    news: Sequence[News]
+    next: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class Trouble:
+    """Something is in the way of the watch itself: it goes on, and tries again."""
+
+    what: str
+
+
+WatchEvent = Begun | Ended | Trouble | Tried
+
+
+class Watch:
+    """Watches the estate in `folder`. `heard` is told what happens."""
+
+    def __init__(
+        self,
+        folder: Path,
+        environment: Mapping[str, str],
+        heard: Callable[[WatchEvent], object],
+        clock: WallClock | None = None,
+    ) -> None:
+        """Raises EstateError when the settings are wrong, or name a key that there is not."""
+        self._folder = folder
+        self._environment = environment
+        self._heard = heard
+        self._clock = clock or MachineClock()
+        self._settings = settings.read(folder)
+        self._stamp = self._stamp_now()
+        self._running: tuple[str, datetime] | None = None
+        self._trouble: str | None = None
+        # The job that was being done when the watch was ended.
+        self.cut_short: str | None = None
+        # When a job that is due is begun: a while later, as others may be due at the same moment.
+        self._begins: dict[str, tuple[datetime, datetime]] = {}
+        for target in self._settings.watch.targets:
+            if target.secret is not None:
+                self._key(target.secret)
+
+    async def run(self, *, now: bool = False) -> None:
+        """Watch until cancelled; with `now`, begin with every job, due or not. Raises StateError when another process watches."""
+        with self._alone() as store:
+            sender = self._sender(store)
+            async with asyncio.TaskGroup() as group:
+                group.create_task(self._beat(store))
+                telling = group.create_task(sender.run(self._settings.watch.targets))
+                if now:
+                    for job in self._settings.watch.jobs:
+                        await self._do_safely(store, sender, job, self._clock.now())
+                while True:
+                    if self._settings_are_new():
+                        telling.cancel()
+                        telling = group.create_task(sender.run(self._settings.watch.targets))
+                    pause = LOOK_S
+                    try:
+                        ready, due, pause = self._next(store)
+                        if ready is not None:
+                            await self._do(store, sender, ready, due)
+                    except StateError as error:
+                        self._in_trouble(error.message)
+                        pause = LOOK_S
+                    await self._clock.sleep(pause)
+
+    async def once(self) -> list[str]:
+        """Every job now, and what is new told as far as it can be; how each job ended. Raises StateError."""
+        with self._alone() as store:
+            sender = self._sender(store)
+            results = [await self._do(store, sender, job, self._clock.now(), once=True) for job in self._settings.watch.jobs]
+            await sender.once(self._settings.watch.targets)
+            return results
+
+    @contextmanager
+    def _alone(self) -> Iterator[Store]:
+        """Two that watch one estate would tell everything twice."""
+        lock = RunLock(self._folder / ".oast", LOCK)
+        try:
+            if not lock.take():
+                hint = f"its heartbeat is {self._folder / '.oast' / HEARTBEAT}; look with: oast watch --list"
+                raise StateError("another oast watch is at work on this estate", hint=hint)
+        except OSError as error:
+            raise StateError(f"the working folder cannot be used: {error.filename}: {error.strerror}") from None
+        try:
+            store = Store(self._folder / ".oast")
+            try:
+                yield store
+            finally:
+                store.close()
+        finally:
+            with suppress(OSError):
+                lock.release(done=True)
+
+    def _sender(self, store: Store) -> Sender:
+        return Sender(store, self._folder, self._environment, self._key, self._heard)
+
+    def _key(self, name: str) -> Secret:
+        """Looked up each time, as it may be rotated while this runs. Raises EstateError."""
+        return secrets_of(self._folder, self._environment).get(name)
+
+    # --- when
+
+    def _next(self, store: Store) -> tuple[JobSettings | None, datetime, float]:
+        """The job that is to be begun now, with the time it was due at; or None, and how many seconds to wait. Raises StateError."""
+        watch, now = self._settings.watch, self._clock.now()
+        zone = watch.zone or zone_of_machine(self._environment)
+        pause, first = LOOK_S, None
+        for job in watch.jobs:
+            ran = store.job(job.name, f"{job.does} {job.when}", now)
+            if ran.is_cut_short:
+                return job, ran.last, 0.0
+            due = due_at(job, ran.last, now, zone)
+            begins = self._begins.get(job.name)
+            if begins is None or begins[0] > now or begins[1] > now + timedelta(seconds=watch.jitter_s):
+                begins = (due, due + timedelta(seconds=later_by_s(str(self._folder.resolve()), job.name, due, watch.jitter_s)))
+                self._begins[job.name] = begins
+            wait = (begins[1] - now).total_seconds()
+            if wait <= 0 and (first is None or begins[1] < first[2]):
+                first = (job, begins[0], begins[1])
+            pause = min(pause, max(wait, 0.0))
+        return (first[0], first[1], 0.0) if first else (None, now, max(pause, 0.01))
+
+    def next_of(self, store: Store, job: JobSettings) -> datetime:
+        """When the job is due next. Raises StateError."""
+        now = self._clock.now()
+        zone = self._settings.watch.zone or zone_of_machine(self._environment)
+        return due_at(job, store.job(job.name, f"{job.does} {job.when}", now).last, now, zone)
+
+    def _settings_are_new(self) -> bool:
+        """Read the settings anew if the file has changed. What cannot be understood changes nothing, and is told."""
+        stamp = self._stamp_now()
+        if stamp == self._stamp:
+            return False
+        self._stamp = stamp
+        try:
+            self._settings = settings.read(self._folder)
+        except EstateError as error:
+            self._in_trouble(f"the settings stay as they were: {in_words(error)}")
+            return False
+        self._begins.clear()
+        return True
+
+    def _stamp_now(self) -> object:
+        try:
+            stat = (self._folder / SETTINGS_FILE).stat()
+        except OSError:
+            return None
+        return (stat.st_mtime_ns, stat.st_ino, stat.st_size)
+
+    # --- doing
+
+    async def _do_safely(self, store: Store, sender: Sender, job: JobSettings, due: datetime) -> None:
+        try:
+            await self._do(store, sender, job, due)
+        except StateError as error:
+            self._in_trouble(error.message)
+
+    async def _do(self, store: Store, sender: Sender, job: JobSettings, due: datetime, *, once: bool = False) -> str:
+        """Do a job, and keep what it has found together with what is to be told of it. Raises StateError when that cannot be kept."""
+        began = self._clock.now()
+        store.job(job.name, f"{job.does} {job.when}", began)
+        store.begin(job.name, due, began)
+        self._begins.pop(job.name, None)
+        self._heard(Begun(job.name, due))
+        self._running = (job.name, began)
+        try:
+            found = await self._found(job)
+        except asyncio.CancelledError:
+            self.cut_short = job.name
+            raise
+        finally:
+            self._running = None
+        result = result_of(found)
+        now = self._clock.now()
+        news = news_of(store.wrong(job.name), found)
+        wanted = [target.name for target in self._settings.watch.targets if target.of is None or job.name in target.of]
+        bodies = [json.dumps(one) for one in notifications(self._settings, job, found, news, now)]
+        store.keep(job.name, job.does, found, result, news, [(body, target) for body in bodies for target in wanted], now)
+        self._trouble = None
+        sender.something_new()
+        self._heard(Ended(job.name, result, found.told, news, None if once else self.next_of(store, job)))
+        return result
+
+    async def _found(self, job: JobSettings) -> Found:
+        try:
+            async with asyncio.timeout(job.limit_s):
+                estate = await asyncio.to_thread(open_estate, self._folder, self._environment)
+                return await run_job(estate, job)
+        except TimeoutError:
+            return failed_whole(job, f"it was not done within {job.limit_s:g} s")
+        except OastError as error:
+            return failed_whole(job, in_words(error))
+        except OSError as error:
+            return failed_whole(job, f"{error.filename or 'a file'}: {error.strerror or error}")
+        except Exception as error:
+            # One job with a fault of ours does not end the watch: it is told like anything else that is wrong.
+            return failed_whole(job, f"a fault of Oast itself: {type(error).__name__}: {error}")
+
+    def _in_trouble(self, what: str) -> None:
+        if what != self._trouble:
+            self._heard(Trouble(what))
+        self._trouble = what
+
+    # --- the heartbeat
+
+    async def _beat(self, store: Store) -> None:
+        while True:
+            try:
+                content = json.dumps(self._heartbeat(store), indent=2) + "\n"
+                write_whole(self._folder / ".oast" / HEARTBEAT, content, mode=0o600, durable=False)
+            except StateError as error:
+                self._in_trouble(error.message)
+            except OSError as error:
+                self._in_trouble(f"the heartbeat cannot be written: {error.strerror}")
+            await asyncio.sleep(self._settings.watch.heartbeat_s)
+
+    def _heartbeat(self, store: Store) -> dict[str, Any]:
+        now, jobs = self._clock.now(), self._settings.watch.jobs
+        return {
+            "format": "oast.heartbeat/1",
+            "at": now.isoformat(timespec="seconds"),
+            "process": os.getpid(),
+            "running": {"job": self._running[0], "began": self._running[1].isoformat(timespec="seconds")} if self._running else None,
+            "jobs": [{**jobs_document(store, job), "next": self.next_of(store, job).isoformat(timespec="seconds")} for job in jobs],
+            "waiting": waiting_document(store),
+            "trouble": self._trouble,
+        }
+
+
+def result_of(found: Found) -> str:
+    """How a job ended: failed if it, or a device, could not be looked at; wrong if something is not as it should be."""
+    if any(finding.key.about in (JOB, REACH) for finding in found.findings):
+        return FAILED
+    return WRONG if any(finding.severity == ERROR for finding in found.findings) else RIGHT
+
+
+def notifications(settings: Settings, job: JobSettings, found: Found, news: Sequence[News], now: datetime) -> list[dict[str, Any]]:
+    """What is told of a run: `oast.notification/1`, in several parts if there is much. Nothing, if nothing is new."""
+    parts = [news[first : first + TOLD_TOGETHER] for first in range(0, len(news), TOLD_TOGETHER)]
+    return [
+        {
+            "format": "oast.notification/1",
+            "id": uuid.uuid4().hex,
+            "at": now.isoformat(timespec="milliseconds"),
+            "estate": settings.name,
+            "job": job.name,
+            "does": job.does,
+            "told": found.told,
+            "part": number,
+            "parts": len(parts),
+            "news": [one.document() for one in part],
+        }
+        for number, part in enumerate(parts, 1)
+    ]
+
+
+def jobs_document(store: Store, job: JobSettings) -> dict[str, Any]:
+    """How a job stands. Raises StateError."""
+    ran = store.jobs().get(job.name)
+    return {
+        "job": job.name,
+        "does": job.does,
+        "schedule": job.when,
+        "on": job.on,
+        "began": ran.began if ran else None,
+        "ended": ran.ended if ran else None,
+        "result": ran.result if ran else None,
+        "told": ran.told if ran else None,
+        "wrong": len(store.wrong(job.name)),
+    }
+
+
+def waiting_document(store: Store) -> list[dict[str, Any]]:
+    """By target, what has still to be told. Raises StateError."""
+    found: dict[str, dict[str, Any]] = {}
+    for one in store.waiting():
+        row = found.setdefault(one.target, {"target": one.target, "number": 0, "refused": 0, "oldest": one.made, "said": None})
+        row["number"] += 1
+        row["refused"] += one.refused
+        row["said"] = one.said or row["said"]
+    return list(found.values())

@@ -1,0 +1,124 @@
+"""What became of the state: the findings of one run of a job against those before, as news that somebody is told."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+ERROR, WARNING = "error", "warning"
+
+# What a finding is about. JOB is the run of a job as a whole, REACH that a device can be read at all, SEND what waits for a target.
+JOB, REACH = "job", "reach"
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Key:
+    """What a finding is known by: the same thing of the same device, run after run. `device` is "" for what is not of one device."""
+
+    about: str
+    device: str
+    what: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something that is not as it should be. `told` says it to a person, without secrets; `place` is the line that stands behind it.
+
+    It is another finding than before when its `state` or severity is; its words may vary from run to run, as those with a number do.
+    """
+
+    key: Key
+    told: str
+    severity: str = ERROR
+    place: str = ""
+    state: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A finding as it was when it was told last, and `since` when (UTC, ISO 8601) it has been so."""
+
+    finding: Finding
+    since: str
+
+
+class Became(StrEnum):
+    """What happened to a finding."""
+
+    WRONG = "wrong"
+    OTHERWISE = "wrong otherwise"
+    RIGHT = "right"
+
+
+@dataclass(frozen=True, slots=True)
+class News:
+    """One finding that was not there before, is another now, or is no more; `since` when it had been so before."""
+
+    became: Became
+    finding: Finding
+    since: str | None = None
+
+    def document(self) -> dict[str, Any]:
+        """Plain data, a part of `oast.notification/1`."""
+        finding = self.finding
+        return {
+            "became": str(self.became),
+            "about": finding.key.about,
+            "device": finding.key.device or None,
+            "what": finding.key.what or None,
+            "severity": finding.severity,
+            "told": finding.told,
+            "place": finding.place or None,
+            "since": self.since,
+        }
+
+
+@dataclass(frozen=True)
+class Found:
+    """What one run of a job has found out.
+
+    `looked_at` are the devices that it can speak of: what was wrong with one of them and is not in `findings` is over. Devices that were
+    not reached or were left out are not among them, and what was wrong with them stays as it was. `whole` are subjects without a device
+    that it can speak of. `follows` is what is wrong and follows from a finding: it is no news, and not over either. `inventory` are all
+    devices that there are. `measures` are kept as a trend; `told` is its result in one line.
+    """
+
+    findings: tuple[Finding, ...]
+    looked_at: Collection[str]
+    measures: Mapping[str, int]
+    told: str
+    left_out: tuple[str, ...] = ()
+    whole: Collection[str] = ()
+    follows: Collection[Key] = ()
+    inventory: Collection[str] | None = None
+
+
+def news_of(before: Iterable[Known], found: Found) -> list[News]:
+    """What is new, other, or over since `before`, in a stable order."""
+    known = {one.finding.key: one for one in before}
+    now = {finding.key: finding for finding in found.findings}
+    news = []
+    for key in sorted(known.keys() | now.keys()):
+        old, new = known.get(key), now.get(key)
+        if old is None and new is not None:
+            news.append(News(Became.WRONG, new))
+        elif old is not None and new is not None and (old.finding.state, old.finding.severity) != (new.state, new.severity):
+            news.append(News(Became.OTHERWISE, new, old.since))
+        elif old is not None and new is None and key not in found.follows and (why := _is_over(key, found)):
+            finding = old.finding
+            told = finding.told if why == "right" else f"{finding.told} ({why})"
+            news.append(News(Became.RIGHT, Finding(key, told, finding.severity, finding.place), old.since))
+    return news
+
+
+def _is_over(key: Key, found: Found) -> str:
+    """Whether, and why, what was wrong is not so any more; "" when this run cannot tell."""
+    if key.about == JOB:
+        return "right"
+    if key.device and found.inventory is not None and key.device not in found.inventory:
+        return "the device is not in the inventory any more"
+    if key.device:
+        return "right" if key.device in found.looked_at else ""
+    return "right" if key.about in found.whole else ""
