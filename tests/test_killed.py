@@ -5,13 +5,16 @@ from __future__ import annotations
 import asyncio
 import fcntl
 import os
+import shutil
+import sqlite3
 import unittest
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
 
 from killing import Kill, Killing
 from lab import BEFORE, PASSWORD, WAYS, Lab
-from larkwater import QUICK, SECRETS, LarkwaterTest, Run
+from larkwater import QUICK, SECRETS, LarkwaterTest, Run, program
 from oast.change.left import left_open
 from test_ways import AFTER, Case
 from wharf import ProgramTest
@@ -121,6 +124,30 @@ class OverNetconfTest(ProgramTest):
                 if state != "delivered":
                     self.edit("values/addresses.yaml", there, here)
         self.assertLessEqual({"unchanged", "reverted", "delivered"}, states)
+
+
+class LongAfterTest(ProgramTest):
+    def test_what_somebody_has_changed_after_its_time_is_told_and_holds_up_nothing(self) -> None:
+        self.push()
+        self.edit("values/addresses.yaml", "203.0.113.25", "203.0.113.29")
+        with Killing() as killing:
+            # The device has confirmed it, and the journal does not know.
+            kill = Kill(step="confirmed", before=True)
+            run = killing.run(*PUSH, "--on", "name=rt-3", cwd=self.estate, environment=self.environment, kill=kill)
+            self.assertEqual(run.code, -9)
+        self.edit("values/addresses.yaml", "203.0.113.29", "203.0.113.33")
+        copy = self.estate.with_name("copy")
+        shutil.copytree(self.estate, copy, ignore=shutil.ignore_patterns("journal*", "devices"))
+        other = program(*PUSH, "--on", "name=rt-3", cwd=copy, environment=self.environment)
+        self.assertEqual(other.code, 0, other)
+        database = sqlite3.connect(self.estate / ".oast/journal.sqlite")
+        database.execute("UPDATE device SET armed = ? WHERE open", ((datetime.now(UTC) - timedelta(minutes=5)).isoformat(),))
+        database.commit()
+        database.close()
+        found = self.oast("change", "resume", expect=4)
+        self.assertIn("it now runs neither what it ran before nor what was intended", found.out)
+        self.assertIn("nothing to resume", self.oast("change", "resume").out)
+        self.push()
 
 
 class OverWritableRunningTest(OverNetconfTest):

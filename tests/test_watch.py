@@ -184,7 +184,7 @@ class WatchTest(LarkwaterTest):
             stderr=subprocess.STDOUT,
             text=True,
         )
-        self.addCleanup(process.wait)
+        self.addCleanup(process.communicate)
         self.addCleanup(process.kill)
         return process
 
@@ -210,12 +210,12 @@ class WatchTest(LarkwaterTest):
         self.by_hand("snmp", "  target 192.0.2.99")
         until(lambda: self.waiting() == 1, "a notification that waits")
         process.kill()
-        process.wait()
+        process.communicate()
         self.by_hand("snmp", "  remove target 192.0.2.99")
         second = self.begun("--now")
         until(lambda: self.waiting() == 2, "what is right again waits behind it")
         second.kill()
-        second.wait()
+        second.communicate()
         receiver.up()
         third = self.begun()
         until(lambda: self.waiting() == 0, "everything was told")

@@ -74,6 +74,10 @@ class ConnectionFailed(DeviceError):
     """The device could not be reached, or the session to it was lost: look at the network and the device."""
 
 
+class NotBackYet(ConnectionFailed):
+    """The device runs something else than it did before the change, and may go back by itself yet: ask again when its time is over."""
+
+
 class DeadlinePassed(ConnectionFailed):
     """The device stopped answering within its deadline; `last` is the end of what it sent, secrets masked."""
 

@@ -54,6 +54,7 @@ class Ground:
         self._reached_in_time = False
         # Whether it was asked at last what it runs.
         self._asked = True
+        self._found_told = ""
         # What it ran when the change was in effect, and what somebody else has changed since.
         self._expected: Node | None = None
         self._typed: tuple[Edit, ...] = ()

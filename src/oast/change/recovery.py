@@ -13,7 +13,7 @@ from oast.change.phase import Phase
 from oast.change.strategies import Delivery
 from oast.config.difference import difference
 from oast.connect.session import Session
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice, ProtocolError
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice, NotBackYet, ProtocolError
 from oast.fleet.events import Stage
 from oast.verify.checks import CheckResult
 
@@ -95,10 +95,15 @@ class Recovering(Ground):
 
     async def _cancelled(self, session: Session) -> State:
         """Go back over `session`, and what the device runs then."""
+        delivery = self._delivery_over(session)
         try:
-            await self._delivery_over(session).cancel(self.phase)
+            await delivery.cancel(self.phase)
         except DeviceRefused:
             pass  # There may be nothing to go back from; reading again tells.
+        except NotBackYet:
+            # Long after its time, and with nothing that waits, nothing goes back any more: somebody has kept it, or changed it since.
+            if self.timer_left_s > -RETURN_MARGIN_S or await delivery.waits() is not False:
+                raise
         return await self._state_now(session)
 
     async def recover(self) -> None:
@@ -159,8 +164,7 @@ class Recovering(Ground):
             cause = Cause.CHECKS
             reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
         if state is State.UNKNOWN:
-            what = "starts with neither what it did" if self.comparison.manner.into_startup else "runs neither what it ran"
-            reason = f"{reason}; it now {what} before nor what was intended"
+            reason = f"{reason}; {self._found_told}"
         await self._end(state, cause, reason, lost.hint, failed=lost.failed)
 
     async def _save_anew(self, cause: Cause) -> None:
@@ -214,6 +218,11 @@ class Recovering(Ground):
         before = self.comparison.running
         if running == before or not difference(scope.within(before), scope.within(running)):
             return State.REVERTED if self.phase >= Phase.APPLYING else State.UNCHANGED
-        if not edits_between(self.comparison.intent, running, self.comparison.manner) and self.phase >= Phase.CONFIRMING:
+        intended = not edits_between(self.comparison.intent, running, self.comparison.manner)
+        if intended and self.phase >= Phase.CONFIRMING:
             return State.DELIVERED
+        what = "starts with neither what it did" if self.comparison.manner.into_startup else "runs neither what it ran"
+        self._found_told = f"it now {what} before nor what was intended"
+        if intended:
+            self._found_told = "it runs the change all the same: somebody else has kept it"
         return State.UNKNOWN

@@ -12,6 +12,7 @@ import jmespath
 from jmespath.exceptions import JMESPathError
 
 from oast.errors import ProtocolError
+from oast.memory import uncollected
 from oast.platforms.catalogue import TEXT, FieldType, Kind
 from oast.platforms.definition import ReadingDefinition
 from oast.readings.tables import Columns, Numbered, Record, Texts, columns_of, rows
@@ -20,6 +21,8 @@ from oast.xml import SEPARATOR, NotXml, safe_xml, xpath
 
 # What stands in a table for nothing.
 NOTHING = ("", "-")
+BITS = "bit/s"
+MOST_DIGITS = 20
 HINT = "look at the platform's readings"
 
 
@@ -37,7 +40,9 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
     else:
         table = columns_of(text, reading) if not reading.derived else None
         if table is not None:
-            return _typed_columns(table, reading)
+            # Ten thousand records are no garbage: looking for some meanwhile would take longer than making them.
+            with uncollected():
+                return _typed_columns(table, reading)
         found = rows(text, reading)
     if reading.derived:
         found = [(number, _with_derived(record, reading)) for number, record in found]
@@ -68,24 +73,42 @@ def _typed(found: Sequence[Numbered], reading: ReadingDefinition) -> list[Record
 
 def _typed_columns(table: Columns, reading: ReadingDefinition) -> list[Record]:
     """The same, a column at a time."""
+    key = next((name for name, field in reading.types.items() if field.key and name in reading.fields), None)
     columns: list[Sequence[Value]] = []
-    for name, texts in table.texts.items():
+    for name, cells in table.cells.items():
         field = reading.types.get(name, TEXT)
-        values: dict[str, Value] = {text: None if text in NOTHING else text for text in dict.fromkeys(texts)}
-        if field.kind is not Kind.TEXT:
-            for text, value in values.items():
-                if value is not None:
-                    try:
-                        values[text] = convert(field, text)
-                    except ValueError:
-                        _converted(text, name, field, table.lines[texts.index(text)], reading)
-        if field.key and name == next(iter(key for key, one in reading.types.items() if one.key and key in reading.fields), None):
-            empty = next((n for n, text in enumerate(texts) if text in NOTHING), None)
+        numbers = _numbers(cells) if field.kind is Kind.NUMBER and field.unit != BITS else None
+        if numbers is not None:
+            columns.append(numbers)
+            continue
+        texts = [text.strip() for text in b"\n".join(cells).decode("ascii").split("\n")] if field.kind is Kind.TEXT else []
+        if texts and not any(nothing in texts for nothing in NOTHING):
+            columns.append(texts)
+            continue
+        values: dict[bytes, Value] = {}
+        for cell in dict.fromkeys(cells):
+            text = cell.decode("ascii").strip()
+            try:
+                values[cell] = None if text in NOTHING else text if field.kind is Kind.TEXT else convert(field, text)
+            except ValueError:
+                _converted(text, name, field, table.lines[cells.index(cell)], reading)
+        if name == key:
+            empty = next((n for n, cell in enumerate(cells) if values[cell] is None), None)
             if empty is not None:
                 raise ProtocolError(f"{_where(table.lines[empty], reading)} has nothing for '{name}'", hint=HINT)
-        columns.append([values[text] for text in texts])
-    names = list(table.texts)
+        columns.append(list(map(values.__getitem__, cells)))
+    names = list(table.cells)
     return [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
+
+
+def _numbers(cells: Sequence[bytes]) -> list[Value] | None:
+    """A column of nothing but plain numbers at once: they are all different, and each takes long by itself. None for any other."""
+    if not cells or len(cells[0]) > MOST_DIGITS or not b"".join(cells).replace(b" ", b"").isdigit():
+        return None
+    try:
+        return list(map(int, cells))
+    except ValueError:
+        return None
 
 
 def _converted(text: str, name: str, field: FieldType, number: int, reading: ReadingDefinition) -> Value:

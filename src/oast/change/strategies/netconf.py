@@ -22,7 +22,7 @@ from oast.config.xml_text import XmlSyntax
 from oast.connect.netconf import operations as op
 from oast.connect.netconf.session import NetconfSession, Refused
 from oast.connect.session import Capability
-from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolError
+from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, NotBackYet, ProtocolError
 
 # How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
 CONFIRMATIONS = 3
@@ -213,7 +213,7 @@ class ConfirmedCommit(_OverNetconf):
                 raise
 
     async def _take_back(self) -> None:
-        """Raises ConnectionFailed while the device still runs the change: it may yet go back by itself."""
+        """Raises NotBackYet while the device runs something else than before: it may yet go back by itself."""
         persist = self._persist
         told = ""
         if persist is not None:
@@ -226,7 +226,7 @@ class ConfirmedCommit(_OverNetconf):
             raise ConnectionFailed("its commit goes back when its session ends, which it now has")
         scope, before = self.work.comparison.intent.scope, self.work.comparison.running
         if difference(scope.within(before), scope.within(await self._read("running"))):
-            raise ConnectionFailed(f"it has not gone back yet{told}")
+            raise NotBackYet(f"it has not gone back yet{told}")
 
 
 class WritableRunning(_OverNetconf):
