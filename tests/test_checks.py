@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from larkwater import EstateTest, LarkwaterTest
+import subprocess
+
+from larkwater import SECRETS, EstateTest, LarkwaterTest
 
 
 class WrittenChecksTest(EstateTest):
@@ -33,6 +35,15 @@ class WrittenChecksTest(EstateTest):
                 "there is no device 'gul'",
             ),
             ("  - check: c\n    reading: routes\n    where: {metric: '{{ 1 + }}'}\n", 2, "'{{ 1 + }}' is wrong"),
+            ("  - check: c\n    ping: gull-cor-1\n", 3, "'gull-cor-1' is neither an address nor a device with one"),
+            ("  - check: c\n    ping: gull-core-1\n    answered: perhaps\n", 4, "'answered' has to be true or false"),
+            ("  - check: c\n    ping: gull-core-1\n    reading: routes\n", 4, "'reading' does not go with 'ping'"),
+            ("  - check: c\n    reading: ping\n", 3, "'ping' is not a reading by itself here"),
+            ("  - check: c\n    trace: 192.0.2.1\n    through: gull-cor-1\n", 4, "there is no device 'gull-cor-1' to go through"),
+            ("  - check: c\n    reading: routes\n    through: gull-core-1\n", 4, "'through' goes with 'trace'"),
+            ("  - check: c\n    reading: system\n    same: os-relase\n", 4, "has no field 'os-relase'"),
+            ("  - check: c\n    reading: system\n    same: os-release\n    by: plattform\n", 5, "no device has the attribute 'plattform'"),
+            ("  - check: c\n    reading: routes\n    hold_s: long\n", 4, "'hold_s' has to be a number of seconds"),
         ):
             with self.subTest(text=text):
                 (self.estate / "checks/more.yaml").write_text("checks:\n" + text)
@@ -95,6 +106,52 @@ class VerifyTest(LarkwaterTest):
                 "g": (False, "0", "2"),
             },
         )
+
+    def test_who_answers_and_by_which_way(self) -> None:
+        self.check(
+            "  - {check: a, ping: gull-core-1}\n"
+            "  - {check: b, ping: \"{{ network.device('dunlin-edge-1').values.loopback.ipv4 }}\", hold_s: 1}\n"
+            "  - {check: c, ping: 198.51.100.77, answered: false}\n"
+            "  - {check: d, ping: 198.51.100.77}\n"
+            "  - {check: e, trace: 203.0.113.224, through: [gull-core-1, heron-core-1]}\n"
+            "  - {check: f, trace: 203.0.113.224, through: plover-edge-1}\n"
+            "  - {check: g, trace: 198.51.100.77}\n"
+        )
+        found = {(str(c["check"]).partition(":")[0], str(c["check"]).rpartition("through")[2] != c["check"]): c for c in self.found(code=1)}
+        self.assertEqual(
+            {key: c["passed"] for key, c in found.items()},
+            {("a", False): True, ("b", False): True, ("c", False): True, ("d", False): False, ("e", False): True, ("e", True): True,
+             ("f", False): True, ("f", True): False, ("g", False): False},
+        )  # fmt: skip
+        self.assertEqual(found["f", True]["wanted"], "one of plover-edge-1")
+        rows = self.oast("ask", "trace", "--to", "203.0.113.224", "--on", "name=tern-edge-1", "--format", "json").json()["records"]
+        self.assertEqual([row["arrived"] for row in rows][-1], True)
+        self.assertIn("needs a destination", self.oast("ask", "ping", expect=2).err)
+        self.assertIn("is no address", self.oast("ask", "ping", "--to", "1.2.3.4; show", expect=2).err)
+        self.assertIn("--to goes with ping", self.oast("ask", "routes", "--to", "192.0.2.1", expect=2).err)
+
+    def test_what_has_to_be_the_same_is_held_against_the_others(self) -> None:
+        self.check(
+            "  - {check: a, reading: users, where: {name: 'ops-*'}, same: name, by: role}\n"
+            "  - {check: b, reading: system, same: os-release}\n"
+        )
+        self.oast("verify")
+        self.console("tern-edge-1", "raise", SECRETS["privilege-password"], "edit", "remove user ops-joss", "close")
+        run = self.oast("verify", expect=1)
+        self.assertIn("a: users with name ops-*, name is the same: ops-mira, wanted ops-joss, ops-mira, as 3 devices have", run.out)
+        # It is no matter of a single change.
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        self.oast("push", "-m", "desk", "--on", "name=tern-edge-1", "--section", "system", "--yes")
+
+    def test_each_check_says_how_long_it_may_take_and_has_to_hold(self) -> None:
+        self.check("  - {check: a, reading: ospf-neighbors, where: {state: full}, least: 2, wait_s: 60}\n")
+        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  enabled false", "close")
+        waiting = self.started("verify", "--on", "name=tern-edge-1", "-q")
+        with self.assertRaises(subprocess.TimeoutExpired):
+            waiting.communicate(timeout=4)
+        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  remove enabled", "close")
+        out, _ = waiting.communicate(timeout=90)
+        self.assertEqual(waiting.returncode, 0, out)
 
     def test_a_warning_is_told_and_counts_for_nothing(self) -> None:
         self.check("  - {check: quay, reading: interfaces, where: {name: port9}, severity: warning}\n")

@@ -69,6 +69,10 @@ class ThreePlatformsTest(unittest.TestCase):
                     found[device, reading] = sorted(rows, key=str)
                     counts = {type(one[k]) for one in records for k, field in fields.items() if field.counts}
                     self.assertLessEqual(counts, {int, float})
+                # What is tried out is told alike, too: who answers, and by which way.
+                for name in ("ping 203.0.113.3", "ping 192.0.2.250", "trace 203.0.113.3"):
+                    tried = await session.read(*name.split())
+                    found[device, name] = [(one.get("answered"), one.get("arrived"), str(one.get("address"))) for one in tried]
         return found
 
     def test_equal_readings_from_every_mixture(self) -> None:

@@ -51,6 +51,8 @@ def hold_s(comparison: Comparison, checks: Iterable[Check]) -> float:
     platform = comparison.intent.platform
     longest = 0.0
     for check in checks:
+        if check.hold_s and may_depend(check, comparison):
+            longest = max(longest, check.hold_s)
         reading = platform.readings.get(check.reading)
         if reading is None or not reading.intervals or not touches(check, comparison.edits):
             continue

@@ -36,6 +36,7 @@ DEFAULT = "-"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("reading", metavar="READING", nargs="?", help="what is asked for: see --list")
     parser.add_argument("--list", action="store_true", dest="listing", help="the readings there are, with their fields")
+    parser.add_argument("--to", metavar="ADDRESS", help="of ping and trace: to whom")
     parser.add_argument("--raw", metavar="COMMAND", help="what a command lists, in the devices' own words, in place of a reading")
     parser.add_argument("--allow-any", action="store_true", help="with --raw: also a command that is not known to change nothing")
     parser.add_argument("--where", metavar="EXPRESSION", help="only records such as 'oper-status=down and not name=loop*'")
@@ -68,7 +69,7 @@ def run(options: argparse.Namespace) -> int:
         compiled(options.pick)
     if options.where is not None:
         condition(options.where, {DEVICE: TEXT, **fields})
-    asked = _asked(options, estate, lambda heard: ask(estate, options.reading, options.on, **_how(options), on_event=heard))
+    asked = _asked(options, estate, lambda heard: ask(estate, options.reading, options.on, **_how(options), on_event=heard, to=options.to))
     if options.where is not None:
         asked = asked.where(options.where)
     columns = _columns(options, asked)
@@ -88,7 +89,7 @@ def _need_one(options: argparse.Namespace) -> None:
     if sum(asked) != 1:
         raise UsageError("say what is asked for: a READING, --raw COMMAND, or --list", hint="oast ask --list shows the readings")
     if options.reading is None:
-        for name in ("where", "columns", "sort", "pick", "save"):
+        for name in ("where", "columns", "sort", "pick", "save", "to"):
             if getattr(options, name) is not None:
                 raise UsageError(f"--{name} goes with a reading")
         if options.format in ("csv", "jsonl"):

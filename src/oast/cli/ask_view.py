@@ -94,6 +94,7 @@ def show_readings(form: str, devices: Sequence[Device], builder: IntentBuilder) 
             {
                 "reading": name,
                 "source": READINGS[name].source if name in READINGS else None,
+                "asks": READINGS[name].asks if name in READINGS else None,
                 "platforms": [p.name for p in platforms.values() if name in p.readings],
                 "fields": [_field_document(field, kind) for field, kind in fields.items()],
             }
@@ -105,6 +106,8 @@ def show_readings(form: str, devices: Sequence[Device], builder: IntentBuilder) 
     for name, fields in known.items():
         having = [platform.name for platform in platforms.values() if name in platform.readings]
         about = READINGS[name].help if name in READINGS else "of its own"
+        if name in READINGS and READINGS[name].asks is not None:
+            about += f"; needs a {READINGS[name].asks} (--to)"
         on = "" if len(having) == len(platforms) else f"  ({', '.join(having)})"
         out.print(Text.assemble((name, "bold"), f"  {about}", (on, "dim")))
         listing = table("", "field", "type", "")

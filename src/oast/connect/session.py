@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import re
 from abc import ABC, abstractmethod
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from enum import StrEnum
@@ -76,6 +76,10 @@ class Session(Protocol):
         Raises DeviceRefused with the device's words. The log has it only if it is to be `written_down`.
         """
 
+    async def probe(self, command: str, inputs: Mapping[str, str]) -> str:
+        """The answer to what is tried out, as a ping: `inputs` go into the places of the command that have their names, or over NETCONF
+        into the operation. Raises DeviceRefused."""
+
     async def read_running(self) -> str:
         """The text of the running configuration. Leaves the configuration mode first."""
 
@@ -136,6 +140,9 @@ class Asking(ABC):
     @abstractmethod
     async def listing(self, command: str, *, written_down: bool = True) -> str:
         """The whole answer to what lists something."""
+
+    async def probe(self, command: str, inputs: Mapping[str, str]) -> str:
+        return await self.listing(command.format_map(inputs))
 
     @property
     def capabilities(self) -> frozenset[Capability]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import ipaddress
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -122,8 +123,11 @@ async def ask(
     at_once: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
+    to: str | None = None,
 ) -> Asked:
-    """Read `reading` of the devices that `on` picks. Raises EstateError, and UsageError when none of them has such a reading."""
+    """Read `reading` of the devices that `on` picks; of a ping or a trace, to the address `to`. Raises EstateError, and UsageError when
+    none of them has such a reading."""
+    name = asked_for(reading, to)
     devices = estate.pick(on)
     builder = IntentBuilder(estate)
     platforms = {device.platform: builder.platform(device) for device in devices}
@@ -134,11 +138,26 @@ async def ask(
         if reading not in platform.readings:
             raise DeviceError(f"its platform '{platform.name}' has no reading '{reading}'")
         hide = session.transcript.masking.hide
-        found = (await read(session, platform, [reading]))[reading]
+        found = (await read(session, platform, [name]))[name]
         return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in found]
 
     found, failed, logs = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
     return Asked(reading, fields, found, failed, logs)
+
+
+def asked_for(reading: str, to: str | None) -> str:
+    """The reading with what it asks for. Raises UsageError."""
+    asks = READINGS[reading].asks if reading in READINGS else None
+    if asks is None and to is not None:
+        raise UsageError(f"'{reading}' is read of the device itself", hint="--to goes with ping and trace")
+    if asks is None or to is None:
+        if asks is not None:
+            raise UsageError(f"'{reading}' needs a {asks}", hint=f"oast ask {reading} --to ADDRESS")
+        return reading
+    try:
+        return f"{reading} {ipaddress.ip_address(to)}"
+    except ValueError:
+        raise UsageError(f"'{to}' is no address") from None
 
 
 @dataclass(frozen=True)

@@ -264,6 +264,7 @@ class Plan:
         estate = self.preparation.estate
         delivery = estate.settings.delivery
         timer_s, verify_s = _times(self.preparation, chosen)
+        verify_s = max([verify_s, *(check.wait_s for c in self.different for check in self.checks.get(c.name, ()))])
         holds = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
         return PushOptions(
             working=estate.working,

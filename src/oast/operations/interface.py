@@ -16,6 +16,7 @@ from oast.estate import settings
 from oast.estate.inventory import Device
 from oast.fleet.events import OnEvent, unheard
 from oast.operations import deliver
+from oast.operations.ask import asked_for
 from oast.operations.deliver import Plan
 from oast.operations.lint import LintResult, lint
 from oast.operations.preparation import prepare, render
@@ -32,12 +33,14 @@ class OpenSession:
     def __init__(self, session: Session) -> None:
         self._session = session
 
-    async def read(self, reading: str) -> list[Record]:
-        """The records of one reading of the device's platform. Raises UsageError when it has no such reading, DeviceError."""
+    async def read(self, reading: str, to: str | None = None) -> list[Record]:
+        """The records of one reading of the device's platform; of a ping or a trace, to the address `to`. Raises UsageError when it has
+        no such reading, DeviceError."""
         platform = self._session.platform
         if reading not in platform.readings:
             raise UsageError(f"the platform '{platform.name}' has no reading '{reading}'", hint=", ".join(platform.readings))
-        return (await read(self._session, platform, [reading]))[reading]
+        name = asked_for(reading, to)
+        return (await read(self._session, platform, [name]))[name]
 
     async def running(self) -> str:
         """The text of the running configuration, secrets and all. Raises DeviceError."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -15,6 +15,7 @@ from oast.connect.connector import Connector
 from oast.connect.session import Capability, CommandLine, Session
 from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
 from oast.estate.inventory import Device
+from oast.platforms.catalogue import READINGS
 from oast.platforms.definition import Platform, ReadingDefinition, Shown
 from oast.readings.records import records
 from oast.readings.values import text_of
@@ -102,7 +103,7 @@ async def tried(connector: Connector, device: Device, platform: Platform, syntax
                 else f"level '{session.level}'"
             )
             yield Step(what, True, at)
-            for what, trial in _trials(session, platform, syntax):
+            for what, trial in _trials(session, platform, syntax, device.address):
                 try:
                     yield Step(what, True, await trial())
                 except _NotAsSaid as different:
@@ -123,7 +124,9 @@ class _NotAsSaid(Exception):
         self.hint = hint
 
 
-def _trials(session: Session, platform: Platform, syntax: IndentedSyntax) -> Iterator[tuple[str, Callable[[], Awaitable[str]]]]:
+def _trials(
+    session: Session, platform: Platform, syntax: IndentedSyntax, address: str
+) -> Iterator[tuple[str, Callable[[], Awaitable[str]]]]:
     dialect = platform.dialect
 
     async def running() -> str:
@@ -149,7 +152,11 @@ def _trials(session: Session, platform: Platform, syntax: IndentedSyntax) -> Ite
     for way, shown in _shown(platform):
         yield f"look whether its {way} waits: {shown.command}", partial(_state, cast(CommandLine, session), shown)
     for name, reading in platform.readings.items():
-        yield f"reading {name}: {reading.command}", partial(_reading, session, reading)
+        asks = READINGS[name].asks if name in READINGS else None
+        # Whoever is to be asked for somebody is asked for the device itself.
+        inputs = {} if asks is None else {asks: address}
+        about = reading.command.replace(f"{{{asks}}}", address) if platform.netconf is None else f"{reading.command} {address}"
+        yield f"reading {name}: {about if inputs else reading.command}", partial(_reading, session, reading, inputs)
 
 
 def _counted(syntax: IndentedSyntax, text: str) -> str:
@@ -173,9 +180,10 @@ async def _state(session: CommandLine, shown: Shown) -> str:
         raise _NotAsSaid(refused.message) from None
 
 
-async def _reading(session: Session, reading: ReadingDefinition) -> str:
+async def _reading(session: Session, reading: ReadingDefinition, inputs: Mapping[str, str]) -> str:
     try:
-        found = records(await session.listing(reading.command), reading)
+        answer = session.probe(reading.command, inputs) if inputs else session.listing(reading.command)
+        found = records(await answer, reading)
     except (DeviceRefused, ProtocolError) as wrong:
         raise _NotAsSaid(wrong.message, wrong.hint) from None
     first = ", ".join(f"{field} {text_of(value) or '-'}" for field, value in found[0].items()) if found else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
@@ -17,6 +17,7 @@ from oast.memory import uncollected
 from oast.records import Problem, gathered
 from oast.verify.checks import Check
 from oast.verify.derived import derive
+from oast.verify.meant import Meant
 from oast.verify.written import checks_of as written_for
 from oast.verify.written import read as written_checks
 
@@ -89,7 +90,14 @@ def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list
     mistakes = Mistakes()
     written = written_checks(preparation.estate, mistakes)
     platforms = {intent.device.name: intent.platform for intent in preparation.intents}
-    own = written_for(written, preparation.estate, platforms, mistakes)
+    meant = {intent.device.name: intent for intent in preparation.network}
+
+    def holds(name: str) -> Iterator[str]:
+        yield preparation.estate.devices[name].address
+        if name in meant:
+            yield from (str(one.ip) for of_it in Meant(meant[name]).addresses.values() for one in of_it)
+
+    own = written_for(written, preparation.estate, platforms, mistakes, holds)
     mistakes.raise_any()
     ends = [(link.one, link.other) for link in preparation.estate.links]
     with uncollected():

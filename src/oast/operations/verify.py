@@ -19,7 +19,7 @@ from oast.operations.preparation import Preparation, checks_of
 from oast.readings.read import read
 from oast.readings.tables import Readings, Record
 from oast.records import Place
-from oast.verify.checks import Check, CheckResult, evaluate
+from oast.verify.checks import Check, CheckResult, agreed, evaluate
 from oast.verify.points import Point, looked_at
 
 POLL_S = 0.5
@@ -109,11 +109,12 @@ async def verify(
         on_event(DeviceEvent(name, Stage.CONNECTING))
         async with connector.session(intent.device, intent.platform, logs / f"{name}.log", wait_s) as session:
             on_event(DeviceEvent(name, Stage.READING))
+            begun, true_since = time.now(), dict[str, float]()
             while True:
                 also = looked_at(intent.platform) if whole else ()
                 readings = await read(session, intent.platform, sorted({*(check.reading for check in checks[name]), *also}))
                 results = evaluate(checks[name], readings, session.transcript.masking.hide)
-                if time.now() + POLL_S > until or all(result.passed for result in results):
+                if not _again(results, begun, time.now(), until, true_since):
                     states[name] = {reading: _hidden(list(readings[reading]), session) for reading in also}
                     return results
                 on_event(DeviceEvent(name, Stage.WAITING_FOR_TRUTH))
@@ -129,10 +130,23 @@ async def verify(
     return Verification(
         run,
         logs,
-        {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},
+        agreed({name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}),
         failed,
         Point(datetime.now(UTC).isoformat(timespec="seconds"), states, {name: error.message for name, error in failed}) if whole else None,
     )
+
+
+def _again(results: Sequence[CheckResult], begun: float, now: float, until: float, true_since: dict[str, float]) -> bool:
+    """Whether to look again: something that is not true may still become so, or something true has not been so for long enough."""
+    again = False
+    for result in results:
+        check = result.check
+        if not result.passed:
+            true_since.pop(check.title, None)
+            again = again or now + POLL_S <= max(until, begun + check.wait_s)
+        elif check.hold_s:
+            again = now - true_since.setdefault(check.title, now) < check.hold_s or again
+    return again
 
 
 def _hidden(records: list[Record], session: Session) -> list[Record]:

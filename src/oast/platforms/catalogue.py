@@ -42,12 +42,14 @@ class FieldType:
 
 @dataclass(frozen=True, slots=True)
 class ReadingType:
-    """A reading: what a record of it is, and after which document. `single`: a device has one record of it."""
+    """A reading: what a record of it is, and after which document. `single`: a device has one record of it. `asks` is what has to be
+    said for it, as the destination of a ping."""
 
     help: str
     source: str
     fields: Mapping[str, FieldType]
     single: bool = False
+    asks: str | None = None
 
     @property
     def keys(self) -> tuple[str, ...]:
@@ -229,5 +231,24 @@ READINGS: Mapping[str, ReadingType] = {
             "units": _text("such as celsius, rpm or volts"),
             "oper-status": _choice("", "ok", "unavailable", "nonoperational"),
         },
+    ),
+    "ping": ReadingType(
+        "whether somebody answers the device",
+        "RFC 792, RFC 4443",
+        {"answered": FieldType(Kind.BOOLEAN, "whether it did", key=True), "said": _text("in the device's words")},
+        single=True,
+        asks="destination",
+    ),
+    "trace": ReadingType(
+        "a router on the way to somebody, and how the way ends",
+        "RFC 1393",
+        {
+            "hop": _number("which one it is"),
+            "address": FieldType(Kind.ADDRESS, "by which it takes the packets"),
+            "name": _text("its host name"),
+            "arrived": FieldType(Kind.BOOLEAN, "at the end: whether there is an answer"),
+            "said": _text("at the end, in the device's words"),
+        },
+        asks="destination",
     ),
 }

@@ -29,18 +29,24 @@ def readings_of(
     readings = file.table("readings")
     found: dict[str, ReadingDefinition] = {}
     for name, table in readings.tables() if readings is not None else ():
-        found[name] = _with_types(name, _reading(name, table, paths, namespaces), table)
+        found[name] = _with_types(name, _reading(name, table, paths, namespaces, netconf=netconf), table)
         if netconf:
             try:
-                steps(found[name].command, modules)
+                levels = steps(found[name].command, modules)
+                if name in READINGS and READINGS[name].asks is not None and [len(one) for one in levels] != [1]:
+                    raise ValueError(f"'{found[name].command}' is no operation such as /MODULE:NAME")
             except ValueError as wrong:
                 table.wrong("command", f"{wrong}", "over NETCONF a reading's command is the path of what is read")
         table.finish()
     return found
 
 
-def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mapping[str, str]) -> ReadingDefinition:
+def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mapping[str, str], *, netconf: bool) -> ReadingDefinition:
+    known = READINGS.get(name)
+    asks = known.asks if known is not None else None
     command = table.needed("command")
+    if asks is not None and not netconf:
+        command = table.template("command", (asks,), required=(asks,)) or command
     forms = [form for form in FORMS if table.has(form)]
     if not forms:
         hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths'"

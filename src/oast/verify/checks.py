@@ -6,6 +6,7 @@ import dataclasses
 import fnmatch
 import math
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -29,6 +30,10 @@ class Test(StrEnum):
     """Every one of `values` does, and nothing else."""
     RANGE = "range"
     """Each of them has a number from `low` to `high` in `field`, and there is one."""
+    ANY = "any"
+    """One of `values` stands in `field` of one of them."""
+    SAME = "same"
+    """What stands in `field` of them is the same on all devices of the same `group`: what most of them have is wanted."""
 
 
 @dataclass(frozen=True)
@@ -38,7 +43,8 @@ class Check:
     `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration this rests on, `section`
     the section it was written for, `place` where that was, `peer` the device at the other end of what is looked at. `owners` are the
     devices that each of `values` follows from. A `wide` check rests on more devices than these, and is no matter of a single change. When a
-    `root` is not true, others cannot be (see `oast.verify.causes`). What `is_warning` is told, and is no reason to go back.
+    `root` is not true, others cannot be (see `oast.verify.causes`). What `is_warning` is told, and is no reason to go back. It may take
+    `wait_s` seconds to come true, and then has to stay true for `hold_s`. `group` tells which others it is held against.
     """
 
     device: str
@@ -61,6 +67,9 @@ class Check:
     low: float = -math.inf
     high: float = math.inf
     is_warning: bool = False
+    wait_s: float = 0.0
+    hold_s: float = 0.0
+    group: str = ""
 
 
 @dataclass(frozen=True)
@@ -111,6 +120,11 @@ def _judged(check: Check, records: Iterable[Record]) -> CheckResult:
         return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
     if check.test in (Test.ALL, Test.EXACTLY):
         return _compared(check, rows)
+    if check.test in (Test.ANY, Test.SAME):
+        texts = sorted({text for row in rows for text in _each(row.get(check.field))}, key=natural)
+        # Whether it is the same elsewhere is found out when every device was read.
+        passed = check.test is Test.SAME or not check.values.isdisjoint(texts)
+        return CheckResult(check, (", ".join(texts) if check.test is Test.SAME else _few(texts)) or None, passed)
     if check.test is Test.RANGE:
         return _measured(check, [row.get(check.field) for row in rows])
     found = [_shown(row, check.field) for row in rows]
@@ -128,12 +142,38 @@ def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:
     """Values of a field as sets; those of a list stand each by itself."""
     there: set[str] = set()
     for row in rows:
-        value = row.get(str(check.field))
-        there.update(map(text_of, value) if isinstance(value, tuple) else (() if value is None else (text_of(value),)))
+        there.update(_each(row.get(str(check.field))))
     missing = sorted(check.values - there, key=natural)
     besides = sorted(there - check.values, key=natural) if check.test is Test.EXACTLY else []
     told = [*([f"lacks {_few(missing)}"] if missing else []), *([f"has {_few(besides)} besides"] if besides else [])]
     return CheckResult(check, "; ".join(told) or "all there", not told, tuple(missing))
+
+
+def _each(value: Value) -> Iterable[str]:
+    """The values of a list each by itself."""
+    return map(text_of, value) if isinstance(value, tuple) else (() if value is None else (text_of(value),))
+
+
+def agreed(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[CheckResult]]:
+    """The results of all devices, those of what has to be the same held against each other: what most have is wanted, and of equally many
+    what the first has."""
+    groups: dict[tuple[str, str], Counter[str]] = {}
+    for of_it in results.values():
+        for one in of_it:
+            if one.check.test is Test.SAME:
+                groups.setdefault((one.check.title, one.check.group), Counter())[one.actual or ""] += 1
+    if not groups:
+        return {name: list(of_it) for name, of_it in results.items()}
+    wanted = {key: counts.most_common(1)[0] for key, counts in groups.items()}
+
+    def judged(one: CheckResult) -> CheckResult:
+        if one.check.test is not Test.SAME:
+            return one
+        value, number = wanted[one.check.title, one.check.group]
+        others = f"{value or 'nothing'}, as {number} {'device has' if number == 1 else 'devices have'}"
+        return replace(one, check=replace(one.check, wanted=others), passed=(one.actual or "") == value)
+
+    return {name: [judged(one) for one in of_it] for name, of_it in results.items()}
 
 
 def _few(words: Sequence[str]) -> str:

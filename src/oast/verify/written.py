@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import dataclasses
+import ipaddress
 import math
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -20,15 +21,30 @@ from oast.estate.jinja_mistakes import MissingError, in_words
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.nearest import suggestion
-from oast.platforms.catalogue import Kind
+from oast.platforms.catalogue import READINGS, Kind
 from oast.platforms.definition import Platform, ReadingDefinition
 from oast.records import Place, Problem
 from oast.verify.checks import Check, Test
 
 # What may be said of the records that 'where' picks; one of them in a check.
-RULES = ("must_be", "some", "none", "exactly", "contains", "at_least", "at_most", "near")
-_KEYS = ("check", "on", "section", "reading", "where", "severity", "least", "most", *RULES)
+RULES = ("must_be", "some", "none", "exactly", "contains", "at_least", "at_most", "near", "same")
+_FOR_ALL = ("check", "on", "section", "severity", "wait_s", "hold_s")
+_KEYS = (*_FOR_ALL, "reading", "where", "least", "most", "by", "ping", "answered", "trace", "through", *RULES)
+LONGEST_S = 3600
 NUMERIC = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
+
+
+PING, TRACE = "ping", "trace"
+Holds = Callable[[str], Iterable[str]]
+
+
+@dataclass(frozen=True)
+class Probe:
+    """What is tried out from a device: `to` is a text with expressions, `through` are devices, one of which has to be on the way."""
+
+    to: str
+    answered: bool
+    through: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -49,9 +65,49 @@ class WrittenCheck:
     rule: str = "must_be"
     said: Mapping[str, Any] = dataclasses.field(default_factory=dict)
     is_warning: bool = False
+    wait_s: float = 0.0
+    hold_s: float = 0.0
+    by: str | None = None
+    probe: Probe | None = None
 
-    def for_device(self, estate: Estate, device: Device, platform: Platform) -> Iterator[Check]:
-        """The checks of one device. Raises EstateError for what its platform cannot read, and for wrong expressions."""
+    def for_device(self, estate: Estate, device: Device, platform: Platform, holds: Holds) -> Iterator[Check]:
+        """The checks of one device; `holds` says which addresses a device is meant to have. Raises EstateError for what its platform
+        cannot read, and for wrong expressions."""
+        if self.probe is not None:
+            yield from self._probed(self.probe, estate, device, platform, holds)
+            return
+        yield from self._of_records(estate, device, platform)
+
+    def _probed(self, probe: Probe, estate: Estate, device: Device, platform: Platform, holds: Holds) -> Iterator[Check]:
+        """That somebody answers, or does not; that the way goes through somebody."""
+        self._definition(platform)
+        values = {**estate.values_of(device), "device": device.attributes, "network": estate.network}
+        written = self._filled(probe.to, values, device)
+        target = estate.devices[written].address if written in estate.devices else written
+        try:
+            to = str(ipaddress.ip_address(target))
+        except ValueError:
+            hint = suggestion(written, estate.devices)
+            raise EstateError(
+                f"'{written}' is neither an address nor a device with one", place=self.places.place(self.reading), hint=hint
+            ) from None
+        about = f"{self.name}: {to if written == target else f'{written} ({to})'}"
+        made = Check(
+            device.name, about, f"{self.reading} {to}", {}, None, "", (), section=self.section, place=self.place,
+            is_warning=self.is_warning, wait_s=self.wait_s, hold_s=self.hold_s,
+        )  # fmt: skip
+        if self.reading == PING:
+            said = "answers" if probe.answered else "does not answer"
+            yield replace(made, title=f"{about} {said}", field="answered", wanted=str(probe.answered).lower())
+            return
+        yield replace(made, title=f"{about} is reached", match={"arrived": "*"}, field="arrived", wanted="true")
+        if probe.through:
+            names = ", ".join(probe.through)
+            addresses = frozenset(address for name in probe.through for address in holds(name))
+            title = f"{about} is reached through {names}"
+            yield replace(made, title=title, field="address", wanted=f"one of {names}", test=Test.ANY, values=addresses)
+
+    def _of_records(self, estate: Estate, device: Device, platform: Platform) -> Iterator[Check]:
         definition = self._definition(platform)
         fields = set(definition.fields)
         for key, texts in (("where", self.where), (self.rule, self.said or self.must_be)):
@@ -64,8 +120,9 @@ class WrittenCheck:
         conditions = ", ".join(f"{field} {value}" for field, value in where.items())
         about = f"{self.name}: {self.reading}" + (f" with {conditions}" if conditions else "")
         made = Check(
-            device.name, about, self.reading, where, None, "", (), section=self.section, place=self.place, is_warning=self.is_warning
-        )
+            device.name, about, self.reading, where, None, "", (), section=self.section, place=self.place, is_warning=self.is_warning,
+            wait_s=self.wait_s, hold_s=self.hold_s,
+        )  # fmt: skip
         if self.said:
             for field in self.said:
                 yield self._ruled(field, definition, values, device, made)
@@ -88,6 +145,9 @@ class WrittenCheck:
         """What a rule other than 'must_be' says of one field; `check` has what is the same for all."""
         said = self.said[field]
         made = replace(check, title=f"{check.title}, {field}", field=field)
+        if self.rule == "same":
+            group = ", ".join(sorted(device.known_by.get(self.by, ()))) if self.by is not None else ""
+            return replace(made, title=f"{made.title} is the same", test=Test.SAME, wanted="the same", group=group, wide=True)
         if self.rule in ("some", "none"):
             text = self._filled(str(said), values, device)
             match, number = {**check.match, field: text}, ("at least 1" if self.rule == "some" else "0")
@@ -139,6 +199,14 @@ def read(estate: Estate, mistakes: Mistakes) -> tuple[WrittenCheck, ...]:
 
 
 def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
+    probe = _probe(item, place, estate)
+    if probe is not None:
+        on, severity, wait_s, hold_s, section = _for_all(item, estate)
+        reading = PING if PING in item else TRACE
+        return WrittenCheck(
+            item["check"], on, section, reading, {}, {}, 0, None, item, place,
+            is_warning=severity == "warning", wait_s=wait_s, hold_s=hold_s, probe=probe,
+        )  # fmt: skip
     if not isinstance(item.get("reading"), str):
         raise EstateError("the check does not say which reading it looks at", place=place, hint="add for example 'reading: interfaces'")
     must_be = _texts(item, "must_be")
@@ -147,10 +215,8 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
         message, hint = f"'{rules[1]}' and '{rules[0]}' are two checks", "write them one after the other"
         raise EstateError(message, place=item.place(rules[1]), hint=hint)
     rule = rules[0] if rules else "must_be"
-    said = {} if rule == "must_be" else _said(item, rule)
-    severity = str(item.get("severity", "error"))
-    if severity not in ("error", "warning"):
-        raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
+    said = {} if rule == "must_be" else {str(item["same"]): None} if rule == "same" else _said(item, rule)
+    by = _by(item, estate, rule)
     counted = [key for key in ("least", "most") if key in item]
     if said and counted:
         message = f"'{counted[0]}' and '{rule}' are two checks"
@@ -164,18 +230,72 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
             raise EstateError(f"'{key}' has to be a whole number", place=item.place(key))
     if "least" in item and "most" in item and item["least"] > item["most"]:
         raise EstateError("'least' is more than 'most'", place=item.place("least"))
+    on, severity, wait_s, hold_s, section = _for_all(item, estate)
+    least = item.get("least", 0 if "most" in item else 1)
+    if item["reading"] in READINGS and READINGS[item["reading"]].asks is not None:
+        message = f"'{item['reading']}' is not a reading by itself here"
+        raise EstateError(message, place=item.place("reading"), hint=f"write '{item['reading']}: ADDRESS' in place of 'reading'")
+    return WrittenCheck(
+        item["check"], on, section, item["reading"], _texts(item, "where"), must_be,
+        least, item.get("most"), item, place, rule, said, severity == "warning", wait_s, hold_s, by,
+    )  # fmt: skip
+
+
+def _for_all(item: YamlMap, estate: Estate) -> tuple[Selector | None, str, float, float, str | None]:
+    """What every kind of check may say: which devices, how bad, how long to wait and to hold, and its section. Raises EstateError."""
+    severity = str(item.get("severity", "error"))
+    if severity not in ("error", "warning"):
+        raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
     if "section" in item and not isinstance(item["section"], str):
         raise EstateError("'section' has to be the name of a section", place=item.place("section"))
+    times = []
+    for key in ("wait_s", "hold_s"):
+        value = item.get(key, 0)
+        if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value <= LONGEST_S:
+            raise EstateError(f"'{key}' has to be a number of seconds, up to {LONGEST_S}", place=item.place(key))
+        times.append(float(value))
     on = None
     if "on" in item:
         on = selectors.parse(str(item["on"]), item.place("on"))
         on.pick({device.name: device.known_by for device in estate.devices.values()})
-    least = item.get("least", 0 if "most" in item else 1)
-    section = item.get("section")
-    return WrittenCheck(
-        item["check"], on, None if section is None else str(section), item["reading"], _texts(item, "where"), must_be,
-        least, item.get("most"), item, place, rule, said, severity == "warning",
-    )  # fmt: skip
+    return on, severity, times[0], times[1], item.get("section")
+
+
+def _by(item: YamlMap, estate: Estate, rule: str) -> str | None:
+    """The attribute whose devices are one group. Raises EstateError."""
+    if "by" not in item:
+        return None
+    by, known = str(item["by"]), {name for device in estate.devices.values() for name in device.known_by}
+    if rule != "same":
+        raise EstateError("'by' goes with 'same'", place=item.place("by"))
+    if by not in known:
+        raise EstateError(f"no device has the attribute '{by}'", place=item.place("by"), hint=suggestion(by, known))
+    return by
+
+
+def _probe(item: YamlMap, place: Place, estate: Estate) -> Probe | None:
+    """What is tried out; None for a check of readings. Raises EstateError."""
+    kinds = [kind for kind in (PING, TRACE) if kind in item]
+    if not kinds:
+        for key, kind in (("answered", PING), ("through", TRACE)):
+            if key in item:
+                raise EstateError(f"'{key}' goes with '{kind}'", place=item.place(key))
+        return None
+    allowed = (*_FOR_ALL, kinds[0], "answered" if kinds[0] == PING else "through")
+    for key in item:
+        if key not in allowed:
+            raise EstateError(f"'{key}' does not go with '{kinds[0]}'", place=item.place(key), hint="write two checks")
+    to, answered, through = item[kinds[0]], item.get("answered", True), item.get("through", [])
+    if not isinstance(to, str) or not to.strip():
+        raise EstateError(f"'{kinds[0]}' has to be an address or the name of a device", place=item.place(kinds[0]))
+    if not isinstance(answered, bool):
+        raise EstateError("'answered' has to be true or false", place=item.place("answered"))
+    names = [str(one) for one in (through if isinstance(through, list) else [through])]
+    for name in names:
+        if name not in estate.devices:
+            hint = suggestion(name, estate.devices)
+            raise EstateError(f"there is no device '{name}' to go through", place=item.place("through"), hint=hint)
+    return Probe(to.strip(), answered, tuple(names))
 
 
 def _said(item: YamlMap, rule: str) -> Mapping[str, Any]:
@@ -215,14 +335,15 @@ def _texts(item: YamlMap, key: str) -> Mapping[str, str]:
 
 
 def checks_of(
-    written: Iterable[WrittenCheck], estate: Estate, devices: Mapping[str, Platform], mistakes: Mistakes
+    written: Iterable[WrittenCheck], estate: Estate, devices: Mapping[str, Platform], mistakes: Mistakes, holds: Holds = lambda name: ()
 ) -> dict[str, list[Check]]:
-    """The written checks of each of the devices, which are given with their platforms; what is wrong goes to `mistakes`."""
+    """The written checks of each of the devices, which are given with their platforms; `holds` says which addresses a device is meant to
+    have. What is wrong goes to `mistakes`."""
     found: dict[str, list[Check]] = {name: [] for name in devices}
     for check in written:
         for name, platform in devices.items():
             device = estate.devices[name]
             if check.on is None or check.on.matches(device.known_by):
                 with mistakes.collected():
-                    found[name].extend(check.for_device(estate, device, platform))
+                    found[name].extend(check.for_device(estate, device, platform, holds))
     return found

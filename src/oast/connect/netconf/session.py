@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from lxml import etree
 
@@ -103,6 +103,15 @@ class NetconfSession:
                 else:
                     outer = etree.SubElement(outer, tag, nsmap={None: namespace})
         return _text(await self.rpc(op.get(op.subtree(elements)), written_down=written_down))
+
+    async def probe(self, command: str, inputs: Mapping[str, str]) -> str:
+        """An operation of a module (RFC 7950, section 7.14); the answer is what its elements hold, each on a line."""
+        [[(namespace, name)]] = steps(command, self.platform.modules)
+        operation: Element = etree.Element(f"{{{namespace}}}{name}", nsmap={None: namespace})
+        for key, value in inputs.items():
+            etree.SubElement(operation, f"{{{namespace}}}{key}", nsmap={None: namespace}).text = value
+        reply = await self.rpc(operation)
+        return "".join(f"{text}\n" for element in reply.iter() if len(element) == 0 and (text := (element.text or "").strip()))
 
     async def read(self, datastore: str) -> str:
         """What of a datastore the platform reads, as XML. Raises DeviceRefused."""
