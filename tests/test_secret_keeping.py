@@ -5,6 +5,7 @@ from __future__ import annotations
 import concurrent.futures
 import datetime
 import json
+import re
 import subprocess
 import sys
 from unittest import mock
@@ -115,6 +116,40 @@ class KeepingTest(EstateTest):
     def test_a_secret_that_is_never_looked_at_is_told(self) -> None:
         told = self.oast("secret", "set", "snmp-read", stdin="x1\n", environment={"OAST_SECRET_SNMP_READ": "y"}).err
         self.assertIn("the environment (OAST_SECRET_SNMP_READ) has a 'snmp-read', too, and is asked before the encrypted file", told)
+
+
+class ReadTest(LarkwaterTest):
+    delivered = True
+
+    def test_a_string_that_one_device_has_is_brought_to_all_others_by_two_commands(self) -> None:
+        old, new = SECRETS["snmp-read"], "quay-string-7719"
+        typed = ("raise", SECRETS["privilege-password"], "edit", "snmp", f"  remove community {old}", f"  community {new}", "close")
+        self.console("gull-core-1", *typed)
+        read = ("secret", "read", "snmp-read", "--from", "gull-core-1", "--statement")
+        before = (self.estate / "secrets.jwe").read_bytes()
+        for arguments, told in (
+            ((*read, "snmp/comunity"), "did you mean 'snmp/community'"),
+            ((*read, "snmp/target"), "runs no secret at 'snmp/target'"),
+            ((*read, "snmp/community"), "it has several: snmp / community <secret "),
+            ((*read, "snmp/community", "--which", "00000000"), "none of them is '00000000'"),
+            (("secret", "read", "login-password", *read[3:], "snmp/community"), "Oast logs in with 'login-password'"),
+        ):
+            run = self.oast(*arguments, expect=2)
+            self.assertIn(told, run.err)
+            self.assertNotIn(new, run.err)
+        self.assertEqual((self.estate / "secrets.jwe").read_bytes(), before)
+        several = self.oast(*read, "snmp/community", expect=2).err
+        listed = self.oast("secret", "list").out
+        shown = next(one for one in re.findall(r"<secret ([0-9a-f]{8})>", several) if one not in listed)
+        run = self.oast(*read, "snmp/community", "--which", shown)
+        self.assertRegex(run.out, rf"^snmp-read is <secret {shown}> from now on, as gull-core-1 has it")
+        self.oast("push", "-m", "the string of gull", "--yes")
+        for device in ("heron-core-1", "tern-edge-1", "dunlin-edge-1"):
+            running = self.running(device)
+            self.assertIn(f"community {new}", running)
+            self.assertNotIn(old, running)
+        self.assertIn("already", self.oast(*read, "snmp/community", "--which", shown).out)
+        self.oast("drift")
 
 
 class RotatingTest(LarkwaterTest):

@@ -30,6 +30,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     put = actions.add_parser("set", help="keep a secret: asked for on a terminal, otherwise read from standard input")
     put.add_argument("name")
     put.add_argument("--several-lines", action="store_true", help="the secret is all lines of standard input, such as a certificate's key")
+    read = actions.add_parser("read", help="keep a secret that a device runs with, to bring it to the others by the next push")
+    read.add_argument("name")
+    read.add_argument("--from", dest="device", metavar="DEVICE", required=True, help="the device that has it")
+    read.add_argument("--statement", metavar="PATH", required=True, help="where it stands there, such as snmp/community")
+    read.add_argument("--which", metavar="FINGERPRINT", help="which one, if there are several")
+    arguments.add_connection(read)
     rotate = actions.add_parser("rotate", help="replace a secret by a new random one; with --push, on the devices as well")
     rotate.add_argument("name")
     rotate.add_argument("--push", action="store_true", help="deliver it; the value before is kept until every device has the new one")
@@ -44,9 +50,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     age = actions.add_parser("age", help="the secrets that are older than so many days; exit 1 if there are any")
     age.add_argument("--most", metavar="DAYS", type=arguments.positive, default=90, help="default: 90")
     arguments.add_format(age)
-    for action, run_action in ((put, _set), (rotate, _rotate), (remove, _remove), (listed, _list), (age, _age)):
+    for action, run_action in ((put, _set), (read, _read), (rotate, _rotate), (remove, _remove), (listed, _list), (age, _age)):
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
+
+
+def _read(options: argparse.Namespace) -> int:
+    from oast.cli.secret_read import read_and_keep
+
+    return read_and_keep(options)
 
 
 def _open(options: argparse.Namespace) -> tuple[Secrets, EncryptedFile]:

@@ -1,0 +1,54 @@
+"""Secrets as devices have them, read so that they can be kept and used on others."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from oast.config.indented import tree_as_listed
+from oast.connect.session import Session
+from oast.errors import EstateError, UsageError
+from oast.estate.estate import Estate
+from oast.estate.inventory import Device
+from oast.fleet.events import OnEvent, unheard
+from oast.intent.intent import IntentBuilder
+from oast.nearest import suggestion
+from oast.operations.each import of_each
+from oast.records import Secret
+
+
+@dataclass(frozen=True)
+class SecretAt:
+    """A secret that a device runs with, and the statement it stands in, from the outermost, without it."""
+
+    statement: tuple[str, ...]
+    secret: Secret
+
+
+async def secrets_at(
+    estate: Estate, name: str, path: str, timeout_s: float | None = None, on_event: OnEvent = unheard
+) -> Sequence[SecretAt]:
+    """The secrets in the statements at `path` (as `snmp/community`) of what a device runs. Raises UsageError for a path at which its
+    platform has no statement, EstateError, DeviceError."""
+    device = estate.device(name)
+    builder = IntentBuilder(estate)
+    platform = builder.platform(device)
+    if platform.by_structure:
+        raise EstateError(f"the platform '{platform.name}' has no grammar: it is not known which of its words are secrets")
+    known = {rule.path for rule in platform.grammar.rules()}
+    if path not in known:
+        raise UsageError(f"the platform '{platform.name}' has no statement '{path}'", hint=suggestion(path, known))
+
+    async def one(device: Device, session: Session) -> list[SecretAt]:
+        tree = tree_as_listed(builder.syntax(device), await session.read_running())
+        return [
+            SecretAt((*found[:-1], node.text), value)
+            for found, node in tree.find(path)
+            for value in node.statement.arguments
+            if isinstance(value, Secret) and not value.is_forgotten
+        ]
+
+    answers, failed, _ = await of_each(estate, [device], builder, one, None, timeout_s, on_event)
+    if failed:
+        raise failed[0][1]
+    return answers[name]
