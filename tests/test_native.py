@@ -47,6 +47,13 @@ class NativeTest(LarkwaterTest):
         self.assertIn("holds no statement", self.oast("push", "--file", self.lines("\n"), "-m", "x", *CORE, "--yes", expect=2).err)
         self.assertIn("--section", self.oast("push", "--file", file, "--section", "time", "-m", "x", "--yes", expect=2).err)
 
+    def test_what_would_say_nothing_beside_own_lines_is_refused(self) -> None:
+        file = self.lines("user visitor\n")
+        for option in (("--mode", "replace"), ("--remove-unknown",), ("--with", "contact=me")):
+            run = self.oast("push", "--file", file, "-m", "x", *CORE, "--yes", *option, expect=2)
+            self.assertIn(f"leave out {option[0]}", run.err)
+        self.assertIn("leave out --mode", self.oast("push", "--change", "last", "--mode", "merge", "--yes", expect=2).err)
+
     def test_what_breaks_the_network_goes_back(self) -> None:
         before = self.running("gull-core-1")
         file = self.lines("ospf\n  area 0.0.0.0\n    interface port1\n      hello-interval 3\n")

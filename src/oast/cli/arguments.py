@@ -87,7 +87,6 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--mode",
         choices=("replace", "merge"),
-        default="replace",
         help="replace (default): what is owned and not intended goes; merge: it stays",
     )
     parser.add_argument(

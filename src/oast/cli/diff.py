@@ -71,5 +71,5 @@ async def compared(options: argparse.Namespace) -> Plan:
     prepared = prepare(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
-        manner = Manner(getattr(options, "mode", "replace"), getattr(options, "remove_unknown", False))
+        manner = Manner(getattr(options, "mode", None) or "replace", getattr(options, "remove_unknown", False))
         return await compare(prepared, manner, at_once=options.at_once, timeout_s=options.timeout, on_event=progress)

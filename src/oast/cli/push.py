@@ -93,9 +93,10 @@ def run(options: argparse.Namespace) -> int:
 
 def _run_native(options: argparse.Namespace) -> int:
     """An engineer's own lines: they add and change, and take nothing away."""
-    for name in ("section", "given"):
+    for name in ("section", "given", "mode", "remove_unknown"):
         if getattr(options, name):
-            raise UsageError(f"--file delivers lines of your own: leave out --{ {'given': 'with'}.get(name, name) }")
+            option = {"given": "with"}.get(name, name).replace("_", "-")
+            raise UsageError(f"--file adds and changes lines of your own: leave out --{option}")
     options.mode = "merge"
     how = chosen(options)
     estate = estate_of(options)
@@ -136,7 +137,7 @@ def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Co
 
 def _run_recorded(options: argparse.Namespace) -> int:
     """Deliver what was recorded, and nothing else."""
-    own = ("on", "section", "given", "reason", "ticket", "remove_unknown", *(() if options.again else ("propose",)))
+    own = ("on", "section", "given", "reason", "ticket", "mode", "remove_unknown", *(() if options.again else ("propose",)))
     for name in own:
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
@@ -209,7 +210,7 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)) as progress:
         return await compare(
             prepared,
-            Manner(options.mode, options.remove_unknown, getattr(options, "into", "running")),
+            Manner(options.mode or "replace", options.remove_unknown, getattr(options, "into", "running")),
             at_once=options.at_once,
             timeout_s=options.timeout,
             for_delivery=True,

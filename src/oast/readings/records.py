@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache
+from itertools import repeat
 from typing import Any
 
 import jmespath
@@ -86,7 +87,8 @@ def _typed_columns(table: Columns, reading: ReadingDefinition) -> list[Record]:
             columns.append(texts)
             continue
         values: dict[bytes, Value] = {}
-        for cell in dict.fromkeys(cells):
+        same = len(cells) > 1 and cells.count(cells[0]) == len(cells)
+        for cell in cells[:1] if same else dict.fromkeys(cells):
             text = cell.decode("ascii").strip()
             try:
                 values[cell] = None if text in NOTHING else text if field.kind is Kind.TEXT else convert(field, text)
@@ -96,9 +98,9 @@ def _typed_columns(table: Columns, reading: ReadingDefinition) -> list[Record]:
             empty = next((n for n, cell in enumerate(cells) if values[cell] is None), None)
             if empty is not None:
                 raise ProtocolError(f"{_where(table.lines[empty], reading)} has nothing for '{name}'", hint=HINT)
-        columns.append(list(map(values.__getitem__, cells)))
-    names = list(table.cells)
-    return [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
+        columns.append([values[cells[0]]] * len(cells) if same else list(map(values.__getitem__, cells)))
+    # Without a loop in Python, as most of the time goes here.
+    return list(map(dict, map(zip, repeat(tuple(table.cells)), zip(*columns, strict=True))))
 
 
 def _numbers(cells: Sequence[bytes]) -> list[Value] | None:

@@ -22,6 +22,8 @@ Readings = Mapping[str, list[Record]]
 
 # A line that only underlines the headings.
 _UNDERLINING = " \t+|=_-"
+# What a line may begin with that is no row: one of nothing but blanks, too.
+_NO_ROW = _UNDERLINING + "\r\v\f\x1c\x1d\x1e\x1f"
 _UNDERLINE = re.compile(r"[\s+|=_-]*[+|=_-]{2}[\s+|=_-]*")
 
 
@@ -89,7 +91,11 @@ def columns_of(text: str, reading: ReadingDefinition) -> Columns | None:
     found = _columns(lines[head], reading) if head is not None else None
     if head is None or found is None:
         return None
-    kept = [(n, line) for n, line in enumerate(lines[head + 1 :], head + 2) if line and not line.isspace() and not _underlines(line)]
+    kept = [
+        (n, line)
+        for n, line in enumerate(lines[head + 1 :], head + 2)
+        if line and not (line[0] in _NO_ROW and (line.isspace() or _underlines(line)))
+    ]
     width = max(found[-1].start + 1, *(len(line) for _, line in kept)) if kept else 1
     if width * len(kept) > MOST_PADDING * (len(text) + width):
         return None
