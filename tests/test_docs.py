@@ -113,6 +113,10 @@ class RoutersTest(PageTest):
         self.put(">> oast.toml", (self.estate / "notify.toml").read_text())
         self.oast("lint")
 
+    def test_the_page_about_sources(self) -> None:
+        (self.estate / "authority.pem").touch()
+        self.check("sources.md")
+
     def test_the_page_about_changes(self) -> None:
         self.oast("push", "-m", "set up", "--yes")
         self.check("changes.md")

@@ -64,6 +64,16 @@ class TomlFile:
             return None
         return None if data is None else Table(self, (name,), data)
 
+    def array(self, name: str) -> Iterator[Table]:
+        """Tables in a row, each below a heading [[NAME]] of its own."""
+        self._read.add(name)
+        written = self._data.get(name)
+        for number, data in enumerate(written if isinstance(written, list) else ()):
+            if isinstance(data, dict):
+                yield Table(self, (name, str(number)), data)
+        if written is not None and (not isinstance(written, list) or not all(isinstance(one, dict) for one in written)):
+            self.wrong(f"'{name}' has to be tables in a row: [[{name}]]", self.place(name))
+
     def finish(self, where: str) -> None:
         """Everything in the file has to have been asked for; `where` is what the file is."""
         for key in self._data:
@@ -156,6 +166,14 @@ class Table:
         value: int | None = self._get(key, int, "a whole number, 0 or more")
         if value is not None and value < 0:
             self.wrong(key, f"'{key}' has to be a whole number, 0 or more")
+            value = None
+        return float(default if value is None else value)
+
+    def fraction(self, key: str, default: float) -> float:
+        """A number from 0 to 1."""
+        value: float | None = self._get(key, (int, float), "a number from 0 to 1")
+        if value is not None and not 0 <= value <= 1:
+            self.wrong(key, f"'{key}' has to be a number from 0 to 1", "0.5 is the half")
             value = None
         return float(default if value is None else value)
 

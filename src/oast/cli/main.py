@@ -29,6 +29,7 @@ COMMANDS = {
     "ask": "read what devices say of their state: one table of many devices",
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",
+    "source": "take devices from an inventory that is kept elsewhere: list, refresh",
     "watch": "back up, look for drift and check on a schedule, and tell others what is new",
     "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",
     "secret": "keep secrets in an encrypted file: set, rotate, remove, list, age",

@@ -5,8 +5,8 @@ from __future__ import annotations
 import csv
 import ipaddress
 import re
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -18,12 +18,25 @@ from oast.nearest import suggestion
 from oast.records import Place
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
+# The files that Oast writes itself: what sources say, below whatever the engineer has written.
+OWNED = ".source.yaml"
+WRITTEN_BY = "oast source refresh"
 _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What a source outside says an attribute is: the record it comes from, in words."""
+
+    value: Any
+    place: Place
+    source: str
 
 
 @dataclass(frozen=True)
 class Device:
-    """One device: `attributes` are all that the inventory says of it, the name included; `address` is an IP address or a host name."""
+    """One device: `attributes` are all that the inventory says of it, the name included; `address` is an IP address or a host name.
+    `told` is what sources outside say, by attribute; what the engineer wrote wins over it."""
 
     name: str
     address: str
@@ -33,6 +46,7 @@ class Device:
     known_by: Attributes
     place: Place
     places: Mapping[str, Place]
+    told: Mapping[str, tuple[Told, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -73,17 +87,71 @@ def read(folder: Path, mistakes: Mistakes) -> Inventory:
             raise EstateError("the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml")
     devices: dict[str, Device] = {}
     unusable: dict[str, Attributes] = {}
+    outside = _outside([path for path in files if path.name.endswith(OWNED)], mistakes)
     for path in files:
+        if path.name.endswith(OWNED):
+            continue
         file = f"inventory/{path.name}"
         with mistakes.collected():
             for name, attributes, place in _rows(path, file) if path.suffix == ".csv" else _entries(path, file):
-                unusable[name] = _loosely(name, attributes)
+                told = outside.pop(name, None)
+                unusable[name] = _loosely(
+                    name, {**(told.attributes if told else {}), **attributes} if isinstance(attributes, dict) else None
+                )
                 with mistakes.collected():
                     if name in devices:
                         message = f"the device '{name}' is already in {devices[name].place}"
                         raise EstateError(message, place=place, hint="keep one of the two")
-                    devices[name] = _device(name, attributes, place)
+                    devices[name] = _device(name, attributes, place, told)
+    for name, told in outside.items():
+        unusable[name] = _loosely(name, told.attributes)
+        with mistakes.collected():
+            devices[name] = _device(name, YamlMap(told.attributes.file), told.place, told)
     return Inventory(devices, {name: known_by for name, known_by in unusable.items() if name not in devices})
+
+
+@dataclass(frozen=True)
+class _Outside:
+    """What a source says of one device, in the file that Oast has written for it."""
+
+    attributes: YamlMap
+    place: Place
+    source: str
+    paths: Mapping[str, str]
+
+    @property
+    def told(self) -> dict[str, tuple[Told, ...]]:
+        """Each attribute with where in the record it stood."""
+        found: dict[str, tuple[Told, ...]] = {}
+        for key, value in self.attributes.items():
+            path = self.paths.get(key) if isinstance(self.paths, dict) else None
+            found[key] = (Told(value, self.attributes.place(key), f"{self.source}: {path}" if path else self.source),)
+        return found
+
+
+def _outside(files: Sequence[Path], mistakes: Mistakes) -> dict[str, _Outside]:
+    """The devices of all sources, by name."""
+    found: dict[str, _Outside] = {}
+    for path in files:
+        file = f"inventory/{path.name}"
+        with mistakes.collected():
+            data = yaml_text.read_map(path, file)
+            devices, records = data.get("devices") or YamlMap(file), data.get("records") or {}
+            if data.get("written_by") != WRITTEN_BY or not isinstance(devices, YamlMap) or not isinstance(records, dict):
+                hint = "remove it, and write it anew with: oast source refresh"
+                raise EstateError("the file is not as 'oast source refresh' has written it", place=Place(file), hint=hint)
+            source, paths = path.name.removesuffix(OWNED), data.get("paths") or {}
+            for name, attributes in devices.items():
+                with mistakes.collected():
+                    place = devices.place(name)
+                    if not isinstance(attributes, YamlMap):
+                        raise EstateError(f"the device '{name}' has no attributes", place=place, hint="oast source refresh")
+                    if name in found:
+                        message = f"the device '{name}' comes from two sources: it is already in {found[name].place}"
+                        raise EstateError(message, place=place, hint="let only one of them have it: 'which' in oast.toml")
+                    record = records.get(name)
+                    found[name] = _Outside(attributes, place, f"source {source}" + (f", {record}" if record else ""), paths)
+    return found
 
 
 def _loosely(name: str, attributes: Any) -> Attributes:
@@ -181,7 +249,15 @@ def _cell(key: str, value: str) -> Any:
     return int(value) if key == "port" and re.fullmatch("[0-9]{1,9}", value) else value
 
 
-def _device(name: str, attributes: Any, place: Place) -> Device:
+def _device(name: str, attributes: Any, place: Place, outside: _Outside | None = None) -> Device:
+    """`attributes` are the engineer's own, and win over those from `outside`. Raises EstateError."""
+    told: dict[str, tuple[Told, ...]] = {}
+    if outside is not None and isinstance(attributes, YamlMap):
+        own, attributes = attributes, _over(attributes, outside.attributes)
+        told = outside.told
+        places = {**{key: outside.attributes.place(key) for key in outside.attributes}, **{key: own.place(key) for key in own}}
+    elif isinstance(attributes, YamlMap):
+        places = {key: attributes.place(key) for key in attributes}
     if not NAME.fullmatch(name):
         raise EstateError(f"'{name}' cannot be a device's name", place=place, hint="use letters, digits, . _ and -")
     if not isinstance(attributes, YamlMap):
@@ -190,45 +266,54 @@ def _device(name: str, attributes: Any, place: Place) -> Device:
         if not isinstance(attributes.get(needed), str):
             raise EstateError(f"the device '{name}' lacks '{needed}'", place=place, hint=f"add '{needed}: ...' below its name")
     if "name" in attributes:
-        raise EstateError("'name' is the device's key, not an attribute", place=attributes.place("name"), hint="remove this line")
+        raise EstateError("'name' is the device's key, not an attribute", place=places["name"], hint="remove this line")
     known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
     for key, value in attributes.items():
         values = value if isinstance(value, list) else [value]
         if any(isinstance(v, (dict, list)) for v in values):
             message = f"the attribute '{key}' is neither a value nor a list of values"
-            raise EstateError(message, place=attributes.place(key), hint="data for templates belongs in values/")
+            raise EstateError(message, place=places[key], hint="data for templates belongs in values/")
         known_by["tag" if key == "tags" else key] = frozenset(_text(v) for v in values if v is not None)
     return Device(
         name,
-        _address(attributes),
+        _address(attributes, places),
         attributes["platform"],
-        _port(attributes),
+        _port(attributes, places),
         {"name": name, **attributes},
         known_by,
         place,
-        {key: attributes.place(key) for key in attributes},
+        places,
+        told,
     )
+
+
+def _over(own: YamlMap, outside: YamlMap) -> YamlMap:
+    """Both, the engineer's own last."""
+    both = YamlMap(own.file)
+    both.update({**outside, **own})
+    both.lines = {**outside.lines, **own.lines}
+    return both
 
 
 def _text(value: Any) -> str:
     return str(value).lower() if isinstance(value, bool) else str(value)
 
 
-def _address(attributes: YamlMap) -> str:
+def _address(attributes: YamlMap, places: Mapping[str, Place]) -> str:
     address: str = attributes["address"]
     try:
         return str(ipaddress.ip_address(address))
     except ValueError:
         if not _HOST.fullmatch(address) or re.fullmatch(r"[0-9.]+", address):
-            raise EstateError(f"'{address}' is not an address", place=attributes.place("address")) from None
+            raise EstateError(f"'{address}' is not an address", place=places["address"]) from None
         return address
 
 
-def _port(attributes: YamlMap) -> int | None:
+def _port(attributes: YamlMap, places: Mapping[str, Place]) -> int | None:
     """The port, where one is said."""
     port = attributes.get("port")
     if port is None and "port" not in attributes:
         return None
     if not isinstance(port, int) or isinstance(port, bool) or not 0 < port < 65536:
-        raise EstateError("'port' has to be a number from 1 to 65535", place=attributes.place("port"))
+        raise EstateError("'port' has to be a number from 1 to 65535", place=places["port"])
     return port

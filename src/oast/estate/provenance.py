@@ -51,7 +51,9 @@ def explain(estate: Estate, device: Device, key: str | None = None) -> list[Expl
     found = [Explained(path, values[path], tuple(origins[path])) for path in sorted(origins) if path in values]
     for name, value in device.attributes.items():
         place = device.places.get(name, device.place)
-        found.append(Explained(f"device.{name}", value, (Origin(value, place, "inventory"),)))
+        told = tuple(Origin(one.value, one.place, one.source) for one in device.told.get(name, ()))
+        own = () if told and place == told[-1].place else (Origin(value, place, "inventory"),)
+        found.append(Explained(f"device.{name}", value, (*told, *own)))
     if key is None:
         return found
     base, _, rest = key.partition("[")

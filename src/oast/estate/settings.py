@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.errors import EstateError, Mistakes
-from oast.estate import connections, selectors, watching
+from oast.estate import connections, selectors, sources, watching
 from oast.estate.connections import Connections, ConnectionSettings
 from oast.estate.selectors import Selector
+from oast.estate.sources import SourceSettings
 from oast.estate.watching import WatchSettings
 from oast.records import Place
 from oast.toml_text import Table, TomlFile
@@ -114,6 +115,7 @@ class Settings:
     secrets: SecretSettings
     archive: ArchiveSettings
     watch: WatchSettings
+    sources: tuple[SourceSettings, ...]
     network_file: Path
 
     @property
@@ -143,6 +145,7 @@ def read(folder: Path) -> Settings:
         secrets=_secrets(file.table("secrets"), folder),
         archive=_archive(file.table("archive")),
         watch=watching.read(file.table("watch"), folder),
+        sources=sources.read(file, folder),
         network_file=network or folder / "network.yaml",
     )
     file.finish("in the settings")
@@ -203,12 +206,9 @@ def _limits(table: Table | None) -> LimitSettings:
     default = LimitSettings(last_of=LAST_OF)
     if table is None:
         return default
-    share = table.count("share", default.share)
-    if share > 1:
-        table.wrong("share", "'share' has to be a number from 0 to 1", "0.5 is the half")
     settings = LimitSettings(
         removals=int(table.count("removals", default.removals)),
-        share=share,
+        share=table.fraction("share", default.share),
         last_of=table.texts("last_of") if table.has("last_of") else default.last_of,
         place=table.place("last_of") if table.has("last_of") else None,
     )

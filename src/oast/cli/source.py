@@ -1,0 +1,190 @@
+"""oast source: inventories that are kept elsewhere."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from oast.cli import arguments
+from oast.cli.exits import DONE, FAILED, NO
+from oast.cli.failures import exit_code_of, show_error
+from oast.cli.loop import run as run_to_end
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import confirmed, console, folder_of, named, plural, put_json, put_table, table
+from oast.errors import EstateError, OastError, UsageError
+from oast.estate.estate import read_estate
+from oast.estate.settings import read as read_settings
+from oast.estate.sources import SourceSettings
+from oast.nearest import suggestion
+from oast.operations.sources import Refreshing, need_allowed, owned, refreshing, write
+
+SHOWN = 12
+HINT = """write into oast.toml, for example:
+        [[sources]]
+        name = "quay-office"
+        file = "../devices.csv"
+        attributes = { name = "hostname", address = "ip", platform = "system" }"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    _action(actions, "list", "the sources there are, and what came from each", _list)
+    refresh = _action(actions, "refresh", "see what a source has new, and write it into the inventory", _refresh)
+    refresh.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all")
+    refresh.add_argument("--yes", action="store_true", help="write without asking")
+    refresh.add_argument("--dry-run", action="store_true", help="show, and write nothing; exit 1 if there is something new")
+    refresh.add_argument("--allow-removals", action="store_true", help="also remove more devices than the limits allow")
+
+
+def _action(actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
+    about = f"{summary[0].upper()}{summary[1:]}."
+    parser: argparse.ArgumentParser = actions.add_parser(name, help=summary, description=about, allow_abbrev=False)
+    parser.set_defaults(run=run)
+    arguments.add_format(parser)
+    arguments.add_estate(parser)
+    return parser
+
+
+def _sources(folder: Path) -> Sequence[SourceSettings]:
+    found = read_settings(folder).sources
+    if not found:
+        raise EstateError("there is no source: oast.toml has no [[sources]]", hint=HINT)
+    return found
+
+
+def _list(options: argparse.Namespace) -> int:
+    folder = folder_of(options)
+    rows = [(source, len(owned(folder, source))) for source in _sources(folder)]
+    if options.format == "json":
+        put_json("sources", 1, {"sources": [{"source": s.name, "from": _where(s), "file": s.owned, "devices": n} for s, n in rows]})
+        return DONE
+    listing = table("source", "from", "file", "devices", numbers=("devices",), whole=("source", "file"))
+    for source, number in rows:
+        listing.add_row(source.name, _where(source), source.owned, str(number))
+    put_table(console(), listing)
+    return DONE
+
+
+def _where(source: SourceSettings) -> str:
+    return source.url.geturl() if source.url is not None else str(source.file)
+
+
+def _refresh(options: argparse.Namespace) -> int:
+    folder = folder_of(options)
+    sources = _sources(folder)
+    names = [source.name for source in sources]
+    for name in options.source:
+        if name not in names:
+            raise UsageError(f"there is no source '{name}'", hint=suggestion(name, names))
+    worst = DONE
+    documents: list[dict[str, Any]] = []
+    for source in sources:
+        if options.source and source.name not in options.source:
+            continue
+        try:
+            code, document = _one(options, folder, source)
+        except OastError as error:
+            # One source that cannot be read does not keep the others from being.
+            code = exit_code_of(error)
+            document = {"source": source.name, "failed": error.message}
+            if options.format == "text":
+                show_error(error, sys.stderr)
+            else:
+                sys.stderr.write(f"{error.message}\n")
+        documents.append(document)
+        worst = max(worst, code)
+    if options.format == "json":
+        put_json("refresh", 1, {"sources": documents})
+    return worst
+
+
+def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> tuple[int, dict[str, Any]]:
+    found = run_to_end(refreshing(folder, os.environ, source))
+    out = console(error=options.format == "json")
+    _show(found, out)
+    wrong = FAILED if found.read.wrong else DONE
+    if found.is_empty:
+        return wrong, _document(found, written=False)
+    if not options.allow_removals:
+        need_allowed(found)
+    if options.dry_run:
+        return wrong or NO, _document(found, written=False)
+    if not options.yes and not confirmed(f"Write {source.owned}: {_counts(found)}?"):
+        out.print("nothing was changed")
+        return NO, _document(found, written=False)
+    write(folder, found)
+    out.print(f"{source.owned} is written: {plural(len(found.after), 'device')}")
+    _tell_mistakes(folder)
+    return wrong, _document(found, written=True)
+
+
+def _counts(found: Refreshing) -> str:
+    return f"+{len(found.added)} ~{len(found.changed)} -{len(found.removed)}"
+
+
+def _show(found: Refreshing, out: Console) -> None:
+    source = found.source
+    listed = len(found.read.devices) + len(found.read.wrong)
+    besides = f", {found.read.passed_over} not meant" if found.read.passed_over else ""
+    again = f", {plural(found.unchanged, 'page')} as before" if found.unchanged else ""
+    out.print(Text.assemble((source.name, "bold"), f": {plural(listed, 'record')}{besides}{again}; {_counts(found)}"))
+    for sign, style, names in (("+", "green", found.added), ("-", "red", found.removed)):
+        for name in names[:SHOWN]:
+            what = found.after[name] if sign == "+" else found.before[name]
+            put_hanging(out, Text.assemble((f"  {sign} {name}", style), (f"  {_in_words(what)}", "dim")))
+        if len(names) > SHOWN:
+            out.print(f"  {sign} and {len(names) - SHOWN} more: {named(names[SHOWN:], SHOWN)}")
+    for number, (name, change) in enumerate(found.changed.items()):
+        if number == SHOWN:
+            out.print(f"  ~ and {len(found.changed) - SHOWN} more")
+            break
+        told = "; ".join(f"{key} {_word(old)} -> {_word(new)}" for key, (old, new) in change.items())
+        put_hanging(out, Text.assemble((f"  ~ {name}", "yellow"), f"  {told}"))
+    for one in found.read.wrong[:SHOWN]:
+        stays = " (it stays as it was)" if one.name in found.kept else ""
+        put_hanging(out, Text(f"  {one.record}{f' ({one.name})' if one.name else ''}: {one.why}{stays}", style="yellow"))
+    if len(found.read.wrong) > SHOWN:
+        out.print(f"  and {len(found.read.wrong) - SHOWN} more records that cannot be read")
+    unlisted = [name for name in found.kept if all(one.name != name for one in found.read.wrong)]
+    if unlisted:
+        out.print(f"  it cannot be told of every record which device it is: {named(unlisted, SHOWN)} stay as they were")
+
+
+def _in_words(attributes: Mapping[str, Any]) -> str:
+    return ", ".join(f"{key} {_word(value)}" for key, value in attributes.items())
+
+
+def _word(value: Any) -> str:
+    return "-" if value is None else ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _tell_mistakes(folder: Path) -> None:
+    """An estate that was right before may not be so any more: a rule for a site that is gone, a platform that nobody described."""
+    try:
+        _, mistakes = read_estate(folder, os.environ)
+        number = len(mistakes.found)
+    except OastError as error:
+        number = len(error.problems())
+    if number:
+        sys.stderr.write(f"careful: the estate has {plural(number, 'mistake')} now: oast lint\n")
+
+
+def _document(found: Refreshing, *, written: bool) -> dict[str, Any]:
+    return {
+        "source": found.source.name,
+        "written": written,
+        "devices": len(found.after),
+        "added": list(found.added),
+        "changed": [{"device": name, "attributes": {key: list(pair) for key, pair in one.items()}} for name, one in found.changed.items()],
+        "removed": list(found.removed),
+        "kept": list(found.kept),
+        "wrong": [{"record": one.record, "device": one.name, "why": one.why} for one in found.read.wrong],
+        "passed_over": found.read.passed_over,
+    }

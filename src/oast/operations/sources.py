@@ -1,0 +1,155 @@
+"""Refreshing the inventory from a source: what would be added, changed and removed, and the file that Oast writes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from oast.errors import EstateError, NotAllowed, StateError
+from oast.estate import yaml_text
+from oast.estate.estate import secrets_of
+from oast.estate.inventory import WRITTEN_BY
+from oast.estate.sources import SourceSettings
+from oast.files import turn, write_whole
+from oast.readings.values import natural
+from oast.sources import mapping
+from oast.sources.pages import Fetching, Page
+
+HEAD = (
+    f"# Written by '{WRITTEN_BY}', and written anew by the next. What you write in files of your own in inventory/ wins over it,\n"
+    "# attribute by attribute: there is no need to change anything here.\n"
+)
+WORKING = "sources"
+
+
+class _Dumper(yaml.CSafeDumper):
+    """Texts that YAML 1.2 would take for numbers are quoted, too."""
+
+
+def _text(dumper: yaml.CSafeDumper, text: str) -> yaml.ScalarNode:
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style='"' if _NUMERIC.match(text) else None)
+
+
+_NUMERIC = re.compile(r"[-+.]?[0-9]")
+_Dumper.add_representer(str, _text)
+
+
+@dataclass(frozen=True)
+class Refreshing:
+    """What a refresh would do. `kept` are devices whose records cannot be read now, which stay as they were; `unchanged` the pages that
+    did not have to be sent again. Nothing was written yet."""
+
+    source: SourceSettings
+    before: Mapping[str, Mapping[str, Any]]
+    after: Mapping[str, Mapping[str, Any]]
+    records: Mapping[str, str]
+    read: mapping.Read
+    kept: tuple[str, ...] = ()
+    unchanged: int = 0
+    files: tuple[str, ...] = field(default_factory=tuple)
+
+    @property
+    def added(self) -> tuple[str, ...]:
+        return tuple(name for name in self.after if name not in self.before)
+
+    @property
+    def removed(self) -> tuple[str, ...]:
+        return tuple(name for name in self.before if name not in self.after)
+
+    @property
+    def changed(self) -> Mapping[str, Mapping[str, tuple[Any, Any]]]:
+        """By device and attribute, what it was and what it would be; None for nothing."""
+        found = {}
+        for name, old in self.before.items():
+            new = self.after.get(name)
+            if new is not None and new != old:
+                keys = [*old, *(key for key in new if key not in old)]
+                found[name] = {key: (old.get(key), new.get(key)) for key in keys if old.get(key) != new.get(key)}
+        return found
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to do."""
+        return not (self.added or self.removed or self.changed)
+
+
+async def refreshing(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> Refreshing:
+    """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a whole; EstateError."""
+    pages, unchanged = await _pages(folder, environment, source)
+    read = mapping.read(source, pages)
+    before = owned(folder, source)
+    after = dict(read.devices)
+    # What cannot be read is not gone.
+    unread = {one.name for one in read.wrong}
+    kept = [name for name in before if name not in after and (name in unread or read.unnamed)]
+    after.update({name: dict(before[name]) for name in kept})
+    return Refreshing(
+        source, before, dict(sorted(after.items(), key=lambda one: natural(one[0]))), read.records, read, tuple(kept), unchanged
+    )
+
+
+async def _pages(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> tuple[list[Page], int]:
+    if source.file is not None:
+        try:
+            return [Page(str(source.file), source.file.read_text(encoding="utf-8-sig"), None)], 0
+        except UnicodeDecodeError as error:
+            raise StateError(f"the source '{source.name}': {source.file} is not UTF-8 text (byte {error.start})") from None
+        except OSError as error:
+            raise StateError(f"the source '{source.name}': {source.file} cannot be read: {error.strerror}") from None
+    token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)
+    fetching = Fetching(source, token, folder / ".oast" / WORKING / source.name)
+    return await fetching.pages(lambda page: mapping.following(source, page)), fetching.unchanged
+
+
+def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
+    """The devices of the file that was written for a source; none when there is no such file. Raises EstateError."""
+    path = folder / source.owned
+    if not path.exists():
+        return {}
+    data = yaml_text.read_map(path, source.owned)
+    devices = data.get("devices") or {}
+    if data.get("written_by") != WRITTEN_BY or not isinstance(devices, dict):
+        raise EstateError(f"{source.owned} was not written by Oast, and is not touched", hint="give it another name")
+    return {str(name): dict(attributes or {}) for name, attributes in devices.items()}
+
+
+def need_allowed(refresh: Refreshing) -> None:
+    """Whether it takes away no more than the settings allow. Raises NotAllowed."""
+    removed, before, source = len(refresh.removed), len(refresh.before), refresh.source
+    if not removed:
+        return
+    if not refresh.after:
+        what = "it lists no device any more"
+    elif removed > source.most_removed:
+        what = f"{removed} of {before} devices would be removed, and {source.most_removed} is the limit"
+    elif removed > source.most_share * before and removed > 1:
+        what = f"{removed} of {before} devices would be removed, and a share of {source.most_share:g} is the limit"
+    else:
+        return
+    hint = "look whether the source is whole; if it is meant: --allow-removals, or limits = { removed = …, share = … }"
+    raise NotAllowed(f"the source '{source.name}': {what}: nothing was changed", hint=hint)
+
+
+def write(folder: Path, refresh: Refreshing) -> None:
+    """Write the source's file. Raises StateError when somebody else has meanwhile, EstateError, OSError."""
+    source = refresh.source
+    path = folder / source.owned
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with turn(path.parent):
+        if owned(folder, source) != dict(refresh.before):
+            raise StateError(f"{source.owned} was written by another refresh meanwhile: nothing was changed", hint="refresh again")
+        records = {name: refresh.records[name] for name in refresh.after if name in refresh.records} if source.record is not None else {}
+        content: dict[str, Any] = {
+            "written_by": WRITTEN_BY,
+            "source": source.name,
+            "paths": {name: mapped.path for name, mapped in source.attributes.items() if mapped.path and name != "name"},
+            "devices": {name: dict(attributes) for name, attributes in refresh.after.items()},
+            **({"records": records} if records else {}),
+        }
+        text = yaml.dump(content, Dumper=_Dumper, sort_keys=False, allow_unicode=True, default_flow_style=None, width=10_000)
+        write_whole(path, f"{HEAD}{text}")

@@ -1,0 +1,219 @@
+"""Records of a source as devices: what its mapping makes of each, and which of them cannot be read."""
+
+from __future__ import annotations
+
+import csv
+import ipaddress
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import jmespath
+from jmespath.exceptions import JMESPathError
+
+from oast.errors import StateError
+from oast.estate.inventory import NAME
+from oast.estate.sources import CSV, Mapped, SourceSettings
+from oast.sources.pages import Page
+
+LONGEST = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Wrong:
+    """A record that is no device: which one it is, its name if that can be told, and why."""
+
+    record: str
+    name: str | None
+    why: str
+
+
+@dataclass
+class Read:
+    """What a source says: devices by name with their attributes, where each record stands, and what could not be read."""
+
+    devices: dict[str, dict[str, Any]] = field(default_factory=dict)
+    records: dict[str, str] = field(default_factory=dict)
+    wrong: list[Wrong] = field(default_factory=list)
+    passed_over: int = 0
+
+    @property
+    def unnamed(self) -> bool:
+        """Whether it cannot be told of every record which device it is."""
+        return any(one.name is None for one in self.wrong)
+
+
+def following(source: SourceSettings, page: Page) -> str | None:
+    """Where the next page is. Raises StateError."""
+    if source.following is None:
+        return page.link
+    found = _search(source, source.following, _json(source, page))
+    if found is not None and not isinstance(found, str):
+        raise _no(source, f"'{source.following}' gives no address of a page but {str(found)[:60]!r}")
+    return found or None
+
+
+def read(source: SourceSettings, pages: Sequence[Page]) -> Read:
+    """The devices of all pages. Raises StateError when the answer is not of the form that the settings say, or is not whole."""
+    made = Read()
+    number = 0
+    for page in pages:
+        for record in _records(source, page):
+            number += 1
+            _take(source, record, _called(source, record) or f"record {number}", made)
+    if source.count is not None:
+        told = _search(source, source.count, _json(source, pages[0]))
+        if not isinstance(told, int) or isinstance(told, bool):
+            raise _no(source, f"'{source.count}' gives no number of records but {str(told)[:60]!r}")
+        if told != number:
+            raise _no(source, f"it says that it has {told} records, and sent {number}: it is not whole")
+    return made
+
+
+def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any]]:
+    if source.format == CSV:
+        yield from _rows(source, page.text)
+        return
+    data = _json(source, page)
+    found = data if source.records is None else _search(source, source.records, data)
+    if not isinstance(found, list):
+        raise _no(source, f"there is no list of records at '{source.records or '@'}'")
+    for one in found:
+        yield one if isinstance(one, dict) else {"value": one}
+
+
+def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any]]:
+    """Rows of a CSV file (RFC 4180) by the names of its columns."""
+    reader = csv.reader(text.splitlines(keepends=True), strict=True)
+    heading: list[str] | None = None
+    try:
+        for row in reader:
+            if not any(cell.strip() for cell in row):
+                continue
+            if heading is None:
+                heading = [cell.strip().removeprefix("\ufeff") for cell in row]
+                if len(set(heading)) < len(heading) or "" in heading:
+                    raise _no(source, "the first line has a column twice, or one without a name")
+            elif len(row) != len(heading):
+                raise _no(source, f"line {reader.line_num} has {len(row)} cells, the first line has {len(heading)}")
+            else:
+                yield {key: cell.strip() or None for key, cell in zip(heading, row, strict=True)}
+    except csv.Error as wrong:
+        raise _no(source, f"line {reader.line_num} is no CSV: {wrong}") from None
+    if heading is None:
+        raise _no(source, "it is empty")
+
+
+def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: Read) -> None:
+    try:
+        if source.which is not None and not _truth(jmespath.search(source.which, record)):
+            made.passed_over += 1
+            return
+    except (JMESPathError, TypeError, ValueError) as wrong:
+        made.wrong.append(Wrong(where, None, f"'{source.which}' does not fit it: {str(wrong).splitlines()[0]}"))
+        return
+    name: str | None = None
+    try:
+        name = _name(_value("name", source.attributes["name"], record))
+        others = {key: mapped for key, mapped in source.attributes.items() if key != "name"}
+        found = {key: value for key, mapped in others.items() if (value := _value(key, mapped, record)) is not None}
+        for needed in ("address", "platform"):
+            if needed not in found:
+                raise ValueError(f"it has no '{needed}'")
+        found["address"] = _address(found["address"])
+    except ValueError as wrong:
+        made.wrong.append(Wrong(where, name, str(wrong)))
+        return
+    if name in made.devices:
+        del made.devices[name]
+        made.wrong.append(Wrong(f"{made.records.pop(name)} and {where}", name, f"both are called '{name}'"))
+    elif any(one.name == name for one in made.wrong):
+        made.wrong.append(Wrong(where, name, f"another is called '{name}', too"))
+    else:
+        made.devices[name], made.records[name] = found, where
+
+
+def _called(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
+    """What the source itself calls the record, if it says."""
+    if source.record is None:
+        return None
+    try:
+        found = jmespath.search(source.record, record)
+    except (JMESPathError, TypeError, ValueError):
+        return None
+    return f"record {found}" if isinstance(found, str | int) and str(found).isprintable() and len(str(found)) <= LONGEST else None
+
+
+def _value(key: str, mapped: Mapped, record: Mapping[str, Any]) -> Any:
+    """What a record says of an attribute; None for nothing. Raises ValueError."""
+    try:
+        found = mapped.search(record)
+    except (JMESPathError, TypeError, ValueError) as wrong:
+        raise ValueError(f"'{mapped.path}' does not fit it: {str(wrong).splitlines()[0]}") from None
+    if found in (None, "", []):
+        return mapped.default
+    values = found if isinstance(found, list) else [found]
+    if not all(isinstance(one, str | int | float | bool) for one in values):
+        raise ValueError(f"'{key}' is neither a value nor a list of values")
+    if mapped.values:
+        for one in values:
+            if str(one) not in mapped.values and mapped.default is None:
+                raise ValueError(f"'{key}' is '{str(one)[:60]}', which 'values' does not have")
+        values = [mapped.values.get(str(one), mapped.default) for one in values]
+    values = [one.strip() if isinstance(one, str) else one for one in values]
+    if any(isinstance(one, str) and (len(one) > LONGEST or not one.isprintable()) for one in values):
+        raise ValueError(f"'{key}' is too long, or has characters that cannot be shown")
+    if key == "port":
+        return _port(values[0])
+    if key == "tags":
+        return values
+    if isinstance(found, list):
+        return values
+    return values[0] if not isinstance(values[0], bool) and key not in ("platform", "address") else str(values[0])
+
+
+def _name(value: Any) -> str:
+    if not isinstance(value, str | int) or not NAME.fullmatch(str(value)):
+        raise ValueError(f"its name is {str(value)[:60]!r}, which cannot be a device's" if value is not None else "it has no name")
+    return str(value)
+
+
+def _address(value: Any) -> str:
+    """An address, also one that stands there with its prefix length."""
+    text = str(value)
+    try:
+        return str(ipaddress.ip_interface(text).ip)
+    except ValueError:
+        if not text.replace(".", "").replace("-", "").isalnum() or text.replace(".", "").isdigit():
+            raise ValueError(f"'{text[:60]}' is no address") from None
+        return text
+
+
+def _port(value: Any) -> int:
+    if not str(value).isdecimal() or not 0 < int(value) < 65536:
+        raise ValueError(f"its port is '{str(value)[:20]}'")
+    return int(value)
+
+
+def _truth(value: Any) -> bool:
+    """As JMESPath has it: nothing, false and what is empty are not true."""
+    return value not in (None, False, "", [], {})
+
+
+def _json(source: SourceSettings, page: Page) -> Any:
+    try:
+        return json.loads(page.text)
+    except (ValueError, RecursionError) as wrong:
+        raise _no(source, f"its answer is no JSON ({str(wrong)[:80]})") from None
+
+
+def _search(source: SourceSettings, path: str, data: Any) -> Any:
+    try:
+        return jmespath.search(path, data)
+    except (JMESPathError, TypeError, ValueError) as wrong:
+        raise _no(source, f"'{path}' does not fit its answer: {str(wrong).splitlines()[0]}") from None
+
+
+def _no(source: SourceSettings, what: str) -> StateError:
+    return StateError(f"the source '{source.name}': {what}", hint="what was there before stays as it is")

@@ -1,0 +1,243 @@
+"""Inventories that are kept elsewhere: refreshed from a service or a file, whatever goes wrong on the way."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from larkwater import EstateTest, Run
+from oast.estate.sources import Mapped, SourceSettings
+from oast.records import Place
+from oast.sources import mapping
+from oast.sources.pages import Page
+
+TOKEN = "tide-table-5512"
+MAP = """
+[sources.attributes]
+name = "hostname"
+address = "management.address"
+platform = { path = "model", values = { "QX-4" = "bine", "KV-8" = "bine" } }
+site = "place.code"
+role = { path = "duty", default = "edge" }
+tags = "labels"
+"""
+
+
+def device(key: int, **more: Any) -> dict[str, Any]:
+    return {
+        "key": key, "hostname": f"dunlin-edge-{key}", "management": {"address": f"192.0.2.{key}/24"}, "model": "QX-4",
+        "place": {"code": "dunlin"}, "duty": "edge", "labels": ["terminal"], "stage": "in-use", **more,
+    }  # fmt: skip
+
+
+class ServiceTest(EstateTest):
+    """The stand-in service, and an estate that takes devices from it, ten a page."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.serve([device(100 + n) for n in range(35)])
+
+    def serve(self, devices: list[dict[str, Any]]) -> None:
+        (self.estate / "inventory-service.json").write_text(json.dumps({"devices": devices}))
+        first = not (self.estate / "inventory-service.txt").exists()
+        self.sim("stop")
+        url = self.sim("start").out.strip()
+        self.addCleanup(self.sim, "stop")
+        path = self.estate / "oast.toml"
+        text = path.read_text()
+        if first:
+            (self.estate / "inventory-service.txt").touch()
+            text += (
+                f'\n[[sources]]\nname = "office"\nurl = "{url}?limit=10"\ntoken = {{ secret = "office-token" }}\nrecords = "devices"\n'
+                f'count = "total"\nwhich = "stage == \'in-use\'"\nrecord = "key"\n{MAP}'
+            )
+        else:
+            text = text.replace(self.url, url)
+        self.url = url
+        path.write_text(text)
+
+    def sim(self, *arguments: str) -> Run:
+        return self.oast("sim", "inventory", *arguments, environment={"OASTSIM_TOKEN": TOKEN})
+
+    def refresh(self, *arguments: str, expect: int = 0, token: str = TOKEN) -> Run:
+        run = self.oast("source", "refresh", *arguments, expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": token})
+        self.assertNotIn(TOKEN, run.out + run.err)
+        return run
+
+    def owned(self) -> str:
+        path = self.estate / "inventory/office.source.yaml"
+        return path.read_text() if path.exists() else ""
+
+    def names(self) -> set[str]:
+        return {d["name"] for d in self.oast("devices", "--format", "json").json()["devices"]}
+
+    def test_what_is_new_is_shown_asked_for_and_written_and_a_second_time_is_empty(self) -> None:
+        shown = self.refresh("--dry-run", expect=1)
+        self.assertIn("office: 35 records; +35 ~0 -0", shown.out)
+        self.assertEqual(self.owned(), "")
+        self.assertIn("there is no terminal to ask on", self.refresh(expect=2).err)
+        self.refresh("--yes")
+        self.assertIn("4 pages as before; +0 ~0 -0", self.refresh("--yes").out)
+        self.assertIn("dunlin-edge-134", self.names())
+        self.assertRegex(
+            self.oast("source", "list").out, r"office +http://127\.0\.0\.1:\d+/devices\?limit=10 +inventory/office.source.yaml +35\n"
+        )
+        self.serve([device(100 + n) for n in range(33)] + [device(200), device(132 + 1, model="KV-8", labels=[])])
+        found = self.refresh("--yes", "--format", "json").json()["sources"][0]
+        self.assertEqual((found["added"], found["removed"]), (["dunlin-edge-200"], ["dunlin-edge-134"]))
+        self.assertEqual(found["changed"], [{"device": "dunlin-edge-133", "attributes": {"tags": [["terminal"], None]}}])
+        self.oast("lint", expect=None)
+
+    def test_what_the_engineer_wrote_wins_attribute_by_attribute_and_explain_says_so(self) -> None:
+        self.serve([device(1, hostname="gull-core-1", place={"code": "heron"}, owner="x"), device(2)])
+        own = (self.estate / "inventory/devices.yaml").read_text()
+        self.refresh("--yes")
+        self.assertEqual((self.estate / "inventory/devices.yaml").read_text(), own)
+        told = self.oast("explain", "gull-core-1", "device.site").out
+        line = self.line_of("inventory/office.source.yaml", "site: heron")
+        self.assertIn("device.site = gull\n", told)
+        self.assertIn(f"inventory/office.source.yaml:{line}  source office, record 1: place.code  (heron, overridden)", told)
+        (self.estate / "inventory/mine.yaml").write_text("devices:\n  dunlin-edge-2: {site: tern}\n")
+        self.assertIn("device.site = tern\n", self.oast("explain", "dunlin-edge-2", "device.site").out)
+        self.assertIn("device.address = 192.0.2.2\n", self.oast("explain", "dunlin-edge-2", "device.address").out)
+
+    def test_each_fault_of_the_service_leaves_what_was_there_and_says_what_happened(self) -> None:
+        self.refresh("--yes")
+        before = self.owned()
+        for kind, told in (
+            ("error", "it could not be read in 5 tries: HTTP 500"),
+            ("cut", "it could not be read in 5 tries"),
+            ("repeat", "it leads back to a page that was there already"),
+            ("expire", "it does not let us read: HTTP 401"),
+            ("broken", "its answer is no JSON"),
+            ("empty", "it is not whole"),
+        ):
+            with self.subTest(kind):
+                # Other devices by now, so that no page is as it was.
+                self.serve([device(100 + n, duty=kind) for n in range(30)])
+                self.sim("fault", kind, "--after", "2")
+                self.assertIn(told, self.refresh("--yes", expect=4).err)
+                self.assertEqual(self.owned(), before)
+        self.sim("fault", "busy", "--times", "2", "--seconds", "1")
+        self.assertIn("-5", self.refresh("--dry-run", "--allow-removals", expect=1).out)
+        self.assertIn("does not let us read", self.refresh("--yes", expect=4, token="another").err)
+        self.sim("stop")
+        self.assertIn("could not be read in 5 tries", self.refresh("--yes", expect=4).err)
+        self.assertEqual(self.owned(), before)
+
+    def test_devices_do_not_disappear_in_silence(self) -> None:
+        self.refresh("--yes")
+        before = self.owned()
+        self.serve([device(100 + n) for n in range(20)])
+        self.assertIn("15 of 35 devices would be removed, and 10 is the limit", self.refresh("--yes", expect=1).err)
+        self.serve([device(100 + n) for n in range(30)])
+        self.assertIn("5 of 35 devices would be removed, and a share of 0.1 is the limit", self.refresh("--yes", expect=1).err)
+        self.serve([])
+        self.assertIn("it lists no device any more", self.refresh("--yes", expect=1).err)
+        self.assertEqual(self.owned(), before)
+        self.serve([device(100 + n) for n in range(33)])
+        self.assertIn("- dunlin-edge-134", self.refresh("--yes").out)
+
+    def test_one_wrong_record_is_told_and_its_device_stays(self) -> None:
+        self.refresh("--yes")
+        rest = [device(100 + n) for n in range(33)]
+        self.serve([*rest, device(133, management=None), device(134, model="ZZ-9")])
+        run = self.refresh("--yes", expect=4)
+        self.assertIn("record 133 (dunlin-edge-133): it has no 'address' (it stays as it was)", run.out)
+        self.assertIn("record 134 (dunlin-edge-134): 'platform' is 'ZZ-9', which 'values' does not have (it stays as it was)", run.out)
+        self.assertIn("dunlin-edge-133", self.owned())
+        self.serve([*rest, device(7, hostname="no name at all!"), device(8, hostname="dunlin-edge-100")])
+        run = self.refresh("--yes", expect=4)
+        self.assertIn("dunlin-edge-100: both are called", run.out.replace("record 100 and record 8 (dunlin-edge-100)", "dunlin-edge-100"))
+        # It is not known which device has no name: none is taken for gone.
+        self.assertIn("it cannot be told of every record which device it is: dunlin-edge-133, dunlin-edge-134", run.out)
+        self.assertEqual({"dunlin-edge-100", "dunlin-edge-133"} - self.names(), set())
+
+
+class FileTest(EstateTest):
+    def source(self, text: str) -> None:
+        with (self.estate / "oast.toml").open("a") as file:
+            file.write(text)
+
+    def test_a_file_of_rows_is_a_source_as_well(self) -> None:
+        self.source(
+            '\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\nattributes = { name = "Host", address = "IP", platform = "System", site = "Pier" }\n'
+        )
+        (self.estate / "sheet.csv").write_text('\ufeffHost,IP,System,Pier\r\ndunlin-edge-7,192.0.2.107,bine,"dunlin, north"\r\n')
+        self.oast("source", "refresh", "--yes")
+        self.assertIn("site: dunlin, north", (self.estate / "inventory/sheet.source.yaml").read_text())
+        for text, told in (
+            ("", "it is empty"),
+            ("Host,IP\na,b,c\n", "line 2 has 3 cells"),
+            ("Host,Host\na,b\n", "a column twice"),
+            ('Host,IP\n"a,b\n', "is no CSV"),
+        ):
+            (self.estate / "sheet.csv").write_text(text)
+            self.assertIn(told, self.oast("source", "refresh", "--yes", expect=4).err)
+        (self.estate / "sheet.csv").unlink()
+        self.assertIn("cannot be read", self.oast("source", "refresh", "--yes", expect=4).err)
+
+    def test_a_file_that_oast_did_not_write_is_not_touched(self) -> None:
+        self.source('\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\nattributes = { name = "a", address = "b", platform = "c" }\n')
+        (self.estate / "sheet.csv").write_text("a,b,c\nx-1,192.0.2.99,bine\n")
+        (self.estate / "inventory/sheet.source.yaml").write_text("devices: {mine-1: {address: 192.0.2.98, platform: bine}}\n")
+        self.assertIn("was not written by Oast", self.oast("source", "refresh", "--yes", expect=3).err)
+        self.assertIn("mine-1", (self.estate / "inventory/sheet.source.yaml").read_text())
+
+    def test_mistakes_in_the_settings_have_their_line(self) -> None:
+        path = self.estate / "oast.toml"
+        before = path.read_text()
+        head = '\n[[sources]]\nname = "office"\n'
+        good = "attributes = { name = 'a', address = 'b', platform = 'c' }\n"
+        for text, told in (
+            (head + good, "a source needs either 'url' or 'file'"),
+            (head + 'file = "x.csv"\n', "it does not say where 'name' stands"),
+            (head + 'file = "x.csv"\nattributes = { name = "a[", address = "b", platform = "c" }\n', "'a[' is no JMESPath"),
+            (head + 'file = "x.csv"\nrecords = "r"\n' + good, "'records' is for JSON"),
+            (head + 'url = "ftp://x"\n' + good, "'url' has to be https://… or http://…"),
+            (head + 'url = "https://me:pw@x.example/"\n' + good, "a secret does not stand in a file"),
+            (head + 'url = "http://x.example/"\ntoken = { secret = "t" }\n' + good, "a token is not sent without TLS"),
+            (head + 'url = "https://x.example/"\ntoken = "t"\n' + good, "tokens do not stand in this file"),
+            (head + 'file = "x.csv"\nlimits = { share = 2 }\n' + good, "'share' has to be a number from 0 to 1"),
+            (head.replace("office", "Off ice") + 'file = "x.csv"\n' + good, "cannot be the name of a source"),
+            (head + 'file = "x.csv"\nfiel = 1\n' + good, "did you mean 'file'"),
+        ):
+            with self.subTest(text):
+                path.write_text(before + text)
+                found = self.oast("lint", "--format", "json", expect=3).json()["problems"]
+                self.assertTrue(any(told in f"{f['message']} {f['hint']}" for f in found), found)
+                self.assertTrue(all(f["file"] == "oast.toml" and f["line"] for f in found), found)
+        path.write_text(before)
+        self.assertIn("there is no source", self.oast("source", "list", expect=3).err)
+
+
+PLAIN = st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=20)
+TREES = st.recursive(
+    PLAIN, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from("abcd") | st.text(max_size=4), inner, max_size=4)
+)
+
+
+class HostileTest(unittest.TestCase):
+    @settings(max_examples=150, deadline=None)
+    @given(st.lists(TREES, max_size=5))
+    def test_whatever_records_are_they_are_devices_or_told_as_wrong(self, records: list[Any]) -> None:
+        import jmespath
+
+        attributes = {name: Mapped(path, jmespath.compile(path).search) for name, path in
+                      {"name": "a", "address": "b", "platform": "c || 'bine'", "site": "d", "tags": "d"}.items()}  # fmt: skip
+        source = SourceSettings(
+            "s", None, None, "json", None, None, None, None, None, None, None, attributes, 10, 0.1, 1.0, Place("oast.toml", 1)
+        )
+        read = mapping.read(source, [Page("x", json.dumps(records), None)])
+        self.assertGreaterEqual(len(read.devices) + len(read.wrong), bool(records))
+        for name, found in read.devices.items():
+            self.assertRegex(name, r"^[A-Za-z0-9][A-Za-z0-9._-]*$")
+            self.assertIsInstance(found["address"], str)
+
+
+if __name__ == "__main__":
+    unittest.main()
