@@ -98,7 +98,7 @@ class ServiceTest(EstateTest):
         self.refresh("--yes")
         self.assertEqual((self.estate / "inventory/devices.yaml").read_text(), own)
         told = self.oast("explain", "gull-core-1", "device.site").out
-        line = self.line_of("inventory/office.source.yaml", "site: heron")
+        line = self.line_of("inventory/office.source.yaml", '"gull-core-1": {')
         self.assertIn("device.site = gull\n", told)
         self.assertIn(f"inventory/office.source.yaml:{line}  source office, record 1: place.code  (heron, overridden)", told)
         (self.estate / "inventory/mine.yaml").write_text("devices:\n  dunlin-edge-2: {site: tern}\n")
@@ -169,7 +169,7 @@ class FileTest(EstateTest):
         )
         (self.estate / "sheet.csv").write_text('\ufeffHost,IP,System,Pier\r\ndunlin-edge-7,192.0.2.107,bine,"dunlin, north"\r\n')
         self.oast("source", "refresh", "--yes")
-        self.assertIn("site: dunlin, north", (self.estate / "inventory/sheet.source.yaml").read_text())
+        self.assertIn('"site": "dunlin, north"', (self.estate / "inventory/sheet.source.yaml").read_text())
         for text, told in (
             ("", "it is empty"),
             ("Host,IP\na,b,c\n", "line 2 has 3 cells"),
@@ -185,7 +185,7 @@ class FileTest(EstateTest):
         self.source('\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\nattributes = { name = "a", address = "b", platform = "c" }\n')
         (self.estate / "sheet.csv").write_text("a,b,c\nx-1,192.0.2.99,bine\n")
         (self.estate / "inventory/sheet.source.yaml").write_text("devices: {mine-1: {address: 192.0.2.98, platform: bine}}\n")
-        self.assertIn("was not written by Oast", self.oast("source", "refresh", "--yes", expect=3).err)
+        self.assertIn("is not as 'oast source refresh' has written it", self.oast("source", "refresh", "--yes", expect=3).err)
         self.assertIn("mine-1", (self.estate / "inventory/sheet.source.yaml").read_text())
 
     def test_mistakes_in_the_settings_have_their_line(self) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import EstateError, Mistakes
-from oast.estate import yaml_text
+from oast.estate import sourced, yaml_text
 from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.nearest import suggestion
@@ -19,8 +19,7 @@ from oast.records import Place
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 # The files that Oast writes itself: what sources say, below whatever the engineer has written.
-OWNED = ".source.yaml"
-WRITTEN_BY = "oast source refresh"
+OWNED = sourced.ENDING
 _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
 
 
@@ -124,7 +123,7 @@ class _Outside:
         """Each attribute with where in the record it stood."""
         found: dict[str, tuple[Told, ...]] = {}
         for key, value in self.attributes.items():
-            path = self.paths.get(key) if isinstance(self.paths, dict) else None
+            path = self.paths.get(key)
             found[key] = (Told(value, self.attributes.place(key), f"{self.source}: {path}" if path else self.source),)
         return found
 
@@ -135,12 +134,8 @@ def _outside(files: Sequence[Path], mistakes: Mistakes) -> dict[str, _Outside]:
     for path in files:
         file = f"inventory/{path.name}"
         with mistakes.collected():
-            data = yaml_text.read_map(path, file)
-            devices, records = data.get("devices") or YamlMap(file), data.get("records") or {}
-            if data.get("written_by") != WRITTEN_BY or not isinstance(devices, YamlMap) or not isinstance(records, dict):
-                hint = "remove it, and write it anew with: oast source refresh"
-                raise EstateError("the file is not as 'oast source refresh' has written it", place=Place(file), hint=hint)
-            source, paths = path.name.removesuffix(OWNED), data.get("paths") or {}
+            read, source = sourced.read(path, file), path.name.removesuffix(OWNED)
+            devices, records, paths = read.devices, read.records, read.paths
             for name, attributes in devices.items():
                 with mistakes.collected():
                     place = devices.place(name)
@@ -168,6 +163,8 @@ def read_links(folder: Path, inventory: Inventory, mistakes: Mistakes) -> tuple[
     links: list[Link] = []
     ends: dict[tuple[str, str], Place] = {}
     for path in _files(folder):
+        if path.name.endswith(OWNED):
+            continue  # no source knows of cables
         try:
             data = yaml_text.read_map(path, f"inventory/{path.name}") if path.suffix == ".yaml" else YamlMap("")
         except EstateError:

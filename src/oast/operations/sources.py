@@ -2,41 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import yaml
-
-from oast.errors import EstateError, NotAllowed, StateError
-from oast.estate import yaml_text
+from oast.errors import NotAllowed, StateError
+from oast.estate import sourced
 from oast.estate.estate import secrets_of
-from oast.estate.inventory import WRITTEN_BY
 from oast.estate.sources import SourceSettings
 from oast.files import turn, write_whole
 from oast.readings.values import natural
 from oast.sources import mapping
 from oast.sources.pages import Fetching, Page
 
-HEAD = (
-    f"# Written by '{WRITTEN_BY}', and written anew by the next. What you write in files of your own in inventory/ wins over it,\n"
-    "# attribute by attribute: there is no need to change anything here.\n"
-)
 WORKING = "sources"
-
-
-class _Dumper(yaml.CSafeDumper):
-    """Texts that YAML 1.2 would take for numbers are quoted, too."""
-
-
-def _text(dumper: yaml.CSafeDumper, text: str) -> yaml.ScalarNode:
-    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style='"' if _NUMERIC.match(text) else None)
-
-
-_NUMERIC = re.compile(r"[-+.]?[0-9]")
-_Dumper.add_representer(str, _text)
 
 
 @dataclass(frozen=True)
@@ -111,11 +91,7 @@ def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
     path = folder / source.owned
     if not path.exists():
         return {}
-    data = yaml_text.read_map(path, source.owned)
-    devices = data.get("devices") or {}
-    if data.get("written_by") != WRITTEN_BY or not isinstance(devices, dict):
-        raise EstateError(f"{source.owned} was not written by Oast, and is not touched", hint="give it another name")
-    return {str(name): dict(attributes or {}) for name, attributes in devices.items()}
+    return {str(name): dict(attributes or {}) for name, attributes in sourced.read(path, source.owned).devices.items()}
 
 
 def need_allowed(refresh: Refreshing) -> None:
@@ -144,12 +120,5 @@ def write(folder: Path, refresh: Refreshing) -> None:
         if owned(folder, source) != dict(refresh.before):
             raise StateError(f"{source.owned} was written by another refresh meanwhile: nothing was changed", hint="refresh again")
         records = {name: refresh.records[name] for name in refresh.after if name in refresh.records} if source.record is not None else {}
-        content: dict[str, Any] = {
-            "written_by": WRITTEN_BY,
-            "source": source.name,
-            "paths": {name: mapped.path for name, mapped in source.attributes.items() if mapped.path and name != "name"},
-            "devices": {name: dict(attributes) for name, attributes in refresh.after.items()},
-            **({"records": records} if records else {}),
-        }
-        text = yaml.dump(content, Dumper=_Dumper, sort_keys=False, allow_unicode=True, default_flow_style=None, width=10_000)
-        write_whole(path, f"{HEAD}{text}")
+        paths = {name: mapped.path for name, mapped in source.attributes.items() if mapped.path and name != "name"}
+        write_whole(path, sourced.text_of(source.name, paths, refresh.after, records))
