@@ -9,7 +9,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from larkwater import EstateTest, Run
+from larkwater import EstateTest, LarkwaterTest, Run
 from oast.estate.sources import Mapped, SourceSettings
 from oast.records import Place
 from oast.sources import mapping
@@ -213,6 +213,29 @@ class FileTest(EstateTest):
                 self.assertTrue(all(f["file"] == "oast.toml" and f["line"] for f in found), found)
         path.write_text(before)
         self.assertIn("there is no source", self.oast("source", "list", expect=3).err)
+
+
+class InServiceTest(LarkwaterTest):
+    delivered = True
+
+    def test_what_is_not_in_service_is_left_out_and_named_and_nothing_is_expected_of_it(self) -> None:
+        self.fault("heron-core-1", "down")
+        self.edit("inventory/devices.yaml", "  heron-core-1:\n", "  heron-core-1:\n    stage: retired\n")
+        self.oast("verify", "--on", "role=core", expect=4)
+        with (self.estate / "oast.toml").open("a") as file:
+            file.write('\n[inventory]\nin_service = "not stage=retired"\n')
+        self.oast("lint")
+        self.assertIn("heron-core-1", self.oast("devices").out)
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        for command in (("diff",), ("drift",), ("verify", "--wait", "10"), ("backup",), ("ask", "system"), ("push", "-m", "desk", "--yes")):
+            run = self.oast(*command, expect=None)
+            self.assertIn(run.code, (0, 1), run.out + run.err)
+            self.assertIn("left out, as not in service: heron-core-1\n", run.err)
+            self.assertNotIn("heron-core-1: ", run.out)
+        self.assertIn("none of the devices picked is in service", self.oast("push", "-m", "x", "--on", "name=heron-core-1", expect=3).err)
+        self.assertNotIn("left out", self.oast("diff", "--on", "site=tern").err)
+        self.edit("oast.toml", "not stage=retired", "not stage=retierd")
+        self.assertIn("did you mean 'retired'", self.oast("lint", expect=3).out)
 
 
 PLAIN = st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=20)

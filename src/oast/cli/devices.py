@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     estate = estate_of(options)
-    devices = estate.pick(options.on)
+    devices = estate.pick(options.on, everything=options.action == "list")
     if options.action == "list" and not options.connection:
         return _list(devices, options)
     # Only here is SSH needed, and it takes longer to import than a list takes to print.

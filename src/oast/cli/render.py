@@ -34,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     if options.describe:
         builder = IntentBuilder(estate, options.section)
-        return _describe(builder, builder.concerned(estate.pick(options.on)), options)
+        return _describe(builder, builder.concerned(estate.pick(options.on, everything=True)), options)
     prepared = render(estate, options.on, options.section)
     texts = {}
     for intent in prepared.intents:

@@ -29,6 +29,8 @@ from oast.verify.points import GOOD, Expected, expected
 PLAIN_WIDTH = 100
 WIDEST = 10_000
 NAMED = 6
+# What does something with devices; the others look at the estate alone.
+TOUCHING = ("diff", "push", "verify", "drift", "backup", "restore", "ask")
 NOTHING: Mapping[str, str] = {}
 
 
@@ -40,10 +42,23 @@ def estate_of(options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING,
     estate = open_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
     if telling:
         _tell_left(estate)
+        if getattr(options, "command", "") in TOUCHING:
+            _tell_not_in_service(estate, getattr(options, "on", None))
     # The same fingerprints in the next run; where nothing can be written, only this one has them.
     with suppress(OSError):
         estate.secrets.keep_key()
     return estate
+
+
+def _tell_not_in_service(estate: Estate, on: str | None) -> None:
+    """Who picks devices and gets fewer is told why."""
+    try:
+        left = estate.not_in_service(on)
+    except EstateError:
+        return  # whoever picks them says what is wrong
+    if left:
+        names = named([device.name for device in left], NAMED)
+        sys.stderr.write(f"left out, as not in service: {names}\n")
 
 
 def _tell_left(estate: Estate) -> None:

@@ -18,7 +18,7 @@ from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
 from oast.nearest import suggestion
-from oast.records import Fingerprints, Secret
+from oast.records import Fingerprints, Place, Secret
 
 
 @dataclass(frozen=True)
@@ -39,14 +39,37 @@ class Estate:
         """Working data of this estate; never committed."""
         return self.folder / ".oast"
 
-    def pick(self, selector: str | None) -> list[Device]:
-        """The devices that `selector` picks; all without one. Raises EstateError when it picks none."""
+    def pick(self, selector: str | None, *, everything: bool = False) -> list[Device]:
+        """The devices that `selector` picks and that are in service (`everything`: or not); all without one. Raises EstateError when
+        there is none."""
         if selector is None:
             if not self.devices:
                 raise EstateError("the inventory has no devices", hint="add devices to inventory/devices.yaml")
-            return list(self.devices.values())
-        parsed = selectors.parse(selector)
-        return [self.devices[name] for name in parsed.pick({n: d.known_by for n, d in self.devices.items()})]
+            picked = list(self.devices.values())
+        else:
+            parsed = selectors.parse(selector)
+            picked = [self.devices[name] for name in parsed.pick({n: d.known_by for n, d in self.devices.items()})]
+        serving = picked if everything else [device for device in picked if self.serves(device)]
+        if not serving:
+            raise EstateError(
+                f"none of the devices picked is in service ({picked[0].name} is not)",
+                place=self._service_place,
+                hint="see [inventory] in oast.toml",
+            )
+        return serving
+
+    def serves(self, device: Device) -> bool:
+        """Whether the device is in service: nothing is done to one that is not."""
+        wanted = self.settings.in_service
+        return wanted is None or wanted.matches(device.known_by)
+
+    @property
+    def _service_place(self) -> Place | None:
+        return self.settings.in_service.place if self.settings.in_service is not None else None
+
+    def not_in_service(self, selector: str | None) -> list[Device]:
+        """What `selector` picks and is left out of everything. Raises EstateError."""
+        return [device for device in self.pick(selector, everything=True) if not self.serves(device)] if self.devices else []
 
     def device(self, name: str) -> Device:
         """The device called `name`. Raises EstateError with the nearest name."""
@@ -127,6 +150,9 @@ def read_estate(
             hint = suggestion(apart.by, attributes)
             raise EstateError(f"no device has the attribute '{apart.by}' that keeps them apart", place=apart.place, hint=hint)
     read.connections.check(known.devices, mistakes)
+    if read.in_service is not None and known.devices:
+        with mistakes.collected():
+            read.in_service.check(known.known_by)
     watching.check(read.watch, {name: device.known_by for name, device in known.devices.items()}, mistakes)
     layers = values.read(folder, known, secrets.get, given, mistakes)
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes

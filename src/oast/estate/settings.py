@@ -116,6 +116,7 @@ class Settings:
     archive: ArchiveSettings
     watch: WatchSettings
     sources: tuple[SourceSettings, ...]
+    in_service: Selector | None
     network_file: Path
 
     @property
@@ -146,11 +147,24 @@ def read(folder: Path) -> Settings:
         archive=_archive(file.table("archive")),
         watch=watching.read(file.table("watch"), folder),
         sources=sources.read(file, folder),
+        in_service=_in_service(file.table("inventory"), mistakes),
         network_file=network or folder / "network.yaml",
     )
     file.finish("in the settings")
     mistakes.raise_any()
     return settings
+
+
+def _in_service(table: Table | None, mistakes: Mistakes) -> Selector | None:
+    """Which devices are in service; without a word, all are."""
+    if table is None:
+        return None
+    written = table.text("in_service")
+    table.finish()
+    if written is not None:
+        with mistakes.collected():
+            return selectors.parse(written, table.place("in_service"))
+    return None
 
 
 def _secrets(table: Table | None, folder: Path) -> SecretSettings:

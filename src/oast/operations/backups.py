@@ -96,7 +96,7 @@ def differences(estate: Estate, first: str, second: str | None, on: str | None) 
     backups = Backups(estate)
     one = backups.archive.point(first)
     other = backups.archive.point(second) if second is not None else Kept(None, BRANCH, 0, "")
-    devices = estate.pick(on)
+    devices = estate.pick(on, everything=True)
     builder = IntentBuilder(estate)
     names = [device.name for device in devices]
     before, after = backups.texts(one, names), backups.texts(other, names)

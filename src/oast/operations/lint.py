@@ -49,7 +49,7 @@ def lint(
     try:
         estate, mistakes = read_estate(folder, environment, given, ask)
         found = Lint(estate, mistakes, date.today(), sections, trace=trace)
-        picked = found.concerned(estate.pick(on)) if estate.devices else []
+        picked = found.concerned(estate.pick(on, everything=True)) if estate.devices else []
         devices = len(picked)
         keys = KnownHosts(estate.settings.connection.known_hosts).problems()
         unchecked = [device.name for device in picked if found.by_structure(device)]

@@ -48,6 +48,8 @@ def prepare(estate: Estate, on: str | None = None, sections: Sequence[str] = ())
     network: list[Intent] = []
     problems: list[Problem] = []
     for device in estate.devices.values():
+        if not estate.serves(device):
+            continue  # nothing is expected of it, and nothing of others because of it
         try:
             built = builder.build(device) if device.name in picked else None
             everything = built if built is not None and whole is builder else whole.build(device)
@@ -67,7 +69,7 @@ def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) 
     builder = IntentBuilder(estate, sections)
     intents: list[Intent] = []
     mistakes = Mistakes()
-    for device in builder.concerned(estate.pick(on)):
+    for device in builder.concerned(estate.pick(on, everything=True)):
         with mistakes.collected():
             intents.append(builder.build(device))
     mistakes.raise_any()
