@@ -34,7 +34,7 @@ def device(key: int, **more: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-class ServiceTest(EstateTest):
+class Served(EstateTest):
     """The stand-in service, and an estate that takes devices from it, ten a page."""
 
     def setUp(self) -> None:
@@ -75,6 +75,8 @@ class ServiceTest(EstateTest):
     def names(self) -> set[str]:
         return {d["name"] for d in self.oast("devices", "--format", "json").json()["devices"]}
 
+
+class ServiceTest(Served):
     def test_what_is_new_is_shown_asked_for_and_written_and_a_second_time_is_empty(self) -> None:
         shown = self.refresh("--dry-run", expect=1)
         self.assertIn("office: 35 records; +35 ~0 -0", shown.out)
@@ -156,6 +158,41 @@ class ServiceTest(EstateTest):
         # It is not known which device has no name: none is taken for gone.
         self.assertIn("it cannot be told of every record which device it is: dunlin-edge-133, dunlin-edge-134", run.out)
         self.assertEqual({"dunlin-edge-100", "dunlin-edge-133"} - self.names(), set())
+
+
+class WatchedTest(Served):
+    def test_on_a_schedule_what_is_new_is_written_what_is_missing_stays_and_all_of_it_is_told(self) -> None:
+        with (self.estate / "oast.toml").open("a") as file:
+            file.write(
+                '\n[[watch.jobs]]\ndo = "refresh"\nevery_s = 900\n[[watch.notify]]\nname = "told"\ncommand = ["sh", "-c", "cat >> told; echo >> told"]\n'
+            )
+        self.watch(0)
+        told = self.told()
+        self.assertEqual((len(told), told[0][:2], len(self.names())), (35, ("new", "dunlin-edge-100"), 41))
+        self.serve([device(100 + n) for n in range(33)] + [device(200)])
+        self.watch(1)
+        self.assertEqual(
+            [one[:2] for one in self.told()], [("new", "dunlin-edge-200"), ("wrong", "dunlin-edge-133"), ("wrong", "dunlin-edge-134")]
+        )
+        self.assertIn("dunlin-edge-134", self.names())
+        self.sim("stop")
+        self.watch(1)
+        self.assertEqual([one[:2] for one in self.told()], [("wrong", None)])
+        self.serve([device(100 + n) for n in range(34)])
+        self.watch(1)
+        self.assertEqual([one[:2] for one in self.told()], [("right", None), ("right", "dunlin-edge-133"), ("wrong", "dunlin-edge-200")])
+        self.refresh("--yes")
+        self.watch(0)
+        self.assertEqual([one[:2] for one in self.told()], [("right", "dunlin-edge-134"), ("right", "dunlin-edge-200")])
+
+    def watch(self, expect: int) -> None:
+        self.oast("watch", "--once", expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": TOKEN})
+
+    def told(self) -> list[tuple[str, str | None, str]]:
+        path = self.estate / "told"
+        lines = path.read_text().splitlines() if path.exists() else []
+        path.unlink(missing_ok=True)
+        return [(one["became"], one["device"], one["told"]) for line in lines for one in json.loads(line)["news"]]
 
 
 class FileTest(EstateTest):

@@ -30,7 +30,7 @@ from oast.watch.schedule import due_at, zone_of_machine
 from oast.watch.store import Store
 
 SHOWN_NEWS = 12
-STYLES = {Became.WRONG: "red", Became.OTHERWISE: "yellow", Became.RIGHT: "green"}
+STYLES = {Became.WRONG: "red", Became.OTHERWISE: "yellow", Became.RIGHT: "green", Became.NEW: "cyan"}
 HINT = """write into oast.toml, for example:
         [[watch.jobs]]
         do = "drift"

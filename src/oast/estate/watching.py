@@ -18,8 +18,8 @@ from oast.nearest import suggestion
 from oast.records import Place
 from oast.toml_text import Table
 
-BACKUP, DRIFT, VERIFY = "backup", "drift", "verify"
-DOES = (BACKUP, DRIFT, VERIFY)
+BACKUP, DRIFT, VERIFY, REFRESH = "backup", "drift", "verify", "refresh"
+DOES = (BACKUP, DRIFT, VERIFY, REFRESH)
 WEBHOOK, SYSLOG, COMMAND = "webhook", "syslog", "command"
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ._-]{0,63}")
 SYSLOG_PORTS = {"udp": 514, "tls": 6514}
@@ -35,7 +35,7 @@ FACILITIES = (
 
 @dataclass(frozen=True, slots=True)
 class JobSettings:
-    """One thing that is done again and again: `does` is backup, drift or verify, of the devices `on` (None: all).
+    """One thing that is done again and again: `does` is backup, drift or verify, of the devices `on` (None: all), or refresh.
 
     It is due at the times of the cron expression `at`, or every `every_s` seconds. Checks may take `wait_s` seconds to come true; after
     `limit_s` seconds it is given up.
@@ -150,6 +150,8 @@ def _job(table: Table, mistakes: Mistakes) -> JobSettings:
         limit_s=table.positive("limit_s", 3600.0),
         place=table.place("on") if table.has("on") else table.place(),
     )
+    if job.on is not None and job.does == REFRESH:
+        table.wrong("on", "'on' picks devices: a refresh is of all sources")
     if job.wait_s and job.does != VERIFY:
         table.wrong("wait_s", "'wait_s' is for checks that come true later: it goes with do = 'verify'")
     table.finish()

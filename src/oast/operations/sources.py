@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from oast.errors import NotAllowed, StateError
+from oast.errors import NotAllowed, OastError, StateError
 from oast.estate import sourced
 from oast.estate.estate import secrets_of
 from oast.estate.sources import SourceSettings
@@ -15,8 +16,11 @@ from oast.files import turn, write_whole
 from oast.readings.values import natural
 from oast.sources import mapping
 from oast.sources.pages import Fetching, Page
+from oast.watch.news import Finding, Found, Key
 
 WORKING = "sources"
+# What is told of a scheduled refresh is about this; that a device is there now is no trouble.
+SOURCE, NOTICE = "source", "notice"
 
 
 @dataclass(frozen=True)
@@ -92,6 +96,46 @@ def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
     if not path.exists():
         return {}
     return {str(name): dict(attributes or {}) for name, attributes in sourced.read(path, source.owned).devices.items()}
+
+
+async def refresh_all(folder: Path, environment: Mapping[str, str], sources: Sequence[SourceSettings]) -> Found:
+    """Refresh every source without anybody to ask: what is new or other is written; what a source does not list any more stays, and is
+    told. A source that cannot be read is told, and the others are read all the same."""
+    findings: list[Finding] = []
+    happened: list[Finding] = []
+    counts = {"devices": 0, "added": 0, "changed": 0, "missing": 0, "failed": 0}
+    listed: set[str] = set()
+    there: set[str] = set()
+    for source in sources:
+        try:
+            found = await refreshing(folder, environment, source)
+            stays = {name: found.before[name] for name in found.removed}
+            kept = replace(found, after=dict(sorted({**found.after, **stays}.items(), key=lambda one: natural(one[0]))))
+            if not kept.is_empty:
+                write(folder, kept)
+        except OastError as error:
+            findings.append(Finding(Key(SOURCE, "", source.name), error.message, state=type(error).__name__))
+            counts["failed"] += 1
+            with suppress(OastError):
+                there |= owned(folder, source).keys()
+            continue
+        there |= kept.after.keys()
+        listed |= found.after.keys() - set(found.kept)
+        gone = f"the source '{source.name}' does not list it any more; it stays until: oast source refresh {source.name}"
+        findings += [Finding(Key(SOURCE, name), gone) for name in found.removed]
+        findings += [Finding(Key(SOURCE, one.name or "", one.record), one.why, state=one.why) for one in found.read.wrong]
+        happened += [Finding(Key(SOURCE, name), f"the source '{source.name}' lists it now", NOTICE) for name in kept.added]
+        counts["devices"] += len(kept.after)
+        counts["added"] += len(kept.added)
+        counts["changed"] += len(kept.changed)
+        counts["missing"] += len(found.removed)
+    failed = f", {counts['failed']} of {len(sources)} sources could not be read" if counts["failed"] else ""
+    what = ", ".join(f"{counts[name]} {word}" for name, word in (("added", "new"), ("changed", "changed"), ("missing", "missing")))
+    told = f"{counts['devices']} devices of {len(sources)} sources: {what}"
+    whole = () if counts["failed"] else (SOURCE,)
+    return Found(
+        tuple(findings), frozenset(listed), counts, f"{told}{failed}", whole=whole, inventory=frozenset(there), happened=tuple(happened)
+    )
 
 
 def need_allowed(refresh: Refreshing) -> None:

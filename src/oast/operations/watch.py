@@ -19,9 +19,10 @@ from oast.estate import settings
 from oast.estate.estate import open_estate, secrets_of
 from oast.estate.settings import FILE as SETTINGS_FILE
 from oast.estate.settings import Settings
-from oast.estate.watching import JobSettings
+from oast.estate.watching import REFRESH, JobSettings
 from oast.files import write_whole
 from oast.operations.jobs import failed_whole, in_words, run_job
+from oast.operations.sources import refresh_all
 from oast.records import Secret
 from oast.watch.news import ERROR, JOB, REACH, Found, News, news_of
 from oast.watch.schedule import due_at, later_by_s, zone_of_machine
@@ -258,6 +259,9 @@ class Watch:
     async def _found(self, job: JobSettings) -> Found:
         try:
             async with asyncio.timeout(job.limit_s):
+                if job.does == REFRESH:
+                    # It is there to mend an inventory that may be wrong.
+                    return await refresh_all(self._folder, self._environment, self._settings.sources)
                 estate = await asyncio.to_thread(open_estate, self._folder, self._environment)
                 return await run_job(estate, job)
         except TimeoutError:

@@ -50,6 +50,8 @@ class Became(StrEnum):
     WRONG = "wrong"
     OTHERWISE = "wrong otherwise"
     RIGHT = "right"
+    NEW = "new"
+    """It has happened, and is nothing that is or is not: nobody waits for its end."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +84,7 @@ class Found:
     `looked_at` are the devices that it can speak of: what was wrong with one of them and is not in `findings` is over. Devices that were
     not reached or were left out are not among them, and what was wrong with them stays as it was. `whole` are subjects without a device
     that it can speak of. `follows` is what is wrong and follows from a finding: it is no news, and not over either. `inventory` are all
-    devices that there are. `measures` are kept as a trend; `told` is its result in one line.
+    devices that there are. `happened` is told, and is no state. `measures` are kept as a trend; `told` is its result in one line.
     """
 
     findings: tuple[Finding, ...]
@@ -93,13 +95,14 @@ class Found:
     whole: Collection[str] = ()
     follows: Collection[Key] = ()
     inventory: Collection[str] | None = None
+    happened: tuple[Finding, ...] = ()
 
 
 def news_of(before: Iterable[Known], found: Found) -> list[News]:
     """What is new, other, or over since `before`, in a stable order."""
     known = {one.finding.key: one for one in before}
     now = {finding.key: finding for finding in found.findings}
-    news = []
+    news = [News(Became.NEW, finding) for finding in found.happened]
     for key in sorted(known.keys() | now.keys()):
         old, new = known.get(key), now.get(key)
         if old is None and new is not None:

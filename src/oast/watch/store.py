@@ -179,6 +179,8 @@ class Store:
             database.execute("UPDATE job SET ended = ?, result = ?, told = ? WHERE name = ?", (at, result, found.told, job))
             for one in news:
                 key = one.finding.key
+                if one.became is Became.NEW:
+                    continue
                 if one.became is Became.RIGHT:
                     sql = "DELETE FROM wrong WHERE job = ? AND about = ? AND device = ? AND what = ?"
                     database.execute(sql, (job, key.about, key.device, key.what))

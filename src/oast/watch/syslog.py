@@ -73,7 +73,7 @@ def messages_of(document: Mapping[str, Any], facility: int, host: str, process: 
 
 
 def _message(document: Mapping[str, Any], news: Mapping[str, Any], facility: int, host: str, process: int) -> bytes:
-    right = news["became"] == "right"
+    right = news["became"] in ("right", "new")
     priority = facility * 8 + (NOTICE if right else SEVERITIES.get(news["severity"], 3))
     about = {
         "estate": document["estate"],
@@ -84,7 +84,7 @@ def _message(document: Mapping[str, Any], news: Mapping[str, Any], facility: int
     data = " ".join(f'{name}="{_escaped(str(value))}"' for name, value in about.items())
     subject = " ".join(filter(None, (news["device"], news["what"])))
     text = f"{subject}: {news['told']}" if subject else news["told"]
-    words = shown_whole(f"right again: {text}" if right else text)
+    words = shown_whole(f"right again: {text}" if news["became"] == "right" else text)
     header = f"<{priority}>1 {document['at']} {_ascii(host, 255)} oast {process} {_ascii(news['about'], 32)} [{ELEMENT} {data}] \ufeff"
     return (header + words).encode()[:LONGEST].decode(errors="ignore").encode()
 
