@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 import importlib
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from oast import __version__
 from oast.nearest import nearest, suggestion
@@ -56,6 +56,16 @@ class Parser(argparse.ArgumentParser):
             if isinstance(action, argparse._SubParsersAction):
                 found.extend(option for below in action.choices.values() for option in below.every_option())
         return found
+
+
+def add_action(actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
+    """An action of a command, with what all of them have."""
+    about = f"{summary[0].upper()}{summary[1:]}."
+    parser: argparse.ArgumentParser = actions.add_parser(name, help=summary, description=about, allow_abbrev=False)
+    parser.set_defaults(run=run)
+    add_format(parser)
+    add_estate(parser)
+    return parser
 
 
 def add_estate(parser: argparse.ArgumentParser) -> None:

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import Any
 
 from oast.archive.archive import RUNNING, STARTUP, Kept, file_of
 from oast.archive.backups import Backups
@@ -32,25 +30,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.add_format(parser)
     arguments.add_estate(parser)
     actions = parser.add_subparsers(dest="action", metavar="ACTION")
-    listing = _action(actions, "list", "the points in time that were kept", _list)
+    listing = arguments.add_action(actions, "list", "the points in time that were kept", _list)
     listing.add_argument("--device", metavar="NAME", help="only those in which this device was not as before")
-    show = _action(actions, "show", "what was kept of a device", _show)
+    show = arguments.add_action(actions, "show", "what was kept of a device", _show)
     show.add_argument("label", metavar="LABEL", help="a label, or a commit")
     show.add_argument("device", metavar="DEVICE")
     show.add_argument("--startup", action="store_true", help="what it would have started with")
-    compare = _action(actions, "diff", "what is different between two points in time", _diff)
+    compare = arguments.add_action(actions, "diff", "what is different between two points in time", _diff)
     compare.add_argument("label", metavar="LABEL", help="a label, or a commit")
     compare.add_argument("other", metavar="LABEL", nargs="?", help="default: what was kept last")
     arguments.add_selection(compare)
-
-
-def _action(actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
-    about = f"{summary[0].upper()}{summary[1:]}."
-    parser: argparse.ArgumentParser = actions.add_parser(name, help=summary, description=about, allow_abbrev=False)
-    parser.set_defaults(run=run)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
-    return parser
 
 
 def _take(options: argparse.Namespace) -> int:

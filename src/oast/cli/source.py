@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -35,21 +35,12 @@ HINT = """write into oast.toml, for example:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    _action(actions, "list", "the sources there are, and what came from each", _list)
-    refresh = _action(actions, "refresh", "see what a source has new, and write it into the inventory", _refresh)
+    arguments.add_action(actions, "list", "the sources there are, and what came from each", _list)
+    refresh = arguments.add_action(actions, "refresh", "see what a source has new, and write it into the inventory", _refresh)
     refresh.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all")
     refresh.add_argument("--yes", action="store_true", help="write without asking")
     refresh.add_argument("--dry-run", action="store_true", help="show, and write nothing; exit 1 if there is something new")
     refresh.add_argument("--allow-removals", action="store_true", help="also remove more devices than the limits allow")
-
-
-def _action(actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
-    about = f"{summary[0].upper()}{summary[1:]}."
-    parser: argparse.ArgumentParser = actions.add_parser(name, help=summary, description=about, allow_abbrev=False)
-    parser.set_defaults(run=run)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
-    return parser
 
 
 def _sources(folder: Path) -> Sequence[SourceSettings]:

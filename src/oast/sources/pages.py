@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import email.utils
 import hashlib
 import json
 import ssl
@@ -20,6 +19,7 @@ from oast import __version__
 from oast.errors import StateError
 from oast.estate.sources import JSON, SourceSettings
 from oast.files import write_whole
+from oast.http import after_s
 from oast.records import Secret
 
 TRIES = 5
@@ -97,7 +97,7 @@ class Fetching:
                     said = await self._said(response)
                     if response.status not in LATER:
                         raise self._refused(response.status, said)
-                    after = _after_s(response.headers.get("Retry-After"))
+                    after = after_s(response.headers.get("Retry-After"), datetime.now(UTC))
             except TimeoutError:
                 said = f"no answer within {self._source.timeout_s:g} s"
             except aiohttp.ClientConnectorCertificateError as error:
@@ -176,16 +176,3 @@ class Fetching:
 
     def _wrong(self, what: str, hint: str | None = None) -> StateError:
         return StateError(f"the source '{self._source.name}': {what}", hint=hint)
-
-
-def _after_s(value: str | None) -> float | None:
-    """Retry-After, RFC 9110, section 10.2.3: seconds, or a date."""
-    if value is None:
-        return None
-    if value.strip().isdecimal():
-        return float(value)
-    try:
-        date = email.utils.parsedate_to_datetime(value)
-    except ValueError:
-        return None
-    return max(0.0, (date.replace(tzinfo=date.tzinfo or UTC) - datetime.now(UTC)).total_seconds())

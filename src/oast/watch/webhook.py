@@ -6,17 +6,17 @@ Signed are method, address, type and digest of the body (RFC 9530), by HMAC-SHA-
 from __future__ import annotations
 
 import base64
-import email.utils
 import hashlib
 import hmac
 import ssl
 from collections.abc import Mapping
-from datetime import UTC, datetime
+from datetime import datetime
 
 import aiohttp
 
 from oast import __version__
 from oast.estate.watching import TargetSettings
+from oast.http import after_s
 from oast.records import Secret
 from oast.watch.answer import Answer, of_system, shown
 
@@ -64,22 +64,9 @@ async def _answer(response: aiohttp.ClientResponse, now: datetime) -> Answer:
     text = (await response.content.read(READ_AT_MOST)).decode(errors="replace")
     said = shown(f"HTTP {status} {response.reason or ''} {text}")
     if status in LATER or status >= 500:
-        return Answer(False, said, after_s=_after_s(response.headers.get("Retry-After"), now))
+        after = after_s(response.headers.get("Retry-After"), now)
+        return Answer(False, said, after_s=None if after is None else min(after, LONGEST_LATER_S))
     return Answer(False, said, refused=True)
-
-
-def _after_s(value: str | None, now: datetime) -> float | None:
-    """Retry-After, RFC 9110, section 10.2.3: seconds, or a date."""
-    if value is None:
-        return None
-    if value.strip().isdecimal():
-        return min(float(value), LONGEST_LATER_S)
-    try:
-        date = email.utils.parsedate_to_datetime(value)
-    except ValueError:
-        return None
-    seconds = (date.replace(tzinfo=date.tzinfo or UTC) - now).total_seconds()
-    return min(max(seconds, 0.0), LONGEST_LATER_S)
 
 
 def signed(url: str, body: bytes, key: Secret | None, now: datetime) -> Mapping[str, str]:
