@@ -30,6 +30,7 @@ from converging import seconds_to_converge
 from mixed import ROUNDS, bare_reading, by_openssh, mixed_network, peak_of_comparing, slow_down
 from records import archiving, in_turn, listing_and_auditing, recording_a_thousand
 from simulator import configuring
+from sourcing import bare, refresh, service
 
 import oast
 from oast.cli.simulator import Simulator
@@ -244,6 +245,19 @@ def asking() -> list[Figure]:
     figures.append(Figure("verify 1,000 devices, 100 at once", checked, bare, "bare asyncssh loop", 1.3))
     figures.append(Figure("ask 1,000 devices", peak, 200, "the limit", 1.0, "MB"))
     return figures
+
+
+def sourcing() -> list[Figure]:
+    """An inventory of 10,000 devices, from a service."""
+    with tempfile.TemporaryDirectory(dir=MEMORY) as name, service(Path(name)) as url:
+        folder = Path(name)
+        floor, ours = best(3, lambda: bare(url), lambda: refresh(folder))
+        peak = peak_of(lambda: refresh(folder))
+    return [
+        Figure("refresh 10,000 devices from a service", ours, floor, "the same pages and fields by a bare loop", 3.5),
+        Figure("refresh 10,000 devices from a service", ours, 5, "the limit", 1.0),
+        Figure("refresh 10,000 devices from a service", peak, 200, "the limit", 1.0, "MB"),
+    ]
 
 
 def memory() -> list[Figure]:
@@ -575,6 +589,7 @@ def main(words: list[str]) -> int:
         "lint": linting,
         "read": reading,
         "ask": asking,
+        "source": sourcing,
         "mixed": mixed_reading,
         "records": recording,
         "latency": waiting,
