@@ -18,7 +18,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment
+from oast.estate.settings import read as read_settings
 from oast.estate.watching import JobSettings
+from oast.operations.watch import notifications
 from oast.records import Place
 from oast.watch.news import REACH, Became, Finding, Found, Key, Known, news_of
 from oast.watch.schedule import due_at, later_by_s
@@ -111,6 +113,16 @@ class NewsTest(unittest.TestCase):
         [news] = news_of(known, self.found([], [], inventory=frozenset(["gull-1"])))
         self.assertEqual(news.became, Became.RIGHT)
         self.assertIn("not in the inventory any more", news.finding.told)
+
+
+class NotificationTest(EstateTest):
+    def test_much_is_told_in_parts_and_nothing_in_none(self) -> None:
+        found = Found(tuple(Finding(Key("drift", f"quay-{n}"), "+1 -0") for n in range(450)), (), {}, "450 drifted")
+        settings = read_settings(self.estate)
+        parts = notifications(settings, job(every_s=5), found, news_of([], found), NOON)
+        self.assertEqual([(one["part"], one["parts"], len(one["news"])) for one in parts], [(1, 3, 200), (2, 3, 200), (3, 3, 50)])
+        self.assertEqual(len({one["id"] for one in parts}), 3)
+        self.assertEqual(notifications(settings, job(every_s=5), found, [], NOON), [])
 
 
 class SettingsTest(EstateTest):
@@ -356,13 +368,30 @@ class WatchTest(LarkwaterTest):
         self.fault("tern-edge-1", "slow", "--seconds", "0.4")
         push = self.started("push", "-m", "desk", "--on", "site=tern", "--yes", "-q")
         until(lambda: self.timer("tern-edge-1") is not None, "a timer that runs")
-        self.assertIn("1 left out, as they are being delivered to", self.once())
+        self.assertIn("1 left out, as a run delivers to them or has left them open", self.once())
         self.assertEqual(receiver.news(), [])
         push.communicate(timeout=90)
         self.assertEqual(push.returncode, 0)
         self.fault("tern-edge-1", "none")
         self.once()
         self.assertEqual(receiver.news(), [])
+
+    def test_what_a_run_that_died_has_left_is_told(self) -> None:
+        receiver = self.webhook()
+        self.watching('[[watch.jobs]]\ndo = "drift"\nevery_s = 500\n', f'[[watch.notify]]\nwebhook = "{receiver.url}"\n')
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        self.fault("tern-edge-1", "slow", "--seconds", "0.4")
+        push = self.started("push", "-m", "desk", "--on", "site=tern", "--yes", "-q")
+        until(lambda: self.timer("tern-edge-1") is not None, "a timer that runs")
+        push.kill()
+        push.communicate()
+        self.fault("tern-edge-1", "none")
+        self.once(1)
+        self.assertEqual(receiver.news(), [("wrong", "left", "tern-edge-1")])
+        self.assertIn("oast change resume", receiver.taken[0]["news"][0]["told"])
+        self.oast("change", "resume")
+        self.once(0)
+        self.assertEqual(receiver.news()[1:], [("right", "left", "tern-edge-1")])
 
     def test_a_full_disk_loses_nothing_of_what_is_found_after_it(self) -> None:
         receiver = self.webhook()

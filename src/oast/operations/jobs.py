@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from oast.change.ledger import canonical_json, digest
+from oast.change.left import in_flight
 from oast.config.documents import edits_document
 from oast.config.view import counts
 from oast.errors import DeviceError, OastError
@@ -22,7 +23,7 @@ from oast.verify.checks import CheckResult
 from oast.watch.news import ERROR, JOB, REACH, WARNING, Finding, Found, Key
 
 # What findings are about, besides JOB and REACH.
-DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE = "drift", "unsaved", "inventory", "policy", "check", "remote"
+DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE, LEFT = "drift", "unsaved", "inventory", "policy", "check", "remote", "left"
 
 
 async def run_job(estate: Estate, job: JobSettings) -> Found:
@@ -64,7 +65,7 @@ async def _backup(estate: Estate, job: JobSettings) -> Found:
 async def _drift(estate: Estate, job: JobSettings) -> Found:
     found = await find_drift(await asyncio.to_thread(prepare, estate, job.on))
     failed = [(name, error) for name, error in found.failed if name not in found.left_out]
-    findings = _unreached(failed)
+    findings = [*_unreached(failed), *_left(estate, found.left_out)]
     unsaved = {comparison.name for comparison in found.unsaved}
     for drift in found.drifts:
         if drift.edits:
@@ -117,7 +118,7 @@ async def _verify(estate: Estate, job: JobSettings) -> Found:
     left_out = tuple(sorted(disturbed(estate.working, before) & picked))
     results = {name: of_it for name, of_it in found.results.items() if name not in left_out}
     failed = [(name, error) for name, error in found.failed if name not in left_out]
-    findings = _unreached(failed)
+    findings = [*_unreached(failed), *_left(estate, left_out)]
     wrong = [result for of_it in results.values() for result in of_it if not result.passed]
     roots = causes.findings(wrong)
     for root in roots:
@@ -155,6 +156,20 @@ def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[Finding]:
     return [Finding(Key(REACH, name), error.message, state=type(error).__name__) for name, error in failed]
 
 
+def _left(estate: Estate, left_out: Sequence[str]) -> list[Finding]:
+    """Of the devices that are left out, those that nobody is at work on any more: what a run that died has left."""
+    flying = in_flight(estate.working)
+    return [
+        Finding(
+            Key(LEFT, name),
+            f"the run {flying[name].run} did not come to know what became of it; leave it in order with: oast change resume",
+            state=flying[name].run,
+        )
+        for name in left_out
+        if name in flying
+    ]
+
+
 def _policy(problem: Problem) -> Finding:
     named = ", ".join(problem.devices[:4]) + (f" and {len(problem.devices) - 4} more" if len(problem.devices) > 4 else "")
     place = str(problem.place or "")
@@ -169,7 +184,7 @@ def _told(result: str, failed: Sequence[object], left_out: Sequence[str] = ()) -
     if failed:
         parts.append(f"{len(failed)} not reached")
     if left_out:
-        parts.append(f"{len(left_out)} left out, as they are being delivered to")
+        parts.append(f"{len(left_out)} left out, as a run delivers to them or has left them open")
     return ", ".join(parts)
 
 
