@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import unittest
+import urllib.error
+import urllib.request
 from typing import Any
 
 from hypothesis import given, settings
@@ -158,6 +160,37 @@ class ServiceTest(Served):
         # It is not known which device has no name: none is taken for gone.
         self.assertIn("it cannot be told of every record which device it is: dunlin-edge-133, dunlin-edge-134", run.out)
         self.assertEqual({"dunlin-edge-100", "dunlin-edge-133"} - self.names(), set())
+
+
+class StandInTest(Served):
+    def ask(self, path: str, method: str = "GET", body: Any = None, **fields: str) -> tuple[int, Any, Any]:
+        data = None if body is None else json.dumps(body).encode()
+        headers = {"Authorization": f"Bearer {TOKEN}", **{name.replace("_", "-"): value for name, value in fields.items()}}
+        request = urllib.request.Request(f"{self.url}{path}", data, headers, method=method)
+        try:
+            with urllib.request.urlopen(request, timeout=30) as answer:
+                return answer.status, json.loads(answer.read() or b"null"), answer.headers
+        except urllib.error.HTTPError as error:
+            with error:
+                return error.code, json.loads(error.read() or b"null"), error.headers
+
+    def test_it_filters_pages_and_takes_patches_of_what_was_seen(self) -> None:
+        status, page, headers = self.ask("?limit=2&stage=in-use")
+        self.assertEqual((status, page["total"], [one["key"] for one in page["devices"]]), (200, 35, [100, 101]))
+        self.assertIn('rel="next"', headers["Link"])
+        self.assertEqual(self.ask("?limit=2&stage=in-use", If_None_Match=headers["ETag"])[0], 304)
+        self.assertEqual(self.ask("?stage=planned")[1], {"total": 0, "devices": []})
+        self.assertEqual(self.ask("?limit=0")[0], 400)
+        self.assertEqual(self.ask("/nobody")[0], 404)
+        self.assertEqual(self.ask("", Authorization="Bearer another")[0], 401)
+        _, _, headers = self.ask("/100")
+        status, patched, _ = self.ask("/100", "PATCH", {"serial": "LW1", "place": {"quay": 2}, "labels": None}, If_Match=headers["ETag"])
+        self.assertEqual((status, patched["serial"], patched["place"]), (200, "LW1", {"code": "dunlin", "quay": 2}))
+        self.assertNotIn("labels", patched)
+        self.assertEqual(self.ask("/100", "PATCH", {"serial": "LW2"}, If_Match=headers["ETag"])[0], 412)
+        self.assertEqual(self.ask("/100", "PATCH", {"key": 5})[0], 422)
+        kept = json.loads((self.estate / "inventory-service.json").read_text())["devices"]
+        self.assertEqual(next(one for one in kept if one["key"] == 100)["serial"], "LW1")
 
 
 class WatchedTest(Served):

@@ -254,15 +254,19 @@ class WatchTest(LarkwaterTest):
         receiver = self.webhook()
         self.watching('[[watch.jobs]]\ndo = "drift"\nevery_s = 500\n', f'[[watch.notify]]\nname = "duty"\nwebhook = "{receiver.url}"\n')
         receiver.answers = [(503, {"Retry-After": "7000"})]
-        self.by_hand("snmp", "  target 192.0.2.99")
+        self.by_hand("snmp", "  target 192.0.2.99", "  community by-hand-5512")
         run = self.oast("watch", "--once", expect=1)
+        self.assertNotIn("by-hand-5512", run.out + run.err)
+        self.assertRegex(
+            run.out, r"\+2 -0 since what was delivered last: snmp / (target 192.0.2.99|community <secret \w+>) and 1 more; it is not saved"
+        )
         self.assertIn("duty could not be told notification 1: HTTP 503", run.err)
         [(attempts, next_)] = self.rows("SELECT attempts, next FROM sending")
         self.assertEqual(attempts, 1)
         self.assertGreater(datetime.fromisoformat(next_), datetime.now(UTC) + timedelta(seconds=5000))
         # What it does not want as it is holds up nothing behind it, and stays.
         receiver.answers = [(400, {}), (204, {})]
-        self.by_hand("snmp", "  remove target 192.0.2.99")
+        self.by_hand("snmp", "  remove target 192.0.2.99", "  remove community by-hand-5512")
         self.assertIn("duty refuses notification 1: HTTP 400", self.oast("watch", "--once").err)
         self.assertEqual(receiver.news(), [("right", "drift", "tern-edge-1")])
         self.assertIn("1 notification for duty still to be told", self.oast("watch", "--list").out)

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from oast.change.ledger import canonical_json, digest
 from oast.change.left import in_flight
+from oast.config.difference import Edit
 from oast.config.documents import edits_document
 from oast.config.view import counts
 from oast.errors import DeviceError, OastError
@@ -73,16 +74,15 @@ async def _drift(estate: Estate, job: JobSettings) -> Found:
             against = "since what was delivered last" if drift.since else "from the intent: nothing was delivered to it yet"
             last = found.last.get(drift.name)
             who = f"; the same part was delivered last with {last.name} by {last.author}" if last else ""
-            first = " / ".join(drift.edits[0].path)
             saved = "; it is not saved" if drift.name in unsaved else ""
-            told = f"+{change.added} -{change.removed} {against}: {first}{_more(len(drift.edits))}{saved}{who}"
+            told = f"+{change.added} -{change.removed} {against}: {_first_of(drift.edits)}{saved}{who}"
             state = digest(canonical_json(edits_document(drift.edits)))
             findings.append(Finding(Key(DRIFTED, drift.name), told, state=state))
     # What was changed by hand is seldom saved: that is one thing to look at, and not two.
     by_hand = {drift.name for drift in found.drifts if drift.edits}
     for comparison in found.unsaved:
         if comparison.name not in by_hand:
-            told = f"what it runs is not saved: {' / '.join(comparison.unsaved[0].path)}{_more(len(comparison.unsaved))}"
+            told = f"what it runs is not saved: {_first_of(comparison.unsaved)}"
             state = digest(canonical_json(edits_document(comparison.unsaved)))
             findings.append(Finding(Key(UNSAVED, comparison.name), told, WARNING, state=state))
     for one in found.unlike:
@@ -119,7 +119,9 @@ async def _verify(estate: Estate, job: JobSettings) -> Found:
     results = {name: of_it for name, of_it in found.results.items() if name not in left_out}
     failed = [(name, error) for name, error in found.failed if name not in left_out]
     findings = [*_unreached(failed), *_left(estate, left_out)]
-    wrong = [result for of_it in results.values() for result in of_it if not result.passed]
+    untrue = [result for of_it in results.values() for result in of_it if not result.passed]
+    # Nor is it told of a neighbour what it sees of such a device.
+    wrong = [result for result in untrue if result.check.peer not in left_out]
     roots = causes.findings(wrong)
     for root in roots:
         result = root.result
@@ -136,9 +138,10 @@ async def _verify(estate: Estate, job: JobSettings) -> Found:
         "failed": len(failed),
     }
     told = _true(measures, wrong)
+    follows = frozenset(_key_of(result) for result in untrue) - {_key_of(root.result) for root in roots}
     return _without_secrets(estate, Found(
         tuple(findings), frozenset(results), measures, _told(told, failed, left_out), left_out,
-        follows=frozenset(_key_of(result) for root in roots for result in root.follows), inventory=frozenset(estate.devices),
+        follows=follows, inventory=frozenset(estate.devices),
     ))  # fmt: skip
 
 
@@ -188,8 +191,11 @@ def _told(result: str, failed: Sequence[object], left_out: Sequence[str] = ()) -
     return ", ".join(parts)
 
 
-def _more(number: int) -> str:
-    return f" and {number - 1} more" if number > 1 else ""
+def _first_of(edits: Sequence[Edit]) -> str:
+    """Where the first of them is, with fingerprints in place of secrets, and how many more there are."""
+    first = edits_document(edits)[0]
+    statement = (first.get("new") or first["old"])["statement"]
+    return " / ".join([*first["path"], statement]) + (f" and {len(edits) - 1} more" if len(edits) > 1 else "")
 
 
 def _plural(number: int, noun: str) -> str:
