@@ -43,6 +43,9 @@ WAITING = (
     "test_roundel_disturbed",
     "test_cowl",
     "test_in_band",
+    "test_watch",
+    "test_healthy",
+    "test_sources",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 

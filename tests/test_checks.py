@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest
+from receivers import until
 
 
 class WrittenChecksTest(EstateTest):
@@ -146,6 +147,8 @@ class VerifyTest(LarkwaterTest):
     def test_each_check_says_how_long_it_may_take_and_has_to_hold(self) -> None:
         self.check("  - {check: a, reading: ospf-neighbors, where: {state: full}, least: 2, wait_s: 60}\n")
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  enabled false", "close")
+        asked = ("ask", "ospf-neighbors", "--on", "name=tern-edge-1", "--where", "state=full", "--format", "json")
+        until(lambda: len(self.oast(*asked).json()["records"]) < 2, "a neighbour is lost")
         waiting = self.started("verify", "--on", "name=tern-edge-1", "-q")
         with self.assertRaises(subprocess.TimeoutExpired):
             waiting.communicate(timeout=4)
