@@ -177,6 +177,31 @@ except KeyboardInterrupt:
         done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
         self.assertEqual(done.returncode, 130, done.stderr)
 
+    def test_told_to_end_where_the_interpreter_makes_an_error_of_it_it_is_told_as_that(self) -> None:
+        for number in ("SIGTERM", "SIGINT"):
+            program = f"""
+import os, signal, sys, time
+import oast.cli.arguments
+
+class Field:
+    def __set_name__(self, owner, name):
+        os.kill(os.getpid(), signal.{number})
+        time.sleep(5)
+
+def parse(arguments, commands):
+    # As while a command's modules are imported.
+    return type("Made", (), {{"field": Field()}})
+
+oast.cli.arguments.parse = parse
+sys.argv = ["oast", "devices"]
+from oast.cli.main import main
+sys.exit(main())
+"""
+            done = subprocess.run(
+                [sys.executable, "-c", program], capture_output=True, text=True, timeout=60, env=clean_environment(), cwd=self.estate
+            )
+            self.assertEqual((done.returncode, done.stderr), (130, "interrupted\n"))
+
     def test_told_to_end_where_nothing_can_be_raised_it_ends_before_it_begins(self) -> None:
         script = """
 import asyncio, os, signal, sys, time

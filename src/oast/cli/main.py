@@ -43,24 +43,26 @@ def main(argv: Sequence[str] | None = None) -> int:
     if arguments == ["--version"]:
         sys.stdout.write(f"oast {__version__}\n")
         return DONE
-    from oast.cli.streams import Unbroken, ended_by_signals, from_now_on_ignored
+    from oast.cli.streams import Unbroken, ended_by_signals, from_now_on_ignored, was_told
 
     if argv is None:
         sys.stdout, sys.stderr = Unbroken(sys.stdout), Unbroken(sys.stderr)
     try:
         with ended_by_signals(for_good=argv is None):
             return _run(arguments)
-    except KeyboardInterrupt:
+    except BrokenPipeError:
+        # Whoever read our output has seen enough.
+        nobody_reads()
+        return DONE
+    except (KeyboardInterrupt, Exception) as error:
+        if not was_told(error):
+            raise
         if argv is None:
             # Told once more while it ends, it ends all the same with its own exit code.
             from_now_on_ignored()
         with contextlib.suppress(OSError):
             sys.stderr.write("interrupted\n")
         return INTERRUPTED
-    except BrokenPipeError:
-        # Whoever read our output has seen enough.
-        nobody_reads()
-        return DONE
 
 
 def _run(arguments: list[str]) -> int:
@@ -69,6 +71,7 @@ def _run(arguments: list[str]) -> int:
     _need_text(arguments)
     options = parse(arguments, COMMANDS)
     from oast.cli.failures import explain_bug, show_error
+    from oast.cli.streams import was_told
     from oast.errors import OastError
 
     try:
@@ -83,6 +86,8 @@ def _run(arguments: list[str]) -> int:
             sys.stderr.write(f"{error.filename or 'a file'}: {error.strerror or error}\n")
         return FAILED
     except Exception as error:
+        if was_told(error):
+            raise
         explain_bug(error, sys.stderr, _without_values(arguments, COMMANDS), getattr(options, "folder", None))
         return FAILED
     return code

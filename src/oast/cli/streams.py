@@ -67,6 +67,19 @@ def raise_what_was_swallowed() -> None:
         raise ToldToEnd
 
 
+def was_told(error: BaseException) -> bool:
+    """Whether an error is no more than what the interpreter has made of being told to end: while a class is made, as during an import,
+    it wraps whatever is raised into an error of its own."""
+    seen: set[int] = set()
+    one: BaseException | None = error
+    while one is not None and id(one) not in seen:
+        if isinstance(one, KeyboardInterrupt):
+            return True
+        seen.add(id(one))
+        one = one.__cause__
+    return False
+
+
 def _noticed(otherwise: Callable[[sys.UnraisableHookArgs], object]) -> Callable[[sys.UnraisableHookArgs], None]:
     def noticed(what: sys.UnraisableHookArgs) -> None:
         if isinstance(what.exc_value, KeyboardInterrupt):
