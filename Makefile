@@ -39,7 +39,7 @@ $(READY): requirements.lock pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Oast needs Python 3.11 or newer; try: make PYTHON=python3.11")'
 	@echo "setting up $(VENV) (a minute, once)"
 	@$(PYTHON) -m venv $(VENV)
-	@$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	@$(VENV)/bin/python -m pip install --quiet --no-compile --disable-pip-version-check --require-hashes -r requirements.lock
 	@$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@touch $(READY)
 
