@@ -59,7 +59,7 @@ def until(true: Callable[[], object], what: str) -> None:
     while not true():
         if time.monotonic() > end:
             raise AssertionError(f"it did not come to be: {what}")
-        time.sleep(0.02)
+        time.sleep(0.05)
 
 
 class Webhook:

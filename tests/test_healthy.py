@@ -20,7 +20,6 @@ class HealthyTest(LarkwaterTest):
 
     def test_nothing_that_is_right_is_told_as_wrong(self) -> None:
         self.edit("oast.toml", "watch_hops = 0", "watch_hops = 1")
-        self.oast("push", "-m", "set up", "--one-wave", "--yes")
         devices = list(self.oast("devices", "--format", "json").json()["devices"])
         names = [device["name"] for device in devices]
         for seed in range(SEED, SEED + SEEDS):

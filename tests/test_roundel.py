@@ -125,8 +125,8 @@ class DeliveryTest(ProgramTest):
         shipped = tomllib.loads((SHIPPED / "roundel.toml").read_text())
         for table in ("statements", "types"):
             self.assertEqual(made[table], shipped[table])
-        # Modules of state alone have no statements; the shipped file needs them for its readings.
-        of_state = {name: shipped["modules"][name] for name in ("roundel-hardware", "roundel-lldp", "roundel-ntp")}
+        # Modules of state and operations alone have no statements; the shipped file needs them for its readings.
+        of_state = {name: shipped["modules"][name] for name in ("roundel-hardware", "roundel-lldp", "roundel-ntp", "roundel-tools")}
         self.assertEqual({**made["modules"], **of_state}, shipped["modules"])
         # And it drives the device.
         self.edit("inventory/devices.yaml", "rt-1: {address: 192.0.2.41, platform: roundel", "rt-1: {address: 192.0.2.41, platform: again")

@@ -194,7 +194,8 @@ class Wave:
         left = min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
         begun = self._clock.now()
         last_start = begun + self._limits.verify_timeout_s
-        deadline = begun + min(self._limits.verify_timeout_s + self._hold_s, left)
+        # What has come true in time is watched for as long as it has to be, however slow the looks are: the timers alone end that.
+        deadline = begun + left
         true_since: float | None = None
         while True:
             failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
