@@ -44,7 +44,7 @@ WAITING = (
     "test_cowl",
     "test_in_band",
     "test_watch",
-    "test_healthy",
+    "test_misconfigured",
     "test_sources",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")

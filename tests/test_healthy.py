@@ -1,6 +1,7 @@
 """A healthy network raises no alarm, however its intent is and whatever it has been through: as many seeds as are asked for.
 
-`make faults` takes fifty; OAST_SEEDS=5 python -m unittest test_healthy (in tests/) as many, OAST_SEED=N from another seed.
+`make faults` takes fifty; OAST_SEEDS=5 python -m unittest test_healthy (in tests/) as many, OAST_SEED=N from another seed. Without a word it
+is left out: the network of test_misconfigured is a healthy one at first, too.
 """
 
 from __future__ import annotations
@@ -11,10 +12,11 @@ import unittest
 
 from larkwater import LarkwaterTest
 
-SEEDS = int(os.environ.get("OAST_SEEDS", "1"))
+SEEDS = int(os.environ.get("OAST_SEEDS", "0"))
 SEED = int(os.environ.get("OAST_SEED", "4711"))
 
 
+@unittest.skipUnless(SEEDS, "for make faults")
 class HealthyTest(LarkwaterTest):
     whole = True
 
@@ -25,17 +27,6 @@ class HealthyTest(LarkwaterTest):
         for seed in range(SEED, SEED + SEEDS):
             with self.subTest(seed=seed):
                 self.round(random.Random(seed), names)
-
-        self.three_cables_away()
-
-    def three_cables_away(self) -> None:
-        """A pair of switches says nothing of its networks any more: who misses them is beyond both cores, and the change goes back."""
-        self.edit("templates/cowl/routing.j2", "{{ interface }}vlan{{ vlan.id }}]/passive = true\n", "")
-        push = ("push", "-m", "less to say", "--on", "name=gull-dist-*", "--section", "routing", "--watch", "3", "--one-wave", "--yes")
-        run = self.oast(*push, expect=5)
-        # All twelve other routers, the last of which are three cables away.
-        self.assertRegex(run.out, r", gull-border-1 and 9 more: the prefixes that could be reached before .* lacks 203\.0\.113\.64/28, ")
-        self.assertEqual(self.oast("drift", "--on", "name=gull-dist-*").code, 0)
 
     def round(self, chance: random.Random, names: list[str]) -> None:
         """Another intent is delivered, devices restart and cables are pulled and put back: after that, all is as it should be."""

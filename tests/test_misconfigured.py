@@ -115,6 +115,9 @@ class MisconfiguredTest(LarkwaterTest):
 
     def test_every_mistake_is_found_where_it_was_made(self) -> None:
         self.oast("push", "-m", "set up", "--one-wave", "--yes")
+        self.oast("verify", "--wait", "60")
+        self.assertIn("no drift: 24 devices as delivered", self.oast("drift").out)
+        self.three_cables_away()
         self.assertGreaterEqual(sum(map(len, ROUNDS)), 30)
         for number, mistakes in enumerate(ROUNDS):
             for mistake in mistakes:
@@ -128,6 +131,17 @@ class MisconfiguredTest(LarkwaterTest):
                     self.fail(f"it was not found; there is {self.seen[mistake.device]}")
             if number + 1 < len(ROUNDS):
                 self.oast("push", "-m", "as intended", "--one-wave", "--yes", "--allow-removals")
+
+    def three_cables_away(self) -> None:
+        """A pair of switches says nothing of its networks any more: who misses them is beyond both cores, and the change goes back."""
+        line = "{{ interface }}vlan{{ vlan.id }}]/passive = true\n"
+        self.edit("templates/cowl/routing.j2", line, "")
+        push = ("push", "-m", "less to say", "--on", "name=gull-dist-*", "--section", "routing", "--watch", "3", "--one-wave", "--yes")
+        run = self.oast(*push, expect=5)
+        # All twelve other routers, the last of which are three cables away.
+        self.assertRegex(run.out, r", gull-border-1 and 9 more: the prefixes that could be reached before .* lacks 203\.0\.113\.64/28, ")
+        self.edit("templates/cowl/routing.j2", "{% for vlan in vlans %}\n", "{% for vlan in vlans %}\n" + line)
+        self.oast("drift", "--on", "name=gull-dist-*")
 
     def make(self, mistake: Mistake) -> None:
         if mistake.lines[0].startswith("<"):
