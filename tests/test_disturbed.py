@@ -26,7 +26,7 @@ from hostile import PASSWORDS
 from larkwater import clean_environment, simulator_of
 from test_seeded_faults import KINDS, LINES, SETTINGS, Piers
 
-ROUNDS = int(os.environ.get("OAST_ROUNDS", "2"))
+ROUNDS = int(os.environ.get("OAST_ROUNDS", "1"))
 SEED = int(os.environ.get("OAST_SEED", "90210"))
 DEVICES = 6
 EXITS = {"done": 0, "reverted": 5, "failed": 4, "interrupted": 130}

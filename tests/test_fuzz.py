@@ -7,7 +7,7 @@ import unittest
 import fuzzing
 import hostile
 
-INPUTS = 170
+INPUTS = 110
 SESSIONS = 14
 SEED = 2026
 
