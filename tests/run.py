@@ -21,6 +21,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import hypothesis
+from hypothesis.configuration import set_hypothesis_home_dir
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
@@ -149,6 +150,8 @@ def main(words: Sequence[str]) -> int:
     totals = {"passed": 0, "failed": 0, "skipped": 0}
     with tempfile.TemporaryDirectory(prefix="oast-test-") as shared:
         os.environ["OAST_TEST_SHARED"] = shared
+        # What it keeps of its own would appear in the checkout in the middle of a test that looks for files of ours.
+        set_hypothesis_home_dir(Path(shared) / "hypothesis")
         for name, counts, output, seconds in run_all([path.stem for path in modules], Path(shared)):
             sys.stdout.write(
                 f"{name:32} {counts['passed']:4} passed {counts['failed']:3} failed {seconds:6.1f} s, {counts['cpu']:3} of the processor\n"
