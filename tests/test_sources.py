@@ -209,7 +209,7 @@ class WatchedTest(Served):
         )
         self.assertIn("dunlin-edge-134", self.names())
         self.sim("stop")
-        self.watch(1)
+        self.watch(4)
         self.assertEqual([one[:2] for one in self.told()], [("wrong", None)])
         self.serve([device(100 + n) for n in range(34)])
         self.watch(1)
@@ -242,12 +242,17 @@ class FileTest(EstateTest):
         self.assertIn('"site": "dunlin, north"', (self.estate / "inventory/sheet.source.yaml").read_text())
         for text, told in (
             ("", "it is empty"),
-            ("Host,IP\na,b,c\n", "line 2 has 3 cells"),
             ("Host,Host\na,b\n", "a column twice"),
             ('Host,IP\n"a,b\n', "is no CSV"),
         ):
             (self.estate / "sheet.csv").write_text(text)
             self.assertIn(told, self.oast("source", "refresh", "--yes", expect=4).err)
+        # One wrong row is told; the others are taken, and as nobody knows which device it is, none is taken for gone.
+        (self.estate / "sheet.csv").write_text("Host,IP,System,Pier\na,b,c,d,e\ndunlin-edge-8,192.0.2.108,bine,\n")
+        run = self.oast("source", "refresh", "--yes", expect=4)
+        self.assertIn("record 1: line 2 has 5 cells, the first line has 4", run.out)
+        self.assertIn("+ dunlin-edge-8", run.out)
+        self.assertIn("dunlin-edge-7", (self.estate / "inventory/sheet.source.yaml").read_text())
         (self.estate / "sheet.csv").unlink()
         self.assertIn("cannot be read", self.oast("source", "refresh", "--yes", expect=4).err)
 

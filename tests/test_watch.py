@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import signal
 import socket
@@ -12,6 +13,7 @@ import unittest
 from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
 from hypothesis import given
@@ -19,9 +21,10 @@ from hypothesis import strategies as st
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment
 from oast.estate.settings import read as read_settings
-from oast.estate.watching import JobSettings
-from oast.operations.watch import notifications
+from oast.estate.watching import JobSettings, TargetSettings
+from oast.operations.watch import Begun, Watch, notifications
 from oast.records import Place
+from oast.watch import command
 from oast.watch.news import REACH, Became, Finding, Found, Key, Known, news_of
 from oast.watch.schedule import due_at, later_by_s
 from receivers import SyslogOverTls, Webhook, certificate, is_signed, tls, until
@@ -113,6 +116,83 @@ class NewsTest(unittest.TestCase):
         [news] = news_of(known, self.found([], [], inventory=frozenset(["gull-1"])))
         self.assertEqual(news.became, Became.RIGHT)
         self.assertIn("not in the inventory any more", news.finding.told)
+
+
+class JumpingClock:
+    """A clock that is put to a time; whoever waits does so for a moment only, in which it goes on for as long."""
+
+    def __init__(self) -> None:
+        self.time = NOON
+
+    def now(self) -> datetime:
+        return self.time
+
+    async def sleep(self, seconds: float) -> None:
+        self.time += timedelta(seconds=seconds)
+        await asyncio.sleep(0.001)
+
+
+class ClockTest(EstateTest, unittest.IsolatedAsyncioTestCase):
+    """A watch of a table, by a clock that jumps."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        (self.estate / "sheet.csv").write_text("a,b,c\nquay-1,192.0.2.99,bine\n")
+        with (self.estate / "oast.toml").open("a") as file:
+            file.write(
+                '\n[[watch.jobs]]\ndo = "refresh"\nat = "* * * * *"\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\n'
+                'attributes = { name = "a", address = "b", platform = "c" }\n'
+            )
+        self.clock = JumpingClock()
+        self.begun: list[datetime] = []
+        self.broken = False
+
+    def heard(self, event: object) -> None:
+        if isinstance(event, Begun):
+            self.begun.append(event.due)
+        if self.broken:
+            raise OSError(28, "No space left on device")
+
+    async def until_begun(self, number: int) -> None:
+        async with asyncio.timeout(60):
+            while len(self.begun) < number:
+                await asyncio.sleep(0.001)
+
+    async def test_a_clock_that_jumps_neither_doubles_nor_loses_a_job(self) -> None:
+        watching = asyncio.create_task(Watch(self.estate, {}, self.heard, self.clock).run())
+        try:
+            await self.until_begun(2)
+            self.assertEqual(self.begun[:2], [NOON + timedelta(minutes=1), NOON + timedelta(minutes=2)])
+            self.clock.time += timedelta(days=3650)
+            self.begun.clear()
+            await self.until_begun(2)
+            # Of all those that were missed it is begun once, for the last of them.
+            self.assertEqual(self.begun[1] - self.begun[0], timedelta(minutes=1))
+            self.clock.time = NOON + timedelta(seconds=5)
+            self.begun.clear()
+            await self.until_begun(1)
+            self.assertEqual(self.begun[0], NOON + timedelta(minutes=1))
+        finally:
+            watching.cancel()
+            await asyncio.gather(watching, return_exceptions=True)
+
+    async def test_whoever_listens_may_fail_and_the_watch_goes_on(self) -> None:
+        self.broken = True
+        watching = asyncio.create_task(Watch(self.estate, {}, self.heard, self.clock).run())
+        await self.until_begun(3)
+        self.assertFalse(watching.done())
+        watching.cancel()
+        await asyncio.gather(watching, return_exceptions=True)
+
+    async def test_a_program_that_is_told_gets_no_secret_and_no_key_to_one(self) -> None:
+        target = TargetSettings(
+            "t", "command", urlsplit(""), ("sh", "-c", "env > env.txt"), None, None, 3, None, 20.0, Place("oast.toml", 1)
+        )
+        hidden = dict.fromkeys(("OAST_SECRET_LOGIN", "OAST_SECRETS_KEY", "OAST_FINGERPRINT_KEY"), KEY)
+        self.assertTrue((await command.tell(target, b"{}", self.estate, {**clean_environment(), **hidden, "PIER": "north"})).told)
+        told = (self.estate / "env.txt").read_text()
+        self.assertIn("PIER=north", told)
+        self.assertNotIn(KEY, told)
 
 
 class NotificationTest(EstateTest):
@@ -370,13 +450,18 @@ class WatchTest(LarkwaterTest):
         process.terminate()
         self.assertIn(process.wait(60), (0, 130))
 
-    def test_what_is_being_delivered_to_is_left_alone(self) -> None:
-        receiver = self.webhook()
-        self.watching('[[watch.jobs]]\ndo = "drift"\nevery_s = 500\n', f'[[watch.notify]]\nwebhook = "{receiver.url}"\n')
+    def delivering(self) -> subprocess.Popen[str]:
+        """A push in the middle of its delivery to a slow device."""
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
         self.fault("tern-edge-1", "slow", "--seconds", "0.4")
         push = self.started("push", "-m", "desk", "--on", "site=tern", "--yes", "-q")
         until(lambda: self.timer("tern-edge-1") is not None, "a timer that runs")
+        return push
+
+    def test_what_is_being_delivered_to_is_left_alone(self) -> None:
+        receiver = self.webhook()
+        self.watching('[[watch.jobs]]\ndo = "drift"\nevery_s = 500\n', f'[[watch.notify]]\nwebhook = "{receiver.url}"\n')
+        push = self.delivering()
         self.assertIn("1 left out, as a run delivers to them or has left them open", self.once())
         self.assertEqual(receiver.news(), [])
         push.communicate(timeout=90)
@@ -388,10 +473,7 @@ class WatchTest(LarkwaterTest):
     def test_what_a_run_that_died_has_left_is_told(self) -> None:
         receiver = self.webhook()
         self.watching('[[watch.jobs]]\ndo = "drift"\nevery_s = 500\n', f'[[watch.notify]]\nwebhook = "{receiver.url}"\n')
-        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
-        self.fault("tern-edge-1", "slow", "--seconds", "0.4")
-        push = self.started("push", "-m", "desk", "--on", "site=tern", "--yes", "-q")
-        until(lambda: self.timer("tern-edge-1") is not None, "a timer that runs")
+        push = self.delivering()
         push.kill()
         push.communicate()
         self.fault("tern-edge-1", "none")

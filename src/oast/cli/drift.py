@@ -48,6 +48,8 @@ def run(options: argparse.Namespace) -> int:
         show_unsaved(found.compared, console(), pushing=False)
         _show(found)
         show_device_errors(found.failed, sys.stderr, found.plan.logs)
+        for why in found.unkept:
+            sys.stderr.write(f"the last backup cannot be compared with: {why}\n")
         if found.left_out:
             names = named(found.left_out, NAMED)
             sys.stderr.write(f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast change resume)\n")

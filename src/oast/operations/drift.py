@@ -54,8 +54,9 @@ class Unlike:
 class Drifted:
     """What is not as it was delivered, and what else is not as it is meant to be, of the devices picked.
 
-    `since_backup` is what each device runs otherwise than it was kept last; `undelivered` the devices whose intent has moved on besides.
-    `left_out` were being delivered to meanwhile, or a run has left them open: of them nothing can be said.
+    `since_backup` is what each device runs otherwise than it was kept last, `unkept` what of that cannot be read; `undelivered` are the
+    devices whose intent has moved on besides. `left_out` were being delivered to meanwhile, or a run has left them open: of them nothing
+    can be said.
     """
 
     plan: Plan
@@ -66,6 +67,7 @@ class Drifted:
     since_backup: tuple[Drift, ...]
     unlike: tuple[Unlike, ...]
     left_out: tuple[str, ...]
+    unkept: tuple[str, ...]
     failed: tuple[tuple[str, DeviceError], ...]
 
     @property
@@ -112,15 +114,17 @@ async def find_drift(
     out = disturbed(estate.working, before) & {intent.device.name for intent in preparation.intents}
     found = tuple(drift for drift in drifts(plan, limited=limited) if drift.name not in out)
     compared = [comparison for comparison in plan.comparisons if comparison.name not in out]
+    since_backup, unkept = _since_backup(plan, compared)
     return Drifted(
         plan=plan,
         drifts=found,
         last=last_changes(estate, found),
         policies=tuple(violations(preparation, date.today())),
         undelivered=_undelivered(compared, found),
-        since_backup=_since_backup(plan, compared),
+        since_backup=since_backup,
         unlike=tuple(one for one in unlike if one.device not in out),
         left_out=tuple(name for name in estate.devices if name in out),
+        unkept=unkept,
         failed=(*plan.failed, *unasked),
     )
 
@@ -148,15 +152,15 @@ def _undelivered(compared: Sequence[Comparison], found: Sequence[Drift]) -> tupl
     return tuple(c.name for c in compared if c.name in drifted and {edit.path for edit in c.edits} - drifted[c.name])
 
 
-def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[Drift, ...]:
-    """What each device runs otherwise than what was kept of it last. What was not kept, or cannot be read, is not in it."""
+def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Drift, ...], tuple[str, ...]]:
+    """What each device of which something was kept runs otherwise than that, and what of it cannot be read, and why."""
     preparation = plan.preparation
     backups = Backups(preparation.estate)
     try:
         texts = backups.texts(Kept(None, BRANCH, 0, ""), [c.name for c in compared]) if backups.archive.blobs() else {}
-    except OastError:
-        return ()
-    found = []
+    except OastError as error:
+        return (), (error.message,)
+    found, unkept = [], []
     for comparison in compared:
         text = texts.get(comparison.name)
         if text is None or text == comparison.running_text:
@@ -166,12 +170,13 @@ def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[Drift, ..
             kept = backups.tree(syntax, text)
             # As it would be kept now: with fingerprints where the archive has them.
             now = backups.tree(syntax, backups.as_kept(comparison.name, syntax, comparison.running_text))
-        except OastError:
+        except OastError as error:
+            unkept.append(f"{comparison.name}: {error.message}")
             continue
         edits = tuple(difference(kept, now))
         if edits:
             found.append(Drift(comparison.name, None, edits))
-    return tuple(found)
+    return tuple(found), tuple(unkept)
 
 
 async def _unlike(
@@ -267,6 +272,7 @@ def drifted_document(found: Drifted) -> dict[str, Any]:
         ],
         "undelivered": list(found.undelivered),
         "since_backup": [{"device": drift.name, "edits": edits_document(drift.edits)} for drift in found.since_backup],
+        "unkept": list(found.unkept),
         "unsaved": [{"device": c.name, "edits": edits_document(c.unsaved)} for c in found.unsaved],
         "host_keys": [name for name, _ in found.host_keys],
         "left_out": list(found.left_out),

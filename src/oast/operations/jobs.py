@@ -100,7 +100,7 @@ async def _drift(estate: Estate, job: JobSettings) -> Found:
     }
     told = f"{drifted} of {_plural(len(found.drifts), 'device')} drifted"
     return _without_secrets(estate, Found(
-        tuple(findings), _looked_at(found), measures, _told(told, failed, found.left_out), found.left_out,
+        tuple(findings), _looked_at(found), measures, _told(told, failed, found.left_out),
         whole=(POLICY,), follows=frozenset(Key(UNSAVED, name) for name in by_hand & unsaved), inventory=frozenset(estate.devices),
     ))  # fmt: skip
 
@@ -140,7 +140,7 @@ async def _verify(estate: Estate, job: JobSettings) -> Found:
     told = _true(measures, wrong)
     follows = frozenset(_key_of(result) for result in untrue) - {_key_of(root.result) for root in roots}
     return _without_secrets(estate, Found(
-        tuple(findings), frozenset(results), measures, _told(told, failed, left_out), left_out,
+        tuple(findings), frozenset(results), measures, _told(told, failed, left_out),
         follows=follows, inventory=frozenset(estate.devices),
     ))  # fmt: skip
 

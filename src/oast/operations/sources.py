@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -35,7 +35,6 @@ class Refreshing:
     read: mapping.Read
     kept: tuple[str, ...] = ()
     unchanged: int = 0
-    files: tuple[str, ...] = field(default_factory=tuple)
 
     @property
     def added(self) -> tuple[str, ...]:
@@ -156,7 +155,15 @@ def need_allowed(refresh: Refreshing) -> None:
 
 
 def write(folder: Path, refresh: Refreshing) -> None:
-    """Write the source's file. Raises StateError when somebody else has meanwhile, EstateError, OSError."""
+    """Write the source's file. Raises StateError when it cannot be, or somebody else has meanwhile; EstateError."""
+    try:
+        _write(folder, refresh)
+    except OSError as error:
+        why = error.strerror or str(error)
+        raise StateError(f"the source '{refresh.source.name}': {refresh.source.owned} cannot be written: {why}") from None
+
+
+def _write(folder: Path, refresh: Refreshing) -> None:
     source = refresh.source
     path = folder / source.owned
     path.parent.mkdir(parents=True, exist_ok=True)

@@ -24,7 +24,7 @@ from oast.files import write_whole
 from oast.operations.jobs import failed_whole, in_words, run_job
 from oast.operations.sources import refresh_all
 from oast.records import Secret
-from oast.watch.news import ERROR, JOB, REACH, Found, News, news_of
+from oast.watch.news import ERROR, JOB, Found, News, news_of
 from oast.watch.schedule import due_at, later_by_s, zone_of_machine
 from oast.watch.sending import Sender, Tried
 from oast.watch.store import Store
@@ -35,6 +35,8 @@ LOCK = "watch"
 LOOK_S = 5.0
 # So many news are in one notification: receivers take no body of any size.
 TOLD_TOGETHER = 200
+# What something may be in the way of, besides the heartbeat.
+SETTINGS, KEEPING = "settings", "keeping"
 RIGHT, WRONG, FAILED = "right", "wrong", "failed"
 
 
@@ -100,12 +102,13 @@ class Watch:
         """Raises EstateError when the settings are wrong, or name a key that there is not."""
         self._folder = folder
         self._environment = environment
-        self._heard = heard
+        self._listener = heard
         self._clock = clock or MachineClock()
         self._settings = settings.read(folder)
         self._stamp = self._stamp_now()
         self._running: tuple[str, datetime] | None = None
-        self._trouble: str | None = None
+        # What is in the way, by what it is in the way of, until it is out of it.
+        self._troubles: dict[str, str] = {}
         # The job that was being done when the watch was ended.
         self.cut_short: str | None = None
         # When a job that is due is begun: a while later, as others may be due at the same moment.
@@ -134,7 +137,7 @@ class Watch:
                         if ready is not None:
                             await self._do(store, sender, ready, due)
                     except StateError as error:
-                        self._in_trouble(error.message)
+                        self._in_trouble(KEEPING, error.message)
                         pause = LOOK_S
                     await self._clock.sleep(pause)
 
@@ -210,8 +213,9 @@ class Watch:
         try:
             self._settings = settings.read(self._folder)
         except EstateError as error:
-            self._in_trouble(f"the settings stay as they were: {in_words(error)}")
+            self._in_trouble(SETTINGS, f"the settings stay as they were: {in_words(error)}")
             return False
+        self._troubles.pop(SETTINGS, None)
         self._begins.clear()
         return True
 
@@ -228,7 +232,7 @@ class Watch:
         try:
             await self._do(store, sender, job, due)
         except StateError as error:
-            self._in_trouble(error.message)
+            self._in_trouble(KEEPING, error.message)
 
     async def _do(self, store: Store, sender: Sender, job: JobSettings, due: datetime, *, once: bool = False) -> str:
         """Do a job, and keep what it has found together with what is to be told of it. Raises StateError when that cannot be kept."""
@@ -251,7 +255,7 @@ class Watch:
         wanted = [target.name for target in self._settings.watch.targets if target.of is None or job.name in target.of]
         bodies = [json.dumps(one) for one in notifications(self._settings, job, found, news, now)]
         store.keep(job.name, job.does, found, result, news, [(body, target) for body in bodies for target in wanted], now)
-        self._trouble = None
+        self._troubles.pop(KEEPING, None)
         sender.something_new()
         self._heard(Ended(job.name, result, found.told, news, None if once else self.next_of(store, job)))
         return result
@@ -274,10 +278,15 @@ class Watch:
             # One job with a fault of ours does not end the watch: it is told like anything else that is wrong.
             return failed_whole(job, f"a fault of Oast itself: {type(error).__name__}: {error}")
 
-    def _in_trouble(self, what: str) -> None:
-        if what != self._trouble:
+    def _in_trouble(self, way: str, what: str) -> None:
+        if self._troubles.get(way) != what:
+            self._troubles[way] = what
             self._heard(Trouble(what))
-        self._trouble = what
+
+    def _heard(self, event: WatchEvent) -> None:
+        """Whoever listens may fail, as a log on a full disk does: nothing that is watched ends because of it."""
+        with suppress(Exception):
+            self._listener(event)
 
     # --- the heartbeat
 
@@ -286,10 +295,11 @@ class Watch:
             try:
                 content = json.dumps(self._heartbeat(store), indent=2) + "\n"
                 write_whole(self._folder / ".oast" / HEARTBEAT, content, mode=0o600, durable=False)
+                self._troubles.pop(HEARTBEAT, None)
             except StateError as error:
-                self._in_trouble(error.message)
+                self._in_trouble(HEARTBEAT, error.message)
             except OSError as error:
-                self._in_trouble(f"the heartbeat cannot be written: {error.strerror}")
+                self._in_trouble(HEARTBEAT, f"the heartbeat cannot be written: {error.strerror}")
             await asyncio.sleep(self._settings.watch.heartbeat_s)
 
     def _heartbeat(self, store: Store) -> dict[str, Any]:
@@ -301,13 +311,13 @@ class Watch:
             "running": {"job": self._running[0], "began": self._running[1].isoformat(timespec="seconds")} if self._running else None,
             "jobs": [{**jobs_document(store, job), "next": self.next_of(store, job).isoformat(timespec="seconds")} for job in jobs],
             "waiting": waiting_document(store),
-            "trouble": self._trouble,
+            "trouble": "; ".join(self._troubles.values()) or None,
         }
 
 
 def result_of(found: Found) -> str:
-    """How a job ended: failed if it, or a device, could not be looked at; wrong if something is not as it should be."""
-    if any(finding.key.about in (JOB, REACH) for finding in found.findings):
+    """How a job ended: failed if it, a device or a source could not be looked at; wrong if something is not as it should be."""
+    if found.measures.get("failed") or any(finding.key.about == JOB for finding in found.findings):
         return FAILED
     return WRONG if any(finding.severity == ERROR for finding in found.findings) else RIGHT
 

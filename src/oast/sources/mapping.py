@@ -37,6 +37,12 @@ class Read:
     records: dict[str, str] = field(default_factory=dict)
     wrong: list[Wrong] = field(default_factory=list)
     passed_over: int = 0
+    wrong_names: set[str] = field(default_factory=set)
+
+    def cannot_be_read(self, record: str, name: str | None, why: str) -> None:
+        self.wrong.append(Wrong(record, name, why))
+        if name is not None:
+            self.wrong_names.add(name)
 
     @property
     def unnamed(self) -> bool:
@@ -61,6 +67,9 @@ def read(source: SourceSettings, pages: Sequence[Page]) -> Read:
     for page in pages:
         for record in _records(source, page):
             number += 1
+            if isinstance(record, str):
+                made.cannot_be_read(f"record {number}", None, record)
+                continue
             _take(source, record, _called(source, record) or f"record {number}", made)
     if source.count is not None:
         told = _search(source, source.count, _json(source, pages[0]))
@@ -71,7 +80,8 @@ def read(source: SourceSettings, pages: Sequence[Page]) -> Read:
     return made
 
 
-def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any]]:
+def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] | str]:
+    """Each record; for one that is none, why."""
     if source.format == CSV:
         yield from _rows(source, page.text)
         return
@@ -83,8 +93,8 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any]]:
         yield one if isinstance(one, dict) else {"value": one}
 
 
-def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any]]:
-    """Rows of a CSV file (RFC 4180) by the names of its columns."""
+def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str]:
+    """Rows of a CSV file (RFC 4180) by the names of its columns; for one that has more or fewer cells, why it is none."""
     reader = csv.reader(text.splitlines(keepends=True), strict=True)
     heading: list[str] | None = None
     try:
@@ -96,7 +106,7 @@ def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any]]:
                 if len(set(heading)) < len(heading) or "" in heading:
                     raise _no(source, "the first line has a column twice, or one without a name")
             elif len(row) != len(heading):
-                raise _no(source, f"line {reader.line_num} has {len(row)} cells, the first line has {len(heading)}")
+                yield f"line {reader.line_num} has {len(row)} cells, the first line has {len(heading)}"
             else:
                 yield {key: cell.strip() or None for key, cell in zip(heading, row, strict=True)}
     except csv.Error as wrong:
@@ -111,7 +121,7 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: R
             made.passed_over += 1
             return
     except (JMESPathError, TypeError, ValueError) as wrong:
-        made.wrong.append(Wrong(where, None, f"'{source.which}' does not fit it: {str(wrong).splitlines()[0]}"))
+        made.cannot_be_read(where, None, f"'{source.which}' does not fit it: {str(wrong).splitlines()[0]}")
         return
     name: str | None = None
     try:
@@ -123,13 +133,13 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: R
                 raise ValueError(f"it has no '{needed}'")
         found["address"] = _address(found["address"])
     except ValueError as wrong:
-        made.wrong.append(Wrong(where, name, str(wrong)))
+        made.cannot_be_read(where, name, str(wrong))
         return
     if name in made.devices:
         del made.devices[name]
-        made.wrong.append(Wrong(f"{made.records.pop(name)} and {where}", name, f"both are called '{name}'"))
-    elif any(one.name == name for one in made.wrong):
-        made.wrong.append(Wrong(where, name, f"another is called '{name}', too"))
+        made.cannot_be_read(f"{made.records.pop(name)} and {where}", name, f"both are called '{name}'")
+    elif name in made.wrong_names:
+        made.cannot_be_read(where, name, f"another is called '{name}', too")
     else:
         made.devices[name], made.records[name] = found, where
 

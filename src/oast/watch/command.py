@@ -9,11 +9,12 @@ from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
+from oast.estate.secrets import KEY_VARIABLE
 from oast.estate.watching import TargetSettings
 from oast.watch.answer import Answer, shown
 
-# Secrets are for Oast: a program that tells others needs none of them.
-HIDDEN = "OAST_SECRET_"
+# Secrets, and the keys to them, are for Oast: a program that tells others needs none of them.
+HIDDEN = ("OAST_SECRET", KEY_VARIABLE)
 
 
 async def tell(target: TargetSettings, body: bytes, folder: Path, environment: Mapping[str, str]) -> Answer:

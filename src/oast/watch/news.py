@@ -9,7 +9,7 @@ from typing import Any
 
 ERROR, WARNING = "error", "warning"
 
-# What a finding is about. JOB is the run of a job as a whole, REACH that a device can be read at all, SEND what waits for a target.
+# What a finding is about: JOB is the run of a job as a whole, REACH that a device can be read at all.
 JOB, REACH = "job", "reach"
 
 
@@ -91,7 +91,6 @@ class Found:
     looked_at: Collection[str]
     measures: Mapping[str, int]
     told: str
-    left_out: tuple[str, ...] = ()
     whole: Collection[str] = ()
     follows: Collection[Key] = ()
     inventory: Collection[str] | None = None

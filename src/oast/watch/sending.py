@@ -12,6 +12,7 @@ import os
 import random
 import socket
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -64,12 +65,12 @@ class Sender:
                 group.create_task(self._serve(target))
 
     async def once(self, targets: Sequence[TargetSettings]) -> None:
-        """Try to tell each target everything that waits for it, up to the first that it cannot be told. Raises StateError."""
+        """Try to tell each target everything that waits for it, up to the first that it cannot be told. Raises StateError when nothing
+        can be looked up."""
 
         async def all_of(target: TargetSettings) -> None:
             for waiting in self._store.waiting(target.name):
-                answer = await self._try(target, waiting)
-                if not answer.told and not answer.refused:
+                if not await self._goes_on(target, waiting):
                     return
 
         async with asyncio.TaskGroup() as group:
@@ -78,19 +79,10 @@ class Sender:
 
     async def _serve(self, target: TargetSettings) -> None:
         while True:
-            pause = LOOK_S
-            try:
+            waiting = None
+            with suppress(OastError):  # whoever writes to it tells
                 waiting = self._next(target.name)
-                if waiting is not None:
-                    await self._try(target, waiting)
-                    pause = 0.0
-            except OastError as error:
-                # The disk is full, say: it stays as it is, and is tried again.
-                self._heard(Tried(target.name, 0, Answer(False, error.message), 0, None))
-            except Exception as error:
-                # A fault of Oast itself with one target: the others are told all the same.
-                self._heard(Tried(target.name, 0, Answer(False, f"a fault of Oast itself: {type(error).__name__}: {error}"), 0, None))
-                pause = LONGEST_S
+            pause = LOOK_S if waiting is None else 0.0 if await self._goes_on(target, waiting) else FIRST_S
             if pause:
                 self._new.clear()
                 try:
@@ -110,6 +102,21 @@ class Sender:
             if one.next is None or one.next <= now or one.next > now + timedelta(seconds=LONGEST_S * 100):
                 return one
         return None
+
+    async def _goes_on(self, target: TargetSettings, waiting: Waiting) -> bool:
+        """Try, and tell of what is in the way of that; whether the next may be tried at once."""
+        try:
+            answer = await self._try(target, waiting)
+        except OastError as error:
+            # The disk is full, say: it stays as it is, and is tried again.
+            self._heard(Tried(target.name, waiting.number, Answer(False, error.message), waiting.attempts, None))
+            return False
+        except Exception as error:
+            # A fault of Oast itself with one target: the others are told all the same.
+            fault = f"a fault of Oast itself: {type(error).__name__}: {error}"
+            self._heard(Tried(target.name, waiting.number, Answer(False, fault), waiting.attempts, None))
+            return False
+        return answer.told or answer.refused
 
     async def _try(self, target: TargetSettings, waiting: Waiting) -> Answer:
         try:
