@@ -124,11 +124,12 @@ class DriftTest(LarkwaterTest):
 
     def test_what_is_not_as_it_was_kept_last_is_named_besides(self) -> None:
         self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
-        self.by_hand("gull-core-1", "snmp", "  target 192.0.2.99")
+        self.by_hand("gull-core-1", "snmp", "  target 192.0.2.99", "  community by-hand-5512", "system", "  contact me")
         run = self.oast("drift", expect=1)
+        self.assertNotIn("not delivered yet", run.out)
         self.assertIn("not as in the last backup: gull-core-1 (oast backup keeps them as they are)", run.out)
         kept = self.oast("drift", "--format", "json", expect=1).json()["since_backup"]
-        self.assertEqual([(one["device"], len(one["edits"])) for one in kept], [("gull-core-1", 1)])
+        self.assertEqual([(one["device"], len(one["edits"])) for one in kept], [("gull-core-1", 3)])
         for secrets in ("kept", "masked"):
             with self.subTest(secrets):
                 with (self.estate / "oast.toml").open("a") as file:

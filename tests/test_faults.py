@@ -125,7 +125,7 @@ command_timeout_s = 5
         told = {d["device"]: d for d in json.loads(out)["devices"]}
         faulty = told.pop(FAULTY)
         self.assertIn(faulty["state"], ("unchanged", "reverted"))
-        self.assertEqual({device["state"] for device in told.values()}, {"delivered"})
+        self.assertEqual({device["state"] for device in told.values()}, {"delivered"}, told)
         self.healed()
         return str(faulty["reason"])
 

@@ -21,11 +21,21 @@ def check(device: str, peer: str | None = None) -> Check:
 
 
 class Device:
-    """Stands for a transaction: `seen` is what it sees at each time in seconds after it was loaded."""
+    """Stands for a transaction: `seen` is what it sees at each time in seconds after it was loaded, and `looks` how many seconds its
+    first looks take."""
 
-    def __init__(self, name: str, checks: list[Check], seen: dict[float, str], *, hold_s: float = 0.0, timer_s: float = 100.0) -> None:
+    def __init__(
+        self,
+        name: str,
+        checks: list[Check],
+        seen: dict[float, str],
+        *,
+        hold_s: float = 0.0,
+        timer_s: float = 100.0,
+        looks: tuple[float, ...] = (),
+    ) -> None:
         self.name, self.checks, self.hold_s, self.timer_s = name, checks, hold_s, timer_s
-        self.seen = seen
+        self.seen, self.looks = seen, list(looks)
         self.outcome: Outcome | None = None
         self.lost: Lost | None = None
         self.loaded_at = 0.0
@@ -51,7 +61,9 @@ class Device:
         return {"neighbors": [{"device": str(c.peer), "state": state} for c in self.checks]}
 
     async def check(self) -> list[CheckResult]:
-        return evaluate(self.checks, self.records())
+        results = evaluate(self.checks, self.records())
+        await asyncio.sleep(self.looks.pop(0) if self.looks else 0)
+        return results
 
     def to_answer_for(self, results: list[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
         return [r for r in results if not r.passed], []
@@ -99,6 +111,24 @@ class WaveTest(unittest.TestCase):
         self.deliver(flapping, steady)
         self.assertEqual(self.states(flapping, steady), [State.REVERTED, State.DELIVERED])
         self.assertGreaterEqual(steady.ended_at, 8)
+
+    def test_what_a_slow_look_has_seen_is_not_taken_for_what_is_at_its_end(self) -> None:
+        device = Device("a", [check("a", "b")], {0: "full", 3: "down"}, hold_s=4, looks=(0, 5))
+        self.deliver(device)
+        self.assertEqual(self.states(device), [State.REVERTED])
+
+    def test_who_is_left_is_watched_as_long_again_after_others_have_gone_back(self) -> None:
+        failing = Device("a", [check("a", "b")], {0: "down"}, timer_s=20)
+        left = Device("b", [check("b", "c")], {0: "full"}, hold_s=8, timer_s=20)
+        self.deliver(failing, left)
+        self.assertEqual(self.states(failing, left), [State.REVERTED, State.DELIVERED])
+        self.assertGreaterEqual(left.ended_at, failing.ended_at + 8)
+        # Where the timers are too short for that, nothing is confirmed that was not watched.
+        failing = Device("a", [check("a", "b")], {0: "down"}, looks=(16,))
+        left = Device("b", [check("b", "c")], {0: "full"}, hold_s=3, timer_s=20)
+        self.deliver(failing, left)
+        self.assertEqual(self.states(failing, left), [State.REVERTED, State.REVERTED])
+        self.assertIn("could be watched for", left.lost.reason if left.lost else "")
 
     def test_what_nothing_was_changed_of_need_not_be_held(self) -> None:
         device = Device("a", [check("a", "b")], {1: "full"})

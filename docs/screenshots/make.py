@@ -247,7 +247,7 @@ def take_trend() -> None:
     """What was found in nine days that are made up: half an hour between two looks, and a night that nobody watched."""
     with estate() as (folder, environment):
         subprocess.run(
-            ["bash", "-c", f"{PUSH}; printf '{WATCHED}' >> oast.toml; oast watch --once"],
+            ["bash", "-c", f"{PUSH} --revert-timer 90 --verify-timeout 30; printf '{WATCHED}' >> oast.toml; oast watch --once"],
             cwd=folder,
             env=environment,
             check=False,

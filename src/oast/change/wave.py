@@ -115,8 +115,8 @@ class Wave:
         hold_s = max((transaction.hold_s for transaction in self._open()), default=0.0)
         self._hold_s = max(hold_s, self._limits.hold_s)
         # Loading takes about as long as preparing did, as many answers and as many devices at once, and twice that on a machine that has
-        # become slower meanwhile.
-        needed = 3 * rounds + self._limits.verify_timeout_s + self._hold_s + CONFIRM_MARGIN_S
+        # become slower meanwhile. When some have gone back the others are watched once more.
+        needed = 3 * rounds + self._limits.verify_timeout_s + 2 * self._hold_s + CONFIRM_MARGIN_S
         for transaction in self._open():
             transaction.timer_s = max(transaction.timer_s, needed)
 
@@ -170,11 +170,9 @@ class Wave:
         Whoever goes back may take along what the others were checked by, so they are checked once more: what is confirmed was true
         after the last that went back.
         """
-        first = True
         while self._open():
             gone = self._gone()
-            failing = await self._check_until_true(again=not first)
-            first = False
+            failing = await self._check_until_true()
             culprits = {t: results for t, results in failing.items() if any(t.touches(r) for r in results)}
             await self._take_back(culprits or failing)
             if gone == self._gone():
@@ -188,9 +186,9 @@ class Wave:
         """Changes with every device of the wave that no longer goes on, and again when it has ended."""
         return sum((not transaction.is_open) + (transaction.outcome is not None) for transaction in self._transactions)
 
-    async def _check_until_true(self, *, again: bool) -> dict[Transaction, list[CheckResult]]:
+    async def _check_until_true(self) -> dict[Transaction, list[CheckResult]]:
         """Check all that are loaded until everything that counts has been true for as long as it has to be, or time is up;
-        what still fails then. What was watched long enough before is watched `again` for as long as the timers leave."""
+        what still fails then."""
         left = min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
         begun = self._clock.now()
         last_start = begun + self._limits.verify_timeout_s
@@ -198,6 +196,7 @@ class Wave:
         deadline = begun + left
         true_since: float | None = None
         while True:
+            looked = self._clock.now()
             failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
             now = self._clock.now()
             if failing:
@@ -206,10 +205,12 @@ class Wave:
                     return failing
             else:
                 true_since = now if true_since is None else true_since
-                if now - true_since >= self._hold_s:
+                # From the end of the first look to the beginning of the last: a look may be slow, and what it says be old at its end.
+                held_s = max(0.0, looked - true_since)
+                if held_s >= self._hold_s:
                     return {}
                 if now + POLL_S >= deadline:
-                    return {} if again else self._not_held(now - true_since)
+                    return self._not_held(held_s)
             await self._clock.sleep(POLL_S)
 
     def _not_held(self, seconds: float) -> dict[Transaction, list[CheckResult]]:

@@ -13,7 +13,7 @@ from oast.archive.backups import Backups
 from oast.change.compare import Comparison
 from oast.change.delivered import Drift, load, path_of, since_delivered
 from oast.change.left import left_open
-from oast.config.difference import difference
+from oast.config.difference import Edit, difference
 from oast.config.documents import edits_document
 from oast.connect.session import Session
 from oast.errors import DeviceError, HostKeyError, OastError, StateError
@@ -25,7 +25,7 @@ from oast.operations.deliver import Plan, compare
 from oast.operations.documents import drift_document, place_document, problem_document
 from oast.operations.each import of_each
 from oast.operations.preparation import Preparation, violations
-from oast.operations.proposals import same_parts
+from oast.operations.proposals import place_of, same_parts
 from oast.operations.recorded import recorded_plan
 from oast.readings.read import read
 from oast.readings.values import text_of
@@ -147,9 +147,14 @@ def _being_delivered(working: Path) -> set[str]:
 
 
 def _undelivered(compared: Sequence[Comparison], found: Sequence[Drift]) -> tuple[str, ...]:
-    """The devices whose difference from the intent is more than their drift."""
-    drifted = {drift.name: {edit.path for edit in drift.edits} for drift in found if drift.since is not None}
-    return tuple(c.name for c in compared if c.name in drifted and {edit.path for edit in c.edits} - drifted[c.name])
+    """The devices whose difference from the intent is more than their drift. What was delivered is kept without its secrets, so that
+    statements are the same when they look the same."""
+    drifted = {drift.name: _places(drift.edits) for drift in found if drift.since is not None}
+    return tuple(c.name for c in compared if c.name in drifted and _places(c.edits) - drifted[c.name])
+
+
+def _places(edits: Sequence[Edit]) -> set[tuple[str, ...]]:
+    return {place_of(edit) for edit in edits_document(edits)}
 
 
 def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Drift, ...], tuple[str, ...]]:

@@ -229,11 +229,11 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
 
 def same_parts(one: Sequence[Any], other: Sequence[Any]) -> bool:
     """Whether two recorded differences are about the same statements, or one about what stands in the other's."""
-    places = [_place(edit) for edit in other]
-    return any(mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine for mine in map(_place, one) for theirs in places)
+    places = [place_of(edit) for edit in other]
+    return any(mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine for mine in map(place_of, one) for theirs in places)
 
 
-def _place(edit: Any) -> tuple[str, ...]:
+def place_of(edit: Any) -> tuple[str, ...]:
     """Where an edit is: the statements around it, and the name of its own."""
     side = edit.get("new") or edit["old"]
     words = side["statement"].split(" ")

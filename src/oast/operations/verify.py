@@ -112,9 +112,10 @@ async def verify(
             begun, true_since = time.now(), dict[str, float]()
             while True:
                 also = looked_at(intent.platform) if whole else ()
+                looked = time.now()
                 readings = await read(session, intent.platform, sorted({*(check.reading for check in checks[name]), *also}))
                 results = evaluate(checks[name], readings, session.transcript.masking.hide)
-                if not _again(results, begun, time.now(), until, true_since):
+                if not _again(results, begun, looked, time.now(), until, true_since):
                     states[name] = {reading: _hidden(list(readings[reading]), session) for reading in also}
                     return results
                 on_event(DeviceEvent(name, Stage.WAITING_FOR_TRUTH))
@@ -136,8 +137,9 @@ async def verify(
     )
 
 
-def _again(results: Sequence[CheckResult], begun: float, now: float, until: float, true_since: dict[str, float]) -> bool:
-    """Whether to look again: something that is not true may still become so, or something true has not been so for long enough."""
+def _again(results: Sequence[CheckResult], begun: float, looked: float, now: float, until: float, true_since: dict[str, float]) -> bool:
+    """Whether to look again: something that is not true may still become so, or something true has not been so for long enough,
+    which is from the end of the first look to the beginning of the last one: from `looked` until `now`."""
     again = False
     for result in results:
         check = result.check
@@ -145,7 +147,7 @@ def _again(results: Sequence[CheckResult], begun: float, now: float, until: floa
             true_since.pop(check.title, None)
             again = again or now + POLL_S <= max(until, begun + check.wait_s)
         elif check.hold_s:
-            again = now - true_since.setdefault(check.title, now) < check.hold_s or again
+            again = looked - true_since.setdefault(check.title, now) < check.hold_s or again
     return again
 
 

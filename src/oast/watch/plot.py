@@ -111,7 +111,7 @@ def _draw(axis: Axes, panel: Panel, runs: Sequence[Measured]) -> None:
             label = "_"
     _shade_gaps(axis, runs)
     total = runs[-1].measures.get(panel.of, 0)
-    axis.set_title(f"{panel.title}, of {total} {panel.of_words}", loc="left", fontsize=11)
+    axis.set_title(f"{panel.title}, of {total} {panel.of_words}", loc="left", fontsize=11, pad=20)
     axis.set_ylim(0, max(most * 1.15, 1))
     axis.yaxis.set_major_locator(MaxNLocator(integer=True, nbins=6))
     axis.grid(axis="y", color=ALL, linewidth=0.6)
