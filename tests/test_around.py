@@ -32,6 +32,23 @@ class AroundTest(LarkwaterTest):
         shown = self.oast("change", "show", "last", "--format", "json").json()
         self.assertIn("lacks 198.51.100.192/28", "".join(shown["outcomes"][0]["devices"][0]["failed_checks"]))
 
+    def test_what_the_first_wave_does_to_devices_whose_turn_comes_later_is_found_before_it_is_kept(self) -> None:
+        self.edit("oast.toml", "[delivery]\n", f'[delivery]\nwaves = ["name={EDGE}"]\n')
+        push = ("push", "-m", "Tidy up OSPF", "--yes", "--verify-timeout", "4", "--section", "routing", "--format", "json")
+        run = self.oast(*push, "--with", "services=[]", expect=5)
+        found = {d["device"]: d for d in run.json()["devices"]}
+        edge = found.pop(EDGE)
+        self.assertEqual((edge["state"], edge["cause"]), ("reverted", "checks"))
+        self.assertIn("lacks 198.51.100.192/28", edge["reason"])
+        self.assertEqual({(d["state"], d["cause"]) for d in found.values()}, {("unchanged", "held")})
+
+    def test_what_comes_back_with_a_later_wave_is_left_to_that(self) -> None:
+        self.edit("oast.toml", "[delivery]\n", '[delivery]\nwaves = ["name=gull-core-1"]\n')
+        mtu = "  mtu {{ 8000 if link.port == 'port1' and 'core' in device.name else 9000 }}\n"
+        self.edit("templates/bine/interfaces.j2", "  mtu 9000\n", mtu)
+        run = self.oast("push", "-m", "mtu", "--yes", "--on", "name in (gull-core-1, heron-core-1)", "--format", "json")
+        self.assertEqual({d["state"] for d in run.json()["devices"]}, {"delivered"})
+
     def test_what_the_change_says_is_meant_and_what_it_takes_away_itself_is_no_loss(self) -> None:
         self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--expect", "routes: destination-prefix=198.51.100.192/26")
         self.assertEqual(self.oast("change", "show", "last", "--format", "json").json()["entries"][0]["expect"][0][:6], "routes")

@@ -93,13 +93,14 @@ ROUNDS: tuple[tuple[Mistake, ...], ...] = (
     ),
     (
         bine("gull-core-1", "BGP neighbour gull-border-1 (203.0.113.213) is", "bgp", "remove neighbor 203.0.113.213", file="templates/bine/bgp.j2"),
-        bine("heron-core-1", "+community", "snmp", "community left-by-a-visitor", file="drift"),
+        bine("heron-core-1", "the communities are those", "snmp", "community left-by-a-visitor", file="templates/bine/monitoring.j2"),
         bine("tern-edge-1", "OSPF neighbour heron-core-1 on port2 is full", "interface port2", "mtu 1500"),
         bine("plover-edge-1", "+vlan-id 111", "interface port4.110", "vlan-id 111", file="drift"),
         bine("sandpiper-edge-1", "+description", "interface port1", "description elsewhere", file="drift"),
         bine("dunlin-edge-1", "+ace", "acl crew-wireless-in", "ace accept tcp", file="drift"),
         cowl("gull-dist-2", "OSPF neighbour gull-core-1 on port1 is full", f"unset {OSPF_PORT1}", file="templates/cowl/routing.j2"),
         cowl("gull-access-1", "interface port1 is not shut", f"set {INTERFACE.format('port1')}/enabled = false"),
+        cowl("dunlin-access-1", "the communities are those", "unset /snmp", file="templates/cowl/monitoring.j2"),
         cowl("heron-access-1", "port5 is in VLAN 210 without a tag", f"unset {INTERFACE.format('port5')}/switched-vlan/access-vlan"),
         Mistake("heron-border-1", (bgp("203.0.113.59", "<enabled>false</enabled>"),), "BGP neighbour 203.0.113.59 is established"),
         Mistake(

@@ -15,7 +15,7 @@ from larkwater import program, simulator_of
 from oast.platforms.catalogue import READINGS as READ
 
 ESTATE = Path(__file__).parent / "data" / "estates" / "trio"
-ENVIRONMENT = {"OAST_SECRET_LOGIN": "reed-and-sedge"}
+ENVIRONMENT = {"OAST_SECRET_LOGIN": "reed-and-sedge", "OAST_FINGERPRINT_KEY": "0f" * 32}
 DEVICES = ("r-1", "r-2", "r-3")
 READINGS = (
     "interfaces",
@@ -27,10 +27,11 @@ READINGS = (
     "system",
     "ip-neighbors",
     "users",
+    "communities",
     "environment",
 )
 # What no two devices have alike, and what the systems do not have in common.
-OWN = {"os-name", "os-release", "role"}
+OWN = {"os-name", "os-release", "role", "access"}
 
 
 class ThreePlatformsTest(unittest.TestCase):

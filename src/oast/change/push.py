@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import Protocol
 
@@ -42,7 +43,7 @@ from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
 from oast.intent.intent import Intent
 from oast.readings.read import read
 from oast.readings.tables import Readings
-from oast.verify.checks import Check
+from oast.verify.checks import Check, CheckResult
 
 
 @dataclass(frozen=True)
@@ -143,7 +144,7 @@ class Push:
 
         `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run that was cancelled takes
         nothing back any more, and leaves the devices to their timers. `undo` takes back what was delivered already. What stands around
-        the devices, `surroundings`, has to be as it was when the last wave is confirmed.
+        the devices, `surroundings`, has to be as it was when a wave is confirmed.
         """
         self._comparisons = comparisons
         self._unreached = unreached
@@ -158,6 +159,7 @@ class Push:
         self._hand_over = hand_over
         self._undo = undo
         self._surroundings = surroundings
+        self._unfinished = False
         self._outcomes: dict[str, Outcome] = {}
         self._begun: set[str] = set()
         # What was listed last as running, of those to which something was done.
@@ -197,7 +199,7 @@ class Push:
     async def _run(self) -> None:
         waves = self._waves()
         if self._surroundings is not None:
-            await self._surroundings.begin()
+            await self._surroundings.begin([[comparison.name for comparison in group if comparison.edits] for group, _ in waves])
         self.waves = [[*(comparison.name for comparison in group), *lost] for group, lost in waves]
         begun: set[str] = set()
         for number, (group, lost) in enumerate(waves, 1):
@@ -206,7 +208,7 @@ class Push:
             if group:
                 later = frozenset(c.name for following, _ in waves[number:] for c in following)
                 self._on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
-                transactions = await self._wave(group, later, last=not later)
+                transactions = await self._wave(group, later)
                 await self._soak(transactions, later)
             failures = self._failures(begun)
             if failures > self._options.most_failures:
@@ -265,7 +267,7 @@ class Push:
             groups[wave_of[device.name]][1].append(device.name)
         return groups
 
-    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str], *, last: bool) -> Sequence[Transaction]:
+    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> Sequence[Transaction]:
         """Deliver to them together; their transactions, each with its outcome."""
         options = self._options
         with ExitStack() as locks:
@@ -285,11 +287,12 @@ class Push:
                     transactions.append(self._transaction(comparison))
             limits = Limits(options.at_once, options.verify_timeout_s, options.hold_s, later)
             watching = _Watching(self._connector, self._delivered, {t.name for t in transactions})
+            wave = Wave(transactions, watching.watched, limits, self._clock, self._hand_over, await self._around(transactions, later))
             self._begun.update(transaction.name for transaction in transactions)
             try:
-                around = self._surroundings if last else None
-                await Wave(transactions, watching.watched, limits, self._clock, self._hand_over, around).deliver()
+                await wave.deliver()
             finally:
+                self._unfinished = self._unfinished or wave.unfinished
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
                 self.measured.update({t.name: t.measured for t in transactions if t.comparison.edits})
                 self.listed.update({t.name: t.listed for t in transactions if t.listed is not None})
@@ -297,6 +300,14 @@ class Push:
                 self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
                 await asyncio.shield(watching.close())
             return transactions
+
+    async def _around(self, wave: Sequence[Transaction], later: frozenset[str]) -> Callable[[], Awaitable[list[CheckResult]]] | None:
+        """What tells what is not as it was around a wave; nothing does while an earlier one waits for later devices."""
+        if self._surroundings is None:
+            return None
+        names = [transaction.name for transaction in wave]
+        await self._surroundings.leave(names)
+        return None if later and self._unfinished else partial(self._surroundings.look, names, later)
 
     def _in_flight(self) -> tuple[dict[str, LeftRun], DeviceError | None]:
         """What other runs have left in flight, and why nothing may be begun when that cannot be told."""

@@ -1,4 +1,4 @@
-"""The devices that stand around those of a change: what was true of them before it has to stay so, before it is confirmed."""
+"""The devices that stand around those of a wave: what was true of them before the change has to stay so, before it is confirmed."""
 
 from __future__ import annotations
 
@@ -22,23 +22,39 @@ NAMED = 3
 
 
 class Surroundings:
-    """Looks at `intents`' devices. Whoever cannot be read before the change is not looked at any more."""
+    """Looks at devices that the change does not touch, and at those that it does not touch yet. Whoever cannot be read before the change
+    is not looked at any more."""
 
     def __init__(
-        self, connector: Connector, intents: Sequence[Intent], checks_of: Callable[[str, Readings], Iterable[Check]], at_once: int
+        self,
+        connector: Connector,
+        intents: Iterable[Intent],
+        near: Callable[[Iterable[str]], set[str]],
+        checks_of: Callable[[str, Readings], Iterable[Check]],
+        at_once: int,
     ) -> None:
-        """`checks_of` makes the checks of one device of what was read before."""
+        """`intents` are of all devices there are, `near` tells which stand around some, and `checks_of` makes the checks of one device of
+        what was read of it before."""
         self._connector = connector
         self._intents = {intent.device.name: intent for intent in intents}
+        self._near = near
         self._checks_of = checks_of
         self._at_once = at_once
+        self._outside: set[str] = set()
         self._checks: dict[str, list[Check]] = {}
         self._sessions: dict[str, Session] = {}
         # Those that could not be read before, and why: nothing can be missed there.
         self.unread: dict[str, DeviceError] = {}
 
-    async def begin(self) -> None:
-        """Read all of them; those that cannot be are `unread`."""
+    async def begin(self, waves: Sequence[Sequence[str]]) -> None:
+        """Read those around `waves` of devices that are going to be changed; those that cannot be read are `unread`."""
+        changing = {name for wave in waves for name in wave}
+        self._outside = self._near(changing) - changing
+        besides: set[str] = set()
+        begun: set[str] = set()
+        for wave in waves:
+            begun.update(wave)
+            besides |= self._near(wave) - begun
 
         async def one(name: str) -> list[Check]:
             return list(self._checks_of(name, await self._read(name, self._readings(name))))
@@ -49,14 +65,17 @@ class Surroundings:
             else:
                 self._checks[name] = result
 
-        await for_each(self._intents, one, self._at_once, done)
+        await for_each([name for name in self._intents if name in self._outside | besides], one, self._at_once, done)
 
     def _readings(self, name: str) -> list[str]:
         return [reading for reading in NAMES if reading in self._intents[name].platform.readings]
 
-    async def look(self) -> list[CheckResult]:
-        """What is not as it was. A device that cannot be read any more is a result of its own."""
+    async def look(self, wave: Sequence[str], later: Iterable[str]) -> list[CheckResult]:
+        """What is not as it was around a wave, and around all when there are no `later` devices. A device that cannot be read any more is
+        a result of its own."""
         found: list[CheckResult] = []
+        later = set(later)
+        names = self._near(wave) & (later | self._outside) if later else self._outside
 
         async def one(name: str) -> list[CheckResult]:
             checks = self._checks[name]
@@ -71,8 +90,13 @@ class Surroundings:
             else:
                 found.extend(result)
 
-        await for_each([name for name, checks in self._checks.items() if checks], one, self._at_once, done)
+        await for_each([name for name, checks in self._checks.items() if checks and name in names], one, self._at_once, done)
         return _together(found)
+
+    async def leave(self, names: Iterable[str]) -> None:
+        """End the sessions with devices whose turn it is to be changed."""
+        for name in names:
+            await self._close(self._sessions.pop(name, None))
 
     async def _read(self, name: str, readings: Sequence[str]) -> Readings:
         intent = self._intents[name]
@@ -89,7 +113,11 @@ class Surroundings:
     async def close(self) -> None:
         """End the sessions. Safe to call again."""
         while self._sessions:
-            session = self._sessions.popitem()[1]
+            await self._close(self._sessions.popitem()[1])
+
+    @staticmethod
+    async def _close(session: Session | None) -> None:
+        if session is not None:
             with suppress(TimeoutError):
                 async with asyncio.timeout(CLOSING_S):
                     await session.close()

@@ -14,7 +14,6 @@ from typing import Any
 
 from oast.change.means import Lost
 from oast.change.outcome import Cause
-from oast.change.surroundings import Surroundings
 from oast.change.transaction import Transaction
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock
@@ -63,18 +62,20 @@ class Wave:
         limits: Limits,
         clock: Clock,
         hand_over: asyncio.Event | None = None,
-        surroundings: Surroundings | None = None,
+        around: Callable[[], Awaitable[list[CheckResult]]] | None = None,
     ) -> None:
-        """`surroundings` have to stay as they were. When `hand_over` is set, whoever was told to take back is left to its own way back
-        instead."""
+        """`around` tells what is not as it was on other devices. When `hand_over` is set, whoever was told to take back is left to its own
+        way back instead."""
         self._hand_over = hand_over or asyncio.Event()
-        self._surroundings = surroundings
+        self._around = around
         self._transactions = transactions
         self._watched = watched
         self._limits = limits
         self._clock = clock
         self._places = asyncio.Semaphore(max(1, limits.at_once))
         self._last: dict[Transaction, list[CheckResult]] = {}
+        # Whether some of its checks wait for devices of a later wave: until then nobody can tell what others have lost for good.
+        self.unfinished = False
 
     async def deliver(self) -> None:
         """Afterwards every transaction has an outcome, also when cancelled: then what is not confirmed is taken back first."""
@@ -223,18 +224,21 @@ class Wave:
 
     async def _check_once(self, stage: Stage) -> dict[Transaction, list[CheckResult]]:
         self._last = {}
+        waiting: dict[Transaction, list[CheckResult]] = {}
 
         async def check(transaction: Transaction) -> None:
             transaction.say(stage)
             results = await transaction.check()
             self._last[transaction] = [r for r in results if r.check.peer not in self._limits.later]
+            waiting[transaction] = [r for r in results if r.check.peer in self._limits.later]
 
         await self._in_time(check)
+        self.unfinished = any(t.to_answer_for(waiting.get(t, ()))[0] for t in self._open())
         failing = {t: counted for t in self._open() if (counted := t.to_answer_for(self._last[t])[0])}
         for transaction, results in (await self._watch()).items():
             failing.setdefault(transaction, []).extend(results)
-        if not failing and self._surroundings is not None and self._open():
-            lost = await self._surroundings.look()
+        if not failing and self._around is not None and self._open() and not self.unfinished:
+            lost = await self._around()
             # Whose change it was cannot be told from there: the wave answers for it.
             failing = dict.fromkeys(self._open(), lost) if lost else {}
         return failing

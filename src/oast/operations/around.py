@@ -32,7 +32,7 @@ class Chosen(Protocol):
 def surroundings(
     preparation: Preparation, comparisons: Sequence[Comparison], connector: Connector, chosen: Chosen, at_once: int
 ) -> Surroundings | None:
-    """The devices beside those of `comparisons` that change; None when nobody is to be looked at."""
+    """What is looked at around the devices of `comparisons` that change; None when nobody is."""
     estate = preparation.estate
     hops = estate.settings.delivery.watch_hops if chosen.watch_hops is None else chosen.watch_hops
     changing = [one for one in comparisons if one.edits and not one.manner.into_startup]
@@ -41,16 +41,15 @@ def surroundings(
     cables: dict[Cable, Cable] = {}
     for link in estate.links:
         cables[link.one], cables[link.other] = link.other, link.one
-    besides = within([one.name for one in changing], cables, cables.__getitem__, hops)
-    intents = [intent for intent in preparation.network if intent.device.name in besides]
-    if not intents:
-        return None
     without = gone([(_as(one, one.running), _as(one, applied(one.edits, one.running))) for one in changing], cables)
 
     def checks_of(name: str, readings: Readings) -> Iterable[Check]:
         return as_before(name, readings, without, chosen.expect)
 
-    return Surroundings(connector, intents, checks_of, at_once)
+    def near(names: Iterable[str]) -> set[str]:
+        return within(names, cables, cables.__getitem__, hops)
+
+    return Surroundings(connector, preparation.network, near, checks_of, at_once)
 
 
 def _as(comparison: Comparison, tree: Node) -> Meant:

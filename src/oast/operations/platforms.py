@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -16,8 +16,8 @@ from oast.connect.session import Capability, CommandLine, Session
 from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
 from oast.estate.inventory import Device
 from oast.platforms.catalogue import READINGS
-from oast.platforms.definition import Platform, ReadingDefinition, Shown
-from oast.readings.records import records
+from oast.platforms.definition import Platform, Shown
+from oast.readings.read import read
 from oast.readings.values import text_of
 
 
@@ -154,9 +154,10 @@ def _trials(
     for name, reading in platform.readings.items():
         asks = READINGS[name].asks if name in READINGS else None
         # Whoever is to be asked for somebody is asked for the device itself.
-        inputs = {} if asks is None else {asks: address}
-        about = reading.command.replace(f"{{{asks}}}", address) if platform.netconf is None else f"{reading.command} {address}"
-        yield f"reading {name}: {about if inputs else reading.command}", partial(_reading, session, reading, inputs)
+        about = reading.command if reading.statements is None else f"'{reading.statements}' of the running configuration"
+        if asks is not None:
+            about = about.replace(f"{{{asks}}}", address) if platform.netconf is None else f"{about} {address}"
+        yield f"reading {name}: {about}", partial(_reading, session, platform, name if asks is None else f"{name} {address}")
 
 
 def _counted(syntax: IndentedSyntax, text: str) -> str:
@@ -180,10 +181,9 @@ async def _state(session: CommandLine, shown: Shown) -> str:
         raise _NotAsSaid(refused.message) from None
 
 
-async def _reading(session: Session, reading: ReadingDefinition, inputs: Mapping[str, str]) -> str:
+async def _reading(session: Session, platform: Platform, name: str) -> str:
     try:
-        answer = session.probe(reading.command, inputs) if inputs else session.listing(reading.command)
-        found = records(await answer, reading)
+        found = (await read(session, platform, [name]))[name]
     except (DeviceRefused, ProtocolError) as wrong:
         raise _NotAsSaid(wrong.message, wrong.hint) from None
     first = ", ".join(f"{field} {text_of(value) or '-'}" for field, value in found[0].items()) if found else ""

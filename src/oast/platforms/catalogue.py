@@ -12,7 +12,7 @@ from enum import StrEnum
 
 
 class Kind(StrEnum):
-    """The type of a field's values. Lists are written with commas or spaces between."""
+    """The type of a field's values. Lists are written with commas or spaces between. A secret is never a value: its fingerprint is."""
 
     TEXT = "text"
     NUMBER = "number"
@@ -25,6 +25,7 @@ class Kind(StrEnum):
     DURATION = "duration"
     NAMES = "list of names"
     INTERFACE_ADDRESSES = "list of addresses"
+    FINGERPRINT = "fingerprint"
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,6 +222,14 @@ READINGS: Mapping[str, ReadingType] = {
         "somebody who may log in",
         "ietf-system (RFC 7317)",
         {"name": _text("", key=True), "role": _text("what that one may")},
+    ),
+    "communities": ReadingType(
+        "a community string that SNMP takes",
+        "ietf-snmp (RFC 7407)",
+        {
+            "community": FieldType(Kind.FINGERPRINT, "as the fingerprint that stands for it everywhere", key=True),
+            "access": _text("what it may do"),
+        },
     ),
     "environment": ReadingType(
         "what a sensor says",

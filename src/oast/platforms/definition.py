@@ -153,14 +153,16 @@ class DerivedField:
 
 @dataclass(frozen=True, slots=True)
 class ReadingDefinition:
-    """A command, and how its answer becomes records: one of four forms.
+    """A command, and how its answer becomes records: one of five forms.
 
     A table: `columns` are heading to field, headings of `right` stand at the right of their numbers, lines that fit `skip` are no
     rows, and where the table `continues` a row without its first cell belongs to the one above. JSON: at `records` (JMESPath)
     stands a list, or a mapping whose keys become the field `key`; `picks` are field to JMESPath. Blocks: `patterns` are field to
     a pattern whose group is the value, and a line that fits `begins` begins a record. `intervals` are the statements that say, in
     seconds, how long a peer's silence or a change takes to show in it. XML: each element that `elements` (XPath) finds is a record,
-    and `xpaths` are field to XPath from there; names are written with their module's name before them. `types` are the fields' types.
+    and `xpaths` are field to XPath from there; names are written with their module's name before them. What a device shows nowhere but
+    in its running configuration has no command: each of the `statements` is a record, and `leaves` are field to the leaf below it, ""
+    for its own value. `types` are the fields' types.
     """
 
     command: str
@@ -178,13 +180,15 @@ class ReadingDefinition:
     elements: str | None = None
     xpaths: Mapping[str, str] = field(default_factory=dict)
     namespaces: Mapping[str, str] = field(default_factory=dict)
+    statements: str | None = None
+    leaves: Mapping[str, str] = field(default_factory=dict)
     types: Mapping[str, FieldType] = field(default_factory=dict)
 
     @property
     def fields(self) -> tuple[str, ...]:
         """The fields of a record."""
         key = (self.key,) if self.key is not None else ()
-        return tuple(dict.fromkeys((*self.columns.values(), *key, *self.picks, *self.patterns, *self.xpaths, *self.derived)))
+        return tuple(dict.fromkeys((*self.columns.values(), *key, *self.picks, *self.patterns, *self.xpaths, *self.leaves, *self.derived)))
 
 
 @dataclass(frozen=True, slots=True)

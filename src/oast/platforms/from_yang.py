@@ -279,6 +279,7 @@ ROLES: Mapping[str, str] = {
     "static_route": "routing/control-plane-protocols/control-plane-protocol/static-routes/ipv4/route",
     "access_list": "acls/acl",
     "user": "system/authentication/user",
+    "community": "snmp/community/text-name",
 }
 
 
@@ -327,7 +328,9 @@ def _roles(roles: Mapping[str, str]) -> Iterator[str]:
 
 
 def _readings(paths: set[str], modules: set[str]) -> Iterator[str]:
-    """The readings that the modules of the IETF give (RFC 8343, RFC 8344)."""
+    """The readings that the modules of the IETF give (RFC 8343, RFC 8344, RFC 7407)."""
+    if "snmp/community/text-name" in paths:
+        yield from ("", "[readings.communities]", 'statements = "snmp/community"', 'leaves = { community = "text-name" }')
     if "interfaces/interface" not in paths:
         return
     at = "ietf-interfaces:"

@@ -65,6 +65,7 @@ ROLES: Mapping[str, tuple[str, ...]] = {
     "virtual_router_ipv6_priority": (),
     "access_list": (),
     "user": (),
+    "community": (),
     "privilege_password": (),
     "ospf_router_id": (),
     "ospf_area": (),

@@ -18,7 +18,7 @@ from oast.platforms.statements import Module
 from oast.toml_text import Table, TomlFile
 from oast.xml import xpath
 
-FORMS = ("columns", "picks", "patterns", "xpaths")
+FORMS = ("columns", "picks", "patterns", "xpaths", "leaves")
 
 
 def readings_of(
@@ -30,7 +30,7 @@ def readings_of(
     found: dict[str, ReadingDefinition] = {}
     for name, table in readings.tables() if readings is not None else ():
         found[name] = _with_types(name, _reading(name, table, paths, namespaces, netconf=netconf), table)
-        if netconf:
+        if netconf and found[name].statements is None:
             try:
                 levels = steps(found[name].command, modules)
                 if name in READINGS and READINGS[name].asks is not None and [len(one) for one in levels] != [1]:
@@ -44,12 +44,13 @@ def readings_of(
 def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mapping[str, str], *, netconf: bool) -> ReadingDefinition:
     known = READINGS.get(name)
     asks = known.asks if known is not None else None
-    command = table.needed("command")
+    statements = table.text("statements")
+    command = table.needed("command") if statements is None else ""
     if asks is not None and not netconf:
         command = table.template("command", (asks,), required=(asks,)) or command
     forms = [form for form in FORMS if table.has(form)]
     if not forms:
-        hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths'"
+        hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths', statements have 'leaves'"
         table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
     if len(forms) > 1:
         table.wrong(
@@ -74,6 +75,7 @@ def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mappin
         table.wrong("elements" if xpaths else "xpaths", f"the reading '{name}' needs both 'elements' and 'xpaths'")
     for path in (*xpaths.values(), *(() if elements is None else (elements,))):
         _need_xpath(table, path, namespaces)
+    leaves = _leaves(table, statements, paths)
     made = ReadingDefinition(
         command=command,
         columns=columns,
@@ -89,7 +91,23 @@ def _reading(name: str, table: Table, paths: Collection[str], namespaces: Mappin
             field: pattern for field, pattern in patterns.items() if table.compiles("patterns", pattern) and _has_group(table, pattern)
         },
     )
-    return _with_derived(replace(made, elements=elements, xpaths=xpaths, namespaces=namespaces), table)
+    made = replace(made, elements=elements, xpaths=xpaths, namespaces=namespaces, statements=statements, leaves=leaves)
+    return _with_derived(made, table)
+
+
+def _leaves(table: Table, statements: str | None, paths: Collection[str]) -> Mapping[str, str]:
+    """What is read from the running configuration."""
+    leaves = table.mapping("leaves", "a leaf below the statement for each field: { field = 'access' }, or '' for its own value")
+    if (statements is None) != (not leaves):
+        table.wrong("statements" if leaves else "leaves", "what is read from the configuration has both 'statements' and 'leaves'")
+    if statements is not None and statements not in paths:
+        table.wrong("statements", f"'{statements}' is no statement", suggestion(statements, paths))
+        return leaves
+    for leaf in leaves.values():
+        if leaf and f"{statements}/{leaf}" not in paths:
+            below = [path.removeprefix(f"{statements}/") for path in paths if path.startswith(f"{statements}/")]
+            table.wrong("leaves", f"'{statements}/{leaf}' is no statement", suggestion(leaf, below))
+    return leaves
 
 
 def _with_types(name: str, reading: ReadingDefinition, table: Table) -> ReadingDefinition:

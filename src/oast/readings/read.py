@@ -4,21 +4,43 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from oast.config.indented import tree_of_device
+from oast.config.syntaxes import syntax_of
+from oast.config.tree import Node
 from oast.connect.session import Session
-from oast.platforms.catalogue import READINGS
+from oast.platforms.catalogue import READINGS, Kind
 from oast.platforms.definition import Platform
 from oast.readings.records import records
+from oast.readings.stated import stated
 from oast.readings.tables import Readings, Record
 
 
 async def read(session: Session, platform: Platform, names: Iterable[str]) -> Readings:
-    """The readings called `names`, one command each; of what has to be asked for something, as a ping, the name is followed by that.
-    Raises DeviceError."""
+    """The readings called `names`, one command each, and the running configuration at most once; of what has to be asked for something,
+    as a ping, the name is followed by that. Secrets are fingerprints in them. Raises DeviceError."""
     found: dict[str, list[Record]] = {}
+    running: Node | None = None
     for name in names:
         kind, _, asked = name.partition(" ")
         definition = platform.readings[kind]
+        if definition.statements is not None:
+            running = running or tree_of_device(syntax_of(platform), await session.read_running())
+            found[name] = stated(running, definition, platform.grammar.fingerprints)
+            continue
         asks = READINGS[kind].asks if kind in READINGS else None
-        answer = session.listing(definition.command) if asks is None else session.probe(definition.command, {asks: asked})
-        found[name] = records(await answer, definition)
+        if asks is None:
+            secret = [field for field, kind in definition.types.items() if kind.kind is Kind.FINGERPRINT]
+            answer = await session.listing(definition.command, written_down=not secret)
+            found[name] = _hidden(records(answer, definition), secret, platform)
+        else:
+            found[name] = records(await session.probe(definition.command, {asks: asked}), definition)
     return found
+
+
+def _hidden(found: list[Record], secret: Iterable[str], platform: Platform) -> list[Record]:
+    """With fingerprints for what is secret."""
+    made = found
+    for field in secret:
+        make = platform.grammar.fingerprints.secret
+        made = [{**record, field: None if (value := record.get(field)) is None else str(make("", str(value)))} for record in made]
+    return made

@@ -164,6 +164,7 @@ def _interface_addresses(text: str) -> tuple[InterfaceAddress, ...]:
 
 _CONVERTERS: Mapping[Kind, Callable[[str, FieldType], Value]] = {
     Kind.TEXT: lambda text, field: text,
+    Kind.FINGERPRINT: lambda text, field: text,
     Kind.NUMBER: _number,
     Kind.DECIMAL: _decimal,
     Kind.BOOLEAN: _boolean,

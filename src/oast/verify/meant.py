@@ -92,4 +92,6 @@ class Meant:
         for patterns in self.intent.owners.values():
             for pattern in patterns:
                 if len(pattern) <= len(path) and [level.split(" ")[0] for level in pattern] == path[: len(pattern)]:
-                    yield pattern[-1].partition(" ")[2] or "*" if len(pattern) == len(path) else "*"
+                    glob = pattern[-1].partition(" ")[2] or "*"
+                    if len(pattern) == len(path) or glob == "*":
+                        yield glob

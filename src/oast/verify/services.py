@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping
 
 from oast.config.tree import Path
+from oast.records import revealed
 from oast.verify.checks import Check, Test
 from oast.verify.meant import Meant
 
@@ -15,6 +16,7 @@ def own(meant: Meant) -> Iterator[Check]:
     """What follows from a device's own intent."""
     yield from _name(meant)
     yield from _users(meant)
+    yield from _communities(meant)
     yield from _time(meant)
     yield from _static_routes(meant)
 
@@ -38,6 +40,19 @@ def _users(meant: Meant) -> Iterator[Check]:
         title = "the users are those intended" if glob == "*" else f"the users {glob} are those intended"
         wanted = ", ".join(sorted(names)) or "nobody"
         yield Check(meant.name, title, "users", match, "name", wanted, paths, test=Test.EXACTLY, values=names)
+
+
+def _communities(meant: Meant) -> Iterator[Check]:
+    """Those whom a section owns are exactly those intended; they are told by their fingerprints."""
+    if not meant.reads("communities", "community") or "*" not in meant.owned("community"):
+        return
+    entries = meant.role("community")
+    secret = meant.platform.grammar.fingerprints.secret
+    values = frozenset(str(secret("", revealed(node.statement.arguments[0] or ""))) for _, node in entries)
+    wanted = ", ".join(sorted(values)) or "none"
+    paths: tuple[Path, ...] = tuple(path for path, _ in entries)
+    title = "the communities are those intended"
+    yield Check(meant.name, title, "communities", {}, "community", wanted, paths, test=Test.EXACTLY, values=values)
 
 
 def _time(meant: Meant) -> Iterator[Check]:
