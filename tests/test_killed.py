@@ -21,6 +21,8 @@ from wharf import ProgramTest
 
 ENVIRONMENT = {"OAST_SECRET_LOGIN": PASSWORD, "OAST_IDENTITY": "ada@larkwater.example"}
 PUSH = ("push", "-m", "a test", "--yes")
+# Of the commits of the journal every second one, and with more time each.
+STEP = 1 if os.environ.get("OAST_FAULTS") else 2
 
 
 class KilledTest(Case):
@@ -105,12 +107,12 @@ class OverNetconfTest(ProgramTest):
         with Killing() as killing:
             states, number = set(), 0
             while True:
-                number += 1
+                number += STEP
                 before = self.kept("rt-3")
                 here, there = ("203.0.113.25", "203.0.113.29") if "203.0.113.25" in before else ("203.0.113.29", "203.0.113.25")
                 self.edit("values/addresses.yaml", here, there)
                 arguments = (*PUSH, "--on", "name=rt-3")
-                kill = Kill(number, before=bool(number % 2))
+                kill = Kill(number, before=bool(number // STEP % 2))
                 run = killing.run(*arguments, cwd=self.estate, environment=self.environment, kill=kill)
                 if run.code != -9:
                     self.assertEqual(run.code, 0, run)
@@ -155,6 +157,36 @@ class OverWritableRunningTest(OverNetconfTest):
 
     def test_killed_at_every_step_over_netconf_with_a_candidate(self) -> None:
         self.every_step()
+
+
+class IntoStartupTest(ProgramTest):
+    def test_killed_at_every_step_of_restoring_what_it_starts_with(self) -> None:
+        self.push()
+        self.oast("backup", "--label", "monday")
+        startups = {"monday": self.kept("rt-3", "startup")}
+        self.edit("values/addresses.yaml", "203.0.113.25", "203.0.113.29")
+        self.push("--on", "name=rt-3")
+        self.oast("backup", "--label", "tuesday")
+        running = startups["tuesday"] = self.kept("rt-3", "startup")
+        with Killing() as killing:
+            states, number, there = set(), 0, "tuesday"
+            while True:
+                number += STEP
+                wanted = "monday" if there == "tuesday" else "tuesday"
+                arguments = ("restore", wanted, "--to", "startup", "--on", "name=rt-3", "--yes")
+                kill = Kill(number, before=bool(number // STEP % 2))
+                run = killing.run(*arguments, cwd=self.estate, environment=self.environment, kill=kill)
+                if run.code != -9:
+                    self.assertEqual(run.code, 0, run)
+                    break
+                runs = self.oast("change", "resume", "--format", "json").json()["runs"]
+                now = self.kept("rt-3", "startup")
+                state = runs[0]["devices"][0]["state"] if runs else "delivered" if now == startups[wanted] else "unchanged"
+                self.assertEqual(now, startups[wanted if state == "delivered" else there], (kill, run, runs))
+                self.assertEqual(self.kept("rt-3"), running, (kill, state))
+                states.add(state)
+                there = wanted if state == "delivered" else there
+        self.assertLessEqual({"unchanged", "delivered"}, states)
 
 
 class TogetherTest(LarkwaterTest):
