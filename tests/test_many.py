@@ -2,9 +2,40 @@
 
 from __future__ import annotations
 
+import io
 import re
+import unittest
+
+from rich.console import Console
 
 from larkwater import LarkwaterTest
+from oast.cli.progress import Progress
+from oast.fleet.events import DeviceEvent, Stage, TimerEvent
+
+
+class LiveTest(unittest.TestCase):
+    def test_of_a_thousand_those_are_named_that_the_others_wait_for(self) -> None:
+        for size in ((80, 24), (140, 40)):
+            with self.subTest(size):
+                console = Console(file=io.StringIO(), width=size[0], height=size[1])
+                names = [f"edge-{number}" for number in range(1000)]
+                progress = Progress(console, names, quiet=True)
+                for name in names:
+                    progress(DeviceEvent(name, Stage.CONNECTING))
+                for name in names[:900]:
+                    progress(TimerEvent(name, 90))
+                    progress(DeviceEvent(name, Stage.APPLIED))
+                progress(DeviceEvent("edge-900", Stage.APPLYING, 3, 20))
+                progress(DeviceEvent("edge-3", Stage.FAILED))
+                console.print(progress._table())
+                shown = "\n".join(line.rstrip() for line in console.file.getvalue().splitlines())  # type: ignore[attr-defined]
+                self.assertLessEqual(len(shown.splitlines()), size[1] - 1)
+                self.assertRegex(shown, r"(?m)^899  applied$")
+                self.assertRegex(shown, r"(?m)^ +1  failed$")
+                self.assertRegex(shown, r"(?m)^edge-3 +failed$")
+                self.assertRegex(shown, r"(?m)^edge-901 +connecting +0 s$")
+                self.assertNotIn("edge-1 ", shown, "it waits for the others")
+                self.assertIn("1 of 1000 done  999 at work  0 s  shortest timer", shown)
 
 
 class ManyDevicesTest(LarkwaterTest):

@@ -23,6 +23,11 @@ class TerminalTest(LarkwaterTest):
         self.assertEqual(code, 1)
         self.assertRegex(shown, r"Deliver to 2 devices \(\+\d+ -\d+; touches the way in of 2\)\?")
         self.assertIn("nothing was delivered", shown)
+        self.fault("heron-core-1", "down")
+        _, shown = self.typed("no", "push", "-m", "x", "--on", "role=core")
+        self.assertIn("could not be compared, and is left alone: heron-core-1", shown)
+        self.assertIn("? 1 could not be compared.", shown)
+        self.fault("heron-core-1", "none")
         self.oast("diff", "--on", "role=core", expect=1)
 
     def test_a_yes_delivers_with_a_live_table_and_colours(self) -> None:

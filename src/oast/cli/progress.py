@@ -36,6 +36,14 @@ STYLES = {
 MANY = 12
 EXPECTED = (Stage.COMPARED, Stage.VERIFIED, Stage.DELIVERED)
 COUNT_EVERY_S = 5.0
+# Where devices wait for the others of their wave, and how many of the steps of a delivery are behind them there.
+RESTING = (Stage.PREPARED, Stage.APPLIED)
+STEPS = {
+    **dict.fromkeys((Stage.PREPARED, Stage.STAGING, Stage.APPLYING, Stage.READING_AGAIN), 1),
+    **dict.fromkeys((Stage.APPLIED, Stage.CHECKING, Stage.HOLDING), 2),
+    **dict.fromkeys((Stage.LOGGING_IN_AGAIN, Stage.CONFIRMING, Stage.SAVING), 3),
+}
+ALL_STEPS = 4
 
 
 def style_of(word: str) -> str:
@@ -52,6 +60,8 @@ class Progress:
         self._wave: WaveEvent | None = None
         self._timers: dict[str, float] = {}
         self._begun: dict[str, float] = {}
+        # Since when each device is where it is.
+        self._there: dict[str, float] = {}
         self._console = console
         self._quiet = quiet
         self._names = names
@@ -88,6 +98,8 @@ class Progress:
                 self._console.print(f"wave {event.number} of {event.total}: {_devices(len(event.devices))}", style="dim")
             return
         name, stage = event.device, event.stage
+        if name not in self._stages or self._stages[name].stage is not stage:
+            self._there[name] = time.monotonic()
         self._stages[name] = event
         self._begun.setdefault(name, time.monotonic())
         if not stage.is_end:
@@ -143,8 +155,8 @@ class Progress:
         bar = Table.grid()
         bar.add_row(
             ProgressBar(
-                total=len(self._names),
-                completed=len(self._ended),
+                total=ALL_STEPS * len(self._names),
+                completed=sum(ALL_STEPS if name in self._ended else STEPS.get(event.stage, 0) for name, event in self._stages.items()),
                 width=min(60, self._console.size.width),
                 complete_style="cyan",
                 finished_style="green",
@@ -160,7 +172,7 @@ class Progress:
             table.add_row(Text(str(waiting), justify="right"), Text("waiting", style="dim"))
         left = max(2, room - 3 - table.row_count)
         failed = [n for n in self._names if n in self._ended and self._stages[n].stage not in EXPECTED]
-        slow = sorted((n for n in self._begun if n not in self._ended), key=lambda n: self._begun[n])
+        slow = self._slowest()
         rows = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
         some = failed[: max(1, left // 2)] if failed else []
         for name in some:
@@ -168,8 +180,14 @@ class Progress:
         if len(failed) > len(some):
             rows.add_row(f"and {len(failed) - len(some)} more", "", "")
         for name in slow[: max(1, min(5, left - len(some)))]:
-            rows.add_row(name, _words(self._stages[name]), Text(f"{now - self._begun[name]:.0f} s", style="dim"))
+            rows.add_row(name, _words(self._stages[name]), Text(f"{now - self._there[name]:.0f} s", style="dim"))
         return Group(bar, table, *((rows,) if rows.row_count else ()), self._last_line())
+
+    def _slowest(self) -> list[str]:
+        """Those at work, longest at the same first. Whoever waits for the others is only among them when all do."""
+        working = [name for name in self._begun if name not in self._ended]
+        behind = [name for name in working if self._stages[name].stage not in RESTING]
+        return sorted(behind or working, key=lambda name: self._there[name])
 
 
 def _devices(number: int) -> str:

@@ -225,6 +225,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             show_what_changes(options, plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
             _show_care(plan.different, out)
+            _show_not_compared(plan, out)
             show_exceeded(plan.exceeded, out)
             show_unsaved(plan.comparisons, out, pushing=True)
             sys.stdout.flush()
@@ -253,7 +254,8 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         deliver_to = "Write the startup of" if plan.manner.into_startup else "Deliver to"
         what = f"{deliver_to} {plural(len(plan.different), 'device')}{also}" if plan.different else f"Save on {plural(saved, 'device')}"
         short = f" ({in_short(plan.different)})" if plan.different else ""
-        if not confirmed(f"{what}{short}?"):
+        without = f" {len(plan.failed)} could not be compared." if plan.failed else ""
+        if not confirmed(f"{what}{short}?{without}"):
             sys.stderr.write("nothing was delivered\n")
             return NO
     around.begin()
@@ -268,6 +270,13 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             )
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
+
+
+def _show_not_compared(plan: Plan, out: Console) -> None:
+    """Those that could not be read, before anybody says yes to the others; why, is told at the end."""
+    if plan.failed and plan.to_do:
+        names = [name for name, _ in plan.failed]
+        out.print(f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {named(names, NAMED)}", style="yellow")
 
 
 def _show_care(different: Sequence[Comparison], out: Console) -> None:
