@@ -277,6 +277,7 @@ def _show_not_compared(plan: Plan, out: Console) -> None:
     if plan.failed and plan.to_do:
         names = [name for name, _ in plan.failed]
         out.print(f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {named(names, NAMED)}", style="yellow")
+        out.print()
 
 
 def _show_care(different: Sequence[Comparison], out: Console) -> None:
