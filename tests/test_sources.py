@@ -313,6 +313,97 @@ class InServiceTest(LarkwaterTest):
         self.assertIn("did you mean 'retired'", self.oast("lint", expect=3).out)
 
 
+ZONE = """$TTL 3600
+@ IN SOA ns.larkwater.example. desk.larkwater.example. (1 2 3 4 5)
+@ IN NS ns.larkwater.example.
+{}
+dunlin-edge-8 IN A 192.0.2.108
+              IN TXT "platform=cowl" "; site=dunlin"
+desk IN CNAME www.larkwater.example.
+"""
+LEASES = {
+    "ietf-dhcpv6-server:dhcpv6-server": {"allocation-ranges": {"allocation-range": [{"allocation-range-id": "piers", "address-pools": {
+        "address-pool": [{"pool-id": "boxes", "active-leases": {"total-count": 2, "active-lease": [
+            {"leased-address": "2001:db8:5::17", "duid": "00:02:00:00:ab:11:4c:57:2d:37", "valid-lifetime": 7200},
+            {"leased-address": "2001:db8:5::18", "duid": "00:03:00:01:02:00:00:00:00:18", "valid-lifetime": 7200},
+        ]}}]}}]}}
+}  # fmt: skip
+
+
+class KindsTest(EstateTest):
+    """Sources that are no service: a zone, leases, saved configurations."""
+
+    def source(self, text: str) -> None:
+        with (self.estate / "oast.toml").open("a") as file:
+            file.write(f"\n[[sources]]\n{text}\n")
+
+    def refreshed(self, *arguments: str) -> dict[str, Any]:
+        self.oast("source", "refresh", "--yes", *arguments)
+        return {d["name"]: d for d in self.oast("devices", "--format", "json").json()["devices"]}
+
+    def test_a_dns_zone(self) -> None:
+        self.source(
+            'name = "names"\nfile = "net.zone"\norigin = "net.larkwater.example"\nwhich = "a"\n[sources.attributes]\nname = "name"\n'
+            'address = "a[0]"\nplatform = { path = "(txt[?contains(@, `platform=cowl`)] | [0]) && `cowl`", default = "bine" }\nfqdn = "fqdn"\nsite = { default = "dunlin" }'
+        )
+        zone = self.estate / "net.zone"
+        zone.write_text(ZONE.format("dunlin-edge-7 IN A 192.0.2.107"))
+        devices = self.refreshed()
+        self.assertEqual((devices["dunlin-edge-7"]["address"], devices["dunlin-edge-7"]["platform"]), ("192.0.2.107", "bine"))
+        self.assertEqual(devices["dunlin-edge-8"]["platform"], "cowl")
+        self.assertEqual(
+            self.oast("explain", "dunlin-edge-8", "device.fqdn").out.splitlines()[0], "device.fqdn = dunlin-edge-8.net.larkwater.example"
+        )
+        for wrong, why in (
+            ("dunlin-edge-9 IN A 192.0.2.999", r"it is no DNS zone: near line [45]: "),
+            ("$INCLUDE /etc/passwd", r"it is no DNS zone: "),
+        ):
+            with self.subTest(wrong):
+                zone.write_text(ZONE.format(wrong))
+                run = self.oast("source", "refresh", "--yes", expect=4)
+                self.assertRegex(run.err, why)
+                self.assertNotIn("root:", run.err)
+
+    def test_leases_of_a_dhcp_server(self) -> None:
+        leases = self.estate.parent / "leases.json"
+        leases.write_text(json.dumps(LEASES))
+        self.source(
+            'name = "leases"\nfile = "../leases.json"\nwhich = "starts_with(duid, \'00:02\')"\nrecord = "duid"\n'
+            'records = \'"ietf-dhcpv6-server:dhcpv6-server"."allocation-ranges"."allocation-range"[]."address-pools"."address-pool"[]'
+            '."active-leases"."active-lease"[]\'\n[sources.attributes]\n'
+            'name = { path = "duid", values = { \'00:02:00:00:ab:11:4c:57:2d:37\' = "dunlin-edge-7" } }\n'
+            'address = \'"leased-address"\'\nplatform = { default = "bine" }'
+        )
+        self.assertEqual(self.refreshed()["dunlin-edge-7"]["address"], "2001:db8:5::17")
+
+    def test_a_folder_of_saved_configurations(self) -> None:
+        saved = self.estate / "saved"
+        for name, text in (
+            ("pier/dunlin-edge-7.txt", (self.estate / "startup" / "dunlin-edge-1.txt").read_text()),
+            (
+                "pier/dunlin-access-7.txt",
+                "/system/hostname = dunlin-access-7\n/interfaces/interface[name=manage0]/ipv4/address[ip=192.0.2.77]/prefix-length = 24\n",
+            ),
+            ("pier/.hidden", "x"),
+            ("notes.txt", "Ask the harbour master.\n"),
+        ):
+            (saved / name).parent.mkdir(parents=True, exist_ok=True)
+            (saved / name).write_text(text)
+        (saved / "pier/broken.txt").write_bytes(b"\xff\xfe")
+        self.source(
+            'name = "saved"\nfolder = "saved"\nwhich = "platform"\nrecord = "file"\n[sources.attributes]\nname = "name"\n'
+            'address = "interfaces.manage0[0]"\nplatform = "platform"\nsite = { path = "folder", values = { pier = "dunlin" } }'
+        )
+        devices = self.refreshed()
+        one, other = devices["dunlin-edge-7"], devices["dunlin-access-7"]
+        self.assertEqual((one["platform"], one["address"], one["site"]), ("bine", "192.0.2.24", "dunlin"))
+        self.assertEqual((other["platform"], other["address"]), ("cowl", "192.0.2.77"))
+        self.assertNotIn("notes", devices)
+        (saved / "pier/dunlin-edge-7.txt").chmod(0o644)
+        self.edit("oast.toml", 'folder = "saved"', 'folder = "sawed"')
+        self.assertIn("is no folder", self.oast("source", "refresh", "--yes", expect=4).err)
+
+
 PLAIN = st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=20)
 TREES = st.recursive(
     PLAIN, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from("abcd") | st.text(max_size=4), inner, max_size=4)
@@ -328,7 +419,7 @@ class HostileTest(unittest.TestCase):
         attributes = {name: Mapped(path, jmespath.compile(path).search) for name, path in
                       {"name": "a", "address": "b", "platform": "c || 'bine'", "site": "d", "tags": "d"}.items()}  # fmt: skip
         source = SourceSettings(
-            "s", None, None, "json", None, None, None, None, None, None, None, attributes, 10, 0.1, 1.0, Place("oast.toml", 1)
+            "s", None, None, None, "json", None, None, None, None, None, None, None, None, attributes, 10, 0.1, 1.0, Place("oast.toml", 1)
         )
         read = mapping.read(source, [Page("x", json.dumps(records), None)])
         self.assertGreaterEqual(len(read.devices) + len(read.wrong), bool(records))

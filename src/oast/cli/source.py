@@ -64,7 +64,7 @@ def _list(options: argparse.Namespace) -> int:
 
 
 def _where(source: SourceSettings) -> str:
-    return source.url.geturl() if source.url is not None else str(source.file)
+    return source.url.geturl() if source.url is not None else str(source.file or source.folder)
 
 
 def _refresh(options: argparse.Namespace) -> int:

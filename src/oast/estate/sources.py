@@ -16,7 +16,8 @@ from jmespath.exceptions import JMESPathError
 from oast.records import Place
 from oast.toml_text import Table, TomlFile
 
-JSON, CSV = "json", "csv"
+JSON, CSV, ZONE = "json", "csv", "zone"
+ENDINGS = {"csv": CSV, "zone": ZONE}
 NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}")
 NEEDED = ("name", "address", "platform")
 # A refresh that would take away more than this is no refresh.
@@ -40,7 +41,8 @@ class Mapped:
 
 @dataclass(frozen=True, slots=True)
 class SourceSettings:
-    """One source. It is a `url` or a `file`; its `format` is json or csv.
+    """One source. It is a `url`, a `file`, or a `folder` of saved configurations; its `format` is json, csv, or zone, which is a DNS zone
+    in a master file (RFC 1035) whose name is `origin`.
 
     Of JSON, the list of records stands at `records`, the address of the next page at `following`, and how many there are in all at
     `count` (JMESPath; None: the whole document, the Link header, and not told). Only records of which `which` is true are taken.
@@ -52,7 +54,9 @@ class SourceSettings:
     name: str
     url: SplitResult | None
     file: Path | None
+    folder: Path | None
     format: str
+    origin: str | None
     token: str | None
     authority: Path | None
     records: str | None
@@ -87,14 +91,18 @@ def _source(table: Table, folder: Path) -> SourceSettings:
     name = table.needed("name")
     if name and not NAME.fullmatch(name):
         table.wrong("name", f"'{name}' cannot be the name of a source", "use small letters, digits and -: it names a file")
-    url, path = _url(table), table.text("file")
-    if (path is None) == (not table.has("url")):
-        table.wrong(None, "a source needs either 'url' or 'file'")
+    url, path, saved = _url(table), table.text("file"), table.text("folder")
+    if (path is not None) + (saved is not None) + table.has("url") != 1:
+        table.wrong(None, "a source needs one of 'url', 'file' and 'folder'")
     ending = (url.path if url is not None else path or "").rpartition(".")[2].lower()
-    form = table.choice("format", (JSON, CSV), CSV if ending == CSV else JSON)
+    form = table.choice("format", (JSON, CSV, ZONE), ENDINGS.get(ending, JSON))
     for key in ("records", "next", "count"):
-        if form == CSV and table.has(key):
-            table.wrong(key, f"'{key}' is for JSON", "a CSV file is a list of records already")
+        if (form != JSON or saved is not None) and table.has(key):
+            table.wrong(key, f"'{key}' is for JSON", "what is here is a list of records already")
+    if form != ZONE and table.has("origin"):
+        table.wrong("origin", "'origin' is the name of a DNS zone", 'it goes with format = "zone"')
+    if saved is not None and table.has("format"):
+        table.wrong("format", "'format' is of a file, and not of a folder of saved configurations")
     if url is None and table.has("token"):
         table.wrong("token", "'token' goes with 'url'")
     token = _token(table)
@@ -106,7 +114,9 @@ def _source(table: Table, folder: Path) -> SourceSettings:
         name=name,
         url=url,
         file=None if path is None else (folder / Path(path).expanduser()).resolve(),
+        folder=None if saved is None else (folder / Path(saved).expanduser()).resolve(),
         format=form,
+        origin=table.text("origin"),
         token=token,
         authority=None if authority is None else (folder / Path(authority).expanduser()).resolve(),
         records=_path(table, "records"),

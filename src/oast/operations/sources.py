@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import json
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -13,6 +15,7 @@ from oast.estate import sourced
 from oast.estate.estate import secrets_of
 from oast.estate.sources import SourceSettings
 from oast.files import turn, write_whole
+from oast.operations import saved
 from oast.readings.values import natural
 from oast.sources import mapping
 from oast.sources.pages import Fetching, Page
@@ -77,6 +80,11 @@ async def refreshing(folder: Path, environment: Mapping[str, str], source: Sourc
 
 
 async def _pages(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> tuple[list[Page], int]:
+    if source.folder is not None:
+        try:
+            return [Page(str(source.folder), json.dumps(await asyncio.to_thread(saved.records, source.folder, folder)), None)], 0
+        except StateError as error:
+            raise StateError(f"the source '{source.name}': {error.message}") from None
     if source.file is not None:
         try:
             return [Page(str(source.file), source.file.read_text(encoding="utf-8-sig"), None)], 0

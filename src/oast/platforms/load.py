@@ -101,6 +101,10 @@ class Platforms:
             raise EstateError(found.message, place=found.place, hint=found.hint, problems=found.problems())
         return found
 
+    def names(self) -> list[str]:
+        """All that there are, also those that are wrong."""
+        return sorted({*self._own, *(path.stem for path in SHIPPED.glob("*.toml"))})
+
     def _load(self, name: str) -> Platform:
         shipped = {path.stem: path for path in SHIPPED.glob("*.toml")}
         if name in self._own:

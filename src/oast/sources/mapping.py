@@ -14,7 +14,8 @@ from jmespath.exceptions import JMESPathError
 
 from oast.errors import StateError
 from oast.estate.inventory import NAME
-from oast.estate.sources import CSV, Mapped, SourceSettings
+from oast.estate.sources import CSV, ZONE, Mapped, SourceSettings
+from oast.sources import zones
 from oast.sources.pages import Page
 
 LONGEST = 200
@@ -84,6 +85,12 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] |
     """Each record; for one that is none, why."""
     if source.format == CSV:
         yield from _rows(source, page.text)
+        return
+    if source.format == ZONE:
+        try:
+            yield from zones.records(page.text, source.origin)
+        except ValueError as wrong:
+            raise _no(source, f"it is no DNS zone: {wrong}") from None
         return
     data = _json(source, page)
     found = data if source.records is None else _search(source, source.records, data)

@@ -17,7 +17,7 @@ import aiohttp
 
 from oast import __version__
 from oast.errors import StateError
-from oast.estate.sources import JSON, SourceSettings
+from oast.estate.sources import CSV, JSON, ZONE, SourceSettings
 from oast.files import write_whole
 from oast.http import after_s
 from oast.records import Secret
@@ -29,6 +29,8 @@ MOST_PAGES = 20_000
 LARGEST_PAGE = 64_000_000
 LATER = (408, 425, 429, 500, 502, 503, 504)
 SAID_AT_MOST = 160
+# RFC 8259, RFC 4180, RFC 4027.
+ACCEPTED = {JSON: "application/json", CSV: "text/csv", ZONE: "text/dns"}
 
 Sleep = Callable[[float], Awaitable[None]]
 
@@ -128,7 +130,7 @@ class Fetching:
         return page
 
     def _headers(self, url: str) -> dict[str, str]:
-        accept = "application/json" if self._source.format == JSON else "text/csv"
+        accept = ACCEPTED[self._source.format]
         headers = {"Accept": accept, "User-Agent": f"oast/{__version__}"}
         if self._token is not None:
             headers["Authorization"] = f"Bearer {self._token.reveal()}"
