@@ -11,7 +11,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from larkwater import EstateTest, LarkwaterTest, Run
+from larkwater import SECRETS, EstateTest, LarkwaterTest, Run
 from oast.estate.sources import Mapped, SourceSettings
 from oast.records import Place
 from oast.sources import mapping
@@ -116,7 +116,7 @@ class ServiceTest(Served):
             ("error", "it could not be read in 5 tries: HTTP 500"),
             ("cut", "it could not be read in 5 tries"),
             ("repeat", "it leads back to a page that was there already"),
-            ("expire", "it does not let us read: HTTP 401"),
+            ("expire", "it does not let us in: HTTP 401"),
             ("broken", "its answer is no JSON"),
             ("empty", "it is not whole"),
         ):
@@ -128,7 +128,7 @@ class ServiceTest(Served):
                 self.assertEqual(self.owned(), before)
         self.sim("fault", "busy", "--times", "2", "--seconds", "1")
         self.assertIn("-5", self.refresh("--dry-run", "--allow-removals", expect=1).out)
-        self.assertIn("does not let us read", self.refresh("--yes", expect=4, token="another").err)
+        self.assertIn("does not let us in", self.refresh("--yes", expect=4, token="another").err)
         self.sim("stop")
         self.assertIn("could not be read in 5 tries", self.refresh("--yes", expect=4).err)
         self.assertEqual(self.owned(), before)
@@ -269,7 +269,7 @@ class FileTest(EstateTest):
         head = '\n[[sources]]\nname = "office"\n'
         good = "attributes = { name = 'a', address = 'b', platform = 'c' }\n"
         for text, told in (
-            (head + good, "a source needs either 'url' or 'file'"),
+            (head + good, "a source needs one of 'url', 'file' and 'folder'"),
             (head + 'file = "x.csv"\n', "it does not say where 'name' stands"),
             (head + 'file = "x.csv"\nattributes = { name = "a[", address = "b", platform = "c" }\n', "'a[' is no JMESPath"),
             (head + 'file = "x.csv"\nrecords = "r"\n' + good, "'records' is for JSON"),
@@ -311,6 +311,98 @@ class InServiceTest(LarkwaterTest):
         self.assertNotIn("left out", self.oast("diff", "--on", "site=tern").err)
         self.edit("oast.toml", "not stage=retired", "not stage=retierd")
         self.assertIn("did you mean 'retired'", self.oast("lint", expect=3).out)
+
+
+PUBLISHED = """
+[sources.publish.fields]
+"seen.serial" = 'system."serial-num"'
+"seen.release" = 'system."os-release"'
+"seen.ports" = '"interfaces"[?"oper-status"==`"up"`].name | sort(@)'
+"seen.neighbors" = '"lldp-neighbors"[].{port: interface, name: "system-name"}'
+"seen.drift" = "drift.state"
+"seen.change" = "last_change"
+"seen.backup" = "last_backup.commit"
+"seen.rotation" = "environment[?name==`nothing`] | [0]"
+"""
+
+
+class PublishTest(Served, LarkwaterTest):
+    """What is known of devices goes back to the service."""
+
+    delivered = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.serve(
+            [
+                device(11 + n, hostname=name, note="by hand", seen={"serial": "?", "by": "desk"})
+                for n, name in enumerate(("gull-core-1", "heron-core-1"))
+            ]
+        )
+        self.edit("oast.toml", "[sources.attributes]", f"{PUBLISHED}\n[sources.attributes]")
+        self.refresh("--yes")
+
+    def publish(self, *arguments: str, expect: int = 0) -> Run:
+        return self.oast("source", "publish", *arguments, expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": TOKEN})
+
+    def records(self) -> dict[str, dict[str, Any]]:
+        kept = json.loads((self.estate / "inventory-service.json").read_text())["devices"]
+        return {one["hostname"]: one for one in kept}
+
+    def test_what_is_known_is_shown_written_read_again_and_not_written_twice(self) -> None:
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        self.oast("push", "-m", "desk", "--yes")
+        self.oast("verify", "--wait", "20")
+        before = self.records()
+        run = self.publish("--dry-run", expect=1)
+        self.assertIn("office: 2 records; 2 not as they have to be\n  ~ gull-core-1\n      seen.serial  ? -> LW", run.out)
+        self.assertIn("seen.rotation is not known of gull-core-1, heron-core-1, and stays", run.out)
+        self.assertEqual(self.records(), before)
+        self.assertIn("office: 2 records written, and read again", self.publish("--yes").out)
+        found = self.records()["gull-core-1"]
+        seen = found.pop("seen")
+        self.assertEqual({**before["gull-core-1"], "seen": None}, {**found, "seen": None}, "nothing but the fields that it owns")
+        self.assertEqual((seen["by"], seen["release"], seen["drift"]), ("desk", "4.2", "as delivered"))
+        self.assertIn({"port": "port1", "name": "heron-core-1"}, seen["neighbors"])
+        self.assertRegex(seen["change"]["id"], r"^20\d{6}T\d{6}Z-")
+        self.assertRegex(seen["backup"], r"^[0-9a-f]{12}$")
+        self.assertIn("office: 2 records; 0 not as they have to be", self.publish("--yes").out)
+        # Somebody has changed the device, and another the record.
+        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "system", "  contact me", "close")
+        shown = self.publish("--dry-run", "--format", "json", expect=1).json()["sources"][0]
+        self.assertEqual(
+            [(c["device"], c["fields"]) for c in shown["changes"]], [("gull-core-1", {"seen.drift": ["as delivered", "drifted"]})]
+        )
+
+    def test_what_cannot_be_known_or_written_stays_and_is_told(self) -> None:
+        self.fault("heron-core-1", "down")
+        run = self.publish("--yes", expect=4)
+        self.assertIn("heron-core-1: cannot connect", run.err)
+        self.assertEqual(self.records()["heron-core-1"]["seen"], {"serial": "?", "by": "desk"})
+        self.assertIn("release", self.records()["gull-core-1"]["seen"])
+        self.fault("heron-core-1", "none")
+        self.sim("fault", "expire", "--after", "2")
+        self.assertIn("heron-core-1: the source 'office': it does not let us in: HTTP 401", self.publish("--yes", expect=4).err)
+        self.sim("fault", "error", "--after", "1", "--times", "2")
+        self.publish("--yes")
+        self.assertIn("release", self.records()["heron-core-1"]["seen"])
+
+    def test_mistakes_in_what_is_to_be_published(self) -> None:
+        for old, new, told in (
+            ("seen.serial", "seen..serial", "'seen..serial' is no field"),
+            ('"seen.change"', '"seen"', "'seen' is written twice: as a whole, and something in it"),
+            ("drift.state", "drift.[state", "'drift.[state' is no JMESPath"),
+            (
+                "[sources.publish.fields]",
+                '[sources.publish]\nat = "https://elsewhere.example/{record}"\n[sources.publish.fields]',
+                "of the same service",
+            ),
+            ('record = "key"\n', "", "it has to be known what the source calls a record"),
+        ):
+            with self.subTest(new):
+                self.edit("oast.toml", old, new)
+                self.assertIn(told, self.oast("lint", expect=3).out)
+                self.edit("oast.toml", new, old) if new else self.edit("oast.toml", PUBLISHED, f'record = "key"\n{PUBLISHED}')
 
 
 ZONE = """$TTL 3600

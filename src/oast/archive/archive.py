@@ -11,6 +11,7 @@ import re
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Final
 
@@ -35,6 +36,11 @@ class Kept:
     commit: str
     at: int
     why: str
+
+    @property
+    def when(self) -> str:
+        """The same point as text (RFC 3339, UTC)."""
+        return datetime.fromtimestamp(self.at, UTC).isoformat(timespec="seconds")
 
 
 def file_of(kind: str, device: str) -> str:
@@ -139,6 +145,21 @@ class Archive:
             return []
         out = self._git.run("log", "--reverse", "--format=%H%x00%ct%x00%s", BRANCH, "--", *files)
         return [Kept(None, commit, int(at), why) for commit, at, why in (line.split("\0") for line in out.splitlines())]
+
+    def last(self, files: Sequence[str]) -> dict[str, Kept]:
+        """The newest commit that changed each of `files`, of those that are there."""
+        if not self.blobs():
+            return {}
+        found: dict[str, Kept] = {}
+        wanted = set(files)
+        kept: Kept | None = None
+        for line in self._git.run("log", "--name-only", "--no-renames", "--format=%x00%H%x00%ct%x00%s", BRANCH).splitlines():
+            if line.startswith("\0"):
+                _, commit, at, why = line.split("\0", 3)
+                kept = Kept(None, commit, int(at), why)
+            elif kept is not None and line in wanted and line not in found:
+                found[line] = kept
+        return found
 
     def point(self, word: str) -> Kept:
         """The point in time of a label, or of a commit. Raises UsageError when there is none."""

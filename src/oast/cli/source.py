@@ -16,6 +16,7 @@ from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import exit_code_of, show_error
 from oast.cli.loop import run as run_to_end
+from oast.cli.publish import publish_all
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, folder_of, named, plural, put_json, put_table, table
 from oast.errors import EstateError, OastError, UsageError
@@ -40,6 +41,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     refresh.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all")
     refresh.add_argument("--yes", action="store_true", help="write without asking")
     refresh.add_argument("--dry-run", action="store_true", help="show, and write nothing; exit 1 if there is something new")
+    publish = arguments.add_action(actions, "publish", "see what a source has to know of its devices, and write that there", _publish)
+    publish.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all with [sources.publish]")
+    publish.add_argument("--yes", action="store_true", help="write without asking")
+    publish.add_argument("--dry-run", action="store_true", help="show, and write nothing; exit 1 if something is other than it has to be")
+    arguments.add_selection(publish)
+    arguments.add_connection(publish)
     refresh.add_argument("--allow-removals", action="store_true", help="also remove more devices than the limits allow")
 
 
@@ -48,6 +55,15 @@ def _sources(folder: Path) -> Sequence[SourceSettings]:
     if not found:
         raise EstateError("there is no source: oast.toml has no [[sources]]", hint=HINT)
     return found
+
+
+def _picked(options: argparse.Namespace, sources: Sequence[SourceSettings]) -> Sequence[SourceSettings]:
+    """Those that were asked for. Raises UsageError for one that there is not."""
+    names = [source.name for source in sources]
+    for name in options.source:
+        if name not in names:
+            raise UsageError(f"there is no source '{name}'", hint=suggestion(name, names))
+    return [source for source in sources if not options.source or source.name in options.source]
 
 
 def _list(options: argparse.Namespace) -> int:
@@ -69,16 +85,10 @@ def _where(source: SourceSettings) -> str:
 
 def _refresh(options: argparse.Namespace) -> int:
     folder = folder_of(options)
-    sources = _sources(folder)
-    names = [source.name for source in sources]
-    for name in options.source:
-        if name not in names:
-            raise UsageError(f"there is no source '{name}'", hint=suggestion(name, names))
+    sources = _picked(options, _sources(folder))
     worst = DONE
     documents: list[dict[str, Any]] = []
     for source in sources:
-        if options.source and source.name not in options.source:
-            continue
         try:
             code, document = _one(options, folder, source)
         except OastError as error:
@@ -114,6 +124,15 @@ def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> t
     out.print(f"{source.owned} is written: {plural(len(found.after), 'device')}")
     _tell_mistakes(folder)
     return wrong, _document(found, written=True)
+
+
+def _publish(options: argparse.Namespace) -> int:
+    folder = folder_of(options)
+    sources = _picked(options, [source for source in _sources(folder) if source.publish is not None or source.name in options.source])
+    if not sources:
+        hint = "write [sources.publish] with fields = { ... } below the source: docs/sources.md"
+        raise EstateError("no source says what is to be published: there is no [sources.publish]", hint=hint)
+    return publish_all(options, sources)
 
 
 def _counts(found: Refreshing) -> str:

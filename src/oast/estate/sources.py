@@ -13,6 +13,8 @@ from urllib.parse import SplitResult, urlsplit
 import jmespath
 from jmespath.exceptions import JMESPathError
 
+from oast.estate import publishing
+from oast.estate.publishing import PublishSettings
 from oast.records import Place
 from oast.toml_text import Table, TomlFile
 
@@ -69,6 +71,7 @@ class SourceSettings:
     most_share: float
     timeout_s: float
     place: Place
+    publish: PublishSettings | None = None
 
     @property
     def owned(self) -> str:
@@ -129,6 +132,7 @@ def _source(table: Table, folder: Path) -> SourceSettings:
         most_share=limits.fraction("share", MOST_SHARE) if limits is not None else MOST_SHARE,
         timeout_s=table.positive("timeout_s", 30.0),
         place=table.place(),
+        publish=publishing.read(table, url, table.text("record")),
     )
     if limits is not None:
         limits.finish()

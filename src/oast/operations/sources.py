@@ -66,7 +66,7 @@ class Refreshing:
 
 async def refreshing(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> Refreshing:
     """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a whole; EstateError."""
-    pages, unchanged = await _pages(folder, environment, source)
+    pages, unchanged = await pages_of(folder, environment, source)
     read = mapping.read(source, pages)
     before = owned(folder, source)
     after = dict(read.devices)
@@ -79,7 +79,8 @@ async def refreshing(folder: Path, environment: Mapping[str, str], source: Sourc
     )
 
 
-async def _pages(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> tuple[list[Page], int]:
+async def pages_of(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> tuple[list[Page], int]:
+    """What a source says now, whole, and how many of its pages did not have to be sent again. Raises StateError."""
     if source.folder is not None:
         try:
             return [Page(str(source.folder), json.dumps(await asyncio.to_thread(saved.records, source.folder, folder)), None)], 0

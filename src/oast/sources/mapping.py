@@ -32,13 +32,15 @@ class Wrong:
 
 @dataclass
 class Read:
-    """What a source says: devices by name with their attributes, where each record stands, and what could not be read."""
+    """What a source says: devices by name with their attributes, where each record stands, and what could not be read. `raw` are the
+    records themselves, where they were asked for."""
 
     devices: dict[str, dict[str, Any]] = field(default_factory=dict)
     records: dict[str, str] = field(default_factory=dict)
     wrong: list[Wrong] = field(default_factory=list)
     passed_over: int = 0
     wrong_names: set[str] = field(default_factory=set)
+    raw: dict[str, Mapping[str, Any]] = field(default_factory=dict)
 
     def cannot_be_read(self, record: str, name: str | None, why: str) -> None:
         self.wrong.append(Wrong(record, name, why))
@@ -61,8 +63,9 @@ def following(source: SourceSettings, page: Page) -> str | None:
     return found or None
 
 
-def read(source: SourceSettings, pages: Sequence[Page]) -> Read:
-    """The devices of all pages. Raises StateError when the answer is not of the form that the settings say, or is not whole."""
+def read(source: SourceSettings, pages: Sequence[Page], *, raw: bool = False) -> Read:
+    """The devices of all pages; the records too, if `raw`. Raises StateError when the answer is not of the form that the settings say, or
+    is not whole."""
     made = Read()
     number = 0
     for page in pages:
@@ -71,7 +74,9 @@ def read(source: SourceSettings, pages: Sequence[Page]) -> Read:
             if isinstance(record, str):
                 made.cannot_be_read(f"record {number}", None, record)
                 continue
-            _take(source, record, _called(source, record) or f"record {number}", made)
+            name = _take(source, record, _told(source, record) or f"record {number}", made)
+            if raw and name is not None:
+                made.raw[name] = record
     if source.count is not None:
         told = _search(source, source.count, _json(source, pages[0]))
         if not isinstance(told, int) or isinstance(told, bool):
@@ -122,14 +127,15 @@ def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str
         raise _no(source, "it is empty")
 
 
-def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: Read) -> None:
+def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: Read) -> str | None:
+    """The name of the device that a record is, if it is one."""
     try:
         if source.which is not None and not _truth(jmespath.search(source.which, record)):
             made.passed_over += 1
-            return
+            return None
     except (JMESPathError, TypeError, ValueError) as wrong:
         made.cannot_be_read(where, None, f"'{source.which}' does not fit it: {str(wrong).splitlines()[0]}")
-        return
+        return None
     name: str | None = None
     try:
         name = _name(_value("name", source.attributes["name"], record))
@@ -141,17 +147,26 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: R
         found["address"] = _address(found["address"])
     except ValueError as wrong:
         made.cannot_be_read(where, name, str(wrong))
-        return
+        return None
     if name in made.devices:
         del made.devices[name]
+        made.raw.pop(name, None)
         made.cannot_be_read(f"{made.records.pop(name)} and {where}", name, f"both are called '{name}'")
     elif name in made.wrong_names:
         made.cannot_be_read(where, name, f"another is called '{name}', too")
     else:
         made.devices[name], made.records[name] = found, where
+        return name
+    return None
 
 
-def _called(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
+def _told(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
+    """The same in words."""
+    name = called(source, record)
+    return f"record {name}" if name is not None and name.isprintable() and len(name) <= LONGEST else None
+
+
+def called(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
     """What the source itself calls the record, if it says."""
     if source.record is None:
         return None
@@ -159,7 +174,7 @@ def _called(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
         found = jmespath.search(source.record, record)
     except (JMESPathError, TypeError, ValueError):
         return None
-    return f"record {found}" if isinstance(found, str | int) and str(found).isprintable() and len(str(found)) <= LONGEST else None
+    return str(found) if isinstance(found, str | int) and not isinstance(found, bool) and str(found) else None
 
 
 def _value(key: str, mapped: Mapped, record: Mapping[str, Any]) -> Any:

@@ -5,34 +5,20 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import json
-import ssl
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urljoin
 
-import aiohttp
-
-from oast import __version__
-from oast.errors import StateError
 from oast.estate.sources import CSV, JSON, ZONE, SourceSettings
 from oast.files import write_whole
-from oast.http import after_s
 from oast.records import Secret
+from oast.sources.service import Answer, Service, Sleep
 
-TRIES = 5
-FIRST_PAUSE_S = 0.5
-LONGEST_PAUSE_S = 60.0
 MOST_PAGES = 20_000
-LARGEST_PAGE = 64_000_000
-LATER = (408, 425, 429, 500, 502, 503, 504)
-SAID_AT_MOST = 160
 # RFC 8259, RFC 4180, RFC 4027.
 ACCEPTED = {JSON: "application/json", CSV: "text/csv", ZONE: "text/dns"}
-
-Sleep = Callable[[float], Awaitable[None]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,92 +35,51 @@ class Fetching:
 
     def __init__(self, source: SourceSettings, token: Secret | None, folder: Path, sleep: Sleep = asyncio.sleep) -> None:
         self._source = source
-        self._token = token
+        self._service = Service(source, token, sleep)
         self._folder = folder
-        self._sleep = sleep
         self.unchanged = 0
 
     async def pages(self, following: Callable[[Page], str | None]) -> list[Page]:
         """All pages, the first to the last; `following` says where the next is. Raises StateError for whatever makes them not whole."""
         assert self._source.url is not None  # noqa: S101  # a source with a file is not fetched
-        timeout = aiohttp.ClientTimeout(total=self._source.timeout_s)
-        connector = aiohttp.TCPConnector(ssl=self._tls())
         url: str | None = self._source.url.geturl()
         found: list[Page] = []
         seen: set[str] = set()
-        async with aiohttp.ClientSession(timeout=timeout, connector=connector, cookie_jar=aiohttp.DummyCookieJar()) as session:
+        async with self._service:
             while url is not None:
                 if url in seen:
-                    raise self._wrong(f"it leads back to a page that was there already ({url}): its listing has no end")
+                    raise self._service.wrong(f"it leads back to a page that was there already ({url}): its listing has no end")
                 if len(seen) >= MOST_PAGES:
-                    raise self._wrong(f"it has more than {MOST_PAGES} pages")
+                    raise self._service.wrong(f"it has more than {MOST_PAGES} pages")
                 seen.add(url)
-                page = await self._page(session, url)
+                page = await self._page(url)
                 found.append(page)
                 next_ = following(page)
-                url = None if next_ is None else self._same_place(urljoin(url, next_))
+                url = None if next_ is None else urljoin(url, next_)
+                if url is not None:
+                    self._service.need_same_place(url, "its next page")
         return found
 
-    def _tls(self) -> ssl.SSLContext:
-        try:
-            return ssl.create_default_context(cafile=self._source.authority)
-        except (ssl.SSLError, OSError) as error:
-            raise self._wrong(f"the authority {self._source.authority} cannot be used: {error.strerror or error}") from None
-
-    def _same_place(self, url: str) -> str:
-        """The next page has to be of the same service: whoever is elsewhere is not told the token."""
-        own, other = self._source.url, urlsplit(url)
-        if own is None or (own.scheme, own.hostname, own.port) != (other.scheme, other.hostname, other.port):
-            raise self._wrong(f"its next page is elsewhere ({other.scheme}://{other.netloc}): it is not followed")
-        return url
-
-    async def _page(self, session: aiohttp.ClientSession, url: str) -> Page:
-        pause = FIRST_PAUSE_S
-        for attempt in range(1, TRIES + 1):
-            said, after = "", None
-            try:
-                async with session.get(url, headers=self._headers(url), allow_redirects=False) as response:
-                    if response.status in (200, 304):
-                        return await self._answer(url, response)
-                    said = await self._said(response)
-                    if response.status not in LATER:
-                        raise self._refused(response.status, said)
-                    after = after_s(response.headers.get("Retry-After"), datetime.now(UTC))
-            except TimeoutError:
-                said = f"no answer within {self._source.timeout_s:g} s"
-            except aiohttp.ClientConnectorCertificateError as error:
-                raise self._wrong(f"its certificate is not accepted: {error.certificate_error}") from None
-            except (aiohttp.ClientError, OSError, UnicodeDecodeError) as error:
-                said = str(error) or type(error).__name__
-            if attempt < TRIES:
-                await self._sleep(min(after if after is not None else pause, LONGEST_PAUSE_S))
-                pause *= 2
-        raise self._wrong(f"it could not be read in {TRIES} tries: {said}")
-
-    async def _answer(self, url: str, response: aiohttp.ClientResponse) -> Page:
-        if response.status == 304:
-            kept = self._kept(url)
+    async def _page(self, url: str) -> Page:
+        kept = self._kept(url)
+        answer = await self._service.ask("GET", url, self._headers(kept))
+        if answer.status == 304:
             if kept is None:
-                raise aiohttp.ClientPayloadError("it says that nothing has changed, though nothing is known")
+                raise self._service.wrong("it says that nothing has changed, though nothing is known")
             self.unchanged += 1
             return Page(url, str(kept["text"]), kept.get("link"))
-        data = await response.content.read(LARGEST_PAGE + 1)
-        while not response.content.at_eof() and len(data) <= LARGEST_PAGE:
-            data += await response.content.read(LARGEST_PAGE + 1 - len(data))
-        if len(data) > LARGEST_PAGE:
-            raise self._wrong(f"a page is longer than {LARGEST_PAGE // 1_000_000} MB")
-        text = data.decode(response.get_encoding() if self._source.format != JSON else "utf-8-sig")
-        links = response.links
-        page = Page(url, text, str(links["next"]["url"]) if "next" in links else None)
-        self._keep(page, response.headers.get("ETag"), response.headers.get("Last-Modified"))
+        page = Page(url, self._text(answer), answer.link)
+        self._keep(page, answer.headers.get("etag"), answer.headers.get("last-modified"))
         return page
 
-    def _headers(self, url: str) -> dict[str, str]:
-        accept = ACCEPTED[self._source.format]
-        headers = {"Accept": accept, "User-Agent": f"oast/{__version__}"}
-        if self._token is not None:
-            headers["Authorization"] = f"Bearer {self._token.reveal()}"
-        kept = self._kept(url)
+    def _text(self, answer: Answer) -> str:
+        try:
+            return answer.data.decode("utf-8-sig" if self._source.format == JSON else answer.encoding)
+        except (UnicodeDecodeError, LookupError) as error:
+            raise self._service.wrong(f"its answer is no text: {error}") from None
+
+    def _headers(self, kept: Mapping[str, Any] | None) -> dict[str, str]:
+        headers = {"Accept": ACCEPTED[self._source.format]}
         for name, field in (("etag", "If-None-Match"), ("modified", "If-Modified-Since")):
             if kept is not None and kept.get(name):
                 headers[field] = str(kept[name])
@@ -161,20 +106,3 @@ class Fetching:
             write_whole(self._path(page.url), json.dumps(kept), mode=0o600, durable=False)
         except OSError:
             self._path(page.url).unlink(missing_ok=True)
-
-    # --- what is wrong
-
-    async def _said(self, response: aiohttp.ClientResponse) -> str:
-        text = (await response.content.read(SAID_AT_MOST * 4)).decode(errors="replace")
-        line = " ".join("".join(c if c.isprintable() else " " for c in f"HTTP {response.status} {response.reason or ''} {text}").split())
-        return line[:SAID_AT_MOST]
-
-    def _refused(self, status: int, said: str) -> StateError:
-        if status in (401, 403):
-            return self._wrong(f"it does not let us read: {said}", "is the token right, and has it expired?")
-        if 300 <= status < 400:
-            return self._wrong(f"it is elsewhere: {said}", "write the address that it is at now")
-        return self._wrong(f"it refuses: {said}")
-
-    def _wrong(self, what: str, hint: str | None = None) -> StateError:
-        return StateError(f"the source '{self._source.name}': {what}", hint=hint)

@@ -1,0 +1,123 @@
+"""oast source publish: what is known of devices, written where their records are from."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from oast.cli.exits import DONE, FAILED, NO
+from oast.cli.failures import exit_code_of, show_device_errors, show_error
+from oast.cli.loop import run as run_to_end
+from oast.cli.progress import Progress
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_json
+from oast.errors import EstateError, OastError
+from oast.estate.sources import SourceSettings
+from oast.operations.publish import Publishing, Result, publish, publishing
+
+SHOWN = 12
+LONGEST = 60
+
+
+def publish_all(options: argparse.Namespace, sources: Sequence[SourceSettings]) -> int:
+    """Each source by itself: one that cannot be written does not keep the others from being."""
+    worst = DONE
+    documents: list[dict[str, Any]] = []
+    for source in sources:
+        try:
+            code, document = _one(options, source)
+        except OastError as error:
+            code = exit_code_of(error)
+            document = {"source": source.name, "failed": error.message}
+            if options.format == "text":
+                show_error(error, sys.stderr)
+            else:
+                sys.stderr.write(f"{error.message}\n")
+        documents.append(document)
+        worst = max(worst, code)
+    if options.format == "json":
+        put_json("published", 1, {"sources": documents})
+    return worst
+
+
+def _one(options: argparse.Namespace, source: SourceSettings) -> tuple[int, dict[str, Any]]:
+    if source.publish is None:
+        raise EstateError(f"the source '{source.name}' does not say what is to be published", hint="[sources.publish] fields = { ... }")
+    estate = estate_of(options)
+    quiet = options.quiet or options.format == "json"
+    with Progress(console(error=True), [], quiet=quiet) as progress:
+        found = run_to_end(
+            publishing(
+                estate, source, source.publish, options.on, os.environ,
+                at_once=options.at_once, timeout_s=options.timeout, on_event=progress,
+            )
+        )  # fmt: skip
+    out = console(error=options.format == "json")
+    _show(found, out)
+    worst = FAILED if found.failed or found.unlisted else DONE
+    if not found.changes or options.dry_run:
+        return worst or (NO if found.changes else DONE), _document(found, None)
+    if not options.yes and not confirmed(f"Write {plural(len(found.changes), 'record')} of '{source.name}'?"):
+        out.print("nothing was published")
+        return NO, _document(found, None)
+    result = run_to_end(publish(estate.folder, os.environ, found))
+    out.print(f"{source.name}: {plural(len(result.written), 'record')} written, and read again")
+    for name, why in result.failed.items():
+        put_hanging(console(error=True), Text(f"{name}: {why}"))
+    return FAILED if result.failed else worst, _document(found, result)
+
+
+def _show(found: Publishing, out: Console) -> None:
+    out.print(
+        Text.assemble((found.source.name, "bold"), f": {plural(found.records, 'record')}; {len(found.changes)} not as they have to be")
+    )
+    for change in found.changes[:SHOWN]:
+        out.print(Text(f"  ~ {change.device}", style="yellow"))
+        for at, (now, wanted) in change.fields.items():
+            put_hanging(out, Text.assemble((f"      {'.'.join(at)}  ", "dim"), f"{_word(now)} -> {_word(wanted)}"))
+    if len(found.changes) > SHOWN:
+        out.print(f"  ~ and {len(found.changes) - SHOWN} more: {named([one.device for one in found.changes[SHOWN:]], SHOWN)}")
+    by_field: dict[str, list[str]] = {}
+    for device, fields in found.unknown.items():
+        for one in fields:
+            by_field.setdefault(one, []).append(device)
+    for one, devices in by_field.items():
+        put_hanging(out, Text(f"  {one} is not known of {named(devices, 3)}, and stays", style="dim"))
+    if found.unlisted:
+        sys.stderr.write(f"the source '{found.source.name}' does not list {named(found.unlisted, SHOWN)} any more\n")
+    show_device_errors(found.failed, sys.stderr)
+
+
+def _word(value: Any) -> str:
+    """A value in a few words."""
+    if value is None:
+        return "-"
+    if isinstance(value, list):
+        if value and all(isinstance(one, str | int | float) for one in value):
+            text = ", ".join(map(str, value))
+            return text if len(text) <= LONGEST else f"{plural(len(value), 'value')}"
+        return plural(len(value), "value")
+    if isinstance(value, dict):
+        return ", ".join(f"{key} {_word(one)}" for key, one in value.items())
+    return str(value)
+
+
+def _document(found: Publishing, result: Result | None) -> dict[str, Any]:
+    return {
+        "source": found.source.name,
+        "records": found.records,
+        "changes": [
+            {"device": one.device, "record": one.record, "fields": {".".join(at): list(pair) for at, pair in one.fields.items()}}
+            for one in found.changes
+        ],
+        "unknown": {device: list(fields) for device, fields in found.unknown.items()},
+        "unlisted": list(found.unlisted),
+        "written": result.written if result is not None else [],
+        "failed": {**{name: error.message for name, error in found.failed}, **(result.failed if result is not None else {})},
+    }

@@ -1,0 +1,255 @@
+"""Publishing: what is known of devices goes back to the service that their records are from, only the fields that Oast is to own."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from oast.archive.archive import RUNNING, file_of
+from oast.archive.backups import Backups
+from oast.connect.session import Session
+from oast.errors import DeviceError, OastError, StateError
+from oast.estate.estate import Estate, secrets_of
+from oast.estate.inventory import Device
+from oast.estate.publishing import PublishSettings
+from oast.estate.sources import SourceSettings
+from oast.fleet.events import OnEvent, unheard
+from oast.fleet.many import for_each
+from oast.intent.intent import IntentBuilder
+from oast.operations.ask import records_document
+from oast.operations.drift import find_drift
+from oast.operations.each import of_each
+from oast.operations.preparation import prepare
+from oast.operations.sources import owned, pages_of
+from oast.platforms.catalogue import READINGS
+from oast.readings.read import read
+from oast.sources import mapping
+from oast.sources.service import Service
+
+JSON = {"Accept": "application/json"}
+PATCH = {**JSON, "Content-Type": "application/merge-patch+json"}
+AT_ONCE = 10
+# A record that somebody else changes in the same moment is read anew so many times.
+TRIES = 3
+NOTHING: Mapping[str, Any] = {}
+
+
+@dataclass(frozen=True)
+class Written:
+    """A record that is not as it has to be: by field, what it says now and what it is going to say."""
+
+    device: str
+    record: str
+    fields: Mapping[tuple[str, ...], tuple[Any, Any]]
+
+
+@dataclass(frozen=True)
+class Publishing:
+    """What publishing would write. `failed` are devices that could not be read: what the service says of them stays; so it does of fields
+    that are `unknown`, by device. `unlisted` are devices that came from the source, which does not list them now."""
+
+    source: SourceSettings
+    settings: PublishSettings
+    records: int
+    changes: tuple[Written, ...]
+    failed: tuple[tuple[str, DeviceError], ...]
+    unknown: Mapping[str, tuple[str, ...]]
+    unlisted: tuple[str, ...]
+
+
+@dataclass
+class Result:
+    """What became of it: the devices whose record says now what it has to, and why not of the others."""
+
+    written: list[str] = field(default_factory=list)
+    failed: dict[str, str] = field(default_factory=dict)
+
+
+async def publishing(
+    estate: Estate,
+    source: SourceSettings,
+    settings: PublishSettings,
+    on: str | None,
+    environment: Mapping[str, str],
+    *,
+    at_once: int | None = None,
+    timeout_s: float | None = None,
+    on_event: OnEvent = unheard,
+) -> Publishing:
+    """Read the devices that came from `source`, and find what its records have to say otherwise. Raises StateError, EstateError."""
+    pages, _ = await pages_of(estate.folder, environment, source)
+    listed = mapping.read(source, pages, raw=True)
+    own = owned(estate.folder, source)
+    picked = [device for device in estate.pick(on) if device.name in own]
+    devices = [device for device in picked if device.name in listed.raw]
+    known, failed = await _known(estate, devices, settings, on, at_once, timeout_s, on_event)
+    changes, unknown = [], {}
+    for device in devices:
+        if device.name not in known:
+            continue
+        record = listed.raw[device.name]
+        fields, not_known = _fields(settings, known[device.name], record)
+        if not_known:
+            unknown[device.name] = not_known
+        if fields:
+            changes.append(Written(device.name, _called(source, record), fields))
+    unlisted = tuple(device.name for device in picked if device.name not in listed.raw)
+    return Publishing(source, settings, len(devices), tuple(changes), failed, unknown, unlisted)
+
+
+def _called(source: SourceSettings, record: Mapping[str, Any]) -> str:
+    called = mapping.called(source, record)
+    if called is None:
+        raise StateError(f"the source '{source.name}': '{source.record}' gives nothing by which a record could be written to")
+    return called
+
+
+def _fields(
+    settings: PublishSettings, known: Mapping[str, Any], record: Mapping[str, Any]
+) -> tuple[Mapping[tuple[str, ...], tuple[Any, Any]], tuple[str, ...]]:
+    """Those that differ, and the names of those that nothing is known for."""
+    differ: dict[tuple[str, ...], tuple[Any, Any]] = {}
+    unknown: list[str] = []
+    for one in settings.fields:
+        wanted, now = one.of(known), _at(record, one.at)
+        if wanted is None:
+            unknown.append(".".join(one.at))
+        elif wanted != now:
+            differ[one.at] = now, wanted
+    return differ, tuple(unknown)
+
+
+def _at(record: Any, names: Sequence[str]) -> Any:
+    for name in names:
+        record = record.get(name) if isinstance(record, Mapping) else None
+    return record
+
+
+# --- what is known of devices
+
+
+async def _known(
+    estate: Estate,
+    devices: Sequence[Device],
+    settings: PublishSettings,
+    on: str | None,
+    at_once: int | None,
+    timeout_s: float | None,
+    on_event: OnEvent,
+) -> tuple[dict[str, dict[str, Any]], tuple[tuple[str, DeviceError], ...]]:
+    """Of every device that could be read its readings, its last change and backup, and its drift: those of them that are spoken of."""
+    names = frozenset(name for one in settings.fields for name in one.names)
+    asked = [name for name in READINGS if name in names and READINGS[name].asks is None]
+    found: dict[str, dict[str, Any]] = {device.name: {} for device in devices}
+    failed: dict[str, DeviceError] = {}
+    if asked and devices:
+        builder = IntentBuilder(estate)
+
+        async def one(device: Device, session: Session) -> dict[str, Any]:
+            platform = builder.platform(device)
+            answers = await read(session, platform, [name for name in asked if name in platform.readings])
+            made: dict[str, Any] = {}
+            for name, records in answers.items():
+                told = records_document(records)
+                made[name] = (told[0] if told else None) if READINGS[name].single else told
+            return made
+
+        answers, wrong, _ = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
+        failed.update(wrong)
+        for name, told in answers.items():
+            found[name].update(told)
+    if names & {"drift", "last_change"} and devices:
+        drifted = await find_drift(prepare(estate, on), at_once=at_once, timeout_s=timeout_s)
+        failed.update({name: error for name, error in drifted.failed if name in found})
+        for drift in drifted.drifts:
+            if drift.name in found:
+                since = None if drift.since is None else {"id": drift.since.run, "at": drift.since.at.isoformat(timespec="seconds")}
+                found[drift.name].update(drift={"statements": len(drift.edits), "state": "drifted" if drift.edits else "as delivered"})
+                found[drift.name].update(last_change=since)
+    if "last_backup" in names and devices:
+        _backups(estate, found)
+    return {name: told for name, told in found.items() if name not in failed}, tuple(failed.items())
+
+
+def _backups(estate: Estate, found: Mapping[str, dict[str, Any]]) -> None:
+    last = Backups(estate).archive.last([file_of(RUNNING, name) for name in found])
+    for name, known in found.items():
+        kept = last.get(file_of(RUNNING, name))
+        if kept is not None:
+            known["last_backup"] = {"commit": kept.commit[:12], "at": kept.when}
+
+
+# --- writing
+
+
+async def publish(folder: Path, environment: Mapping[str, str], found: Publishing) -> Result:
+    """Write what differs; afterwards each record is read again, and says what it has to, or it has failed."""
+    source, result = found.source, Result()
+    token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)
+    async with Service(source, token) as service:
+
+        async def one(change: Written) -> None:
+            await _write(service, found.settings, change)
+
+        def done(change: Written, outcome: DeviceError | None) -> None:
+            if outcome is None:
+                result.written.append(change.device)
+            else:
+                result.failed[change.device] = outcome.message
+
+        await for_each(found.changes, one, AT_ONCE, done)
+    return result
+
+
+async def _write(service: Service, settings: PublishSettings, change: Written) -> None:
+    """Raises DeviceError when the record does not say it in the end."""
+    url = settings.url(change.record)
+    try:
+        service.need_same_place(url, "the record")
+        for _ in range(TRIES):
+            record, etag = await _record(service, url)
+            patch = _patch(record, {at: wanted for at, (_, wanted) in change.fields.items()})
+            if not patch:
+                return
+            match = {"If-Match": etag} if etag is not None else NOTHING
+            answer = await service.ask("PATCH", url, {**PATCH, **match}, (200, 202, 204, 412), json.dumps(patch).encode())
+            if answer.status != 412 and not _patch((await _record(service, url))[0], {at: w for at, (_, w) in change.fields.items()}):
+                return
+    except OastError as error:
+        raise DeviceError(error.message, hint=error.hint) from None
+    raise DeviceError(f"the source takes what is written to record {change.record}, and lists something else: somebody else writes it, too")
+
+
+async def _record(service: Service, url: str) -> tuple[Mapping[str, Any], str | None]:
+    answer = await service.ask("GET", url, JSON, (200,))
+    try:
+        record = json.loads(answer.data)
+    except (ValueError, RecursionError):
+        record = None
+    if not isinstance(record, dict):
+        raise service.wrong(f"there is no record at {url}")
+    return record, answer.headers.get("etag")
+
+
+def _patch(record: Mapping[str, Any], wanted: Mapping[tuple[str, ...], Any]) -> dict[str, Any]:
+    """What makes `record` say what is wanted (RFC 7396); nothing when it does."""
+    patch: dict[str, Any] = {}
+    for at, value in wanted.items():
+        now = _at(record, at)
+        if now != value:
+            inner = patch
+            for name in at[:-1]:
+                inner = inner.setdefault(name, {})
+            inner[at[-1]] = _merging(now, value)
+    return patch
+
+
+def _merging(now: Any, value: Any) -> Any:
+    """Of an object, what is there and is not wanted is taken away by null."""
+    if not isinstance(value, Mapping):
+        return value
+    gone = dict.fromkeys(now.keys() - value.keys()) if isinstance(now, Mapping) else {}
+    return {**gone, **{name: _merging(now.get(name) if isinstance(now, Mapping) else None, one) for name, one in value.items()}}

@@ -1,0 +1,131 @@
+"""An inventory service over HTTP: asked again when it has trouble, believed only when its answer is whole."""
+
+from __future__ import annotations
+
+import asyncio
+import ssl
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from urllib.parse import urlsplit
+
+import aiohttp
+
+from oast import __version__
+from oast.errors import StateError
+from oast.estate.sources import SourceSettings
+from oast.http import after_s
+from oast.records import Secret
+
+TRIES = 5
+FIRST_PAUSE_S = 0.5
+LONGEST_PAUSE_S = 60.0
+LARGEST_ANSWER = 64_000_000
+LATER = (408, 425, 429, 500, 502, 503, 504)
+SAID_AT_MOST = 160
+
+Sleep = Callable[[float], Awaitable[None]]
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What the service answered: the status is one of those that were wanted. `link` is the address of the next page (RFC 8288)."""
+
+    status: int
+    data: bytes
+    encoding: str
+    link: str | None
+    headers: Mapping[str, str]
+
+
+class Service:
+    """The service of one source; use as a context. `token` goes with every request, and to nobody else."""
+
+    def __init__(self, source: SourceSettings, token: Secret | None, sleep: Sleep = asyncio.sleep) -> None:
+        self._source = source
+        self._token = token
+        self._sleep = sleep
+        self._session: aiohttp.ClientSession | None = None
+
+    async def __aenter__(self) -> Service:
+        connector = aiohttp.TCPConnector(ssl=self._tls())
+        timeout = aiohttp.ClientTimeout(total=self._source.timeout_s)
+        self._session = aiohttp.ClientSession(timeout=timeout, connector=connector, cookie_jar=aiohttp.DummyCookieJar())
+        return self
+
+    async def __aexit__(self, *error: object) -> None:
+        if self._session is not None:
+            await self._session.close()
+
+    def _tls(self) -> ssl.SSLContext:
+        try:
+            return ssl.create_default_context(cafile=self._source.authority)
+        except (ssl.SSLError, OSError) as error:
+            raise self.wrong(f"the authority {self._source.authority} cannot be used: {error.strerror or error}") from None
+
+    def need_same_place(self, url: str, what: str) -> None:
+        """Raises StateError for an address of another service: whoever is elsewhere is not told the token."""
+        own, other = self._source.url, urlsplit(url)
+        if own is None or (own.scheme, own.hostname, own.port) != (other.scheme, other.hostname, other.port):
+            raise self.wrong(f"{what} is elsewhere ({other.scheme}://{other.netloc}): it is not followed")
+
+    async def ask(
+        self, method: str, url: str, headers: Mapping[str, str], wanted: tuple[int, ...] = (200, 304), body: bytes | None = None
+    ) -> Answer:
+        """The answer to one request, whole. Trouble of the service is waited out. Raises StateError when there is none in the end, or one
+        that is not `wanted`."""
+        pause = FIRST_PAUSE_S
+        for attempt in range(1, TRIES + 1):
+            said, after = "", None
+            try:
+                async with self._request(method, url, headers, body) as response:
+                    if response.status in wanted:
+                        return await self._whole(response)
+                    said = await self._said(response)
+                    if response.status not in LATER:
+                        raise self._refused(response.status, said)
+                    after = after_s(response.headers.get("Retry-After"), datetime.now(UTC))
+            except TimeoutError:
+                said = f"no answer within {self._source.timeout_s:g} s"
+            except aiohttp.ClientConnectorCertificateError as error:
+                raise self.wrong(f"its certificate is not accepted: {error.certificate_error}") from None
+            except (aiohttp.ClientError, OSError, UnicodeDecodeError) as error:
+                said = str(error) or type(error).__name__
+            if attempt < TRIES:
+                await self._sleep(min(after if after is not None else pause, LONGEST_PAUSE_S))
+                pause *= 2
+        raise self.wrong(f"it could not be {'read' if method == 'GET' else 'written'} in {TRIES} tries: {said}")
+
+    def _request(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> aiohttp.client._RequestContextManager:
+        assert self._session is not None  # noqa: S101  # it is used as a context
+        own = {"User-Agent": f"oast/{__version__}"}
+        if self._token is not None:
+            own["Authorization"] = f"Bearer {self._token.reveal()}"
+        return self._session.request(method, url, headers={**headers, **own}, data=body, allow_redirects=False)
+
+    async def _whole(self, response: aiohttp.ClientResponse) -> Answer:
+        data = b""
+        while not response.content.at_eof() and len(data) <= LARGEST_ANSWER:
+            data += await response.content.read(LARGEST_ANSWER + 1 - len(data))
+        if len(data) > LARGEST_ANSWER:
+            raise self.wrong(f"an answer is longer than {LARGEST_ANSWER // 1_000_000} MB")
+        links = response.links
+        link = str(links["next"]["url"]) if "next" in links else None
+        encoding = response.charset or "utf-8-sig"
+        return Answer(response.status, data, encoding, link, {name.lower(): value for name, value in response.headers.items()})
+
+    async def _said(self, response: aiohttp.ClientResponse) -> str:
+        text = (await response.content.read(SAID_AT_MOST * 4)).decode(errors="replace")
+        line = " ".join("".join(c if c.isprintable() else " " for c in f"HTTP {response.status} {response.reason or ''} {text}").split())
+        return line[:SAID_AT_MOST]
+
+    def _refused(self, status: int, said: str) -> StateError:
+        if status in (401, 403):
+            return self.wrong(f"it does not let us in: {said}", "is the token right, and has it expired?")
+        if 300 <= status < 400:
+            return self.wrong(f"it is elsewhere: {said}", "write the address that it is at now")
+        return self.wrong(f"it refuses: {said}")
+
+    def wrong(self, what: str, hint: str | None = None) -> StateError:
+        """What is wrong with the source."""
+        return StateError(f"the source '{self._source.name}': {what}", hint=hint)
