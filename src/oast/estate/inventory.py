@@ -101,11 +101,11 @@ def read(folder: Path, mistakes: Mistakes) -> Inventory:
                     if name in devices:
                         message = f"the device '{name}' is already in {devices[name].place}"
                         raise EstateError(message, place=place, hint="keep one of the two")
-                    devices[name] = _device(name, attributes, place, told)
+                    devices[name] = device_of(name, attributes, place, told)
     for name, told in outside.items():
         unusable[name] = _loosely(name, told.attributes)
         with mistakes.collected():
-            devices[name] = _device(name, YamlMap(told.attributes.file), told.place, told)
+            devices[name] = device_of(name, YamlMap(told.attributes.file), told.place, told)
     return Inventory(devices, {name: known_by for name, known_by in unusable.items() if name not in devices})
 
 
@@ -226,10 +226,11 @@ def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
             if len(row) != len(heading):
                 message = f"the row has {len(row)} cells, the heading has {len(heading)}"
                 raise EstateError(message, place=place, hint="a cell that holds a comma needs double quotes")
-            yield _row(dict(zip(heading, row, strict=True)), place)
+            yield row_of(dict(zip(heading, row, strict=True)), place)
 
 
-def _row(cells: dict[str, str], place: Place) -> tuple[str, Any, Place]:
+def row_of(cells: dict[str, str], place: Place) -> tuple[str, Any, Place]:
+    """A device's name, attributes and place, of the cells of a row by the names of their columns."""
     attributes = YamlMap(place.file)
     for key, cell in cells.items():
         value = cell.strip()
@@ -246,7 +247,7 @@ def _cell(key: str, value: str) -> Any:
     return int(value) if key == "port" and re.fullmatch("[0-9]{1,9}", value) else value
 
 
-def _device(name: str, attributes: Any, place: Place, outside: _Outside | None = None) -> Device:
+def device_of(name: str, attributes: Any, place: Place, outside: _Outside | None = None) -> Device:
     """`attributes` are the engineer's own, and win over those from `outside`. Raises EstateError."""
     told: dict[str, tuple[Told, ...]] = {}
     if outside is not None and isinstance(attributes, YamlMap):

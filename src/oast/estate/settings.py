@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.errors import EstateError, Mistakes
-from oast.estate import connections, selectors, sources, watching
+from oast.estate import connections, onboarding, selectors, sources, watching
 from oast.estate.connections import Connections, ConnectionSettings
+from oast.estate.onboarding import OnboardingSettings
 from oast.estate.selectors import Selector
 from oast.estate.sources import SourceSettings
 from oast.estate.watching import WatchSettings
@@ -117,6 +118,7 @@ class Settings:
     watch: WatchSettings
     sources: tuple[SourceSettings, ...]
     in_service: Selector | None
+    onboarding: OnboardingSettings | None
     network_file: Path
 
     @property
@@ -148,6 +150,7 @@ def read(folder: Path) -> Settings:
         watch=watching.read(file.table("watch"), folder),
         sources=sources.read(file, folder),
         in_service=_in_service(file.table("inventory"), mistakes),
+        onboarding=onboarding.read(file.table("onboarding"), folder),
         network_file=network or folder / "network.yaml",
     )
     file.finish("in the settings")

@@ -99,6 +99,11 @@ class IntentBuilder:
             if name not in known:
                 raise EstateError(f"there is no section '{name}' in {FILE}", hint=suggestion(name, known))
 
+    @property
+    def uses(self) -> Sequence[SectionUse]:
+        """The sections that there are."""
+        return self._uses
+
     def syntax(self, device: Device) -> IndentedSyntax:
         """The syntax of the device's platform, with everything it has seen before. Raises EstateError for an unknown platform."""
         platform = self.platform(device)

@@ -1,0 +1,177 @@
+"""oast onboard: new devices that find their way."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import signal
+import sys
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from oast.cli import arguments
+from oast.cli.exits import DONE, INVALID, NO
+from oast.cli.loop import run as run_to_end
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import confirmed, console, estate_of, near, plural, put_json, put_table, table
+from oast.errors import UsageError
+from oast.onboarding import keys
+from oast.onboarding.server import BootstrapServer
+from oast.onboarding.store import Box, Boxes, State
+from oast.operations.onboard import Row, Staging, settings_of, stage
+
+STYLES = {State.STAGED: "dim", State.ASKED: "cyan", State.CONFIGURED: "green", State.FAILED: "red"}
+EVERY_S = 0.5
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    arguments.add_action(actions, "keys", "make the owner's keys and certificates, once", _keys)
+    staging = arguments.add_action(actions, "stage", "make ready what new devices are going to be given", _stage)
+    staging.add_argument("file", metavar="FILE", type=Path, help="CSV: serial,name,address,platform and what else the inventory says")
+    staging.add_argument("--yes", action="store_true", help="stage without asking")
+    serve = arguments.add_action(actions, "serve", "the bootstrap server: gives each device what was staged for it", _serve)
+    serve.add_argument("--port", type=int, metavar="PORT", help="another one than oast.toml says; 0: any that is free")
+    status = arguments.add_action(actions, "status", "how far each new device has come", _status)
+    status.add_argument("--follow", action="store_true", help="stay, and show what changes")
+    forget = arguments.add_action(actions, "forget", "expect a device no longer", _forget)
+    forget.add_argument("serial", metavar="SERIAL")
+
+
+def _keys(options: argparse.Namespace) -> int:
+    estate = estate_of(options)
+    settings = settings_of(estate)
+    keys.make(settings.keys, estate.settings.name, settings.names)
+    owner = near(settings.keys / "owner.pem")
+    put_hanging(console(), Text(f"the keys are in {near(settings.keys)}: they never belong into a repository"))
+    put_hanging(console(), Text(f"give {owner} to whoever makes your devices: vouchers have to pin it"))
+    return DONE
+
+
+def _stage(options: argparse.Namespace) -> int:
+    estate = estate_of(options)
+    rows = Staging(estate).rows(options.file, str(near(options.file.resolve())))
+    right = [row for row in rows if row.device is not None]
+    wrong = [row for row in rows if row.device is None]
+    out = console(error=options.format == "json")
+    for row in right:
+        words = ", ".join(
+            f"{key} {value}" for key, value in (row.device.attributes if row.device else {}).items() if key not in ("name", "serial")
+        )
+        put_hanging(out, Text.assemble((f"  + {row.serial}  {row.name}", "green"), (f"  {words}", "dim")))
+    _show_wrong(wrong)
+    if right and (options.yes or confirmed(f"Expect {plural(len(right), 'device')}?")):
+        stage(estate, right)
+        out.print(f"{plural(len(right), 'device')} staged")
+    elif right:
+        out.print("nothing was staged")
+        right = []
+    if options.format == "json":
+        put_json("staged", 1, {"staged": [row.serial for row in right], "wrong": [_row_document(row) for row in wrong]})
+    return INVALID if wrong else DONE if right else NO
+
+
+def _show_wrong(rows: list[Row]) -> None:
+    out = console(error=True)
+    for row in rows:
+        who = f" ({row.name or row.serial})" if row.name or row.serial else ""
+        for what in row.wrong:
+            put_hanging(out, Text(f"{row.place}: {what}{who}"))
+        if row.hint:
+            put_hanging(out, Text(f"    {row.hint}"))
+    if rows:
+        sys.stderr.write(f"{plural(len(rows), 'row')} {'is' if len(rows) == 1 else 'are'} not staged\n")
+
+
+def _row_document(row: Row) -> dict[str, Any]:
+    return {"line": row.place.line, "serial": row.serial, "name": row.name, "wrong": list(row.wrong), "hint": row.hint}
+
+
+def _serve(options: argparse.Namespace) -> int:
+    estate = estate_of(options)
+    settings = settings_of(estate)
+    own = keys.read(settings.keys)
+
+    def heard(who: str, what: str) -> None:
+        sys.stdout.write(f"{datetime.now(UTC):%H:%M:%S} {who}: {what}\n")
+        sys.stdout.flush()
+
+    async def serve() -> None:
+        stop = asyncio.Event()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(number, stop.set)
+        with Boxes(estate.working) as boxes:
+            chosen = settings if options.port is None else replace(settings, port=options.port)
+            server = BootstrapServer(chosen, own, boxes, heard)
+            port = await server.start()
+            sys.stdout.write(f"listening at https://{settings.host}:{port}/restconf\n")
+            sys.stdout.flush()
+            try:
+                await stop.wait()
+            finally:
+                await server.close()
+
+    run_to_end(serve())
+    return DONE
+
+
+def _status(options: argparse.Namespace) -> int:
+    estate = estate_of(options)
+    out = console()
+    with Boxes(estate.working) as boxes:
+        found = boxes.all()
+        if options.follow and options.format == "text" and out.is_terminal:
+            with Live(console=out, get_renderable=lambda: _table(boxes.all()), refresh_per_second=1 / EVERY_S) as live:
+                run_to_end(asyncio.Event().wait())
+                live.stop()
+            return DONE
+    if options.format == "json":
+        put_json("onboarding", 1, {"devices": [_document(box) for box in found], "expected": sum(_is_expected(box) for box in found)})
+    elif not found:
+        out.print("no device is expected: stage some with oast onboard stage FILE")
+    else:
+        put_table(out, _table(found))
+        for box in found:
+            for told in (box.why, box.noted):
+                if told:
+                    put_hanging(out, Text(f"{box.name}: {told}"))
+        out.print(f"{plural(sum(_is_expected(box) for box in found), 'device')} still expected")
+    return NO if any(box.state is State.FAILED for box in found) else DONE
+
+
+def _is_expected(box: Box) -> bool:
+    return box.state is not State.CONFIGURED
+
+
+def _table(found: list[Box]) -> Table:
+    made = table("device", "serial", "state", "since", whole=("device", "serial"))
+    for box in found:
+        made.add_row(box.name, box.serial, Text(str(box.state), style=STYLES[box.state]), f"{box.since:%Y-%m-%d %H:%M:%S}")
+    return made
+
+
+def _document(box: Box) -> dict[str, Any]:
+    return {
+        "device": box.name,
+        "serial": box.serial,
+        "state": str(box.state),
+        "since": box.since.isoformat(),
+        "staged": box.staged.isoformat(),
+        "why": box.why,
+        "noted": box.noted,
+        "host_keys": list(box.host_keys),
+    }
+
+
+def _forget(options: argparse.Namespace) -> int:
+    with Boxes(estate_of(options).working) as boxes:
+        if not boxes.forget(options.serial):
+            raise UsageError(f"no device with the serial number {options.serial} is expected", hint="oast onboard status")
+    console().print(f"{options.serial} is not expected any more")
+    return DONE

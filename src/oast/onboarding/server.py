@@ -1,0 +1,255 @@
+"""The bootstrap server (RFC 8572, section 7): RESTCONF over HTTPS, where every device proves by its certificate who it is."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import json
+import ssl
+import time
+from collections import deque
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from aiohttp import web
+from cryptography import x509
+
+from oast.errors import EstateError, StateError
+from oast.estate.onboarding import OnboardingSettings
+from oast.onboarding import cms, conveyed
+from oast.onboarding.keys import Keys
+from oast.onboarding.store import Box, Boxes, State
+from oast.onboarding.trust import serial_of
+
+ROOT = "/restconf"
+MODULE = "ietf-sztp-bootstrap-server"
+YANG_JSON = "application/yang-data+json"
+LARGEST = 200_000
+MINUTE_S = 60.0
+SAID_AT_MOST = 300
+# What a device reports (RFC 8572, section 7.3): that it has come to its end, and that it cannot.
+COMPLETE = "bootstrap-complete"
+ERRORS = (
+    "bootstrap-error",
+    "parsing-error",
+    "boot-image-error",
+    "boot-image-mismatch",
+    "pre-script-error",
+    "config-error",
+    "post-script-error",
+)
+PROGRESS = frozenset(
+    (
+        COMPLETE, *ERRORS, "bootstrap-initiated", "parsing-initiated", "parsing-warning", "parsing-complete", "boot-image-initiated",
+        "boot-image-warning", "boot-image-installed-rebooting", "boot-image-complete", "pre-script-initiated", "pre-script-warning",
+        "pre-script-complete", "config-initiated", "config-warning", "config-complete", "post-script-initiated", "post-script-warning",
+        "post-script-complete", "bootstrap-warning", "informational",
+    )
+)  # fmt: skip
+
+OnBox = Callable[[str, str], None]
+
+
+class _Refused(Exception):
+    """A request that is answered with an error of RESTCONF (RFC 8040, section 7.1), and what of it is only for the log."""
+
+    def __init__(self, status: int, tag: str, message: str, *, after_s: float | None = None) -> None:
+        super().__init__(message)
+        self.status, self.tag, self.message, self.after_s = status, tag, message, after_s
+
+
+class BootstrapServer:
+    """Serves what is staged. `on_box` hears of each device what it has done, in words."""
+
+    def __init__(
+        self, settings: OnboardingSettings, keys: Keys, boxes: Boxes, on_box: OnBox, clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._settings = settings
+        self._keys = keys
+        self._boxes = boxes
+        self._on_box = on_box
+        self._clock = clock
+        self._asked: dict[str, deque[float]] = {}
+        self._runner: web.AppRunner | None = None
+        self._redirect = b""
+
+    async def start(self) -> int:
+        """Listen; the port. Raises StateError when that is taken, EstateError when a key or an authority cannot be used."""
+        application = web.Application(client_max_size=LARGEST)
+        application.router.add_get("/.well-known/host-meta", self._host_meta)
+        application.router.add_post(f"{ROOT}/operations/{MODULE}:{{operation}}", self._operation)
+        application.router.add_route("*", "/{other:.*}", self._elsewhere)
+        self._runner = web.AppRunner(application, access_log=None, shutdown_timeout=5.0)
+        await self._runner.setup()
+        site = web.TCPSite(self._runner, self._settings.host, self._settings.port, ssl_context=self._tls(), backlog=1024)
+        try:
+            await site.start()
+        except OSError as error:
+            await self.close()
+            raise StateError(f"nothing can listen at {self._settings.host}:{self._settings.port}: {error.strerror or error}") from None
+        port = int(self._runner.addresses[0][1])
+        where = conveyed.redirect(self._settings.names[0], port, cms.certificates_only([self._keys.owner]))
+        self._redirect = cms.signed(where, cms.CONVEYED, self._keys.signer, self._keys.signer_key)
+        return port
+
+    async def close(self) -> None:
+        """End what is being answered, and listen no more. Safe to call again."""
+        if self._runner is not None:
+            await self._runner.cleanup()
+            self._runner = None
+
+    def _tls(self) -> ssl.SSLContext:
+        """Nobody comes in without a certificate of a maker's authority."""
+        context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+        context.minimum_version = ssl.TLSVersion.TLSv1_2
+        context.verify_mode = ssl.CERT_REQUIRED
+        # A device's certificate is for ever (IEEE 802.1AR), and may have critical extensions of its maker's.
+        try:
+            context.load_cert_chain(self._keys.server_certificate, self._keys.server_key)
+            context.load_verify_locations(cafile=self._settings.makers)
+        except ssl.SSLError as error:
+            raise EstateError(f"the server's key, or {self._settings.makers}, cannot be used: {error.reason}") from None
+        except OSError as error:
+            raise StateError(f"a key of the server, or {self._settings.makers}, cannot be read: {error.strerror}") from None
+        return context
+
+    # --- requests
+
+    async def _host_meta(self, request: web.Request) -> web.Response:
+        """RFC 8040, section 3.1."""
+        text = f"<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='{ROOT}'/></XRD>"
+        return web.Response(text=text, content_type="application/xrd+xml")
+
+    async def _elsewhere(self, request: web.Request) -> web.Response:
+        return await self._answered(request, self._nothing_there)
+
+    async def _operation(self, request: web.Request) -> web.Response:
+        operations = {"get-bootstrapping-data": self._data, "report-progress": self._progress}
+        return await self._answered(request, operations.get(request.match_info["operation"], self._nothing_there))
+
+    async def _answered(self, request: web.Request, answer: Callable[[str, Box | None, Mapping[str, Any]], web.Response]) -> web.Response:
+        """The answer, or the error; both are logged."""
+        serial: str | None = None
+        try:
+            serial, certificate = _peer(request)
+            self._need_patience(serial)
+            body = await _input(request)
+            response = self._for_its_own(serial, certificate, body, answer)
+            said = ""
+        except _Refused as refused:
+            response, said = _error(refused), refused.message
+        except StateError as error:
+            response, said = _error(_Refused(500, "operation-failed", "it cannot be answered now")), error.message
+        self._boxes.log(
+            {"peer": str(request.remote), "serial": serial, "request": f"{request.method} {request.path}"[:SAID_AT_MOST],
+             "status": response.status, "said": said}
+        )  # fmt: skip
+        if said:
+            self._on_box(serial or str(request.remote), said)
+        return response
+
+    def _need_patience(self, serial: str) -> None:
+        now, times = self._clock(), self._asked.setdefault(serial, deque())
+        while times and times[0] <= now - MINUTE_S:
+            times.popleft()
+        if len(times) >= self._settings.per_minute:
+            raise _Refused(429, "resource-denied", "it asks too often", after_s=times[0] + MINUTE_S - now)
+        times.append(now)
+
+    def _for_its_own(
+        self, serial: str, certificate: str, body: Mapping[str, Any], answer: Callable[[str, Box | None, Mapping[str, Any]], web.Response]
+    ) -> web.Response:
+        box = self._boxes.one(serial)
+        if box is not None and not self._boxes.is_its(serial, certificate):
+            self._boxes.note(serial, "another certificate with its serial number has asked, and was refused")
+            raise _Refused(403, "access-denied", "another device has this serial number")
+        return answer(serial, box, body)
+
+    def _nothing_there(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
+        raise _Refused(404, "invalid-value", "there is nothing here")
+
+    def _data(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
+        """get-bootstrapping-data (RFC 8572, section 7.2)."""
+        given = self._boxes.artifacts(serial)
+        if box is None or given is None:
+            raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
+        # Whoever does not know yet whether to trust this server is told how to, and asks again (section 5.3).
+        elsewhere = "signed-data-preferred" in body
+        if box.state is not State.CONFIGURED:
+            self._boxes.come_to(serial, State.ASKED)
+        self._on_box(box.name, "has asked, and was told whom to trust" if elsewhere else "was given its first configuration")
+        information = self._redirect if elsewhere else given.conveyed
+        names = (("conveyed-information", information), ("owner-certificate", given.owner), ("ownership-voucher", given.voucher))
+        output = {"reporting-level": "verbose", **{name: base64.b64encode(data).decode() for name, data in names}}
+        return web.Response(text=json.dumps({f"{MODULE}:output": output}), content_type=YANG_JSON)
+
+    def _progress(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
+        """report-progress (RFC 8572, section 7.3)."""
+        kind, message = body.get("progress-type"), str(body.get("message", ""))[:SAID_AT_MOST]
+        if kind not in PROGRESS:
+            raise _Refused(400, "invalid-value", "'progress-type' is none that there is")
+        if box is None:
+            raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
+        said = " ".join("".join(c if c.isprintable() else " " for c in message).split())
+        if kind in ERRORS:
+            self._boxes.come_to(serial, State.FAILED, f"{kind}: {said}" if said else str(kind))
+        elif kind == COMPLETE:
+            if box.state not in (State.ASKED, State.CONFIGURED):
+                raise _Refused(409, "operation-failed", "it says that it is configured, and has asked for nothing since it was staged")
+            self._boxes.come_to(serial, State.CONFIGURED, None, _host_keys(body))
+        self._on_box(box.name, f"{kind}{f': {said}' if said else ''}")
+        return web.Response(status=204)
+
+
+def _peer(request: web.Request) -> tuple[str, str]:
+    """The serial number in the certificate that was shown, and its SHA-256."""
+    transport = request.transport
+    secured = transport.get_extra_info("ssl_object") if transport is not None else None
+    der = secured.getpeercert(binary_form=True) if secured is not None else None
+    if not der:
+        raise _Refused(403, "access-denied", "it has shown no certificate")
+    try:
+        serial = serial_of(x509.load_der_x509_certificate(der).subject)
+    except ValueError:
+        serial = None
+    if not serial:
+        raise _Refused(403, "access-denied", "its certificate has no serial number of a device in it")
+    return serial, hashlib.sha256(der).hexdigest()
+
+
+async def _input(request: web.Request) -> Mapping[str, Any]:
+    try:
+        text = await request.text()
+        body = json.loads(text)[f"{MODULE}:input"] if text else {}
+    except web.HTTPRequestEntityTooLarge:
+        raise _Refused(413, "too-big", "it is too long") from None
+    except (ValueError, KeyError, TypeError, LookupError, RecursionError):
+        raise _Refused(400, "malformed-message", f"it has no {MODULE}:input in JSON") from None
+    if not isinstance(body, dict):
+        raise _Refused(400, "malformed-message", f"{MODULE}:input is no object")
+    return body
+
+
+def _host_keys(body: Mapping[str, Any]) -> tuple[str, ...]:
+    """The host keys that a device reports (RFC 7317, ssh-host-keys), each as `ALGORITHM BASE64`."""
+    keys = body.get("ssh-host-keys")
+    listed = keys.get("ssh-host-key") if isinstance(keys, dict) else []
+    found = []
+    for one in listed if isinstance(listed, list) else []:
+        algorithm, data = (one.get("algorithm"), one.get("key-data")) if isinstance(one, dict) else (None, None)
+        try:
+            base64.b64decode(str(data), validate=True)
+        except (ValueError, binascii.Error):
+            raise _Refused(400, "invalid-value", "a host key is no base64") from None
+        if not isinstance(algorithm, str) or not algorithm.isascii() or not algorithm.isprintable() or " " in algorithm:
+            raise _Refused(400, "invalid-value", "a host key has no algorithm")
+        found.append(f"{algorithm} {data}")
+    return tuple(found)
+
+
+def _error(refused: _Refused) -> web.Response:
+    inner = {"error-type": "application", "error-tag": refused.tag, "error-message": refused.message}
+    headers = {"Retry-After": f"{max(1.0, refused.after_s):.0f}"} if refused.after_s is not None else None
+    text = json.dumps({"ietf-restconf:errors": {"error": [inner]}})
+    return web.Response(status=refused.status, text=text, content_type=YANG_JSON, headers=headers)

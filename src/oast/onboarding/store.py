@@ -1,0 +1,186 @@
+"""What is known of new devices: a SQLite database in the estate's working folder (WAL), and the log of requests beside it.
+
+Fields: docs/formats.md.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+from oast.errors import StateError
+from oast.files import make_private
+
+FOLDER = "onboarding"
+FILE = "devices.sqlite"
+REQUESTS = "requests.jsonl"
+VERSION = 1
+BUSY_S = 20.0
+SCHEMA = """
+CREATE TABLE IF NOT EXISTS device (
+    serial TEXT PRIMARY KEY, name TEXT NOT NULL UNIQUE, attributes TEXT NOT NULL, state TEXT NOT NULL, since TEXT NOT NULL,
+    staged TEXT NOT NULL, why TEXT, certificate TEXT, host_keys TEXT NOT NULL DEFAULT '[]', noted TEXT
+) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS artifact (
+    serial TEXT PRIMARY KEY REFERENCES device ON DELETE CASCADE, conveyed BLOB NOT NULL, owner BLOB NOT NULL, voucher BLOB NOT NULL
+) STRICT, WITHOUT ROWID;
+"""
+
+
+class State(StrEnum):
+    """How far a new device has come."""
+
+    STAGED = "staged"
+    ASKED = "asked"
+    CONFIGURED = "configured"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class Box:
+    """A new device. `since` (UTC) is when it came to its `state`, `why` it failed; `certificate` is the SHA-256 of the one that it has
+    shown first, and `noted` the last thing that was noted besides, as somebody else with its serial number."""
+
+    serial: str
+    name: str
+    attributes: Mapping[str, Any]
+    state: State
+    since: datetime
+    staged: datetime
+    why: str | None
+    certificate: str | None
+    host_keys: tuple[str, ...]
+    noted: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Artifacts:
+    """What a device is given: conveyed information, the owner's certificates and the voucher, each as CMS in DER."""
+
+    conveyed: bytes
+    owner: bytes
+    voucher: bytes
+
+
+class Boxes:
+    """The database of one estate; use as a context. Every method raises StateError when it cannot be read or written."""
+
+    def __init__(self, working: Path) -> None:
+        self._folder = working / FOLDER
+        self._connection: sqlite3.Connection | None = None
+
+    def __enter__(self) -> Boxes:
+        with self._told():
+            make_private(self._folder)
+            path = self._folder / FILE
+            path.touch(mode=0o600)
+            connection = self._connection = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = FULL")
+            connection.execute("PRAGMA foreign_keys = ON")
+            found = connection.execute("PRAGMA user_version").fetchone()[0]
+            if found not in (0, VERSION):
+                raise StateError(f"{path} is of another release of Oast (format {found})")
+            connection.executescript(SCHEMA)
+            connection.execute(f"PRAGMA user_version = {VERSION}")
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self._connection is not None:
+            self._connection.close()
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.Error as error:
+            raise StateError(f"{self._folder / FILE} cannot be used: {error}") from None
+        except OSError as error:
+            raise StateError(f"{error.filename} cannot be written: {error.strerror}") from None
+
+    def _do(self, sql: str, *values: object) -> list[tuple[Any, ...]]:
+        assert self._connection is not None  # noqa: S101  # it is used as a context
+        with self._told():
+            return self._connection.execute(sql, values).fetchall()
+
+    def all(self) -> list[Box]:
+        """Every device, in the order of their names."""
+        rows = self._do(
+            "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted FROM device ORDER BY name"
+        )
+        return [_box(row) for row in rows]
+
+    def one(self, serial: str) -> Box | None:
+        """The device with that serial number, if it is expected."""
+        rows = self._do(
+            "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted FROM device WHERE serial = ?", serial
+        )
+        return _box(rows[0]) if rows else None
+
+    def stage(self, serial: str, name: str, attributes: Mapping[str, Any], given: Artifacts) -> None:
+        """A device is expected from now on; staged again, it begins anew."""
+        now = _now()
+        self._do("BEGIN IMMEDIATE")
+        try:
+            self._do("DELETE FROM device WHERE serial = ?", serial)
+            self._do(
+                "INSERT INTO device (serial, name, attributes, state, since, staged) VALUES (?, ?, ?, ?, ?, ?)",
+                serial, name, json.dumps(dict(attributes)), State.STAGED, now, now,
+            )  # fmt: skip
+            self._do("INSERT INTO artifact VALUES (?, ?, ?, ?)", serial, given.conveyed, given.owner, given.voucher)
+            self._do("COMMIT")
+        except BaseException:
+            with suppress(StateError):
+                self._do("ROLLBACK")
+            raise
+
+    def forget(self, serial: str) -> bool:
+        """Whether it was expected; it is not any more."""
+        return bool(self._do("DELETE FROM device WHERE serial = ? RETURNING serial", serial))
+
+    def artifacts(self, serial: str) -> Artifacts | None:
+        """What the device is given."""
+        rows = self._do("SELECT conveyed, owner, voucher FROM artifact WHERE serial = ?", serial)
+        return Artifacts(*rows[0]) if rows else None
+
+    def is_its(self, serial: str, certificate: str) -> bool:
+        """Whether that is the certificate which the device has shown first; the first one is."""
+        rows = self._do(
+            "UPDATE device SET certificate = coalesce(certificate, ?) WHERE serial = ? RETURNING certificate", certificate, serial
+        )
+        return bool(rows) and rows[0][0] == certificate
+
+    def come_to(self, serial: str, state: State, why: str | None = None, host_keys: tuple[str, ...] | None = None) -> None:
+        """The device has come so far."""
+        self._do("UPDATE device SET state = ?, since = ?, why = ? WHERE serial = ?", state, _now(), why, serial)
+        if host_keys is not None:
+            self._do("UPDATE device SET host_keys = ? WHERE serial = ?", json.dumps(host_keys), serial)
+
+    def note(self, serial: str, what: str) -> None:
+        """Something that does not change how far it has come."""
+        self._do("UPDATE device SET noted = ? WHERE serial = ?", what, serial)
+
+    def log(self, entry: Mapping[str, Any]) -> None:
+        """One request, as a line of JSON."""
+        path = self._folder / REQUESTS
+        with self._told():
+            path.touch(mode=0o600)
+            with path.open("a", encoding="utf-8") as file:
+                file.write(json.dumps({"at": _now(), **entry}, ensure_ascii=True) + "\n")
+
+
+def _box(row: tuple[Any, ...]) -> Box:
+    serial, name, attributes, state, since, staged, why, certificate, host_keys, noted = row
+    times = datetime.fromisoformat(since), datetime.fromisoformat(staged)
+    return Box(serial, name, json.loads(attributes), State(state), *times, why, certificate, tuple(json.loads(host_keys)), noted)
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,0 +1,304 @@
+"""New devices that find their way: staged from a CSV, proved on both sides, and nothing accepted that is not."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import json
+import random
+import re
+import unittest
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from cryptography import x509
+
+from larkwater import EstateTest, Run
+from oast.onboarding import cms, keys, trust, vouchers
+from oast.onboarding.cms import NotAsSigned
+from oastsim.box import Box, Factory, Refused
+from oastsim.maker import Maker
+
+HEADING = "serial,name,address,platform,site,role\n"
+MUTATIONS = 200
+
+
+def rows(number: int, first: int = 0) -> str:
+    """So many boxes of two platforms."""
+    platforms = ("bine", "cowl")
+    return "".join(f"LW-7{n:03},quay-edge-{n},192.0.2.{150 + n},{platforms[n % 2]},dunlin,new\n" for n in range(first, first + number))
+
+
+class Onboarding(EstateTest):
+    """An estate that expects new boxes, and their maker."""
+
+    whole = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.maker = Maker(self.folder / "maker")
+        self.keys = self.folder / "owner-keys"
+        with (self.estate / "oast.toml").open("a") as file:
+            file.write(
+                f'\n[onboarding]\nkeys = "../owner-keys"\nlisten = "127.0.0.1:0"\nnames = ["localhost", "127.0.0.1"]\n'
+                f'makers = "{self.maker.authority}"\nvoucher_authorities = "{self.maker.voucher_authority}"\nvouchers = "../vouchers"\n'
+                'first = ["first"]\n'
+            )
+        (self.estate / "intent.yaml").write_text("sections:\n  - section: first\n    on: platform in (bine, cowl)\n")
+        text = "{#\nsection: first\nowns: [%s]\n#}\n%s\n"
+        (self.estate / "templates/bine/first.j2").write_text(text % ("user first", "user first\n  role operator"))
+        (self.estate / "templates/cowl/first.j2").write_text(text % ("users/user first", "/users/user[name=first]/role = operator"))
+        self.oast("onboard", "keys")
+        self.owner = x509.load_pem_x509_certificates((self.keys / "owner.pem").read_bytes())[0]
+
+    def vouch(self, *serials: str, expires: datetime | None = None, owner: x509.Certificate | None = None) -> None:
+        folder = self.folder / "vouchers"
+        folder.mkdir(exist_ok=True)
+        for serial in serials:
+            (folder / f"{serial}.vcj").write_bytes(self.maker.voucher(serial, owner or self.owner, expires))
+
+    def stage(self, text: str, *arguments: str, expect: int = 0) -> Run:
+        (self.folder / "boxes.csv").write_text(HEADING + text)
+        return self.oast("onboard", "stage", str(self.folder / "boxes.csv"), "--yes", *arguments, expect=expect)
+
+    def factory(self, serial: str, *, again: bool = False) -> Factory:
+        return Factory(serial, *self.maker.box(serial, again=again), self.maker.voucher_authority)
+
+    def status(self, expect: int | None = None) -> dict[str, dict[str, Any]]:
+        found = self.oast("onboard", "status", "--format", "json", expect=expect).json()
+        self.assertEqual(found["expected"], sum(one["state"] != "configured" for one in found["devices"]))
+        return {one["serial"]: one for one in found["devices"]}
+
+    def with_server(self, work: Callable[[int], Awaitable[Any]]) -> Any:
+        """What `work` gives while the real server listens at the port that it is given."""
+        process = self.started("onboard", "serve", "--port", "0")
+        try:
+            assert process.stdout is not None
+            match = re.search(r":(\d+)/restconf", process.stdout.readline())
+            assert match is not None
+            return asyncio.run(work(int(match[1])))  # type: ignore[arg-type]
+        finally:
+            process.terminate()
+            self.said, errors = process.communicate(timeout=60)
+            self.assertEqual((process.returncode, errors), (0, ""))
+
+    async def come(self, boxes: list[Box], port: int) -> list[bool]:
+        return await asyncio.gather(*(box.find_its_way("localhost", port) for box in boxes))
+
+
+class ServedTest(Onboarding):
+    def test_ten_boxes_of_two_platforms_come_at_once_and_each_gets_its_own(self) -> None:
+        serials = [f"LW-7{n:03}" for n in range(10)]
+        self.vouch(*serials)
+        self.assertIn("10 devices staged", self.stage(rows(10)).out)
+        self.assertEqual({one["state"] for one in self.status(0).values()}, {"staged"})
+        boxes = [Box(self.factory(serial)) for serial in serials]
+        self.assertEqual(self.with_server(lambda port: self.come(boxes, port)), [True] * 10)
+        for box in boxes:
+            self.assertEqual(box.happened, ["asked", "redirected", "asked", "taking", "taken", "complete"])
+        self.assertEqual(boxes[2].configuration, "user first\n  role operator\n")
+        self.assertEqual(boxes[3].configuration, "/users/user[name=first]/role = operator\n")
+        found = self.status(0)
+        self.assertEqual({one["state"] for one in found.values()}, {"configured"})
+        key = boxes[4].host_key.export_public_key().decode().split()[:2]
+        self.assertEqual(found[serials[4]]["host_keys"], [" ".join(key)])
+        shown = self.oast("onboard", "status").out
+        self.assertRegex(shown, r"(?m)^quay-edge-4 +LW-7004 +configured ")
+        self.assertIn("0 devices still expected", shown)
+        log = [json.loads(line) for line in (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()]
+        self.assertEqual(len([entry for entry in log if entry["serial"] == "LW-7004"]), 4)
+        self.assertIn("oast onboard forget", self.oast("onboard", "forget", "LW-9999", expect=2).err + "oast onboard forget")
+        self.oast("onboard", "forget", "LW-7004")
+        self.assertNotIn("LW-7004", self.status(0))
+
+    def test_who_was_not_staged_gets_nothing_and_faults_end_with_their_reason(self) -> None:
+        self.vouch("LW-7000", "LW-7001", "LW-7002", "LW-7003")
+        self.stage(rows(4))
+        in_1970 = Box(self.factory("LW-7000"), clock=lambda: datetime(1970, 1, 1, tzinfo=UTC))
+        stranger = Box(self.factory("LW-8000"))
+        cut = Box(self.factory("LW-7001"), until="taking")
+        first, second = Box(self.factory("LW-7002")), Box(self.factory("LW-7002", again=True))
+        other = Maker(self.folder / "other-maker")
+        forged = Box(Factory("LW-7003", *other.box("LW-7003"), self.maker.voucher_authority))
+
+        async def come(port: int) -> None:
+            for box in (in_1970, stranger, cut, first, second, forged):
+                await box.find_its_way("localhost", port)
+            await Box(self.factory("LW-7003")).find_its_way("localhost", 1)
+
+        self.with_server(come)
+        for box in (in_1970, stranger, cut, second, forged):
+            self.assertIsNone(box.configuration, box.happened)
+        self.assertIn("refused: the voucher is from the future, or the clock is wrong (1970)", in_1970.happened)
+        self.assertEqual(stranger.happened, ["refused: the server says: it is not expected: nothing was staged for this serial number"])
+        self.assertIn("LW-8000: it is not expected", self.said)
+        self.assertEqual(second.happened, ["refused: the server says: another device has this serial number"])
+        self.assertRegex(forged.happened[0], "^failed: ")
+        found = self.status(0)
+        self.assertNotIn("LW-8000", found)
+        self.assertEqual({serial: one["state"] for serial, one in found.items()}, {
+            "LW-7000": "asked", "LW-7001": "asked", "LW-7002": "configured", "LW-7003": "staged",
+        })  # fmt: skip
+        self.assertIn("another certificate with its serial number", found["LW-7002"]["noted"])
+        self.assertIn("another certificate with its serial number", self.oast("onboard", "status").out)
+        # The power is back.
+        again = Box(self.factory("LW-7001"))
+        self.with_server(lambda port: self.come([again], port))
+        self.assertEqual(self.status(0)["LW-7001"]["state"], "configured")
+
+    def test_who_asks_too_often_or_says_that_it_cannot_is_told_of(self) -> None:
+        self.edit("oast.toml", 'first = ["first"]\n', 'first = ["first"]\nper_minute = 3\n')
+        self.vouch("LW-7000", "LW-7001")
+        self.stage(rows(2))
+
+        async def come(port: int) -> list[tuple[int, Any]]:
+            import ssl
+
+            import aiohttp
+
+            found: list[tuple[int, Any]] = []
+            tls = ssl.create_default_context(cafile=self.keys / "owner.pem")
+            tls.load_cert_chain(*self.maker.box("LW-7000"))
+            url = f"https://localhost:{port}/restconf/operations/ietf-sztp-bootstrap-server:"
+            async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(ssl=tls)) as session:
+                for name, body in (
+                    ("report-progress", '{"ietf-sztp-bootstrap-server:input": {"progress-type": "bootstrap-complete"}}'),
+                    (
+                        "report-progress",
+                        '{"ietf-sztp-bootstrap-server:input": {"progress-type": "config-error", "message": "no\\u001b[31m room"}}',
+                    ),
+                    ("report-progress", "x" * 40),
+                    ("get-bootstrapping-data", ""),
+                ):
+                    async with session.post(url + name, data=body) as answer:
+                        found.append((answer.status, answer.headers.get("Retry-After")))
+            tls.check_hostname, tls.verify_mode = False, ssl.CERT_NONE
+            return found
+
+        answers = self.with_server(come)
+        self.assertEqual([status for status, _ in answers], [409, 204, 400, 429])
+        self.assertTrue(0 < int(answers[3][1]) <= 60)
+        self.assertEqual(self.status(1)["LW-7000"]["why"], "config-error: no [31m room")
+        self.assertIn("quay-edge-0: config-error: no [31m room", self.said)
+
+
+class StageTest(Onboarding):
+    def test_each_row_is_looked_at_by_itself_and_what_is_missing_is_told(self) -> None:
+        self.vouch("LW-7000", "LW-7001", "LW-7002", "LW-7005", "LW-7009")
+        self.vouch("LW-7003", expires=datetime.now(UTC) - timedelta(days=1))
+        keys.make(self.folder / "others", "Somebody else", ["localhost"])
+        self.vouch("LW-7004", owner=x509.load_pem_x509_certificates((self.folder / "others/owner.pem").read_bytes())[0])
+        (self.folder / "vouchers/LW-7006.vcj").write_bytes((self.folder / "vouchers/LW-7000.vcj").read_bytes())
+        text = (
+            rows(1) + ",quay-edge-1,192.0.2.151,bine,dunlin,new\nLW-7002,quay-edge-2,192.0.2.150,bine,dunlin,new\n" + rows(2, 3)
+            + "LW-7005,quay-edge-5,192.0.2.155,bime,dunlin,new\n" + rows(2, 6) + "LW-7008\nLW-7000,quay-edge-8,192.0.2.158,bine,dunlin,new\n"
+            + "LW-7009,gull-core-1,192.0.2.159,bine,dunlin,new\n"
+        )  # fmt: skip
+        run = self.stage(text, expect=3)
+        self.assertIn("1 device staged", run.out)
+        for number, told in (
+            (3, "it has no serial (quay-edge-1)"),
+            (4, "the address 192.0.2.150 is that of quay-edge-0 (quay-edge-2)"),
+            (5, "the voucher LW-7003.vcj is not right: it has expired on"),
+            (6, "its pinned-domain-cert is not the owner's authority (quay-edge-4)"),
+            (7, "there is no platform 'bime' (quay-edge-5)"),
+            (8, "the voucher LW-7006.vcj is not right: it is for the serial number LW-7000"),
+            (9, "there is no voucher"),
+            (10, "it has 1 of the 6 cells that the heading has"),
+            (11, "the serial number LW-7000 is in"),
+            (12, "gull-core-1 is in the inventory already (inventory/devices.yaml"),
+        ):
+            with self.subTest(told):
+                self.assertRegex(" ".join(run.err.split()), rf"boxes\.csv:{number}: [^|]*{re.escape(told)}")
+        self.assertIn("10 rows are not staged", run.err)
+        self.assertEqual(set(self.status(0)), {"LW-7000"})
+        for text, told in (("serial,name\n", "no column 'address'"), ("", "the file is empty")):
+            (self.folder / "boxes.csv").write_text(text)
+            self.assertIn(told, self.oast("onboard", "stage", str(self.folder / "boxes.csv"), expect=3).err)
+
+    def test_keys_stay_private_are_made_once_and_never_lie_in_the_estate(self) -> None:
+        self.assertEqual({path.stat().st_mode & 0o077 for path in self.keys.glob("*.key")}, {0})
+        self.assertIn("already: nothing was made", self.oast("onboard", "keys", expect=4).err)
+        (self.keys / "signer.key").chmod(0o644)
+        self.vouch("LW-7000")
+        self.assertIn("can be read by others", self.stage(rows(1), expect=3).err)
+        self.edit("oast.toml", '"../owner-keys"', '"owner-keys"')
+        self.assertIn("the keys would lie in the estate", self.oast("lint", expect=3).out)
+
+
+class MutatedTest(unittest.TestCase):
+    """Whatever byte of what was signed is another: nothing is accepted."""
+
+    def setUp(self) -> None:
+        import tempfile
+
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
+        self.maker = Maker(folder / "maker")
+        keys.make(folder / "keys", "Larkwater Ferries", ["localhost"])
+        self.own = keys.read(folder / "keys")
+        self.box = Box(Factory("LW-7", *self.maker.box("LW-7"), self.maker.voucher_authority))
+        information = cms.signed(b'{"ietf-sztp-conveyed-info:redirect-information": {"bootstrap-server": []}}', cms.CONVEYED, self.own.signer,
+                                 self.own.signer_key)  # fmt: skip
+        self.given = {
+            "ownership-voucher": self.maker.voucher("LW-7", self.own.owner),
+            "owner-certificate": cms.certificates_only([self.own.signer, self.own.owner]),
+            "conveyed-information": information,
+        }
+
+    def proved(self, **given: bytes) -> None:
+        parts = {**self.given, **{name.replace("_", "-"): data for name, data in given.items()}}
+        self.box._proved({name: base64.b64encode(data) for name, data in parts.items()}, trusted=False)
+
+    def test_the_box_takes_what_is_right_and_nothing_that_was_touched(self) -> None:
+        self.proved()
+        chance = random.Random(8572)
+        for name, right in self.given.items():
+            for number in range(MUTATIONS):
+                wrong = bytearray(right)
+                kind, at = number % 4, chance.randrange(len(right))
+                if kind == 0:
+                    wrong[at] ^= 1 << chance.randrange(8)
+                elif kind == 1:
+                    wrong[at] = (wrong[at] + chance.randrange(1, 256)) % 256
+                elif kind == 2:
+                    del wrong[at : at + chance.randrange(1, 9)]
+                else:
+                    wrong[at:at] = chance.randbytes(chance.randrange(1, 5))
+                with self.subTest(name=name, kind=kind, at=at), self.assertRaises(Refused):
+                    self.proved(**{name.replace("-", "_"): bytes(wrong)})
+
+    def test_vouchers_are_taken_whole_or_not_at_all(self) -> None:
+        trusted, now = trust.authorities(self.maker.voucher_authority, "x"), datetime.now(UTC)
+        right = self.given["ownership-voucher"]
+        self.assertEqual(vouchers.read(right, trusted, now).serial, "LW-7")
+        chance = random.Random(8366)
+        for _ in range(MUTATIONS):
+            wrong = bytearray(right)
+            wrong[chance.randrange(len(right))] ^= 1 << chance.randrange(8)
+            with self.assertRaises(NotAsSigned):
+                vouchers.read(bytes(wrong), trusted, now)
+        with self.assertRaisesRegex(NotAsSigned, "not known"):
+            vouchers.read(right, [self.own.owner], now)
+        with self.assertRaisesRegex(NotAsSigned, "another type"):
+            vouchers.read(self.given["conveyed-information"], trusted, now)
+
+    def test_what_another_owner_signs_is_nothing(self) -> None:
+        folder = self.maker.folder.parent
+        keys.make(folder / "others", "Somebody else", ["localhost"])
+        other = keys.read(folder / "others")
+        forged = cms.signed(b"{}", cms.CONVEYED, other.signer, other.signer_key)
+        for given in (
+            {"conveyed_information": forged},
+            {"conveyed_information": forged, "owner_certificate": cms.certificates_only([other.signer, other.owner])},
+            {"ownership_voucher": self.maker.voucher("LW-8", self.own.owner)},
+            {"ownership_voucher": Maker(folder / "other").voucher("LW-7", self.own.owner)},
+            {"ownership_voucher": self.maker.voucher("LW-7", self.own.owner, datetime.now(UTC) - timedelta(seconds=1))},
+        ):
+            with self.assertRaises(Refused):
+                self.proved(**given)
+
+
+if __name__ == "__main__":
+    unittest.main()
