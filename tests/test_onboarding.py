@@ -13,12 +13,13 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import asyncssh
 from cryptography import x509
 
-from larkwater import EstateTest, Run
+from larkwater import EstateTest, LarkwaterTest, Run
 from oast.onboarding import cms, keys, trust, vouchers
 from oast.onboarding.cms import NotAsSigned
-from oastsim.box import Box, Factory, Refused
+from oastsim.box import Box, Factory, Refused, plug_in
 from oastsim.maker import Maker
 
 HEADING = "serial,name,address,platform,site,role\n"
@@ -38,6 +39,10 @@ class Onboarding(EstateTest):
 
     def setUp(self) -> None:
         super().setUp()
+        if type(self).setUp is Onboarding.setUp:
+            self.prepare()
+
+    def prepare(self) -> None:
         self.maker = Maker(self.folder / "maker")
         self.keys = self.folder / "owner-keys"
         with (self.estate / "oast.toml").open("a") as file:
@@ -68,17 +73,19 @@ class Onboarding(EstateTest):
 
     def status(self, expect: int | None = None) -> dict[str, dict[str, Any]]:
         found = self.oast("onboard", "status", "--format", "json", expect=expect).json()
-        self.assertEqual(found["expected"], sum(one["state"] != "configured" for one in found["devices"]))
+        self.assertEqual(found["expected"], sum(one["state"] != "managed" for one in found["devices"]))
         return {one["serial"]: one for one in found["devices"]}
 
-    def with_server(self, work: Callable[[int], Awaitable[Any]]) -> Any:
+    def with_server(self, work: Callable[..., Awaitable[Any]]) -> Any:
         """What `work` gives while the real server listens at the port that it is given."""
         process = self.started("onboard", "serve", "--port", "0")
         try:
             assert process.stdout is not None
-            match = re.search(r":(\d+)/restconf", process.stdout.readline())
-            assert match is not None
-            return asyncio.run(work(int(match[1])))  # type: ignore[arg-type]
+            line = process.stdout.readline()
+            ports = [int(port) for port in re.findall(r":(\d+)/restconf", line)]
+            if "call_home" in (self.estate / "oast.toml").read_text():
+                ports += [int(port) for port in re.findall(r":(\d+) for calls", process.stdout.readline())]
+            return asyncio.run(work(*ports))  # type: ignore[arg-type]
         finally:
             process.terminate()
             self.said, errors = process.communicate(timeout=60)
@@ -106,7 +113,7 @@ class ServedTest(Onboarding):
         self.assertEqual(found[serials[4]]["host_keys"], [" ".join(key)])
         shown = self.oast("onboard", "status").out
         self.assertRegex(shown, r"(?m)^quay-edge-4 +LW-7004 +configured ")
-        self.assertIn("0 devices still expected", shown)
+        self.assertIn("10 devices still expected", shown)
         log = [json.loads(line) for line in (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()]
         self.assertEqual(len([entry for entry in log if entry["serial"] == "LW-7004"]), 4)
         self.assertIn("oast onboard forget", self.oast("onboard", "forget", "LW-9999", expect=2).err + "oast onboard forget")
@@ -182,6 +189,137 @@ class ServedTest(Onboarding):
         self.assertTrue(0 < int(answers[3][1]) <= 60)
         self.assertEqual(self.status(1)["LW-7000"]["why"], "config-error: no [31m room")
         self.assertIn("quay-edge-0: config-error: no [31m room", self.said)
+
+
+FIRST = {
+    "bine": """{{#
+section: first
+owns: [system, "user oast", "interface manage0"]
+variables: {{login: {{secret: true}}, privilege: {{secret: true}}}}
+#}}
+system
+  hostname {{{{ device.name }}}}
+  privilege-password-hash {{{{ privilege | password_hash(device.name ~ " p") }}}}
+user oast
+  role administrator
+  password-hash {{{{ login | password_hash(device.name) }}}}
+interface manage0
+  ipv4
+    address {{{{ device.address }}}}/24
+""",
+    "cowl": """{{#
+section: first
+owns: [system, users/user oast, interfaces/interface manage0]
+variables: {{login: {{secret: true}}}}
+#}}
+/system/hostname = {{{{ device.name }}}}
+/users/user[name=oast]/role = administrator
+/users/user[name=oast]/password-hash = {{{{ login | password_hash(device.name) }}}}
+/interfaces/interface[name=manage0]/ipv4/address[ip={{{{ device.address }}}}]/prefix-length = 24
+""",
+}
+
+
+class ByKey(asyncssh.SSHServer):
+    """Whoever lets in by key alone."""
+
+    def public_key_auth_supported(self) -> bool:
+        return True
+
+
+class ManagedTest(LarkwaterTest, Onboarding):
+    """From the pallet to the inventory: boxes that are plugged into the running network."""
+
+    whole = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.prepare()
+        self.edit("oast.toml", 'first = ["first"]\n', 'first = ["first"]\ncall_home = "127.0.0.1:0"\n')
+        self.edit("oast.toml", "verify_timeout_s = 20", "verify_timeout_s = 10")
+        (self.estate / "intent.yaml").write_text(
+            "sections:\n  - section: first\n    on: platform in (bine, cowl)\n  - section: life\n    on: platform in (bine, cowl)\n"
+        )
+        for platform, text in FIRST.items():
+            (self.estate / f"templates/{platform}/first.j2").write_text(text.format())
+        life = "{#\nsection: life\nowns: [%s]\n#}\n%s\n"
+        (self.estate / "templates/bine/life.j2").write_text(life % ("snmp", "snmp\n  target 192.0.2.99"))
+        (self.estate / "templates/cowl/life.j2").write_text(life % ("snmp", "/snmp/target[address=192.0.2.99]/port = 162"))
+        (self.estate / "values/all-new.yaml").write_text(
+            "everywhere:\n  login: {secret: login-password}\n  privilege: {secret: privilege-password}\n"
+        )
+        for folder in ("checks", "policies"):
+            for path in (self.estate / folder).glob("*.yaml"):
+                path.unlink()
+
+    def test_ten_boxes_of_two_platforms_are_managed_devices_in_the_end(self) -> None:
+        serials = [f"LW-7{n:03}" for n in range(10)]
+        self.vouch(*serials)
+        self.stage(rows(10))
+        state = self.estate / ".oast" / "sim"
+
+        async def one(number: int, port: int, home: int) -> None:
+            box = Box(self.factory(serials[number]))
+            self.assertTrue(await box.find_its_way("localhost", port), box.happened)
+            await plug_in(state, box, ("bine", "cowl")[number % 2], None, ("127.0.0.1", home))
+
+        async def come(port: int, home: int) -> None:
+            await asyncio.gather(*(one(number, port, home) for number in range(10)))
+            for _ in range(600):
+                found = await asyncio.to_thread(self.status)
+                if all(box["state"] in ("managed", "failed") for box in found.values()):
+                    return
+                await asyncio.sleep(0.2)
+
+        self.with_server(come)
+        found = self.status()
+        self.assertEqual({box["state"] for box in found.values()}, {"managed"}, found)
+        self.assertIn("quay-edge-3: has called home, with the host key that it has reported", self.said)
+        devices = {d["name"]: d for d in self.oast("devices", "--format", "json").json()["devices"]}
+        self.assertEqual((devices["quay-edge-3"]["serial"], devices["quay-edge-3"]["platform"]), ("LW-7003", "cowl"))
+        self.oast("diff", "--on", "name=quay-*")
+        self.assertIn("target 192.0.2.99", self.running("quay-edge-2"))
+        self.assertIn("LW-7002", self.oast("change", "list").out)
+        self.oast("verify", "--on", "name=quay-*", "--wait", "20")
+        self.assertIn("0 devices still expected", self.oast("onboard", "status").out)
+        # Who is managed is given nothing again.
+        late = Box(self.factory("LW-7001"))
+        self.with_server(lambda port, home: self.come([late], port))
+        self.assertEqual(late.happened, ["refused: the server says: it is managed already, and was not staged again"])
+
+    def test_a_box_that_does_not_become_what_it_should_is_not_managed_and_says_why(self) -> None:
+        self.vouch("LW-7000", "LW-7002")
+        self.stage(rows(1) + rows(1, 2))
+        state = self.estate / ".oast" / "sim"
+        impostor = Box(self.factory("LW-7000"))
+
+        async def come(port: int, home: int) -> None:
+            box, other = Box(self.factory("LW-7000")), Box(self.factory("LW-7002"))
+            await box.find_its_way("localhost", port)
+            await other.find_its_way("localhost", port)
+            # Plugged in with another host key than the one that was reported; and somebody has typed what the device refuses to lose.
+            impostor.configuration = box.configuration
+            await plug_in(state, impostor, "bine", None, ("127.0.0.1", home))
+            await plug_in(state, other, "bine", None, None)
+            await asyncio.to_thread(self.fault, "quay-edge-2", "refuse", "--match", "target")
+
+            async def call() -> None:
+                await asyncssh.connect_reverse("127.0.0.1", home, server_factory=ByKey, server_host_keys=[other.host_key])
+
+            calling = asyncio.create_task(call())
+            for _ in range(300):
+                if (await asyncio.to_thread(self.status))["LW-7002"]["state"] == "failed":
+                    break
+                await asyncio.sleep(0.2)
+            await asyncio.gather(calling, return_exceptions=True)
+
+        self.with_server(come)
+        found = self.status(1)
+        self.assertEqual(found["LW-7000"]["state"], "configured")
+        self.assertIn("calls home with a host key that nobody has reported", self.said)
+        self.assertEqual(found["LW-7002"]["state"], "failed")
+        self.assertIn("reverted", found["LW-7002"]["why"])
+        self.assertNotIn("quay-edge", self.oast("devices").out)
 
 
 class StageTest(Onboarding):

@@ -1,11 +1,17 @@
-"""A new box that finds its way (RFC 8572, section 5): it asks a bootstrap server, and believes nothing that is not proved."""
+"""A new box that finds its way (RFC 8572, section 5): it asks a bootstrap server, and believes nothing that is not proved.
+
+`python -m oastsim.box STATE MAKER SERIAL --server HOST:PORT` is one; configured, it becomes a device of the network that runs with STATE.
+"""
 
 from __future__ import annotations
 
+import argparse
 import asyncio
 import base64
 import json
+import re
 import ssl
+import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -22,12 +28,18 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding
 
+from oastsim.maker import Maker
+
 VOUCHER, CONVEYED = "1.2.840.113549.1.9.16.1.40", "1.2.840.113549.1.9.16.1.43"
 OPERATIONS = "/restconf/operations/ietf-sztp-bootstrap-server"
 MODULE = "ietf-sztp-bootstrap-server"
 INFORMATION = "ietf-sztp-conveyed-info"
 MOST_REDIRECTS = 3
 TIMEOUT_S = 30.0
+PORTS = ("manage0", "port1", "port2", "port3", "port4")
+# What the simulator has to know of a first configuration, whichever system's it is.
+_HOSTNAME = re.compile(r"hostname(?: =)? +([A-Za-z0-9][\w-]*)")
+_MANAGEMENT = re.compile(r"manage0\b.*?address(?: |\[ip=)([0-9.]+)", re.DOTALL)
 
 
 class Refused(Exception):
@@ -265,3 +277,67 @@ def _rebuilt(own: x509.Certificate, kind: str, content: bytes, signer: cms.Signe
     }  # fmt: skip
     made: bytes = cms.ContentInfo({"content_type": "signed_data", "content": data}).dump()
     return made
+
+
+async def plug_in(state: Path, box: Box, system: str, at: str | None, call_home: tuple[str, int] | None) -> None:
+    """Make a configured box a device of the running network, plugged in `at` DEVICE:PORT. Raises Refused."""
+    text = box.configuration or ""
+    name, management = _HOSTNAME.search(text), _MANAGEMENT.search(text)
+    if name is None or management is None:
+        raise Refused("its first configuration has no hostname, or no address for manage0")
+    cables = [["port1", *at.split(":", 1)]] if at is not None else []
+    listening = json.loads((state / "listening.json").read_text(encoding="utf-8"))
+    control = listening["control"]
+    request = {
+        "do": "add", "token": control["token"], "name": name[1], "system": system, "ports": PORTS, "management": management[1],
+        "startup": text, "cables": cables, "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
+    }  # fmt: skip
+    reader, writer = await asyncio.open_connection(control["host"], control["port"], limit=10_000_000)
+    writer.write(json.dumps(request).encode() + b"\n")
+    await writer.drain()
+    answer = json.loads(await reader.readline())
+    writer.close()
+    if "error" in answer:
+        raise Refused(f"the network does not take it: {answer['error']}")
+
+
+def _place(written: str) -> tuple[str, int]:
+    host, _, port = written.rpartition(":")
+    return host, int(port)
+
+
+async def _run(options: argparse.Namespace) -> int:
+    maker = Maker(options.maker)
+    factory = Factory(options.serial, *maker.box(options.serial, again=options.again), maker.voucher_authority)
+    now = datetime.now(UTC)
+    box = Box(factory, clock=lambda: now.replace(year=options.year or now.year, day=min(now.day, 28)), until=options.power_cut)
+    done = await box.find_its_way(*options.server)
+    for what in box.happened:
+        sys.stdout.write(f"{options.serial}: {what}\n")
+    if not done:
+        return 1
+    try:
+        await plug_in(options.state, box, options.system, options.at, options.call_home)
+    except (Refused, OSError, ValueError, KeyError) as wrong:
+        sys.stderr.write(f"{options.serial}: {wrong}\n")
+        return 1
+    return 0
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="python -m oastsim.box")
+    parser.add_argument("state", type=Path)
+    parser.add_argument("maker", type=Path)
+    parser.add_argument("serial")
+    parser.add_argument("--server", type=_place, required=True)
+    parser.add_argument("--system", default="bine")
+    parser.add_argument("--at")
+    parser.add_argument("--call-home", type=_place)
+    parser.add_argument("--year", type=int)
+    parser.add_argument("--power-cut")
+    parser.add_argument("--again", action="store_true")
+    return asyncio.run(_run(parser.parse_args()))
+
+
+if __name__ == "__main__":
+    sys.exit(main())

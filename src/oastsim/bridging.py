@@ -67,6 +67,11 @@ class Bridging:
         self._together: dict[str, frozenset[str]] = {}
         self._heard: dict[End, list[Heard]] = {}
 
+    def plugged(self, one: End, other: End) -> None:
+        """There is a cable more, of `links`."""
+        for device, port in (one, other):
+            self._ports.setdefault(device, []).append(port)
+
     # --- what changed -----------------------------------------------------------------------------------------------
 
     def changed(self, device: str) -> set[str]:

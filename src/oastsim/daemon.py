@@ -25,9 +25,9 @@ from oastsim import faults
 from oastsim.bine.device import Device as Bine
 from oastsim.cowl.device import Device as Cowl
 from oastsim.device import SimulatedDevice
-from oastsim.network import NetworkError, NetworkPlan
+from oastsim.network import DevicePlan, NetworkError, NetworkPlan
 from oastsim.roundel.device import Device as Roundel
-from oastsim.ssh import LOOPBACK, serve
+from oastsim.ssh import LOOPBACK, call_home, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
@@ -37,6 +37,8 @@ SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl, "rou
 
 
 # What happens to a device at once, and is no state that it stays in.
+BOXES = "boxes.json"
+CALLS, CALL_EVERY_S = 30, 1.0
 AT_ONCE = ("restart", "key", "cut", "mend", "flap")
 
 
@@ -52,6 +54,8 @@ class Simulation:
         self._token = secrets.token_hex(16)
         self._stopping = asyncio.Event()
         self._flapping: dict[tuple[str, str], asyncio.TimerHandle] = {}
+        self._control_port = 0
+        self._calls: list[asyncio.Task[None]] = []
 
     async def run(self) -> None:
         """Serve until told to stop, then put everything on disk."""
@@ -62,16 +66,21 @@ class Simulation:
             device.start(self._plan.accounts, self._plan.privilege_password)
             self._devices[plan.name] = device
             self._servers[plan.name] = await serve(device)
+        for request in self._boxes():
+            await self._plug_in(request)
         control = await asyncio.start_server(self._control, LOOPBACK, 0)
+        self._control_port = control.sockets[0].getsockname()[1]
         listening = self._folder / "listening.json"
         in_band = asyncio.create_task(self._watch_paths()) if any(plan.station is not None for plan in self._plan.devices) else None
         try:
-            self._announce(listening, control.sockets[0].getsockname()[1])
+            self._announce()
             await self._stopping.wait()
         finally:
             if in_band is not None:
                 in_band.cancel()
             control.close()
+            for call in self._calls:
+                call.cancel()
             for server in self._servers.values():
                 server.close()
             for device in self._devices.values():
@@ -88,11 +97,12 @@ class Simulation:
                 for wake in list(device.sessions):
                     wake()
 
-    def _announce(self, path: Path, control_port: int) -> None:
+    def _announce(self) -> None:
+        path = self._folder / "listening.json"
         where = {
             "format": FORMAT,
             "process": os.getpid(),
-            "control": {"host": LOOPBACK, "port": control_port, "token": self._token},
+            "control": {"host": LOOPBACK, "port": self._control_port, "token": self._token},
             "devices": {name: {"host": LOOPBACK, "port": server.get_port()} for name, server in self._servers.items()},
         }
         temporary = path.with_suffix(".new")
@@ -122,7 +132,58 @@ class Simulation:
             return {"stopping": True}
         if request["do"] == "fault":
             return await self._fault(request)
+        if request["do"] == "add":
+            return await self._add(request)
         return {"error": f"'{request['do']}' is not known"}
+
+    # --- boxes that were plugged in while the network runs
+
+    def _boxes(self) -> list[dict[str, Any]]:
+        """Those of the times before."""
+        with contextlib.suppress(OSError, ValueError):
+            found: list[dict[str, Any]] = json.loads((self._folder / BOXES).read_text(encoding="utf-8"))
+            return found
+        return []
+
+    async def _add(self, request: dict[str, Any]) -> dict[str, Any]:
+        """A box that has its first configuration becomes a device of the network, and calls home if it knows where that is."""
+        kept = {name: value for name, value in request.items() if name not in ("do", "token", "call_home")}
+        device = await self._plug_in(kept)
+        path = self._folder / BOXES
+        boxes = [*self._boxes(), kept]
+        path.touch(mode=0o600)
+        path.write_text(json.dumps(boxes), encoding="utf-8")
+        self._announce()
+        if request.get("call_home"):
+            host, port = request["call_home"]
+            self._calls.append(asyncio.create_task(self._call_home(device, str(host), int(port))))
+        return {"device": device.name}
+
+    async def _plug_in(self, box: dict[str, Any]) -> SimulatedDevice:
+        name = str(box["name"])
+        plan = DevicePlan(name, box["system"], frozenset(box["ports"]), frozenset(), str(box["management"]), str(box["startup"]))
+        cables = [((name, str(port)), (str(far), str(far_port))) for port, far, far_port in box.get("cables", ())]
+        folder = self._folder / "devices" / name
+        self._state.add(plan, cables)
+        if not (folder / "host_key").exists():
+            folder.mkdir(parents=True, exist_ok=True)
+            (folder / "host_key").touch(mode=0o600)
+            (folder / "host_key").write_text(str(box["host_key"]), encoding="utf-8")
+        device = SYSTEMS[plan.system](plan, folder, self._state)
+        # Who may come in stands in its configuration.
+        device.start((), self._plan.privilege_password)
+        self._devices[name] = device
+        self._servers[name] = await serve(device)
+        return device
+
+    async def _call_home(self, device: SimulatedDevice, host: str, port: int) -> None:
+        """Until somebody has answered (RFC 8071, section 3.1)."""
+        for _ in range(CALLS):
+            try:
+                await call_home(device, host, port)
+                return
+            except (OSError, asyncssh.Error):
+                await asyncio.sleep(CALL_EVERY_S)
 
     async def _other_key(self, device: SimulatedDevice) -> None:
         """The device shows another host key from now on, at the same place."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 
 import asyncssh
 
@@ -32,21 +33,35 @@ def host_key(folder: Path) -> asyncssh.SSHKey:
 
 async def serve(device: SimulatedDevice, port: int = 0) -> asyncssh.SSHAcceptor:
     """Listen for `device` on loopback; port 0 lets the system choose."""
-    return await asyncssh.create_server(
-        lambda: _Server(device),
-        LOOPBACK,
-        port,
-        server_host_keys=[host_key(device.folder)],
-        line_editor=False,
-        encoding="utf-8",
-        errors="surrogateescape",
-        login_timeout=30,
-        server_version=f"{device.plan.system}_sim",
-        allow_scp=False,
-        agent_forwarding=False,
-        kex_algs=["curve25519-sha256"],
-        compression_algs=["none"],
-    )
+    return await asyncssh.create_server(lambda: _Server(device), LOOPBACK, port, **_options(device))
+
+
+async def call_home(device: SimulatedDevice, host: str, port: int) -> None:
+    """Open a connection to whoever manages the device, and be the server on it (RFC 8071); returns when it has ended. Raises OSError or
+    asyncssh.Error when nobody has answered who would have it for a device."""
+    server = _Server(device)
+    try:
+        async with await asyncssh.connect_reverse(host, port, server_factory=lambda: server, **_options(device)) as connection:
+            await connection.wait_closed()
+    except (OSError, asyncssh.Error):
+        # Whoever asks to come in has seen the host key, which is what the call was for.
+        if not server.user:
+            raise
+
+
+def _options(device: SimulatedDevice) -> dict[str, Any]:
+    return {
+        "server_host_keys": [host_key(device.folder)],
+        "line_editor": False,
+        "encoding": "utf-8",
+        "errors": "surrogateescape",
+        "login_timeout": 30,
+        "server_version": f"{device.plan.system}_sim",
+        "allow_scp": False,
+        "agent_forwarding": False,
+        "kex_algs": ["curve25519-sha256"],
+        "compression_algs": ["none"],
+    }
 
 
 class _Server(asyncssh.SSHServer):
@@ -55,7 +70,7 @@ class _Server(asyncssh.SSHServer):
     def __init__(self, device: SimulatedDevice) -> None:
         self._device = device
         self._connection: asyncssh.SSHServerConnection | None = None
-        self._user = ""
+        self.user = ""
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
         self._connection = conn
@@ -68,7 +83,7 @@ class _Server(asyncssh.SSHServer):
             self._device.connections.discard(self._connection.abort)
 
     def begin_auth(self, username: str) -> bool:
-        self._user = username
+        self.user = username
         if self._connection is not None:
             self._connection.set_authorized_keys(self._authorized(username))
         return True
@@ -85,9 +100,9 @@ class _Server(asyncssh.SSHServer):
     def session_requested(
         self,
     ) -> asyncssh.SSHServerSession[str] | tuple[asyncssh.SSHServerChannel[bytes], asyncssh.SSHServerSession[bytes]]:
-        service = self._device.service(self._user)
+        service = self._device.service(self.user)
         if service is None or self._connection is None:
-            return _Session(self._device, self._user)
+            return _Session(self._device, self.user)
         channel: asyncssh.SSHServerChannel[bytes] = self._connection.create_server_channel(encoding=None)
         return channel, Subsystem(self._device, service)
 

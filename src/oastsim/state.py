@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from oastsim.adjacency import Adjacencies, Neighbor
 from oastsim.bgp import UNPRIVILEGED, Session, Speakers
@@ -12,7 +12,7 @@ from oastsim.clocks import Association, associations
 from oastsim.facts import Facts, Filters, Interface
 from oastsim.forwarding import Forwarding, Packet
 from oastsim.known import Known
-from oastsim.network import NetworkPlan
+from oastsim.network import DevicePlan, NetworkPlan
 from oastsim.ospf import Ospf
 from oastsim.outside import facts_of
 from oastsim.redundancy import Agreement, VirtualAddresses, VirtualState, agreements
@@ -33,10 +33,11 @@ class NetworkState:
         links: dict[End, End] = {}
         for one, other in plan.links:
             links[one], links[other] = other, one
-        devices = {device.name: device for device in plan.devices}
+        devices = self._devices = {device.name: device for device in plan.devices}
+        self._links = links
         outside = frozenset(host.name for host in plan.outside)
         self._known = Known(devices, links, clock, plan.convergence_s, outside)
-        attached = {device.name: device.attached for device in plan.devices}
+        attached = self._attached = {device.name: device.attached for device in plan.devices}
         self.bridging = Bridging(links, attached, self._known.facts, self._known.alive)
         self._adjacencies = Adjacencies(self._known, self.bridging)
         self._ospf = Ospf(self._known, self.bridging, self._adjacencies)
@@ -58,6 +59,20 @@ class NetworkState:
         touched = self.bridging.changed(name) if name in self._known.facts else set()
         self._known.put(name, facts, filters, alive=alive)
         self._settle(touched | self.bridging.changed(name))
+
+    def add(self, plan: DevicePlan, cables: Iterable[tuple[End, End]]) -> None:
+        """There is a device more, and it is plugged in. Raises ValueError for a name that is taken, or a port."""
+        if plan.name in self._devices:
+            raise ValueError(f"there is a device '{plan.name}' already")
+        cables = list(cables)
+        for near, far in cables:
+            if near[1] not in plan.ports or far[0] not in self._devices or far[1] not in self._devices[far[0]].ports or far in self._links:
+                raise ValueError(f"{near[1]} of {plan.name} cannot be plugged into {far[1]} of {far[0]}")
+        self._observe()
+        self._devices[plan.name], self._attached[plan.name] = plan, plan.attached
+        for near, far in cables:
+            self._links[near], self._links[far] = far, near
+            self.bridging.plugged(near, far)
 
     def filtered(self, name: str) -> None:
         """What a device lets through may have changed."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import os
 import signal
 import sys
 from dataclasses import replace
@@ -22,11 +23,18 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, near, plural, put_json, put_table, table
 from oast.errors import UsageError
 from oast.onboarding import keys
-from oast.onboarding.server import BootstrapServer
 from oast.onboarding.store import Box, Boxes, State
 from oast.operations.onboard import Row, Staging, settings_of, stage
+from oast.operations.onboarding import serve
 
-STYLES = {State.STAGED: "dim", State.ASKED: "cyan", State.CONFIGURED: "green", State.FAILED: "red"}
+STYLES = {
+    State.STAGED: "dim",
+    State.ASKED: "cyan",
+    State.CONFIGURED: "cyan",
+    State.CALLED: "cyan",
+    State.MANAGED: "green",
+    State.FAILED: "red",
+}
 EVERY_S = 0.5
 
 
@@ -96,28 +104,23 @@ def _row_document(row: Row) -> dict[str, Any]:
 def _serve(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     settings = settings_of(estate)
-    own = keys.read(settings.keys)
+    chosen = settings if options.port is None else replace(settings, port=options.port)
 
     def heard(who: str, what: str) -> None:
         sys.stdout.write(f"{datetime.now(UTC):%H:%M:%S} {who}: {what}\n")
         sys.stdout.flush()
 
-    async def serve() -> None:
+    def listening(where: str) -> None:
+        sys.stdout.write(f"listening at {where}\n")
+        sys.stdout.flush()
+
+    async def until_stopped() -> None:
         stop = asyncio.Event()
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, stop.set)
-        with Boxes(estate.working) as boxes:
-            chosen = settings if options.port is None else replace(settings, port=options.port)
-            server = BootstrapServer(chosen, own, boxes, heard)
-            port = await server.start()
-            sys.stdout.write(f"listening at https://{settings.host}:{port}/restconf\n")
-            sys.stdout.flush()
-            try:
-                await stop.wait()
-            finally:
-                await server.close()
+        await serve(estate.folder, os.environ, chosen, heard, listening, stop)
 
-    run_to_end(serve())
+    run_to_end(until_stopped())
     return DONE
 
 
@@ -146,7 +149,7 @@ def _status(options: argparse.Namespace) -> int:
 
 
 def _is_expected(box: Box) -> bool:
-    return box.state is not State.CONFIGURED
+    return box.state is not State.MANAGED
 
 
 def _table(found: list[Box]) -> Table:

@@ -10,6 +10,7 @@ from oast.records import Place
 from oast.toml_text import Table
 
 LISTEN = "127.0.0.1:8443"
+CALL_HOME = "127.0.0.1:4334"
 # Of one device: a box asks a few times and then says how it goes; what asks more often is told to wait.
 PER_MINUTE = 30
 _LISTEN = re.compile(r"(?P<host>[A-Za-z0-9.:_-]+):(?P<port>[0-9]{1,5})")
@@ -22,7 +23,8 @@ class OnboardingSettings:
 
     `makers` are the authorities (PEM) whose certificates devices have, `voucher_authorities` those that sign vouchers, and `vouchers` is
     the folder with one for each serial number. `first` are the sections of a device's first configuration; the others come with its first
-    delivery. One device may ask `per_minute` times a minute.
+    delivery. One device may ask `per_minute` times a minute. Where `call_home` is an address and a port, devices call there when they are
+    up (RFC 8071), and are not spoken to before.
     """
 
     keys: Path
@@ -34,6 +36,7 @@ class OnboardingSettings:
     vouchers: Path
     first: tuple[str, ...]
     per_minute: int
+    call_home: tuple[str, int] | None
     place: Place
 
 
@@ -50,10 +53,7 @@ def read(table: Table | None, folder: Path) -> OnboardingSettings | None:
         table.wrong(
             "keys", "the keys would lie in the estate, and with it in its repository", f'such as keys = "../{folder.resolve().name}-keys"'
         )
-    listen = table.text("listen") or LISTEN
-    match = _LISTEN.fullmatch(listen)
-    if match is None or int(match["port"]) > 65535:
-        table.wrong("listen", f"'{listen}' is no address and port", f"such as {LISTEN}")
+    host, port = _where(table, "listen", LISTEN)
     names = table.texts("names")
     if not names:
         table.wrong("names", "it does not say by which names devices reach the server", 'such as names = ["bootstrap.larkwater.example"]')
@@ -62,15 +62,25 @@ def read(table: Table | None, folder: Path) -> OnboardingSettings | None:
         table.wrong("first", "it does not say which sections are a device's first configuration", 'such as first = ["system", "users"]')
     settings = OnboardingSettings(
         keys=keys,
-        host=match["host"] if match is not None else "",
-        port=int(match["port"]) if match is not None else 0,
+        host=host,
+        port=port,
         names=names,
         makers=path("makers"),
         voucher_authorities=path("voucher_authorities"),
         vouchers=path("vouchers"),
         first=first,
+        call_home=_where(table, "call_home", CALL_HOME) if table.has("call_home") else None,
         per_minute=table.number("per_minute", PER_MINUTE, 1, 10_000),
         place=table.place(),
     )
     table.finish()
     return settings
+
+
+def _where(table: Table, key: str, default: str) -> tuple[str, int]:
+    written = table.text(key) or default
+    match = _LISTEN.fullmatch(written)
+    if match is None or int(match["port"]) > 65535:
+        table.wrong(key, f"'{written}' is no address and port", f"such as {default}")
+        return "", 0
+    return match["host"], int(match["port"])

@@ -60,15 +60,22 @@ class _Refused(Exception):
 
 
 class BootstrapServer:
-    """Serves what is staged. `on_box` hears of each device what it has done, in words."""
+    """Serves what is staged. `on_box` hears of each device what it has done, in words; `configured` of the serial number of one that is."""
 
     def __init__(
-        self, settings: OnboardingSettings, keys: Keys, boxes: Boxes, on_box: OnBox, clock: Callable[[], float] = time.monotonic
+        self,
+        settings: OnboardingSettings,
+        keys: Keys,
+        boxes: Boxes,
+        on_box: OnBox,
+        configured: Callable[[str], None] = lambda serial: None,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._settings = settings
         self._keys = keys
         self._boxes = boxes
         self._on_box = on_box
+        self._configured = configured
         self._clock = clock
         self._asked: dict[str, deque[float]] = {}
         self._runner: web.AppRunner | None = None
@@ -176,6 +183,8 @@ class BootstrapServer:
             raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
         # Whoever does not know yet whether to trust this server is told how to, and asks again (section 5.3).
         elsewhere = "signed-data-preferred" in body
+        if box.state in (State.CALLED, State.MANAGED):
+            raise _Refused(403, "access-denied", f"it is {box.state} already, and was not staged again")
         if box.state is not State.CONFIGURED:
             self._boxes.come_to(serial, State.ASKED)
         self._on_box(box.name, "has asked, and was told whom to trust" if elsewhere else "was given its first configuration")
@@ -192,12 +201,15 @@ class BootstrapServer:
         if box is None:
             raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
         said = " ".join("".join(c if c.isprintable() else " " for c in message).split())
+        if box.state in (State.CALLED, State.MANAGED):
+            raise _Refused(409, "operation-failed", f"it is {box.state} already")
         if kind in ERRORS:
             self._boxes.come_to(serial, State.FAILED, f"{kind}: {said}" if said else str(kind))
         elif kind == COMPLETE:
             if box.state not in (State.ASKED, State.CONFIGURED):
                 raise _Refused(409, "operation-failed", "it says that it is configured, and has asked for nothing since it was staged")
             self._boxes.come_to(serial, State.CONFIGURED, None, _host_keys(body))
+            self._configured(serial)
         self._on_box(box.name, f"{kind}{f': {said}' if said else ''}")
         return web.Response(status=204)
 

@@ -40,6 +40,8 @@ class State(StrEnum):
     STAGED = "staged"
     ASKED = "asked"
     CONFIGURED = "configured"
+    CALLED = "called home"
+    MANAGED = "managed"
     FAILED = "failed"
 
 

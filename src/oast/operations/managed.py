@@ -1,0 +1,136 @@
+"""From a new device to one that is managed: its host key is trusted, its intent delivered, its checks are true, the inventory has it."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from oast.change.outcome import State as Became
+from oast.connect.connector import Connector
+from oast.connect.host_keys import HostKey
+from oast.errors import OastError, StateError
+from oast.estate import sourced
+from oast.estate.estate import Estate, open_estate
+from oast.estate.inventory import Device, device_of
+from oast.estate.yaml_text import YamlMap
+from oast.files import turn, write_whole
+from oast.fleet.events import OnEvent, unheard
+from oast.onboarding.store import FOLDER, Box
+from oast.operations.deliver import DeliveryOptions, compare
+from oast.operations.preparation import prepare
+from oast.operations.verify import checks_for, verify
+from oast.records import Place
+
+# The source whose devices have come by themselves, and the file that they stand in.
+SOURCE = "onboarded"
+FILE = f"inventory/{SOURCE}{sourced.ENDING}"
+WAIT_S = 30.0
+
+
+async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box], on_event: OnEvent = unheard) -> dict[str, str | None]:
+    """Make managed devices of them, together; by serial number why one could not be, or None. Who fails is not in the inventory."""
+    became: dict[str, str | None] = {}
+    try:
+        estate, devices = _with(open_estate(folder, environment), boxes)
+    except OastError as error:
+        return {box.serial: error.message for box in boxes}
+    ready: list[Box] = []
+    for box in boxes:
+        try:
+            _trust(estate, devices[box.name], box)
+            ready.append(box)
+        except OastError as error:
+            became[box.serial] = error.message
+    became |= await _delivered(estate, ready, on_event) if ready else {}
+    right = [box for box in ready if became[box.serial] is None]
+    try:
+        if right:
+            _keep(folder, right)
+    except OastError as error:
+        became |= {box.serial: error.message for box in right}
+    return became
+
+
+def _with(estate: Estate, boxes: Sequence[Box]) -> tuple[Estate, dict[str, Device]]:
+    """The estate as it is with the new devices in it."""
+    devices = {box.name: _device(box) for box in boxes}
+    for name in devices:
+        if name in estate.devices:
+            raise StateError(f"{name} is in the inventory already ({estate.devices[name].place})")
+    return replace(estate, devices={**estate.devices, **devices}), devices
+
+
+def _device(box: Box) -> Device:
+    place = Place(f".oast/{FOLDER}")
+    attributes = YamlMap(place.file)
+    attributes.update({key: value for key, value in box.attributes.items() if key != "name"})
+    return device_of(box.name, attributes, place)
+
+
+def _trust(estate: Estate, device: Device, box: Box) -> None:
+    """The key that it has reported is its own, as only it has its certificate. Raises StateError, EstateError."""
+    if not box.host_keys:
+        raise StateError("it has reported no host key: nobody could tell it from another device")
+    known = Connector(estate, [device]).known_hosts
+    key = _host_key(box.host_keys[0])
+    present = known.of(device.name)
+    if present and key not in present:
+        raise StateError(
+            f"another host key is trusted for {device.name} already", hint=f"oast devices trust --replace --on name={device.name}"
+        )
+    known.trust({device.name: key})
+
+
+def _host_key(line: str) -> HostKey:
+    algorithm, _, data = line.partition(" ")
+    try:
+        digest = hashlib.sha256(base64.b64decode(data, validate=True)).digest()
+    except (ValueError, binascii.Error):
+        raise StateError("the host key that it has reported is none") from None
+    return HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
+
+
+async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) -> dict[str, str | None]:
+    """Deliver to all that are ready, as one change, and look whether their checks are true."""
+    on = f"name in ({', '.join(box.name for box in boxes)})"
+    became: dict[str, str | None] = {box.serial: None for box in boxes}
+    serials = {box.name: box.serial for box in boxes}
+    try:
+        preparation = prepare(estate, on)
+        async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
+            for name, error in plan.failed:
+                became[serials[name]] = error.message
+            if plan.to_do:
+                reason = f"Onboarded {', '.join(f'{box.name} ({box.serial})' for box in boxes)}"
+                result = await plan.deliver(reason, options=DeliveryOptions(), on_event=on_event)
+                for outcome in result.outcomes:
+                    if outcome.state is not Became.DELIVERED:
+                        became[serials[outcome.device]] = f"{outcome.state}: {outcome.reason or ''}"
+        found = await verify(preparation, checks_for(preparation, ()), wait_s=WAIT_S)
+        for name, error in found.failed:
+            became[serials[name]] = became[serials[name]] or error.message
+        for name, results in found.results.items():
+            wrong = [result.finding for result in results if not result.passed and not result.check.is_warning]
+            if wrong:
+                became[serials[name]] = became[serials[name]] or "; ".join(wrong[:3])
+    except OastError as error:
+        became = {serial: why or error.message for serial, why in became.items()}
+    return became
+
+
+def _keep(folder: Path, boxes: Sequence[Box]) -> None:
+    """Write them into the inventory. Raises StateError, EstateError."""
+    path = folder / FILE
+    try:
+        with turn(path.parent):
+            before = {n: dict(a or {}) for n, a in sourced.read(path, FILE).devices.items()} if path.exists() else {}
+            added = {box.name: {key: value for key, value in box.attributes.items() if key != "name"} for box in boxes}
+            records = {box.name: f"serial number {box.serial}" for box in boxes}
+            kept = dict(sourced.read(path, FILE).records) if path.exists() else {}
+            write_whole(path, sourced.text_of(SOURCE, {}, {**before, **added}, {**kept, **records}))
+    except OSError as error:
+        raise StateError(f"{FILE} cannot be written: {error.strerror or error}") from None

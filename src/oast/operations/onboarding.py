@@ -1,0 +1,98 @@
+"""Serving new devices from their first question until they are managed."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Mapping
+from contextlib import AsyncExitStack
+from pathlib import Path
+
+from oast.estate.onboarding import OnboardingSettings
+from oast.onboarding import keys
+from oast.onboarding.call_home import CallHome, settled
+from oast.onboarding.server import BootstrapServer, OnBox
+from oast.onboarding.store import Boxes, State
+from oast.operations.managed import manage
+
+# Devices that come within so many seconds are delivered to together.
+TOGETHER_S = 1.0
+# A device without a call restarts before it can be reached.
+TRIES = 10
+PAUSE_S = 3.0
+
+
+async def serve(
+    folder: Path,
+    environment: Mapping[str, str],
+    settings: OnboardingSettings,
+    heard: OnBox,
+    listening: Callable[[str], None],
+    stop: asyncio.Event,
+) -> None:
+    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises StateError, EstateError."""
+    ready: asyncio.Queue[str] = asyncio.Queue()
+    async with AsyncExitStack() as stack:
+        boxes = stack.enter_context(Boxes(folder / ".oast"))
+
+        def configured(serial: str) -> None:
+            if settings.call_home is None:
+                ready.put_nowait(serial)
+
+        def whose(key: str) -> str | None:
+            found = (box for box in boxes.all() if box.state in (State.CONFIGURED, State.CALLED) and key in box.host_keys)
+            return next((box.serial for box in found), None)
+
+        def called(serial: str) -> None:
+            box = boxes.one(serial)
+            if box is not None and box.state is State.CONFIGURED:
+                boxes.come_to(serial, State.CALLED)
+                heard(box.name, "has called home, with the host key that it has reported")
+                ready.put_nowait(serial)
+
+        server = BootstrapServer(settings, keys.read(settings.keys), boxes, heard, configured)
+        port = await server.start()
+        stack.push_async_callback(server.close)
+        listening(f"https://{settings.host}:{port}/restconf")
+        if settings.call_home is not None:
+            host, at = settings.call_home
+            home = CallHome(host, at, whose, called, lambda where: heard(where, "calls home with a host key that nobody has reported"))
+            at = await home.start()
+            stack.push_async_callback(home.close)
+            listening(f"{host}:{at} for calls home")
+        # Whom a server before this one has left on the way.
+        for box in boxes.all():
+            if box.state is State.CALLED or (box.state is State.CONFIGURED and settings.call_home is None):
+                ready.put_nowait(box.serial)
+        managing = asyncio.create_task(_manage(folder, environment, boxes, ready, heard, patient=settings.call_home is None))
+        ended = asyncio.create_task(stop.wait())
+        try:
+            await asyncio.wait((managing, ended), return_when=asyncio.FIRST_COMPLETED)
+            if managing.done():
+                managing.result()
+        finally:
+            for task in (managing, ended):
+                task.cancel()
+            # What is being delivered is taken back, or left to its timer, before this ends.
+            await asyncio.gather(managing, ended, return_exceptions=True)
+
+
+async def _manage(
+    folder: Path, environment: Mapping[str, str], boxes: Boxes, ready: asyncio.Queue[str], heard: OnBox, *, patient: bool
+) -> None:
+    """Make managed devices of whoever is ready, those that come at once together; a device that does not answer yet is tried again."""
+    tries: dict[str, int] = {}
+    while True:
+        serials = await settled(ready, TOGETHER_S)
+        found = [box for serial in serials if (box := boxes.one(serial)) is not None]
+        became = await manage(folder, environment, found) if found else {}
+        for box in found:
+            why = became.get(box.serial)
+            tries[box.serial] = tries.get(box.serial, 0) + 1
+            if why is None:
+                boxes.come_to(box.serial, State.MANAGED)
+                heard(box.name, "is managed: delivered, checked, and in the inventory")
+            elif patient and tries[box.serial] < TRIES and "cannot connect" in why:
+                asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
+            else:
+                boxes.come_to(box.serial, State.FAILED, why)
+                heard(box.name, f"is not managed: {why}")
