@@ -117,6 +117,9 @@ class RoutersTest(PageTest):
         (self.estate / "authority.pem").touch()
         self.check("sources.md")
 
+    def test_the_page_about_onboarding(self) -> None:
+        self.check("onboarding.md")
+
     def test_the_page_about_changes(self) -> None:
         self.oast("push", "-m", "set up", "--yes")
         self.check("changes.md")

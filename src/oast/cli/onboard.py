@@ -20,11 +20,11 @@ from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID, NO
 from oast.cli.loop import run as run_to_end
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, near, plural, put_json, put_table, table
-from oast.errors import UsageError
+from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json, put_table, table
+from oast.estate.settings import read as read_settings
 from oast.onboarding import keys
 from oast.onboarding.store import Box, Boxes, State
-from oast.operations.onboard import Row, Staging, settings_of, stage
+from oast.operations.onboard import Row, Staging, forget, settings_of, stage
 from oast.operations.onboarding import serve
 
 STYLES = {
@@ -53,9 +53,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _keys(options: argparse.Namespace) -> int:
-    estate = estate_of(options)
-    settings = settings_of(estate)
-    keys.make(settings.keys, estate.settings.name, settings.names)
+    folder = folder_of(options)
+    settings = settings_of(folder)
+    keys.make(settings.keys, read_settings(folder).name, settings.names)
     owner = near(settings.keys / "owner.pem")
     put_hanging(console(), Text(f"the keys are in {near(settings.keys)}: they never belong into a repository"))
     put_hanging(console(), Text(f"give {owner} to whoever makes your devices: vouchers have to pin it"))
@@ -63,8 +63,8 @@ def _keys(options: argparse.Namespace) -> int:
 
 
 def _stage(options: argparse.Namespace) -> int:
-    estate = estate_of(options)
-    rows = Staging(estate).rows(options.file, str(near(options.file.resolve())))
+    folder = folder_of(options)
+    rows = Staging(folder, os.environ).rows(options.file, str(near(options.file.resolve())))
     right = [row for row in rows if row.device is not None]
     wrong = [row for row in rows if row.device is None]
     out = console(error=options.format == "json")
@@ -75,7 +75,7 @@ def _stage(options: argparse.Namespace) -> int:
         put_hanging(out, Text.assemble((f"  + {row.serial}  {row.name}", "green"), (f"  {words}", "dim")))
     _show_wrong(wrong)
     if right and (options.yes or confirmed(f"Expect {plural(len(right), 'device')}?")):
-        stage(estate, right)
+        stage(folder, right)
         out.print(f"{plural(len(right), 'device')} staged")
     elif right:
         out.print("nothing was staged")
@@ -102,8 +102,8 @@ def _row_document(row: Row) -> dict[str, Any]:
 
 
 def _serve(options: argparse.Namespace) -> int:
-    estate = estate_of(options)
-    settings = settings_of(estate)
+    folder = folder_of(options)
+    settings = settings_of(folder)
     chosen = settings if options.port is None else replace(settings, port=options.port)
 
     def heard(who: str, what: str) -> None:
@@ -118,16 +118,15 @@ def _serve(options: argparse.Namespace) -> int:
         stop = asyncio.Event()
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, stop.set)
-        await serve(estate.folder, os.environ, chosen, heard, listening, stop)
+        await serve(folder, os.environ, chosen, heard, listening, stop)
 
     run_to_end(until_stopped())
     return DONE
 
 
 def _status(options: argparse.Namespace) -> int:
-    estate = estate_of(options)
     out = console()
-    with Boxes(estate.working) as boxes:
+    with Boxes(folder_of(options) / ".oast") as boxes:
         found = boxes.all()
         if options.follow and options.format == "text" and out.is_terminal:
             with Live(console=out, get_renderable=lambda: _table(boxes.all()), refresh_per_second=1 / EVERY_S) as live:
@@ -173,8 +172,6 @@ def _document(box: Box) -> dict[str, Any]:
 
 
 def _forget(options: argparse.Namespace) -> int:
-    with Boxes(estate_of(options).working) as boxes:
-        if not boxes.forget(options.serial):
-            raise UsageError(f"no device with the serial number {options.serial} is expected", hint="oast onboard status")
+    forget(folder_of(options), options.serial)
     console().print(f"{options.serial} is not expected any more")
     return DONE

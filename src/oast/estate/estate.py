@@ -13,6 +13,7 @@ from oast.errors import EstateError, Mistakes, StateError, UsageError
 from oast.estate import inventory, selectors, settings, values, watching
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
+from oast.estate.onboarded import is_expected
 from oast.estate.secrets import Ask, Secrets, fingerprints_of
 from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
@@ -61,6 +62,8 @@ class Estate:
     def serves(self, device: Device) -> bool:
         """Whether the device is in service: nothing is done to one that is not."""
         wanted = self.settings.in_service
+        if is_expected(device):
+            return False
         return wanted is None or wanted.matches(device.known_by)
 
     @property
@@ -113,12 +116,14 @@ def open_estate(
     given: Sequence[tuple[str, Any]] = (),
     ask: Ask | None = None,
     given_secrets: Mapping[str, str] = NOTHING,
+    besides: Sequence[Device] = (),
 ) -> Estate:
-    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret.
+    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret; `besides` are devices that the
+    inventory does not have yet, or has otherwise.
 
     Raises EstateError with everything that is wrong.
     """
-    estate, mistakes = read_estate(folder, environment, given, ask, given_secrets)
+    estate, mistakes = read_estate(folder, environment, given, ask, given_secrets, besides)
     mistakes.raise_any()
     return estate
 
@@ -129,6 +134,7 @@ def read_estate(
     given: Sequence[tuple[str, Any]] = (),
     ask: Ask | None = None,
     given_secrets: Mapping[str, str] = NOTHING,
+    besides: Sequence[Device] = (),
 ) -> tuple[Estate, Mistakes]:
     """The same as far as it can be understood, with what is wrong. Raises EstateError when the settings are."""
     mistakes = Mistakes()
@@ -138,6 +144,7 @@ def read_estate(
     for name, value in given_secrets.items():
         secrets.give(name, value)
     known = inventory.read(folder, mistakes)
+    known.devices.update({device.name: device for device in besides})
     links = inventory.read_links(folder, known, mistakes)
     for wave in read.delivery.waves:
         if isinstance(wave, Selector):

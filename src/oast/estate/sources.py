@@ -94,6 +94,8 @@ def _source(table: Table, folder: Path) -> SourceSettings:
     name = table.needed("name")
     if name and not NAME.fullmatch(name):
         table.wrong("name", f"'{name}' cannot be the name of a source", "use small letters, digits and -: it names a file")
+    if name == "onboarded":
+        table.wrong("name", "'onboarded' are the devices that have come by themselves", "choose another name")
     url, path, saved = _url(table), table.text("file"), table.text("folder")
     if (path is not None) + (saved is not None) + table.has("url") != 1:
         table.wrong(None, "a source needs one of 'url', 'file' and 'folder'")

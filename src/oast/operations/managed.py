@@ -6,28 +6,24 @@ import base64
 import binascii
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from oast.change.outcome import State as Became
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey
 from oast.errors import OastError, StateError
-from oast.estate import sourced
+from oast.estate import onboarded
 from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device, device_of
 from oast.estate.yaml_text import YamlMap
-from oast.files import turn, write_whole
 from oast.fleet.events import OnEvent, unheard
-from oast.onboarding.store import FOLDER, Box
+from oast.onboarding.store import Box
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.preparation import prepare
 from oast.operations.verify import checks_for, verify
 from oast.records import Place
 
-# The source whose devices have come by themselves, and the file that they stand in.
-SOURCE = "onboarded"
-FILE = f"inventory/{SOURCE}{sourced.ENDING}"
 WAIT_S = 30.0
 
 
@@ -35,7 +31,8 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
     """Make managed devices of them, together; by serial number why one could not be, or None. Who fails is not in the inventory."""
     became: dict[str, str | None] = {}
     try:
-        estate, devices = _with(open_estate(folder, environment), boxes)
+        devices = {box.name: _device(box) for box in boxes}
+        estate = open_estate(folder, environment, besides=list(devices.values()))
     except OastError as error:
         return {box.serial: error.message for box in boxes}
     ready: list[Box] = []
@@ -49,25 +46,21 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
     right = [box for box in ready if became[box.serial] is None]
     try:
         if right:
-            _keep(folder, right)
+            onboarded.put(folder, {box.name: _attributes(box) for box in right}, {box.name: box.serial for box in right})
     except OastError as error:
         became |= {box.serial: error.message for box in right}
     return became
 
 
-def _with(estate: Estate, boxes: Sequence[Box]) -> tuple[Estate, dict[str, Device]]:
-    """The estate as it is with the new devices in it."""
-    devices = {box.name: _device(box) for box in boxes}
-    for name in devices:
-        if name in estate.devices:
-            raise StateError(f"{name} is in the inventory already ({estate.devices[name].place})")
-    return replace(estate, devices={**estate.devices, **devices}), devices
+def _attributes(box: Box) -> dict[str, Any]:
+    return {key: value for key, value in box.attributes.items() if key not in ("name", onboarded.ATTRIBUTE)}
 
 
 def _device(box: Box) -> Device:
-    place = Place(f".oast/{FOLDER}")
+    """The device that it is going to be: in service."""
+    place = Place(onboarded.FILE)
     attributes = YamlMap(place.file)
-    attributes.update({key: value for key, value in box.attributes.items() if key != "name"})
+    attributes.update(_attributes(box))
     return device_of(box.name, attributes, place)
 
 
@@ -120,17 +113,3 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) ->
     except OastError as error:
         became = {serial: why or error.message for serial, why in became.items()}
     return became
-
-
-def _keep(folder: Path, boxes: Sequence[Box]) -> None:
-    """Write them into the inventory. Raises StateError, EstateError."""
-    path = folder / FILE
-    try:
-        with turn(path.parent):
-            before = {n: dict(a or {}) for n, a in sourced.read(path, FILE).devices.items()} if path.exists() else {}
-            added = {box.name: {key: value for key, value in box.attributes.items() if key != "name"} for box in boxes}
-            records = {box.name: f"serial number {box.serial}" for box in boxes}
-            kept = dict(sourced.read(path, FILE).records) if path.exists() else {}
-            write_whole(path, sourced.text_of(SOURCE, {}, {**before, **added}, {**kept, **records}))
-    except OSError as error:
-        raise StateError(f"{FILE} cannot be written: {error.strerror or error}") from None
