@@ -28,6 +28,7 @@ import yaml
 from asking import asked, bare_listing, parsing, peak_of, verified
 from converging import seconds_to_converge
 from mixed import ROUNDS, bare_reading, by_openssh, mixed_network, peak_of_comparing, slow_down
+from onboarding import BOXES, seconds_to_answer
 from records import archiving, in_turn, listing_and_auditing, recording_a_thousand
 from simulator import configuring
 from sourcing import bare, refresh, service
@@ -258,6 +259,13 @@ def sourcing() -> list[Figure]:
         Figure("refresh 10,000 devices from a service", ours, 5, "the limit", 1.0),
         Figure("refresh 10,000 devices from a service", peak, 200, "the limit", 1.0, "MB"),
     ]
+
+
+def onboarding() -> list[Figure]:
+    """New boxes that are plugged in at once."""
+    with tempfile.TemporaryDirectory(dir=MEMORY) as name:
+        taken = seconds_to_answer(Path(name))
+    return [Figure(f"answer {BOXES} new boxes at once", taken, 60, "the limit", 1.0)]
 
 
 def memory() -> list[Figure]:
@@ -590,6 +598,7 @@ def main(words: list[str]) -> int:
         "read": reading,
         "ask": asking,
         "source": sourcing,
+        "onboarding": onboarding,
         "mixed": mixed_reading,
         "records": recording,
         "latency": waiting,

@@ -13,6 +13,7 @@ import re
 import ssl
 import sys
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -35,7 +36,7 @@ OPERATIONS = "/restconf/operations/ietf-sztp-bootstrap-server"
 MODULE = "ietf-sztp-bootstrap-server"
 INFORMATION = "ietf-sztp-conveyed-info"
 MOST_REDIRECTS = 3
-TIMEOUT_S = 30.0
+TIMEOUT_S = 60.0
 PORTS = ("manage0", "port1", "port2", "port3", "port4")
 # What the simulator has to know of a first configuration, whichever system's it is.
 _HOSTNAME = re.compile(r"hostname(?: =)? +([A-Za-z0-9][\w-]*)")
@@ -69,11 +70,16 @@ class Box:
 
     async def find_its_way(self, host: str, port: int) -> bool:
         """Ask the bootstrap server there; whether the box is configured afterwards. What it came to is in `happened`."""
+        async with AsyncExitStack() as stack:
+            return await self._find(host, port, stack)
+
+    async def _find(self, host: str, port: int, stack: AsyncExitStack) -> bool:
         anchors: Sequence[x509.Certificate] = ()
         server: _Server | None = None
         try:
             for _ in range(MOST_REDIRECTS):
                 server = _Server(host, port, anchors, self.factory)
+                stack.push_async_callback(server.close)
                 given = await server.ask("get-bootstrapping-data", {} if server.trusted else {"signed-data-preferred": [None]})
                 self._step("asked")
                 kind, information = self._proved(given["output"], trusted=server.trusted)
@@ -93,7 +99,7 @@ class Box:
             if server is not None and server.trusted:
                 await self._report(server, "bootstrap-error", str(refused))
         except (aiohttp.ClientError, OSError, ValueError, KeyError, TypeError) as error:
-            self.happened.append(f"failed: {error}")
+            self.happened.append(f"failed: {str(error) or type(error).__name__}")
         return False
 
     def _step(self, name: str) -> None:
@@ -186,30 +192,37 @@ class _Server:
     def __init__(self, host: str, port: int, anchors: Sequence[x509.Certificate], factory: Factory) -> None:
         self._url = f"https://{host}:{port}{OPERATIONS}"
         self.trusted = bool(anchors)
+        # Nobody is trusted besides, as a box knows nobody.
+        self._tls = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         if anchors:
-            self._tls = ssl.create_default_context(cadata="".join(one.public_bytes(Encoding.PEM).decode() for one in anchors))
+            self._tls.load_verify_locations(cadata="".join(one.public_bytes(Encoding.PEM).decode() for one in anchors))
         else:
-            self._tls = ssl.create_default_context()
             self._tls.check_hostname, self._tls.verify_mode = False, ssl.CERT_NONE
         self._tls.load_cert_chain(factory.certificate, factory.key)
+        self._session: aiohttp.ClientSession | None = None
+
+    async def close(self) -> None:
+        if self._session is not None:
+            await self._session.close()
 
     async def ask(self, operation: str, given: Mapping[str, Any]) -> Mapping[str, Any]:
         """The answer. Raises Refused for an error that the server tells, aiohttp.ClientError."""
-        timeout = aiohttp.ClientTimeout(total=TIMEOUT_S)
+        if self._session is None:
+            timeout = aiohttp.ClientTimeout(total=TIMEOUT_S)
+            self._session = aiohttp.ClientSession(timeout=timeout, connector=aiohttp.TCPConnector(ssl=self._tls))
         body = json.dumps({f"{MODULE}:input": dict(given)})
         headers = {"Content-Type": "application/yang-data+json", "Accept": "application/yang-data+json"}
-        async with aiohttp.ClientSession(timeout=timeout, connector=aiohttp.TCPConnector(ssl=self._tls)) as session:
-            for pause_s in (1.0, 2.0, 4.0, None):
-                async with session.post(f"{self._url}:{operation}", data=body, headers=headers) as response:
-                    text = await response.text()
-                    if response.status == 204:
-                        return {}
-                    data = json.loads(text)
-                    if response.status == 200:
-                        return {name.partition(":")[2]: value for name, value in data.items()}
-                    if response.status != 429 or pause_s is None:
-                        raise Refused(f"the server says: {data['ietf-restconf:errors']['error'][0]['error-message']}")
-                await asyncio.sleep(pause_s)
+        for pause_s in (1.0, 2.0, 4.0, None):
+            async with self._session.post(f"{self._url}:{operation}", data=body, headers=headers) as response:
+                text = await response.text()
+                if response.status == 204:
+                    return {}
+                data = json.loads(text)
+                if response.status == 200:
+                    return {name.partition(":")[2]: value for name, value in data.items()}
+                if response.status != 429 or pause_s is None:
+                    raise Refused(f"the server says: {data['ietf-restconf:errors']['error'][0]['error-message']}")
+            await asyncio.sleep(pause_s)
         raise AssertionError
 
 
