@@ -17,8 +17,8 @@ import asyncssh
 from cryptography import x509
 
 from larkwater import EstateTest, LarkwaterTest, Run
-from oast.onboarding import cms, keys, trust, vouchers
-from oast.onboarding.cms import NotAsSigned
+from oast.onboard import cms, keys, trust, vouchers
+from oast.onboard.cms import NotAsSigned
 from oastsim.box import Box, Factory, Refused, plug_in
 from oastsim.maker import Maker
 
@@ -264,7 +264,7 @@ class ManagedTest(LarkwaterTest, Onboarding):
         async def one(number: int, port: int, home: int) -> None:
             box = Box(self.factory(serials[number]))
             self.assertTrue(await box.find_its_way("localhost", port), box.happened)
-            await plug_in(state, box, ("bine", "cowl")[number % 2], None, ("127.0.0.1", home))
+            await plug_in(state, box, ("bine", "cowl")[number % 2], (), ("127.0.0.1", home))
 
         async def come(port: int, home: int) -> None:
             await asyncio.gather(*(one(number, port, home) for number in range(10)))
@@ -302,8 +302,8 @@ class ManagedTest(LarkwaterTest, Onboarding):
             await other.find_its_way("localhost", port)
             # Plugged in with another host key than the one that was reported; and somebody has typed what the device refuses to lose.
             impostor.configuration = box.configuration
-            await plug_in(state, impostor, "bine", None, ("127.0.0.1", home))
-            await plug_in(state, other, "bine", None, None)
+            await plug_in(state, impostor, "bine", (), ("127.0.0.1", home))
+            await plug_in(state, other, "bine", (), None)
             await asyncio.to_thread(self.fault, "quay-edge-2", "refuse", "--match", "target")
 
             async def call() -> None:

@@ -292,13 +292,13 @@ def _rebuilt(own: x509.Certificate, kind: str, content: bytes, signer: cms.Signe
     return made
 
 
-async def plug_in(state: Path, box: Box, system: str, at: str | None, call_home: tuple[str, int] | None) -> None:
-    """Make a configured box a device of the running network, plugged in `at` DEVICE:PORT. Raises Refused."""
+async def plug_in(state: Path, box: Box, system: str, at: Sequence[str], call_home: tuple[str, int] | None) -> None:
+    """Make a configured box a device of the running network, its port1, port2 … plugged in `at` DEVICE:PORT. Raises Refused."""
     text = box.configuration or ""
     name, management = _HOSTNAME.search(text), _MANAGEMENT.search(text)
     if name is None or management is None:
         raise Refused("its first configuration has no hostname, or no address for manage0")
-    cables = [["port1", *at.split(":", 1)]] if at is not None else []
+    cables = [[f"port{number}", *place.split(":", 1)] for number, place in enumerate(at, 1)]
     listening = json.loads((state / "listening.json").read_text(encoding="utf-8"))
     control = listening["control"]
     request = {
@@ -344,7 +344,7 @@ def main() -> int:
     parser.add_argument("serial")
     parser.add_argument("--server", type=_place, required=True)
     parser.add_argument("--system", default="bine")
-    parser.add_argument("--at")
+    parser.add_argument("--at", action="append", default=[])
     parser.add_argument("--call-home", type=_place)
     parser.add_argument("--year", type=int)
     parser.add_argument("--power-cut")

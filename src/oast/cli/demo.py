@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
+import re
 import secrets
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
 
@@ -27,6 +30,25 @@ from oast.files import write_whole
 SHIPPED = Path(__file__).parent / "larkwater"
 SECRETS = ("login-password", "privilege-password")
 ENCRYPTED = ("snmp-read", "snmp-billing")
+SEVENTH = Path(__file__).parent / "larkwater_seventh"
+MANAGED_AT_MOST_S = 120.0
+# What the engineer adds for the seventh terminal: by file, in front of which line (none: at the end), and what.
+ADDED: Mapping[str, tuple[str, str]] = {
+    "oast.toml": (
+        "",
+        '\n[onboarding]\nkeys = "../larkwater-onboarding"\nnames = ["localhost"]\ncall_home = "127.0.0.1:0"\n'
+        'makers = ".oast/sim/maker/devices.pem"\nvoucher_authorities = ".oast/sim/maker/vouchers.pem"\nvouchers = "../vouchers"\n'
+        'first = ["first-boot", "system", "interfaces"]\n',
+    ),
+    "intent.yaml": ("", "  - section: first-boot\n    on: site=knot\n"),
+    "values/sites.yaml": (
+        "",
+        "  - on: site=knot\n    values: {site_name: Knot pier, login: {secret: login-password}, privilege: {secret: privilege-password}}\n",
+    ),
+    "values/devices/gull-core-1.yaml": ("", "  - {port: port11, address: 203.0.113.54/31, ipv6: '2001:db8:1::54/127'} # to knot-edge-1\n"),
+    "values/devices/heron-core-1.yaml": ("", "  - {port: port11, address: 203.0.113.60/31, ipv6: '2001:db8:1::60/127'} # to knot-edge-1\n"),
+    "inventory/devices.yaml": ("", "  - [gull-core-1 port11, knot-edge-1 port1]\n  - [heron-core-1 port11, knot-edge-1 port2]\n"),
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -116,7 +138,80 @@ class _Story:
         self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=REVERTED)
         self._say("Nothing is left of it:")
         self._run("diff")
+        self._seventh_terminal()
         self._run("sim", "stop")
+
+    # --- a new device that finds its way
+
+    def _seventh_terminal(self) -> None:
+        self._say(
+            "The seventh terminal, at the Knot, gets a router. Nobody is going to type on it: its maker has given it a certificate, and",
+            "says by a voucher whose it is. What it is going to be stands in the estate before it is plugged in.",
+        )
+        shutil.copytree(SEVENTH, self._estate, dirs_exist_ok=True)
+        for file, (before, text) in ADDED.items():
+            self._add(file, before, text)
+        self._run("onboard", "keys")
+        self._run("sim", "maker", "LW-7007", "--owner", "../larkwater-onboarding/owner.pem", "--into", "../vouchers")
+        self._run("onboard", "stage", "boxes.csv", "--yes")
+        self._run(
+            "ask", "ospf-neighbors", "--on", "name=gull-core-1", "--where", "state=full", "--columns", "device,interface,address,state"
+        )
+        self._run(
+            "push", "-m", "Links to the Knot", "--on", "role=core", "--section", "interfaces", "--section", "routing", "--yes", "--summary"
+        )
+        with self._serving() as (server, home):
+            self._say(
+                "It is plugged in, finds the bootstrap server, proves it and is proved, takes its first configuration and calls home:"
+            )
+            cables = ("--at", "gull-core-1:port11", "--at", "heron-core-1:port11")
+            self._run("sim", "box", "add", "LW-7007", "--server", server, "--call-home", home, *cables)
+            self._wait_until_managed()
+        self._run("onboard", "status")
+        self._say("One neighbour more, and the checks that follow from it:")
+        self._run(
+            "ask", "ospf-neighbors", "--on", "name=gull-core-1", "--where", "state=full", "--columns", "device,interface,address,state"
+        )
+        self._run("verify", "--wait", "20")
+
+    @contextmanager
+    def _serving(self) -> Iterator[tuple[str, str]]:
+        """The bootstrap server in the background; where it is, and where it is called."""
+        command = [sys.executable, "-m", "oast", "onboard", "serve", "--port", "0"]
+        self._out.print(Text.assemble(("\n$ ", "dim"), ("oast onboard serve &", "bold cyan")))
+        process = subprocess.Popen(command, cwd=self._estate, env=dict(self._environment), stdout=subprocess.PIPE, text=True)
+        try:
+            assert process.stdout is not None  # noqa: S101  # it was asked for
+            places = []
+            for line in (process.stdout.readline(), process.stdout.readline()):
+                self._out.print(Text(line.strip(), style="dim"))
+                match = re.search(r"([\w.]+:\d+)", line)
+                places.append(match[1].replace("127.0.0.1", "localhost") if match is not None else "")
+            if "" in places:
+                raise StateError("the demo stopped: 'oast onboard serve' did not begin to listen")
+            yield places[0], places[1]
+        finally:
+            process.terminate()
+            told, _ = process.communicate()
+            self._out.print(Text(told.strip(), style="dim"))
+
+    def _wait_until_managed(self) -> None:
+        deadline = time.monotonic() + MANAGED_AT_MOST_S
+        while time.monotonic() < deadline:
+            command = [sys.executable, "-m", "oast", "onboard", "status", "--format", "json"]
+            told = subprocess.run(command, cwd=self._estate, env=dict(self._environment), capture_output=True, text=True, check=False)
+            if all(box["state"] in ("managed", "failed") for box in json.loads(told.stdout)["devices"]):
+                return
+            time.sleep(1.0)
+
+    def _add(self, file: str, before: str, text: str) -> None:
+        """Lines that an engineer writes, in front of others or at the end."""
+        path = self._estate / file
+        there = path.read_text(encoding="utf-8")
+        if before not in there:
+            raise StateError(f"the demo stopped: {file} has no line '{before.strip()}'")
+        write_whole(path, there.replace(before, text + before, 1) if before else there + text)
+        self._out.print(Text("".join(f"  + {line}\n" for line in text.strip().splitlines()) + f"    ({file})", style="green"))
 
     def _say(self, *lines: str) -> None:
         self._out.print()

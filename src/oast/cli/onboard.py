@@ -22,8 +22,8 @@ from oast.cli.loop import run as run_to_end
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json, put_table, table
 from oast.estate.settings import read as read_settings
-from oast.onboarding import keys
-from oast.onboarding.store import Box, Boxes, State
+from oast.onboard import keys
+from oast.onboard.store import Box, Boxes, State
 from oast.operations.onboard import Row, Staging, forget, settings_of, stage
 from oast.operations.onboarding import serve
 
@@ -69,9 +69,7 @@ def _stage(options: argparse.Namespace) -> int:
     wrong = [row for row in rows if row.device is None]
     out = console(error=options.format == "json")
     for row in right:
-        words = ", ".join(
-            f"{key} {value}" for key, value in (row.device.attributes if row.device else {}).items() if key not in ("name", "serial")
-        )
+        words = _in_words(row)
         put_hanging(out, Text.assemble((f"  + {row.serial}  {row.name}", "green"), (f"  {words}", "dim")))
     _show_wrong(wrong)
     if right and (options.yes or confirmed(f"Expect {plural(len(right), 'device')}?")):
@@ -83,6 +81,12 @@ def _stage(options: argparse.Namespace) -> int:
     if options.format == "json":
         put_json("staged", 1, {"staged": [row.serial for row in right], "wrong": [_row_document(row) for row in wrong]})
     return INVALID if wrong else DONE if right else NO
+
+
+def _in_words(row: Row) -> str:
+    attributes = row.device.attributes if row.device is not None else {}
+    plain = {key: ", ".join(map(str, value)) if isinstance(value, list) else str(value) for key, value in attributes.items()}
+    return ", ".join(f"{key} {value}" for key, value in plain.items() if key not in ("name", "serial"))
 
 
 def _show_wrong(rows: list[Row]) -> None:

@@ -31,7 +31,9 @@ def add_arguments(actions: Any) -> None:
     add = boxes.add_parser("add", help="plug in a box, which asks the bootstrap server for its first configuration")
     add.add_argument("serial", metavar="SERIAL")
     add.add_argument("--server", metavar="HOST:PORT", type=_of(_PLACE), required=True, help="the bootstrap server that it asks")
-    add.add_argument("--at", metavar="DEVICE:PORT", type=_of(_PORT), help="where its port1 is plugged in")
+    add.add_argument(
+        "--at", metavar="DEVICE:PORT", type=_of(_PORT), action="append", default=[], help="where its port1 is plugged in, its port2 …"
+    )
     add.add_argument("--system", choices=("bine", "cowl"), default="bine")
     add.add_argument("--call-home", metavar="HOST:PORT", type=_of(_PLACE), help="whom it calls when it is up")
     add.add_argument("--year", type=int, metavar="YEAR", help="what its clock says")
@@ -73,7 +75,9 @@ def _maker(options: argparse.Namespace) -> int:
 def _add(options: argparse.Namespace) -> int:
     folder = _folder(options)
     command = [str(folder), str(folder / "maker"), options.serial, "--server", options.server, "--system", options.system]
-    for name in ("at", "call_home", "year", "power_cut"):
+    for place in options.at:
+        command += ["--at", place]
+    for name in ("call_home", "year", "power_cut"):
         if getattr(options, name) is not None:
             command += [f"--{name.replace('_', '-')}", str(getattr(options, name))]
     command += ["--again"] if options.again else []

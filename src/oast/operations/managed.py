@@ -18,7 +18,7 @@ from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device, device_of
 from oast.estate.yaml_text import YamlMap
 from oast.fleet.events import OnEvent, unheard
-from oast.onboarding.store import Box
+from oast.onboard.store import Box
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.preparation import prepare
 from oast.operations.verify import checks_for, verify

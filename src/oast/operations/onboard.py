@@ -17,10 +17,10 @@ from oast.estate.estate import open_estate
 from oast.estate.inventory import Device, device_of, row_of
 from oast.estate.onboarding import OnboardingSettings
 from oast.intent.intent import IntentBuilder
-from oast.onboarding import cms, conveyed, keys, trust, vouchers
-from oast.onboarding.cms import NotAsSigned
-from oast.onboarding.keys import Keys
-from oast.onboarding.store import Artifacts, Boxes
+from oast.onboard import cms, conveyed, keys, trust, vouchers
+from oast.onboard.cms import NotAsSigned
+from oast.onboard.keys import Keys
+from oast.onboard.store import Artifacts, Boxes
 from oast.records import Place
 
 SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")

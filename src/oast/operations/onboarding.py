@@ -8,10 +8,10 @@ from contextlib import AsyncExitStack
 from pathlib import Path
 
 from oast.estate.onboarding import OnboardingSettings
-from oast.onboarding import keys
-from oast.onboarding.call_home import CallHome, settled
-from oast.onboarding.server import BootstrapServer, OnBox
-from oast.onboarding.store import Boxes, State
+from oast.onboard import keys
+from oast.onboard.call_home import CallHome, settled
+from oast.onboard.server import BootstrapServer, OnBox
+from oast.onboard.store import Boxes, State
 from oast.operations.managed import manage
 
 # Devices that come within so many seconds are delivered to together.

@@ -24,7 +24,9 @@ def derive(intents: Sequence[Intent], cables: Mapping[Cable, Cable]) -> dict[str
     """
     every = {intent.device.name: Meant(intent) for intent in intents}
     far_ends = {**_far_ends(every.values()), **{near: far[0] for near, far in cables.items()}}
-    checks: dict[str, list[Check]] = {name: [*_interfaces(meant, far_ends), *services.own(meant)] for name, meant in every.items()}
+    # Who is not in service is not expected to be there.
+    away = {near for near, far in cables.items() if far[0] not in every}
+    checks: dict[str, list[Check]] = {name: [*_interfaces(meant, far_ends, away), *services.own(meant)] for name, meant in every.items()}
     for found in (
         _ospf(every),
         services.between(every),
@@ -53,8 +55,8 @@ def _far_ends(every: Iterable[Meant]) -> Mapping[Cable, str]:
     return found
 
 
-def _interfaces(meant: Meant, far_ends: Mapping[Cable, str]) -> Iterator[Check]:
-    """Those that are meant to be up are, with these addresses; those that are meant to be shut are."""
+def _interfaces(meant: Meant, far_ends: Mapping[Cable, str], away: set[Cable]) -> Iterator[Check]:
+    """Those that are meant to be up are, with these addresses; those that are meant to be shut are. Behind `away` nobody is, yet."""
     if not meant.reads("interfaces"):
         return
     for interface in meant.interfaces:
@@ -69,7 +71,8 @@ def _interfaces(meant: Meant, far_ends: Mapping[Cable, str]) -> Iterator[Check]:
         if meant.reads("interfaces", "admin-status"):
             title = f"interface {name} is not shut"
             yield Check(meant.name, title, "interfaces", match, "admin-status", "up", concerns, peer=far, root=True)
-        yield Check(meant.name, f"interface {name} is up", "interfaces", match, "oper-status", "up", concerns, peer=far)
+        if not {(meant.name, name), (meant.name, _PART.sub("", name))} & away:
+            yield Check(meant.name, f"interface {name} is up", "interfaces", match, "oper-status", "up", concerns, peer=far)
         for family, version in (("ipv4-address", 4), ("ipv6-address", 6)):
             held = [str(address) for address in meant.addresses[name] if address.version == version]
             if held and meant.reads("interfaces", family):

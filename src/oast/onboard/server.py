@@ -17,10 +17,10 @@ from cryptography import x509
 
 from oast.errors import EstateError, StateError
 from oast.estate.onboarding import OnboardingSettings
-from oast.onboarding import cms, conveyed
-from oast.onboarding.keys import Keys
-from oast.onboarding.store import Box, Boxes, State
-from oast.onboarding.trust import serial_of
+from oast.onboard import cms, conveyed
+from oast.onboard.keys import Keys
+from oast.onboard.store import Box, Boxes, State
+from oast.onboard.trust import serial_of
 
 ROOT = "/restconf"
 MODULE = "ietf-sztp-bootstrap-server"

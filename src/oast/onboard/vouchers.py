@@ -12,9 +12,9 @@ from datetime import UTC, datetime
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
-from oast.onboarding import cms
-from oast.onboarding.cms import NotAsSigned
-from oast.onboarding.trust import why_not
+from oast.onboard import cms
+from oast.onboard.cms import NotAsSigned
+from oast.onboard.trust import why_not
 
 TOP = "ietf-voucher:voucher"
 ASSERTIONS = ("verified", "logged", "proximity")
