@@ -25,7 +25,7 @@ from hypothesis.configuration import set_hypothesis_home_dir
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 6
+TOGETHER = 8
 WAITING = (
     "test_killed",
     "test_faults",
@@ -47,6 +47,7 @@ WAITING = (
     "test_watch",
     "test_misconfigured",
     "test_sources",
+    "test_onboarding",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 

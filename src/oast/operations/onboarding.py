@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping
 from contextlib import AsyncExitStack
 from pathlib import Path
 
+from oast.connect.call_home import CallHome, settled
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import keys
-from oast.onboard.call_home import CallHome, settled
 from oast.onboard.server import BootstrapServer, OnBox
 from oast.onboard.store import Boxes, State
 from oast.operations.managed import manage
