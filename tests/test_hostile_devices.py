@@ -85,7 +85,8 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
 
         for answering, kind in ((trickling, DeadlinePassed), (paging, DeviceError), (flooding, ProtocolError)):
             for asked in ("read_running", "ask", "listing"):
-                session = await self.session(answering)
+                # Somebody who stands still for a moment is not what this is about.
+                session = await self.session(answering, AnswerLimits(20.0, 1.0, 100_000))
                 started = time.monotonic()
                 with self.assertRaises(kind) as caught:
                     await (session.read_running() if asked == "read_running" else getattr(session, asked)("read interfaces"))

@@ -19,7 +19,7 @@ from cryptography import x509
 from larkwater import EstateTest, LarkwaterTest, Run
 from oast.onboard import cms, keys, trust, vouchers
 from oast.onboard.cms import NotAsSigned
-from oastsim.box import Box, Factory, Refused, plug_in
+from oastsim.box import Box, Factory, Refused, found_by_name, plug_in
 from oastsim.maker import Maker
 
 HEADING = "serial,name,address,platform,site,role\n"
@@ -150,10 +150,35 @@ class ServedTest(Onboarding):
         })  # fmt: skip
         self.assertIn("another certificate with its serial number", found["LW-7002"]["noted"])
         self.assertIn("another certificate with its serial number", self.oast("onboard", "status").out)
-        # The power is back.
-        again = Box(self.factory("LW-7001"))
+        # The power is back; and this time it starts under a controller.
+        again = Box(self.factory("LW-7001"), controlled=True)
         self.with_server(lambda port: self.come([again], port))
         self.assertEqual(self.status(0)["LW-7001"]["state"], "configured")
+        self.assertIn("quay-edge-1: informational: restarting to stand alone", self.said)
+        self.assertEqual(again.happened.count("asked"), 4)
+
+    def test_a_box_finds_the_server_by_the_names_of_its_network(self) -> None:
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        zone = self.folder / "net.zone"
+
+        async def come(port: int) -> tuple[bool, str]:
+            text = f"$TTL 60\n@ SOA ns desk 1 2 3 4 5\n@ NS ns\n_sztp._tcp SRV 20 0 1 elsewhere\n_sztp._tcp SRV 10 0 {port} localhost.\n"
+            zone.write_text(text)
+            process = self.started("sim", "names", str(zone), "--origin", "net.larkwater.example")
+            assert process.stdout is not None
+            at = int((await asyncio.to_thread(process.stdout.readline)).rpartition(":")[2])
+            try:
+                place = await found_by_name("net.larkwater.example", ("127.0.0.1", at))
+                with self.assertRaisesRegex(Refused, "no name leads to a bootstrap server"):
+                    await found_by_name("sub.net.larkwater.example", ("127.0.0.1", at))
+                return await Box(self.factory("LW-7000")).find_its_way(*place), place[0]
+            finally:
+                process.terminate()
+                process.communicate(timeout=30)
+
+        self.assertEqual(self.with_server(come), (True, "localhost"))
+        self.assertEqual(self.status(0)["LW-7000"]["state"], "configured")
 
     def test_who_asks_too_often_or_says_that_it_cannot_is_told_of(self) -> None:
         self.edit("oast.toml", 'first = ["first"]\n', 'first = ["first"]\nper_minute = 3\n')

@@ -21,6 +21,8 @@ from typing import Any
 
 import aiohttp
 import asyncssh
+import dns.asyncresolver
+import dns.exception
 from asn1crypto import cms, core
 from asn1crypto import x509 as asn1
 from cryptography import x509
@@ -37,6 +39,7 @@ MODULE = "ietf-sztp-bootstrap-server"
 INFORMATION = "ietf-sztp-conveyed-info"
 MOST_REDIRECTS = 3
 TIMEOUT_S = 60.0
+SERVICE, NAMES_S = "_sztp._tcp", 5.0
 PORTS = ("manage0", "port1", "port2", "port3", "port4")
 # What the simulator has to know of a first configuration, whichever system's it is.
 _HOSTNAME = re.compile(r"hostname(?: =)? +([A-Za-z0-9][\w-]*)")
@@ -59,19 +62,25 @@ class Factory:
 
 @dataclass
 class Box:
-    """One box. `clock` gives the time that it believes in; with power cut `until` some step it stops there."""
+    """One box. `clock` gives the time that it believes in; with power cut `until` some step it stops there. One that is `controlled` starts
+    under a controller, where it can take no configuration: it restarts to stand alone, and begins anew."""
 
     factory: Factory
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     until: str | None = None
+    controlled: bool = False
     configuration: str | None = None
     host_key: asyncssh.SSHKey = field(default_factory=lambda: asyncssh.generate_private_key("ssh-ed25519"))
     happened: list[str] = field(default_factory=list)
 
     async def find_its_way(self, host: str, port: int) -> bool:
         """Ask the bootstrap server there; whether the box is configured afterwards. What it came to is in `happened`."""
-        async with AsyncExitStack() as stack:
-            return await self._find(host, port, stack)
+        while True:
+            try:
+                async with AsyncExitStack() as stack:
+                    return await self._find(host, port, stack)
+            except _Restart:
+                self.controlled = False
 
     async def _find(self, host: str, port: int, stack: AsyncExitStack) -> bool:
         anchors: Sequence[x509.Certificate] = ()
@@ -109,6 +118,10 @@ class Box:
 
     async def _take(self, information: Mapping[str, Any], server: _Server) -> None:
         text = base64.b64decode(information["configuration"]).decode()
+        if self.controlled:
+            await self._report(server, "informational", "restarting to stand alone")
+            self._step("restarting")
+            raise _Restart
         await self._report(server, "config-initiated")
         self._step("taking")
         self.configuration = text
@@ -180,6 +193,10 @@ class Box:
                 raise Refused(why) from None
             one = issuer
         raise Refused(why)
+
+
+class _Restart(Exception):
+    """It begins anew."""
 
 
 class _PowerCut(Exception):
@@ -292,6 +309,18 @@ def _rebuilt(own: x509.Certificate, kind: str, content: bytes, signer: cms.Signe
     return made
 
 
+async def found_by_name(domain: str, names: tuple[str, int]) -> tuple[str, int]:
+    """The bootstrap server that the network's names tell (RFC 8572, section 4.2; RFC 2782). Raises Refused."""
+    resolver = dns.asyncresolver.Resolver(configure=False)
+    resolver.nameservers, resolver.port, resolver.lifetime = [names[0]], names[1], NAMES_S
+    try:
+        answer = await resolver.resolve(f"{SERVICE}.{domain}", "SRV")
+    except dns.exception.DNSException as wrong:
+        raise Refused(f"no name leads to a bootstrap server: {wrong}") from None
+    first = min(answer, key=lambda one: (one.priority, -one.weight))
+    return first.target.to_text(omit_final_dot=True), int(first.port)
+
+
 async def plug_in(state: Path, box: Box, system: str, at: Sequence[str], call_home: tuple[str, int] | None) -> None:
     """Make a configured box a device of the running network, its port1, port2 … plugged in `at` DEVICE:PORT. Raises Refused."""
     text = box.configuration or ""
@@ -323,8 +352,14 @@ async def _run(options: argparse.Namespace) -> int:
     maker = Maker(options.maker)
     factory = Factory(options.serial, *maker.box(options.serial, again=options.again), maker.voucher_authority)
     now = datetime.now(UTC)
-    box = Box(factory, clock=lambda: now.replace(year=options.year or now.year, day=min(now.day, 28)), until=options.power_cut)
-    done = await box.find_its_way(*options.server)
+    clock = lambda: now.replace(year=options.year or now.year, day=min(now.day, 28))  # noqa: E731
+    box = Box(factory, clock=clock, until=options.power_cut, controlled=options.controlled)
+    try:
+        place = options.server or await found_by_name(options.domain, options.names)
+    except Refused as refused:
+        sys.stdout.write(f"{options.serial}: {refused}\n")
+        return 1
+    done = await box.find_its_way(*place)
     for what in box.happened:
         sys.stdout.write(f"{options.serial}: {what}\n")
     if not done:
@@ -342,13 +377,16 @@ def main() -> int:
     parser.add_argument("state", type=Path)
     parser.add_argument("maker", type=Path)
     parser.add_argument("serial")
-    parser.add_argument("--server", type=_place, required=True)
+    parser.add_argument("--server", type=_place)
+    parser.add_argument("--names", type=_place)
+    parser.add_argument("--domain")
     parser.add_argument("--system", default="bine")
     parser.add_argument("--at", action="append", default=[])
     parser.add_argument("--call-home", type=_place)
     parser.add_argument("--year", type=int)
     parser.add_argument("--power-cut")
     parser.add_argument("--again", action="store_true")
+    parser.add_argument("--controlled", action="store_true")
     return asyncio.run(_run(parser.parse_args()))
 
 

@@ -5,19 +5,18 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Console
 from rich.text import Text
 
 from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import exit_code_of, show_device_errors, show_error
+from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_json
-from oast.errors import EstateError, OastError
+from oast.cli.workplace import confirmed, console, estate_of, named, plural
+from oast.errors import EstateError
 from oast.estate.sources import SourceSettings
 from oast.operations.publish import Publishing, Result, publish, publishing
 
@@ -25,28 +24,8 @@ SHOWN = 12
 LONGEST = 60
 
 
-def publish_all(options: argparse.Namespace, sources: Sequence[SourceSettings]) -> int:
-    """Each source by itself: one that cannot be written does not keep the others from being."""
-    worst = DONE
-    documents: list[dict[str, Any]] = []
-    for source in sources:
-        try:
-            code, document = _one(options, source)
-        except OastError as error:
-            code = exit_code_of(error)
-            document = {"source": source.name, "failed": error.message}
-            if options.format == "text":
-                show_error(error, sys.stderr)
-            else:
-                sys.stderr.write(f"{error.message}\n")
-        documents.append(document)
-        worst = max(worst, code)
-    if options.format == "json":
-        put_json("published", 1, {"sources": documents})
-    return worst
-
-
-def _one(options: argparse.Namespace, source: SourceSettings) -> tuple[int, dict[str, Any]]:
+def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[int, dict[str, Any]]:
+    """Publish to one source: the exit code, and its part of the document."""
     if source.publish is None:
         raise EstateError(f"the source '{source.name}' does not say what is to be published", hint="[sources.publish] fields = { ... }")
     estate = estate_of(options)

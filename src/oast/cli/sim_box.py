@@ -13,7 +13,7 @@ from typing import Any
 from oast.cli import arguments
 from oast.cli.exits import DONE, NO
 from oast.cli.workplace import folder_of, near
-from oast.errors import StateError
+from oast.errors import StateError, UsageError
 from oast.files import make_private
 
 _PLACE = re.compile(r"[A-Za-z0-9.:_-]+:[0-9]{1,5}")
@@ -30,7 +30,9 @@ def add_arguments(actions: Any) -> None:
     boxes = box.add_subparsers(dest="what", metavar="WHAT", required=True)
     add = boxes.add_parser("add", help="plug in a box, which asks the bootstrap server for its first configuration")
     add.add_argument("serial", metavar="SERIAL")
-    add.add_argument("--server", metavar="HOST:PORT", type=_of(_PLACE), required=True, help="the bootstrap server that it asks")
+    add.add_argument("--server", metavar="HOST:PORT", type=_of(_PLACE), help="the bootstrap server that it asks")
+    add.add_argument("--names", metavar="HOST:PORT", type=_of(_PLACE), help="who tells it names (oast sim names), by which it finds one")
+    add.add_argument("--domain", metavar="NAME", help="where it looks for the name")
     add.add_argument(
         "--at", metavar="DEVICE:PORT", type=_of(_PORT), action="append", default=[], help="where its port1 is plugged in, its port2 …"
     )
@@ -40,8 +42,12 @@ def add_arguments(actions: Any) -> None:
     add.add_argument(
         "--power-cut", metavar="STEP", choices=("asked", "redirected", "taking", "taken"), help="it loses power after this step"
     )
+    add.add_argument("--controlled", action="store_true", help="it starts under a controller, and restarts to stand alone")
     add.add_argument("--again", action="store_true", help="another box with the same serial number")
-    for action, run in ((maker, _maker), (add, _add)):
+    names = actions.add_parser("names", help="answer names from a zone in a master file (RFC 1035), until it is stopped")
+    names.add_argument("file", metavar="FILE", type=Path)
+    names.add_argument("--origin", metavar="NAME", required=True, help="what the zone is called")
+    for action, run in ((maker, _maker), (add, _add), (names, _names)):
         arguments.add_estate(action)
         action.set_defaults(run=run)
 
@@ -73,13 +79,21 @@ def _maker(options: argparse.Namespace) -> int:
 
 
 def _add(options: argparse.Namespace) -> int:
+    if options.server is None and (options.names is None or options.domain is None):
+        raise UsageError("a box needs a server, or names and a domain by which it finds one", hint="--server HOST:PORT")
     folder = _folder(options)
-    command = [str(folder), str(folder / "maker"), options.serial, "--server", options.server, "--system", options.system]
+    command = [str(folder), str(folder / "maker"), options.serial, "--system", options.system]
     for place in options.at:
         command += ["--at", place]
-    for name in ("call_home", "year", "power_cut"):
+    for name in ("server", "names", "domain", "call_home", "year", "power_cut"):
         if getattr(options, name) is not None:
             command += [f"--{name.replace('_', '-')}", str(getattr(options, name))]
-    command += ["--again"] if options.again else []
+    command += [f"--{name}" for name in ("again", "controlled") if getattr(options, name)]
     done = subprocess.run([sys.executable, "-m", "oastsim.box", *command], env=os.environ, check=False)
     return DONE if done.returncode == 0 else NO
+
+
+def _names(options: argparse.Namespace) -> int:
+    # It takes the place of this process: whoever stops this one stops it.
+    sys.stdout.flush()
+    os.execv(sys.executable, [sys.executable, "-m", "oastsim.names", str(options.file), options.origin])  # noqa: S606

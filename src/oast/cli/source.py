@@ -13,10 +13,10 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli import arguments
+from oast.cli.each_source import each_source
 from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import exit_code_of, show_error
 from oast.cli.loop import run as run_to_end
-from oast.cli.publish import publish_all
+from oast.cli.publish import publish_one
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, folder_of, named, plural, put_json, put_table, table
 from oast.errors import EstateError, OastError, UsageError
@@ -85,25 +85,7 @@ def _where(source: SourceSettings) -> str:
 
 def _refresh(options: argparse.Namespace) -> int:
     folder = folder_of(options)
-    sources = _picked(options, _sources(folder))
-    worst = DONE
-    documents: list[dict[str, Any]] = []
-    for source in sources:
-        try:
-            code, document = _one(options, folder, source)
-        except OastError as error:
-            # One source that cannot be read does not keep the others from being.
-            code = exit_code_of(error)
-            document = {"source": source.name, "failed": error.message}
-            if options.format == "text":
-                show_error(error, sys.stderr)
-            else:
-                sys.stderr.write(f"{error.message}\n")
-        documents.append(document)
-        worst = max(worst, code)
-    if options.format == "json":
-        put_json("refresh", 1, {"sources": documents})
-    return worst
+    return each_source(options, _picked(options, _sources(folder)), lambda options, source: _one(options, folder, source), "refresh")
 
 
 def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> tuple[int, dict[str, Any]]:
@@ -132,7 +114,7 @@ def _publish(options: argparse.Namespace) -> int:
     if not sources:
         hint = "write [sources.publish] with fields = { ... } below the source: docs/sources.md"
         raise EstateError("no source says what is to be published: there is no [sources.publish]", hint=hint)
-    return publish_all(options, sources)
+    return each_source(options, sources, publish_one, "published")
 
 
 def _counts(found: Refreshing) -> str:

@@ -55,7 +55,7 @@ class Estate:
             raise EstateError(
                 f"none of the devices picked is in service ({picked[0].name} is not)",
                 place=self._service_place,
-                hint="see [inventory] in oast.toml",
+                hint="it is expected: oast onboard status" if is_expected(picked[0]) else "see [inventory] in oast.toml",
             )
         return serving
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import binascii
 import hashlib
@@ -32,7 +33,7 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
     became: dict[str, str | None] = {}
     try:
         devices = {box.name: _device(box) for box in boxes}
-        estate = open_estate(folder, environment, besides=list(devices.values()))
+        estate = await asyncio.to_thread(open_estate, folder, environment, besides=list(devices.values()))
     except OastError as error:
         return {box.serial: error.message for box in boxes}
     ready: list[Box] = []
@@ -93,7 +94,7 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) ->
     became: dict[str, str | None] = {box.serial: None for box in boxes}
     serials = {box.name: box.serial for box in boxes}
     try:
-        preparation = prepare(estate, on)
+        preparation = await asyncio.to_thread(prepare, estate, on)
         async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
             for name, error in plan.failed:
                 became[serials[name]] = error.message

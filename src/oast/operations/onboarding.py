@@ -8,6 +8,7 @@ from contextlib import AsyncExitStack
 from pathlib import Path
 
 from oast.connect.call_home import CallHome, settled
+from oast.errors import FaultWithDevice
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
@@ -84,7 +85,10 @@ async def _manage(
     while True:
         serials = await settled(ready, TOGETHER_S)
         found = [box for serial in serials if (box := boxes.one(serial)) is not None]
-        became = await manage(folder, environment, found) if found else {}
+        try:
+            became = await manage(folder, environment, found) if found else {}
+        except Exception as error:  # a fault of ours with some of them is no reason to leave the others waiting
+            became = dict.fromkeys(serials, FaultWithDevice(error).message)
         for box in found:
             why = became.get(box.serial)
             tries[box.serial] = tries.get(box.serial, 0) + 1

@@ -52,7 +52,8 @@ def _communities(meant: Meant) -> Iterator[Check]:
     wanted = ", ".join(sorted(values)) or "none"
     paths: tuple[Path, ...] = tuple(path for path, _ in entries)
     title = "the communities are those intended"
-    yield Check(meant.name, title, "communities", {}, "community", wanted, paths, test=Test.EXACTLY, values=values)
+    # What a push has sent it reads again in any case; the whole configuration once more at every look would be for nothing.
+    yield Check(meant.name, title, "communities", {}, "community", wanted, paths, test=Test.EXACTLY, values=values, wide=True)
 
 
 def _time(meant: Meant) -> Iterator[Check]:

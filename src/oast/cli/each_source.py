@@ -1,0 +1,37 @@
+"""The same done with each of several sources: one that fails does not keep the others from being done."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from oast.cli.exits import DONE
+from oast.cli.failures import exit_code_of, show_error
+from oast.cli.workplace import put_json
+from oast.errors import OastError
+from oast.estate.sources import SourceSettings
+
+One = Callable[[argparse.Namespace, SourceSettings], tuple[int, dict[str, Any]]]
+
+
+def each_source(options: argparse.Namespace, sources: Sequence[SourceSettings], one: One, kind: str) -> int:
+    """The worst exit code; `one` gives that of a source, and its part of the document of the `kind`."""
+    worst = DONE
+    documents: list[dict[str, Any]] = []
+    for source in sources:
+        try:
+            code, document = one(options, source)
+        except OastError as error:
+            code = exit_code_of(error)
+            document = {"source": source.name, "failed": error.message}
+            if options.format == "text":
+                show_error(error, sys.stderr)
+            else:
+                sys.stderr.write(f"{error.message}\n")
+        documents.append(document)
+        worst = max(worst, code)
+    if options.format == "json":
+        put_json(kind, 1, {"sources": documents})
+    return worst
