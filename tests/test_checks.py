@@ -182,7 +182,9 @@ class VerifyTest(LarkwaterTest):
         interfaces = self.oast("verify", "-v", "--section", "interfaces", "--on", "name=tern-edge-1").out
         self.assertIn("interface loop1 is up", interfaces)
         self.assertNotIn("two-ways-out", interfaces)
-        self.assertEqual(self.oast("verify", "--section", "monitoring").out, "nothing to check: no check rests on what 'monitoring' owns\n")
+        self.assertEqual(
+            self.oast("verify", "--section", "access-lists").out, "nothing to check: no check rests on what 'access-lists' owns\n"
+        )
 
     def test_a_push_that_makes_a_written_check_fail_goes_back(self) -> None:
         self.check(

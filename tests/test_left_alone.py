@@ -80,7 +80,11 @@ class LeftAloneTest(LarkwaterTest):
         readings, mark, text = platform.read_text().partition("[roles]")
         for word in ("interface", "ospf", "acl", "snmp", "ntp", "static-route"):
             text = text.replace(f'"{word}"', f'"x-{word}"').replace(f'"{word}/', f'"x-{word}/')
-            readings = readings.replace(f'["{word}/', f'["x-{word}/').replace(f', "{word}/', f', "x-{word}/')
+            readings = (
+                readings.replace(f'["{word}/', f'["x-{word}/')
+                .replace(f'= "{word}/', f'= "x-{word}/')
+                .replace(f', "{word}/', f', "x-{word}/')
+            )
         platform.write_text(readings + mark + text)
         for template in (self.estate / "templates" / "brine").glob("*.j2"):
             if template.stem != "system":

@@ -75,6 +75,10 @@ class Fingerprints:
         """A secret of which no more than the `fingerprint` was kept."""
         return Secret("", "", fingerprint, self)
 
+    def shown(self, value: Value) -> str:
+        """What stands for a value that is a secret, whether it is marked as one or not, and also when no more than that was kept."""
+        return str(value if isinstance(value, Secret) else self.secret("", value))
+
     def secret(self, name: str, value: str) -> Secret:
         """`value` as the secret called `name`; "" for one that was read from a device."""
         digest = hmac.new(self.key, value.encode("utf-8", "surrogatepass"), hashlib.sha256).hexdigest()

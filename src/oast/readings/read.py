@@ -41,6 +41,6 @@ def _hidden(found: list[Record], secret: Iterable[str], platform: Platform) -> l
     """With fingerprints for what is secret."""
     made = found
     for field in secret:
-        make = platform.grammar.fingerprints.secret
-        made = [{**record, field: None if (value := record.get(field)) is None else str(make("", str(value)))} for record in made]
+        shown = platform.grammar.fingerprints.shown
+        made = [{**record, field: None if (value := record.get(field)) is None else shown(str(value))} for record in made]
     return made

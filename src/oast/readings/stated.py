@@ -8,7 +8,7 @@ from oast.platforms.catalogue import TEXT, Kind
 from oast.platforms.definition import ReadingDefinition
 from oast.readings.tables import Record
 from oast.readings.values import Value, convert
-from oast.records import Fingerprints, Secret, revealed
+from oast.records import Fingerprints, Secret
 
 
 def stated(running: Node, reading: ReadingDefinition, fingerprints: Fingerprints) -> list[Record]:
@@ -23,7 +23,7 @@ def _value(reading: ReadingDefinition, field: str, leaf: str, node: Node, finger
     if value is None:
         return None
     if kind.kind is Kind.FINGERPRINT or not isinstance(value, str):
-        return str(fingerprints.secret("", revealed(value)))
+        return fingerprints.shown(value)
     try:
         return convert(kind, value)
     except ValueError as wrong:

@@ -7,7 +7,6 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping
 
 from oast.config.tree import Path
-from oast.records import revealed
 from oast.verify.checks import Check, Test
 from oast.verify.meant import Meant
 
@@ -47,8 +46,7 @@ def _communities(meant: Meant) -> Iterator[Check]:
     if not meant.reads("communities", "community") or "*" not in meant.owned("community"):
         return
     entries = meant.role("community")
-    secret = meant.platform.grammar.fingerprints.secret
-    values = frozenset(str(secret("", revealed(node.statement.arguments[0] or ""))) for _, node in entries)
+    values = frozenset(meant.platform.grammar.fingerprints.shown(node.statement.arguments[0] or "") for _, node in entries)
     wanted = ", ".join(sorted(values)) or "none"
     paths: tuple[Path, ...] = tuple(path for path, _ in entries)
     title = "the communities are those intended"
