@@ -25,7 +25,7 @@ from hypothesis.configuration import set_hypothesis_home_dir
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 8
+TOGETHER = 6
 WAITING = (
     "test_killed",
     "test_faults",
