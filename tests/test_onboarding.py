@@ -7,6 +7,7 @@ import base64
 import json
 import random
 import re
+import ssl
 import unittest
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime, timedelta
@@ -15,6 +16,7 @@ from typing import Any
 
 import asyncssh
 from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding
 
 from larkwater import EstateTest, LarkwaterTest, Run
 from oast.onboard import cms, keys, trust, vouchers
@@ -149,7 +151,13 @@ class ServedTest(Onboarding):
             "LW-7000": "asked", "LW-7001": "asked", "LW-7002": "configured", "LW-7003": "staged",
         })  # fmt: skip
         self.assertIn("another certificate with its serial number", found["LW-7002"]["noted"])
-        self.assertIn("another certificate with its serial number", self.oast("onboard", "status").out)
+        self.assertIn("it was not heard of since it has asked: it does not accept what it was given", found["LW-7000"]["why"])
+        shown = " ".join(self.oast("onboard", "status").out.split())
+        self.assertIn("another certificate with its serial number", shown)
+        self.assertRegex(
+            shown, r"LW-8000 was refused 1 time, last at [\d: -]+: it is not expected: nothing was staged for this serial number"
+        )
+        self.assertRegex(shown, r"LW-7002 was refused 1 time, last at [\d: -]+: another device has this serial number")
         # The power is back; and this time it starts under a controller.
         again = Box(self.factory("LW-7001"), controlled=True)
         self.with_server(lambda port: self.come([again], port))
@@ -186,8 +194,6 @@ class ServedTest(Onboarding):
         self.stage(rows(2))
 
         async def come(port: int) -> list[tuple[int, Any]]:
-            import ssl
-
             import aiohttp
 
             found: list[tuple[int, Any]] = []
@@ -351,6 +357,44 @@ class ManagedTest(LarkwaterTest, Onboarding):
         self.assertIn("none of the devices picked is in service", self.oast("push", "-m", "x", "--on", "name=quay-*", expect=3).err)
         self.oast("onboard", "forget", "LW-7002")
         self.assertEqual([d["name"] for d in self.quays()], ["quay-edge-0"])
+
+
+class MutatedCertificateTest(Onboarding):
+    def test_a_certificate_that_was_touched_lets_nobody_in(self) -> None:
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        certificate, key = self.maker.box("LW-7000")
+        der = x509.load_pem_x509_certificate(certificate.read_bytes()).public_bytes(Encoding.DER)
+        chance = random.Random(8040)
+        authority = (self.keys / "owner.pem").read_text()
+        touched = self.folder / "touched.pem"
+
+        async def accepted(port: int, data: bytes) -> bool:
+            touched.write_text(ssl.DER_cert_to_PEM_cert(data))
+            tls = ssl.create_default_context(cadata=authority)
+            try:
+                tls.load_cert_chain(touched, key)
+            except ssl.SSLError:
+                return False  # it is no certificate of this key any more
+            try:
+                reader, writer = await asyncio.open_connection("localhost", port, ssl=tls)
+                writer.write(b"GET /.well-known/host-meta HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
+                answer = await reader.read()
+                writer.close()
+            except (ssl.SSLError, OSError):
+                return False
+            return bool(answer)
+
+        async def come(port: int) -> int:
+            self.assertTrue(await accepted(port, der))
+            number = 0
+            for _ in range(MUTATIONS):
+                wrong = bytearray(der)
+                wrong[chance.randrange(len(der))] ^= 1 << chance.randrange(8)
+                number += await accepted(port, bytes(wrong))
+            return number
+
+        self.assertEqual(self.with_server(come), 0)
 
 
 class StageTest(Onboarding):

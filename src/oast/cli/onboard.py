@@ -23,7 +23,7 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json, put_table, table
 from oast.estate.settings import read as read_settings
 from oast.onboard import keys
-from oast.onboard.store import Box, Boxes, State
+from oast.onboard.store import Box, Boxes, Refusal, State
 from oast.operations.onboard import Row, Staging, forget, settings_of, stage
 from oast.operations.onboarding import serve
 
@@ -36,6 +36,7 @@ STYLES = {
     State.FAILED: "red",
 }
 EVERY_S = 0.5
+SHOWN = 12
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -131,14 +132,15 @@ def _serve(options: argparse.Namespace) -> int:
 def _status(options: argparse.Namespace) -> int:
     out = console()
     with Boxes(folder_of(options) / ".oast") as boxes:
-        found = boxes.all()
+        found, refused = boxes.all(), boxes.refusals()
         if options.follow and options.format == "text" and out.is_terminal:
             with Live(console=out, get_renderable=lambda: _table(boxes.all()), refresh_per_second=1 / EVERY_S) as live:
                 run_to_end(asyncio.Event().wait())
                 live.stop()
             return DONE
     if options.format == "json":
-        put_json("onboarding", 1, {"devices": [_document(box) for box in found], "expected": sum(_is_expected(box) for box in found)})
+        document = {"devices": [_document(box) for box in found], "expected": sum(_is_expected(box) for box in found)}
+        put_json("onboarding", 1, {**document, "refused": [_refusal_document(one) for one in refused]})
     elif not found:
         out.print("no device is expected: stage some with oast onboard stage FILE")
     else:
@@ -148,6 +150,12 @@ def _status(options: argparse.Namespace) -> int:
                 if told:
                     put_hanging(out, Text(f"{box.name}: {told}"))
         out.print(f"{plural(sum(_is_expected(box) for box in found), 'device')} still expected")
+    if options.format == "text":
+        for one in refused[:SHOWN]:
+            when = f"{plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}"
+            put_hanging(out, Text(f"{one.serial} was refused {when}: {one.why}", style="yellow"))
+        if len(refused) > SHOWN:
+            out.print(f"and {len(refused) - SHOWN} more were refused")
     return NO if any(box.state is State.FAILED for box in found) else DONE
 
 
@@ -160,6 +168,10 @@ def _table(found: list[Box]) -> Table:
     for box in found:
         made.add_row(box.name, box.serial, Text(str(box.state), style=STYLES[box.state]), f"{box.since:%Y-%m-%d %H:%M:%S}")
     return made
+
+
+def _refusal_document(one: Refusal) -> dict[str, Any]:
+    return {"serial": one.serial, "at": one.at.isoformat(), "times": one.times, "why": one.why}
 
 
 def _document(box: Box) -> dict[str, Any]:

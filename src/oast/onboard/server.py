@@ -28,6 +28,8 @@ YANG_JSON = "application/yang-data+json"
 LARGEST = 200_000
 MINUTE_S = 60.0
 SAID_AT_MOST = 300
+# Who does not trust what it is given does not say so either (RFC 8572, section 5.3).
+NOT_HEARD = "it was not heard of since it has asked: it does not accept what it was given (its clock, its voucher), or has lost power"
 # What a device reports (RFC 8572, section 7.3): that it has come to its end, and that it cannot.
 COMPLETE = "bootstrap-complete"
 ERRORS = (
@@ -146,6 +148,8 @@ class BootstrapServer:
             said = ""
         except _Refused as refused:
             response, said = _error(refused), refused.message
+            if serial is not None:
+                self._boxes.refuse(serial, said)
         except StateError as error:
             response, said = _error(_Refused(500, "operation-failed", "it cannot be answered now")), error.message
         self._boxes.log(
@@ -186,7 +190,7 @@ class BootstrapServer:
         if box.state in (State.CALLED, State.MANAGED):
             raise _Refused(403, "access-denied", f"it is {box.state} already, and was not staged again")
         if box.state is not State.CONFIGURED:
-            self._boxes.come_to(serial, State.ASKED)
+            self._boxes.come_to(serial, State.ASKED, NOT_HEARD)
         self._on_box(box.name, "has asked, and was told whom to trust" if elsewhere else "was given its first configuration")
         information = self._redirect if elsewhere else given.conveyed
         names = (("conveyed-information", information), ("owner-certificate", given.owner), ("ownership-voucher", given.voucher))

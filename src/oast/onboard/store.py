@@ -31,7 +31,12 @@ CREATE TABLE IF NOT EXISTS device (
 CREATE TABLE IF NOT EXISTS artifact (
     serial TEXT PRIMARY KEY REFERENCES device ON DELETE CASCADE, conveyed BLOB NOT NULL, owner BLOB NOT NULL, voucher BLOB NOT NULL
 ) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS refused (
+    serial TEXT PRIMARY KEY, at TEXT NOT NULL, times INTEGER NOT NULL, why TEXT NOT NULL
+) STRICT, WITHOUT ROWID;
 """
+# Whoever makes certificates could make as many as these; the oldest are forgotten.
+MOST_REFUSED = 1000
 
 
 class State(StrEnum):
@@ -60,6 +65,16 @@ class Box:
     certificate: str | None
     host_keys: tuple[str, ...]
     noted: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """A serial number that was refused: when last (UTC), how many times, and why."""
+
+    serial: str
+    at: datetime
+    times: int
+    why: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,6 +147,7 @@ class Boxes:
         self._do("BEGIN IMMEDIATE")
         try:
             self._do("DELETE FROM device WHERE serial = ?", serial)
+            self._do("DELETE FROM refused WHERE serial = ?", serial)
             self._do(
                 "INSERT INTO device (serial, name, attributes, state, since, staged) VALUES (?, ?, ?, ?, ?, ?)",
                 serial, name, json.dumps(dict(attributes)), State.STAGED, now, now,
@@ -168,6 +184,19 @@ class Boxes:
     def note(self, serial: str, what: str) -> None:
         """Something that does not change how far it has come."""
         self._do("UPDATE device SET noted = ? WHERE serial = ?", what, serial)
+
+    def refuse(self, serial: str, why: str) -> None:
+        """A device was refused."""
+        self._do(
+            "INSERT INTO refused VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE SET at = excluded.at, times = times + 1, why = excluded.why",
+            serial, _now(), why,
+        )  # fmt: skip
+        self._do("DELETE FROM refused WHERE serial IN (SELECT serial FROM refused ORDER BY at DESC LIMIT -1 OFFSET ?)", MOST_REFUSED)
+
+    def refusals(self) -> list[Refusal]:
+        """Who was refused, the last first."""
+        rows = self._do("SELECT serial, at, times, why FROM refused ORDER BY at DESC, serial")
+        return [Refusal(serial, datetime.fromisoformat(at), times, why) for serial, at, times, why in rows]
 
     def log(self, entry: Mapping[str, Any]) -> None:
         """One request, as a line of JSON."""
