@@ -5,9 +5,14 @@ from __future__ import annotations
 import asyncio
 import base64
 import json
+import os
+import pty
 import random
 import re
+import signal
 import ssl
+import subprocess
+import sys
 import unittest
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime, timedelta
@@ -18,7 +23,7 @@ import asyncssh
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
-from larkwater import EstateTest, LarkwaterTest, Run
+from larkwater import EstateTest, LarkwaterTest, Run, clean_environment
 from oast.onboard import cms, keys, trust, vouchers
 from oast.onboard.cms import NotAsSigned
 from oastsim.box import Box, Factory, Refused, found_by_name, plug_in
@@ -430,6 +435,26 @@ class StageTest(Onboarding):
         for text, told in (("serial,name\n", "no column 'address'"), ("", "the file is empty")):
             (self.folder / "boxes.csv").write_text(text)
             self.assertIn(told, self.oast("onboard", "stage", str(self.folder / "boxes.csv"), expect=3).err)
+
+    def test_the_status_stays_alive_on_a_terminal(self) -> None:
+        self.vouch("LW-7000", "LW-7001")
+        self.stage(rows(1))
+        leader, follower = pty.openpty()
+        command = [sys.executable, "-m", "oast", "onboard", "status", "--follow"]
+        terminal = {**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30"}
+        process = subprocess.Popen(command, cwd=self.estate, env=terminal, stdin=follower, stdout=follower, stderr=follower)
+        os.close(follower)
+        shown = b""
+        while b"1 device still expected" not in shown:
+            shown += os.read(leader, 65536)
+        self.stage(rows(2))
+        while b"2 devices still expected" not in shown:
+            shown += os.read(leader, 65536)
+        process.send_signal(signal.SIGINT)
+        self.assertEqual(process.wait(60), 130)
+        os.close(leader)
+        self.assertNotIn(b"Traceback", shown)
+        self.assertIn(b"quay-edge-1", shown)
 
     def test_keys_stay_private_are_made_once_and_never_lie_in_the_estate(self) -> None:
         self.assertEqual({path.stat().st_mode & 0o077 for path in self.keys.glob("*.key")}, {0})

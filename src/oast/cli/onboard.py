@@ -12,6 +12,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from rich.console import Console, Group
 from rich.live import Live
 from rich.table import Table
 from rich.text import Text
@@ -134,9 +135,7 @@ def _status(options: argparse.Namespace) -> int:
     with Boxes(folder_of(options) / ".oast") as boxes:
         found, refused = boxes.all(), boxes.refusals()
         if options.follow and options.format == "text" and out.is_terminal:
-            with Live(console=out, get_renderable=lambda: _table(boxes.all()), refresh_per_second=1 / EVERY_S) as live:
-                run_to_end(asyncio.Event().wait())
-                live.stop()
+            run_to_end(_follow(boxes, out))
             return DONE
     if options.format == "json":
         document = {"devices": [_document(box) for box in found], "expected": sum(_is_expected(box) for box in found)}
@@ -157,6 +156,15 @@ def _status(options: argparse.Namespace) -> int:
         if len(refused) > SHOWN:
             out.print(f"and {len(refused) - SHOWN} more were refused")
     return NO if any(box.state is State.FAILED for box in found) else DONE
+
+
+async def _follow(boxes: Boxes, out: Console) -> None:
+    """Until whoever watches has seen enough. The database is read here, and not by the thread of the view."""
+    with Live(console=out, auto_refresh=False) as live:
+        while True:
+            found = boxes.all()
+            live.update(Group(_table(found), Text(f"{plural(sum(map(_is_expected, found)), 'device')} still expected")), refresh=True)
+            await asyncio.sleep(EVERY_S)
 
 
 def _is_expected(box: Box) -> bool:
