@@ -14,7 +14,7 @@ from pathlib import Path
 from cryptography import x509
 
 from oast.onboard import keys
-from oast.operations.onboard import Staging, stage
+from oast.operations.staging import Staging, stage
 from oastsim.box import Box, Factory
 from oastsim.maker import Maker
 

@@ -326,6 +326,46 @@ class ManagedTest(LarkwaterTest, Onboarding):
         self.with_server(lambda port, home: self.come([late], port))
         self.assertEqual(late.happened, ["refused: the server says: it is managed already, and was not staged again"])
 
+    def test_a_server_that_is_stopped_in_the_middle_of_a_delivery_ends_and_the_next_goes_on(self) -> None:
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        box, state = Box(self.factory("LW-7000")), self.estate / ".oast" / "sim"
+
+        async def come(port: int, home: int) -> None:
+            self.assertTrue(await box.find_its_way("localhost", port), box.happened)
+            await plug_in(state, box, "bine", (), ("127.0.0.1", home))
+            await asyncio.to_thread(self.fault, "quay-edge-0", "slow", "--seconds", "0.5")
+            while await asyncio.to_thread(self.timer, "quay-edge-0") is None:
+                await asyncio.sleep(0.1)
+
+        self.with_server(come)
+        self.assertEqual(self.status(0)["LW-7000"]["state"], "called home", self.said)
+        self.assertIn("quay-edge-0: is left for the next time: ", self.said)
+        self.assertIsNone(self.timer("quay-edge-0"), "it was taken back before the server ended")
+        self.fault("quay-edge-0", "none")
+
+        async def wait(port: int, home: int) -> None:
+            while (await asyncio.to_thread(self.status))["LW-7000"]["state"] == "called home":
+                await asyncio.sleep(0.5)
+
+        self.with_server(wait)
+        self.assertEqual(self.status(0)["LW-7000"]["state"], "managed")
+
+    def test_without_calls_home_a_box_is_spoken_to_as_soon_as_it_is_there(self) -> None:
+        self.edit("oast.toml", 'call_home = "127.0.0.1:0"\n', "")
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        box = Box(self.factory("LW-7000"))
+
+        async def come(port: int) -> None:
+            self.assertTrue(await box.find_its_way("localhost", port), box.happened)
+            await plug_in(self.estate / ".oast" / "sim", box, "bine", (), None)
+            while (await asyncio.to_thread(self.status))["LW-7000"]["state"] == "configured":
+                await asyncio.sleep(0.5)
+
+        self.with_server(come)
+        self.assertEqual(self.status(0)["LW-7000"]["state"], "managed")
+
     def test_a_box_that_does_not_become_what_it_should_is_not_managed_and_says_why(self) -> None:
         self.vouch("LW-7000", "LW-7002")
         self.stage(rows(1) + rows(1, 2))

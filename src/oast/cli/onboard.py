@@ -25,8 +25,8 @@ from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_
 from oast.estate.settings import read as read_settings
 from oast.onboard import keys
 from oast.onboard.store import Box, Boxes, Refusal, State
-from oast.operations.onboard import Row, Staging, forget, settings_of, stage
-from oast.operations.onboarding import serve
+from oast.operations.onboard import serve
+from oast.operations.staging import Row, Staging, forget, settings_of, stage
 
 STYLES = {
     State.STAGED: "dim",

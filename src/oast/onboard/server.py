@@ -148,14 +148,16 @@ class BootstrapServer:
             said = ""
         except _Refused as refused:
             response, said = _error(refused), refused.message
-            if serial is not None:
-                self._boxes.refuse(serial, said)
         except StateError as error:
             response, said = _error(_Refused(500, "operation-failed", "it cannot be answered now")), error.message
-        self._boxes.log(
-            {"peer": str(request.remote), "serial": serial, "request": f"{request.method} {request.path}"[:SAID_AT_MOST],
-             "status": response.status, "said": said}
-        )  # fmt: skip
+        asked = f"{request.method} {request.path}"[:SAID_AT_MOST]
+        try:
+            if said and serial is not None and response.status < 500:
+                self._boxes.refuse(serial, said)
+            self._boxes.log({"peer": str(request.remote), "serial": serial, "request": asked, "status": response.status, "said": said})
+        except StateError as error:
+            # Who was answered is answered, also when nothing more can be written.
+            said = said or error.message
         if said:
             self._on_box(serial or str(request.remote), said)
         return response

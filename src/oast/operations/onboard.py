@@ -1,205 +1,123 @@
-"""Staging: what new devices are going to be given when they ask, made of the estate's own templates."""
+"""Serving new devices from their first question until they are managed."""
 
 from __future__ import annotations
 
-import csv
-import re
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+import asyncio
+from collections.abc import Callable, Mapping
+from contextlib import AsyncExitStack, suppress
 from pathlib import Path
 
-from cryptography import x509
-
-from oast.errors import EstateError, Mistakes, OastError, StateError, UsageError
-from oast.estate import inventory, onboarded, settings
-from oast.estate.estate import open_estate
-from oast.estate.inventory import Device, device_of, row_of
+from oast.connect.call_home import CallHome, settled
+from oast.errors import FaultWithDevice
 from oast.estate.onboarding import OnboardingSettings
-from oast.intent.intent import IntentBuilder
-from oast.onboard import cms, conveyed, keys, trust, vouchers
-from oast.onboard.cms import NotAsSigned
-from oast.onboard.keys import Keys
-from oast.onboard.store import Artifacts, Boxes
-from oast.records import Place
+from oast.onboard import keys
+from oast.onboard.server import BootstrapServer, OnBox
+from oast.onboard.store import Boxes, State
+from oast.operations.managed import manage
 
-SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
-NEEDED = ("serial", "name", "address", "platform")
-# As makers hand them out (RFC 8366).
-ENDINGS = (".vcj", ".cms")
-
-
-@dataclass(frozen=True)
-class Row:
-    """A row of the file: the device it stages, or why it does not."""
-
-    place: Place
-    serial: str
-    name: str
-    wrong: tuple[str, ...] = ()
-    hint: str | None = None
-    device: Device | None = None
-    given: Artifacts | None = None
+# Devices that come within so many seconds are delivered to together.
+TOGETHER_S = 1.0
+# A device without a call restarts before it can be reached.
+TRIES = 10
+PAUSE_S = 3.0
 
 
-def settings_of(folder: Path) -> OnboardingSettings:
-    """Raises EstateError when nothing is said of onboarding."""
-    found = settings.read(folder).onboarding
-    if found is None:
-        raise EstateError("oast.toml says nothing of onboarding: there is no [onboarding]", hint="docs/onboarding.md")
-    return found
+async def serve(
+    folder: Path,
+    environment: Mapping[str, str],
+    settings: OnboardingSettings,
+    heard: OnBox,
+    listening: Callable[[str], None],
+    stop: asyncio.Event,
+) -> None:
+    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises StateError, EstateError."""
+    heard = _unfailing(heard)
+    ready: asyncio.Queue[str] = asyncio.Queue()
+    async with AsyncExitStack() as stack:
+        boxes = stack.enter_context(Boxes(folder / ".oast"))
 
+        def configured(serial: str) -> None:
+            if settings.call_home is None:
+                ready.put_nowait(serial)
 
-class Staging:
-    """Makes what the rows of a file say ready; every row by itself."""
+        def whose(key: str) -> str | None:
+            found = (box for box in boxes.all() if box.state in (State.CONFIGURED, State.CALLED) and key in box.host_keys)
+            return next((box.serial for box in found), None)
 
-    def __init__(self, folder: Path, environment: Mapping[str, str], at: datetime | None = None) -> None:
-        """Raises StateError, EstateError when the keys or the maker's authorities cannot be read."""
-        self._folder, self._environment = folder, environment
-        self._settings = found = settings_of(folder)
-        self._keys: Keys = keys.read(found.keys)
-        self._trusted = trust.authorities(found.voucher_authorities, "the authorities of vouchers")
-        self._at = at or datetime.now(UTC)
+        def called(serial: str) -> None:
+            box = boxes.one(serial)
+            if box is not None and box.state is State.CONFIGURED:
+                boxes.come_to(serial, State.CALLED)
+                heard(box.name, "has called home, with the host key that it has reported")
+                ready.put_nowait(serial)
 
-    def rows(self, path: Path, file: str) -> list[Row]:
-        """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
-        rows: list[Row] = []
-        serials: dict[str, Place] = {}
-        there = inventory.read(self._folder, Mistakes()).devices
-        with Boxes(self._folder / ".oast") as boxes:
-            expected = {box.name: box.serial for box in boxes.all()}
-        taken = {device.address: name for name, device in there.items()}
-        for place, cells in _cells(path, file):
-            row = _row(place, cells, there, expected)
-            if row.device is not None and row.serial in serials:
-                row = replace(row, wrong=(f"the serial number {row.serial} is in {serials[row.serial]} already",), device=None)
-            elif row.device is not None and taken.get(row.device.address, row.name) != row.name:
-                row = replace(row, wrong=(f"the address {row.device.address} is that of {taken[row.device.address]}",), device=None)
-            if row.device is not None:
-                serials[row.serial], taken[row.device.address], expected[row.name] = place, row.name, row.serial
-            rows.append(row)
-        return self._made_ready(rows)
-
-    def _made_ready(self, rows: list[Row]) -> list[Row]:
-        """Those whose voucher is right, with what they are given."""
-        devices = [row.device for row in rows if row.device is not None]
-        estate = open_estate(self._folder, self._environment, besides=devices)
-        whole, first = IntentBuilder(estate), IntentBuilder(estate, only=self._settings.first)
-        made = []
-        for row in rows:
-            if row.device is not None:
-                try:
-                    voucher = self._voucher(row.serial)
-                    whole.build(row.device)
-                    row = replace(row, given=self._given(first, row.device, voucher))
-                except OastError as error:
-                    problems = error.problems()
-                    told = (p.message if p.place in (None, row.place) else f"{p.message} ({p.place})" for p in problems)
-                    row = replace(row, wrong=tuple(told), hint=problems[0].hint, device=None)
-            made.append(row)
-        return made
-
-    def _voucher(self, serial: str) -> bytes:
-        folder = self._settings.vouchers
-        path = next((path for ending in ENDINGS if (path := folder / f"{serial}{ending}").is_file()), None)
-        if path is None:
-            raise StateError(f"there is no voucher: {folder / serial}{ENDINGS[0]}", hint="whoever has made the device hands it out")
+        server = BootstrapServer(settings, keys.read(settings.keys), boxes, heard, configured)
+        port = await server.start()
+        stack.push_async_callback(server.close)
+        listening(f"https://{settings.host}:{port}/restconf")
+        if settings.call_home is not None:
+            host, at = settings.call_home
+            home = CallHome(host, at, whose, called, lambda where: heard(where, "calls home with a host key that nobody has reported"))
+            at = await home.start()
+            stack.push_async_callback(home.close)
+            listening(f"{host}:{at} for calls home")
+        # Whom a server before this one has left on the way.
+        for box in boxes.all():
+            if box.state is State.CALLED or (box.state is State.CONFIGURED and settings.call_home is None):
+                ready.put_nowait(box.serial)
+        managing = asyncio.create_task(_manage(folder, environment, boxes, ready, heard, stop, patient=settings.call_home is None))
+        ended = asyncio.create_task(stop.wait())
         try:
-            message = path.read_bytes()
-        except OSError as error:
-            raise StateError(f"the voucher {path} cannot be read: {error.strerror}") from None
+            await asyncio.wait((managing, ended), return_when=asyncio.FIRST_COMPLETED)
+            if managing.done():
+                managing.result()
+        finally:
+            for task in (managing, ended):
+                task.cancel()
+            # What is being delivered is taken back, or left to its timer, before this ends.
+            await asyncio.gather(managing, ended, return_exceptions=True)
+
+
+def _unfailing(heard: OnBox) -> OnBox:
+    """Whoever listens may go away: no device is left because of it."""
+
+    def told(who: str, what: str) -> None:
+        with suppress(OSError):
+            heard(who, what)
+
+    return told
+
+
+async def _manage(
+    folder: Path,
+    environment: Mapping[str, str],
+    boxes: Boxes,
+    ready: asyncio.Queue[str],
+    heard: OnBox,
+    stop: asyncio.Event,
+    *,
+    patient: bool,
+) -> None:
+    """Make managed devices of whoever is ready, those that come at once together; a device that does not answer yet is tried again. A
+    delivery that is cancelled ends as any other, so that `stop` says when this does."""
+    tries: dict[str, int] = {}
+    while not stop.is_set():
+        serials = await settled(ready, TOGETHER_S)
+        found = [box for serial in serials if (box := boxes.one(serial)) is not None]
         try:
-            why = vouchers.is_of(vouchers.read(message, self._trusted, self._at), serial, self._keys.owner)
-        except NotAsSigned as wrong:
-            why = str(wrong)
-        if why is not None:
-            raise StateError(f"the voucher {path.name} is not right: {why}")
-        return message
-
-    def _given(self, first: IntentBuilder, device: Device, voucher: bytes) -> Artifacts:
-        """The device's first configuration, signed. Raises EstateError with what is wrong in it."""
-        try:
-            first.concerned([device])
-        except EstateError:
-            message = f"none of its sections is one of 'first' ({', '.join(self._settings.first)})"
-            raise EstateError(message, place=self._settings.place) from None
-        text = first.syntax(device).written(first.build(device).tree)
-        own: tuple[x509.Certificate, ...] = (self._keys.signer, self._keys.owner)
-        information = cms.signed(conveyed.onboarding(text), cms.CONVEYED, self._keys.signer, self._keys.signer_key)
-        return Artifacts(information, cms.certificates_only(own), voucher)
-
-
-def _row(place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]) -> Row:
-    """What a row says, as far as that can be told from itself, the inventory, and the devices that are `expected`."""
-    if isinstance(cells, str):
-        return Row(place, "", "", (cells,))
-    serial, name = cells.get("serial", ""), cells.get("name", "")
-    missing = [key for key in NEEDED if not cells.get(key)]
-    if missing:
-        return Row(place, serial, name, (f"it has no {' and no '.join(missing)}",))
-    if not SERIAL.fullmatch(serial):
-        return Row(place, serial, name, (f"'{serial[:60]}' cannot be a serial number",))
-    if name in there and not onboarded.is_expected(there[name]):
-        return Row(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
-    if expected.get(name, serial) != serial:
-        return Row(place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",))
-    if onboarded.ATTRIBUTE in cells:
-        return Row(place, serial, name, (f"'{onboarded.ATTRIBUTE}' is no attribute to be given",))
-    try:
-        return Row(place, serial, name, device=device_of(*row_of(dict(cells), place)))
-    except EstateError as error:
-        return Row(place, serial, name, (error.message,), error.hint)
-
-
-def stage(folder: Path, rows: list[Row]) -> list[str]:
-    """Expect the devices of the rows that are right; their serial numbers. From then on the inventory knows them, and nothing is done to
-    them. Raises StateError, EstateError."""
-    right = {row.name: row for row in rows if row.device is not None and row.given is not None}
-    attributes = {name: {**row.device.attributes, onboarded.ATTRIBUTE: onboarded.EXPECTED} for name, row in right.items() if row.device}
-    onboarded.put(folder, attributes, {name: row.serial for name, row in right.items()})
-    with Boxes(folder / ".oast") as boxes:
-        for name, row in right.items():
-            if row.given is not None:
-                boxes.stage(row.serial, name, attributes[name], row.given)
-    return [row.serial for row in right.values()]
-
-
-def forget(folder: Path, serial: str) -> None:
-    """Expect a device no longer. Raises StateError, UsageError when it is not expected."""
-    with Boxes(folder / ".oast") as boxes:
-        box = boxes.one(serial)
-        if box is None:
-            raise UsageError(f"no device with the serial number {serial} is expected", hint="oast onboard status")
-        onboarded.remove(folder, [box.name])
-        boxes.forget(serial)
-
-
-def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | str]]:
-    """The rows of a CSV file (RFC 4180); for one that has more or fewer cells than the heading, what is wrong with it."""
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
-    except OSError as error:
-        raise StateError(f"{path} cannot be read: {error.strerror}") from None
-    reader = csv.reader(text.splitlines(keepends=True), strict=True)
-    heading: list[str] | None = None
-    try:
-        for row in reader:
-            place = Place(file, reader.line_num)
-            if not any(cell.strip() for cell in row):
-                continue
-            if heading is None:
-                heading = [cell.strip() for cell in row]
-                missing = [name for name in NEEDED if name not in heading]
-                if missing or len(set(heading)) < len(heading) or "" in heading:
-                    what = f"no column '{missing[0]}'" if missing else "a column twice, or one without a name"
-                    raise EstateError(f"the heading has {what}", place=place, hint=f"it names the columns: {','.join(NEEDED)},site,role")
-            elif len(row) != len(heading):
-                yield place, f"it has {len(row)} of the {len(heading)} cells that the heading has"
+            became = await manage(folder, environment, found) if found else {}
+        except Exception as error:  # a fault of ours with some of them is no reason to leave the others waiting
+            became = dict.fromkeys(serials, FaultWithDevice(error).message)
+        for box in found:
+            why = became.get(box.serial)
+            tries[box.serial] = tries.get(box.serial, 0) + 1
+            if why is None:
+                boxes.come_to(box.serial, State.MANAGED)
+                heard(box.name, "is managed: delivered, checked, and in the inventory")
+            elif stop.is_set():
+                heard(box.name, f"is left for the next time: {why}")
+            elif patient and tries[box.serial] < TRIES and "cannot connect" in why:
+                asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
             else:
-                yield place, {key: cell.strip() for key, cell in zip(heading, row, strict=True)}
-    except csv.Error as wrong:
-        raise EstateError(f"this is no CSV: {wrong}", place=Place(file, reader.line_num)) from None
-    if heading is None:
-        raise EstateError("the file is empty", place=Place(file), hint=f"its first line names the columns: {','.join(NEEDED)},site,role")
+                boxes.come_to(box.serial, State.FAILED, why)
+                heard(box.name, f"is not managed: {why}")

@@ -1,0 +1,205 @@
+"""Staging: what new devices are going to be given when they ask, made of the estate's own templates."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from cryptography import x509
+
+from oast.errors import EstateError, Mistakes, OastError, StateError, UsageError
+from oast.estate import inventory, onboarded, settings
+from oast.estate.estate import open_estate
+from oast.estate.inventory import Device, device_of, row_of
+from oast.estate.onboarding import OnboardingSettings
+from oast.intent.intent import IntentBuilder
+from oast.onboard import cms, conveyed, keys, trust, vouchers
+from oast.onboard.cms import NotAsSigned
+from oast.onboard.keys import Keys
+from oast.onboard.store import Artifacts, Boxes
+from oast.records import Place
+
+SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
+NEEDED = ("serial", "name", "address", "platform")
+# As makers hand them out (RFC 8366).
+ENDINGS = (".vcj", ".cms")
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of the file: the device it stages, or why it does not."""
+
+    place: Place
+    serial: str
+    name: str
+    wrong: tuple[str, ...] = ()
+    hint: str | None = None
+    device: Device | None = None
+    given: Artifacts | None = None
+
+
+def settings_of(folder: Path) -> OnboardingSettings:
+    """Raises EstateError when nothing is said of onboarding."""
+    found = settings.read(folder).onboarding
+    if found is None:
+        raise EstateError("oast.toml says nothing of onboarding: there is no [onboarding]", hint="docs/onboarding.md")
+    return found
+
+
+class Staging:
+    """Makes what the rows of a file say ready; every row by itself."""
+
+    def __init__(self, folder: Path, environment: Mapping[str, str], at: datetime | None = None) -> None:
+        """Raises StateError, EstateError when the keys or the maker's authorities cannot be read."""
+        self._folder, self._environment = folder, environment
+        self._settings = found = settings_of(folder)
+        self._keys: Keys = keys.read(found.keys)
+        self._trusted = trust.authorities(found.voucher_authorities, "the authorities of vouchers")
+        self._at = at or datetime.now(UTC)
+
+    def rows(self, path: Path, file: str) -> list[Row]:
+        """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
+        rows: list[Row] = []
+        serials: dict[str, Place] = {}
+        there = inventory.read(self._folder, Mistakes()).devices
+        with Boxes(self._folder / ".oast") as boxes:
+            expected = {box.name: box.serial for box in boxes.all()}
+        taken = {device.address: name for name, device in there.items()}
+        for place, cells in _cells(path, file):
+            row = _row(place, cells, there, expected)
+            if row.device is not None and row.serial in serials:
+                row = replace(row, wrong=(f"the serial number {row.serial} is in {serials[row.serial]} already",), device=None)
+            elif row.device is not None and taken.get(row.device.address, row.name) != row.name:
+                row = replace(row, wrong=(f"the address {row.device.address} is that of {taken[row.device.address]}",), device=None)
+            if row.device is not None:
+                serials[row.serial], taken[row.device.address], expected[row.name] = place, row.name, row.serial
+            rows.append(row)
+        return self._made_ready(rows)
+
+    def _made_ready(self, rows: list[Row]) -> list[Row]:
+        """Those whose voucher is right, with what they are given."""
+        devices = [row.device for row in rows if row.device is not None]
+        estate = open_estate(self._folder, self._environment, besides=devices)
+        whole, first = IntentBuilder(estate), IntentBuilder(estate, only=self._settings.first)
+        made = []
+        for row in rows:
+            if row.device is not None:
+                try:
+                    voucher = self._voucher(row.serial)
+                    whole.build(row.device)
+                    row = replace(row, given=self._given(first, row.device, voucher))
+                except OastError as error:
+                    problems = error.problems()
+                    told = (p.message if p.place in (None, row.place) else f"{p.message} ({p.place})" for p in problems)
+                    row = replace(row, wrong=tuple(told), hint=problems[0].hint, device=None)
+            made.append(row)
+        return made
+
+    def _voucher(self, serial: str) -> bytes:
+        folder = self._settings.vouchers
+        path = next((path for ending in ENDINGS if (path := folder / f"{serial}{ending}").is_file()), None)
+        if path is None:
+            raise StateError(f"there is no voucher: {folder / serial}{ENDINGS[0]}", hint="whoever has made the device hands it out")
+        try:
+            message = path.read_bytes()
+        except OSError as error:
+            raise StateError(f"the voucher {path} cannot be read: {error.strerror}") from None
+        try:
+            why = vouchers.is_of(vouchers.read(message, self._trusted, self._at), serial, self._keys.owner)
+        except NotAsSigned as wrong:
+            why = str(wrong)
+        if why is not None:
+            raise StateError(f"the voucher {path.name} is not right: {why}")
+        return message
+
+    def _given(self, first: IntentBuilder, device: Device, voucher: bytes) -> Artifacts:
+        """The device's first configuration, signed. Raises EstateError with what is wrong in it."""
+        try:
+            first.concerned([device])
+        except EstateError:
+            message = f"none of its sections is one of 'first' ({', '.join(self._settings.first)})"
+            raise EstateError(message, place=self._settings.place) from None
+        text = first.syntax(device).written(first.build(device).tree)
+        own: tuple[x509.Certificate, ...] = (self._keys.signer, self._keys.owner)
+        information = cms.signed(conveyed.onboarding(text), cms.CONVEYED, self._keys.signer, self._keys.signer_key)
+        return Artifacts(information, cms.certificates_only(own), voucher)
+
+
+def _row(place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]) -> Row:
+    """What a row says, as far as that can be told from itself, the inventory, and the devices that are `expected`."""
+    if isinstance(cells, str):
+        return Row(place, "", "", (cells,))
+    serial, name = cells.get("serial", ""), cells.get("name", "")
+    missing = [key for key in NEEDED if not cells.get(key)]
+    if missing:
+        return Row(place, serial, name, (f"it has no {' and no '.join(missing)}",))
+    if not SERIAL.fullmatch(serial):
+        return Row(place, serial, name, (f"'{serial[:60]}' cannot be a serial number",))
+    if name in there and not onboarded.is_expected(there[name]):
+        return Row(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
+    if expected.get(name, serial) != serial:
+        return Row(place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",))
+    if onboarded.ATTRIBUTE in cells:
+        return Row(place, serial, name, (f"'{onboarded.ATTRIBUTE}' is no attribute to be given",))
+    try:
+        return Row(place, serial, name, device=device_of(*row_of(dict(cells), place)))
+    except EstateError as error:
+        return Row(place, serial, name, (error.message,), error.hint)
+
+
+def stage(folder: Path, rows: list[Row]) -> list[str]:
+    """Expect the devices of the rows that are right; their serial numbers. From then on the inventory knows them, and nothing is done to
+    them. Raises StateError, EstateError."""
+    right = {row.name: row for row in rows if row.device is not None and row.given is not None}
+    attributes = {name: {**row.device.attributes, onboarded.ATTRIBUTE: onboarded.EXPECTED} for name, row in right.items() if row.device}
+    onboarded.put(folder, attributes, {name: row.serial for name, row in right.items()})
+    with Boxes(folder / ".oast") as boxes:
+        for name, row in right.items():
+            if row.given is not None:
+                boxes.stage(row.serial, name, attributes[name], row.given)
+    return [row.serial for row in right.values()]
+
+
+def forget(folder: Path, serial: str) -> None:
+    """Expect a device no longer. Raises StateError, UsageError when it is not expected."""
+    with Boxes(folder / ".oast") as boxes:
+        box = boxes.one(serial)
+        if box is None:
+            raise UsageError(f"no device with the serial number {serial} is expected", hint="oast onboard status")
+        onboarded.remove(folder, [box.name])
+        boxes.forget(serial)
+
+
+def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | str]]:
+    """The rows of a CSV file (RFC 4180); for one that has more or fewer cells than the heading, what is wrong with it."""
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
+    except OSError as error:
+        raise StateError(f"{path} cannot be read: {error.strerror}") from None
+    reader = csv.reader(text.splitlines(keepends=True), strict=True)
+    heading: list[str] | None = None
+    try:
+        for row in reader:
+            place = Place(file, reader.line_num)
+            if not any(cell.strip() for cell in row):
+                continue
+            if heading is None:
+                heading = [cell.strip() for cell in row]
+                missing = [name for name in NEEDED if name not in heading]
+                if missing or len(set(heading)) < len(heading) or "" in heading:
+                    what = f"no column '{missing[0]}'" if missing else "a column twice, or one without a name"
+                    raise EstateError(f"the heading has {what}", place=place, hint=f"it names the columns: {','.join(NEEDED)},site,role")
+            elif len(row) != len(heading):
+                yield place, f"it has {len(row)} of the {len(heading)} cells that the heading has"
+            else:
+                yield place, {key: cell.strip() for key, cell in zip(heading, row, strict=True)}
+    except csv.Error as wrong:
+        raise EstateError(f"this is no CSV: {wrong}", place=Place(file, reader.line_num)) from None
+    if heading is None:
+        raise EstateError("the file is empty", place=Place(file), hint=f"its first line names the columns: {','.join(NEEDED)},site,role")
