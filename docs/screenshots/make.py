@@ -132,7 +132,8 @@ SHOTS = (
         "oast platform try brine --on name=tern-edge-1; oast platform check platforms/brine.toml --text startup/gull-core-1.txt",
         (
             "mkdir platforms",
-            f"sed 's/^name = .*/name = \"brine\"/; s/read interfaces/read interfoces/; /^.snmp.community.access/d' {SHIPPED}"
+            f"sed 's/^name = .*/name = \"brine\"/; s/read interfaces/read interfoces/"
+            f"; /^.snmp.community.access/d; s/, access = .access. }}/ }}/' {SHIPPED}"
             " > platforms/brine.toml",
         ),
     ),
