@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oast.errors import EstateError, ProtocolError
+from oast.platforms.catalogue import FieldType, Kind
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load
 from oast.readings.records import records
@@ -69,6 +70,34 @@ class TableTest(unittest.TestCase):
         )
         found = [(r["name"], r["state"], r["octets"], r["told"]) for r in records(text, reading)]
         self.assertEqual(found, [(name, state, str(number), told) for name, state, number, told in rows])
+
+    @settings(max_examples=150, deadline=None)
+    @given(
+        st.lists(
+            st.one_of(
+                st.tuples(
+                    st.sampled_from(["quay/1", "a", "-", ""]),
+                    st.sampled_from(["12", "0", "007", "1 2", "-", "", "1,000", "many", "18446744073709551615"]),
+                    st.sampled_from(["up", "lower down", "-", "", "x"]),
+                ),
+                st.sampled_from(["", "   ", "---- ----", " +==+", "quay/100 runs on", "\x1c"]),
+            ),
+            max_size=4,
+        )
+    )
+    def test_by_columns_and_by_rows_are_the_same(self, lines: list[tuple[str, str, str] | str]) -> None:
+        types = {"name": FieldType(Kind.TEXT, key=True), "octets": FieldType(Kind.NUMBER), "told": FieldType(Kind.TEXT)}
+        shown = [line if isinstance(line, str) else f"{line[0]:8}{line[1]:22}{line[2]}" for line in lines]
+        text = "\n".join([f"{'Port':8}{'Octets':22}Told", *shown])
+        fields = {"Port": "name", "Octets": "octets", "Told": "told"}
+        ways: list[object] = []
+        # What is skipped is nowhere in these; a table of which something is skipped is read row by row.
+        for skip in ((), ("^never$",)):
+            try:
+                ways.append(records(text, ReadingDefinition("x", fields, skip=skip, types=types)))
+            except ProtocolError:  # the first of several may be another
+                ways.append("wrong")
+        self.assertEqual(*ways)
 
     def test_a_table_without_its_headings_is_an_error(self) -> None:
         for text in ("", "nothing here\n", "Port Admin state MTU\nquay/1 up 1500\n"):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
-from dataclasses import replace
 
 from oast.connect.connector import Connector
 from oast.connect.session import Session
@@ -132,5 +131,5 @@ def _together(found: Sequence[CheckResult]) -> list[CheckResult]:
     for (title, _), results in groups.items():
         names = sorted(result.check.device for result in results)
         more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
-        made.append(replace(results[0], check=replace(results[0].check, title=f"{', '.join(names[:NAMED])}{more}: {title}")))
+        made.append(results[0]._replace(check=results[0].check._replace(title=f"{', '.join(names[:NAMED])}{more}: {title}")))
     return made

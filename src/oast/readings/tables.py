@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import itertools
 import re
-import struct
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
+from operator import itemgetter
 
 from oast.errors import ProtocolError
 from oast.platforms.definition import ReadingDefinition
@@ -24,6 +24,7 @@ Readings = Mapping[str, list[Record]]
 _UNDERLINING = " \t+|=_-"
 # What a line may begin with that is no row: one of nothing but blanks, too.
 _NO_ROW = _UNDERLINING + "\r\v\f\x1c\x1d\x1e\x1f"
+_ROWS = frozenset(_NO_ROW)
 _UNDERLINE = re.compile(r"[\s+|=_-]*[+|=_-]{2}[\s+|=_-]*")
 
 
@@ -68,13 +69,17 @@ def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
     return found
 
 
+# What ends each cell of a column; no line has one in it.
+END = b"\n"
+
+
 @dataclass(frozen=True, slots=True)
 class Columns:
-    """A whole table by its columns: the line of each row, and for each field its cells from the first row to the last, as they stand
-    there: ASCII, with the spaces around them."""
+    """A whole table by its columns: the line of each row, and for each field its cells from the first row to the last as one piece: ASCII,
+    all equally long by the spaces behind them, and each with `END`. Most of them need never be taken apart."""
 
     lines: Sequence[int]
-    cells: Mapping[str, Sequence[bytes]]
+    cells: Mapping[str, bytes]
 
 
 # Rows are made as long as the longest; one that is longer than all others together is no table to be cut like that.
@@ -86,29 +91,46 @@ def columns_of(text: str, reading: ReadingDefinition) -> Columns | None:
     not so plain, or when something is wrong in it: then `rows` says what."""
     if reading.right or reading.skip or reading.continues or not text.isascii() or "\t" in text:
         return None
-    lines = text.split("\n")
-    head = next((n for n, line in enumerate(lines) if line and not line.isspace() and _columns(line, reading) is not None), None)
-    found = _columns(lines[head], reading) if head is not None else None
-    if head is None or found is None:
+    lines = text.rstrip("\n").split("\n")
+    headed = ((n, _columns(line, reading)) for n, line in enumerate(lines) if line and not line.isspace())
+    head, found = next((one for one in headed if one[1] is not None), (0, None))
+    if found is None:
         return None
-    kept = [
-        (n, line)
-        for n, line in enumerate(lines[head + 1 :], head + 2)
-        if line and not (line[0] in _NO_ROW and (line.isspace() or _underlines(line)))
-    ]
-    width = max(found[-1].start + 1, *(len(line) for _, line in kept)) if kept else 1
-    if width * len(kept) > MOST_PADDING * (len(text) + width):
+    below: Sequence[str] = lines[head + 1 :]
+    numbers: Sequence[int] = range(head + 2, head + 2 + len(below))
+    # Most tables have nothing but rows, and are not looked at line by line.
+    if not all(below) or not _ROWS.isdisjoint(map(itemgetter(0), below)):
+        rows = [n for n, line in zip(numbers, below, strict=True) if line and not (line[0] in _NO_ROW and _says_nothing(line))]
+        below, numbers = [lines[n - 1] for n in rows], rows
+    width = max(found[-1].start + 1, max(map(len, below), default=0))
+    if width * len(below) > MOST_PADDING * (len(text) + width):
         return None
-    # All rows as one piece that is cut at once: a loop over lines would take longer than everything else.
-    piece = "".join([line.ljust(width) for _, line in kept]).encode("ascii")
+    # All rows as one piece, of which each place of a column is copied at once: a loop over lines would take longer than everything else.
+    piece = "".join([line.ljust(width) for line in below]).encode("ascii")
     starts = [column.start for column in found]
     between = [*range(starts[0]), *(start - 1 for start in starts[1:])]
     if any(piece[place::width].strip(b" ") for place in between):
         return None
-    widths = [later - start - 1 for start, later in itertools.pairwise(starts)]
-    row = struct.Struct("".join((f"{starts[0]}x", *(f"{one}sx" for one in widths), f"{max(width - starts[-1], 0)}s")))
-    cells = list(zip(*row.iter_unpack(piece), strict=True)) if kept else [()] * len(found)
-    return Columns([n for n, _ in kept], {column.field: cells[n] for n, column in enumerate(found) if column.field is not None})
+    ends = [*(start - 1 for start in starts[1:]), width]
+    cells = {
+        column.field: _block(piece, width, column.start, end, len(below))
+        for column, end in zip(found, ends, strict=True)
+        if column.field is not None
+    }
+    return Columns(numbers, cells)
+
+
+def _block(piece: bytes, width: int, start: int, end: int, rows: int) -> bytes:
+    """The column from `start` to `end` of rows that are `width` long."""
+    own = end - start + 1
+    block = bytearray(END * (own * rows))
+    for place in range(start, end):
+        block[place - start :: own] = piece[place::width]
+    return bytes(block)
+
+
+def _says_nothing(line: str) -> bool:
+    return line.isspace() or _underlines(line)
 
 
 def _underlines(line: str) -> bool:
@@ -138,17 +160,23 @@ def _cells(line: str, plain: Sequence[tuple[str, int, int | None]]) -> Texts | N
 
 def _columns(line: str, reading: ReadingDefinition) -> Sequence[_Column] | None:
     """Where the columns stand, if this is the line of the headings."""
+    return _headed(line, tuple(reading.columns.items()), reading.right)
+
+
+# A thousand devices have the same headings.
+@lru_cache(512)
+def _headed(line: str, fields: tuple[tuple[str, str], ...], right: frozenset[str]) -> Sequence[_Column] | None:
     spans: list[_Column] = []
     rest = line
     # Longer ones first: "state" also stands in "admin state".
-    for heading in sorted(reading.columns, key=len, reverse=True):
+    for heading, field in sorted(fields, key=lambda one: len(one[0]), reverse=True):
         match = re.search(rf"(?<!\S){re.escape(heading)}(?!\S)", rest)
         if match is None:
             return None
-        spans.append(_Column(match.start(), match.end(), reading.columns[heading], heading in reading.right))
+        spans.append(_Column(match.start(), match.end(), field, heading in right))
         rest = rest[: match.start()] + " " * len(heading) + rest[match.end() :]
     spans += [_Column(match.start(), match.end(), None, False) for match in re.finditer(r"\S+", rest)]
-    return sorted(spans, key=lambda column: column.start)
+    return tuple(sorted(spans, key=lambda column: column.start))
 
 
 def _record(line: str, columns: Sequence[_Column]) -> Texts:

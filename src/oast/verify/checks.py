@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import dataclasses
 import fnmatch
 import math
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from enum import StrEnum
+from types import MappingProxyType
+from typing import NamedTuple
 
 from oast.config.tree import Path
 from oast.readings.tables import Readings, Record
@@ -36,8 +36,11 @@ class Test(StrEnum):
     """What stands in `field` of them is the same on all devices of the same `group`: what most of them have is wanted."""
 
 
-@dataclass(frozen=True)
-class Check:
+NOBODY: Mapping[str, str] = MappingProxyType({})
+
+
+# A hundred of them follow from the intent of one device: a frozen dataclass of so many fields takes ten times as long to make.
+class Check(NamedTuple):
     """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors), as `test` says.
 
     `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration this rests on, `section`
@@ -60,7 +63,7 @@ class Check:
     peer: str | None = None
     test: Test = Test.FIELD
     values: frozenset[str] = frozenset()
-    owners: Mapping[str, str] = dataclasses.field(default_factory=dict, hash=False, compare=False)
+    owners: Mapping[str, str] = NOBODY
     wide: bool = False
     root: bool = False
     place: Place | None = None
@@ -72,8 +75,7 @@ class Check:
     group: str = ""
 
 
-@dataclass(frozen=True)
-class CheckResult:
+class CheckResult(NamedTuple):
     """`actual` is what the device has in the field, the number of records, or what is missing and too much; None when there is no such
     record. Of a check of several values, `missing` are those that were not found.
     """
@@ -91,45 +93,56 @@ class CheckResult:
 
 def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], str] = str) -> list[CheckResult]:
     """Every check against the readings of its device; what a result says of them has passed `hide`."""
-    by_value: dict[tuple[str, str], dict[str, list[Record]]] = {}
-    judged = (_judged(check, _likely(check, readings.get(check.reading, ()), by_value)) for check in checks)
+    by_value: _ByValue = {}
+    judged = [_judged(check, _fitting(check, readings.get(check.reading, ()), by_value)) for check in checks]
     # What is as it was wanted shows nothing that was not there before.
-    return [r if r.actual is None or r.actual == r.check.wanted else replace(r, actual=hide(r.actual)) for r in judged]
+    return [r if r.actual in (None, r.check.wanted, ALL_THERE) else r._replace(actual=hide(str(r.actual))) for r in judged]
 
 
+_ByValue = dict[tuple[str, str], dict[str, list[Record]]]
 _GLOB = re.compile(r"[*?\[]")
 FEW = 4
+ALL_THERE = "all there"
 
 
-def _likely(check: Check, records: Sequence[Record], by_value: dict[tuple[str, str], dict[str, list[Record]]]) -> Sequence[Record]:
-    """The records that can fit: looked up by the first field that is no glob, as a device has many checks of one reading."""
-    for field, wanted in check.match.items():
+def _fitting(check: Check, records: Sequence[Record], by_value: _ByValue) -> Sequence[Record]:
+    """The records whose fields fit: looked up by the first field that is no glob, as a device has many checks of one reading."""
+    match, plain = check.match, None
+    for field, wanted in match.items():
         if not _GLOB.search(wanted):
-            key = check.reading, field
-            if key not in by_value:
-                by_value[key] = {}
-                for record in records:
-                    by_value[key].setdefault(text_of(record.get(field)), []).append(record)
-            return by_value[key].get(wanted, ())
-    return records
+            plain = field
+            break
+    if plain is None:
+        return [r for r in records if all(_fits(wanted, _shown(r, field)) for field, wanted in match.items())]
+    key = check.reading, plain
+    if key not in by_value:
+        by_value[key] = {}
+        for record in records:
+            value = _shown(record, plain)
+            if value is not None:
+                by_value[key].setdefault(value, []).append(record)
+    likely = by_value[key].get(match[plain], ())
+    if len(match) == 1:
+        return likely
+    return [r for r in likely if all(_fits(wanted, _shown(r, field)) for field, wanted in match.items() if field != plain)]
 
 
-def _judged(check: Check, records: Iterable[Record]) -> CheckResult:
-    rows = [r for r in records if all(_fits(wanted, _shown(r, field)) for field, wanted in check.match.items())]
-    if check.field is None:
+def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
+    field, test = check.field, check.test
+    if field is None:
         return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
-    if check.test in (Test.ALL, Test.EXACTLY):
+    if test is Test.FIELD:
+        found = [text_of(row.get(field)) or None for row in rows]
+        wrong = [value for value in found if value != check.wanted and not _fits(check.wanted, value)]
+        return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+    if test in (Test.ALL, Test.EXACTLY):
         return _compared(check, rows)
-    if check.test in (Test.ANY, Test.SAME):
-        texts = sorted({text for row in rows for text in _each(row.get(check.field))}, key=natural)
-        # Whether it is the same elsewhere is found out when every device was read.
-        passed = check.test is Test.SAME or not check.values.isdisjoint(texts)
-        return CheckResult(check, (", ".join(texts) if check.test is Test.SAME else _few(texts)) or None, passed)
-    if check.test is Test.RANGE:
-        return _measured(check, [row.get(check.field) for row in rows])
-    found = [_shown(row, check.field) for row in rows]
-    wrong = [value for value in found if not _fits(check.wanted, value)]
-    return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+    if test is Test.RANGE:
+        return _measured(check, [row.get(field) for row in rows])
+    texts = sorted({text for row in rows for text in _each(row.get(field))}, key=natural)
+    # Whether it is the same elsewhere is found out when every device was read.
+    passed = test is Test.SAME or not check.values.isdisjoint(texts)
+    return CheckResult(check, (", ".join(texts) if test is Test.SAME else _few(texts)) or None, passed)
 
 
 def _measured(check: Check, values: Sequence[Value]) -> CheckResult:
@@ -143,10 +156,12 @@ def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:
     there: set[str] = set()
     for row in rows:
         there.update(_each(row.get(str(check.field))))
+    if there == check.values:
+        return CheckResult(check, ALL_THERE, True)
     missing = sorted(check.values - there, key=natural)
     besides = sorted(there - check.values, key=natural) if check.test is Test.EXACTLY else []
     told = [*([f"lacks {_few(missing)}"] if missing else []), *([f"has {_few(besides)} besides"] if besides else [])]
-    return CheckResult(check, "; ".join(told) or "all there", not told, tuple(missing))
+    return CheckResult(check, "; ".join(told) or ALL_THERE, not told, tuple(missing))
 
 
 def _each(value: Value) -> Iterable[str]:
@@ -171,7 +186,7 @@ def agreed(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[Check
             return one
         value, number = wanted[one.check.title, one.check.group]
         others = f"{value or 'nothing'}, as {number} {'device has' if number == 1 else 'devices have'}"
-        return replace(one, check=replace(one.check, wanted=others), passed=(one.actual or "") == value)
+        return one._replace(check=one.check._replace(wanted=others), passed=(one.actual or "") == value)
 
     return {name: [judged(one) for one in of_it] for name, of_it in results.items()}
 

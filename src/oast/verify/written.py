@@ -6,7 +6,7 @@ import dataclasses
 import ipaddress
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -98,14 +98,14 @@ class WrittenCheck:
         )  # fmt: skip
         if self.reading == PING:
             said = "answers" if probe.answered else "does not answer"
-            yield replace(made, title=f"{about} {said}", field="answered", wanted=str(probe.answered).lower())
+            yield made._replace(title=f"{about} {said}", field="answered", wanted=str(probe.answered).lower())
             return
-        yield replace(made, title=f"{about} is reached", match={"arrived": "*"}, field="arrived", wanted="true")
+        yield made._replace(title=f"{about} is reached", match={"arrived": "*"}, field="arrived", wanted="true")
         if probe.through:
             names = ", ".join(probe.through)
             addresses = frozenset(address for name in probe.through for address in holds(name))
             title = f"{about} is reached through {names}"
-            yield replace(made, title=title, field="address", wanted=f"one of {names}", test=Test.ANY, values=addresses)
+            yield made._replace(title=title, field="address", wanted=f"one of {names}", test=Test.ANY, values=addresses)
 
     def _of_records(self, estate: Estate, device: Device, platform: Platform) -> Iterator[Check]:
         definition = self._definition(platform)
@@ -130,9 +130,9 @@ class WrittenCheck:
         for field, text in self.must_be.items():
             wanted = self._filled(text, values, device)
             title = f"{about}, {field}"
-            yield replace(made, title=title, field=field, wanted=wanted)
+            yield made._replace(title=title, field=field, wanted=wanted)
         if not self.must_be:
-            yield replace(made, wanted=self._number, least=self.least, most=self.most)
+            yield made._replace(wanted=self._number, least=self.least, most=self.most)
 
     def _ruled(
         self,
@@ -144,26 +144,26 @@ class WrittenCheck:
     ) -> Check:
         """What a rule other than 'must_be' says of one field; `check` has what is the same for all."""
         said = self.said[field]
-        made = replace(check, title=f"{check.title}, {field}", field=field)
+        made = check._replace(title=f"{check.title}, {field}", field=field)
         if self.rule == "same":
             group = ", ".join(sorted(device.known_by.get(self.by, ()))) if self.by is not None else ""
-            return replace(made, title=f"{made.title} is the same", test=Test.SAME, wanted="the same", group=group, wide=True)
+            return made._replace(title=f"{made.title} is the same", test=Test.SAME, wanted="the same", group=group, wide=True)
         if self.rule in ("some", "none"):
             text = self._filled(str(said), values, device)
             match, number = {**check.match, field: text}, ("at least 1" if self.rule == "some" else "0")
             title = f"{check.title}, {self.rule} with {field} {text}"
             most = None if self.rule == "some" else 0
-            return replace(made, title=title, match=match, field=None, wanted=number, least=int(most is None), most=most, test=Test.COUNT)
+            return made._replace(title=title, match=match, field=None, wanted=number, least=int(most is None), most=most, test=Test.COUNT)
         if self.rule in ("exactly", "contains"):
             texts = [self._filled(str(one), values, device) for one in (said if isinstance(said, list) else [said])]
             test = Test.EXACTLY if self.rule == "exactly" else Test.ALL
-            return replace(made, wanted=", ".join(texts), test=test, values=frozenset(texts))
+            return made._replace(wanted=", ".join(texts), test=test, values=frozenset(texts))
         kind = definition.types.get(field)
         if kind is None or kind.kind not in NUMERIC:
             message = f"'{self.rule}' is for numbers, and '{field}' of '{self.reading}' is none"
             raise EstateError(message, place=self.places.place(self.rule))
         low, high, wanted = _range(self.rule, said)
-        return replace(made, wanted=wanted, test=Test.RANGE, low=low, high=high)
+        return made._replace(wanted=wanted, test=Test.RANGE, low=low, high=high)
 
     @property
     def _number(self) -> str:
