@@ -146,6 +146,7 @@ def main(words: Sequence[str]) -> int:
     # What was imported is never garbage: no fork has to look through it, or to copy it for doing so.
     gc.collect()
     gc.freeze()
+    gc.set_threshold(20_000, 20, 20)
     # The slowest first, so that they do not end alone: those that wait for timers, then those with devices.
     modules.sort(key=lambda path: (path.stem not in WAITING, "LarkwaterTest" not in path.read_text(encoding="utf-8"), -path.stat().st_size))
     totals = {"passed": 0, "failed": 0, "skipped": 0}

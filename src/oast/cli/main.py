@@ -74,9 +74,11 @@ def _run(arguments: list[str]) -> int:
     from oast.cli.failures import explain_bug, show_error
     from oast.cli.streams import was_told
     from oast.errors import OastError
+    from oast.memory import seldom_collected
 
     try:
-        code: int = options.run(options)
+        with seldom_collected():
+            code: int = options.run(options)
         sys.stdout.flush()
     except OastError as error:
         return show_error(error, sys.stderr)

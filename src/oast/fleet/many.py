@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable, Iterable
 from typing import TypeVar
 
 from oast.errors import DeviceError, FaultWithDevice
+from oast.memory import seldom_collected
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -36,8 +37,9 @@ async def for_each(
         done(item, result)
 
     try:
-        async with asyncio.TaskGroup() as group:
-            for item in items:
-                group.create_task(one(item))
+        with seldom_collected():
+            async with asyncio.TaskGroup() as group:
+                for item in items:
+                    group.create_task(one(item))
     except BaseExceptionGroup as several:
         raise several.exceptions[0] from None
