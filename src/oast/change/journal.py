@@ -12,7 +12,7 @@ import queue
 import sqlite3
 import threading
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future
 from contextlib import suppress
 from pathlib import Path
@@ -138,16 +138,7 @@ class DeviceJournal:
     async def step(self, what: str, *, first: bool = False, must: bool = False, **columns: object) -> None:
         """Write a step down, and what is so from now on. With `first` it is on the disk when this returns, and all that was written
         before it; what comes after a step need not be waited for. Raises DeviceError when it `must` be written and cannot be."""
-        if not columns.keys() <= COLUMNS:
-            raise ValueError(f"the journal has no {', '.join(columns.keys() - COLUMNS)}")
-        statements: list[Statement] = [
-            ("INSERT INTO step VALUES (?, ?, ?, ?)", (self._run, self._device, now(), what)),
-        ]
-        if columns:
-            sets = ", ".join(f"{name} = ?" for name in columns)
-            sql = f"UPDATE device SET {sets} WHERE run = ? AND name = ?"  # noqa: S608  # only names of columns
-            statements.append((sql, (*columns.values(), self._run, self._device)))
-        written = self._journal.put(statements)
+        written = self._journal.put(self._statements(what, columns))
         if not first:
             written.add_done_callback(self._noticed)
             return
@@ -157,6 +148,26 @@ class DeviceJournal:
             self._journal.broken = self._journal.broken or str(error)
             if must:
                 raise DeviceError(f"the journal cannot be written ({error}): nothing more was sent to it") from None
+
+    @staticmethod
+    def step_together(journals: Iterable[DeviceJournal], what: str, **columns: object) -> None:
+        """Write the same step of several devices down, of all of them or of none, whenever the run dies; before all that comes after."""
+        every = list(journals)
+        if every:
+            statements = [statement for one in every for statement in one._statements(what, columns)]
+            every[0]._journal.put(statements).add_done_callback(every[0]._noticed)
+
+    def _statements(self, what: str, columns: Mapping[str, object]) -> list[Statement]:
+        if not columns.keys() <= COLUMNS:
+            raise ValueError(f"the journal has no {', '.join(columns.keys() - COLUMNS)}")
+        statements: list[Statement] = [
+            ("INSERT INTO step VALUES (?, ?, ?, ?)", (self._run, self._device, now(), what)),
+        ]
+        if columns:
+            sets = ", ".join(f"{name} = ?" for name in columns)
+            sql = f"UPDATE device SET {sets} WHERE run = ? AND name = ?"  # noqa: S608  # only names of columns
+            statements.append((sql, (*columns.values(), self._run, self._device)))
+        return statements
 
     def _noticed(self, written: Future[None]) -> None:
         error = None if written.cancelled() else written.exception()

@@ -12,6 +12,7 @@ from collections.abc import Iterable
 
 from oast.change.compare import edits_between
 from oast.change.hold import may_depend
+from oast.change.journal import DeviceJournal
 from oast.change.left import KEEP, REVERT, now
 from oast.change.means import Lost, Moved
 from oast.change.outcome import Cause, State
@@ -151,9 +152,10 @@ class Transaction(Recovering):
         """Whether this delivery changes what the check rests on, or may."""
         return may_depend(result.check, self.comparison)
 
-    async def keep(self) -> None:
-        """Its wave was judged: whoever comes after this run confirms it."""
-        await self._means.journal.step("to be kept", decision=KEEP)
+    @staticmethod
+    def keep(wave: Iterable[Transaction]) -> None:
+        """A wave was judged: whoever comes after this run confirms it, all of it."""
+        DeviceJournal.step_together((one._means.journal for one in wave), "to be kept", decision=KEEP)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
         """Keep and save the change."""

@@ -179,8 +179,8 @@ class Wave:
             if gone == self._gone():
                 break
         excused = {t: t.to_answer_for(self._last[t])[1] for t in self._open()}
-        # All of them before the first is confirmed: whoever comes after a run that dies in between goes on with the others.
-        await self._together(self._open(), lambda t: t.keep())
+        # All of them at once, and before the first is confirmed: whoever comes after a run that dies here goes on with all or with none.
+        Transaction.keep(self._open())
         await self._together(self._open(), lambda t: t.confirm(excused[t]))
 
     def _gone(self) -> int:
