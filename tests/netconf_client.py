@@ -30,7 +30,7 @@ class Client:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
-        self._connection.abort()
+        self._do(self._ended())
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join(5)
         self._loop.close()
@@ -42,6 +42,10 @@ class Client:
         capabilities = "<capabilities><capability>urn:ietf:params:netconf:base:1.0</capability></capabilities>"
         self._writer.write(f'<hello xmlns="{BASE}">{capabilities}</hello>'.encode() + END)
         return str((await self._reader.readuntil(END)).decode())
+
+    async def _ended(self) -> None:
+        self._connection.abort()
+        await self._connection.wait_closed()
 
     async def _asked(self, operation: str) -> str:
         self._writer.write(f'<rpc message-id="1" xmlns="{BASE}">{operation}</rpc>'.encode() + END)
