@@ -182,8 +182,9 @@ class MisconfiguredTest(LarkwaterTest):
 
     def missing(self, mistakes: tuple[Mistake, ...]) -> list[Mistake]:
         """Those that are not found, neither by a check nor as drift."""
-        checks = self.oast("verify", "--format", "json", expect=None).json()["devices"]
-        drifted = self.oast("drift", "--format", "json", expect=None).json()["devices"]
+        on = ("--on", f"name in ({', '.join(sorted({mistake.device for mistake in mistakes}))})", "--format", "json")
+        checks = self.oast("verify", *on, expect=None).json()["devices"]
+        drifted = self.oast("drift", *on, expect=None).json()["devices"]
         self.seen: dict[str, list[tuple[str, Any]]] = {}
         for device in checks:
             self.seen[device["device"]] = [(one["check"], one["file"]) for one in device["checks"] if not one["passed"]]

@@ -33,10 +33,13 @@ HEADING = "serial,name,address,platform,site,role\n"
 MUTATIONS = 200
 
 
+PLATFORMS = ("bine", "cowl", "bine", "cowl", "roundel")
+
+
 def rows(number: int, first: int = 0) -> str:
-    """So many boxes of two platforms."""
-    platforms = ("bine", "cowl")
-    return "".join(f"LW-7{n:03},quay-edge-{n},192.0.2.{150 + n},{platforms[n % 2]},dunlin,new\n" for n in range(first, first + number))
+    """So many boxes of three platforms."""
+    one = "LW-7{n:03},quay-edge-{n},192.0.2.{last},{platform},dunlin,new\n"
+    return "".join(one.format(n=n, last=150 + n, platform=PLATFORMS[n % len(PLATFORMS)]) for n in range(first, first + number))
 
 
 class Onboarding(EstateTest):
@@ -58,10 +61,11 @@ class Onboarding(EstateTest):
                 f'makers = "{self.maker.authority}"\nvoucher_authorities = "{self.maker.voucher_authority}"\nvouchers = "../vouchers"\n'
                 'first = ["first"]\n'
             )
-        (self.estate / "intent.yaml").write_text("sections:\n  - section: first\n    on: platform in (bine, cowl)\n")
+        (self.estate / "intent.yaml").write_text("sections:\n  - section: first\n    on: platform in (bine, cowl, roundel)\n")
         text = "{#\nsection: first\nowns: [%s]\n#}\n%s\n"
         (self.estate / "templates/bine/first.j2").write_text(text % ("user first", "user first\n  role operator"))
         (self.estate / "templates/cowl/first.j2").write_text(text % ("users/user first", "/users/user[name=first]/role = operator"))
+        (self.estate / "templates/roundel/first.j2").write_text(text % ("system/location", "/system/location = quay"))
         self.oast("onboard", "keys")
         self.owner = x509.load_pem_x509_certificates((self.keys / "owner.pem").read_bytes())[0]
 
@@ -103,7 +107,7 @@ class Onboarding(EstateTest):
 
 
 class ServedTest(Onboarding):
-    def test_ten_boxes_of_two_platforms_come_at_once_and_each_gets_its_own(self) -> None:
+    def test_ten_boxes_of_three_platforms_come_at_once_and_each_gets_its_own(self) -> None:
         serials = [f"LW-7{n:03}" for n in range(10)]
         self.vouch(*serials)
         self.assertIn("10 devices staged", self.stage(rows(10)).out)
@@ -114,6 +118,7 @@ class ServedTest(Onboarding):
             self.assertEqual(box.happened, ["asked", "redirected", "asked", "taking", "taken", "complete"])
         self.assertEqual(boxes[2].configuration, "user first\n  role operator\n")
         self.assertEqual(boxes[3].configuration, "/users/user[name=first]/role = operator\n")
+        self.assertIn("<location>quay</location>", boxes[4].configuration or "")
         found = self.status(0)
         self.assertEqual({one["state"] for one in found.values()}, {"configured"})
         key = boxes[4].host_key.export_public_key().decode().split()[:2]
@@ -253,6 +258,16 @@ variables: {{login: {{secret: true}}}}
 /users/user[name=oast]/password-hash = {{{{ login | password_hash(device.name) }}}}
 /interfaces/interface[name=manage0]/ipv4/address[ip={{{{ device.address }}}}]/prefix-length = 24
 """,
+    "roundel": """{{#
+section: first
+owns: [system/hostname, system/authentication/user oast, interfaces/interface manage0]
+variables: {{login: {{secret: true}}}}
+#}}
+/system/hostname = {{{{ device.name }}}}
+/system/authentication/user[name=oast]/password = {{{{ login | password_hash(device.name) }}}}
+/interfaces/interface[name=manage0]/type = ethernet
+/interfaces/interface[name=manage0]/ipv4/address[ip={{{{ device.address }}}}]/prefix-length = 24
+""",
 }
 
 
@@ -274,13 +289,14 @@ class ManagedTest(LarkwaterTest, Onboarding):
         self.edit("oast.toml", 'first = ["first"]\n', 'first = ["first"]\ncall_home = "127.0.0.1:0"\n')
         self.edit("oast.toml", "verify_timeout_s = 20", "verify_timeout_s = 10")
         (self.estate / "intent.yaml").write_text(
-            "sections:\n  - section: first\n    on: platform in (bine, cowl)\n  - section: life\n    on: role=new\n"
+            "sections:\n  - section: first\n    on: platform in (bine, cowl, roundel)\n  - section: life\n    on: role=new\n"
         )
         for platform, text in FIRST.items():
             (self.estate / f"templates/{platform}/first.j2").write_text(text.format())
         life = "{#\nsection: life\nowns: [%s]\n#}\n%s\n"
         (self.estate / "templates/bine/life.j2").write_text(life % ("snmp", "snmp\n  target 192.0.2.99"))
         (self.estate / "templates/cowl/life.j2").write_text(life % ("snmp", "/snmp/target[address=192.0.2.99]/port = 162"))
+        (self.estate / "templates/roundel/life.j2").write_text(life % ("system/location", "/system/location = quay"))
         (self.estate / "values/all-new.yaml").write_text(
             "everywhere:\n  login: {secret: login-password}\n  privilege: {secret: privilege-password}\n"
         )
@@ -291,7 +307,7 @@ class ManagedTest(LarkwaterTest, Onboarding):
     def quays(self) -> list[dict[str, Any]]:
         return [d for d in self.oast("devices", "--format", "json").json()["devices"] if d["name"].startswith("quay")]
 
-    def test_ten_boxes_of_two_platforms_are_managed_devices_in_the_end(self) -> None:
+    def test_ten_boxes_of_three_platforms_are_managed_devices_in_the_end(self) -> None:
         serials = [f"LW-7{n:03}" for n in range(10)]
         self.vouch(*serials)
         self.stage(rows(10))
@@ -300,7 +316,7 @@ class ManagedTest(LarkwaterTest, Onboarding):
         async def one(number: int, port: int, home: int) -> None:
             box = Box(self.factory(serials[number]))
             self.assertTrue(await box.find_its_way("localhost", port), box.happened)
-            await plug_in(state, box, ("bine", "cowl")[number % 2], (), ("127.0.0.1", home))
+            await plug_in(state, box, PLATFORMS[number % len(PLATFORMS)], (), ("127.0.0.1", home))
 
         async def come(port: int, home: int) -> None:
             await asyncio.gather(*(one(number, port, home) for number in range(10)))

@@ -9,7 +9,6 @@ import argparse
 import asyncio
 import base64
 import json
-import re
 import ssl
 import sys
 from collections.abc import Callable, Mapping, Sequence
@@ -41,9 +40,6 @@ MOST_REDIRECTS = 3
 TIMEOUT_S = 60.0
 SERVICE, NAMES_S = "_sztp._tcp", 5.0
 PORTS = ("manage0", "port1", "port2", "port3", "port4")
-# What the simulator has to know of a first configuration, whichever system's it is.
-_HOSTNAME = re.compile(r"hostname(?: =)? +([A-Za-z0-9][\w-]*)")
-_MANAGEMENT = re.compile(r"manage0\b.*?address(?: |\[ip=)([0-9.]+)", re.DOTALL)
 
 
 class Refused(Exception):
@@ -323,16 +319,12 @@ async def found_by_name(domain: str, names: tuple[str, int]) -> tuple[str, int]:
 
 async def plug_in(state: Path, box: Box, system: str, at: Sequence[str], call_home: tuple[str, int] | None) -> None:
     """Make a configured box a device of the running network, its port1, port2 … plugged in `at` DEVICE:PORT. Raises Refused."""
-    text = box.configuration or ""
-    name, management = _HOSTNAME.search(text), _MANAGEMENT.search(text)
-    if name is None or management is None:
-        raise Refused("its first configuration has no hostname, or no address for manage0")
     cables = [[f"port{number}", *place.split(":", 1)] for number, place in enumerate(at, 1)]
     listening = json.loads((state / "listening.json").read_text(encoding="utf-8"))
     control = listening["control"]
     request = {
-        "do": "add", "token": control["token"], "name": name[1], "system": system, "ports": PORTS, "management": management[1],
-        "startup": text, "cables": cables, "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
+        "do": "add", "token": control["token"], "system": system, "ports": PORTS, "startup": box.configuration or "", "cables": cables,
+         "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
     }  # fmt: skip
     reader, writer = await asyncio.open_connection(control["host"], control["port"], limit=10_000_000)
     writer.write(json.dumps(request).encode() + b"\n")

@@ -25,7 +25,7 @@ from oastsim import faults
 from oastsim.bine.device import Device as Bine
 from oastsim.cowl.device import Device as Cowl
 from oastsim.device import SimulatedDevice
-from oastsim.network import DevicePlan, NetworkError, NetworkPlan
+from oastsim.network import NAME, DevicePlan, NetworkError, NetworkPlan
 from oastsim.roundel.device import Device as Roundel
 from oastsim.ssh import LOOPBACK, call_home, serve
 from oastsim.state import NetworkState
@@ -38,6 +38,8 @@ SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl, "rou
 
 # What happens to a device at once, and is no state that it stays in.
 BOXES = "boxes.json"
+# Sessions come in there.
+MANAGE = "manage0"
 CALLS, CALL_EVERY_S = 30, 1.0
 AT_ONCE = ("restart", "key", "cut", "mend", "flap")
 
@@ -160,8 +162,17 @@ class Simulation:
         return {"device": device.name}
 
     async def _plug_in(self, box: dict[str, Any]) -> SimulatedDevice:
-        name = str(box["name"])
-        plan = DevicePlan(name, box["system"], frozenset(box["ports"]), frozenset(), str(box["management"]), str(box["startup"]))
+        """Its name and its address are what its first configuration says. Raises ValueError."""
+        ports = frozenset(box["ports"])
+        text, facts = SYSTEMS[box["system"]].first(str(box["startup"]), ports)
+        name, manage = facts.hostname, facts.interfaces.get(MANAGE)
+        if manage is None or not manage.ipv4:
+            raise ValueError(f"its first configuration has no address for {MANAGE}")
+        if not NAME.fullmatch(name):
+            raise ValueError(f"'{name[:80]}' is not a device's name")
+        if name in self._devices:
+            raise ValueError(f"there is a device '{name}' already")
+        plan = DevicePlan(name, box["system"], ports, frozenset(), str(manage.ipv4[0].ip), text)
         cables = [((name, str(port)), (str(far), str(far_port))) for port, far, far_port in box.get("cables", ())]
         folder = self._folder / "devices" / name
         self._state.add(plan, cables)

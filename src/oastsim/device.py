@@ -37,6 +37,12 @@ class SimulatedDevice(ABC):
         # When somebody asked it something last, by the event loop's clock.
         self.last_asked = 0.0
 
+    @classmethod
+    @abstractmethod
+    def first(cls, text: str, ports: frozenset[str]) -> tuple[str, Facts]:
+        """A box's first configuration, in the form in which boxes of this system are given one: as text that a device starts with, and
+        what it says. Raises ValueError for one that such a box cannot take."""
+
     @abstractmethod
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`. Raises ValueError when it does not fit."""

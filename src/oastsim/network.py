@@ -18,6 +18,7 @@ from oastsim import outside
 
 FORMAT = 1
 SYSTEMS = ("bine", "cowl", "roundel")
+NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}")
 # What a device of NETCONF can be without.
 OPTIONAL = ("base:1.1", "candidate", "confirmed-commit", "rollback-on-error", "startup", "validate", "writable-running")
 
@@ -162,7 +163,7 @@ def _links(written: Iterable[Iterable[str]], plans: Mapping[str, DevicePlan], ho
 
 
 def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
-    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}", name):
+    if not NAME.fullmatch(name):
         raise ValueError(f"'{name}' is not a device's name")
     if plan["system"] not in SYSTEMS:
         raise ValueError(f"{name}: there is no system '{plan['system']}'")

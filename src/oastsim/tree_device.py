@@ -61,6 +61,23 @@ class TreeDevice(SimulatedDevice):
     def account_text(self, account: Account) -> str:
         """The statements that make a user."""
 
+    @classmethod
+    def first(cls, text: str, ports: frozenset[str]) -> tuple[str, Facts]:
+        try:
+            tree = cls.given(text)
+            for wrong in cls.system.problems(tree, ports):
+                raise wrong
+        except Wrong as wrong:
+            raise ValueError(f"{wrong.message} ({wrong.path})") from None
+        return tree.text(), cls.system.facts_of(tree)
+
+    @classmethod
+    def given(cls, text: str) -> Tree:
+        """The tree of a configuration in the form in which it is given to a box. Raises Wrong, ValueError."""
+        tree = Tree(cls.system.schema)
+        tree.load(text)
+        return tree
+
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         archived = self.read("archive")
         kept = archived if archived is not None else self.read("running")

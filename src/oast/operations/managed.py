@@ -10,10 +10,10 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from oast.change.outcome import State as Became
+from oast.change.outcome import State
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey
-from oast.errors import OastError, StateError
+from oast.errors import DeviceError, OastError, StateError
 from oast.estate import onboarded
 from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device, device_of
@@ -26,30 +26,32 @@ from oast.operations.verify import checks_for, verify
 from oast.records import Place
 
 WAIT_S = 30.0
+Became = dict[str, OastError | None]
+"""By serial number, why a device could not be made one that is managed; None where it could."""
 
 
-async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box], on_event: OnEvent = unheard) -> dict[str, str | None]:
-    """Make managed devices of them, together; by serial number why one could not be, or None. Who fails is not in the inventory."""
-    became: dict[str, str | None] = {}
+async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box], on_event: OnEvent = unheard) -> Became:
+    """Make managed devices of them, together. Who fails is not in the inventory."""
+    became: Became = {}
     try:
         devices = {box.name: _device(box) for box in boxes}
         estate = await asyncio.to_thread(open_estate, folder, environment, besides=list(devices.values()))
     except OastError as error:
-        return {box.serial: error.message for box in boxes}
+        return dict.fromkeys((box.serial for box in boxes), error)
     ready: list[Box] = []
     for box in boxes:
         try:
             _trust(estate, devices[box.name], box)
             ready.append(box)
         except OastError as error:
-            became[box.serial] = error.message
+            became[box.serial] = error
     became |= await _delivered(estate, ready, on_event) if ready else {}
     right = [box for box in ready if became[box.serial] is None]
     try:
         if right:
             onboarded.put(folder, {box.name: _attributes(box) for box in right}, {box.name: box.serial for box in right})
     except OastError as error:
-        became |= {box.serial: error.message for box in right}
+        became |= dict.fromkeys((box.serial for box in right), error)
     return became
 
 
@@ -88,29 +90,29 @@ def _host_key(line: str) -> HostKey:
     return HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
 
 
-async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) -> dict[str, str | None]:
+async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) -> Became:
     """Deliver to all that are ready, as one change, and look whether their checks are true."""
     on = f"name in ({', '.join(box.name for box in boxes)})"
-    became: dict[str, str | None] = {box.serial: None for box in boxes}
+    became: Became = dict.fromkeys(box.serial for box in boxes)
     serials = {box.name: box.serial for box in boxes}
     try:
         preparation = await asyncio.to_thread(prepare, estate, on)
         async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
             for name, error in plan.failed:
-                became[serials[name]] = error.message
+                became[serials[name]] = error
             if plan.to_do:
                 reason = f"Onboarded {', '.join(f'{box.name} ({box.serial})' for box in boxes)}"
                 result = await plan.deliver(reason, options=DeliveryOptions(), on_event=on_event)
                 for outcome in result.outcomes:
-                    if outcome.state is not Became.DELIVERED:
-                        became[serials[outcome.device]] = f"{outcome.state}: {outcome.reason or ''}"
+                    if outcome.state is not State.DELIVERED:
+                        became[serials[outcome.device]] = DeviceError(f"{outcome.state}: {outcome.reason or ''}")
         found = await verify(preparation, checks_for(preparation, ()), wait_s=WAIT_S)
         for name, error in found.failed:
-            became[serials[name]] = became[serials[name]] or error.message
+            became[serials[name]] = became[serials[name]] or error
         for name, results in found.results.items():
             wrong = [result.finding for result in results if not result.passed and not result.check.is_warning]
             if wrong:
-                became[serials[name]] = became[serials[name]] or "; ".join(wrong[:3])
+                became[serials[name]] = became[serials[name]] or DeviceError("; ".join(wrong[:3]))
     except OastError as error:
-        became = {serial: why or error.message for serial, why in became.items()}
+        became = {serial: why or error for serial, why in became.items()}
     return became

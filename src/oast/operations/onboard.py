@@ -8,7 +8,7 @@ from contextlib import AsyncExitStack, suppress
 from pathlib import Path
 
 from oast.connect.call_home import CallHome, settled
-from oast.errors import FaultWithDevice
+from oast.errors import ConnectionFailed, FaultWithDevice
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
@@ -107,7 +107,7 @@ async def _manage(
         try:
             became = await manage(folder, environment, found) if found else {}
         except Exception as error:  # a fault of ours with some of them is no reason to leave the others waiting
-            became = dict.fromkeys(serials, FaultWithDevice(error).message)
+            became = dict.fromkeys(serials, FaultWithDevice(error))
         for box in found:
             why = became.get(box.serial)
             tries[box.serial] = tries.get(box.serial, 0) + 1
@@ -115,9 +115,9 @@ async def _manage(
                 boxes.come_to(box.serial, State.MANAGED)
                 heard(box.name, "is managed: delivered, checked, and in the inventory")
             elif stop.is_set():
-                heard(box.name, f"is left for the next time: {why}")
-            elif patient and tries[box.serial] < TRIES and "cannot connect" in why:
+                heard(box.name, f"is left for the next time: {why.message}")
+            elif patient and tries[box.serial] < TRIES and isinstance(why, ConnectionFailed):
                 asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
             else:
-                boxes.come_to(box.serial, State.FAILED, why)
-                heard(box.name, f"is not managed: {why}")
+                boxes.come_to(box.serial, State.FAILED, why.message)
+                heard(box.name, f"is not managed: {why.message}")

@@ -9,7 +9,7 @@ from oastsim.bine.configuration import Configuration, Item, Refused
 from oastsim.bine.facts import facts_of, filters_of
 from oastsim.bine.shell import Shell
 from oastsim.device import SimulatedDevice
-from oastsim.facts import Filters
+from oastsim.facts import Facts, Filters
 from oastsim.network import Account, DevicePlan
 from oastsim.passwords import fits, hashed
 from oastsim.state import NetworkState
@@ -33,6 +33,15 @@ class Device(SimulatedDevice):
         self.timer_until = 0.0
         self._archive: str | None = None
         self._stale = self._filtered = False
+
+    @classmethod
+    def first(cls, text: str, ports: frozenset[str]) -> tuple[str, Facts]:
+        made = Configuration(ports)
+        try:
+            made.load(text)
+        except Refused as refused:
+            raise ValueError(refused.message) from None
+        return text, facts_of(made)
 
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
         """Load what was kept, or the first configuration with `accounts`."""

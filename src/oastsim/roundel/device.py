@@ -6,11 +6,13 @@ import asyncio
 from dataclasses import dataclass
 from pathlib import Path
 
+from lxml import etree
+
 from oastsim.model import Tree
 from oastsim.network import Account, DevicePlan
 from oastsim.passwords import hashed
 from oastsim.roundel.configuration import empty, facts_of, filters_of, problems
-from oastsim.roundel.elements import RpcError, error_of
+from oastsim.roundel.elements import RpcError, edit, error_of, parsed
 from oastsim.roundel.schema import SCHEMA
 from oastsim.roundel.service import Service
 from oastsim.state import NetworkState
@@ -36,6 +38,18 @@ class Device(TreeDevice):
         self.pending: Pending | None = None
         self.locks: dict[str, Service] = {}
         self._numbered = 0
+
+    @classmethod
+    def given(cls, text: str) -> Tree:
+        """Elements, one after the other, as they stand in a config element (RFC 6241, section 7.2)."""
+        tree = empty()
+        try:
+            edit(tree, parsed(f"<config>{text}</config>".encode()), "merge")
+        except etree.XMLSyntaxError as error:
+            raise ValueError(f"it is no XML: {error.msg}") from None
+        except RpcError as error:
+            raise ValueError(f"{error.message} {error.path}".strip()) from None
+        return tree
 
     @property
     def waiting(self) -> Waiting | None:

@@ -70,6 +70,11 @@ def error_of(wrong: Wrong) -> RpcError:
     return RpcError("data-missing" if dangling else "operation-failed", wrong.message, path)
 
 
+def parsed(message: bytes) -> Element:
+    """Raises etree.XMLSyntaxError."""
+    return etree.fromstring(message, etree.XMLParser(resolve_entities=False, no_network=True))
+
+
 # --- printing ---------------------------------------------------------------------------------------------------------
 
 

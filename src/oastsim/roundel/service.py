@@ -12,7 +12,7 @@ from oastsim import probes
 from oastsim.model import Wrong
 from oastsim.roundel import state
 from oastsim.roundel.configuration import empty
-from oastsim.roundel.elements import BASE, Element, RpcError, edit, error_of, filtered, printed
+from oastsim.roundel.elements import BASE, Element, RpcError, edit, error_of, filtered, parsed, printed
 from oastsim.roundel.framing import Broken, Framing
 from oastsim.roundel.modules import hello_modules, text_of
 from oastsim.roundel.schema import NAMESPACES
@@ -82,7 +82,7 @@ class Service:
         return found
 
     def _greet(self, message: bytes) -> None:
-        hello = _parsed(message)
+        hello = parsed(message)
         theirs = {(element.text or "").strip() for element in hello.iter(base("capability"))}
         if hello.tag != base("hello") or not theirs & {CAPABILITIES["base:1.0"], CAPABILITIES["base:1.1"]}:
             raise Broken
@@ -93,7 +93,7 @@ class Service:
         """The reply to a request, as it is before it is framed; nothing when the session ends."""
         self.requests += 1
         try:
-            rpc = _parsed(message)
+            rpc = parsed(message)
         except etree.XMLSyntaxError:
             self.end()
             return b""
@@ -257,10 +257,6 @@ class Service:
             element.text = line
             made.append(element)
         return made
-
-
-def _parsed(message: bytes) -> Element:
-    return etree.fromstring(message, etree.XMLParser(resolve_entities=False, no_network=True))
 
 
 def _datastore(operation: Element, role: str) -> str:
