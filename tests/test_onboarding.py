@@ -125,7 +125,7 @@ class ServedTest(Onboarding):
         self.assertEqual(found[serials[4]]["host_keys"], [" ".join(key)])
         shown = self.oast("onboard", "status").out
         self.assertRegex(shown, r"(?m)^quay-edge-4 +LW-7004 +configured ")
-        self.assertIn("10 devices still expected", shown)
+        self.assertIn("10 devices still expected: 10 configured", shown)
         log = [json.loads(line) for line in (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()]
         self.assertEqual(len([entry for entry in log if entry["serial"] == "LW-7004"]), 4)
         self.assertIn("no device with the serial number LW-9999 is expected", self.oast("onboard", "forget", "LW-9999", expect=2).err)
@@ -174,6 +174,27 @@ class ServedTest(Onboarding):
         self.assertEqual(self.status(0)["LW-7001"]["state"], "configured")
         self.assertIn("quay-edge-1: informational: restarting to stand alone", self.said)
         self.assertEqual(again.happened.count("asked"), 4)
+
+    def test_a_box_whose_voucher_does_not_hold_takes_nothing_and_stays_expected(self) -> None:
+        self.vouch("LW-7000", expires=datetime.now(UTC) + timedelta(hours=1))
+        self.vouch("LW-7001", "LW-7002")
+        self.stage(rows(3))
+        other = Maker(self.folder / "other-maker")
+        boxes = {
+            "the voucher has expired": Box(self.factory("LW-7000"), clock=lambda: datetime.now(UTC) + timedelta(hours=2)),
+            "it is not signed by anybody who may": Box(Factory("LW-7001", *self.maker.box("LW-7001"), other.voucher_authority)),
+            "the voucher is for LW-7002": Box(Factory("LW-7009", *self.maker.box("LW-7002"), self.maker.voucher_authority)),
+        }
+        self.assertEqual(self.with_server(lambda port: self.come(list(boxes.values()), port)), [False] * 3)
+        for why, box in boxes.items():
+            self.assertEqual(box.happened, ["asked", f"refused: {why}"])
+            self.assertIsNone(box.configuration)
+        self.assertEqual({one["state"] for one in self.status(0).values()}, {"asked"})
+        shown = " ".join(self.oast("onboard", "status").out.split())
+        self.assertIn(
+            "quay-edge-1: it was not heard of since it has asked: it does not accept what it was given (its clock, its voucher)", shown
+        )
+        self.assertIn("3 devices still expected: 3 asked", shown)
 
     def test_a_box_finds_the_server_by_the_names_of_its_network(self) -> None:
         self.vouch("LW-7000")

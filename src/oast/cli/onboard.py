@@ -12,32 +12,19 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from rich.console import Console, Group
-from rich.live import Live
-from rich.table import Table
 from rich.text import Text
 
 from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID, NO
 from oast.cli.loop import run as run_to_end
+from oast.cli.onboard_view import follow, is_expected, put_status
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json, put_table, table
+from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json
 from oast.estate.settings import read as read_settings
 from oast.onboard import keys
 from oast.onboard.store import Box, Boxes, Refusal, State
 from oast.operations.onboard import serve
 from oast.operations.staging import Row, Staging, forget, settings_of, stage
-
-STYLES = {
-    State.STAGED: "dim",
-    State.ASKED: "cyan",
-    State.CONFIGURED: "cyan",
-    State.CALLED: "cyan",
-    State.MANAGED: "green",
-    State.FAILED: "red",
-}
-EVERY_S = 0.5
-SHOWN = 12
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -135,47 +122,14 @@ def _status(options: argparse.Namespace) -> int:
     with Boxes(folder_of(options) / ".oast") as boxes:
         found, refused = boxes.all(), boxes.refusals()
         if options.follow and options.format == "text" and out.is_terminal:
-            run_to_end(_follow(boxes, out))
+            run_to_end(follow(boxes, out))
             return DONE
     if options.format == "json":
-        document = {"devices": [_document(box) for box in found], "expected": sum(_is_expected(box) for box in found)}
+        document = {"devices": [_document(box) for box in found], "expected": sum(is_expected(box) for box in found)}
         put_json("onboarding", 1, {**document, "refused": [_refusal_document(one) for one in refused]})
-    elif not found:
-        out.print("no device is expected: stage some with oast onboard stage FILE")
     else:
-        put_table(out, _table(found))
-        for box in found:
-            for told in (box.why, box.noted):
-                if told:
-                    put_hanging(out, Text(f"{box.name}: {told}"))
-        out.print(f"{plural(sum(_is_expected(box) for box in found), 'device')} still expected")
-    if options.format == "text":
-        for one in refused[:SHOWN]:
-            when = f"{plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}"
-            put_hanging(out, Text(f"{one.serial} was refused {when}: {one.why}", style="yellow"))
-        if len(refused) > SHOWN:
-            out.print(f"and {len(refused) - SHOWN} more were refused")
+        put_status(out, found, refused)
     return NO if any(box.state is State.FAILED for box in found) else DONE
-
-
-async def _follow(boxes: Boxes, out: Console) -> None:
-    """Until whoever watches has seen enough. The database is read here, and not by the thread of the view."""
-    with Live(console=out, auto_refresh=False) as live:
-        while True:
-            found = boxes.all()
-            live.update(Group(_table(found), Text(f"{plural(sum(map(_is_expected, found)), 'device')} still expected")), refresh=True)
-            await asyncio.sleep(EVERY_S)
-
-
-def _is_expected(box: Box) -> bool:
-    return box.state is not State.MANAGED
-
-
-def _table(found: list[Box]) -> Table:
-    made = table("device", "serial", "state", "since", whole=("device", "serial"))
-    for box in found:
-        made.add_row(box.name, box.serial, Text(str(box.state), style=STYLES[box.state]), f"{box.since:%Y-%m-%d %H:%M:%S}")
-    return made
 
 
 def _refusal_document(one: Refusal) -> dict[str, Any]:

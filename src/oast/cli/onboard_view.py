@@ -1,0 +1,91 @@
+"""How far each new device has come: as a table, once or for as long as somebody watches."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from collections.abc import Sequence
+
+from rich.console import Console, Group
+from rich.live import Live
+from rich.table import Table
+from rich.text import Text
+
+from oast.cli.terminal import put_hanging
+from oast.cli.workplace import plural, put_table, table
+from oast.onboard.store import Box, Boxes, Refusal, State
+
+STYLES = {
+    State.STAGED: "dim",
+    State.ASKED: "cyan",
+    State.CONFIGURED: "cyan",
+    State.CALLED: "cyan",
+    State.MANAGED: "green",
+    State.FAILED: "red",
+}
+EVERY_S = 0.5
+SHOWN = 12
+# The heading, its line, how many there are besides, and how many are expected.
+AROUND = 4
+
+
+def put_status(out: Console, found: Sequence[Box], refused: Sequence[Refusal]) -> None:
+    """All of it, once."""
+    if found:
+        put_table(out, _table(found))
+        for line in _told(found):
+            put_hanging(out, line)
+        out.print(expected(found))
+    else:
+        out.print("no device is expected: stage some with oast onboard stage FILE")
+    for line in _refused(refused):
+        put_hanging(out, line)
+
+
+async def follow(boxes: Boxes, out: Console) -> None:
+    """Until whoever watches has seen enough. The database is read here, and not by the thread of the view."""
+    with Live(console=out, auto_refresh=False) as live:
+        while True:
+            live.update(_alive(out, boxes.all(), boxes.refusals()), refresh=True)
+            await asyncio.sleep(EVERY_S)
+
+
+def _alive(out: Console, found: Sequence[Box], refused: Sequence[Refusal]) -> Group:
+    """As much as the terminal has room for: first what went wrong, then what has happened last."""
+    told = [line for one in (*_told(found), *_refused(refused)) for line in one.wrap(out, out.width)][: max(2, out.height // 3)]
+    room = max(1, out.height - len(told) - AROUND)
+    rows = found if len(found) <= room else sorted(found, key=lambda box: box.since, reverse=True)[:room]
+    more = [Text(f"and {len(found) - len(rows)} more, of which nothing is as new", style="dim")] if len(rows) < len(found) else []
+    return Group(_table(rows), *more, *told, expected(found))
+
+
+def is_expected(box: Box) -> bool:
+    return box.state is not State.MANAGED
+
+
+def expected(found: Sequence[Box]) -> Text:
+    """How many are still expected, and how far those have come."""
+    counts = Counter(box.state for box in found if is_expected(box))
+    states = ", ".join(f"{counts[state]} {state}" for state in State if counts[state])
+    return Text(f"{plural(counts.total(), 'device')} still expected" + (f": {states}" if states else ""))
+
+
+def _table(found: Sequence[Box]) -> Table:
+    made = table("device", "serial", "state", "since", whole=("device", "serial"))
+    for box in found:
+        made.add_row(box.name, box.serial, Text(str(box.state), style=STYLES[box.state]), f"{box.since:%Y-%m-%d %H:%M:%S}")
+    return made
+
+
+def _told(found: Sequence[Box]) -> list[Text]:
+    """Why they have failed, or have not come further; what has failed first."""
+    ordered = sorted(found, key=lambda box: box.state is not State.FAILED)
+    return [Text(f"{box.name}: {told}") for box in ordered for told in (box.why, box.noted) if told]
+
+
+def _refused(refused: Sequence[Refusal]) -> list[Text]:
+    lines = [
+        Text(f"{one.serial} was refused {plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}: {one.why}", style="yellow")
+        for one in refused[:SHOWN]
+    ]
+    return [*lines, Text(f"and {len(refused) - SHOWN} more were refused")] if len(refused) > SHOWN else lines
