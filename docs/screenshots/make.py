@@ -45,7 +45,6 @@ class Shot:
     font: int = 11
 
 
-TYPED = "raise\\n%s\\nread interfaces\\nread ospf neighbors\\nedit\\nntp\\n  sevrer 192.0.2.1\\nclose\\nleave\\n"
 BY_HAND = "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
 WATCHED = (
     '\\n[[watch.jobs]]\\ndo = "backup"\\nat = "0 3 * * *"\\n[[watch.jobs]]\\ndo = "drift"\\nat = "*/30 * * * *"\\n'
@@ -53,6 +52,91 @@ WATCHED = (
 )
 SHIPPED = ROOT / "src" / "oast" / "platforms" / "bine.toml"
 PUSH = 'oast push -m "Bring the routers under Oast" --ticket LF-1041 --yes'
+SPARES = ("LW-7011", "LW-7012", "LW-7013", "LW-7014", "LW-7015")
+SEVENTH = """
+from pathlib import Path
+from oast.cli.demo import ADDED, SEVENTH
+import shutil
+shutil.copytree(SEVENTH, ".", dirs_exist_ok=True)
+for file, (before, text) in ADDED.items():
+    there = Path(file).read_text()
+    Path(file).write_text(there.replace(before, text + before, 1) if before else there + text)
+rule = Path("templates/bine/interfaces.j2")
+rule.write_text(rule.read_text().replace("links: {least: 1", "links: {least: 0"))
+own = Path("values/devices/knot-edge-1.yaml").read_text().partition("links:")[0]
+with Path("boxes.csv").open("a") as rows:
+    for n in range(1, 6):
+        text = own.replace("203.0.113.227", f"203.0.113.{237 + n}").replace("2001:db8:ff::27", f"2001:db8:ff::{37 + n}")
+        Path(f"values/devices/spare-edge-{n}.yaml").write_text(text + "links: []\\nservices: []\\n")
+        rows.write(f"LW-701{n},spare-edge-{n},192.0.2.{90 + n},bine,knot,edge,terminal\\n")
+"""
+PLACE = "sed -n '%ds/.*[:]\\([0-9]*\\)[/ ].*/localhost:\\1/p' served"
+BOX = f"S=$({PLACE % 1}); H=$({PLACE % 2}); oast sim box add "
+SERVICE = """
+import json
+from pathlib import Path
+known = (("gull-core-1", 11), ("heron-core-1", 12), ("tern-edge-1", 21), ("plover-edge-1", 22))
+devices = [
+    {"key": n, "hostname": name, "management": {"address": f"192.0.2.{n}/24"}, "place": {"code": name.split("-")[0]}, "shelf": f"R{n % 4}",
+     "stage": "in-use", "seen": {"serial": "?", "release": "4.1"}}
+    for name, n in known
+]
+pier = {"key": 97, "hostname": "dunlin-edge-7", "management": {"address": "192.0.2.97/24"}, "place": {"code": "dunlin"}, "shelf": "R1",
+        "stage": "planned", "seen": {}}
+Path("inventory-service.json").write_text(json.dumps({"devices": [*devices, pier]}))
+url = Path("url").read_text().strip() if Path("url").exists() else ""
+with Path("oast.toml").open("a") as file:
+    file.write(f'''
+[inventory]
+in_service = "not stage=planned"
+
+[[sources]]
+name = "office"
+url = "{url}?limit=2"
+token = {{ secret = "office-token" }}
+records = "devices"
+count = "total"
+record = "key"
+
+[sources.attributes]
+name = "hostname"
+address = "management.address"
+platform = {{ default = "bine" }}
+site = "place.code"
+role = {{ default = "edge" }}
+shelf = "shelf"
+stage = "stage"
+
+[sources.publish.fields]
+"seen.serial" = 'system."serial-num"'
+"seen.release" = 'system."os-release"'
+"seen.drift" = "drift.state"
+"seen.delivered" = "last_change.id"
+''')
+"""
+SERVED = (
+    PUSH,
+    "echo 'office-token = \"tide-table\"' >> ../larkwater-secrets.toml",
+    "echo '{\"devices\": []}' > inventory-service.json; OASTSIM_TOKEN=tide-table oast sim inventory start > url; oast sim inventory stop",
+    f"python - <<'END'\n{SERVICE}\nEND",
+    'OASTSIM_TOKEN=tide-table oast sim inventory start > url; sed -i "s|^url = .*|url = \\"$(cat url)?limit=2\\"|" oast.toml',
+)
+# A pallet of new boxes: one becomes a managed device, and the others get as far as they can.
+ONBOARDED = (
+    f"python - <<'END'\n{SEVENTH}\nEND",
+    "oast onboard keys",
+    f"oast sim maker LW-7007 {' '.join(SPARES)} LW-7099 --owner ../larkwater-onboarding/owner.pem --into ../vouchers",
+    "oast onboard stage boxes.csv --yes > staged 2>&1",
+    "oast push -m 'Links to the Knot' --on role=core --section interfaces --section routing --yes",
+    "oast onboard serve --port 0 > served 2>&1 & echo $! > serving; sleep 4",
+    f"{BOX} LW-7007 --server $S --call-home $H --at gull-core-1:port11 --at heron-core-1:port11",
+    f"{BOX} LW-7011 --server $S --year 1970",
+    f"{BOX} LW-7012 --server $S --power-cut taking",
+    f"{BOX} LW-7013 --server $S",
+    f"{BOX} LW-7013 --server $S --again",
+    f"{BOX} LW-7099 --server $S",
+    "for n in $(seq 60); do oast onboard status | grep -q managed && break; sleep 1; done; kill $(cat serving)",
+)
 SHOTS = (
     Shot("render", "oast render --on name=tern-edge-1 --section time --section access-lists --section monitoring --trace"),
     Shot("diff", "oast diff --on 'site in (gull, tern, plover)' --section time --section monitoring --section access-lists"),
@@ -143,13 +227,10 @@ SHOTS = (
         (PUSH,),
         font=9,
     ),
-    Shot(
-        "netconf",
-        "oast render --on name=gull-border-1 --section border-routes | head -16; "
-        "oast diff --on role=border --with 'announced=[203.0.113.0/24]'; "
-        "oast push -m 'IPv4 alone' --on role=border --with 'announced=[203.0.113.0/24]' --summary --yes",
-        (PUSH,),
-    ),
+    Shot("onboard", "oast onboard status", (PUSH, *ONBOARDED)),
+    Shot("source", "oast source refresh --dry-run; oast source refresh --yes > refreshed; oast source list; "
+        "oast explain tern-edge-1 device.shelf; oast explain gull-core-1 device.role; "
+        "oast source publish --on 'site in (gull, tern)' --dry-run", SERVED),
     Shot(
         "watch",
         "oast watch --once; oast sim console tern-edge-1 < typed.txt > typed; oast watch --once; oast watch --list",
@@ -159,7 +240,6 @@ SHOTS = (
             "printf 'raise\\n%s\\nedit\\ninterface port1\\n enabled false\\nclose\\nleave\\n' \"$PRIVILEGE\" > typed.txt",
         ),
     ),
-    Shot("console", "oast sim console tern-edge-1 < typed.txt", (PUSH, f"printf '{TYPED}' \"$PRIVILEGE\" > typed.txt")),
 )  # fmt: skip
 
 

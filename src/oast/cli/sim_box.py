@@ -36,7 +36,7 @@ def add_arguments(actions: Any) -> None:
     add.add_argument(
         "--at", metavar="DEVICE:PORT", type=_of(_PORT), action="append", default=[], help="where its port1 is plugged in, its port2 …"
     )
-    add.add_argument("--system", choices=("bine", "cowl"), default="bine")
+    add.add_argument("--system", choices=("bine", "cowl", "roundel"), default="bine")
     add.add_argument("--call-home", metavar="HOST:PORT", type=_of(_PLACE), help="whom it calls when it is up")
     add.add_argument("--year", type=int, metavar="YEAR", help="what its clock says")
     add.add_argument(

@@ -8,7 +8,7 @@ from contextlib import AsyncExitStack, suppress
 from pathlib import Path
 
 from oast.connect.call_home import CallHome, settled
-from oast.errors import ConnectionFailed, FaultWithDevice
+from oast.errors import ConnectionFailed, FaultWithDevice, OastError
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
@@ -20,6 +20,8 @@ TOGETHER_S = 1.0
 # A device without a call restarts before it can be reached.
 TRIES = 10
 PAUSE_S = 3.0
+# So much is told of what is wrong.
+SAID = 3
 
 
 async def serve(
@@ -78,6 +80,11 @@ async def serve(
             await asyncio.gather(managing, ended, return_exceptions=True)
 
 
+def _told(why: OastError) -> str:
+    """Each thing that is wrong, with its place."""
+    return "; ".join(f"{one.message} ({one.place})" if one.place else one.message for one in why.problems()[:SAID])
+
+
 def _unfailing(heard: OnBox) -> OnBox:
     """Whoever listens may go away: no device is left because of it."""
 
@@ -115,9 +122,9 @@ async def _manage(
                 boxes.come_to(box.serial, State.MANAGED)
                 heard(box.name, "is managed: delivered, checked, and in the inventory")
             elif stop.is_set():
-                heard(box.name, f"is left for the next time: {why.message}")
+                heard(box.name, f"is left for the next time: {_told(why)}")
             elif patient and tries[box.serial] < TRIES and isinstance(why, ConnectionFailed):
                 asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
             else:
-                boxes.come_to(box.serial, State.FAILED, why.message)
-                heard(box.name, f"is not managed: {why.message}")
+                boxes.come_to(box.serial, State.FAILED, _told(why))
+                heard(box.name, f"is not managed: {_told(why)}")
