@@ -26,7 +26,8 @@ from oast.cli.main import main
 
 @dataclass(frozen=True)
 class Kill:
-    """The point: `before` the commit `number` (from 1) of the journal, or after it; or the commit that holds the step `step`."""
+    """The point: `before` the commit `number` (from 1) of the journal, or after it; or what holds the step `step`, when whatever waited to be
+    written with it is written by itself: the two may come in one commit or in several."""
 
     number: int = 0
     before: bool = False
@@ -116,6 +117,10 @@ def _killed_at(kill: Kill) -> None:
     commits = 0
 
     def counted(self: Journal, batch: Sequence[Any]) -> None:
+        for part in [[one] for one in batch] if kill.step else [batch]:
+            one_commit(self, part)
+
+    def one_commit(self: Journal, batch: Sequence[Any]) -> None:
         nonlocal commits
         commits += 1
         steps = [values[-1] for statements, _ in batch for sql, values in statements if "INTO step" in sql]

@@ -226,6 +226,17 @@ class TogetherTest(LarkwaterTest):
                 self.fail("it never came to its end")
         self.assertIn(("delivered", "delivered"), mixed)
 
+    def test_that_a_wave_is_kept_is_written_down_for_all_of_it_or_for_none(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        with Killing() as killing:
+            for before in (True, False):
+                kill = Kill(step="to be kept", before=before)
+                run = killing.run("push", "-m", "x", "--on", "role=core", "--yes", cwd=self.estate, environment={}, kill=kill)
+                self.assertEqual(run.code, -9, run)
+                found = self.oast("change", "resume", "--format", "json").json()["runs"][0]["devices"]
+                states = {device["device"]: device["state"] for device in found}
+                self.assertEqual(states, dict.fromkeys(("gull-core-1", "heron-core-1"), "reverted" if before else "delivered"))
+
     def test_what_cannot_be_found_out_stays_open_until_it_is_given_up(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         with Killing() as killing:

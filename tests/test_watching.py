@@ -78,7 +78,7 @@ class Device:
         self.ended_at = asyncio.get_running_loop().time() - self.loaded_at
         self.outcome = Outcome(self.name, state, cause, Counts(1, 0), self.ended_at)
 
-    async def keep(self) -> None:
+    def keep(self, wave: list[Device]) -> None:
         return
 
     async def confirm(self, excused: object) -> None:

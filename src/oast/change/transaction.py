@@ -152,9 +152,8 @@ class Transaction(Recovering):
         """Whether this delivery changes what the check rests on, or may."""
         return may_depend(result.check, self.comparison)
 
-    @staticmethod
-    def keep(wave: Iterable[Transaction]) -> None:
-        """A wave was judged: whoever comes after this run confirms it, all of it."""
+    def keep(self, wave: Iterable[Transaction]) -> None:
+        """Its wave was judged: whoever comes after this run confirms it, all of it."""
         DeviceJournal.step_together((one._means.journal for one in wave), "to be kept", decision=KEEP)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:

@@ -180,8 +180,10 @@ class Wave:
                 break
         excused = {t: t.to_answer_for(self._last[t])[1] for t in self._open()}
         # All of them at once, and before the first is confirmed: whoever comes after a run that dies here goes on with all or with none.
-        Transaction.keep(self._open())
-        await self._together(self._open(), lambda t: t.confirm(excused[t]))
+        staying = self._open()
+        if staying:
+            staying[0].keep(staying)
+        await self._together(staying, lambda t: t.confirm(excused[t]))
 
     def _gone(self) -> int:
         """Changes with every device of the wave that no longer goes on, and again when it has ended."""

@@ -24,7 +24,7 @@ Readings = Mapping[str, list[Record]]
 _UNDERLINING = " \t+|=_-"
 # What a line may begin with that is no row: one of nothing but blanks, too.
 _NO_ROW = _UNDERLINING + "\r\v\f\x1c\x1d\x1e\x1f"
-_ROWS = frozenset(_NO_ROW)
+_NO_ROWS = frozenset(_NO_ROW)
 _UNDERLINE = re.compile(r"[\s+|=_-]*[+|=_-]{2}[\s+|=_-]*")
 
 
@@ -99,7 +99,7 @@ def columns_of(text: str, reading: ReadingDefinition) -> Columns | None:
     below: Sequence[str] = lines[head + 1 :]
     numbers: Sequence[int] = range(head + 2, head + 2 + len(below))
     # Most tables have nothing but rows, and are not looked at line by line.
-    if not all(below) or not _ROWS.isdisjoint(map(itemgetter(0), below)):
+    if not all(below) or not _NO_ROWS.isdisjoint(map(itemgetter(0), below)):
         rows = [n for n, line in zip(numbers, below, strict=True) if line and not (line[0] in _NO_ROW and _says_nothing(line))]
         below, numbers = [lines[n - 1] for n in rows], rows
     width = max(found[-1].start + 1, max(map(len, below), default=0))
@@ -160,11 +160,10 @@ def _cells(line: str, plain: Sequence[tuple[str, int, int | None]]) -> Texts | N
 
 def _columns(line: str, reading: ReadingDefinition) -> Sequence[_Column] | None:
     """Where the columns stand, if this is the line of the headings."""
-    return _headed(line, tuple(reading.columns.items()), reading.right)
+    found = _known_headings if len(line) <= LONGEST_KNOWN else _headed
+    return found(line, tuple(reading.columns.items()), reading.right)
 
 
-# A thousand devices have the same headings.
-@lru_cache(512)
 def _headed(line: str, fields: tuple[tuple[str, str], ...], right: frozenset[str]) -> Sequence[_Column] | None:
     spans: list[_Column] = []
     rest = line
@@ -177,6 +176,11 @@ def _headed(line: str, fields: tuple[tuple[str, str], ...], right: frozenset[str
         rest = rest[: match.start()] + " " * len(heading) + rest[match.end() :]
     spans += [_Column(match.start(), match.end(), None, False) for match in re.finditer(r"\S+", rest)]
     return tuple(sorted(spans, key=lambda column: column.start))
+
+
+# A thousand devices have the same headings. What somebody sends that is endless is not remembered.
+LONGEST_KNOWN = 500
+_known_headings = lru_cache(512)(_headed)
 
 
 def _record(line: str, columns: Sequence[_Column]) -> Texts:
