@@ -24,6 +24,8 @@ from typing import IO, Any
 from unittest import mock
 
 import jinja2
+import jinja2.meta
+import jinja2.nodes
 
 import oastsim.__main__
 from oast.cli.main import main
@@ -56,23 +58,41 @@ class Run:
         return json.loads(self.out)
 
 
-_compile = jinja2.Environment.compile
+_compile, _parse, _undeclared = jinja2.Environment.compile, jinja2.Environment.parse, jinja2.meta.find_undeclared_variables
 _codes: dict[Hashable, Any] = {}
+_names: dict[int, tuple[jinja2.nodes.Template, set[str]]] = {}
 
 
-def _compiled_once(self: jinja2.Environment, source: Any, name: Any = None, filename: Any = None, **options: Any) -> Any:
-    """A test runs the program several times in one process; the same templates give the same code each time."""
+def _once(self: jinja2.Environment, make: Callable[..., Any], source: Any, name: Any, filename: Any, **options: Any) -> Any:
+    """A test runs the program several times in one process; the same templates give the same each time."""
     if not isinstance(source, str):
-        return _compile(self, source, name, filename, **options)
-    key = (type(self), self.trim_blocks, self.finalize is None, source, name, filename, *sorted(options.items()))
+        return make(self, source, name, filename, **options)
+    key = (make, type(self), self.trim_blocks, self.finalize is None, source, name, filename, *sorted(options.items()))
     if key not in _codes:
         if len(_codes) > 2000:
             _codes.clear()
-        _codes[key] = _compile(self, source, name, filename, **options)
+            _names.clear()
+        _codes[key] = make(self, source, name, filename, **options)
     return _codes[key]
 
 
+def _compiled_once(self: jinja2.Environment, source: Any, name: Any = None, filename: Any = None, **options: Any) -> Any:
+    return _once(self, _compile, source, name, filename, **options)
+
+
+def _parsed_once(self: jinja2.Environment, source: Any, name: Any = None, filename: Any = None) -> Any:
+    return _once(self, _parse, source, name, filename)
+
+
+def _undeclared_once(tree: jinja2.nodes.Template) -> set[str]:
+    if id(tree) not in _names:
+        _names[id(tree)] = tree, _undeclared(tree)
+    return _names[id(tree)][1]
+
+
 jinja2.Environment.compile = _compiled_once  # type: ignore[method-assign,assignment]
+jinja2.Environment.parse = _parsed_once  # type: ignore[method-assign]
+jinja2.meta.find_undeclared_variables = _undeclared_once
 
 
 def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", together: bool = False) -> Run:

@@ -196,7 +196,7 @@ class TogetherTest(LarkwaterTest):
         names = ("gull-core-1", "heron-core-1")
         mixed = set()
         with Killing() as killing:
-            for number in range(3, 40):
+            for number in range(3, 60, STEP):
                 before = {name: self.running(name) for name in names}
                 here, there = ("network", "day") if "network desk" in before[names[0]] else ("day", "network")
                 self.edit("values/network.yaml", f"contact: Larkwater {here} desk", f"contact: Larkwater {there} desk")
