@@ -143,6 +143,8 @@ class ServedTest(Onboarding):
         forged = Box(Factory("LW-7003", *other.box("LW-7003"), self.maker.voucher_authority))
 
         async def come(port: int) -> None:
+            twice = await asyncio.to_thread(self.oast, "onboard", "serve", "--port", "0", expect=4)
+            self.assertIn("new devices of this estate are served already, by another run of Oast", twice.err)
             for box in (in_1970, stranger, cut, first, second, forged):
                 await box.find_its_way("localhost", port)
             await Box(self.factory("LW-7003")).find_its_way("localhost", 1)

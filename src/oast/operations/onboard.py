@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Mapping
-from contextlib import AsyncExitStack, suppress
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AsyncExitStack, contextmanager, suppress
 from pathlib import Path
 
+from oast.change.locks import RunLock
 from oast.connect.call_home import CallHome, settled
-from oast.errors import ConnectionFailed, FaultWithDevice, OastError
+from oast.errors import ConnectionFailed, FaultWithDevice, OastError, StateError
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
@@ -20,6 +21,7 @@ TOGETHER_S = 1.0
 # A device without a call restarts before it can be reached.
 TRIES = 10
 PAUSE_S = 3.0
+LOCK = "onboarding"
 # So much is told of what is wrong.
 SAID = 3
 
@@ -32,10 +34,12 @@ async def serve(
     listening: Callable[[str], None],
     stop: asyncio.Event,
 ) -> None:
-    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises StateError, EstateError."""
+    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises StateError, also when another
+    server does so on this estate, EstateError."""
     heard = _unfailing(heard)
     ready: asyncio.Queue[str] = asyncio.Queue()
     async with AsyncExitStack() as stack:
+        stack.enter_context(_alone(folder))
         boxes = stack.enter_context(Boxes(folder / ".oast"))
 
         def configured(serial: str) -> None:
@@ -78,6 +82,21 @@ async def serve(
                 task.cancel()
             # What is being delivered is taken back, or left to its timer, before this ends.
             await asyncio.gather(managing, ended, return_exceptions=True)
+
+
+@contextmanager
+def _alone(folder: Path) -> Iterator[None]:
+    """Two would both go on with whoever has called. Raises StateError."""
+    lock = RunLock(folder / ".oast", LOCK)
+    try:
+        if not lock.take():
+            raise StateError("new devices of this estate are served already, by another run of Oast", hint="stop that one first")
+    except OSError as error:
+        raise StateError(f"{error.filename or folder}: {error.strerror or error}") from None
+    try:
+        yield
+    finally:
+        lock.release(done=True)
 
 
 def _told(why: OastError) -> str:
