@@ -23,7 +23,7 @@ import asyncssh
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
-from larkwater import EstateTest, LarkwaterTest, Run, clean_environment
+from larkwater import EstateTest, LarkwaterTest, Run, apart, clean_environment
 from oast.onboard import cms, keys, trust, vouchers
 from oast.onboard.cms import NotAsSigned
 from oastsim.box import Box, Factory, Refused, found_by_name, plug_in
@@ -143,7 +143,8 @@ class ServedTest(Onboarding):
         forged = Box(Factory("LW-7003", *other.box("LW-7003"), self.maker.voucher_authority))
 
         async def come(port: int) -> None:
-            twice = await asyncio.to_thread(self.oast, "onboard", "serve", "--port", "0", expect=4)
+            twice = await asyncio.to_thread(apart, "onboard", "serve", "--port", "0", cwd=self.estate)
+            self.assertEqual(twice.code, 4)
             self.assertIn("new devices of this estate are served already, by another run of Oast", twice.err)
             for box in (in_1970, stranger, cut, first, second, forged):
                 await box.find_its_way("localhost", port)
