@@ -357,6 +357,9 @@ class ManagedTest(LarkwaterTest, Onboarding):
         devices = {d["name"]: d for d in self.oast("devices", "--format", "json").json()["devices"]}
         self.assertEqual((devices["quay-edge-3"]["serial"], devices["quay-edge-3"]["platform"]), ("LW-7003", "cowl"))
         self.oast("diff", "--on", "name=quay-*")
+        self.assertIn("no drift: 10 devices as delivered", self.oast("drift", "--on", "name=quay-*").out)
+        said = self.oast("ask", "system", "--on", "name=quay-*", "--pick", '[]."serial-num"').out
+        self.assertTrue(all(serial in said for serial in serials), said)
         self.assertIn("target 192.0.2.99", self.running("quay-edge-2"))
         self.assertIn("LW-7002", self.oast("change", "list").out)
         self.oast("verify", "--on", "name=quay-*", "--wait", "20")

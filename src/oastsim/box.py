@@ -323,7 +323,8 @@ async def plug_in(state: Path, box: Box, system: str, at: Sequence[str], call_ho
     listening = json.loads((state / "listening.json").read_text(encoding="utf-8"))
     control = listening["control"]
     request = {
-        "do": "add", "token": control["token"], "system": system, "ports": PORTS, "startup": box.configuration or "", "cables": cables,
+        "do": "add", "token": control["token"], "system": system, "serial": box.factory.serial, "ports": PORTS,
+        "startup": box.configuration or "", "cables": cables,
          "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
     }  # fmt: skip
     reader, writer = await asyncio.open_connection(control["host"], control["port"], limit=10_000_000)

@@ -172,7 +172,7 @@ class Simulation:
             raise ValueError(f"'{name[:80]}' is not a device's name")
         if name in self._devices:
             raise ValueError(f"there is a device '{name}' already")
-        plan = DevicePlan(name, box["system"], ports, frozenset(), str(manage.ipv4[0].ip), text)
+        plan = DevicePlan(name, box["system"], ports, frozenset(), str(manage.ipv4[0].ip), text, serial=box.get("serial"))
         cables = [((name, str(port)), (str(far), str(far_port))) for port, far, far_port in box.get("cables", ())]
         folder = self._folder / "devices" / name
         self._state.add(plan, cables)

@@ -45,7 +45,7 @@ class System:
 def system(device: SimulatedDevice) -> System:
     """What a device says of itself."""
     kind = device.plan.system
-    return System(device.hostname, kind, RELEASES[kind], serial_number(device.name), int(device.uptime_s))
+    return System(device.hostname, kind, RELEASES[kind], device.plan.serial or serial_number(device.name), int(device.uptime_s))
 
 
 @dataclass(frozen=True)

@@ -39,7 +39,8 @@ class Account:
 @dataclass(frozen=True)
 class DevicePlan:
     """A device before it starts. `management` is the address through which sessions come in; `without` are capabilities that it
-    does not have; `station` is whom sessions come from, through the network itself: None where there is a way of their own."""
+    does not have; `station` is whom sessions come from, through the network itself: None where there is a way of their own; `serial` is
+    its serial number, if it matters."""
 
     name: str
     system: str
@@ -49,6 +50,7 @@ class DevicePlan:
     startup: str
     without: frozenset[str] = frozenset()
     station: str | None = None
+    serial: str | None = None
 
 
 @dataclass(frozen=True)
