@@ -141,6 +141,7 @@ class ServedTest(Onboarding):
         first, second = Box(self.factory("LW-7002")), Box(self.factory("LW-7002", again=True))
         other = Maker(self.folder / "other-maker")
         forged = Box(Factory("LW-7003", *other.box("LW-7003"), self.maker.voucher_authority))
+        lost = Box(self.factory("LW-7003"))
 
         async def come(port: int) -> None:
             twice = await asyncio.to_thread(apart, "onboard", "serve", "--port", "0", cwd=self.estate)
@@ -148,7 +149,7 @@ class ServedTest(Onboarding):
             self.assertIn("new devices of this estate are served already, by another run of Oast", twice.err)
             for box in (in_1970, stranger, cut, first, second, forged):
                 await box.find_its_way("localhost", port)
-            await Box(self.factory("LW-7003")).find_its_way("localhost", 1)
+            await lost.find_its_way("localhost", 1)
 
         self.with_server(come)
         for box in (in_1970, stranger, cut, second, forged):
@@ -163,10 +164,13 @@ class ServedTest(Onboarding):
         self.assertEqual({serial: one["state"] for serial, one in found.items()}, {
             "LW-7000": "asked", "LW-7001": "asked", "LW-7002": "configured", "LW-7003": "staged",
         })  # fmt: skip
+        self.assertRegex(lost.happened[0], "^failed: ")
+        self.assertEqual(found["LW-7003"]["why"], "has not asked yet: it has no power, no way to the server, or asks another")
         self.assertIn("another certificate with its serial number", found["LW-7002"]["noted"])
         self.assertIn("it was not heard of since it has asked: it does not accept what it was given", found["LW-7000"]["why"])
         shown = " ".join(self.oast("onboard", "status").out.split())
         self.assertIn("another certificate with its serial number", shown)
+        self.assertIn("quay-edge-3: has not asked yet: it has no power", shown)
         self.assertRegex(
             shown, r"LW-8000 was refused 1 time, last at [\d: -]+: it is not expected: nothing was staged for this serial number"
         )

@@ -17,7 +17,7 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE, INVALID, NO
 from oast.cli.loop import run as run_to_end
-from oast.cli.onboard_view import follow, is_expected, put_status
+from oast.cli.onboard_view import follow, is_expected, put_status, why
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json
 from oast.estate.settings import read as read_settings
@@ -143,7 +143,7 @@ def _document(box: Box) -> dict[str, Any]:
         "state": str(box.state),
         "since": box.since.isoformat(),
         "staged": box.staged.isoformat(),
-        "why": box.why,
+        "why": why(box),
         "noted": box.noted,
         "host_keys": list(box.host_keys),
     }

@@ -25,6 +25,7 @@ STYLES = {
 }
 EVERY_S = 0.5
 SHOWN = 12
+NOT_ASKED = "has not asked yet: it has no power, no way to the server, or asks another"
 # The heading, its line, how many there are besides, and how many are expected.
 AROUND = 4
 
@@ -59,6 +60,11 @@ def _alive(out: Console, found: Sequence[Box], refused: Sequence[Refusal]) -> Gr
     return Group(_table(rows), *more, *told, expected(found))
 
 
+def why(box: Box) -> str | None:
+    """Why it is not managed, as far as that is known."""
+    return box.why or (NOT_ASKED if box.state is State.STAGED else None)
+
+
 def is_expected(box: Box) -> bool:
     return box.state is not State.MANAGED
 
@@ -80,7 +86,13 @@ def _table(found: Sequence[Box]) -> Table:
 def _told(found: Sequence[Box]) -> list[Text]:
     """Why they have failed, or have not come further; what has failed first."""
     ordered = sorted(found, key=lambda box: box.state is not State.FAILED)
-    return [Text(f"{box.name}: {told}") for box in ordered for told in (box.why, box.noted) if told]
+    lines = [Text(f"{box.name}: {told}") for box in ordered for told in (box.why, box.noted) if told]
+    silent = [box.name for box in found if box.state is State.STAGED]
+    if silent:
+        more = f" and {len(silent) - SHOWN} more" if len(silent) > SHOWN else ""
+        each = "" if len(silent) == 1 else "each "
+        lines.append(Text(f"{', '.join(silent[:SHOWN])}{more}: {each}{NOT_ASKED}", style="dim"))
+    return lines
 
 
 def _refused(refused: Sequence[Refusal]) -> list[Text]:
