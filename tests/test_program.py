@@ -56,9 +56,9 @@ class ProgramTest(unittest.TestCase):
             "tern-edge-1  reverted",
             "its revert timer brought it back",
             "(exit code 5)",
-            "10 records of 1 device",
+            "\n6 records of 1 device",
             "knot-edge-1: is managed: delivered, checked, and in the inventory",
-            "11 records of 1 device",
+            "\n7 records of 1 device",
             "checks on 25 devices: all true",
         ):
             self.assertIn(passage, run.out)

@@ -325,7 +325,7 @@ async def plug_in(state: Path, box: Box, system: str, at: Sequence[str], call_ho
     request = {
         "do": "add", "token": control["token"], "system": system, "serial": box.factory.serial, "ports": PORTS,
         "startup": box.configuration or "", "cables": cables,
-         "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
+        "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
     }  # fmt: skip
     reader, writer = await asyncio.open_connection(control["host"], control["port"], limit=10_000_000)
     writer.write(json.dumps(request).encode() + b"\n")

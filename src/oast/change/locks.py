@@ -44,14 +44,24 @@ class RunLock:
     def take(self) -> bool:
         """Whether nobody held it. Raises OSError."""
         make_private(self._path.parent)
-        handle = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
-        try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
+        while True:
+            handle = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                os.close(handle)
+                return False
+            if self._is_there(handle):
+                self._handle = handle
+                return True
+            # Whoever held it has taken the file away meanwhile: the next would lock another of the same name.
             os.close(handle)
+
+    def _is_there(self, handle: int) -> bool:
+        try:
+            return os.path.samestat(os.fstat(handle), self._path.stat())
+        except FileNotFoundError:
             return False
-        self._handle = handle
-        return True
 
     def is_held(self) -> bool:
         """Whether the run is alive. Raises OSError."""
