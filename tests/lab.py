@@ -20,7 +20,7 @@ HEADING = "port admin oper"
 
 @dataclass
 class Fault:
-    """What goes wrong: `kind` is refuse, drop, hang, lie, meanwhile (`meanwhile` is called, and the line is done as ever) or none; it strikes at the line `at` (from 1) of all that is typed
+    """What goes wrong: `kind` is refuse, drop, hang, lie, disarm (the timer ends and nothing else is done), meanwhile (`meanwhile` is called, and the line is done as ever) or none; it strikes at the line `at` (from 1) of all that is typed
     after the fault was set, or at lines that `match`."""
 
     kind: str = "none"
@@ -115,6 +115,9 @@ class Lab:
                 if strikes and self.fault.kind == "refuse":
                     told: str | None = "% no"
                 elif strikes and self.fault.kind == "lie":
+                    told = ""
+                elif strikes and self.fault.kind == "disarm":
+                    self._disarm()
                     told = ""
                 else:
                     told, editing = self._answer(line, editing)

@@ -170,6 +170,38 @@ class WaysTest(Case):
             self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome)
             self.truth(lab, outcome, way)
 
+    async def test_a_rollback_that_is_answered_and_not_done_is_done_by_the_timer_or_by_inverse_edits(self) -> None:
+        template = INTENDED.replace("port three speed 5", "port three speed 7")
+        for way, match in (("timer", "cancel"), ("candidate", "cancel"), ("file", "cancel"), ("scheduled", "unschedule")):
+            for kind in ("lie", "disarm", "refuse", "drop"):
+                with self.subTest(way=way, kind=kind):
+                    lab = Lab(way, list(BEFORE))
+                    outcome = await self.push(lab, template=template, fault=Fault(kind, match=match))
+                    self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome)
+                    lab.fault = Fault()
+                    if way == "scheduled" and kind in ("lie", "refuse"):
+                        self.assertIn("still armed", str(outcome.reason))
+                        lab.go_back()
+                    self.truth(lab, outcome, (way, kind))
+                    by_edits = "rolled it back with inverse edits" in str(outcome.reason)
+                    self.assertEqual(by_edits, kind == "disarm" and way != "scheduled", outcome)
+
+    async def test_a_rollback_that_does_nothing_never_undoes_what_another_session_typed_meanwhile(self) -> None:
+        template = INTENDED.replace("port three speed 5", "port three speed 7")
+
+        def typed(lab: Lab) -> None:
+            lab._disarm()
+            lab.running.append("port four text hers")
+            lab.fault = Fault("disarm", match="cancel")
+
+        for way in ("timer", "candidate", "file"):
+            lab = Lab(way, list(BEFORE))
+            fault = Fault("meanwhile", match="cancel", meanwhile=lambda lab=lab: typed(lab))
+            outcome = await self.push(lab, template=template, fault=fault)
+            self.assertEqual(outcome.state, oast.State.UNKNOWN, outcome)
+            self.assertIn("port four", str(outcome.reason))
+            self.assertIn("port four text hers", lab.running)
+
     async def test_a_change_that_cuts_the_path_comes_back_or_is_not_begun(self) -> None:
         template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
         for way in WAYS:

@@ -74,8 +74,12 @@ class ConnectionFailed(DeviceError):
     """The device could not be reached, or the session to it was lost: look at the network and the device."""
 
 
-class NotBackYet(ConnectionFailed):
-    """The device runs something else than it did before the change, and may go back by itself yet: ask again when its time is over."""
+class RollbackPending(ConnectionFailed):
+    """The device runs something else than it did before the change, and may yet roll back on its own: ask again when its timer is over."""
+
+
+class RollbackLeftover(DeviceError):
+    """The device runs what it ran before the change, and something of the rollback remains on it: remove that on the device."""
 
 
 class DeadlinePassed(ConnectionFailed):

@@ -209,6 +209,13 @@ def edits_between(intent: Intent, running: Node, manner: Manner) -> list[Edit]:
     return _edits_and_spared(intent, running, manner)[0]
 
 
+def inverse_edits(comparison: Comparison, running: Node) -> list[Edit]:
+    """The edits inside the change's scope that make `running` what it was before the change."""
+    scope = comparison.intent.scope
+    # What another session may have added meanwhile and the grammar does not know stays.
+    return sparing(difference(scope.within(running), scope.within(comparison.running)))[0]
+
+
 def _edits_and_spared(intent: Intent, running: Node, manner: Manner) -> tuple[list[Edit], list[Spared]]:
     return _between(intent, intent.scope.within(running), intent.scope.within(intent.tree), manner)
 

@@ -55,6 +55,9 @@ class Ground:
         # Whether it was asked at last what it runs.
         self._asked = True
         self._found_told = ""
+        # What the device's own rollback did not do, and what it has left on the device.
+        self._rolled_back_by_oast = False
+        self._leftover: str | None = None
         # What it ran when the change was in effect, and what somebody else has changed since.
         self._expected: Node | None = None
         self._typed: tuple[Edit, ...] = ()
@@ -175,7 +178,14 @@ class Ground:
         excused: tuple[CheckResult, ...] = (),
     ) -> None:
         came_to, self.phase = self.phase, Phase.ENDED
+        notes = [reason]
+        if self._rolled_back_by_oast and state is State.REVERTED:
+            notes.append("the device accepted the rollback and did not do it, so Oast rolled it back with inverse edits")
+        if state is State.UNKNOWN and self._asked:
+            notes.append(self._found_told)
+        notes.append(self._leftover)
         # It may hold what the device said.
+        reason = "; ".join(note for note in notes if note) or None
         reason = self.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
         self.outcome = Outcome(

@@ -13,13 +13,24 @@ from oast.change.phase import Phase
 from oast.change.strategies import Delivery
 from oast.config.difference import difference
 from oast.connect.session import Session
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice, NotBackYet, ProtocolError
+from oast.errors import (
+    AuthenticationFailed,
+    ConnectionFailed,
+    DeviceError,
+    DeviceRefused,
+    FaultWithDevice,
+    ProtocolError,
+    RollbackLeftover,
+    RollbackPending,
+)
 from oast.fleet.events import Stage
 from oast.verify.checks import CheckResult
 
 # After the timer has gone off a device may need a moment until it can be reached again.
 RETURN_MARGIN_S = 20.0
 RETRY_S = 1.0
+# How often a device is read again before inverse edits are sent after its own rollback did nothing.
+ROLLBACK_POLLS = 2
 
 
 class Recovering(Ground):
@@ -94,17 +105,53 @@ class Recovering(Ground):
         await self._end(state, Cause.FAILED, message, refused.hint)
 
     async def _cancelled(self, session: Session) -> State:
-        """Go back over `session`, and what the device runs then."""
+        """Roll back over `session`; the state that the device is read in afterwards. Raises DeviceError.
+
+        That a device accepts the command to roll back proves nothing: what it runs does.
+        """
         delivery = self._delivery_over(session)
         try:
             await delivery.cancel(self.phase)
         except DeviceRefused:
-            pass  # There may be nothing to go back from; reading again tells.
-        except NotBackYet:
-            # Long after its time, and with nothing that waits, nothing goes back any more: somebody has kept it, or changed it since.
-            if self.timer_left_s > -RETURN_MARGIN_S or await delivery.waits() is not False:
-                raise
-        return await self._state_now(session)
+            pass  # There may be nothing to roll back; reading again tells.
+        except RollbackLeftover as leftover:
+            self._leftover = leftover.message
+        state = await self._state_now(session)
+        if state is State.UNKNOWN and self.phase >= Phase.APPLYING:
+            return await self._rolled_back_by_edits(delivery, session)
+        return state
+
+    async def _rolled_back_by_edits(self, delivery: Delivery, session: Session) -> State:
+        """The device was asked to roll back and still runs something else: once nothing is pending, inverse edits do it.
+
+        Raises RollbackPending while the device may yet roll back on its own.
+        """
+        pending = await delivery.waits()
+        over = self.timer_left_s <= -RETURN_MARGIN_S
+        if pending is not False and not over:
+            raise RollbackPending("it has not rolled back yet")
+        for _ in range(ROLLBACK_POLLS):
+            # Its own rollback may be under way, and needs a moment.
+            await self._means.clock.sleep(RETRY_S)
+            state = await self._state_now(session)
+            if state is not State.UNKNOWN:
+                return state
+        if self._is_edited_by_others():
+            self._found_told = f"these parts have changed since the change was applied ({self._typed_told}), so Oast did not roll them back"
+            return State.UNKNOWN
+        self._transcript.note("the device did not roll back: sending inverse edits")
+        await self._means.journal.step("rolling back with inverse edits", first=True)
+        await delivery.undo()
+        state = await self._state_now(session)
+        self._rolled_back_by_oast = state is State.REVERTED
+        return state
+
+    def _is_edited_by_others(self) -> bool:
+        """Whether what the sections own has changed since the change was in effect."""
+        if self._expected is None or self.running is None:
+            return False
+        scope = self.comparison.intent.scope
+        return bool(difference(scope.within(self._expected), scope.within(self.running)))
 
     async def recover(self) -> None:
         """Find out, and where needed bring about, the state of a device that is `lost`.
@@ -163,8 +210,6 @@ class Recovering(Ground):
         if state is State.REVERTED and by_itself and cause is Cause.FAILED:
             cause = Cause.CHECKS
             reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
-        if state is State.UNKNOWN:
-            reason = f"{reason}; {self._found_told}"
         await self._end(state, cause, reason, lost.hint, failed=lost.failed)
 
     async def _save_anew(self, cause: Cause) -> None:
@@ -224,5 +269,6 @@ class Recovering(Ground):
         what = "starts with neither what it did" if self.comparison.manner.into_startup else "runs neither what it ran"
         self._found_told = f"it now {what} before nor what was intended"
         if intended:
-            self._found_told = "it runs the change all the same: somebody else has kept it"
+            verb = "starts with" if self.comparison.manner.into_startup else "runs"
+            self._found_told = f"it still {verb} the change: it was not rolled back, or another session confirmed it"
         return State.UNKNOWN

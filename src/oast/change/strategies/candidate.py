@@ -5,9 +5,13 @@ from __future__ import annotations
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import CONFIRMED_COMMIT
+from oast.config.indented import tree_of_device
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import CandidateCommands
+
+# How long the commit of inverse commands may wait for its own confirmation, in seconds.
+UNDO_TIMER_S = 60.0
 
 
 class Candidate(Declared):
@@ -64,6 +68,21 @@ class Candidate(Declared):
             await self.session.ask(self._candidate.discard)
         await self.session.leave_editing()
         await self.unlock()
+
+    async def undo(self) -> None:
+        await self.session.leave_editing()
+        await self.lock()
+        lines = self.inverse_lines(tree_of_device(self.work.syntax, await self.session.read_running()))
+        if lines:
+            await self.enter()
+            await self.session.send(lines)
+            await self.validate()
+            # With a timer although it is known to work: some systems have no other commit, and nothing is lost if this session ends here.
+            await self.session.ask(self.told(self._candidate.commit, UNDO_TIMER_S))
+            await self.session.leave_editing()
+            await self.confirm()
+        else:
+            await self.unlock()
 
     async def _is_ours(self) -> bool:
         """Whether what stands in the candidate can be nobody else's. Behind a session that was lost, only a lock tells."""

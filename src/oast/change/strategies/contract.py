@@ -7,15 +7,18 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
 
-from oast.change.compare import Comparison
+from oast.change.compare import Comparison, inverse_edits
 from oast.change.phase import Phase
 from oast.change.way_back import WayBack
+from oast.config.commands import commands
 from oast.config.difference import applied
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.line import Line, filled
+from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.remembered import need_known
+from oast.config.tree import Node
 from oast.connect.session import Capability, CommandLine
-from oast.errors import DeviceError, DeviceRefused, ProtocolError
+from oast.errors import DeviceError, DeviceRefused, ProtocolError, RollbackLeftover
 from oast.platforms.definition import Shown
 from oast.records import Secret, Value
 
@@ -76,6 +79,13 @@ class Delivery(Protocol):
 
     async def cancel(self, phase: Phase) -> None:
         """Go back, as far as a delivery that had come to `phase` makes it necessary."""
+
+    async def undo(self) -> None:
+        """Roll back with inverse edits what the device still runs of the change, after its own rollback did nothing.
+
+        Called only when nothing of this delivery is pending any more. Raises DeviceError; nothing may be taken from its success, the
+        configuration is read again.
+        """
 
     async def tidy(self) -> None:
         """What is left of a change that has gone back by itself, and would be in the way of others."""
@@ -197,6 +207,36 @@ class Declared:
         await self.session.gain_privilege()
         waiting = await self.waiting(shown)
         return waiting is not None and waiting.ours is not False
+
+    async def require_disarmed(self, armed: Shown | None, what: str) -> None:
+        """Require that nothing restores the configuration later, after a command to stop it. Raises RollbackLeftover."""
+        waiting = await self.waiting(armed)
+        if waiting is not None and waiting.ours is not False:
+            message = f"{what} is still armed, although the device was asked to stop it: it will restore this configuration later"
+            raise RollbackLeftover(message, hint=f"stop {what} on the device before anything else is changed there")
+
+    def inverse_lines(self, running: Node) -> list[Line]:
+        """The inverse edits as commands, in dependency order. Raises DeviceError when no order has valid steps only."""
+        try:
+            ordered = in_safe_order(inverse_edits(self.work.comparison, running), running=running)
+        except NoSafeOrder as circle:
+            raise DeviceError(f"there are no inverse commands: {circle}") from None
+        return [command.line for command in commands(ordered, self.work.comparison.intent.platform)]
+
+    async def send_inverse(self) -> None:
+        """Send the inverse commands of whatever the device runs of the change now."""
+        lines = self.inverse_lines(tree_of_device(self.work.syntax, await self.session.read_running()))
+        if lines:
+            await self.session.gain_privilege()
+            await self.enter()
+            await self.session.send(lines)
+            await self.session.leave_editing()
+
+    async def undo(self) -> None:
+        await self.session.leave_editing()
+        await self.session.gain_privilege()
+        await self.send_inverse()
+        await self.unlock()
 
     async def stopped(self, armed: Shown | None) -> None:
         """Make sure that what was told to stop has stopped. Raises ProtocolError."""

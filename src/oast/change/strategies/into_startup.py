@@ -53,6 +53,9 @@ class _Startup:
     async def waits(self) -> bool | None:
         return False
 
+    async def undo(self) -> None:
+        """Nothing but the write itself changes a startup configuration, and it was tried."""
+
     async def tidy(self) -> None:
         return
 

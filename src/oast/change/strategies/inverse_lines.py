@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import INVERSE_LINES, SCHEDULED, WayBack
-from oast.config.commands import commands
-from oast.config.difference import difference
-from oast.config.indented import tree_of_device
-from oast.config.order import NoSafeOrder, in_safe_order
-from oast.config.sparing import sparing
 from oast.connect.session import CommandLine
-from oast.errors import DeviceError
+from oast.errors import DeviceRefused
 from oast.platforms.definition import ScheduledCommands
 
 
@@ -50,20 +47,9 @@ class InverseLines(Declared):
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
-            comparison = self.work.comparison
-            now = tree_of_device(self.work.syntax, await self.session.read_running())
-            scope = comparison.intent.scope
-            # What somebody may have added meanwhile and the grammar does not know is not ours to take away.
-            back, _ = sparing(difference(scope.within(now), scope.within(comparison.running)))
-            try:
-                lines = [command.line for command in commands(in_safe_order(back, running=now), comparison.intent.platform)]
-            except NoSafeOrder as circle:
-                raise DeviceError(f"there are no inverse lines: {circle}") from None
-            if lines:
-                await self.session.gain_privilege()
-                await self.enter()
-                await self.session.send(lines)
-                await self.session.leave_editing()
+            await self.send_inverse()
         if self._scheduled is not None and phase >= Phase.STAGED and not await self.not_ours(self._scheduled.armed):
-            await self.privileged(self.told(self._scheduled.cancel))
+            with suppress(DeviceRefused):  # Whether it is armed still is asked next.
+                await self.privileged(self.told(self._scheduled.cancel))
+            await self.require_disarmed(self._scheduled.armed, "a scheduled restore")
         await self.unlock()

@@ -8,21 +8,20 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
-from oast.change.compare import edits_between
+from oast.change.compare import edits_between, inverse_edits
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Work
 from oast.change.strategies.error_path import command_at
 from oast.change.way_back import CONFIRMED_COMMIT, INVERSE_EDITS
 from oast.config.difference import Edit, applied, difference
 from oast.config.indented import tree_of_device
-from oast.config.sparing import sparing
 from oast.config.tree import Node
 from oast.config.xml_edits import config_parts
 from oast.config.xml_text import XmlSyntax
 from oast.connect.netconf import operations as op
 from oast.connect.netconf.session import NetconfSession, Refused
 from oast.connect.session import Capability
-from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, NotBackYet, ProtocolError
+from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolError, RollbackLeftover
 
 # How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
 CONFIRMATIONS = 3
@@ -52,8 +51,9 @@ class _OverNetconf:
                 raise DeviceError(message, hint="a colleague may be editing, or wait to confirm a commit") from None
             self.session.held.add(datastore)
 
-    async def _unlock(self) -> None:
-        for datastore in sorted(self.session.held):
+    async def _unlock(self, *datastores: str) -> None:
+        """Those of `datastores` that this session holds, or all of them."""
+        for datastore in sorted(self.session.held.intersection(datastores) if datastores else self.session.held):
             self.session.held.discard(datastore)
             try:
                 await self.session.rpc(op.unlock(datastore))
@@ -179,8 +179,8 @@ class ConfirmedCommit(_OverNetconf):
 
     async def waits(self) -> bool | None:
         """While a commit of another session waits, running cannot be locked (RFC 6241, section 7.5)."""
-        if "running" in self.session.held:
-            return None  # It is ours, and says nothing.
+        if "running" in self.session.held or self.session.committed:
+            return None  # A commit of this session keeps only others from locking.
         try:
             await self.session.rpc(op.lock("running"))
         except Refused as refused:
@@ -191,12 +191,52 @@ class ConfirmedCommit(_OverNetconf):
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
-            await self._take_back()
+            # A server may ignore the cancel while running is locked, and end the timer all the same.
+            await self._unlock("running")
+            await self._cancel_commit()
         if "candidate" in self.session.held:
-            # Nobody else can have written into it: what stands there is ours.
-            await self.session.rpc(op.discard_changes())
+            # No other session can have written into it: what is in it is ours.
+            await self._discard()
         elif phase >= Phase.STAGED:
             await self.tidy()
+        await self._unlock()
+
+    async def _discard(self) -> None:
+        """Raises RollbackLeftover when the candidate keeps edits that the server said it discarded."""
+        await self.session.rpc(op.discard_changes())
+        running, candidate = await self._read("running"), await self._read("candidate")
+        left = difference(candidate, running)
+        if left:
+            await self._edit("candidate", left)
+            left = difference(await self._read("candidate"), running)
+        if left:
+            message = f"its candidate still differs from running (at {_places(left)}), although the device accepted discard-changes"
+            raise RollbackLeftover(message, hint="discard the candidate on the device")
+
+    async def _cancel_commit(self) -> None:
+        """RFC 6241, section 8.4.4.1. Whether the server did it shows in running."""
+        persist = self._persist
+        if persist is not None:
+            try:
+                await self.session.rpc(op.cancel_commit(persist))
+            except Refused:
+                pass  # It may have rolled back already.
+        elif self.session.committed:
+            await self.session.close()
+            raise ConnectionFailed("its commit is rolled back when its session ends, which it now has")
+
+    async def undo(self) -> None:
+        await self._lock("running")
+        await self.tidy()
+        await self._lock("candidate")
+        back = inverse_edits(self.work.comparison, await self._read("running"))
+        if back:
+            try:
+                await self._edit("candidate", back)
+                await self.session.rpc(op.commit())
+            except DeviceRefused:
+                await self.session.rpc(op.discard_changes())
+                raise
         await self._unlock()
 
     async def tidy(self) -> None:
@@ -207,26 +247,10 @@ class ConfirmedCommit(_OverNetconf):
         if candidate == await self._read("running") or difference(applied(comparison.edits, comparison.running), candidate):
             return
         try:
-            await self.session.rpc(op.discard_changes())
+            await self._discard()
         except Refused as refused:
             if refused.tag not in HELD:
                 raise
-
-    async def _take_back(self) -> None:
-        """Raises NotBackYet while the device runs something else than before: it may yet go back by itself."""
-        persist = self._persist
-        told = ""
-        if persist is not None:
-            try:
-                await self.session.rpc(op.cancel_commit(persist))
-            except Refused as refused:
-                told = f": {refused.answer}"  # It may have gone back by itself; what it runs tells.
-        elif self.session.committed:
-            await self.session.close()
-            raise ConnectionFailed("its commit goes back when its session ends, which it now has")
-        scope, before = self.work.comparison.intent.scope, self.work.comparison.running
-        if difference(scope.within(before), scope.within(await self._read("running"))):
-            raise NotBackYet(f"it has not gone back yet{told}")
 
 
 class WritableRunning(_OverNetconf):
@@ -265,13 +289,13 @@ class WritableRunning(_OverNetconf):
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
-            comparison = self.work.comparison
-            scope = comparison.intent.scope
-            # What somebody may have added meanwhile and the grammar does not know is not ours to take away.
-            back, _ = sparing(difference(scope.within(await self._read("running")), scope.within(comparison.running)))
-            if back:
-                await self._edit("running", back)
+            await self.undo()
         await self._unlock()
+
+    async def undo(self) -> None:
+        back = inverse_edits(self.work.comparison, await self._read("running"))
+        if back:
+            await self._edit("running", back)
 
 
 def _places(edits: Sequence[Edit]) -> str:

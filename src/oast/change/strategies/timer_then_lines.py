@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import REVERT_TIMER
 from oast.connect.session import CommandLine
+from oast.errors import DeviceRefused
 from oast.platforms.definition import TimerCommands
 
 
@@ -46,5 +49,10 @@ class TimerThenLines(Declared):
             await self.unlock()
             return
         # Before the first line nothing of ours runs: stopping the timer keeps what somebody else may have typed since.
-        await self.privileged(self.told(self._timer.revert if phase >= Phase.APPLYING else self._timer.confirm))
+        if phase >= Phase.APPLYING:
+            await self.privileged(self.told(self._timer.revert))
+        else:
+            with suppress(DeviceRefused):  # Whether it is armed still is asked next.
+                await self.privileged(self.told(self._timer.confirm))
+            await self.require_disarmed(self._timer.armed, "its revert timer")
         await self.unlock()

@@ -8,6 +8,10 @@ from oast.change.way_back import DAEMON_TIMER
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import FileCommands
+from oast.records import Value
+
+# How long the former text may wait for its own confirmation, in seconds.
+UNDO_TIMER_S = 60.0
 
 
 class WholeFile(Declared):
@@ -56,6 +60,18 @@ class WholeFile(Declared):
             # Whatever the daemon has done to its file: what it starts with next time is what it ran before. Before it was
             # applied nobody has touched the file, and what stands in it besides stays.
             await self.put(self._file.put, [self.work.comparison.running_text], self._file.path)
+        await self.unlock()
+
+    async def undo(self) -> None:
+        """Apply the former text like a change: checked, then under the daemon's timer, then confirmed."""
+        before: list[Value] = [self.work.comparison.running_text]
+        await self.session.leave_editing()
+        await self.lock()
+        await self.put(self._file.put, before, self._file.beside)
+        await self.validate()
+        await self.session.ask(self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(UNDO_TIMER_S)))
+        await self.confirm()
+        await self.put(self._file.put, before, self._file.path)
         await self.unlock()
 
     async def save(self) -> None:
