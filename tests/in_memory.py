@@ -61,14 +61,14 @@ async def _connect(target: Target, login: Login, timeout_s: float, jumps: object
     lab = LABS.get(target.port)
     if lab is None or not lab.comes_in(second=bool(target.port % 2)):
         raise ConnectionFailed(f"cannot connect to {target.host} port {target.port}: connection refused")
-    return Line(lab, target.port)
+    return Line(lab, target.host, target.port)
 
 
 class Line:
     """Both ends: the transport for the tool, and the process for the lab."""
 
-    def __init__(self, lab: Lab, port: int) -> None:
-        self.addresses = ("127.0.0.1", "127.0.0.1")
+    def __init__(self, lab: Lab, host: str, port: int) -> None:
+        self.addresses = (host, "127.0.0.1")
         self.port = port
         self.stdin = self
         self.stdout = self

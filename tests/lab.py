@@ -8,14 +8,13 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import asyncssh
 
 USER, PASSWORD = "oast", "reed-and-sedge"
-HEADING = "port admin oper"
 
 
 @dataclass
@@ -35,6 +34,9 @@ class Fault:
 @dataclass
 class Lab:
     """One device. `way` is timer, candidate, file, scheduled or none. `running` and `startup` are lines."""
+
+    # Addresses that stand in no configuration, by port.
+    shown_addresses: ClassVar[Mapping[str, tuple[str, ...]]] = {}
 
     way: str
     running: list[str]
@@ -166,11 +168,14 @@ class Lab:
         return self._control(words), editing
 
     def _ports(self) -> str:
-        rows = [HEADING]
+        rows = ["port admin oper address"]
         for port in dict.fromkeys(x.split()[1] for x in self.running if x.startswith("port ")):
+            addresses = [x.split()[3] for x in self.running if x.startswith(f"port {port} address ")] or [
+                *self.shown_addresses.get(port, ())
+            ]
             state = "down" if f"port {port} shut" in self.running else "up"
             oper = "down" if f"port {port} speed 7" in self.running else state
-            rows.append(f"{port.ljust(4)} {state.ljust(5)} {oper}")
+            rows.append(f"{port.ljust(4)} {state.ljust(5)} {oper.ljust(4)} {','.join(addresses) or '-'}")
         return "\n".join(rows)
 
     @staticmethod
@@ -277,7 +282,7 @@ leave = "end"
 save = "save"
 [readings.interfaces]
 command = "show ports"
-columns = { port = "name", admin = "admin-status", oper = "oper-status" }
+columns = { port = "name", admin = "admin-status", oper = "oper-status", address = "ipv4-address" }
 [roles]
 interface = "port"
 enabled = "port/shut"

@@ -90,7 +90,7 @@ class OddTest(unittest.TestCase):
             name, platform = f"pier-{n}", "petrel" if n % 2 else "dotterel"
             servers[name] = Server(Petrel(FILE) if n % 2 else Dotterel(*LINES), self.loop)
             self.addCleanup(servers[name].close)
-            inventory += f"  {name}: {{address: 127.0.0.1, port: {servers[name].port}, platform: {platform}, second_way: '127.0.0.1:{servers[name].port}'}}\n"
+            inventory += f"  {name}: {{address: 127.0.0.1, port: {servers[name].port}, platform: {platform}, out_of_band: true}}\n"
         files = {"oast.toml": SETTINGS, "inventory/devices.yaml": inventory, "values/all.yaml": "everywhere: {text: to the pier}\n"}
         files["intent.yaml"] = "sections:\n  - section: all\n"
         for platform, text in TEMPLATES.items() if number > 1 else [("petrel", TEMPLATES["petrel"])]:

@@ -9,6 +9,7 @@ import unittest
 from collections.abc import Callable, Coroutine, Sequence
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import oast
 from in_memory import LABS, run
@@ -40,8 +41,8 @@ class Case(unittest.TestCase):
         LABS.clear()
         self._folders = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-lab-")))
 
-    def estate(self, lab: Lab, port: int, *, second: bool = False, template: str = INTENDED) -> oast.OpenEstate:
-        way = f", second_way: '127.0.0.1:{port + 1}'" if second else ""
+    def estate(self, lab: Lab, port: int, *, second: str = "", template: str = INTENDED) -> oast.OpenEstate:
+        way = f", {second.format(port=port + 1)}" if second else ""
         folder = self._folders / str(len(list(self._folders.iterdir())))
         files = {
             "oast.toml": f'format = 1\n[connection]\nusername = "{USER}"\npassword = {{ secret = "login" }}\n'
@@ -58,13 +59,13 @@ class Case(unittest.TestCase):
             (folder / name).write_text(text)
         return oast.open(folder, {"OAST_SECRET_LOGIN": PASSWORD})
 
-    def in_memory(self, lab: Lab, *, second: bool = False, template: str = INTENDED) -> oast.OpenEstate:
+    def in_memory(self, lab: Lab, *, second: str = "", template: str = INTENDED) -> oast.OpenEstate:
         """The lab without a network: by an even port directly, by the odd one after it the second way in."""
         port = 2 + 2 * len(LABS)
         LABS[port] = LABS[port + 1] = lab
         return self.estate(lab, port, second=second, template=template)
 
-    async def push(self, lab: Lab, *, fault: Fault | None = None, second: bool = False, template: str = INTENDED) -> Outcome:
+    async def push(self, lab: Lab, *, fault: Fault | None = None, second: str = "", template: str = INTENDED) -> Outcome:
         """Compare, then deliver with `fault`."""
         plan = await self.in_memory(lab, second=second, template=template).compare()
         self.assertEqual(plan.failed, ())
@@ -220,10 +221,46 @@ class WaysTest(Case):
 
     async def test_with_a_second_way_in_that_is_open_the_change_may_be_begun_and_is_undone_by_it(self) -> None:
         template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
-        lab = Lab("none", list(BEFORE))
-        outcome = await self.push(lab, template=template, second=True)
-        self.assertEqual(outcome.state, oast.State.REVERTED, outcome)
-        self.truth(lab, outcome, "second")
+        for stated in ("second_way_interface: out-of-band", "second_way_interface: two"):
+            lab = Lab("none", list(BEFORE))
+            outcome = await self.push(lab, template=template, second=f"second_way: '127.0.0.2:{{port}}', {stated}")
+            if stated.endswith("two"):  # The change removes this port.
+                self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
+                self.assertIn("may cut the alternate management address as well: port two", str(outcome.reason))
+            else:
+                self.assertEqual(outcome.state, oast.State.REVERTED, outcome)
+            self.truth(lab, outcome, stated)
+
+    async def test_an_alternate_address_that_may_be_cut_as_well_is_none(self) -> None:
+        template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        for second, told in (
+            ("second_way: '127.0.0.1:{port}'", "may cut the alternate management address as well: port mgmt / shut"),
+            ("second_way: '127.0.0.2:{port}'", "not known on which interface its alternate management address 127.0.0.2 is"),
+            ("second_way: '127.0.0.2:9'", "its alternate management address does not answer"),
+        ):
+            lab = Lab("none", list(BEFORE))
+            outcome = await self.push(lab, template=template, second=second)
+            self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
+            self.assertIn(told, str(outcome.reason))
+            self.assertNotIn("edit", lab.typed, "nothing was sent")
+
+    async def test_an_interface_is_no_risk_where_oast_comes_in_by_another(self) -> None:
+        """The address of the operating system stands in no configuration: the inventory or the listing of interfaces tells."""
+        before = [line for line in BEFORE if "address" not in line]
+        template = INTENDED.replace("port mgmt address 127.0.0.1/8\n", "")
+        for stated, state in (
+            ("", oast.State.UNCHANGED),
+            ("management_interface: mgmt", oast.State.DELIVERED),
+            ("management_interface: one", oast.State.UNCHANGED),
+            ("out_of_band: true", oast.State.DELIVERED),
+        ):
+            lab = Lab("none", list(before))
+            outcome = await self.push(lab, template=template, second=stated)
+            self.assertEqual(outcome.state, state, (stated, outcome))
+        lab = Lab("none", list(before))
+        with mock.patch.object(Lab, "shown_addresses", {"mgmt": ("127.0.0.1/8",)}):
+            outcome = await self.push(lab, template=template)
+        self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
 
     async def test_what_somebody_else_is_trying_out_is_left_alone(self) -> None:
         for way in ("timer", "candidate", "file", "scheduled"):

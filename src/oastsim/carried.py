@@ -18,8 +18,10 @@ GIVEN_UP_S = 60.0
 class Carried(Generic[AnyStr], asyncssh.SSHServerSession[AnyStr]):
     """One session. While the device's management path is down, nothing comes in or goes out, as on a cut line."""
 
-    def __init__(self, device: SimulatedDevice) -> None:
+    def __init__(self, device: SimulatedDevice, address: str | None) -> None:
+        """`address` is the device's address through which the session came in."""
         self.device = device
+        self.address = address
         self.channel: asyncssh.SSHServerChannel[AnyStr] | None = None
         self.arrived: list[AnyStr] = []
         self.to_send: list[AnyStr | float] = []
@@ -77,7 +79,7 @@ class Carried(Generic[AnyStr], asyncssh.SSHServerSession[AnyStr]):
 
     def _path(self) -> bool:
         """Whether the path is there; without it nothing is heard of the connection either."""
-        there = self.device.reachable
+        there = self.device.reachable_at(self.address)
         if there and self._cut is not None:
             self._cut.cancel()
             self._cut = None

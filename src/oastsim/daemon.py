@@ -38,6 +38,8 @@ SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl, "rou
 
 # What happens to a device at once, and is no state that it stays in.
 BOXES = "boxes.json"
+# The port of every management address, kept over a stop: {device: {address: port}}.
+PORTS = "ports.json"
 # Sessions come in there.
 MANAGE = "manage0"
 CALLS, CALL_EVERY_S = 30, 1.0
@@ -52,7 +54,11 @@ class Simulation:
         self._folder = folder
         self._state = NetworkState(plan, time.monotonic)
         self._devices: dict[str, SimulatedDevice] = {}
-        self._servers: dict[str, asyncssh.SSHAcceptor] = {}
+        # By device, then by its management address.
+        self._servers: dict[str, dict[str, asyncssh.SSHAcceptor]] = {}
+        self._ports: dict[str, dict[str, int]] = self._ports_before()
+        self._is_announced = False
+        self._listening: set[asyncio.Task[None]] = set()
         self._token = secrets.token_hex(16)
         self._stopping = asyncio.Event()
         self._flapping: dict[tuple[str, str], asyncio.TimerHandle] = {}
@@ -67,7 +73,7 @@ class Simulation:
             device = SYSTEMS[plan.system](plan, self._folder / "devices" / plan.name, self._state)
             device.start(self._plan.accounts, self._plan.privilege_password)
             self._devices[plan.name] = device
-            self._servers[plan.name] = await serve(device)
+            await self._serve(device)
         for request in self._boxes():
             await self._plug_in(request)
         control = await asyncio.start_server(self._control, LOOPBACK, 0)
@@ -75,6 +81,7 @@ class Simulation:
         listening = self._folder / "listening.json"
         in_band = asyncio.create_task(self._watch_paths()) if any(plan.station is not None for plan in self._plan.devices) else None
         try:
+            self._is_announced = True
             self._announce()
             await self._stopping.wait()
         finally:
@@ -83,8 +90,9 @@ class Simulation:
             control.close()
             for call in self._calls:
                 call.cancel()
-            for server in self._servers.values():
-                server.close()
+            for servers in self._servers.values():
+                for server in servers.values():
+                    server.close()
             for device in self._devices.values():
                 device.keep()
             # Last, because whoever stops the simulator waits for this.
@@ -105,12 +113,52 @@ class Simulation:
             "format": FORMAT,
             "process": os.getpid(),
             "control": {"host": LOOPBACK, "port": self._control_port, "token": self._token},
-            "devices": {name: {"host": LOOPBACK, "port": server.get_port()} for name, server in self._servers.items()},
+            "devices": {
+                name: {"host": LOOPBACK, "port": next(iter(ports.values())), "addresses": ports}
+                for name in self._servers
+                if (ports := self._ports[name])
+            },
         }
-        temporary = path.with_suffix(".new")
-        temporary.touch(mode=0o600)
-        temporary.write_text(json.dumps(where, indent=1), encoding="utf-8")
-        temporary.replace(path)
+        for file, data in ((self._folder / PORTS, self._ports), (path, where)):
+            temporary = file.with_suffix(".new")
+            temporary.touch(mode=0o600)
+            temporary.write_text(json.dumps(data, indent=1), encoding="utf-8")
+            temporary.replace(file)
+
+    # --- where devices listen
+
+    def _ports_before(self) -> dict[str, dict[str, int]]:
+        """The ports of the last time: whoever was connected when the simulator was killed finds its devices again."""
+        with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
+            data = json.loads((self._folder / PORTS).read_text(encoding="utf-8"))
+            return {str(name): {str(a): int(port) for a, port in ports.items()} for name, ports in data.items()}
+        return {}
+
+    async def _serve(self, device: SimulatedDevice) -> None:
+        """Listen at every management address of a device, now and whenever it is configured with another."""
+        await self._listen(device)
+        device.on_addresses = partial(self._listen_soon, device)
+
+    def _listen_soon(self, device: SimulatedDevice) -> None:
+        if set(device.management_addresses) <= self._servers[device.name].keys():
+            return
+        task = asyncio.get_running_loop().create_task(self._listen(device))
+        self._listening.add(task)
+        task.add_done_callback(self._listening.discard)
+
+    async def _listen(self, device: SimulatedDevice) -> None:
+        servers = self._servers.setdefault(device.name, {})
+        before = self._ports.setdefault(device.name, {})
+        for address in device.management_addresses:
+            if address not in servers:
+                try:
+                    server = await serve(device, address, before.get(address, 0))
+                except OSError:  # another process has taken the port meanwhile
+                    server = await serve(device, address)
+                servers[address] = server
+        self._ports[device.name] = {address: server.get_port() for address, server in servers.items()}
+        if self._is_announced:
+            self._announce()
 
     async def _control(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with contextlib.suppress(ConnectionError):
@@ -184,7 +232,7 @@ class Simulation:
         # Who may come in stands in its configuration.
         device.start((), self._plan.privilege_password)
         self._devices[name] = device
-        self._servers[name] = await serve(device)
+        await self._serve(device)
         return device
 
     async def _call_home(self, device: SimulatedDevice, host: str, port: int) -> None:
@@ -198,12 +246,13 @@ class Simulation:
 
     async def _other_key(self, device: SimulatedDevice) -> None:
         """The device shows another host key from now on, at the same place."""
-        server = self._servers[device.name]
-        port = server.get_port()
-        server.close()
-        await server.wait_closed()
+        servers = self._servers[device.name]
         (device.folder / "host_key").unlink()
-        self._servers[device.name] = await serve(device, port)
+        for address, server in list(servers.items()):
+            port = server.get_port()
+            server.close()
+            await server.wait_closed()
+            servers[address] = await serve(device, address, port)
 
     def _cable(self, device: SimulatedDevice, port: str, kind: str, seconds: float) -> dict[str, Any]:
         """Cut the cable in a port, mend it, or let it come and go until it is mended."""

@@ -32,6 +32,8 @@ class SimulatedDevice(ABC):
         self.fault = Fault()
         self.sessions: set[Callable[[], None]] = set()
         self.connections: set[Callable[[], None]] = set()
+        # Called when its management addresses may have changed.
+        self.on_addresses: Callable[[], object] = object
         self._facts: Facts | None = None
         self._started = state.now()
         # When somebody asked it something last, by the event loop's clock.
@@ -111,13 +113,23 @@ class SimulatedDevice(ABC):
             return
         self._facts = facts
         self.state.update(self.name, facts, self.filters)
+        self.on_addresses()
         for wake in list(self.sessions):
             wake()
 
     @property
     def reachable(self) -> bool:
-        """Whether the path that sessions come in by is there."""
+        """Whether sessions can come in at one of its management addresses."""
         return self.state.reachable(self.name)
+
+    def reachable_at(self, address: str | None) -> bool:
+        """Whether sessions can come in at this address; None stands for any."""
+        return self.state.reachable(self.name, address)
+
+    @property
+    def management_addresses(self) -> list[str]:
+        """The addresses through which sessions may come in, as it is configured now."""
+        return self.state.management_addresses(self.name)
 
     def read(self, name: str) -> str | None:
         """A file of the device."""
@@ -141,7 +153,7 @@ class SimulatedDevice(ABC):
         return {
             "system": self.plan.system,
             "hostname": self.hostname,
-            "management": self.plan.management,
+            "management": next((a for a in self.management_addresses if self.reachable_at(a)), self.plan.management),
             "reachable": self.reachable,
             "timer": self.waits_s(),
             "fault": type(self.fault).__name__.lower() if type(self.fault) is not Fault else None,

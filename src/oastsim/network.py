@@ -40,7 +40,8 @@ class Account:
 class DevicePlan:
     """A device before it starts. `management` is the address through which sessions come in; `without` are capabilities that it
     does not have; `station` is whom sessions come from, through the network itself: None where there is a way of their own; `serial` is
-    its serial number, if it matters."""
+    its serial number, if it matters; `alternate` is another address
+    through which sessions come in, besides `management` and whatever is configured on `manage0`."""
 
     name: str
     system: str
@@ -51,6 +52,7 @@ class DevicePlan:
     without: frozenset[str] = frozenset()
     station: str | None = None
     serial: str | None = None
+    alternate: str | None = None
 
 
 @dataclass(frozen=True)
@@ -94,7 +96,7 @@ _KINDS: Mapping[str, tuple[type, str]] = {
 
 
 _TOP = ("format", "secrets", "accounts", "privilege-password", "convergence", "defaults", "devices", "outside", "links")
-_OF_DEVICE = ("system", "startup", "ports", "attached", "management", "without", "station")
+_OF_DEVICE = ("system", "startup", "ports", "attached", "management", "alternate", "without", "station")
 _OF_ACCOUNT = ("name", "role", "password")
 
 
@@ -183,7 +185,8 @@ def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
             raise ValueError(f"{name}: 'without' names {one!r}; a roundel can be without {', '.join(OPTIONAL)}")
     ports, attached = frozenset(plan["ports"]), frozenset(plan.get("attached", ()))
     station = str(plan["station"]) if plan.get("station") is not None else None
-    return DevicePlan(name, plan["system"], ports, attached, str(plan["management"]), startup, without, station)
+    alternate = str(plan["alternate"]) if plan.get("alternate") is not None else None
+    return DevicePlan(name, plan["system"], ports, attached, str(plan["management"]), startup, without, station, alternate=alternate)
 
 
 def _end(text: str, plans: Mapping[str, DevicePlan]) -> tuple[str, str]:

@@ -31,15 +31,15 @@ def host_key(folder: Path) -> asyncssh.SSHKey:
     return key
 
 
-async def serve(device: SimulatedDevice, port: int = 0) -> asyncssh.SSHAcceptor:
-    """Listen for `device` on loopback; port 0 lets the system choose."""
-    return await asyncssh.create_server(lambda: _Server(device), LOOPBACK, port, **_options(device))
+async def serve(device: SimulatedDevice, address: str, port: int = 0) -> asyncssh.SSHAcceptor:
+    """Listen on loopback for sessions to an address of `device`; port 0 lets the system choose. Raises OSError."""
+    return await asyncssh.create_server(lambda: _Server(device, address), LOOPBACK, port, **_options(device))
 
 
 async def call_home(device: SimulatedDevice, host: str, port: int) -> None:
     """Open a connection to whoever manages the device, and be the server on it (RFC 8071); returns when it has ended. Raises OSError or
     asyncssh.Error when nobody has answered who would have it for a device."""
-    server = _Server(device)
+    server = _Server(device, None)
     try:
         async with await asyncssh.connect_reverse(host, port, server_factory=lambda: server, **_options(device)) as connection:
             await connection.wait_closed()
@@ -67,15 +67,16 @@ def _options(device: SimulatedDevice) -> dict[str, Any]:
 class _Server(asyncssh.SSHServer):
     """One connection: who it is, and whether it may come in."""
 
-    def __init__(self, device: SimulatedDevice) -> None:
+    def __init__(self, device: SimulatedDevice, address: str | None) -> None:
         self._device = device
+        self._address = address
         self._connection: asyncssh.SSHServerConnection | None = None
         self.user = ""
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
         self._connection = conn
         self._device.connections.add(conn.abort)
-        if self._device.fault.on_connect() == "refused" or not self._device.reachable:
+        if self._device.fault.on_connect() == "refused" or not self._device.reachable_at(self._address):
             conn.abort()
 
     def connection_lost(self, exc: Exception | None) -> None:
@@ -102,16 +103,16 @@ class _Server(asyncssh.SSHServer):
     ) -> asyncssh.SSHServerSession[str] | tuple[asyncssh.SSHServerChannel[bytes], asyncssh.SSHServerSession[bytes]]:
         service = self._device.service(self.user)
         if service is None or self._connection is None:
-            return _Session(self._device, self.user)
+            return _Session(self._device, self.user, self._address)
         channel: asyncssh.SSHServerChannel[bytes] = self._connection.create_server_channel(encoding=None)
-        return channel, Subsystem(self._device, service)
+        return channel, Subsystem(self._device, service, self._address)
 
 
 class _Session(Carried[str]):
     """One shell."""
 
-    def __init__(self, device: SimulatedDevice, user: str) -> None:
-        super().__init__(device)
+    def __init__(self, device: SimulatedDevice, user: str, address: str | None) -> None:
+        super().__init__(device, address)
         self._user = user
         self._shell: Terminal | None = None
 
@@ -147,7 +148,7 @@ class _Session(Carried[str]):
     def _take(self, shell: Terminal, data: str) -> None:
         """Feed the shell up to and including one line, so that a fault can strike between lines."""
         for part in _LINES.findall(data):
-            if self.hanging or not self.device.reachable:
+            if self.hanging or not self.device.reachable_at(self.address):
                 self.arrived.append(part)
                 continue
             if part.endswith(("\r", "\n")):

@@ -20,6 +20,8 @@ from oastsim.tables import Route, Table, Tables
 
 __all__ = ["Neighbor", "NetworkState"]
 SSH = 22
+# The addresses of this port are management addresses, whatever they are configured to be.
+MANAGEMENT_PORT = "manage0"
 
 
 class NetworkState:
@@ -47,7 +49,7 @@ class NetworkState:
         self._speakers = Speakers(self._known, self.bridging, self._tables, within)
         self._forwarding = Forwarding(self._known, self.bridging, self._virtual, self._full)
         self._made: dict[tuple[str, str], tuple[object, Table]] = {}
-        self._reached: dict[str, tuple[int, bool]] = {}
+        self._reached: dict[tuple[str, str], tuple[int, bool]] = {}
         for host in plan.outside:
             self.update(host.name, facts_of(host))
 
@@ -164,15 +166,23 @@ class NetworkState:
         self._tick()
         return self._forwarding
 
-    def reachable(self, device: str) -> bool:
-        """Whether a session can come in: an interface that is up has the management address; and where sessions come in by the network
-        itself, packets get there and back."""
+    def management_addresses(self, device: str) -> list[str]:
+        """The addresses through which sessions may come in: those of network.yaml, and those of the management port as it is configured."""
+        plan, port = self._known.devices[device], self._known.facts[device].interfaces.get(MANAGEMENT_PORT)
+        configured = [str(ip) for ip in sorted(port.ips, key=str)] if port is not None else []
+        return list(dict.fromkeys([plan.management, *([plan.alternate] if plan.alternate else []), *configured]))
+
+    def reachable(self, device: str, address: str | None = None) -> bool:
+        """Whether a session can come in at an address, or at any: an interface that is up has it; and where sessions come in by the
+        network itself, packets get there and back."""
         plan = self._known.devices[device]
+        if address is None:
+            return any(self.reachable(device, one) for one in self.management_addresses(device))
         if plan.station is not None:
             self._tick()
-        present = self._reached.get(device)
+        present = self._reached.get((device, address))
         if present is None or present[0] != self._known.generation:
-            present = self._reached[device] = self._known.generation, self._comes_in(device, plan.station, plan.management)
+            present = self._reached[device, address] = self._known.generation, self._comes_in(device, plan.station, address)
         return present[1]
 
     def _comes_in(self, device: str, station: str | None, management: str) -> bool:

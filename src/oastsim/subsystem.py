@@ -14,8 +14,8 @@ NAME = "netconf"
 class Subsystem(Carried[bytes]):
     """One session."""
 
-    def __init__(self, device: SimulatedDevice, service: Service) -> None:
-        super().__init__(device)
+    def __init__(self, device: SimulatedDevice, service: Service, address: str | None) -> None:
+        super().__init__(device, address)
         self._service = service
         self._waiting: list[bytes] = []
 

@@ -7,8 +7,16 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from oast.change.management_access import (
+    ManagementMove,
+    Risk,
+    interface_by_reading,
+    interfaces_of,
+    management_move,
+    overlap,
+    risks,
+)
 from oast.change.manner import REPLACE, Manner
-from oast.change.path import Risk, interfaces_of, overlap, risks
 from oast.change.way_back import FORMER_STARTUP, INVERSE_LINES, WayBack, way_back_of
 from oast.config.commands import Command, commands
 from oast.config.difference import Edit, applied, difference
@@ -76,7 +84,8 @@ class Comparison:
     """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
 
     `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start with; `spared` is
-    what is not intended and stays all the same. `way_back` is how the device goes back when a delivery fails.
+    what is not intended and stays all the same. `way_back` is how the device goes back when a delivery fails; `move` is where the
+    change moves the address by which Oast reaches it.
     """
 
     intent: Intent
@@ -88,6 +97,7 @@ class Comparison:
     unsaved: tuple[Edit, ...] = ()
     spared: tuple[Spared, ...] = ()
     way_back: WayBack = INVERSE_LINES
+    move: ManagementMove | None = None
     _scoped: tuple[Node, Node] | None = field(default=None, repr=False, compare=False)
 
     @property
@@ -167,16 +177,18 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
     unsaved: tuple[Edit, ...] = ()
     if read.startup is not None and read.startup != read.running:
         unsaved = _unsaved(tree_of_device(syntax, read.startup), running, ordered if delivering else ())
+    risky = tuple(risks(intent.platform, holders, ordered, read.route))
     return Comparison(
         intent=intent,
         listed=Listed(syntax, read.running, running),
         manner=manner,
         edits=tuple(ordered),
         commands=tuple(commands(ordered, intent.platform)),
-        risks=tuple(risks(intent.platform, holders, ordered, read.route)),
+        risks=risky,
         unsaved=unsaved,
         spared=tuple(spared),
         way_back=FORMER_STARTUP if manner.into_startup else way_back_of(intent.platform, read.capabilities),
+        move=management_move(intent, running, applied(ordered, running), read.route) if risky and not manner.into_startup else None,
         _scoped=scoped if edits and len(read.running) <= SMALL else None,
     )
 
@@ -294,8 +306,15 @@ class Comparing:
                 running = await session.read_running()
                 if Capability.STARTUP in session.capabilities:
                     startup = await session.read_startup()
-            read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
+            route = self._connector.route(intent.device, session)
+            read = ReadDevice(running, startup, route, session.capabilities)
             compared = compare(intent, read, self._syntax_of(intent), manner, delivering=self._for_delivery)
+            if compared.risks and route.interface is None and not interfaces_of(intent, compared.running, route):
+                # Where the operating system sets the address, only the device's own listing of interfaces tells which has it.
+                interface = await interface_by_reading(session, session.reached_at)
+                if interface is not None:
+                    route = self._connector.route(intent.device, session, interface)
+                    compared = compare(intent, replace(read, route=route), self._syntax_of(intent), manner, delivering=self._for_delivery)
             if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)
         return compared

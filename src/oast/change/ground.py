@@ -62,6 +62,8 @@ class Ground:
         self._expected: Node | None = None
         self._typed: tuple[Edit, ...] = ()
         self._listed: tuple[str, Node] | None = None
+        # The address at which the device was reached first.
+        self._reached_at = ""
         self._token = f"oast-{secrets.token_hex(8)}"
 
     @property

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from oast.change.compare import Comparison
-from oast.change.path import overlap
+from oast.change.management_access import overlap
 from oast.config.difference import Edit
 from oast.config.ownership import Pattern, owner_of
 from oast.config.tree import Node, Path

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
 from typing import Protocol
 
@@ -10,6 +11,7 @@ from oast.change.backup import Backup
 from oast.change.journal import DeviceJournal
 from oast.change.outcome import Cause
 from oast.config.indented import IndentedSyntax
+from oast.connect.route import Route
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import DeviceError
@@ -18,15 +20,28 @@ from oast.fleet.events import OnEvent
 from oast.verify.checks import CheckResult
 
 
+class ManagementAddress(Enum):
+    """At which of a device's addresses a session is opened."""
+
+    ANY = "any"
+    """At the inventory's address or, while nothing answers there, at the previous one."""
+    INVENTORY = "inventory"
+    PREVIOUS = "previous"
+    ALTERNATE = "alternate"
+
+
 class Opener(Protocol):
     """Opens sessions to the transaction's device."""
 
-    async def __call__(self, transcript: Transcript, *, second: bool = False, proving: bool = False) -> Session:
-        """A new session; with `second`, by the second way in; `proving`, as every later one will come in. Raises DeviceError."""
+    async def __call__(self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False) -> Session:
+        """A new session; `proving`, as every later one will log in. Raises DeviceError."""
 
     @property
-    def has_second(self) -> bool:
-        """Whether the inventory names a second way in."""
+    def has_alternate(self) -> bool:
+        """Whether the inventory names an alternate management address."""
+
+    def route(self, session: Session, interface: str | None = None) -> Route:
+        """How Oast reaches the device over `session`; `interface` is the one that a reading shows with its address."""
 
 
 class Moved(DeviceError):

@@ -19,7 +19,7 @@ from oast.change.delivered import Delivered
 from oast.change.journal import Journal
 from oast.change.left import LeftRun, in_flight, left_in_flight
 from oast.change.locks import device_lock
-from oast.change.means import Means
+from oast.change.means import ManagementAddress, Means
 from oast.change.measured import Measured
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.soak import soak
@@ -33,6 +33,7 @@ from oast.config.remembered import forgetting
 from oast.config.tree import Node
 from oast.config.view import Counts
 from oast.connect.connector import Connector
+from oast.connect.route import Route
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
@@ -110,15 +111,24 @@ class DeviceOpener:
         self._changes_login = any(secret.name in connector.login_secrets for secret in secrets_in(edits))
 
     @property
-    def has_second(self) -> bool:
-        return self._device.attributes.get("second_way") is not None
+    def has_alternate(self) -> bool:
+        return self._device.management.alternate is not None
 
-    async def __call__(self, transcript: Transcript, *, second: bool = False, proving: bool = False) -> Session:
-        target = self._connector.second_way(self._device) if second else None
-        if second and target is None:
-            raise ConnectionFailed("the inventory names no second way in")
+    async def __call__(self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False) -> Session:
+        target = None
+        if at is ManagementAddress.ALTERNATE:
+            target = self._connector.alternate(self._device)
+            if target is None:
+                raise ConnectionFailed("the inventory names no alternate management address")
+        elif at is ManagementAddress.PREVIOUS:
+            target = self._connector.previous(self._device)
+        elif at is ManagementAddress.INVENTORY:
+            target = self._connector.target(self._device)
         newest_only = proving and self._changes_login
         return await self._connector.open(self._device, self._platform, transcript, target=target, newest_only=newest_only)
+
+    def route(self, session: Session, interface: str | None = None) -> Route:
+        return self._connector.route(self._device, session, interface)
 
 
 class Push:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from oast.change.compare import edits_between
 from oast.change.ground import Ground
 from oast.change.left import REVERT
-from oast.change.means import Lost
+from oast.change.means import Lost, ManagementAddress
 from oast.change.outcome import Cause, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery
@@ -177,10 +177,10 @@ class Recovering(Ground):
         # However late it is: a device that answers is asked.
         deadline = max(gone_off, clock.now()) + RETURN_MARGIN_S
         last = "it was not tried again"
-        second = False
+        at = ManagementAddress.ANY
         while clock.now() < deadline:
             try:
-                state, by_itself = await self._settle(second=second)
+                state, by_itself = await self._settle(at)
             except AuthenticationFailed as error:
                 last = error.message
             except DeviceError as error:
@@ -191,7 +191,8 @@ class Recovering(Ground):
             else:
                 await self._settled(state, lost, by_itself=by_itself)
                 return
-            second = self._means.opener.has_second and not second
+            is_alternate_next = self._means.opener.has_alternate and at is ManagementAddress.ANY
+            at = ManagementAddress.ALTERNATE if is_alternate_next else ManagementAddress.ANY
             netconf = self.comparison.intent.platform.netconf
             # A device that is asked all the time may not come to going back.
             await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
@@ -221,12 +222,12 @@ class Recovering(Ground):
             return
         await self._save(self._session, cause)
 
-    async def _settle(self, *, second: bool) -> tuple[State, bool]:
+    async def _settle(self, at: ManagementAddress) -> tuple[State, bool]:
         """One try: connect, read, and then go back, or complete a confirmation that was under way.
 
         Also whether the device had gone back by itself by the time it could be reached again.
         """
-        session = await self._means.opener(self._transcript, second=second)
+        session = await self._means.opener(self._transcript, at=at)
         way_back = self.comparison.way_back
         self._reached_in_time = self._reached_in_time or self.timer_left_s > 0
         try:

@@ -14,15 +14,21 @@ from oast.change.compare import edits_between
 from oast.change.hold import may_depend
 from oast.change.journal import DeviceJournal
 from oast.change.left import KEEP, REVERT, now
-from oast.change.means import Lost, Moved
+from oast.change.management_access import interface_by_reading, interfaces_of
+from oast.change.management_access import risks as access_risks
+from oast.change.means import Lost, ManagementAddress, Moved
 from oast.change.outcome import Cause, State
 from oast.change.phase import Phase
-from oast.change.recovery import Recovering
+from oast.change.recovery import RETRY_S, Recovering
 from oast.change.strategies import Delivery
 from oast.config.indented import tree_of_device
+from oast.connect.session import Session
 from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
 from oast.fleet.events import Stage, TimerEvent
 from oast.verify.checks import CheckResult, evaluate
+
+# What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management address moves.
+LEAST_LEFT_S = 3.0
 
 
 class Transaction(Recovering):
@@ -56,31 +62,55 @@ class Transaction(Recovering):
         """A session, and what the device runs now. One that was left open may have ended since: nothing was sent on it."""
         if self._session is not None:
             self._transcript.note("going on with the session in which it was compared")
+            self._reached_at = self._session.reached_at
             try:
                 return await self._list(self._session)
             except ConnectionFailed:
                 await self._close()
         self._say(Stage.CONNECTING)
         self._session = await self._means.opener(self._transcript)
+        self._reached_at = self._session.reached_at
         return await self._list(self._session)
 
     async def _prove_way_back(self, delivery: Delivery) -> None:
-        """A change that may cut the path is not begun where nothing would bring the device back."""
+        """A change that may cut management access is not begun where nothing would roll the device back."""
         risks = self.comparison.risks
         # What it starts with cuts nothing before it restarts.
         if not risks or delivery.way_back.by_itself or self.comparison.manner.into_startup:
             return
         more = f" and {len(risks) - 1} more" if len(risks) > 1 else ""
         what = f"the change may cut the path to it: {risks[0]}{more}; and it has no way back of its own"
-        if not self._means.opener.has_second:
-            hint = "name a second way in for it in the inventory (second_way: ADDRESS), or make the change on its console"
+        if not self._means.opener.has_alternate:
+            hint = "name an alternate management address in the inventory (second_way: ADDRESS), or make the change on its console"
             raise DeviceError(f"{what}: it was not touched", hint=hint)
         try:
-            second = await self._means.opener(self._transcript, second=True)
+            alternate = await self._means.opener(self._transcript, at=ManagementAddress.ALTERNATE, proving=True)
         except DeviceError as error:
-            raise DeviceError(f"{what}, and its second way in is not open ({error.message}): it was not touched") from None
-        await second.close()
-        self._transcript.note("the second way in is open")
+            raise DeviceError(
+                f"{what}, and its alternate management address does not answer ({error.message}): it was not touched"
+            ) from None
+        try:
+            await self._require_untouched(alternate, what)
+        finally:
+            await alternate.close()
+        self._transcript.note("the alternate management address answers, on an interface that the change leaves alone")
+
+    async def _require_untouched(self, alternate: Session, what: str) -> None:
+        """Prove that the change cannot cut the session at the alternate management address. Raises DeviceError."""
+        intent, running = self.comparison.intent, self.comparison.running
+        opener = self._means.opener
+        route = opener.route(alternate)
+        if not route.is_out_of_band and not interfaces_of(intent, running, route):
+            route = opener.route(alternate, await interface_by_reading(alternate, alternate.reached_at))
+            if route.interface is None:
+                message = f"{what}, and it is not known on which interface its alternate management address {alternate.reached_at} is"
+                raise DeviceError(
+                    f"{message}: it was not touched", hint="name it in the inventory: second_way_interface: NAME, or out-of-band"
+                )
+        found = access_risks(intent.platform, interfaces_of(intent, running, route), self.comparison.edits, route)
+        if found:
+            message = f"{what}, and it may cut the alternate management address as well: {found[0]}"
+            raise DeviceError(f"{message}: it was not touched", hint="name an address on an interface that the change leaves alone")
 
     async def load(self) -> None:
         """Bring the change into effect, and read it again."""
@@ -104,8 +134,52 @@ class Transaction(Recovering):
             await self._prove()
         except DeviceRefused as refused:
             await self._refused(refused)
+        except ConnectionFailed as error:
+            if not await self._reached_after_move():
+                self.lost = Lost(Cause.FAILED, error.message, error.hint)
         except DeviceError as error:
             self.lost = Lost(Cause.FAILED, error.message, error.hint)
+
+    async def _reached_after_move(self) -> bool:
+        """Whether the device answers at the address that the change has moved its management access to, and runs the change there.
+
+        Its rollback is armed meanwhile, and takes place if this fails.
+        """
+        move, delivery = self.comparison.move, self._delivery
+        if move is None or move.to is None or delivery is None or delivery.tied or not delivery.way_back.by_itself:
+            return False
+        if self.phase < Phase.APPLYING:
+            return False
+        self._transcript.note(f"the management address moves from {move.before} to {move.to}")
+        lost_id = self._session.session_id if self._session is not None else ""
+        await self._close()
+        while self.timer_left_s > LEAST_LEFT_S:
+            self._say(Stage.LOGGING_IN_AGAIN)
+            try:
+                self._session = await self._means.opener(self._transcript, at=self._moved_to, proving=True)
+                self._delivery = self._delivery_over(self._session)
+                if lost_id:
+                    await self._delivery.release(lost_id)
+                await self._prove()
+            except ConnectionFailed:
+                await self._close()
+                await self._means.clock.sleep(RETRY_S)
+            except DeviceError as error:
+                self._transcript.note(error.message)
+                return False
+            else:
+                return True
+        return False
+
+    @property
+    def _moved_to(self) -> ManagementAddress:
+        """Where every later session will reach the device, once the change is confirmed."""
+        move = self.comparison.move
+        if move is not None and move.is_alternate:
+            return ManagementAddress.ALTERNATE
+        if move is None and self._reached_at and self._reached_at == self.comparison.intent.device.management.previous:
+            return ManagementAddress.PREVIOUS
+        return ManagementAddress.INVENTORY
 
     async def _prove(self) -> None:
         self._say(Stage.READING_AGAIN)
@@ -190,7 +264,7 @@ class Transaction(Recovering):
 
     async def _log_in_again(self) -> None:
         self._say(Stage.LOGGING_IN_AGAIN)
-        fresh = await self._means.opener(self._transcript, proving=True)
+        fresh = await self._means.opener(self._transcript, at=self._moved_to, proving=True)
         if self._delivery is not None and self._delivery.tied:
             await fresh.close()
             return

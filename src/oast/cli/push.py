@@ -17,6 +17,7 @@ from rich.text import Text
 
 from oast.change.compare import Comparison
 from oast.change.limits import Exceeded
+from oast.change.management_access import ManagementMove
 from oast.change.manner import Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
@@ -292,8 +293,24 @@ def _show_care(different: Sequence[Comparison], out: Console) -> None:
     for why in dict.fromkeys(why for _, why in reasons):
         devices = list(dict.fromkeys(name for name, other in reasons if other == why))
         out.print(f"touches {why}: {named(devices, NAMED)}", style="yellow")
+    for comparison in different:
+        if comparison.move is not None:
+            out.print(move_text(comparison.name, comparison.move), style="yellow")
     if different:
         out.print()
+
+
+def move_text(name: str, move: ManagementMove) -> str:
+    """What happens to a device whose management address moves."""
+    if move.to is None:
+        return (
+            f"{name} gives up its management address {move.before} and no other is known: it will be rolled back\n"
+            f"    hint: set 'address' to the new one in the inventory, with previous_address: {move.before}"
+        )
+    if move.to == move.before:
+        return f"{name} moves its management address {move.before} to another interface: Oast reconnects there and confirms"
+    which = "its alternate management address" if move.is_alternate else "its new management address"
+    return f"{name} gives up its management address {move.before}: Oast reconnects at {which} {move.to} and confirms from there"
 
 
 def show_exceeded(found: Sequence[Exceeded], out: Console) -> None:
@@ -348,18 +365,18 @@ async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions
 
         def told(result: DeliveryResult) -> None:
             progress.stop()
-            _report(options, result, time.monotonic() - started)
+            _report(options, plan, result, time.monotonic() - started)
 
         return await plan.deliver(options.reason, options.ticket, how, heard, ending.hand_over, told)
 
 
-def _report(options: argparse.Namespace, result: DeliveryResult, seconds: float) -> None:
+def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, seconds: float) -> None:
     """What became of the devices, before anything else is done."""
     try:
         if options.format == "json":
             put_document(result.document())
         else:
-            _show(result.outcomes, console(), seconds, each=options.verbose)
+            _show(result.outcomes, console(), seconds, each=options.verbose, advice=_moved(plan, result.outcomes))
         sys.stdout.flush()
     except OSError:
         # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
@@ -370,7 +387,19 @@ def _quiet(options: argparse.Namespace) -> bool:
     return bool(options.quiet or options.format == "json")
 
 
-def _show(outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bool) -> None:
+def _moved(plan: Plan, outcomes: Sequence[Outcome]) -> list[str]:
+    """What remains to be written for devices that have a new management address."""
+    delivered = {outcome.device for outcome in outcomes if outcome.state is State.DELIVERED}
+    found = []
+    for comparison in plan.different:
+        device, move = comparison.intent.device, comparison.move
+        if move is not None and device.name in delivered and device.management.previous is not None and move.to == device.address:
+            place = device.places["previous_address"]
+            found.append(f"{device.name} now answers at {move.to}: remove previous_address from {place}")
+    return found
+
+
+def _show(outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bool, advice: Sequence[str] = ()) -> None:
     listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
     for group in _alike(outcomes, each=each):
         o = group[0]
@@ -389,6 +418,10 @@ def _show(outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bo
             out.print(line, style="dim" if line.startswith("    log: ") else None)
     _show_excused(outcomes, out, each=each)
     out.print()
+    if advice:
+        for line in advice:
+            out.print(line)
+        out.print()
     out.print(f"{_summary(outcomes)} in {seconds:.1f} s")
 
 

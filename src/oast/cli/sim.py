@@ -112,5 +112,5 @@ def _console(options: argparse.Namespace) -> int:
     connector = Connector(estate, [device])
     if sys.stdin.isatty():
         sys.stderr.write(f"{device.name}: Ctrl-] ends the session\n")
-    run_to_end(converse(connector.target(device), *connector.login(device)))
+    run_to_end(converse(connector.console(device), *connector.login(device)))
     return DONE

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import ipaddress
 import time
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from oast.connect.host_keys import HostKey, KnownHosts
@@ -29,7 +30,7 @@ from oast.connect.transport import (
 )
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceError, EstateError, OastError
 from oast.estate.connections import ConnectionSettings, JumpHost
-from oast.estate.estate import Estate, simulated_at
+from oast.estate.estate import Estate, Simulated, simulated_at
 from oast.estate.inventory import Device
 from oast.platforms.definition import Platform
 from oast.platforms.load import transport_of
@@ -87,7 +88,7 @@ class Connector:
         settings = self._connections.everywhere
         self._timeout_s = timeout_s
         self.login_secrets = self._connections.login_secrets
-        self._simulated: Mapping[str, tuple[str, int]] | None = simulated_at(estate) if settings.simulated else None
+        self._simulated: Mapping[str, Simulated] | None = simulated_at(estate) if settings.simulated else None
         known = estate.secrets.known
         # A device may say what it was never told in this session. With very many secrets, looking for all costs too much.
         self._hidden = tuple(known if len(known) <= HIDDEN_AT_ONCE else ())
@@ -151,12 +152,11 @@ class Connector:
         keys = self.known_hosts.of(device.name)
         access = self.access(device)
         keep_alive_s = access.settings.keep_alive_s
-        if self._simulated is None:
-            port = device.port or self._usual_port(device.platform)
-            return Target(device.name, device.address, port, keys, access.settings.ssh_config, access.through, keep_alive_s)
-        if device.name not in self._simulated:
-            raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
-        return Target(device.name, *self._simulated[device.name], keys, keep_alive_s=keep_alive_s)
+        if self._simulated is not None:
+            return self._simulated_target(device, device.address)
+        port = device.port or self._usual_port(device.platform)
+        address = device.address
+        return Target(device.name, address, port, keys, access.settings.ssh_config, access.through, keep_alive_s, address=address)
 
     def _usual_port(self, platform: str) -> int:
         """Where devices of a platform listen, when the inventory does not say otherwise."""
@@ -182,9 +182,19 @@ class Connector:
         timeout_s = self._timeout_s or self._connections.everywhere.connect_timeout_s
         return await offered_host_key(target, timeout_s, self._jumps)
 
+    def _first(self, device: Device) -> Target:
+        """Where a session would go: to the inventory's address, or in the simulated network to the previous one while it has that."""
+        try:
+            return self.target(device)
+        except ConnectionFailed:
+            previous = self.previous(device)
+            if previous is None:
+                raise
+            return previous
+
     def way_to(self, device: Device) -> Way:
         """How a session with `device` would be opened. Raises DeviceError when that cannot be told."""
-        access, target, second = self.access(device), self.target(device), self.second_way(device)
+        access, target, second = self.access(device), self._first(device), self.alternate(device)
         login = access.logins[0]
         by = [word for word, given in (("key", login.key_file), ("agent", login.agent), ("password", login.password)) if given is not None]
         keys = tuple(key.fingerprint for key in target.host_keys)
@@ -192,24 +202,58 @@ class Connector:
         through = tuple(hop.target.name for hop in target.through)
         return Way(target.host, target.port, login.username, tuple(by), keys, other, decided_by_ssh_config(target, login), through)
 
-    def second_way(self, device: Device) -> Target | None:
-        """The second way in that the inventory names: `second_way: ADDRESS`, or `ADDRESS:PORT`. Raises DeviceError."""
-        written = device.attributes.get("second_way")
-        if written is None:
+    def alternate(self, device: Device) -> Target | None:
+        """Where the inventory's alternate management address (`second_way`) is. Raises DeviceError."""
+        alternate = device.management.alternate
+        if alternate is None:
             return None
-        usual = str(self._usual_port(device.platform))
-        host, port = str(written), usual
-        if host.startswith("["):
-            host, _, port = host[1:].partition("]")
-            port = port.removeprefix(":") or usual
-        elif host.count(":") == 1:
-            host, _, port = host.partition(":")
-        if not host or not port.isdecimal() or not 0 < int(port) < 65536:
-            raise ConnectionFailed(f"its second way in, '{written}', is no address", hint="write ADDRESS or ADDRESS:PORT")
+        if self._simulated is not None and alternate.port is None:
+            return self._simulated_target(device, alternate.host)
         access = self.access(device)
+        port = alternate.port or self._usual_port(device.platform)
         keys = self.known_hosts.of(device.name)
-        # A second way in is one that does not go where the first one does.
-        return Target(device.name, host, int(port), keys, access.settings.ssh_config, (), access.settings.keep_alive_s)
+        # Without the jump hosts: an alternate is one that does not go where the first one does.
+        return Target(
+            device.name, alternate.host, port, keys, access.settings.ssh_config, (), access.settings.keep_alive_s, address=alternate.host
+        )
+
+    def previous(self, device: Device) -> Target | None:
+        """Where the device listens until the change of its management address is delivered. Raises DeviceError."""
+        previous = device.management.previous
+        if previous is None:
+            return None
+        if self._simulated is not None:
+            return self._simulated_target(device, previous)
+        return replace(self.target(device), host=previous, address=previous)
+
+    def console(self, device: Device) -> Target:
+        """A simulated device, at whichever of its addresses answers first. Raises ConnectionFailed."""
+        simulated = (self._simulated or {}).get(device.name)
+        address = device.address if simulated is None or device.address in simulated.ports else next(iter(simulated.ports), device.address)
+        return self._simulated_target(device, address)
+
+    def _simulated_target(self, device: Device, address: str) -> Target:
+        """Where the simulator listens for an address of a device. Raises ConnectionFailed."""
+        host, port = self._listening(device, address)
+        keep_alive_s = self.access(device).settings.keep_alive_s
+        return Target(device.name, host, port, self.known_hosts.of(device.name), keep_alive_s=keep_alive_s, address=address)
+
+    def _listening(self, device: Device, address: str) -> tuple[str, int]:
+        """Host and port on loopback. Addresses may have been configured since they were read last."""
+        for is_read_again in (False, True):
+            if is_read_again or self._simulated is None:
+                self._simulated = simulated_at(self._estate)
+            if device.name in self._simulated:
+                simulated = self._simulated[device.name]
+                if address in simulated.ports or not simulated.ports:
+                    return simulated.host, simulated.ports.get(address, simulated.port)
+                try:
+                    ipaddress.ip_address(address)
+                except ValueError:
+                    return simulated.host, simulated.port  # there are no names in the simulated network
+        if device.name not in (self._simulated or {}):
+            raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
+        raise ConnectionFailed(f"nothing answers at {address}: no management interface of the simulated device has this address")
 
     async def open(
         self,
@@ -220,12 +264,15 @@ class Connector:
         target: Target | None = None,
         newest_only: bool = False,
     ) -> Session:
-        """A session that is ready for commands, by way of `target` where one is given.
+        """A session that is ready for commands, with `target` where one is given; else at the device's address or, while nothing answers
+        there, at its previous one.
 
         While a password is being rotated, a device that does not take the new one is offered the one before, unless
         `newest_only`. Raises DeviceError; nothing stays open then, nor after cancellation.
         """
         transcript = transcript or Transcript(time.monotonic)
+        if target is None and device.management.previous is not None:
+            return await self._open_at_either(device, platform, transcript, newest_only=newest_only)
         access = self.access(device)
         target = self.target(device) if target is None else target
         for secret in (*access.secrets, *self._hidden):
@@ -249,7 +296,22 @@ class Connector:
         except BaseException:
             await session.close()
             raise
+        session.reached_at = target.address
         return session
+
+    async def _open_at_either(self, device: Device, platform: Platform, transcript: Transcript, *, newest_only: bool) -> Session:
+        """A session at the device's address or, while nothing answers there, at its previous one. Whoever answers has to have the
+        device's host key at both. Raises DeviceError."""
+        try:
+            return await self.open(device, platform, transcript, target=self.target(device), newest_only=newest_only)
+        except ConnectionFailed as error:
+            transcript.note(error.message)
+            try:
+                previous = self.previous(device)
+                return await self.open(device, platform, transcript, target=previous, newest_only=newest_only)
+            except ConnectionFailed as other:
+                error.message = f"{error.message}; at its previous address: {other.message}"
+                raise error from None
 
     async def _begun(
         self, platform: Platform, target: Target, login: Login, access: _Access, transcript: Transcript, *, newest_only: bool
@@ -279,16 +341,25 @@ class Connector:
                 await asyncio.sleep(wait_s)
         return await self.open(device, platform, transcript)
 
-    def route(self, device: Device, session: Session) -> Route:
-        """How Oast comes in over `session`, as far as can be told."""
+    def route(self, device: Device, session: Session, interface: str | None = None) -> Route:
+        """How Oast reaches the device over `session`, as far as can be told. `interface` is the one that a reading shows with the
+        address, where one does."""
         theirs, ours = session.addresses
-        second = device.attributes.get("second_way")
+        management = device.management
+        reached = session.reached_at or device.address
         # On loopback the simulator stands between: what it is told of addresses says nothing of the network.
-        own = () if self._simulated is not None else (ours,)
+        simulated = self._simulated is not None
+        alternate = management.alternate
+        if alternate is not None and reached == alternate.host != device.address:
+            stated, is_out_of_band = alternate.interface, alternate.is_out_of_band
+        else:
+            stated, is_out_of_band = management.interface, management.is_out_of_band
         return Route.of(
-            (device.address, theirs, *((str(second).rpartition(":")[0] or str(second),) if second else ())),
-            own,
+            (reached, *(() if simulated else (theirs,))),
+            () if simulated else (ours,),
             self.access(device).logins[0].username,
+            interface=None if is_out_of_band else stated or interface,
+            is_out_of_band=is_out_of_band,
         )
 
     def keep(self, session: Session) -> Session:

@@ -56,6 +56,10 @@ class Session(Protocol):
 
     platform: Platform
     transcript: Transcript
+    reached_at: str
+    """The address of the device at which the session was opened, as the inventory has it; "" where none was given."""
+    session_id: str
+    """By which the device knows the session (RFC 6241, section 8.1); "" where it has no such number."""
 
     @property
     def capabilities(self) -> frozenset[Capability]:
@@ -132,6 +136,8 @@ class Asking(ABC):
     """What both kinds of command line do with a single command."""
 
     platform: Platform
+    reached_at = ""
+    session_id = ""
 
     @abstractmethod
     async def _do(self, line: Line, *, number: int | None = None, log_answer: bool = True) -> str:

@@ -66,6 +66,8 @@ class Target:
     through: tuple[Hop, ...] = ()
     keep_alive_s: float = 0.0
     kind: str = "device"
+    address: str = ""
+    """The address of the device that this is, as the inventory has it; "" where it is none of its own."""
 
     @property
     def called(self) -> str:

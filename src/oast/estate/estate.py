@@ -165,12 +165,24 @@ def read_estate(
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes
 
 
-def simulated_at(estate: Estate) -> Mapping[str, tuple[str, int]]:
-    """Where the running simulator's devices listen: name to host and port. Raises StateError when it is not running."""
+@dataclass(frozen=True)
+class Simulated:
+    """Where the simulator listens for one device: `ports` by management address, and the first of them."""
+
+    host: str
+    port: int
+    ports: Mapping[str, int]
+
+
+def simulated_at(estate: Estate) -> Mapping[str, Simulated]:
+    """Where the running simulator's devices listen, by name. Raises StateError when it is not running."""
     path = estate.working / "sim" / "listening.json"
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
-        return {name: (str(where["host"]), int(where["port"])) for name, where in data["devices"].items()}
+        return {
+            name: Simulated(str(where["host"]), int(where["port"]), {str(a): int(port) for a, port in where.get("addresses", {}).items()})
+            for name, where in data["devices"].items()
+        }
     except FileNotFoundError:
         raise StateError("the simulated network is not running", hint="start it with: oast sim start") from None
     except (OSError, ValueError, KeyError, TypeError):

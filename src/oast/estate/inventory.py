@@ -12,6 +12,7 @@ from typing import Any
 
 from oast.errors import EstateError, Mistakes
 from oast.estate import sourced, yaml_text
+from oast.estate.management import ManagementAccess, management_access
 from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.nearest import suggestion
@@ -46,6 +47,7 @@ class Device:
     place: Place
     places: Mapping[str, Place]
     told: Mapping[str, tuple[Told, ...]] = field(default_factory=dict)
+    management: ManagementAccess = field(default_factory=lambda: ManagementAccess(""))
 
 
 @dataclass(frozen=True)
@@ -272,16 +274,18 @@ def device_of(name: str, attributes: Any, place: Place, outside: _Outside | None
             message = f"the attribute '{key}' is neither a value nor a list of values"
             raise EstateError(message, place=places[key], hint="data for templates belongs in values/")
         known_by["tag" if key == "tags" else key] = frozenset(_text(v) for v in values if v is not None)
+    address, port = _address(attributes, places), _port(attributes, places)
     return Device(
         name,
-        _address(attributes, places),
+        address,
         attributes["platform"],
-        _port(attributes, places),
+        port,
         {"name": name, **attributes},
         known_by,
         place,
         places,
         told,
+        management_access(address, port, attributes, places),
     )
 
 

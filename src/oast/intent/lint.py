@@ -74,6 +74,8 @@ class Lint:
                 for needed in rule.least if name in picked and not _in_unsound(intent, path) else ():
                     found.extend(self._empty(intent, path, node, needed))
         found.extend(self._links(intents))
+        for name in picked & intents.keys():
+            found.extend(_management(intents[name]))
         before = len(self._mistakes.found)
         policies = Policies(self._estate, self._today, self._mistakes)
         with self._mistakes.collected():
@@ -151,6 +153,27 @@ class Lint:
     def _traced(self, problem: Problem) -> Problem:
         behind = values_behind(self._estate, self.builder, problem)
         return Problem(problem.message, problem.place, problem.hint, problem.excerpt, problem.devices, problem.kind, tuple(behind))
+
+
+def _management(intent: Intent) -> Iterator[Problem]:
+    """An alternate management address that is on the same interface as the first is cut off together with it."""
+    device, access = intent.device, intent.device.management
+    if access.alternate is None or access.is_out_of_band or access.alternate.is_out_of_band:
+        return
+    first = access.interface or _interface_with(intent, access.address)
+    other = access.alternate.interface or _interface_with(intent, access.alternate.host)
+    if first is not None and first == other:
+        message = f"the alternate management address {access.alternate.host} is on {other}, as is {access.address}"
+        hint = "name an address on another interface"
+        yield Problem(message, device.places.get("second_way"), hint, devices=(device.name,), kind="address")
+
+
+def _interface_with(intent: Intent, host: str) -> str | None:
+    """The interface that the intent gives an address, if it does."""
+    for interface in interfaces(intent.platform, intent.tree):
+        if any(str(own.ip) == host for _, own in addresses(intent.platform, interface.node)):
+            return interface.name
+    return None
 
 
 def _in_unsound(intent: Intent, path: Path) -> bool:

@@ -32,10 +32,17 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "way_back": comparison.way_back.name,
         "by_structure": comparison.intent.platform.by_structure,
         "risks": [str(risk) for risk in comparison.risks],
+        "management_move": move_document(comparison),
         "unsaved": edits_document(comparison.unsaved),
         "unknown": comparison.unknown,
         "left_alone": [spared_document(spared) for spared in comparison.spared],
     }
+
+
+def move_document(comparison: Comparison) -> dict[str, Any] | None:
+    """Where the change moves the address by which Oast reaches the device."""
+    move = comparison.move
+    return None if move is None else {"before": move.before, "to": move.to, "alternate": move.is_alternate}
 
 
 def spared_document(spared: Spared) -> dict[str, Any]:

@@ -37,6 +37,8 @@ class Device(TreeDevice):
         super().__init__(plan, folder, state)
         self.pending: Pending | None = None
         self.locks: dict[str, Service] = {}
+        # The sessions that are open.
+        self.services: list[Service] = []
         self._numbered = 0
 
     @classmethod
@@ -63,7 +65,9 @@ class Device(TreeDevice):
 
     def service(self, user: str) -> Service:
         self._numbered += 1
-        return Service(self, user, self._numbered)
+        service = Service(self, user, self._numbered)
+        self.services.append(service)
+        return service
 
     # --- datastores -----------------------------------------------------------------------------------------------
 
@@ -169,6 +173,7 @@ class Device(TreeDevice):
         if self.locks.get("candidate") is service:
             self.candidate = self.running.copy()
         self.locks = {name: holder for name, holder in self.locks.items() if holder is not service}
+        self.services = [one for one in self.services if one is not service]
 
     def load_startup(self) -> None:
         self._stop()

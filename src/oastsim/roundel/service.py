@@ -228,6 +228,14 @@ class Service:
     def close_session(self, operation: Element) -> None:
         self.end()
 
+    def kill_session(self, operation: Element) -> None:
+        """RFC 6241, section 7.9."""
+        number = _text(operation, "session-id")
+        other = next((one for one in self.device.services if str(one.number) == number), None)
+        if other is None or other is self:
+            raise RpcError("invalid-value", f"there is no other session {number}", kind="protocol", info=("bad-element", "session-id"))
+        other.end()
+
     def get_schema(self, operation: Element) -> list[Element]:
         name = operation.findtext(f"{{{MONITORING}}}identifier") or ""
         text = text_of(name, operation.findtext(f"{{{MONITORING}}}version"))
@@ -319,6 +327,7 @@ OPERATIONS: Mapping[str, Callable[[Service, Element], list[Element] | None]] = {
     base("discard-changes"): Service.discard_changes,
     base("validate"): Service.validate,
     base("close-session"): Service.close_session,
+    base("kill-session"): Service.kill_session,
     f"{{{MONITORING}}}get-schema": Service.get_schema,
     f"{{{_TOOLS}}}ping": Service.ping,
     f"{{{_TOOLS}}}trace": Service.trace,

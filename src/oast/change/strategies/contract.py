@@ -87,6 +87,9 @@ class Delivery(Protocol):
         configuration is read again.
         """
 
+    async def release(self, session_id: str) -> None:
+        """End a lost session of this delivery, `session_id`, that the device may still believe in, and so release its locks."""
+
     async def tidy(self) -> None:
         """What is left of a change that has gone back by itself, and would be in the way of others."""
 
@@ -133,6 +136,9 @@ class Declared:
                 pass  # A lock ends with its session at the latest.
 
     async def tidy(self) -> None:
+        return
+
+    async def release(self, session_id: str) -> None:
         return
 
     async def enter(self) -> None:

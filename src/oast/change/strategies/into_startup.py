@@ -59,6 +59,9 @@ class _Startup:
     async def tidy(self) -> None:
         return
 
+    async def release(self, session_id: str) -> None:
+        return
+
 
 class WrittenStartup(_Startup, Declared):
     """By a command that takes a whole text."""

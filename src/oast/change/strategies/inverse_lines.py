@@ -14,7 +14,7 @@ from oast.platforms.definition import ScheduledCommands
 
 class InverseLines(Declared):
     """For devices on which a line takes effect at once and for good. Where the platform declares a scheduled restore, it is
-    armed first; what may cut the path without one never gets here (see `oast.change.path`)."""
+    armed first; what may cut the path without one never gets here (see `oast.change.management_access`)."""
 
     def __init__(self, session: CommandLine, work: Work, scheduled: ScheduledCommands | None) -> None:
         super().__init__(session, work)

@@ -6,7 +6,7 @@ No `ok` is believed: the candidate is read before it is committed, and running a
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from oast.change.compare import edits_between, inverse_edits
 from oast.change.phase import Phase
@@ -95,6 +95,11 @@ class _OverNetconf:
         if more:
             message = f"with these edits the device would also change what no section owns (at {_places(more)}): it was not touched"
             raise ProtocolError(message, hint="two statements of which only one can be there? let the section own both")
+
+    async def release(self, session_id: str) -> None:
+        """RFC 6241, section 7.9. A server may refuse it, and then notices by itself that the session is gone."""
+        with suppress(DeviceRefused):
+            await self.session.rpc(op.kill_session(session_id))
 
     async def save(self) -> None:
         """RFC 6241, section 8.7: without a startup of its own, what runs is kept."""

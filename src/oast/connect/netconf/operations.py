@@ -109,6 +109,11 @@ def close_session() -> Element:
     return _operation("close-session")
 
 
+def kill_session(session_id: str) -> Element:
+    """End another session and release its locks (RFC 6241, section 7.9)."""
+    return _operation("kill-session", _leaf("session-id", session_id))
+
+
 def get_schema(identifier: str, version: str | None = None) -> Element:
     """The text of a YANG module that the server knows (RFC 6022, section 3.1)."""
     made = etree.Element(f"{{{MONITORING}}}get-schema", nsmap={None: MONITORING})

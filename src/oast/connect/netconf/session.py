@@ -41,6 +41,7 @@ class NetconfSession:
         self._waiting: list[bytes] = []
         self._number = 0
         self._in_step = False
+        self.reached_at = ""
 
     async def start(self) -> None:
         """Exchange hellos (RFC 6241, section 8.1). Raises ProtocolError for a server that Oast cannot speak with."""
