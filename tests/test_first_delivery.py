@@ -40,7 +40,7 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertFalse((self.estate / ".oast" / "backups").exists())
 
     def test_what_oast_comes_in_by_is_changed_last(self) -> None:
-        self.edit("inventory/devices.yaml", "192.0.2.11", "192.0.2.99")
+        self.edit("inventory/devices.yaml", "192.0.2.11", "192.0.2.99\n    previous_address: 192.0.2.11")
         self.edit("values/network.yaml", "link_cost: 5", "link_cost: 6")
         document = self.oast("diff", "--on", "name=gull-core-1", "--format", "json", expect=1).json()["devices"][0]
         sections = [line for line in document["commands"] if not line.startswith(" ")]

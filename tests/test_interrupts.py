@@ -116,7 +116,7 @@ class InterruptTest(LarkwaterTest):
                 process.send_signal(second)
                 out, err = process.communicate(timeout=20)
                 self.assertEqual(process.returncode, 130, out + err)
-                self.assertIn("handing over to the devices' own timers", err)
+                self.assertIn("the devices' revert timers will roll back", err)
                 self.assertRegex(out, r"(?m)^gull-core-1 +interrupted, unknown ")
                 self.assertRegex(out, r"left to its revert timer: by \d\d:\d\d:\d\d it has gone back")
                 record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
@@ -135,8 +135,55 @@ class InterruptTest(LarkwaterTest):
         process.send_signal(signal.SIGCONT)
         _, err = process.communicate(timeout=10)
         self.assertEqual(process.returncode, 130)
-        self.assertIn("left at once; left to their own timers, and not known to be in order: gull-core-1", err)
+        self.assertIn("exited at once\n    state unknown, left to their own rollback: gull-core-1", err)
+        self.assertIn("oast change resume", err)
+        self._left_in_the_record("gull-core-1")
         self._gone_off("gull-core-1")
+        self.fault("gull-core-1", "none")
+        self.assertRegex(self.oast("change", "resume").out, "reverted|unchanged")
+
+    def _left_in_the_record(self, *devices: str) -> None:
+        """A record was written by the process that ended at once, and it calls these devices unknown."""
+        record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
+        self.assertEqual([device["device"] for device in record["devices"] if device["state"] == "unknown"], list(devices))
+        self.assertIn("unknown", self.oast("change", "show", record["run"]).out)
+
+    def test_a_third_signal_after_a_first_device_was_confirmed_names_all_that_are_not_unchanged(self) -> None:
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater night desk")
+        devices = ("gull-core-1", "heron-core-1", "tern-edge-1", "plover-edge-1")
+        before = {name: self.running(name) for name in devices}
+        self.fault("tern-edge-1", "slow", "--seconds", "0.5")
+        process = self.started(
+            "push", "-m", "x", "--yes", "--one-wave", "--at-once", "1", "--revert-timer", "30", "--verify-timeout", "5", "--timeout", "20",
+            "--on", f"name in ({', '.join(devices)})", "--section", "system",
+        )  # fmt: skip
+        until = time.monotonic() + 60
+        while not any("night desk" in self.running(name) and self._timer(name) is None for name in devices):
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.2)
+        process.send_signal(signal.SIGINT)
+        time.sleep(0.3)
+        process.send_signal(signal.SIGINT)
+        process.send_signal(signal.SIGINT)
+        process.send_signal(signal.SIGTERM)
+        _, err = process.communicate(timeout=30)
+        self.assertEqual(process.returncode, 130, err)
+        changed = [name for name in devices if self.running(name) != before[name]]
+        self.assertTrue(changed)
+        told = err.split("exited at once")[-1]
+        for name in changed:
+            self.assertIn(name, told, err)
+        self.fault("tern-edge-1", "none")
+
+    def test_ctrl_c_while_the_program_starts_ends_it_without_a_word(self) -> None:
+        for number in range(12):
+            process = self.started("push", "-m", "x", "--yes", "--dry-run")
+            self._until_handled(process, signal.SIGINT)
+            time.sleep(number * 0.02)
+            process.send_signal(signal.SIGINT)
+            _, err = process.communicate(timeout=30)
+            self.assertNotIn("Traceback", err)
+            self.assertIn(process.returncode, (0, 130), err)
 
     def test_told_to_end_while_comparing_it_ends_like_ctrl_c_and_nothing_was_touched(self) -> None:
         before = self.running("gull-core-1")

@@ -15,6 +15,7 @@ import oast
 from in_memory import LABS, run
 from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
 from oast import Outcome
+from oast.cli.ending import left_text
 
 INTENDED = """{#
 section: all
@@ -156,6 +157,35 @@ class WaysTest(Case):
                 states.add(result.outcomes[0].state)
             self.assertEqual(states, {oast.State.UNCHANGED, oast.State.REVERTED, oast.State.DELIVERED}, way)
 
+    async def test_a_process_that_ends_at_once_names_every_device_that_is_not_proved_unchanged(self) -> None:
+        for way in WAYS:
+            clean = Lab(way, list(BEFORE))
+            await self.push(clean)
+            states = set()
+            for at in range(1, clean.lines + 1):
+                lab = Lab(way, list(BEFORE))
+                plan = await self.in_memory(lab).compare()
+                lab.lines, lab.typed = 0, []
+                leaves: list[Callable[[], oast.DeliveryResult]] = []
+                delivering = asyncio.create_task(plan.deliver("a test", begun=leaves.append))
+                found: list[tuple[oast.DeliveryResult, set[str]]] = []
+                lab.fault = Fault(
+                    "meanwhile", at, meanwhile=lambda lab=lab, found=found, leaves=leaves: found.append((leaves[0](), {*lab.running}))
+                )
+                await delivering
+                [(result, running)] = found
+                outcome = result.outcomes[0]
+                self.assertIsNone(result.unrecorded)
+                states.add(outcome.state)
+                if outcome.state is oast.State.UNCHANGED:
+                    self.assertEqual(running, set(BEFORE), (way, at))
+                    self.assertEqual(left_text(result.outcomes), "exited at once; no device was changed")
+                else:
+                    self.assertIs(outcome.state, oast.State.UNKNOWN, (way, at))
+                    self.assertIn("state unknown, left to their own rollback: pier", left_text(result.outcomes))
+                    self.assertIn("oast change resume", left_text(result.outcomes))
+            self.assertEqual(states, {oast.State.UNCHANGED, oast.State.UNKNOWN}, way)
+
     async def test_a_file_that_was_only_checked_is_not_touched(self) -> None:
         lab = Lab("file", list(BEFORE))
         lab.files["/etc/lab.conf"].insert(0, "# the night desk wrote this")
@@ -221,9 +251,13 @@ class WaysTest(Case):
 
     async def test_with_a_second_way_in_that_is_open_the_change_may_be_begun_and_is_undone_by_it(self) -> None:
         template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
-        for stated in ("second_way_interface: out-of-band", "second_way_interface: two"):
+        for host, stated in (
+            ("127.0.0.2", "second_way_interface: out-of-band"),
+            ("127.0.0.1", "second_way_interface: out-of-band"),
+            ("127.0.0.2", "second_way_interface: two"),
+        ):
             lab = Lab("none", list(BEFORE))
-            outcome = await self.push(lab, template=template, second=f"second_way: '127.0.0.2:{{port}}', {stated}")
+            outcome = await self.push(lab, template=template, second=f"second_way: '{host}:{{port}}', {stated}")
             if stated.endswith("two"):  # The change removes this port.
                 self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
                 self.assertIn("may cut the alternate management address as well: port two", str(outcome.reason))

@@ -1,8 +1,6 @@
 """`python -m oast` is the same program as `oast`."""
 
-import sys
-
-from oast.cli.main import main
+from oast.cli.start import program
 
 if __name__ == "__main__":
-    sys.exit(main())
+    program()

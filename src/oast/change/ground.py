@@ -169,6 +169,31 @@ class Ground:
                 async with asyncio.timeout(CLOSING_S):
                     await session.close()
 
+    def _outcome(
+        self,
+        state: State,
+        cause: Cause,
+        reason: str | None = None,
+        hint: str | None = None,
+        *,
+        failed: tuple[CheckResult, ...] = (),
+        excused: tuple[CheckResult, ...] = (),
+    ) -> Outcome:
+        return Outcome(
+            device=self.name,
+            state=state,
+            cause=cause,
+            counts=self.comparison.counts,
+            seconds=self._means.clock.now() - self._started,
+            reason=reason,
+            hint=hint,
+            failed_checks=failed,
+            excused_checks=excused,
+            log=str(self._means.log),
+            way_back=self.comparison.way_back,
+            saved_besides=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
+        )
+
     async def _end(
         self,
         state: State,
@@ -190,20 +215,7 @@ class Ground:
         reason = "; ".join(note for note in notes if note) or None
         reason = self.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
-        self.outcome = Outcome(
-            device=self.name,
-            state=state,
-            cause=cause,
-            counts=self.comparison.counts,
-            seconds=self._means.clock.now() - self._started,
-            reason=reason,
-            hint=hint,
-            failed_checks=failed,
-            excused_checks=excused,
-            log=str(self._means.log),
-            way_back=self.comparison.way_back,
-            saved_besides=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
-        )
+        self.outcome = self._outcome(state, cause, reason, hint, failed=failed, excused=excused)
         await self._means.journal.ended(self.outcome, came_to, asked=self._asked)
         self._means.on_event(DeviceEvent(self.name, Stage(str(state))))
         await self._close()

@@ -40,8 +40,8 @@ class Opener(Protocol):
     def has_alternate(self) -> bool:
         """Whether the inventory names an alternate management address."""
 
-    def route(self, session: Session, interface: str | None = None) -> Route:
-        """How Oast reaches the device over `session`; `interface` is the one that a reading shows with its address."""
+    def alternate_route(self, session: Session, interface: str | None = None) -> Route:
+        """How Oast reaches the device over a `session` at the alternate address; `interface` is the one that a reading shows with it."""
 
 
 class Moved(DeviceError):

@@ -127,8 +127,8 @@ class DeviceOpener:
         newest_only = proving and self._changes_login
         return await self._connector.open(self._device, self._platform, transcript, target=target, newest_only=newest_only)
 
-    def route(self, session: Session, interface: str | None = None) -> Route:
-        return self._connector.route(self._device, session, interface)
+    def alternate_route(self, session: Session, interface: str | None = None) -> Route:
+        return self._connector.route(self._device, session, interface, is_alternate=True)
 
 
 class Push:
@@ -179,6 +179,9 @@ class Push:
         # What was read of those that were changed, before and after.
         self.measured: dict[str, Measured] = {}
         self._delivered: list[Transaction] = []
+        # Those of the wave that is being delivered, and the delivered devices that are being rolled back.
+        self._current: Sequence[Transaction] = ()
+        self._rolling_back: frozenset[str] = frozenset()
         for device, error in unreached:
             log = str(options.working / "log" / options.run / f"{device.name}.log")
             self._outcomes[device.name] = Outcome(
@@ -190,6 +193,19 @@ class Push:
         """One for each device, in the order given; a device whose turn never came is unchanged, and no other."""
         known = [self._outcomes.get(c.name) or self._without(c) for c in self._comparisons]
         return [*known, *(self._outcomes[device.name] for device, _ in self._unreached)]
+
+    @property
+    def outcomes_if_left(self) -> list[Outcome]:
+        """The same if this process ends now: whatever is not settled is unknown, and so is what is being rolled back."""
+        now = {transaction.name: transaction.outcome_if_left() for transaction in self._current}
+        found = []
+        for outcome in self.outcomes:
+            left = now.get(outcome.device, outcome)
+            if outcome.device in self._rolling_back:
+                reason = "interrupted while it was being rolled back because of other devices"
+                left = replace(left, state=State.UNKNOWN, cause=Cause.INTERRUPTED, reason=reason, hint="find out with: oast change resume")
+            found.append(left)
+        return found
 
     def _without(self, comparison: Comparison) -> Outcome:
         """What can be said of a device that has no outcome."""
@@ -245,9 +261,11 @@ class Push:
         if not back:
             return
         why = f"taken back, as {failures} {'device' if failures == 1 else 'devices'} failed or did not stay in order"
+        self._rolling_back = frozenset(transaction.name for transaction in back)
         try:
             await self._undo(back)
         finally:
+            self._rolling_back = frozenset()
             self.listed.update(self._undo.listed)
             for transaction in back:
                 became = self._undo.became(transaction.name)
@@ -299,11 +317,13 @@ class Push:
             watching = _Watching(self._connector, self._delivered, {t.name for t in transactions})
             wave = Wave(transactions, watching.watched, limits, self._clock, self._hand_over, await self._around(transactions, later))
             self._begun.update(transaction.name for transaction in transactions)
+            self._current = transactions
             try:
                 await wave.deliver()
             finally:
                 self._unfinished = self._unfinished or wave.unfinished
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
+                self._current = ()
                 self.measured.update({t.name: t.measured for t in transactions if t.comparison.edits})
                 self.listed.update({t.name: t.listed for t in transactions if t.listed is not None})
                 await asyncio.shield(self._keep(transactions))

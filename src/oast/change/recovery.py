@@ -8,7 +8,7 @@ from oast.change.compare import edits_between
 from oast.change.ground import Ground
 from oast.change.left import REVERT
 from oast.change.means import Lost, ManagementAddress
-from oast.change.outcome import Cause, State
+from oast.change.outcome import Cause, Outcome, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery
 from oast.config.difference import difference
@@ -64,12 +64,19 @@ class Recovering(Ground):
         await self._end(State.DELIVERED, cause, reason, "look at it, and save it on the device: it might start with the old configuration")
 
     async def leave(self) -> None:
-        """Whoever runs this does not wait any longer: the device is left to its own way back, and that is said."""
+        """Whoever runs this does not wait any longer: the device is left to its own rollback, and that is said."""
         if self.outcome is not None:
             return
+        left = self.outcome_if_left()
+        self._asked = left.state is State.UNCHANGED
+        await self._end(left.state, left.cause, left.reason, left.hint)
+
+    def outcome_if_left(self) -> Outcome:
+        """Its outcome or, while it has none, what is known if this process ends now."""
+        if self.outcome is not None:
+            return self.outcome
         if self.phase is Phase.UNTOUCHED:
-            await self._end(State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it")
-            return
+            return self._outcome(State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it")
         way_back = self.comparison.way_back
         until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.timer_left_s))
         if self.comparison.manner.into_startup:
@@ -82,8 +89,7 @@ class Recovering(Ground):
             reason = f"interrupted, and left to {way_back.name}: by {until:%H:%M:%S} it has gone back"
         else:
             reason = "interrupted, and it has no way back of its own: it may run a part of the change"
-        self._asked = False
-        await self._end(State.UNKNOWN, Cause.INTERRUPTED, reason, "then find out with: oast change resume")
+        return self._outcome(State.UNKNOWN, Cause.INTERRUPTED, reason, "then find out with: oast change resume")
 
     async def _refused(self, refused: DeviceRefused) -> None:
         """The device refused a line: take back at once what went before it, on the same session."""

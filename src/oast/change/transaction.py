@@ -99,9 +99,9 @@ class Transaction(Recovering):
         """Prove that the change cannot cut the session at the alternate management address. Raises DeviceError."""
         intent, running = self.comparison.intent, self.comparison.running
         opener = self._means.opener
-        route = opener.route(alternate)
+        route = opener.alternate_route(alternate)
         if not route.is_out_of_band and not interfaces_of(intent, running, route):
-            route = opener.route(alternate, await interface_by_reading(alternate, alternate.reached_at))
+            route = opener.alternate_route(alternate, await interface_by_reading(alternate, alternate.reached_at))
             if route.interface is None:
                 message = f"{what}, and it is not known on which interface its alternate management address {alternate.reached_at} is"
                 raise DeviceError(

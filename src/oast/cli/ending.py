@@ -1,5 +1,5 @@
-"""Being told to end while devices are delivered to: they are left in a known state; told again, they are left to their timers, and which
-is said; told a third time, the process ends at once."""
+"""Signals during a delivery: the first rolls back what is not confirmed, the second leaves the devices to their revert timers, the third
+ends the process at once. Every ending names the devices that are not proved unchanged."""
 
 from __future__ import annotations
 
@@ -8,36 +8,31 @@ import contextlib
 import os
 import signal
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable
 from types import TracebackType
 
+from oast.change.outcome import Outcome, State
 from oast.cli.exits import INTERRUPTED
 from oast.cli.streams import SIGNALS, from_now_on_ignored
-from oast.cli.workplace import named
-from oast.fleet.events import DeviceEvent, Event, Stage
-
-NAMED = 20
-# Until then nothing was sent to a device that it would have to take back.
-HARMLESS = (Stage.CONNECTING, Stage.READING, Stage.BACKING_UP, Stage.PREPARED)
+from oast.operations.deliver import DeliveryResult
 
 
 class Ending:
     """Use as a context within a running loop. The first signal cancels the task; a second sets `hand_over`; a third ends the process at
-    once and says which devices are left. `hear` is told what happens to devices.
+    once, after the record was written as far as it is known.
 
-    Behind it signals are ignored: what became of the devices is known, and is what the exit code says.
+    After it signals are ignored: what became of the devices is known, and is what the exit code says.
     """
 
-    def __init__(self, names: Sequence[str]) -> None:
-        self._names = names
-        self._stages: dict[str, Stage] = {}
+    def __init__(self) -> None:
         self._task: asyncio.Task[object] | None = None
         self._told = 0
+        self._leave_now: Callable[[], DeliveryResult] | None = None
         self.hand_over = asyncio.Event()
 
-    def hear(self, event: Event) -> None:
-        if isinstance(event, DeviceEvent):
-            self._stages[event.device] = event.stage
+    def begun(self, leave: Callable[[], DeliveryResult]) -> None:
+        """From now on devices may be touched; `leave` writes the record and returns what is known of them."""
+        self._leave_now = leave
 
     def __enter__(self) -> Ending:
         self._task = asyncio.current_task()
@@ -55,11 +50,13 @@ class Ending:
     def _signalled(self) -> None:
         self._told += 1
         if self._told == 1:
-            self._say("interrupted: leaving every device in a known state; once more leaves them to their timers")
+            self._say(
+                "interrupted: rolling back unconfirmed devices. Ctrl-C again: stop waiting and leave it to the devices' revert timers"
+            )
             if self._task is not None:
                 self._task.cancel()
         elif self._told == 2:
-            self._say("handing over to the devices' own timers; once more ends at once")
+            self._say("the devices' revert timers will roll back. Ctrl-C again: exit now")
             self.hand_over.set()
         else:
             self._leave()
@@ -72,13 +69,26 @@ class Ending:
             sys.stderr.flush()
 
     def _leave(self) -> None:
-        stages = {name: self._stages.get(name) for name in self._names}
-        left = [name for name, stage in stages.items() if stage is not None and not stage.is_end and stage not in HARMLESS]
-        if left:
-            self._say(
-                f"left at once; left to their own timers, and not known to be in order: {named(left, NAMED)}\n"
-                "    when the timers have gone off, look with: oast diff"
-            )
-        else:
-            self._say("left at once; no device was being changed")
+        result = self._leave_now() if self._leave_now is not None else None
+        self._say("exited at once; no device was changed" if result is None else left_text(result.outcomes))
+        if result is not None and result.unrecorded is not None:
+            self._say(f"the record of this run could not be written: {result.unrecorded}")
         os._exit(INTERRUPTED)
+
+
+def left_text(outcomes: tuple[Outcome, ...]) -> str:
+    """What is said of a run that ends at once: every device that is not proved unchanged, by name."""
+    lines = []
+    for state, what in (
+        (State.UNKNOWN, "state unknown, left to their own rollback"),
+        (State.DELIVERED, "run the change"),
+        (State.REVERTED, "rolled back"),
+    ):
+        names = [outcome.device for outcome in outcomes if outcome.state is state]
+        if names:
+            lines.append(f"    {what}: {', '.join(names)}")
+    unchanged = sum(1 for outcome in outcomes if outcome.state is State.UNCHANGED)
+    if not lines:
+        return "exited at once; no device was changed"
+    rest = f"    unchanged: the other {unchanged}\n" if unchanged else ""
+    return "exited at once\n" + "\n".join(lines) + f"\n{rest}hint: find out and recover with: oast change resume"

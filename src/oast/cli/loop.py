@@ -40,12 +40,12 @@ def run_with(runner: asyncio.Runner, work: Coroutine[object, object, Result]) ->
 
 @contextmanager
 def _cancelled_by_signals() -> Iterator[None]:
-    """Told to end, the task is cancelled, and cleans up. For Ctrl-C the event loop does that by itself."""
+    """Told to end, the task is cancelled, and cleans up."""
     loop, task = asyncio.get_running_loop(), asyncio.current_task()
     if threading.current_thread() is not threading.main_thread() or task is None:
         yield
         return
-    before = {number: signal.getsignal(number) for number in SIGNALS[1:]}
+    before = {number: signal.getsignal(number) for number in SIGNALS}
     for number in before:
         loop.add_signal_handler(number, task.cancel)
     try:

@@ -36,7 +36,6 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table, what_may_be_lost
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
-from oast.fleet.events import Event
 from oast.intent.intent import IntentBuilder
 from oast.operations.ask import need_only_reading
 from oast.operations.changes import Changes
@@ -357,17 +356,13 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
     names = [c.name for c in plan.to_do]
     started = time.monotonic()
-    with Progress(console(error=True), names, quiet=_quiet(options), each=True) as progress, Ending(names) as ending:
-
-        def heard(event: Event) -> None:
-            ending.hear(event)
-            progress(event)
+    with Progress(console(error=True), names, quiet=_quiet(options), each=True) as progress, Ending() as ending:
 
         def told(result: DeliveryResult) -> None:
             progress.stop()
             _report(options, plan, result, time.monotonic() - started)
 
-        return await plan.deliver(options.reason, options.ticket, how, heard, ending.hand_over, told)
+        return await plan.deliver(options.reason, options.ticket, how, progress, ending.hand_over, told, ending.begun)
 
 
 def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, seconds: float) -> None:

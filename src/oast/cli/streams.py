@@ -105,7 +105,7 @@ def ended_by_signals(*, for_good: bool) -> Iterator[None]:
         yield
         return
     before = {number: signal.getsignal(number) for number in SIGNALS}
-    for number in SIGNALS[1:]:
+    for number in SIGNALS:
         # Whoever has it ignored, as nohup does, wants to go on.
         if before[number] is not signal.SIG_IGN:
             signal.signal(number, _told_to_end)

@@ -341,19 +341,17 @@ class Connector:
                 await asyncio.sleep(wait_s)
         return await self.open(device, platform, transcript)
 
-    def route(self, device: Device, session: Session, interface: str | None = None) -> Route:
+    def route(self, device: Device, session: Session, interface: str | None = None, *, is_alternate: bool = False) -> Route:
         """How Oast reaches the device over `session`, as far as can be told. `interface` is the one that a reading shows with the
-        address, where one does."""
+        address, where one does; with `is_alternate`, the session was opened at the alternate management address."""
         theirs, ours = session.addresses
         management = device.management
         reached = session.reached_at or device.address
         # On loopback the simulator stands between: what it is told of addresses says nothing of the network.
         simulated = self._simulated is not None
-        alternate = management.alternate
-        if alternate is not None and reached == alternate.host != device.address:
-            stated, is_out_of_band = alternate.interface, alternate.is_out_of_band
-        else:
-            stated, is_out_of_band = management.interface, management.is_out_of_band
+        stated, is_out_of_band = management.interface, management.is_out_of_band
+        if is_alternate and management.alternate is not None:
+            stated, is_out_of_band = management.alternate.interface, management.alternate.is_out_of_band
         return Route.of(
             (reached, *(() if simulated else (theirs,))),
             () if simulated else (ours,),

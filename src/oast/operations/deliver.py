@@ -174,6 +174,7 @@ class Plan:
         on_event: OnEvent = unheard,
         hand_over: asyncio.Event | None = None,
         first: Callable[[DeliveryResult], object] = lambda result: None,
+        begun: Callable[[Callable[[], DeliveryResult]], object] = lambda leave: None,
     ) -> DeliveryResult:
         """Deliver to all devices that differ; what cannot be confirmed is taken back. `first` is told the result before the record of
         it is written.
@@ -182,6 +183,9 @@ class Plan:
         when the record could not be written; nothing was touched then. Cancellation takes back what is not confirmed, and the result
         says so: it is returned, not raised. When `hand_over` is set after that, nobody waits for it any more: devices are left to
         their timers, and are told as unknown.
+
+        `begun` is called before the first device is touched, with a function for a process that has to end at once: it writes the record
+        as far as it is known, without waiting for any device, and returns that result.
         """
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
@@ -207,6 +211,14 @@ class Plan:
                 undo=undo,
                 surroundings=around,
             )
+
+            def leave() -> DeliveryResult:
+                left = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes_if_left), interrupted=True)
+                with suppress(Exception):  # what is known is returned, whatever can be written
+                    return replace(left, unrecorded=self._record(left, recording, push, is_left=True))
+                return left
+
+            begun(leave)
             interrupted, fault = await _run(push)
             await self.close()
             unwatched = tuple(sorted(around.unread)) if around is not None else ()
@@ -235,9 +247,10 @@ class Plan:
             hand_over,
         )
 
-    def _record(self, result: DeliveryResult, recording: Recording, push: Push) -> str | None:
-        """Why the record could not be written, if it could not: what became of the devices is known all the same."""
-        told = recording.end(result.outcomes, str(result.verdict), push.listed, push.measured, push.waves)
+    def _record(self, result: DeliveryResult, recording: Recording, push: Push, *, is_left: bool = False) -> str | None:
+        """Why the record could not be written, if it could not: what became of the devices is known all the same. For a run that
+        `is_left`, no backups are made."""
+        told = recording.end(result.outcomes, str(result.verdict), {} if is_left else push.listed, push.measured, push.waves)
         path = self.logs / "outcome.json"
         try:
             write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)
