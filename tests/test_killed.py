@@ -79,7 +79,7 @@ class KilledTest(Case):
             self.refused.add(way)
             refused = await self._run(folder, *PUSH)
             self.assertEqual(refused.code, 4, (about, refused))
-            self.assertIn("did not come to know what became of it: it was not touched", refused.out, about)
+            self.assertIn("left this device in an unknown state; nothing was sent to it", refused.out, about)
         resumed = await self._run(folder, "change", "resume", "--format", "json")
         self.assertEqual(resumed.code, 0, (about, resumed))
         runs = resumed.json()["runs"]

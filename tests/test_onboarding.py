@@ -87,8 +87,8 @@ class Onboarding(EstateTest):
         self.assertEqual(found["expected"], sum(one["state"] != "managed" for one in found["devices"]))
         return {one["serial"]: one for one in found["devices"]}
 
-    def with_server(self, work: Callable[..., Awaitable[Any]]) -> Any:
-        """What `work` gives while the real server listens at the port that it is given."""
+    def with_server(self, work: Callable[..., Awaitable[Any]], *, is_killed: bool = False) -> Any:
+        """What `work` gives while the real server listens at the port that it is given; afterwards the server is stopped, or killed."""
         process = self.started("onboard", "serve", "--port", "0")
         try:
             assert process.stdout is not None
@@ -98,9 +98,9 @@ class Onboarding(EstateTest):
                 ports += [int(port) for port in re.findall(r":(\d+) for calls", process.stdout.readline())]
             return asyncio.run(work(*ports))  # type: ignore[arg-type]
         finally:
-            process.terminate()
+            (process.kill if is_killed else process.terminate)()
             self.said, errors = process.communicate(timeout=60)
-            self.assertEqual((process.returncode, errors), (0, ""))
+            self.assertEqual((process.returncode, errors), (-9 if is_killed else 0, ""))
 
     async def come(self, boxes: list[Box], port: int) -> list[bool]:
         return await asyncio.gather(*(box.find_its_way("localhost", port) for box in boxes))
@@ -397,6 +397,42 @@ class ManagedTest(LarkwaterTest, Onboarding):
 
         self.with_server(wait)
         self.assertEqual(self.status(0)["LW-7000"]["state"], "managed")
+
+    def test_a_server_that_was_killed_in_the_middle_of_a_delivery_recovers_it_and_goes_on(self) -> None:
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        box, state = Box(self.factory("LW-7000")), self.estate / ".oast" / "sim"
+
+        async def come(port: int, home: int) -> None:
+            self.assertTrue(await box.find_its_way("localhost", port), box.happened)
+            await plug_in(state, box, "bine", (), ("127.0.0.1", home))
+            await asyncio.to_thread(self.fault, "quay-edge-0", "slow", "--seconds", "0.5")
+            while await asyncio.to_thread(self.timer, "quay-edge-0") is None:
+                await asyncio.sleep(0.1)
+
+        self.with_server(come, is_killed=True)
+        self.assertEqual(self.status(0)["LW-7000"]["state"], "called home")
+        self.fault("quay-edge-0", "none")
+        # Until the estate is right again, the device waits, and need not be staged anew.
+        self.edit("values/network.yaml", "everywhere:", "everywhere: [")
+
+        async def wait(port: int, home: int) -> None:
+            while (await asyncio.to_thread(self.status, None))["LW-7000"]["noted"] is None:
+                await asyncio.sleep(0.5)
+            self.assertEqual((await asyncio.to_thread(self.status, None))["LW-7000"]["state"], "called home")
+            self.edit("values/network.yaml", "everywhere: [", "everywhere:")
+
+        self.with_server(wait)
+        self.assertIn("waits, for a reason that is not its own: ", self.said)
+
+        async def go_on(port: int, home: int) -> None:
+            while (await asyncio.to_thread(self.status))["LW-7000"]["state"] == "called home":
+                await asyncio.sleep(0.5)
+
+        self.with_server(go_on)
+        self.assertRegex(self.said, "quay-edge-0: the interrupted delivery is recovered: (reverted|unchanged)")
+        self.assertEqual(self.status(0)["LW-7000"]["state"], "managed", self.said)
+        self.assertEqual(self.oast("change", "resume").out, "nothing to resume: no run has left anything open\n")
 
     def test_without_calls_home_a_box_is_spoken_to_as_soon_as_it_is_there(self) -> None:
         self.edit("oast.toml", 'call_home = "127.0.0.1:0"\n', "")

@@ -117,10 +117,14 @@ def in_flight(working: Path) -> dict[str, LeftRun]:
     return {device.name: left for left in dead_runs(working) for device in left.in_flight}
 
 
-def left_in_flight(left: LeftRun) -> DeviceError:
+class InFlight(DeviceError):
+    """An interrupted run has left the device in a state that is not known."""
+
+
+def left_in_flight(left: LeftRun) -> InFlight:
     """Why nothing is delivered to a device."""
-    message = f"the run {left.run} did not come to know what became of it: it was not touched"
-    return DeviceError(message, hint="find out, and leave it in order, with: oast change resume")
+    message = f"the run {left.run} left this device in an unknown state; nothing was sent to it"
+    return InFlight(message, hint="recover the interrupted run with: oast change resume")
 
 
 def plan_of(working: Path, run: str) -> dict[str, Any]:

@@ -165,7 +165,7 @@ def _left(estate: Estate, left_out: Sequence[str]) -> list[Finding]:
     return [
         Finding(
             Key(LEFT, name),
-            f"the run {flying[name].run} did not come to know what became of it; leave it in order with: oast change resume",
+            f"the run {flying[name].run} left it in an unknown state; recover the run with: oast change resume",
             state=flying[name].run,
         )
         for name in left_out

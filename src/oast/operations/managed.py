@@ -10,7 +10,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from oast.change.outcome import State
+from oast.change.left import InFlight
+from oast.change.outcome import Cause, Outcome, State
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey
 from oast.errors import DeviceError, OastError, StateError
@@ -22,12 +23,33 @@ from oast.fleet.events import OnEvent, unheard
 from oast.onboard.store import Box
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.preparation import prepare
+from oast.operations.resume import Resume
 from oast.operations.verify import checks_for, verify
 from oast.records import Place
 
 WAIT_S = 30.0
 Became = dict[str, OastError | None]
 """By serial number, why a device could not be made one that is managed; None where it could."""
+
+
+class Postponed(OastError):
+    """Why a device is not managed yet, for a reason that is not its own: what the estate says, another run, another device."""
+
+    @classmethod
+    def because_of(cls, error: OastError) -> OastError:
+        """An error that is about everything that is delivered; one that is about the device stays what it is."""
+        first = error.problems()[0]
+        place = f" ({first.place})" if first.place else ""
+        return error if isinstance(error, DeviceError) else cls(f"{first.message}{place}", hint=first.hint)
+
+
+async def recover(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box]) -> dict[str, Outcome]:
+    """Recover the interrupted runs that were delivering to `boxes`; by name, what they run now. Raises OastError."""
+    devices = [_device(box) for box in boxes]
+    estate = await asyncio.to_thread(open_estate, folder, environment, besides=devices)
+    names = {device.name for device in devices}
+    runs = await Resume(estate, names=names).run()
+    return {outcome.device: outcome for run in runs for outcome in run.outcomes if outcome.device in names}
 
 
 async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box], on_event: OnEvent = unheard) -> Became:
@@ -37,7 +59,7 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
         devices = {box.name: _device(box) for box in boxes}
         estate = await asyncio.to_thread(open_estate, folder, environment, besides=list(devices.values()))
     except OastError as error:
-        return dict.fromkeys((box.serial for box in boxes), error)
+        return dict.fromkeys((box.serial for box in boxes), Postponed.because_of(error))
     ready: list[Box] = []
     for box in boxes:
         try:
@@ -99,13 +121,15 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) ->
         preparation = await asyncio.to_thread(prepare, estate, on)
         async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
             for name, error in plan.failed:
-                became[serials[name]] = error
+                became[serials[name]] = Postponed(error.message) if isinstance(error, InFlight) else error
             if plan.to_do:
                 reason = f"Onboarded {', '.join(f'{box.name} ({box.serial})' for box in boxes)}"
                 result = await plan.deliver(reason, options=DeliveryOptions(), on_event=on_event)
                 for outcome in result.outcomes:
                     if outcome.state is not State.DELIVERED:
-                        became[serials[outcome.device]] = DeviceError(f"{outcome.state}: {outcome.reason or ''}")
+                        is_its_own = outcome.cause not in (Cause.HELD, Cause.INTERRUPTED)
+                        kind = DeviceError if is_its_own else Postponed
+                        became[serials[outcome.device]] = kind(f"{outcome.state}: {outcome.reason or ''}")
         found = await verify(preparation, checks_for(preparation, ()), wait_s=WAIT_S)
         for name, error in found.failed:
             became[serials[name]] = became[serials[name]] or error
@@ -114,5 +138,5 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) ->
             if wrong:
                 became[serials[name]] = became[serials[name]] or DeviceError("; ".join(wrong[:3]))
     except OastError as error:
-        became = {serial: why or error for serial, why in became.items()}
+        became = {serial: why or Postponed.because_of(error) for serial, why in became.items()}
     return became

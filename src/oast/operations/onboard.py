@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager, suppress
 from pathlib import Path
 
 from oast.change.locks import RunLock
+from oast.change.outcome import State as Known
 from oast.connect.call_home import CallHome, settled
 from oast.errors import ConnectionFailed, FaultWithDevice, OastError, StateError
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
-from oast.onboard.store import Boxes, State
-from oast.operations.managed import manage
+from oast.onboard.store import Box, Boxes, State
+from oast.operations.managed import Postponed, manage, recover
 
 # Devices that come within so many seconds are delivered to together.
 TOGETHER_S = 1.0
 # A device without a call restarts before it can be reached.
 TRIES = 10
 PAUSE_S = 3.0
+# A device that waits for a reason that is not its own is tried again so often.
+POSTPONED_S = 10.0
 LOCK = "onboarding"
 # So much is told of what is wrong.
 SAID = 3
@@ -67,10 +70,13 @@ async def serve(
             at = await home.start()
             stack.push_async_callback(home.close)
             listening(f"{host}:{at} for calls home")
-        # Whom a server before this one has left on the way.
-        for box in boxes.all():
-            if box.state is State.CALLED or (box.state is State.CONFIGURED and settings.call_home is None):
-                ready.put_nowait(box.serial)
+        # Those that a server before this one was at work on when it ended.
+        waiting = [
+            box for box in boxes.all() if box.state is State.CALLED or (box.state is State.CONFIGURED and settings.call_home is None)
+        ]
+        await _recover(folder, environment, waiting, heard)
+        for box in waiting:
+            ready.put_nowait(box.serial)
         managing = asyncio.create_task(_manage(folder, environment, boxes, ready, heard, stop, patient=settings.call_home is None))
         ended = asyncio.create_task(stop.wait())
         try:
@@ -82,6 +88,20 @@ async def serve(
                 task.cancel()
             # What is being delivered is taken back, or left to its timer, before this ends.
             await asyncio.gather(managing, ended, return_exceptions=True)
+
+
+async def _recover(folder: Path, environment: Mapping[str, str], waiting: Sequence[Box], heard: OnBox) -> None:
+    """Settle what a server that was killed was delivering, before anything else is delivered to those devices."""
+    if not waiting:
+        return
+    try:
+        outcomes = await recover(folder, environment, waiting)
+    except OastError as error:
+        heard("interrupted deliveries", f"could not be recovered: {_told(error)}")
+        return
+    for name, outcome in outcomes.items():
+        reason = f" ({outcome.reason})" if outcome.reason and outcome.state is Known.UNKNOWN else ""
+        heard(name, f"the interrupted delivery is recovered: {outcome.state}{reason}")
 
 
 @contextmanager
@@ -127,6 +147,7 @@ async def _manage(
     """Make managed devices of whoever is ready, those that come at once together; a device that does not answer yet is tried again. A
     delivery that is cancelled ends as any other, so that `stop` says when this does."""
     tries: dict[str, int] = {}
+    postponed: dict[str, str] = {}
     while not stop.is_set():
         serials = await settled(ready, TOGETHER_S)
         found = [box for serial in serials if (box := boxes.one(serial)) is not None]
@@ -144,6 +165,13 @@ async def _manage(
                 heard(box.name, f"is left for the next time: {_told(why)}")
             elif patient and tries[box.serial] < TRIES and isinstance(why, ConnectionFailed):
                 asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
+            elif isinstance(why, Postponed):
+                # It stays where it was: nothing about the device has to be staged anew.
+                if postponed.get(box.serial) != why.message:
+                    postponed[box.serial] = why.message
+                    boxes.note(box.serial, f"waits: {_told(why)}")
+                    heard(box.name, f"waits, for a reason that is not its own: {_told(why)}")
+                asyncio.get_running_loop().call_later(POSTPONED_S, ready.put_nowait, box.serial)
             else:
                 boxes.come_to(box.serial, State.FAILED, _told(why))
                 heard(box.name, f"is not managed: {_told(why)}")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import Any
@@ -60,15 +60,18 @@ class Resume:
         timeout_s: float | None = None,
         give_up: bool = False,
         on_event: OnEvent = unheard,
+        names: Collection[str] | None = None,
     ) -> None:
-        """Raises StateError, EstateError."""
+        """With `names`, only runs that were delivering to one of these devices. Raises StateError, EstateError."""
         self._estate = estate
         self._give_up = give_up
         self._timeout_s = timeout_s
         self._at_once = at_once or estate.settings.connection.at_once
         self.on_event = on_event
         self._clock: Clock = SystemClock()
-        self.runs: Sequence[LeftRun] = dead_runs(estate.working)
+        self.runs: Sequence[LeftRun] = [
+            run for run in dead_runs(estate.working) if names is None or any(device.name in names for device in run.devices)
+        ]
         # Those that somebody else has taken up meanwhile.
         self.elsewhere: list[str] = []
 
