@@ -41,6 +41,13 @@ class ApprovalTest(LarkwaterTest):
         self.assertEqual(
             {d["device"]: d["state"] for d in shown["outcomes"][0]["devices"]}, dict.fromkeys(("gull-core-1", "heron-core-1"), "delivered")
         )
+        labels = [label for row in self.oast("backup", "list", "--format", "json").json()["backups"] for label in row["labels"]]
+        self.assertIn(f"before {name}", labels, "by the name of the change, which is not that of the run")
+        run_name = next(entry["run"] for entry in shown["entries"] if entry["kind"] == "ended")
+        self.assertNotEqual(run_name, name)
+        for label in (f"before {name}", f"before {run_name}"):
+            diff = self.oast("backup", "diff", label, "--on", "role=core", expect=1).out
+            self.assertIn('+   contact "Larkwater day desk"', diff)
         self.assertIn("has been delivered already", self.as_(ADA, "push", "--change", name, "--yes", expect=1).err)
 
     def test_nobody_approves_what_is_theirs(self) -> None:

@@ -2,14 +2,37 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
+import tempfile
 import unittest
+from pathlib import Path
 
 from larkwater import SECRETS, LarkwaterTest, clean_environment
+from oast.archive.archive import Archive
+from oast.errors import UsageError
 
 CORE, OTHER = "gull-core-1", "heron-core-1"
 ON = ("--on", "role=core")
+
+
+class LabelTest(unittest.TestCase):
+    def test_labels_that_differ_in_spelling_only_are_refused_with_the_reason_and_an_alias_finds_its_label(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
+        archive = Archive(folder / "archive", dict(os.environ))
+        archive.commit({"running/a.txt": b"1\n"}, "first", "ada", "gate one")
+        for label in ("gate-one", "gate  one", "gate:one"):
+            with self.assertRaisesRegex(UsageError, f"the label '{label}' differs from 'gate one' in spelling only"):
+                archive.commit({}, "second", "ada", label)
+        with self.assertRaisesRegex(UsageError, "there is a label 'gate one' already"):
+            archive.commit({}, "second", "ada", "gate one")
+        first = archive.commit({"running/a.txt": b"2\n"}, "change\n\nalso: nothing", "ada", "before change-1", "before run-1")
+        second = archive.commit({"running/a.txt": b"3\n"}, "change", "ada", "before change-1", "before run-2")
+        self.assertEqual(archive.point("before change-1").commit, first)
+        self.assertEqual(archive.point("before run-1").commit, first)
+        self.assertEqual(archive.point("before run-2").commit, second)
+        self.assertEqual(archive.point("before change-1 (before run-2)").commit, second)
 
 
 class BackupTest(LarkwaterTest):

@@ -34,7 +34,7 @@ class FirstDeliveryTest(LarkwaterTest):
 
     def test_a_dry_run_touches_nothing(self) -> None:
         before = self.running("gull-core-1")
-        run = self.oast("push", "--dry-run")
+        run = self.oast("push", "--dry-run", expect=1)
         self.assertIn("dry run: 6 devices would change; nothing was touched", run.out)
         self.assertEqual(self.running("gull-core-1"), before)
         self.assertFalse((self.estate / ".oast" / "backups").exists())

@@ -30,14 +30,14 @@ class LimitsTest(LarkwaterTest):
         self.assertEqual({(d["state"], d["cause"]) for d in document["devices"]}, {("unchanged", "held")})
         difference = self.oast("diff", "--on", "role=core", "--format", "json", expect=1).json()
         self.assertEqual({one["limit"] for one in difference["exceeded"]}, {"share"})
-        self.assertIn("takes away", self.oast("push", "-m", "x", "--on", "role=core", "--dry-run").out)
+        self.assertIn("takes away", self.oast("push", "-m", "x", "--on", "role=core", "--dry-run", expect=1).out)
 
     def test_the_last_entry_of_a_list_does_not_go_by_itself(self) -> None:
         self.nothing_rendered("users")
         told = self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--yes", expect=1).out
         self.assertRegex(told, r"takes away all \d of user \(limit: last_of\): gull-core-1")
         self.edit("oast.toml", "[secrets]", "[delivery.limits]\nlast_of = []\n\n[secrets]")
-        run = self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--dry-run")
+        run = self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--dry-run", expect=1)
         self.assertNotIn("takes away", run.out)
 
     def test_a_count_is_a_limit_and_a_change_may_be_allowed_to_go_beyond_it(self) -> None:

@@ -10,11 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oast.errors import EstateError, ProtocolError
-from oast.platforms.catalogue import FieldType, Kind
+from oast.operations.ask import other_values, records_document
+from oast.platforms.catalogue import READINGS, FieldType, Kind
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load
 from oast.readings.records import records
 from oast.records import Fingerprints
+from oast.verify.checks import Check, evaluate
 
 TABLE = ReadingDefinition(
     "show ports",
@@ -174,6 +176,22 @@ class OtherFormsTest(unittest.TestCase):
             ],
         )
         self.assertEqual(reading.fields, ("where", "state", "interface", "address", "up"))
+
+
+class OtherValueTest(unittest.TestCase):
+    def test_a_word_outside_a_closed_list_is_other_and_the_other_records_are_read(self) -> None:
+        types = READINGS["routes"].fields
+        command = ReadingDefinition(command="show", columns={"prefix": "destination-prefix", "from": "source-protocol"}, types=types)
+        table = "prefix           from\n192.0.2.0/24     kernel\n198.51.100.0/24  STATIC\n203.0.113.0/24   kernel\n"
+        found = records(table, command)
+        self.assertEqual([str(row["source-protocol"]) for row in found], ["other", "static", "other"])
+        self.assertEqual(other_values({"quay": found}), {("source-protocol", "kernel"): {"quay": 2}})
+        document = records_document(found)[0]
+        self.assertEqual((document["source-protocol"], document["source-protocol-listed"]), ("other", "kernel"))
+        self.assertNotIn("source-protocol-listed", records_document(found)[1])
+        check = Check("quay", "a route", "routes", {"destination-prefix": "192.0.2.0/24"}, "source-protocol", "static", ())
+        self.assertEqual(evaluate([check, check._replace(wanted="other")], {"routes": found})[0].actual, "other (kernel)")
+        self.assertTrue(evaluate([check._replace(wanted="other")], {"routes": found})[0].passed)
 
 
 class FileTest(unittest.TestCase):

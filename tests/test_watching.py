@@ -13,7 +13,7 @@ from oast.change.wave import Limits, Watched, Wave
 from oast.config.view import Counts
 from oast.fleet.clock import SystemClock
 from oast.fleet.events import Stage
-from oast.verify.checks import Check, CheckResult, evaluate
+from oast.verify.checks import Check, CheckResult, Test, evaluate
 
 
 def check(device: str, peer: str | None = None) -> Check:
@@ -38,6 +38,8 @@ class Device:
         self.seen, self.looks = seen, list(looks)
         self.outcome: Outcome | None = None
         self.lost: Lost | None = None
+        self.hint: str | None = None
+        self.deferred: list[tuple[Check, frozenset[str]]] = []
         self.loaded_at = 0.0
         self.ended_at = 0.0
 
@@ -58,7 +60,7 @@ class Device:
     def records(self) -> dict[str, list[dict[str, str | None]]]:
         age = asyncio.get_running_loop().time() - self.loaded_at
         state = next((state for since, state in sorted(self.seen.items(), reverse=True) if age >= since), "down")
-        return {"neighbors": [{"device": str(c.peer), "state": state} for c in self.checks]}
+        return {"neighbors": [{"device": c.peer, "state": state} for c in self.checks if c.peer is not None]}
 
     async def check(self) -> list[CheckResult]:
         results = evaluate(self.checks, self.records())
@@ -84,7 +86,8 @@ class Device:
     async def confirm(self, excused: object) -> None:
         self._end(State.DELIVERED, Cause.NONE)
 
-    async def revert(self, failed: object) -> None:
+    async def revert(self, failed: object, hint: str | None = None) -> None:
+        self.hint = hint
         self._end(State.REVERTED, Cause.CHECKS)
 
     async def recover(self) -> None:
@@ -155,6 +158,32 @@ class WaveTest(unittest.TestCase):
         device = Device("a", [check("a", "z")], {})
         self.deliver(device)
         self.assertEqual(self.states(device), [State.REVERTED])
+
+    def test_a_user_defined_check_waits_for_a_neighbor_of_a_later_wave_and_says_so_when_it_cannot(self) -> None:
+        two_ways = Check("edge", "two-ways-out", "neighbors", {"state": "full"}, None, "2 or more", (), least=2, test=Test.COUNT)
+        hub_only = two_ways._replace(match={"state": "full", "device": "hub-*"})
+        seen_by_name = {"hub-1": "full", "hub-2": "down"}
+
+        class Edge(Device):
+            def records(self) -> dict[str, list[dict[str, str | None]]]:
+                return {"neighbors": [{"device": name, "state": state} for name, state in seen_by_name.items() if state == "full"]}
+
+        def edge(check_of_its_own: Check) -> Edge:
+            return Edge("edge", [check("edge", "hub-1"), check("edge", "hub-2"), check_of_its_own], {})
+
+        for own in (two_ways, hub_only):
+            waits = edge(own)
+            self.deliver(waits, later=("hub-2",))
+            self.assertEqual(self.states(waits), [State.DELIVERED])
+            self.assertEqual(waits.deferred, [(own, frozenset({"hub-2"}))])
+        for own, later, hint in (
+            (two_ways._replace(least=3), ("hub-2",), "hub-2 is in a later wave: deliver them together with --one-wave"),
+            (two_ways._replace(match={"state": "full", "device": "crane-*"}), ("hub-2",), None),
+            (two_ways, (), None),
+        ):
+            fails = edge(own)
+            self.deliver(fails, later=later)
+            self.assertEqual((self.states(fails), fails.hint), ([State.REVERTED], hint), own)
 
     def test_a_neighbour_that_a_later_wave_loses_is_found(self) -> None:
         early = Device("a", [check("a", "z")], {0: "full", 2: "down"})

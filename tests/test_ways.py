@@ -296,6 +296,26 @@ class WaysTest(Case):
             outcome = await self.push(lab, template=template)
         self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
 
+    async def test_in_merge_mode_what_is_intended_has_to_be_there_and_more_may_be(self) -> None:
+        template = INTENDED.replace("port one text {{ text }}", "port one text {{ text }}\nport one address 198.51.100.7/24")
+        lab = Lab("timer", [*BEFORE, "port one address 192.0.2.7/24"])
+        plan = await self.in_memory(lab, template=template).compare(mode="merge")
+        outcome = (await plan.deliver("a test")).outcomes[0]
+        self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
+        self.assertIn("port one address 192.0.2.7/24", lab.running)
+        self.assertIn("port one address 198.51.100.7/24", lab.running)
+
+    async def test_what_failed_before_is_excused_when_only_a_leaf_beside_it_changes(self) -> None:
+        before = [*BEFORE, "port three speed 7"]
+        template = INTENDED.replace("port three speed 5", "port three speed 7\nport three text berth")
+        lab = Lab("timer", before)
+        outcome = await self.push(lab, template=template)
+        self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
+        self.assertEqual([result.check.title for result in outcome.excused_checks], ["interface three is up"])
+        shut = Lab("timer", [*before, "port three shut"])
+        outcome = await self.push(shut, template=template)
+        self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), "it was to come up, and did not")
+
     async def test_what_somebody_else_is_trying_out_is_left_alone(self) -> None:
         for way in ("timer", "candidate", "file", "scheduled"):
             lab = Lab(way, list(BEFORE))

@@ -23,6 +23,8 @@ from oast.nearest import suggestion
 RUNNING: Final = "running"
 STARTUP: Final = "startup"
 BRANCH = "refs/heads/main"
+# What stands before the alias in the text of a tag.
+ALSO = "also: "
 LABEL = re.compile(r"[^\x00-\x1f\x7f]{1,100}")
 # Git refuses these in the name of a reference (git-check-ref-format(1)).
 _NOT_IN_TAGS = re.compile(r"[^A-Za-z0-9._/+-]+|\.\.+|^[./-]+|[./]+$|\.lock$|//+|/\.")
@@ -30,12 +32,14 @@ _NOT_IN_TAGS = re.compile(r"[^A-Za-z0-9._/+-]+|\.\.+|^[./-]+|[./]+$|\.lock$|//+|
 
 @dataclass(frozen=True)
 class Kept:
-    """A point in time: the `label`, if it has one, its commit, when (seconds since 1970), and why in one line."""
+    """A point in time: the `label`, if it has one, its commit, when (seconds since 1970), and why in one line; `alias` is another name
+    by which it is found."""
 
     label: str | None
     commit: str
     at: int
     why: str
+    alias: str | None = None
 
     @property
     def when(self) -> str:
@@ -76,11 +80,16 @@ class Archive:
                 found[file] = head.split()[2]
         return found
 
-    def commit(self, files: Mapping[str, bytes], why: str, who: str, label: str | None = None) -> str | None:
+    def commit(self, files: Mapping[str, bytes], why: str, who: str, label: str | None = None, alias: str | None = None) -> str | None:
         """Keep `files`; the commit, or None when nothing was kept as nothing is new. With `label`, the point in time gets a tag, also
-        when nothing is new. Raises StateError, UsageError for a label that is taken or none, OSError."""
+        when nothing is new; it is found by its `alias` as well. A label that is taken and has an alias is told apart by that.
+
+        Raises StateError, UsageError for a label that is taken or none, OSError.
+        """
         self.prepare()
         with turn(self._folder):
+            if label is not None and alias is not None and self._ref(f"refs/tags/{tag_of(label)}") is not None:
+                label = f"{label} ({alias})"
             if label is not None:
                 self.need_free(label)
             there = self.blobs()
@@ -89,7 +98,7 @@ class Archive:
                 return None
             parts = self._stream(new, why, who, bool(there)) if new else []
             if label is not None:
-                parts += self._tag(label, why, who, BRANCH if new else f"{BRANCH}^0")
+                parts += self._tag(label, why, alias, who, BRANCH if new else f"{BRANCH}^0")
             stream = b"".join(parts)
             if stream:
                 self._git.run("fast-import", "--quiet", "--date-format=raw", given=stream)
@@ -103,15 +112,20 @@ class Archive:
             parts += [f"M 100644 inline {_quoted(file)}\n".encode(), _data(data)]
         return parts
 
-    def _tag(self, label: str, why: str, who: str, point: str) -> list[bytes]:
+    def _tag(self, label: str, why: str, alias: str | None, who: str, point: str) -> list[bytes]:
         head = f"tag {tag_of(label)}\nfrom {point}\ntagger {_person(who)}\n".encode()
-        return [head, _data(f"{label}\n\n{why}".encode())]
+        also = f"\n\n{ALSO}{alias}" if alias is not None else ""
+        return [head, _data(f"{label}\n\n{why}{also}".encode())]
 
     def need_free(self, label: str) -> None:
         """Raises UsageError for a label that is taken, or that cannot be one."""
         if not LABEL.fullmatch(label) or not tag_of(label) or label in (RUNNING, STARTUP):
             raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'")
         if self._ref(f"refs/tags/{tag_of(label)}") is not None:
+            taken = next((kept.label for kept in self.labels() if kept.label is not None and tag_of(kept.label) == tag_of(label)), label)
+            if taken != label:
+                message = f"the label '{label}' differs from '{taken}' in spelling only: both would be the Git tag {tag_of(label)}"
+                raise UsageError(message, hint="choose a label that differs in a letter or a digit")
             raise UsageError(f"there is a label '{label}' already", hint="a label is one point in time: choose another")
 
     def _ref(self, name: str) -> str | None:
@@ -136,7 +150,9 @@ class Archive:
         for line in lines:
             if line.strip():
                 commit, at, label, why, *_ = line.strip("\n").split("\0")
-                found.append(Kept(label, commit, int(at), why.strip().partition("\n")[0]))
+                lines = why.strip().split("\n")
+                alias = lines[-1].removeprefix(ALSO) if len(lines) > 2 and not lines[-2] and lines[-1].startswith(ALSO) else None
+                found.append(Kept(label, commit, int(at), lines[0], alias))
         return found
 
     def history(self, files: Sequence[str] = ()) -> list[Kept]:
@@ -164,9 +180,10 @@ class Archive:
     def point(self, word: str) -> Kept:
         """The point in time of a label, or of a commit. Raises UsageError when there is none."""
         labels = self.labels()
-        for kept in reversed(labels):
-            if kept.label == word or (kept.label is not None and tag_of(kept.label) == word):
-                return kept
+        for names in (lambda kept: (kept.label,), lambda kept: (tag_of(kept.label or ""), kept.alias)):
+            for kept in reversed(labels):
+                if word in names(kept):
+                    return kept
         if re.fullmatch(r"[0-9a-f]{7,40}", word):
             for kept in self.history():
                 if kept.commit.startswith(word):

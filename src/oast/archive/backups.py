@@ -39,10 +39,12 @@ class Backups:
 
     # --- keeping
 
-    def keep(self, listings: Iterable[Listing], why: str, who: str, label: str | None = None) -> str | None:
-        """Keep what was listed; the commit, or None when nothing is new. Raises StateError, UsageError, EstateError, OSError."""
+    def keep(self, listings: Iterable[Listing], why: str, who: str, label: str | None = None, alias: str | None = None) -> str | None:
+        """Keep what was listed; the commit, or None when nothing is new (see `Archive.commit`).
+
+        Raises StateError, UsageError, EstateError, OSError."""
         files = {file_of(one.kind, one.device): self._as_kept(one) for one in listings}
-        return self.archive.commit(self._new(files), why, who, label)
+        return self.archive.commit(self._new(files), why, who, label, alias)
 
     def as_kept(self, device: str, syntax: IndentedSyntax, text: str) -> str:
         """What would be kept, or was kept without encryption, of a running configuration that a device lists as `text`."""

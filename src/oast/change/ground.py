@@ -52,6 +52,8 @@ class Ground:
         self._after: Readings = {}
         self._checked = 0
         self._reached_in_time = False
+        # Its failed checks that cannot pass before others are delivered, with those devices.
+        self.deferred: list[tuple[Check, frozenset[str]]] = []
         # Whether it was asked at last what it runs.
         self._asked = True
         self._found_told = ""

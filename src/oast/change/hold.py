@@ -32,6 +32,22 @@ def may_depend(check: Check, comparison: Comparison) -> bool:
     return any(check.section in owners_within(edit, comparison.intent.owners) for edit in comparison.edits)
 
 
+def is_beside(check: Check, comparison: Comparison) -> bool:
+    """Whether the change touches only leaves beside what a derived check looks at: inside an entry that was there before, and nothing
+    that has a role, such as an address or whether an interface is shut. A description is no cause of what failed before it."""
+    if not check.concerns:
+        return False
+    with_role = set(comparison.intent.platform.roles.values())
+    for edit in comparison.edits:
+        if not any(overlap(edit.path, path) for path in check.concerns):
+            continue
+        is_inside = any(len(edit.path) > len(path) and edit.path[: len(path)] == path for path in check.concerns)
+        touched = [edit.node.statement.rule.path, *(node.statement.rule.path for _, node in edit.node.walk())]
+        if not is_inside or with_role.intersection(touched):
+            return False
+    return True
+
+
 def owners_within(edit: Edit, owners: Mapping[str, Sequence[Pattern]]) -> Iterator[str]:
     """Whose each statement of an edit is; what only leads to others counts with the first of them."""
     paths: list[Path] = [edit.path]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -314,7 +314,7 @@ class Push:
                 else:
                     transactions.append(self._transaction(comparison))
             limits = Limits(options.at_once, options.verify_timeout_s, options.hold_s, later)
-            watching = _Watching(self._connector, self._delivered, {t.name for t in transactions})
+            watching = _Watching(self._connector, self._delivered, {t.name for t in transactions}, later)
             wave = Wave(transactions, watching.watched, limits, self._clock, self._hand_over, await self._around(transactions, later))
             self._begun.update(transaction.name for transaction in transactions)
             self._current = transactions
@@ -382,16 +382,24 @@ class Push:
         return Outcome(comparison.name, State.UNCHANGED, cause, comparison.counts, 0.0, reason, way_back=comparison.way_back)
 
 
+def _deferred(transaction: Transaction, names: set[str], later: frozenset[str]) -> Iterator[Check]:
+    """Its checks that waited for these devices and for none that is still to come; the first of them answers for each."""
+    for check, peers in transaction.deferred:
+        here = sorted(peers & names)
+        if here and not peers & later:
+            yield check._replace(peer=here[0])
+
+
 class _Watching:
     """Looks after devices of earlier waves while others are delivered to: those with checks that concern one of `names`."""
 
-    def __init__(self, connector: Connector, delivered: Sequence[Transaction], names: set[str]) -> None:
+    def __init__(self, connector: Connector, delivered: Sequence[Transaction], names: set[str], later: frozenset[str]) -> None:
         self._connector = connector
         self._sessions: dict[str, Session] = {}
         self.watched = [
             Watched(t.name, checks, self._readings_of(t, checks), t.is_excused, t.hide)
             for t in delivered
-            if (checks := tuple(check for check in t.checks if check.peer in names))
+            if (checks := (*(check for check in t.checks if check.peer in names), *_deferred(t, names, later)))
         ]
 
     def _readings_of(self, transaction: Transaction, checks: Sequence[Check]) -> Callable[[], Awaitable[Readings]]:

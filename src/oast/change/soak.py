@@ -17,6 +17,7 @@ from oast.fleet.clock import Clock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage
 from oast.readings.read import read
 from oast.verify.checks import CheckResult, evaluate
+from oast.verify.later_waves import waits_for
 
 # Between two looks at a device, at least and of the whole time.
 LEAST_S = 1.0
@@ -93,7 +94,8 @@ class _Watched:
         except DeviceError as error:
             await self.close()
             return Told(Cause.CHECKS, f"it was delivered, and then could not be read any more: {error.message}") if last else None
-        results = [r for r in evaluate(transaction.checks, readings, transaction.hide) if r.check.peer not in self._later]
+        every = evaluate(transaction.checks, readings, transaction.hide)
+        results = [r for r in every if r.check.peer not in self._later and not waits_for(r, every, self._later)]
         failed = tuple(transaction.to_answer_for(results)[0])
         if not failed:
             return None

@@ -11,7 +11,7 @@ import asyncio
 from collections.abc import Iterable
 
 from oast.change.compare import edits_between
-from oast.change.hold import may_depend
+from oast.change.hold import is_beside, may_depend
 from oast.change.journal import DeviceJournal
 from oast.change.left import KEEP, REVERT, now
 from oast.change.management_access import interface_by_reading, interfaces_of
@@ -220,7 +220,9 @@ class Transaction(Recovering):
         if result.check.reading not in self._before:
             return False  # It was not measured.
         before = evaluate((result.check,), self._before, self.hide)[0]
-        return not before.passed and before.actual == result.actual and not may_depend(result.check, self.comparison)
+        if before.passed or before.actual != result.actual:
+            return False
+        return not may_depend(result.check, self.comparison) or (before.actual is not None and is_beside(result.check, self.comparison))
 
     def touches(self, result: CheckResult) -> bool:
         """Whether this delivery changes what the check rests on, or may."""
@@ -271,8 +273,8 @@ class Transaction(Recovering):
         await self._close()
         self._session = fresh
 
-    async def revert(self, failed: Iterable[CheckResult]) -> None:
-        """Take the change back because of `failed` checks."""
+    async def revert(self, failed: Iterable[CheckResult], hint: str | None = None) -> None:
+        """Roll the change back because of `failed` checks; `hint` says what to do about them."""
         failed = tuple(failed)
         self._say(Stage.REVERTING)
         await self._means.journal.step("reverting", first=True, decision=REVERT)
@@ -280,9 +282,9 @@ class Transaction(Recovering):
         try:
             state = await self._cancelled(self._open_session())
         except DeviceError:
-            self.lost = Lost(Cause.CHECKS, reason, failed=failed)
+            self.lost = Lost(Cause.CHECKS, reason, hint, failed=failed)
             return
-        await self._end(state, Cause.CHECKS, reason, failed=failed)
+        await self._end(state, Cause.CHECKS, reason, hint, failed=failed)
 
     def broke(self, error: Exception) -> None:
         """A fault of Oast in a step: the device is lost, to be recovered like one whose session is."""

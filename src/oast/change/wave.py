@@ -20,6 +20,7 @@ from oast.fleet.clock import Clock
 from oast.fleet.events import Stage
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult, evaluate
+from oast.verify.later_waves import later_neighbors, waits_for
 
 POLL_S = 0.4
 # What has to be left of the shortest timer for confirming every device of the wave.
@@ -74,6 +75,7 @@ class Wave:
         self._clock = clock
         self._places = asyncio.Semaphore(max(1, limits.at_once))
         self._last: dict[Transaction, list[CheckResult]] = {}
+        self._waiting: dict[Transaction, list[CheckResult]] = {}
         # Whether some of its checks wait for devices of a later wave: until then nobody can tell what others have lost for good.
         self.unfinished = False
 
@@ -231,10 +233,15 @@ class Wave:
         async def check(transaction: Transaction) -> None:
             transaction.say(stage)
             results = await transaction.check()
-            self._last[transaction] = [r for r in results if r.check.peer not in self._limits.later]
-            waiting[transaction] = [r for r in results if r.check.peer in self._limits.later]
+            later = self._limits.later
+            peers = [waits_for(r, results, later) for r in results]
+            transaction.deferred = [(r.check, names) for r, names in zip(results, peers, strict=True) if names]
+            is_later = [r.check.peer in later or bool(names) for r, names in zip(results, peers, strict=True)]
+            self._last[transaction] = [r for r, waits in zip(results, is_later, strict=True) if not waits]
+            waiting[transaction] = [r for r, waits in zip(results, is_later, strict=True) if waits]
 
         await self._in_time(check)
+        self._waiting = waiting
         self.unfinished = any(t.to_answer_for(waiting.get(t, ()))[0] for t in self._open())
         failing = {t: counted for t in self._open() if (counted := t.to_answer_for(self._last[t])[0])}
         for transaction, results in (await self._watch()).items():
@@ -289,7 +296,16 @@ class Wave:
         return found
 
     async def _take_back(self, failing: Mapping[Transaction, list[CheckResult]]) -> None:
-        await self._together(failing, lambda t: t.revert(failing[t]))
+        await self._together(failing, lambda t: t.revert(failing[t], self._hint(t, failing[t])))
+
+    def _hint(self, transaction: Transaction, failed: Sequence[CheckResult]) -> str | None:
+        """What to do where a check fails because its other end is delivered later."""
+        results = [*self._last.get(transaction, ()), *self._waiting.get(transaction, ())]
+        names = later_neighbors(failed, results, self._limits.later)
+        if not names:
+            return None
+        are = "is in a later wave" if len(names) == 1 else "are in later waves"
+        return f"{', '.join(names)} {are}: deliver them together with --one-wave"
 
     async def _together(self, transactions: Iterable[Transaction], step: Callable[[Transaction], Awaitable[None]]) -> None:
         async with asyncio.TaskGroup() as group:

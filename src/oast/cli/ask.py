@@ -24,7 +24,7 @@ from oast.files import write_whole
 from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
-from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, records_document
+from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, other_values, records_document
 from oast.platforms.catalogue import TEXT, FieldType
 from oast.readings.where import condition
 
@@ -80,6 +80,11 @@ def run(options: argparse.Namespace) -> int:
         _write(options, estate, options.reading, texts, ".json")
     else:
         show_records(options.format, asked, asked.rows(options.sort, descending=options.descending), columns)
+    for (field, word), devices in other_values(asked.records).items():
+        records = plural(devices.total(), "record")
+        sys.stderr.write(
+            f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on {named(list(devices), NAMED)})\n"
+        )
     return _failures(asked)
 
 

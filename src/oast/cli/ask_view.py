@@ -19,7 +19,7 @@ from oast.intent.intent import IntentBuilder
 from oast.operations.ask import DEVICE, Asked, Listed, different_lines, readings_known
 from oast.platforms.catalogue import READINGS, FieldType, Kind
 from oast.readings.tables import Record
-from oast.readings.values import plain, text_of
+from oast.readings.values import plain, shown, text_of
 
 NAMED = 6
 RIGHT = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
@@ -55,7 +55,7 @@ def _show_table(asked: Asked, rows: Sequence[Mapping[str, Any]], columns: Sequen
     numbers = tuple(name for name in columns if name in asked.fields and asked.fields[name].kind in RIGHT)
     listing = table(*columns, numbers=numbers, whole=(DEVICE,))
     for row in rows:
-        listing.add_row(*(text_of(row.get(name)) or "-" for name in columns))
+        listing.add_row(*(shown(row.get(name)) or "-" for name in columns))
 
     def show(out: Console) -> None:
         if rows:

@@ -350,7 +350,7 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
         out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended")
     if options.format == "text":
         show_device_errors(plan.failed, sys.stderr, plan.logs)
-    return FAILED if plan.failed else DONE
+    return FAILED if plan.failed else NO if plan.different else DONE
 
 
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import ipaddress
 import re
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,7 +29,7 @@ from oast.platforms.catalogue import READINGS, TEXT, FieldType
 from oast.platforms.definition import Platform
 from oast.readings.read import read
 from oast.readings.tables import Record
-from oast.readings.values import natural, plain, text_of
+from oast.readings.values import OtherValue, natural, plain, text_of
 from oast.readings.where import condition
 
 DEVICE = "device"
@@ -81,8 +82,25 @@ def compiled(path: str) -> Callable[[Any], Any]:
 
 
 def records_document(records: Sequence[Record]) -> list[dict[str, Any]]:
-    """Records as plain data."""
-    return [{name: plain(value) for name, value in one.items()} for one in records]
+    """Records as plain data; a value outside a field's closed list has the device's own word beside it, as FIELD-listed."""
+    return [_plain(one) for one in records]
+
+
+def _plain(record: Record) -> dict[str, Any]:
+    found = {name: plain(value) for name, value in record.items()}
+    listed = {f"{name}-listed": value.listed for name, value in record.items() if isinstance(value, OtherValue)}
+    return found | listed
+
+
+def other_values(records: Mapping[str, Sequence[Record]]) -> dict[tuple[str, str], Counter[str]]:
+    """Values outside the closed lists of their fields: by field and the device's own word, the devices and in how many records."""
+    found: dict[tuple[str, str], Counter[str]] = {}
+    for name, of_device in records.items():
+        for record in of_device:
+            for field, value in record.items():
+                if isinstance(value, OtherValue):
+                    found.setdefault((field, value.listed), Counter())[name] += 1
+    return found
 
 
 def _in_order(value: Any) -> tuple[Any, ...]:

@@ -34,7 +34,7 @@ from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
 from oast.operations.recording import About, Recording
 from oast.records import Problem
-from oast.verify.checks import Check
+from oast.verify.checks import Check, at_least
 from oast.verify.points import Expected
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
@@ -389,6 +389,8 @@ async def compare(
     estate = preparation.estate
     # What a device starts with changes nothing that can be read before it restarts.
     checks = checks_of(preparation) if for_delivery and not manner.into_startup else {}
+    if manner.mode == "merge":
+        checks = {name: [at_least(check) for check in every] for name, every in checks.items()}
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run()
     comparing = Comparing(

@@ -18,7 +18,7 @@ from oast.estate.inventory import Device
 from oast.platforms.catalogue import READINGS
 from oast.platforms.definition import Platform, Shown
 from oast.readings.read import read
-from oast.readings.values import text_of
+from oast.readings.values import shown
 
 
 @dataclass(frozen=True)
@@ -149,8 +149,8 @@ def _trials(
         yield f"obtain the right to change: {dialect.raise_command}", privilege
     if dialect.startup is not None:
         yield f"read what it starts with: {dialect.startup}", startup
-    for way, shown in _shown(platform):
-        yield f"look whether its {way} waits: {shown.command}", partial(_state, cast(CommandLine, session), shown)
+    for way, state in _shown(platform):
+        yield f"look whether its {way} waits: {state.command}", partial(_state, cast(CommandLine, session), state)
     for name, reading in platform.readings.items():
         asks = READINGS[name].asks if name in READINGS else None
         # Whoever is to be asked for somebody is asked for the device itself.
@@ -186,7 +186,7 @@ async def _reading(session: Session, platform: Platform, name: str) -> str:
         found = (await read(session, platform, [name]))[name]
     except (DeviceRefused, ProtocolError) as wrong:
         raise _NotAsSaid(wrong.message, wrong.hint) from None
-    first = ", ".join(f"{field} {text_of(value) or '-'}" for field, value in found[0].items()) if found else ""
+    first = ", ".join(f"{field} {shown(value) or '-'}" for field, value in found[0].items()) if found else ""
     return f"{len(found)} {'record' if len(found) == 1 else 'records'}" + (f"; the first: {first}" if first else "")
 
 

@@ -123,7 +123,7 @@ class Recording:
     def _keep(self, texts: Mapping[str, str], when: str, who: str) -> None:
         """What the devices run, or start with, goes to the archive. Raises StateError, OSError."""
         listings = [Listing(name, self._kind, self._syntaxes[name], text) for name, text in texts.items()]
-        self._backups.keep(listings, f"{when} {self.change}: {self._about.reason}", who, f"{when} {self._run}")
+        self._backups.keep(listings, f"{when} {self.change}: {self._about.reason}", who, f"{when} {self.change}", f"{when} {self._run}")
 
     def _reserve(self, devices: int) -> None:
         """Take the room on the disk that is given back when it is needed. Raises OSError."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 
 from oast.config.indented import tree_of_device
@@ -13,6 +14,7 @@ from oast.platforms.definition import Platform
 from oast.readings.records import records
 from oast.readings.stated import stated
 from oast.readings.tables import Readings, Record
+from oast.readings.values import OtherValue
 
 
 async def read(session: Session, platform: Platform, names: Iterable[str]) -> Readings:
@@ -32,9 +34,17 @@ async def read(session: Session, platform: Platform, names: Iterable[str]) -> Re
             secret = [field for field, kind in definition.types.items() if kind.kind is Kind.FINGERPRINT]
             answer = await session.listing(definition.command, written_down=not secret)
             found[name] = _hidden(records(answer, definition), secret, platform)
+            _note_others(session, name, found[name])
         else:
             found[name] = records(await session.probe(definition.command, {asks: asked}), definition)
     return found
+
+
+def _note_others(session: Session, name: str, found: Iterable[Record]) -> None:
+    """Values outside a closed list are in the log once each; they are 'other' in the records."""
+    words = Counter((field, value.listed) for record in found for field, value in record.items() if isinstance(value, OtherValue))
+    for (field, word), number in words.items():
+        session.transcript.note(f"{name}: {field} '{word}' is not a known value and counts as 'other' (records: {number})")
 
 
 def _hidden(found: list[Record], secret: Iterable[str], platform: Platform) -> list[Record]:

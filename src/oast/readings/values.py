@@ -21,6 +21,8 @@ KEPT = 20_000
 _LENGTHS = {str(length): length for length in range(33)}
 _NUMBER = re.compile(r"[+-]?[0-9]{1,20}(?:,[0-9]{3})*")
 _SEPARATOR = re.compile(r"[,\s]+")
+# What a value outside a closed list becomes.
+OTHER = "other"
 _MAC = re.compile(r"[0-9a-f]{12}")
 _SPAN = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*([a-z]+)?")
 _CLOCK = re.compile(r"(?:([0-9]+)\s*d(?:ays?)?,?\s*)?([0-9]{1,3}):([0-9]{2})(?::([0-9]{2})(?:\.[0-9]+)?)?")
@@ -69,13 +71,25 @@ def _boolean(text: str, field: FieldType) -> bool:
     return found
 
 
+class OtherValue(str):
+    """`other`: a value outside a field's closed list. `listed` is the device's own word for it."""
+
+    __slots__ = ("listed",)
+
+    listed: str
+
+    def __new__(cls, listed: str) -> OtherValue:
+        made = super().__new__(cls, OTHER)
+        made.listed = listed
+        return made
+
+
 def _choice(text: str, field: FieldType) -> str:
     if text in field.choices:
         return text
     lower = text.lower()
-    if lower in field.choices:
-        return lower
-    raise ValueError(f"none of {', '.join(field.choices)}")
+    # A device may know more values than the standard: that is no reason to do without all the others.
+    return lower if lower in field.choices else OtherValue(text)
 
 
 def _packed(text: str) -> bytes | None:
@@ -191,10 +205,17 @@ def text_of(value: Value) -> str:
     return ",".join(map(str, value)) if isinstance(value, tuple) else str(value)
 
 
+def shown(value: Value) -> str:
+    """The text of a value for a person: with the device's own word where that is none of the known ones."""
+    return f"{value} ({value.listed})" if isinstance(value, OtherValue) else text_of(value)
+
+
 def plain(value: Value) -> Any:
     """A value as JSON has it: numbers and lists stay what they are, addresses are texts."""
     if isinstance(value, tuple):
         return [str(one) for one in value]
+    if isinstance(value, OtherValue):
+        return str(value)
     if value is None or isinstance(value, bool | int | float | str):
         return value
     return str(value)

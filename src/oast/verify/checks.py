@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from oast.config.tree import Path
 from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, natural, text_of
+from oast.readings.values import Value, natural, shown, text_of
 from oast.records import Place
 
 
@@ -75,6 +75,14 @@ class Check(NamedTuple):
     group: str = ""
 
 
+def at_least(check: Check) -> Check:
+    """The check for a change that removes nothing: of what follows from the intent, more than that may be there.
+
+    What an engineer wrote (`place`) means what it says.
+    """
+    return check._replace(test=Test.ALL) if check.test is Test.EXACTLY and check.place is None else check
+
+
 class CheckResult(NamedTuple):
     """`actual` is what the device has in the field, the number of records, or what is missing and too much; None when there is no such
     record. Of a check of several values, `missing` are those that were not found.
@@ -132,8 +140,13 @@ def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
     if field is None:
         return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
     if test is Test.FIELD:
-        found = [text_of(row.get(field)) or None for row in rows]
-        wrong = [value for value in found if value != check.wanted and not _fits(check.wanted, value)]
+        values = [row.get(field) for row in rows]
+        found = [shown(value) or None for value in values]
+        wrong = [
+            told
+            for told, value in zip(found, values, strict=True)
+            if text_of(value) != check.wanted and not _fits(check.wanted, text_of(value) or None)
+        ]
         return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
     if test in (Test.ALL, Test.EXACTLY):
         return _compared(check, rows)
