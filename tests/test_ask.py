@@ -80,13 +80,13 @@ class AskTest(LarkwaterTest):
         shipped = (SHIPPED / "bine.toml").read_text().replace('name = "bine"', 'name = "brine"')
         (self.estate / "platforms").mkdir()
         (self.estate / "platforms/brine.toml").write_text(
-            shipped.replace('oper = "oper-status", ', "").replace('ipv4 = "ipv4-address"', 'ipv4 = "oper-status"')
+            shipped.replace('mtu = "mtu", ', "").replace('ipv4 = "ipv4-address"', 'ipv4 = "mtu"')
         )
         (self.estate / "templates/bine").rename(self.estate / "templates/brine")
         for path in (self.estate / "inventory").iterdir():
             path.write_text(path.read_text().replace("bine", "brine"))
         run = self.oast("ask", "interfaces", *ON, expect=4)
-        self.assertRegex(run.err, r"line 2 of the answer to 'read ports' has '.*' for 'oper-status', which is none of up, down")
+        self.assertRegex(run.err, r"line 2 of the answer to 'read ports' has '.*' for 'mtu', which is no whole number")
 
     def test_only_what_reads_is_sent_and_equal_answers_are_shown_once(self) -> None:
         told = self.oast("ask", "--raw", "save startup", *ON, expect=2)

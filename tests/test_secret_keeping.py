@@ -216,7 +216,7 @@ class RotatingTest(LarkwaterTest):
         for arguments, told, code in (
             (self.ROTATE[:4], "a change needs a reason", 2),
             (self.ROTATE, "there is no terminal to ask on", 2),
-            ((*self.ROTATE, "--dry-run"), "", 0),
+            ((*self.ROTATE, "--dry-run"), "", 1),
         ):
             self.assertIn(told, self.oast(*arguments, expect=code).err)
         self.assertIn(

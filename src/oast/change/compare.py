@@ -19,7 +19,8 @@ from oast.change.management_access import (
 from oast.change.manner import REPLACE, Manner
 from oast.change.way_back import FORMER_STARTUP, INVERSE_LINES, WayBack, way_back_of
 from oast.config.commands import Command, commands
-from oast.config.difference import Edit, applied, difference
+from oast.config.difference import Edit, applied, difference, secrets_below, secrets_in
+from oast.config.file_edits import edited
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.integrity import broken_by
 from oast.config.order import NoSafeOrder, in_safe_order
@@ -34,6 +35,7 @@ from oast.errors import DeviceError
 from oast.fleet.events import DeviceEvent, OnEvent, Stage
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
+from oast.masking import Masking
 
 # A text of which less than half is known was not written by this platform, or is not a configuration.
 KNOWN_AT_LEAST = 0.5
@@ -98,6 +100,7 @@ class Comparison:
     spared: tuple[Spared, ...] = ()
     way_back: WayBack = INVERSE_LINES
     move: ManagementMove | None = None
+    file: FileChange | None = None
     _scoped: tuple[Node, Node] | None = field(default=None, repr=False, compare=False)
 
     @property
@@ -136,6 +139,28 @@ class Comparison:
     @property
     def counts(self) -> Counts:
         return counts(self.edits)
+
+
+@dataclass(frozen=True)
+class FileChange:
+    """The text of a device's configuration file before and after the change; secrets are fingerprints in both."""
+
+    path: str
+    before: str
+    after: str
+
+
+def file_change(comparison: Comparison, text: str, syntax: IndentedSyntax) -> FileChange | None:
+    """What the change makes of the file whose text is `text`, byte by byte. Raises DeviceError when it cannot be edited in place."""
+    file = comparison.intent.platform.file
+    if file is None or not comparison.edits or comparison.manner.into_startup:
+        return None
+    new = edited(syntax, text, applied(comparison.edits, comparison.running))
+    masking = Masking()
+    for secret in (*new.secrets, *secrets_below(tree_of_device(syntax, text)), *secrets_in(comparison.edits)):
+        if not secret.is_forgotten:
+            masking.add(secret)
+    return FileChange(file.path, masking.hide(text), masking.hide(new.text))
 
 
 @dataclass(frozen=True)
@@ -315,6 +340,10 @@ class Comparing:
                 if interface is not None:
                     route = self._connector.route(intent.device, session, interface)
                     compared = compare(intent, replace(read, route=route), self._syntax_of(intent), manner, delivering=self._for_delivery)
+            if intent.platform.file is not None and compared.edits:
+                command = intent.platform.file.read
+                text = startup or running if command is None else await session.listing(command, written_down=False)
+                compared = replace(compared, file=file_change(compared, text, self._syntax_of(intent)))
             if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)
         return compared

@@ -27,6 +27,7 @@ class WayBack:
 REVERT_TIMER = WayBack("its revert timer", by_itself=True)
 CONFIRMED_COMMIT = WayBack("its commit that was not confirmed", by_itself=True)
 DAEMON_TIMER = WayBack("its daemon's timer", by_itself=True)
+FILE_TIMER = WayBack("a timer of Oast's on the device", by_itself=True)
 SCHEDULED = WayBack("the restore that Oast schedules on it", by_itself=True)
 INVERSE_LINES = WayBack("inverse lines that Oast sends", by_itself=False)
 
@@ -47,5 +48,5 @@ def way_back_of(platform: Platform, capabilities: Collection[Capability] | None 
     if platform.candidate is not None:
         return CONFIRMED_COMMIT
     if platform.file is not None:
-        return DAEMON_TIMER
+        return FILE_TIMER if platform.file.is_own_timer else DAEMON_TIMER
     return SCHEDULED if platform.scheduled is not None else INVERSE_LINES

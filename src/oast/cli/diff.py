@@ -11,7 +11,7 @@ from rich.console import Console
 from oast.change.compare import Comparison
 from oast.change.manner import Manner
 from oast.cli import arguments
-from oast.cli.differences import show_differences, show_left_alone, show_unsaved
+from oast.cli.differences import show_differences, show_files, show_left_alone, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
@@ -62,6 +62,7 @@ def show_what_changes(options: argparse.Namespace, comparisons: Sequence[Compari
     def show(to: Console) -> None:
         show_head(comparisons, to)
         show_differences(comparisons, to, full=options.full)
+        show_files(comparisons, to)
 
     paged(out, show)
 

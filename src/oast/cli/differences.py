@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
@@ -151,3 +152,19 @@ def _line(line: ViewLine) -> Text:
     if line.note:
         text.append(f"   ({line.note})", style="dim")
     return text
+
+
+def show_files(comparisons: Sequence[Comparison], out: Console) -> None:
+    """Every line of a configuration file that will change, as it is in the file; the same on several devices is shown once."""
+    groups: dict[tuple[str, str], list[str]] = {}
+    for comparison in comparisons:
+        if comparison.file is not None:
+            before, after = (text.splitlines() for text in (comparison.file.before, comparison.file.after))
+            lines = list(difflib.unified_diff(before, after, lineterm="", n=0))[2:]
+            groups.setdefault((comparison.file.path, "\n".join(lines)), []).append(comparison.name)
+    for (path, text), names in groups.items():
+        out.print(Text(f"{path} on {named(names, NAMED)}:", style="bold"))
+        for line in text.split("\n"):
+            style = "green" if line.startswith("+") else "red" if line.startswith("-") else "dim"
+            out.print(Text(f"    {line}", style=style))
+        out.print()

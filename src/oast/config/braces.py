@@ -58,7 +58,7 @@ class BraceSyntax(FoldedSyntax):
     def __init__(self, platform: Platform) -> None:
         super().__init__(platform)
         sign = re.escape(self.comment)
-        self._tokens = re.compile(
+        self.tokens = re.compile(
             rf'(?P<comment>{sign}[^\n]*|/\*.*?\*/)|(?P<quoted>"(?:[^"\\]|\\.)*")|(?P<mark>[{{}};\[\]])|(?P<space>\s+)'
             r'|(?P<word>[^\s{};\[\]"]+|")',
             re.DOTALL,
@@ -67,7 +67,7 @@ class BraceSyntax(FoldedSyntax):
     def unfold(self, text: str) -> Unfolded:
         reader = _Unfolding(self.indent)
         number = 1
-        for match in self._tokens.finditer(text):
+        for match in self.tokens.finditer(text):
             kind, token = match.lastgroup, match[0]
             if kind == "mark":
                 reader.mark(token, number)

@@ -95,7 +95,12 @@ class CandidateCommands:
 
 @dataclass(frozen=True, slots=True)
 class FileCommands:
-    """A configuration that is one file, applied under the timer of a daemon. `put` writes {text} to {path}, up to a line {end}."""
+    """A configuration that is one file, applied under the timer of a daemon. `put` writes {text} to {path}, up to a line {end}.
+
+    With `is_own_timer`, the daemon can do no more than reload, and the timer is a process that Oast starts on the host. `remove` deletes
+    the file at {path}, which was put `beside` the other one; `read` lists the file at `path`, where that is not what the device starts
+    with.
+    """
 
     path: str
     beside: str
@@ -105,6 +110,9 @@ class FileCommands:
     cancel: str
     check: str | None = None
     pending: Shown | None = None
+    is_own_timer: bool = False
+    remove: str | None = None
+    read: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,6 +21,7 @@ from oast.platforms.definition import (
     Shown,
     TimerCommands,
 )
+from oast.platforms.file_timer import SAFE_PATH, file_timer
 from oast.platforms.grammar import Grammar
 from oast.platforms.netconf import modules_of, netconf_of
 from oast.platforms.readings import readings_of
@@ -277,6 +278,9 @@ OF_EDITING = ("enter", "leave", "level", "lock", "unlock")
 
 def _one_shot(file: TomlFile, session: Table) -> Dialect:
     """How a device is told that takes one command at a time."""
+    files = file.table("file")
+    if files is not None and files.has("reload") and file.table("edit") is None:
+        return _reloading(session, files)
     edit = _needed(file, "edit")
     for table, keys in ((session, OF_SESSIONS), (edit, OF_EDITING)):
         for key in keys:
@@ -302,6 +306,21 @@ def _one_shot(file: TomlFile, session: Table) -> Dialect:
     )
     session.finish()
     edit.finish()
+    return dialect
+
+
+def _reloading(session: Table, files: Table) -> Dialect:
+    """A host whose daemon reads one file: what that holds is its configuration."""
+    dialect = Dialect(
+        prompts={},
+        running=f"cat {files.data.get('path', '')}",
+        errors=tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern)),
+        warnings=tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)),
+        refusals=_refusals(session),
+        one_shot=True,
+        read_only=_read_only(session),
+    )
+    session.finish()
     return dialect
 
 
@@ -424,6 +443,8 @@ class _WayBack:
         table = self._table("file")
         if table is None:
             return None
+        if table.has("reload"):
+            return self._own_timer(table)
         put = table.template("put", ("path", "text", "end"), required=("path", "text"))
         if put is None and not table.has("put"):
             table.wrong(None, "[file] lacks 'put'")
@@ -437,9 +458,22 @@ class _WayBack:
             cancel=self._told(table, "cancel"),
             check=table.template("check", ("path",)),
             pending=self._shown(table, "pending"),
+            remove=table.template("remove", ("path",)),
+            read=table.text("read"),
         )
         table.finish()
         return made
+
+    def _own_timer(self, table: Table) -> FileCommands | None:
+        """A daemon that can no more than check and reload its file."""
+        path, reload = table.needed("path"), table.needed("reload")
+        beside = table.text("beside") or f"{path}.new"
+        check = table.template("check", ("path",))
+        for word, key in ((path, "path"), (beside, "beside")):
+            if word and not SAFE_PATH.fullmatch(word):
+                table.wrong(key, f"'{word}' cannot be a path in a shell command", "use letters, digits and / . _ -")
+        table.finish()
+        return file_timer(path or "/", beside, reload, check)
 
     def scheduled(self) -> ScheduledCommands | None:
         table = self._table("scheduled")

@@ -1,36 +1,77 @@
-"""The configuration is one file: the new text is put beside it, checked, and applied under a daemon's own timer."""
+"""The configuration is one file: it is edited in place, checked beside itself, and applied under a timer of the daemon or of Oast."""
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work, time_fields
-from oast.change.way_back import DAEMON_TIMER
-from oast.connect.session import CommandLine
+from oast.change.way_back import DAEMON_TIMER, FILE_TIMER, WayBack
+from oast.config.difference import applied, secrets_below
+from oast.config.file_edits import EditedFile, edited
+from oast.config.indented import tree_of_device
+from oast.config.tree import Node
+from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import FileCommands
-from oast.records import Value
 
 # How long the former text may wait for its own confirmation, in seconds.
 UNDO_TIMER_S = 60.0
 
 
 class WholeFile(Declared):
-    """For routing daemons and the like. The file is replaced once the daemon runs the new text and it is confirmed."""
-
-    way_back = DAEMON_TIMER
+    """For routing daemons, packet filters and the like. With `reload`, the timer is Oast's own: see `oast.platforms.file_timer`."""
 
     def __init__(self, session: CommandLine, work: Work, file: FileCommands) -> None:
         super().__init__(session, work)
         self._file = file
+        self.way_back: WayBack = FILE_TIMER if file.is_own_timer else DAEMON_TIMER
+        # The bytes of the file before it was edited, and what they become.
+        self._original: str | None = None
+        self._new: EditedFile | None = None
 
     async def look(self) -> None:
         await self.session.gain_privilege()
         await self.leave_alone(self._file.pending, "its daemon waits to be confirmed")
 
+    async def _read_file(self) -> str:
+        """The file as it is: by its own command or, where there is none, what the device starts with."""
+        if self._file.read is not None:
+            text = await self.session.listing(self._file.read, written_down=False)
+        elif Capability.STARTUP in self.session.capabilities:
+            text = await self.session.read_startup()
+        else:
+            text = await self.session.read_running()
+        self._hide_secrets(tree_of_device(self.work.syntax, text))
+        return text
+
+    def _hide_secrets(self, tree: Node) -> None:
+        """The whole file is sent, with what no section owns: none of its secrets is to be in the log."""
+        for secret in secrets_below(tree):
+            if not secret.is_forgotten:
+                self.session.transcript.masking.add(secret)
+
+    def _intended(self) -> Node:
+        comparison = self.work.comparison
+        return applied(comparison.edits, comparison.running)
+
+    async def _edited(self) -> EditedFile:
+        """The file with the change in it. Raises DeviceError when it cannot be edited in place."""
+        if self._new is None:
+            self._original = await self._read_file()
+            self._new = edited(self.work.syntax, self._original, self._intended())
+        return self._new
+
+    async def _put(self, text: str, path: str, secrets: EditedFile | None = None) -> None:
+        for secret in secrets.secrets if secrets is not None else ():
+            self.session.transcript.masking.add(secret)
+        await self.put(self._file.put, [text if text.endswith("\n") or not text else f"{text}\n"], path)
+
     async def stage(self) -> None:
         await self.lock()
+        new = await self._edited()
         await self.work.reached(Phase.STAGED)
-        await self.put(self._file.put, self.new_text(), self._file.beside)
+        await self._put(new.text, self._file.beside, new)
 
     async def validate(self) -> None:
         if self._file.check is not None:
@@ -42,9 +83,11 @@ class WholeFile(Declared):
         try:
             await self.session.ask(command)
         except DeviceRefused:
-            # The daemon does not run it; what it may be trying out is somebody else's.
-            await self.work.fell_back(Phase.STAGED)
+            # The daemon does not run it; what it may be trying out is another session's.
+            if not self._file.is_own_timer:
+                await self.work.fell_back(Phase.STAGED)
             raise
+        self.work.sent(len(self.work.comparison.commands))
 
     async def confirm(self) -> None:
         await self.privileged(self.told(self._file.confirm))
@@ -57,25 +100,46 @@ class WholeFile(Declared):
         if phase >= Phase.APPLYING:
             if not await self.not_ours(self._file.pending):
                 await self.privileged(self.told(self._file.cancel))
-            # Whatever the daemon has done to its file: what it starts with next time is what it ran before. Before it was
-            # applied nobody has touched the file, and what stands in it besides stays.
-            await self.put(self._file.put, [self.work.comparison.running_text], self._file.path)
+            await self._restore()
+        await self.tidy()
         await self.unlock()
 
+    async def _restore(self) -> None:
+        """Whatever the daemon did to its file: it has the bytes that it had. A file that is as before is not written."""
+        now = await self._read_file()
+        before = self.work.comparison.running
+        if self._original is not None:
+            if now != self._original:
+                await self._put(self._original, self._file.path)
+        elif tree_of_device(self.work.syntax, now) != before:
+            await self._put(edited(self.work.syntax, now, before).text, self._file.path)
+
+    async def tidy(self) -> None:
+        """The file beside it is of no more use."""
+        if self._file.remove is not None:
+            with suppress(DeviceRefused):
+                await self.session.ask(self._file.remove.format(path=self._file.beside))
+
     async def undo(self) -> None:
-        """Apply the former text like a change: checked, then under the daemon's timer, then confirmed."""
-        before: list[Value] = [self.work.comparison.running_text]
+        """Apply the former text like a change: checked, then under the timer, then confirmed."""
         await self.session.leave_editing()
         await self.lock()
-        await self.put(self._file.put, before, self._file.beside)
+        now = await self._read_file()
+        before = self._original if self._original is not None else edited(self.work.syntax, now, self.work.comparison.running).text
+        await self._put(before, self._file.beside)
         await self.validate()
         await self.session.ask(self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(UNDO_TIMER_S)))
         await self.confirm()
-        await self.put(self._file.put, before, self._file.path)
+        await self._restore()
+        await self.tidy()
         await self.unlock()
 
     async def save(self) -> None:
         await self.session.gain_privilege()
-        await self.put(self._file.put, self.new_text(), self._file.path)
+        now = await self._read_file()
+        if tree_of_device(self.work.syntax, now) != self._intended():
+            new = await self._edited()
+            await self._put(new.text, self._file.path, new)
         await super().save()
+        await self.tidy()
         await self.unlock()

@@ -1,0 +1,45 @@
+"""A revert timer for any POSIX host: a small shell process that restores a saved file and reloads, unless it is told to stop.
+
+For daemons that can check and reload their file and no more. The commands are of the POSIX shell (IEEE 1003.1-2017, chapter 2) and need
+cat, cp, rm, sleep, kill and ls.
+"""
+
+from __future__ import annotations
+
+import re
+
+from oast.platforms.definition import FileCommands, Shown
+
+SAFE_PATH = re.compile(r"/[A-Za-z0-9/._-]*")
+# What stands before the word for a delivery in the name of the saved file.
+SAVED = ".before-"
+
+
+def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCommands:
+    """The commands for the file at `path`. `reload` makes the daemon read it; both have no placeholders.
+
+    The saved file is the state of the timer: it is restored by whoever can move it away first, the timer or Oast, and never by both.
+    The process number beside it tells whether the timer still runs.
+    """
+    reload = reload.replace("{", "{{").replace("}", "}}")
+    saved, taken = f"{path}{SAVED}{{token}}", f"{path}.taken-{{token}}"
+    restore = f"mv {saved} {taken} && cat {taken} > {path} && rm -f {taken} {saved}.pid && {reload}"
+    timer = f"trap : HUP; sleep {{seconds}}; {restore}".replace("'", "'\\''")
+    return FileCommands(
+        path=path,
+        beside=beside,
+        put="cat > {path} <<'{end}'\n{text}{end}",
+        # The file keeps its owner and mode, as it is written into and not replaced.
+        apply=f"cp -p {path} {saved} && (sh -c '{timer}' >/dev/null 2>&1 </dev/null & echo $! > {saved}.pid) && "
+        f"cat {{path}} > {path} && {reload}",
+        confirm=f"mv {saved} {taken} && rm -f {taken} && (kill $(cat {saved}.pid) 2>/dev/null; rm -f {saved}.pid)",
+        cancel=restore,
+        check=check,
+        pending=Shown(
+            f"for f in $(ls {path}{SAVED}*.pid 2>/dev/null); do "
+            '[ -e "${f%.pid}" ] && kill -0 $(cat $f) 2>/dev/null && echo timer $f; done; true',
+            rf"timer {re.escape(path)}{re.escape(SAVED)}(?P<token>\S+)\.pid",
+        ),
+        is_own_timer=True,
+        remove="rm -f {path}",
+    )
