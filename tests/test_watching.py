@@ -76,6 +76,9 @@ class Device:
     def say(self, stage: Stage) -> None:
         return
 
+    def say_waiting(self, what: str, seconds: float) -> None:
+        return
+
     def _end(self, state: State, cause: Cause) -> None:
         self.ended_at = asyncio.get_running_loop().time() - self.loaded_at
         self.outcome = Outcome(self.name, state, cause, Counts(1, 0), self.ended_at)

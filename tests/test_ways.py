@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import dataclasses
+import io
 import os
 import tempfile
 import unittest
@@ -11,11 +13,14 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from rich.console import Console
+
 import oast
 from in_memory import LABS, run
 from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
 from oast import Outcome
 from oast.cli.ending import left_text
+from oast.cli.push import _show_forecast
 
 INTENDED = """{#
 section: all
@@ -152,6 +157,8 @@ class WaysTest(Case):
                 delivering = asyncio.create_task(plan.deliver("a test"))
                 lab.fault = Fault("meanwhile", at, meanwhile=delivering.cancel)
                 result = await delivering
+                if lab.lines < at:
+                    continue  # Checks were looked at less often than the first time.
                 self.assertTrue(result.interrupted)
                 self.truth(lab, result.outcomes[0], (way, "interrupted", at))
                 states.add(result.outcomes[0].state)
@@ -173,6 +180,8 @@ class WaysTest(Case):
                     "meanwhile", at, meanwhile=lambda lab=lab, found=found, leaves=leaves: found.append((leaves[0](), {*lab.running}))
                 )
                 await delivering
+                if not found:
+                    continue  # Checks were looked at less often than the first time.
                 [(result, running)] = found
                 outcome = result.outcomes[0]
                 self.assertIsNone(result.unrecorded)
@@ -295,6 +304,68 @@ class WaysTest(Case):
         with mock.patch.object(Lab, "shown_addresses", {"mgmt": ("127.0.0.1/8",)}):
             outcome = await self.push(lab, template=template)
         self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
+
+    async def test_the_reason_for_a_rollback_is_known_and_not_guessed(self) -> None:
+        cut = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        failing = INTENDED.replace("port three speed 5", "port three speed 7")
+        why, failed, checks = oast.RollbackReason, oast.Cause.FAILED, oast.Cause.CHECKS
+        for template, fault, cause, reason, told in (
+            (cut, Fault(), checks, why.PATH_CUT, "the change cut the path"),
+            (failing, Fault(), checks, why.CHECKS, "wanted up"),
+            (INTENDED, Fault("refuse", match="route "), failed, why.REFUSED, "the device refused"),
+            (INTENDED, Fault("drop", match="route "), failed, why.SESSION_LOST, "closed the session"),
+            # It falls silent for longer than its timer, and answers again: nothing was tried in between.
+            (INTENDED, Fault("hang", match="route "), failed, why.SESSION_LOST, "it was rolled back by its revert timer"),
+            (INTENDED, Fault("lie", match="route "), failed, why.NOT_AS_GIVEN, "differences are left"),
+        ):
+            with self.subTest(reason=reason, fault=fault):
+                lab = Lab("timer", list(BEFORE))
+                outcome = await self.push(lab, template=template, fault=fault)
+                self.assertEqual((outcome.state, outcome.cause, outcome.why), (oast.State.REVERTED, cause, reason), outcome)
+                self.assertIn(told, str(outcome.reason))
+
+    async def test_a_timer_that_expires_before_the_confirmation_is_nobodys_edit(self) -> None:
+        lab = Lab("timer", list(BEFORE))
+
+        def expire() -> None:
+            sent = [number for number, line in enumerate(lab.typed) if line.startswith("route")]
+            if sent and lab.typed[-1] == "show" and "show ports" in lab.typed[sent[0] :]:
+                lab.go_back()
+
+        outcome = await self.push(lab, fault=Fault("meanwhile", match="show", meanwhile=expire))
+        self.assertEqual((outcome.state, outcome.why), (oast.State.REVERTED, oast.RollbackReason.TOO_SLOW), outcome)
+        self.assertNotIn("somebody", str(outcome.reason))
+
+    async def test_a_device_that_is_too_slow_for_its_wave_was_not_cut_off(self) -> None:
+        labs = [Lab("timer", list(BEFORE)), Lab("timer", list(BEFORE))]
+        ports = [2 + 2 * number for number in range(2)]
+        for port, lab in zip(ports, labs, strict=True):
+            LABS[port] = LABS[port + 1] = lab
+        estate = self.estate(labs[0], ports[0])
+        folder = sorted(self._folders.iterdir())[-1]
+        lines = "".join(f"  pier-{n}: {{address: 127.0.0.1, port: {port}, platform: lab}}\n" for n, port in enumerate(ports))
+        (folder / "inventory/devices.yaml").write_text(f"devices:\n{lines}")
+        (folder / "known_hosts").write_text("".join(f"pier-{n} {lab.trusted}\n" for n, lab in enumerate(labs)))
+        (folder / "oast.toml").write_text((folder / "oast.toml").read_text().replace("[delivery]", "command_timeout_s = 100\n[delivery]"))
+        estate = oast.open(folder, {"OAST_SECRET_LOGIN": PASSWORD})
+        plan = await estate.compare()
+        labs[1].fault = Fault("hang", match="route ")
+        outcomes = {outcome.device: outcome for outcome in (await plan.deliver("a test")).outcomes}
+        self.assertEqual(outcomes["pier-0"].state, oast.State.DELIVERED, outcomes)
+        slow = outcomes["pier-1"]
+        self.assertEqual((slow.state, slow.cause, slow.why), (oast.State.REVERTED, oast.Cause.FAILED, oast.RollbackReason.TOO_SLOW), slow)
+        self.assertNotIn("cut the path", str(slow.reason))
+
+    async def test_a_wave_that_may_not_fit_into_its_timer_is_forecast_before_anything_is_armed(self) -> None:
+        plan = await self.in_memory(Lab("timer", list(BEFORE))).compare()
+        for seconds, needed, fits in ((0.5, 1.5 + 2 + 2, True), (30.0, 90 + 2 + 2, False)):
+            forecast = dataclasses.replace(plan, compare_s=seconds).forecast()
+            assert forecast is not None
+            self.assertEqual((forecast.devices, forecast.needed_s, forecast.timer_s, forecast.fits), (1, needed, 20.0, fits))
+            out = io.StringIO()
+            _show_forecast(dataclasses.replace(plan, compare_s=seconds), oast.DeliveryOptions(), Console(file=out, width=300))
+            self.assertEqual("warning: a wave of 1 device may take 94 s, longer than the revert timer of 20 s" in out.getvalue(), not fits)
+        await plan.close()
 
     async def test_in_merge_mode_what_is_intended_has_to_be_there_and_more_may_be(self) -> None:
         template = INTENDED.replace("port one text {{ text }}", "port one text {{ text }}\nport one address 198.51.100.7/24")

@@ -11,7 +11,7 @@ from oast.change.compare import Comparison
 from oast.change.hold import hold_s
 from oast.change.means import Lost, Means
 from oast.change.measured import Measured
-from oast.change.outcome import Cause, Outcome, State
+from oast.change.outcome import Cause, Outcome, RollbackReason, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery, Work, delivery_for
 from oast.config.difference import Edit, difference
@@ -20,7 +20,7 @@ from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed
-from oast.fleet.events import DeviceEvent, Stage
+from oast.fleet.events import DeviceEvent, Stage, WaitEvent
 from oast.readings.read import read
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult
@@ -52,6 +52,8 @@ class Ground:
         self._after: Readings = {}
         self._checked = 0
         self._reached_in_time = False
+        # New sessions that could not be opened while the change may have been active.
+        self._unanswered = 0
         # Its failed checks that cannot pass before others are delivered, with those devices.
         self.deferred: list[tuple[Check, frozenset[str]]] = []
         # Whether it was asked at last what it runs.
@@ -158,6 +160,10 @@ class Ground:
         """Tell whoever watches where the device stands."""
         self._means.on_event(DeviceEvent(self.name, stage))
 
+    def say_waiting(self, what: str, seconds: float) -> None:
+        """Tell whoever watches that the run waits, at most so long."""
+        self._means.on_event(WaitEvent(what, seconds))
+
     def _say(self, stage: Stage, done: int = 0) -> None:
         total = len(self.comparison.commands) if stage is Stage.APPLYING else 0
         if not done:
@@ -180,6 +186,7 @@ class Ground:
         *,
         failed: tuple[CheckResult, ...] = (),
         excused: tuple[CheckResult, ...] = (),
+        why: RollbackReason | None = None,
     ) -> Outcome:
         return Outcome(
             device=self.name,
@@ -194,6 +201,7 @@ class Ground:
             log=str(self._means.log),
             way_back=self.comparison.way_back,
             saved_besides=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
+            why=None if state is State.DELIVERED and cause is Cause.NONE else why,
         )
 
     async def _end(
@@ -205,6 +213,7 @@ class Ground:
         *,
         failed: tuple[CheckResult, ...] = (),
         excused: tuple[CheckResult, ...] = (),
+        why: RollbackReason | None = None,
     ) -> None:
         came_to, self.phase = self.phase, Phase.ENDED
         notes = [reason]
@@ -217,7 +226,7 @@ class Ground:
         reason = "; ".join(note for note in notes if note) or None
         reason = self.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
-        self.outcome = self._outcome(state, cause, reason, hint, failed=failed, excused=excused)
+        self.outcome = self._outcome(state, cause, reason, hint, failed=failed, excused=excused, why=why)
         await self._means.journal.ended(self.outcome, came_to, asked=self._asked)
         self._means.on_event(DeviceEvent(self.name, Stage(str(state))))
         await self._close()

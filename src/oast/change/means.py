@@ -9,7 +9,7 @@ from typing import Protocol
 
 from oast.change.backup import Backup
 from oast.change.journal import DeviceJournal
-from oast.change.outcome import Cause
+from oast.change.outcome import Cause, RollbackReason
 from oast.config.indented import IndentedSyntax
 from oast.connect.route import Route
 from oast.connect.session import Session
@@ -56,6 +56,7 @@ class Lost:
     reason: str
     hint: str | None = None
     failed: tuple[CheckResult, ...] = ()
+    why: RollbackReason = RollbackReason.SESSION_LOST
 
 
 @dataclass(frozen=True)

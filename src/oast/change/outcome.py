@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from oast.change.states import Cause, State
+from oast.change.states import Cause, RollbackReason, State
 from oast.change.way_back import WayBack
 from oast.config.view import Counts
 from oast.verify.checks import CheckResult
 
-__all__ = ["Cause", "Outcome", "State"]
+__all__ = ["Cause", "Outcome", "RollbackReason", "State"]
 
 
 @dataclass(frozen=True)
@@ -31,3 +31,5 @@ class Outcome:
     log: str | None = None
     way_back: WayBack | None = None
     saved_besides: int = 0
+    why: RollbackReason | None = None
+    """Why it is not simply delivered, where something was sent or was going to be."""

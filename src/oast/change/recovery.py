@@ -8,7 +8,7 @@ from oast.change.compare import edits_between
 from oast.change.ground import Ground
 from oast.change.left import REVERT
 from oast.change.means import Lost, ManagementAddress
-from oast.change.outcome import Cause, Outcome, State
+from oast.change.outcome import Cause, Outcome, RollbackReason, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery
 from oast.config.difference import difference
@@ -99,16 +99,16 @@ class Recovering(Ground):
             place = self.comparison.intent.place_of(commands[refused.number].path)
             message = f"{message} ({place})" if place else message
         if self.phase is Phase.UNTOUCHED:
-            await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint)
+            await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint, why=RollbackReason.REFUSED)
             return
         self._say(Stage.REVERTING)
         await self._means.journal.step("reverting", first=True, decision=REVERT)
         try:
             state = await self._cancelled(self._open_session())
         except DeviceError:
-            self.lost = Lost(Cause.FAILED, message)
+            self.lost = Lost(Cause.FAILED, message, why=RollbackReason.REFUSED)
             return
-        await self._end(state, Cause.FAILED, message, refused.hint)
+        await self._end(state, Cause.FAILED, message, refused.hint, why=RollbackReason.REFUSED)
 
     async def _cancelled(self, session: Session) -> State:
         """Roll back over `session`; the state that the device is read in afterwards. Raises DeviceError.
@@ -173,8 +173,10 @@ class Recovering(Ground):
             await self._save_anew(lost.cause)
             return
         if self.phase is Phase.UNTOUCHED:
-            await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint)
+            await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint, why=lost.why)
             return
+        if self.timer_left_s > 0 and self._armed_at is not None and self.comparison.way_back.by_itself:
+            self.say_waiting(f"rollback timer of {self.name}", self.timer_left_s)
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
         if self.phase < Phase.CONFIRMING:
             await self._means.journal.step("finding out, and taking back", first=True, decision=REVERT)
@@ -204,7 +206,7 @@ class Recovering(Ground):
             await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
         reason = f"{lost.reason}; it cannot be reached to find out ({last})"
         self._asked = False
-        await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.way_back.if_silent)
+        await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.way_back.if_silent, why=lost.why)
 
     async def _settled(self, state: State, lost: Lost, *, by_itself: bool) -> None:
         cause, reason = lost.cause, lost.reason
@@ -214,10 +216,15 @@ class Recovering(Ground):
         if state is State.DELIVERED:
             await self._end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
             return
+        why = lost.why
         if state is State.REVERTED and by_itself and cause is Cause.FAILED:
-            cause = Cause.CHECKS
-            reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
-        await self._end(state, cause, reason, lost.hint, failed=lost.failed)
+            # Proved only where the change is about management access, and a new session was tried in vain while it was active.
+            if why is RollbackReason.SESSION_LOST and self._unanswered and self.comparison.risks:
+                cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
+                reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
+            else:
+                reason = f"{reason}; it was rolled back by {self.comparison.way_back.name}"
+        await self._end(state, cause, reason, lost.hint, failed=lost.failed, why=why)
 
     async def _save_anew(self, cause: Cause) -> None:
         """The change is confirmed, and only saving it was cut short."""
@@ -233,7 +240,12 @@ class Recovering(Ground):
 
         Also whether the device had gone back by itself by the time it could be reached again.
         """
-        session = await self._means.opener(self._transcript, at=at)
+        is_armed = self.timer_left_s > 0
+        try:
+            session = await self._means.opener(self._transcript, at=at)
+        except ConnectionFailed:
+            self._unanswered += is_armed
+            raise
         way_back = self.comparison.way_back
         self._reached_in_time = self._reached_in_time or self.timer_left_s > 0
         try:

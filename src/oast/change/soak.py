@@ -14,7 +14,7 @@ from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock
-from oast.fleet.events import DeviceEvent, OnEvent, Stage
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaitEvent
 from oast.readings.read import read
 from oast.verify.checks import CheckResult, evaluate
 from oast.verify.later_waves import waits_for
@@ -58,6 +58,7 @@ async def soak(
             found[one.transaction.name] = told
 
     try:
+        on_event(WaitEvent("soak time", options.soak_s))
         while True:
             left = until - clock.now()
             async with asyncio.TaskGroup() as group:

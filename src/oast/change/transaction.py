@@ -8,7 +8,8 @@ A step that loses the device leaves it `lost`; `recover` is the one way out of t
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable
+from collections.abc import AsyncIterator, Iterable
+from contextlib import asynccontextmanager
 
 from oast.change.compare import edits_between
 from oast.change.hold import is_beside, may_depend
@@ -17,10 +18,11 @@ from oast.change.left import KEEP, REVERT, now
 from oast.change.management_access import interface_by_reading, interfaces_of
 from oast.change.management_access import risks as access_risks
 from oast.change.means import Lost, ManagementAddress, Moved
-from oast.change.outcome import Cause, State
+from oast.change.outcome import Cause, RollbackReason, State
 from oast.change.phase import Phase
 from oast.change.recovery import RETRY_S, Recovering
 from oast.change.strategies import Delivery
+from oast.config.difference import difference
 from oast.config.indented import tree_of_device
 from oast.connect.session import Session
 from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
@@ -29,6 +31,8 @@ from oast.verify.checks import CheckResult, evaluate
 
 # What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management address moves.
 LEAST_LEFT_S = 3.0
+# New sessions that are tried at most within one revert timer, while the device does not answer.
+PROBES = 5
 
 
 class Transaction(Recovering):
@@ -130,15 +134,42 @@ class Transaction(Recovering):
             await self._means.journal.step("arming", armed=now(), timer_s=float(self.timer_s))
             self._means.on_event(TimerEvent(self.name, self.timer_s))
             self._transcript.note(f"unless confirmed, it goes back by {self._delivery.way_back.name}")
-            await self._delivery.apply(self.timer_s)
-            await self._prove()
+            async with self._probing():
+                await self._delivery.apply(self.timer_s)
+                await self._prove()
         except DeviceRefused as refused:
             await self._refused(refused)
         except ConnectionFailed as error:
             if not await self._reached_after_move():
                 self.lost = Lost(Cause.FAILED, error.message, error.hint)
         except DeviceError as error:
-            self.lost = Lost(Cause.FAILED, error.message, error.hint)
+            self.lost = Lost(Cause.FAILED, error.message, error.hint, why=RollbackReason.NOT_AS_GIVEN)
+
+    @asynccontextmanager
+    async def _probing(self) -> AsyncIterator[None]:
+        """Try new sessions while a change about management access takes long: only that proves whether it has cut the path."""
+        if not self.comparison.risks:
+            yield
+            return
+
+        async def probe() -> None:
+            while True:
+                await self._means.clock.sleep(self.timer_s / PROBES)
+                try:
+                    session = await self._means.opener(self._transcript, at=self._moved_to)
+                except ConnectionFailed:
+                    self._unanswered += 1
+                except DeviceError:
+                    return  # It answers.
+                else:
+                    await session.close()
+
+        task = asyncio.create_task(probe())
+        try:
+            yield
+        finally:
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
 
     async def _reached_after_move(self) -> bool:
         """Whether the device answers at the address that the change has moved its management access to, and runs the change there.
@@ -162,6 +193,7 @@ class Transaction(Recovering):
                     await self._delivery.release(lost_id)
                 await self._prove()
             except ConnectionFailed:
+                self._unanswered += 1
                 await self._close()
                 await self._means.clock.sleep(RETRY_S)
             except DeviceError as error:
@@ -257,12 +289,19 @@ class Transaction(Recovering):
         await self._save(self._open_session(), Cause.NONE, excused=excused)
 
     async def _contradicted(self) -> None:
-        """Somebody else has changed what the change is about while it was being checked: it is not kept."""
-        reason = f"somebody changed what it was given before it was confirmed ({self._typed_told})"
+        """What the change is about is not what it was when it was checked: it is not confirmed."""
+        scope = self.comparison.intent.scope
+        if self.running is not None and not difference(scope.within(self.comparison.running), scope.within(self.running)):
+            # It runs what it did before: nobody but its own timer is known to have done that.
+            reason = f"it was rolled back before it could be confirmed: the run was slower than {self.comparison.way_back.name}"
+            hint, why = "give more time with --revert-timer", RollbackReason.TOO_SLOW
+        else:
+            reason = f"somebody changed what it was given before it was confirmed ({self._typed_told})"
+            hint, why = "find out who else is at work on it", RollbackReason.FOREIGN_EDIT
         self._say(Stage.REVERTING)
         await self._means.journal.step("reverting", first=True, decision=REVERT)
         state = await self._cancelled(self._open_session())
-        await self._end(state, Cause.FAILED, reason, "find out who else is at work on it")
+        await self._end(state, Cause.FAILED, reason, hint, why=why)
 
     async def _log_in_again(self) -> None:
         self._say(Stage.LOGGING_IN_AGAIN)
@@ -282,19 +321,19 @@ class Transaction(Recovering):
         try:
             state = await self._cancelled(self._open_session())
         except DeviceError:
-            self.lost = Lost(Cause.CHECKS, reason, hint, failed=failed)
+            self.lost = Lost(Cause.CHECKS, reason, hint, failed, RollbackReason.CHECKS)
             return
-        await self._end(state, Cause.CHECKS, reason, hint, failed=failed)
+        await self._end(state, Cause.CHECKS, reason, hint, failed=failed, why=RollbackReason.CHECKS)
 
     def broke(self, error: Exception) -> None:
         """A fault of Oast in a step: the device is lost, to be recovered like one whose session is."""
         self._transcript.fault(error)
         fault = FaultWithDevice(error)
         if self.outcome is None and self.lost is None:
-            self.lost = Lost(Cause.FAILED, fault.message, fault.hint)
+            self.lost = Lost(Cause.FAILED, fault.message, fault.hint, why=RollbackReason.INTERNAL)
 
     async def abandon(self) -> None:
         """The run was interrupted: leave the device in a known state."""
         if self.outcome is None:
-            self.lost = self.lost or Lost(Cause.INTERRUPTED, "interrupted")
+            self.lost = self.lost or Lost(Cause.INTERRUPTED, "interrupted", why=RollbackReason.INTERRUPTED)
             await self.recover()

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from oast.change.means import Lost
-from oast.change.outcome import Cause
+from oast.change.outcome import Cause, RollbackReason
 from oast.change.transaction import Transaction
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock
@@ -25,6 +25,15 @@ from oast.verify.later_waves import later_neighbors, waits_for
 POLL_S = 0.4
 # What has to be left of the shortest timer for confirming every device of the wave.
 CONFIRM_MARGIN_S = 2.0
+
+
+def timer_needed_s(prepare_s: float, verify_timeout_s: float, stable_for_s: float) -> float:
+    """The revert timer that a wave needs, in seconds, when preparing all of its devices takes `prepare_s`.
+
+    Loading takes about as long as preparing did, as many answers and as many devices at a time, and twice that on a machine that has
+    become slower meanwhile. When some have been rolled back the others are watched once more.
+    """
+    return 3 * prepare_s + verify_timeout_s + 2 * stable_for_s + CONFIRM_MARGIN_S
 
 
 @dataclass(frozen=True)
@@ -117,9 +126,7 @@ class Wave:
         rounds = self._clock.now() - started
         hold_s = max((transaction.hold_s for transaction in self._open()), default=0.0)
         self._hold_s = max(hold_s, self._limits.hold_s)
-        # Loading takes about as long as preparing did, as many answers and as many devices at once, and twice that on a machine that has
-        # become slower meanwhile. When some have gone back the others are watched once more.
-        needed = 3 * rounds + self._limits.verify_timeout_s + 2 * self._hold_s + CONFIRM_MARGIN_S
+        needed = timer_needed_s(rounds, self._limits.verify_timeout_s, self._hold_s)
         for transaction in self._open():
             transaction.timer_s = max(transaction.timer_s, needed)
 
@@ -164,7 +171,8 @@ class Wave:
         await asyncio.gather(task, return_exceptions=True)
         if transaction.is_open:
             reason = f"{what} before the timers of the others in its wave would have run out"
-            transaction.lost = Lost(Cause.FAILED, reason, "give more time with --revert-timer, or push to it alone")
+            hint = "give more time with --revert-timer, or push to it alone"
+            transaction.lost = Lost(Cause.FAILED, reason, hint, why=RollbackReason.TOO_SLOW)
             self._rescues.create_task(transaction.recover())
 
     async def _decide(self) -> None:
@@ -209,7 +217,9 @@ class Wave:
                 if now + POLL_S >= last_start or now + POLL_S >= deadline:
                     return failing
             else:
-                true_since = now if true_since is None else true_since
+                if true_since is None:
+                    true_since = now
+                    self._say_waiting("stability time", self._hold_s)
                 # From the end of the first look to the beginning of the last: a look may be slow, and what it says be old at its end.
                 held_s = max(0.0, looked - true_since)
                 if held_s >= self._hold_s:
@@ -218,11 +228,16 @@ class Wave:
                     return self._not_held(held_s)
             await self._clock.sleep(POLL_S)
 
+    def _say_waiting(self, what: str, seconds: float) -> None:
+        first = next(iter(self._open()), None)
+        if first is not None and seconds > 0:
+            first.say_waiting(what, seconds)
+
     def _not_held(self, seconds: float) -> dict[Transaction, list[CheckResult]]:
         """The timers are so near that the checks could not be watched long enough."""
         reason = f"the checks could be watched for {seconds:.0f} s only, and have to stay true for {self._hold_s:.0f} s"
         for transaction in self._open():
-            transaction.lost = Lost(Cause.CHECKS, reason, "give more time with --revert-timer")
+            transaction.lost = Lost(Cause.CHECKS, reason, "give more time with --revert-timer", why=RollbackReason.TOO_SLOW)
             self._rescues.create_task(transaction.recover())
         return {}
 

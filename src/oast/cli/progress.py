@@ -18,7 +18,7 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
-from oast.fleet.events import DeviceEvent, Event, Stage, TimerEvent, WaveEvent
+from oast.fleet.events import DeviceEvent, Event, Stage, TimerEvent, WaitEvent, WaveEvent
 
 STYLES = {
     Stage.FAILED: "red",
@@ -59,6 +59,8 @@ class Progress:
         self._each = each
         self._wave: WaveEvent | None = None
         self._timers: dict[str, float] = {}
+        # What the run waits for, and until when at most.
+        self._wait: tuple[str, float] | None = None
         self._begun: dict[str, float] = {}
         # Since when each device is where it is.
         self._there: dict[str, float] = {}
@@ -91,6 +93,9 @@ class Progress:
     def __call__(self, event: Event) -> None:
         if isinstance(event, TimerEvent):
             self._timers[event.device] = time.monotonic() + event.seconds
+            return
+        if isinstance(event, WaitEvent):
+            self._wait = event.what, time.monotonic() + event.seconds
             return
         if isinstance(event, WaveEvent):
             self._wave = event
@@ -147,6 +152,9 @@ class Progress:
             words.insert(0, f"wave {self._wave.number} of {self._wave.total}")
         if self._timers:
             words.append(f"shortest timer {max(0.0, min(self._timers.values()) - time.monotonic()):.0f} s")
+        left = self._wait[1] - time.monotonic() if self._wait is not None else 0.0
+        if self._wait is not None and left > 0 and len(self._ended) < len(self._names):
+            words.append(f"{self._wait[0]}: {left:.0f} s left")
         return Text("  ".join(words), style="dim")
 
     def _in_short(self, room: int) -> Group:

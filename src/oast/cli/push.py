@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import math
 import sys
 import time
 from collections import Counter
@@ -225,6 +226,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             show_what_changes(options, plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
             _show_care(plan.different, out)
+            _show_forecast(plan, how, out)
             _show_not_compared(plan, out)
             show_exceeded(plan.exceeded, out)
             show_unsaved(plan.comparisons, out, pushing=True)
@@ -270,6 +272,21 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             )
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
+
+
+def _show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
+    """That a wave may not fit into the revert timer, before it is armed."""
+    forecast = plan.forecast(how)
+    if forecast is None or forecast.fits or plan.manner.into_startup:
+        return
+    needed = math.ceil(forecast.needed_s)
+    out.print(
+        f"warning: a wave of {plural(forecast.devices, 'device')} may take {needed} s, "
+        f"longer than the revert timer of {forecast.timer_s:.0f} s; Oast arms timers of at least {needed} s\n"
+        f"    hint: --revert-timer {needed} or more, or smaller waves ([delivery] waves)",
+        style="yellow",
+    )
+    out.print()
 
 
 def _show_not_compared(plan: Plan, out: Console) -> None:

@@ -73,7 +73,15 @@ class TimerEvent:
     seconds: float
 
 
-Event = DeviceEvent | WaveEvent | TimerEvent
+@dataclass(frozen=True, slots=True)
+class WaitEvent:
+    """From now on, the run waits for `what`, at most `seconds`."""
+
+    what: str
+    seconds: float
+
+
+Event = DeviceEvent | WaveEvent | TimerEvent | WaitEvent
 OnEvent = Callable[[Event], None]
 
 

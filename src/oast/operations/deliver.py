@@ -21,6 +21,7 @@ from oast.change.manner import REPLACE, Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
 from oast.change.undoing import Undoing
+from oast.change.wave import timer_needed_s
 from oast.change.waves import Order
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, UsageError
@@ -66,6 +67,21 @@ class DeliveryOptions:
     allow_removals: bool = False
     expect: tuple[Expected, ...] = ()
     watch_hops: int | None = None
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """How long a wave may take, in seconds, from how long comparing took, and the revert timer that it would have otherwise."""
+
+    devices: int
+    """Devices of the largest wave."""
+    needed_s: float
+    timer_s: float
+
+    @property
+    def fits(self) -> bool:
+        """Whether the wave can be loaded, checked and confirmed before the timer expires."""
+        return self.needed_s <= self.timer_s
 
 
 @dataclass(frozen=True)
@@ -123,6 +139,8 @@ class Plan:
     _clock: Clock = field(default_factory=SystemClock)
     change: str | None = None
     origin: str | None = None
+    # How long it took to compare all of them, in seconds.
+    compare_s: float = 0.0
 
     @property
     def different(self) -> tuple[Comparison, ...]:
@@ -293,6 +311,19 @@ class Plan:
             most_failures=delivery.most_failures if chosen.most_failures is None else chosen.most_failures,
         )
 
+    def forecast(self, chosen: DeliveryOptions | None = None) -> Forecast | None:
+        """How long the largest wave may take; None where nothing would be delivered. A wave arms a timer that is long enough for what it
+        measures itself; this says so before anything is armed."""
+        if not self.different:
+            return None
+        options = self._options(chosen or DeliveryOptions())
+        sizes = [len(wave) for wave in options.order.of([comparison.intent.device for comparison in self.to_do])]
+        largest = max(sizes, default=0)
+        checks = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
+        rounds = self.compare_s * largest / max(1, len(self.comparisons) + len(self.failed))
+        needed = timer_needed_s(rounds, options.verify_timeout_s, max([options.hold_s, *checks]))
+        return Forecast(largest, needed, options.revert_timer_s)
+
     def _device(self, name: str) -> Device:
         return self.preparation.estate.devices[name]
 
@@ -403,8 +434,11 @@ async def compare(
     )
     flying = in_flight(estate.working) if for_delivery else {}
     intents = [intent for intent in preparation.intents if intent.device.name not in flying]
+    clock = SystemClock()
+    started = clock.now()
     read = await comparing.compare(intents, manner)
+    compare_s = clock.now() - started
     found = {i.device.name: read.get(i.device.name) or left_in_flight(flying[i.device.name]) for i in preparation.intents}
     compared = tuple(c for c in found.values() if isinstance(c, Comparison))
     failed = tuple((name, error) for name, error in found.items() if isinstance(error, DeviceError))
-    return Plan(preparation, manner, run, compared, failed, checks, connector, comparing)
+    return Plan(preparation, manner, run, compared, failed, checks, connector, comparing, compare_s=compare_s)

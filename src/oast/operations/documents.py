@@ -58,6 +58,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "device": outcome.device,
         "state": str(outcome.state),
         "cause": str(outcome.cause),
+        "why": None if outcome.why is None else str(outcome.why),
         "added": outcome.counts.added,
         "removed": outcome.counts.removed,
         "seconds": round(outcome.seconds, 3),

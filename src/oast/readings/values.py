@@ -89,7 +89,7 @@ def _choice(text: str, field: FieldType) -> str:
         return text
     lower = text.lower()
     # A device may know more values than the standard: that is no reason to do without all the others.
-    return lower if lower in field.choices else OtherValue(text)
+    return lower if lower in (*field.choices, OTHER) else OtherValue(text)
 
 
 def _packed(text: str) -> bytes | None:

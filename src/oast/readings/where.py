@@ -18,7 +18,7 @@ from oast.estate.selectors import Parser, error_at
 from oast.nearest import suggestion
 from oast.platforms.catalogue import FieldType, Kind
 from oast.readings.tables import Record
-from oast.readings.values import Value, convert, text_of
+from oast.readings.values import OTHER, OtherValue, Value, convert, text_of
 
 Condition = Callable[[Record], bool]
 
@@ -80,7 +80,10 @@ class _Where(Parser[Record]):
 
     def _converted(self, field: FieldType, text: str, column: int) -> Value:
         try:
-            return convert(field, text)
+            found = convert(field, text)
+            if isinstance(found, OtherValue):
+                raise ValueError(f"none of {', '.join((*field.choices, OTHER))}")
+            return found
         except ValueError as wrong:
             hint = suggestion(text, field.choices) if field.choices else None
             raise error_at(self.text, column, f"'{text}' is {wrong}", hint, None) from None
