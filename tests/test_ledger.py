@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import shutil
 import subprocess
@@ -10,7 +11,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from oast.change.ledger import Ledger
+from oast.change.ledger import Ledger, canonical_json, digest
 
 
 class LedgerTest(unittest.TestCase):
@@ -79,6 +80,63 @@ class LedgerTest(unittest.TestCase):
         told = " ".join(finding.message for finding in ledger.audit())
         self.assertIn("which it names, is missing", told)
         self.assertEqual(told.count("this is nothing of Oast's"), 2)
+
+    def test_a_chain_under_another_writers_name_is_found(self) -> None:
+        ledger = self.written()
+        [chain] = (self.folder / "one" / "changes").glob("ledger-*.jsonl")
+        copy = chain.with_name("ledger-0123456789ab.jsonl")
+        shutil.copy(chain, copy)
+        told = [finding.message for finding in ledger.audit()]
+        self.assertTrue(any("a copy under another writer's name" in message for message in told), told)
+        self.assertTrue(any("stands in the chain of 0123456789ab" in message for message in told), told)
+        # Also where the entries themselves do not say who wrote them.
+        lines = [json.loads(line) for line in chain.read_bytes().splitlines()]
+        before = None
+        written = []
+        for said in lines:
+            said = {**{key: value for key, value in said.items() if key != "writer"}, "before": before}
+            written.append(canonical_json(said))
+            before = digest(written[-1])
+        for path in (chain, copy):
+            path.write_bytes(b"".join(line + b"\n" for line in written))
+        self.assertIn("a copy under another writer's name", " ".join(finding.message for finding in ledger.audit()))
+
+    def test_without_a_memory_there_is_nothing_to_compare_with_and_that_is_a_finding(self) -> None:
+        ledger = self.written()
+        [(file, number)] = ledger.seen_until()
+        self.assertEqual(number, 4)
+        memory = self.folder / "one" / ".oast" / "ledger.json"
+        for text in ("", "{", '{"heads": 7}', '{"heads": {"x": 1}}', None):
+            memory.unlink() if text is None else memory.write_text(text)
+            [finding] = ledger.audit()
+            self.assertEqual(
+                (finding.file, finding.message), (".oast/ledger.json", "nothing to compare with: a shortened ledger would not be noticed")
+            )
+        ledger.remember()
+        self.assertEqual((ledger.audit(), ledger.seen_until()), ([], [(file, 4)]))
+
+    def test_what_was_cut_off_is_found_also_after_later_entries(self) -> None:
+        self.written("one", 3)
+        shutil.copytree(self.folder / "one" / "changes", self.folder / "two" / "changes")
+        two = self.copy("two")
+        two.append("begun", "seen", {"reason": "knows all three"})
+        [chain] = [path for path in (self.folder / "two" / "changes").glob("*.jsonl") if b'"c2"' in path.read_bytes()]
+        whole = chain.read_bytes()
+        chain.write_bytes(b"".join(whole.splitlines(keepends=True)[:1]))
+        two.append("begun", "later", {"reason": "after it was cut"})
+        self.assertIn("is not there any more", " ".join(finding.message for finding in two.audit()))
+        chain.write_bytes(whole)
+        self.assertEqual(two.audit(), [])
+
+    def test_what_cannot_be_read_is_one_finding_and_the_rest_is_audited(self) -> None:
+        ledger = self.written()
+        changes = self.folder / "one" / "changes"
+        (changes / "ledger-0123456789ab.jsonl").mkdir()
+        (changes / "content" / f"{'0' * 64}.json").mkdir()
+        next(path for path in sorted((changes / "content").iterdir()) if path.is_file()).write_text("{}")
+        told = [finding.message for finding in ledger.audit()]
+        self.assertEqual(sum("cannot be read" in message for message in told), 2, told)
+        self.assertTrue(any("has been altered" in message for message in told), told)
 
     def test_two_copies_come_together_in_git_without_a_conflict_and_without_a_lie(self) -> None:
         self.written("one", 2)

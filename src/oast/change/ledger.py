@@ -15,7 +15,7 @@ import json
 import os
 import re
 import secrets
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -156,12 +156,21 @@ class Ledger:
             number, before = memory["heads"].get(writer, [0, None])
             heads = self._heads(but=writer)
             seen = {name: head[1] for name, head in heads.items() if memory["heads"].get(name) != head}
-            entry = {**said, "format": FORMAT, "number": number + 1, "before": before, "kind": kind, "change": change, "at": now()}
+            entry = {
+                **said,
+                "format": FORMAT,
+                "writer": writer,
+                "number": number + 1,
+                "before": before,
+                "kind": kind,
+                "change": change,
+                "at": now(),
+            }
             if seen:
                 entry["seen"] = seen
             line = canonical_json(entry)
             _append(path, line + b"\n")
-            memory["heads"].update(heads)
+            memory["heads"].update(self._grown(memory["heads"], heads))
             memory["heads"][writer] = [number + 1, digest(line)]
             write_whole(self._memory, json.dumps(memory), mode=0o600)
         return Entry(writer, number + 1, kind, change, str(entry["at"]), entry, f"{FOLDER}/{path.name}", number + 1)
@@ -196,6 +205,19 @@ class Ledger:
                     found[writer] = [int(json.loads(line)["number"]), digest(line)]
         return found
 
+    def _grown(self, before: Mapping[str, list[Any]], heads: Mapping[str, list[Any]]) -> dict[str, list[Any]]:
+        """The chains that go on from what this copy has seen of them. What was cut off or altered stays remembered as it was, or the
+        next audit would have nothing to find it by."""
+        found = {}
+        for writer, head in heads.items():
+            known = before.get(writer)
+            if known is not None and known != head:
+                lines = _lines_of(self._folder / f"ledger-{writer}.jsonl")
+                if known[1] not in map(digest, lines):
+                    continue
+            found[writer] = head
+        return found
+
     # --- auditing
 
     def audit(self) -> list[Finding]:
@@ -206,7 +228,11 @@ class Ledger:
         seen: list[tuple[str, int, str, str]] = []
         for path in self._chains():
             writer = path.name[len("ledger-") : -len(".jsonl")]
-            digests[writer] = _audit_chain(path, found, named, seen)
+            try:
+                digests[writer] = _audit_chain(path, found, named, seen)
+            except OSError as error:
+                found.append(Finding(f"{FOLDER}/{path.name}", 0, f"it cannot be read: {error.strerror}; the rest was audited"))
+        found += _copied(digests)
         for file, line, writer, head in seen:
             if head not in digests.get(writer, ()):
                 found.append(Finding(file, line, f"it has seen an entry of {FOLDER}/ledger-{writer}.jsonl that is not there"))
@@ -216,15 +242,34 @@ class Ledger:
 
     def _missing_here(self, digests: Mapping[str, list[str]]) -> Iterator[Finding]:
         """What this copy has seen, and is no longer there: the end of a chain has been cut off, or the whole of it."""
-        try:
-            heads = json.loads(self._memory.read_text(encoding="utf-8"))["heads"]
-        except (OSError, ValueError, KeyError, TypeError):
-            return
+        heads, wrong = self._seen()
+        if wrong is not None and digests:
+            yield Finding(wrong, 0, "nothing to compare with: a shortened ledger would not be noticed")
         for writer, (number, head) in heads.items():
             there = digests.get(writer, [])
             if head not in there:
                 what = f"entry {number}, which this copy has seen, is not there any more, or not as it was"
                 yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", min(number, len(there) + 1), what)
+
+    def _seen(self) -> tuple[Mapping[str, tuple[int, str]], str | None]:
+        """The last entry that this copy has seen of each chain; and the file that should say so, where it is missing or broken."""
+        try:
+            heads = json.loads(self._memory.read_text(encoding="utf-8"))["heads"]
+            return {str(writer): (int(number), str(head)) for writer, (number, head) in heads.items()}, None
+        except (OSError, ValueError, KeyError, TypeError, AttributeError):
+            return {}, f"{self._memory.parent.name}/{self._memory.name}"
+
+    def seen_until(self) -> list[tuple[str, int]]:
+        """How far this copy has seen each chain: file and number of the last entry. Audits notice what is missing up to there."""
+        return [(f"{FOLDER}/ledger-{writer}.jsonl", number) for writer, (number, _) in sorted(self._seen()[0].items())]
+
+    def remember(self) -> None:
+        """From now on this copy has seen every chain as it is. Raises StateError, OSError."""
+        make_private(self._memory.parent)
+        with turn(self._memory.parent):
+            memory = self._remembered()
+            memory["heads"].update(self._grown(memory["heads"], self._heads()))
+            write_whole(self._memory, json.dumps(memory), mode=0o600)
 
     def _wrong_content(self, named: Mapping[str, tuple[str, int]]) -> Iterator[Finding]:
         folder = self._folder / "content"
@@ -234,7 +279,13 @@ class Ledger:
             if not CONTENT.fullmatch(path.name):
                 if not path.name.startswith("."):
                     yield Finding(file, 0, "this is nothing of Oast's")
-            elif digest(path.read_bytes()) != path.stem:
+                continue
+            try:
+                data = path.read_bytes()
+            except OSError as error:
+                yield Finding(file, 0, f"it cannot be read: {error.strerror}; the rest was audited")
+                continue
+            if digest(data) != path.stem:
                 yield Finding(file, 0, "its content has been altered: it is not what its name says")
         names = {path.stem for path in there}
         for name, (file, line) in named.items():
@@ -290,6 +341,11 @@ def _entry(path: Path, number: int | None, line: bytes) -> Entry:
         raise StateError(f"{where} is no entry of a ledger", hint="oast change audit") from None
 
 
+def writer_of(path: Path) -> str:
+    """The writer whose chain is in a file, by the file's name."""
+    return path.name[len("ledger-") : -len(".jsonl")]
+
+
 def _audit_chain(path: Path, found: list[Finding], named: dict[str, tuple[str, int]], seen: list[tuple[str, int, str, str]]) -> list[str]:
     """The digests of a chain's lines; what is wrong with it goes to `found`."""
     file = f"{FOLDER}/{path.name}"
@@ -310,6 +366,9 @@ def _audit_chain(path: Path, found: list[Finding], named: dict[str, tuple[str, i
         if not proper:
             found.append(Finding(file, number, "this is no entry as Oast writes them: it has been altered"))
         else:
+            if said.get("writer", writer_of(path)) != writer_of(path):
+                message = f"it was written by {said['writer']}, and stands in the chain of {writer_of(path)}"
+                found.append(Finding(file, number, message))
             if said.get("before") != before:
                 found.append(Finding(file, number, "it does not follow the entry before it: one was altered, removed, added or moved"))
             elif said.get("number") != number:
@@ -320,6 +379,18 @@ def _audit_chain(path: Path, found: list[Finding], named: dict[str, tuple[str, i
         before = digest(line)
         digests.append(before)
     return digests
+
+
+def _copied(digests: Mapping[str, Sequence[str]]) -> Iterator[Finding]:
+    """Chains with the same first entry: a writer's file was copied to another writer's name."""
+    first: dict[str, str] = {}
+    for writer, lines in sorted(digests.items()):
+        if lines and lines[0] in first:
+            other = first[lines[0]]
+            message = f"its entries are those of {FOLDER}/ledger-{other}.jsonl: one of the two files is a copy under another writer's name"
+            yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", 1, message)
+        elif lines:
+            first[lines[0]] = writer
 
 
 def _contents_of(said: Mapping[str, Any]) -> Iterable[str]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from contextlib import suppress
 
 from rich.text import Text
 
 from oast.cli.exits import DONE, NO
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
+from oast.errors import OastError
 from oast.operations.changes import Changes, change_document
 
 
@@ -33,13 +35,21 @@ def run_list(options: argparse.Namespace) -> int:
 
 def run_audit(options: argparse.Namespace) -> int:
     """Whether everything is as it was written."""
-    found = Changes(estate_of(options)).ledger.audit()
+    ledger = Changes(estate_of(options)).ledger
+    found, seen = ledger.audit(), ledger.seen_until()
+    if not seen:
+        # The next audit has something to compare with.
+        with suppress(OSError, OastError):
+            ledger.remember()
     if options.format == "json":
-        put_json("audit", 1, {"findings": [{"file": f.file, "line": f.line or None, "message": f.message} for f in found]})
+        findings = [{"file": f.file, "line": f.line or None, "message": f.message} for f in found]
+        put_json("audit", 1, {"findings": findings, "seen": [{"file": file, "entries": number} for file, number in seen]})
         return NO if found else DONE
     out = console()
     for finding in found:
         place = f"{finding.file}:{finding.line}" if finding.line else finding.file
         put_hanging(out, Text.assemble((f"{place}: ", "cyan"), (finding.message, "bold")))
+    for file, number in seen:
+        put_hanging(out, Text(f"this copy has seen {file} up to entry {number}", style="dim"))
     out.print(plural(len(found), "finding") if found else "the ledger is as it was written")
     return NO if found else DONE
