@@ -54,6 +54,53 @@ class NativeTest(LarkwaterTest):
             self.assertIn(f"leave out {option[0]}", run.err)
         self.assertIn("leave out --mode", self.oast("push", "--change", "last", "--mode", "merge", "--yes", expect=2).err)
 
+    def test_a_minus_sign_or_the_platforms_own_word_removes(self) -> None:
+        before = self.running("gull-core-1")
+        self.oast("push", "--file", self.lines("user visitor\n  role operator\nuser guest\n"), "-m", "come", *CORE, "--yes")
+        file = self.lines("- user guest\nuser visitor\n  - role operator\nremove user nobody\nsystem\n  contact me\n")
+        shown = self.oast("push", "--file", file, "-m", "go", *CORE, "--yes").out
+        for line in ("- user guest", "  -   role operator", "  +   contact me"):
+            self.assertIn(line, shown)
+        after = self.running("gull-core-1")
+        self.assertIn("user visitor\n", after)
+        self.assertNotIn("guest", after)
+        self.assertNotIn("nobody", after)
+        self.assertIn("nothing to do", self.oast("push", "--file", file, "-m", "again", *CORE, "--yes").out)
+        self.oast("push", "--file", self.lines("remove user visitor\n"), "-m", "go", *CORE, "--yes")
+        self.assertNotIn("visitor", self.running("gull-core-1"))
+        self.oast("change", "revert", "last", "--yes")
+        self.assertIn("user visitor\n", self.running("gull-core-1"))
+        self.assertIn(before.partition("user ")[0], self.running("gull-core-1").replace("contact me", 'contact "Larkwater network desk"'))
+
+    def test_removals_are_proposed_approved_and_delivered(self) -> None:
+        self.oast("push", "--file", self.lines("user guest\n"), "-m", "come", *CORE, "--yes")
+        self.oast("push", "--file", self.lines("- user guest\n"), "-m", "go", *CORE, "--propose")
+        self.oast("change", "approve", "last", "--yes", environment={"OAST_IDENTITY": "bo@larkwater.example"})
+        self.assertIn("1 device delivered", self.oast("push", "--change", "last", "--yes").out)
+        self.assertNotIn("guest", self.running("gull-core-1"))
+
+    def test_own_text_is_rendered_with_values_where_that_is_asked_for(self) -> None:
+        file = self.lines("system\n  location {{ device.site }}-{{ nothing }}\n")
+        told = self.oast("push", "--file", file, "-m", "x", "--on", "role=core", "--yes", expect=3).err
+        self.assertIn("mine.txt:2: '{{' begins an expression of a template", told)
+        self.assertIn("--with-values", told)
+        told = self.oast("push", "--file", file, "--with-values", "-m", "x", "--on", "role=core", "--yes", expect=3).err
+        self.assertIn("mine.txt:2: ", told)
+        self.assertIn("nothing", told)
+        file = self.lines("system\n  location {{ device.site }}-hall\n- user visitor\n")
+        self.oast("push", "--file", file, "--with-values", "-m", "x", "--on", "role=core", "--yes")
+        for device in ("gull-core-1", "heron-core-1"):
+            self.assertIn(f"location {device.split('-')[0]}-hall", self.running(device))
+        self.assertIn("goes with --file", self.oast("push", "--with-values", "-m", "x", "--yes", expect=2).err)
+
+    def test_every_device_picked_is_asked_and_standard_input_is_a_file(self) -> None:
+        self.oast("push", "--file", self.lines("user visitor\n"), "-m", "one", *CORE, "--yes")
+        run = self.oast(
+            "push", "--file", "-", "-m", "both", "--on", "role=core", "--yes", "--ask", "read users", "-q", stdin="user visitor\n"
+        )
+        self.assertIn("1 device delivered", run.out)
+        self.assertIn("gull-core-1, heron-core-1: read users", run.out)
+
     def test_what_breaks_the_network_goes_back(self) -> None:
         before = self.running("gull-core-1")
         file = self.lines("ospf\n  area 0.0.0.0\n    interface port1\n      hello-interval 3\n")

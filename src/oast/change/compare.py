@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -261,7 +261,24 @@ def _between(intent: Intent, before: Node, after: Node, manner: Manner) -> tuple
     edits = difference(before, after)
     remove_unknown = manner.remove_unknown and intent.platform.spelling.remove_unknown is not None
     kept, spared = sparing(edits, remove_unknown=remove_unknown)
-    return (kept if manner.mode == "replace" else [edit for edit in kept if edit.operation != "remove"]), spared
+    if manner.mode == "replace":
+        return kept, spared
+    return [*_removals(intent, before), *(edit for edit in kept if edit.operation != "remove")], spared
+
+
+def _removals(intent: Intent, before: Node) -> Iterator[Edit]:
+    """The edits that remove what is meant to be removed although the change only adds otherwise."""
+    for path in intent.removals:
+        if any(path != other and path[: len(other)] == other for other in intent.removals):
+            continue
+        outer: list[Node] = []
+        node: Node | None = before
+        for identity in path:
+            if node is not None and node is not before:
+                outer.append(node)
+            node = node.children.get(identity) if node is not None else None
+        if node is not None:
+            yield Edit("remove", tuple(outer), node, None)
 
 
 def need_startup(session: Session) -> None:

@@ -52,7 +52,7 @@ class Ground:
         self._after: Readings = {}
         self._checked = 0
         self._reached_in_time = False
-        # New sessions that could not be opened while the change may have been active.
+        # New sessions that were refused or not answered while the change may have been active.
         self._unanswered = 0
         # Its failed checks that cannot pass before others are delivered, with those devices.
         self.deferred: list[tuple[Check, frozenset[str]]] = []

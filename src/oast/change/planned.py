@@ -41,6 +41,7 @@ class Planned:
     edits: Sequence[Any]
     added: int
     removed: int
+    removals: tuple[tuple[str, ...], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -113,6 +114,7 @@ def _document(comparison: Comparison) -> dict[str, Any]:
         "but_not": [list(pattern) for pattern in intent.scope.excludes],
         "before": tree_document(before, besides=intended),
         "intended": tree_document(intended),
+        **({"removals": [list(path) for path in intent.removals]} if intent.removals else {}),
         **difference_now(comparison),
         "added": comparison.counts.added,
         "removed": comparison.counts.removed,
@@ -144,6 +146,7 @@ def _planned(name: str, said: Mapping[str, Any], grammar: Grammar) -> Planned:
         edits=said["edits"],
         added=int(said["added"]),
         removed=int(said["removed"]),
+        removals=_patterns(said.get("removals", ())),
     )
 
 

@@ -243,7 +243,7 @@ class Recovering(Ground):
         is_armed = self.timer_left_s > 0
         try:
             session = await self._means.opener(self._transcript, at=at)
-        except ConnectionFailed:
+        except (ConnectionFailed, AuthenticationFailed):
             self._unanswered += is_armed
             raise
         way_back = self.comparison.way_back

@@ -25,7 +25,7 @@ from oast.change.strategies import Delivery
 from oast.config.difference import difference
 from oast.config.indented import tree_of_device
 from oast.connect.session import Session
-from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
 from oast.fleet.events import Stage, TimerEvent
 from oast.verify.checks import CheckResult, evaluate
 
@@ -305,7 +305,11 @@ class Transaction(Recovering):
 
     async def _log_in_again(self) -> None:
         self._say(Stage.LOGGING_IN_AGAIN)
-        fresh = await self._means.opener(self._transcript, at=self._moved_to, proving=True)
+        try:
+            fresh = await self._means.opener(self._transcript, at=self._moved_to, proving=True)
+        except (ConnectionFailed, AuthenticationFailed):
+            self._unanswered += 1
+            raise
         if self._delivery is not None and self._delivery.tied:
             await fresh.close()
             return

@@ -52,8 +52,9 @@ EXCUSED_AT_MOST = 8
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--file", metavar="F", type=Path, help="lines of your own, in the device's words, instead of templates")
-    parser.add_argument("--ask", metavar="COMMAND", help="with --file: what the devices answer to this afterwards, shown")
+    parser.add_argument("--file", metavar="F", type=Path, help="statements of your own instead of templates; '- ' removes one, - is stdin")
+    parser.add_argument("--with-values", action="store_true", help="with --file: render it with each device's values first")
+    parser.add_argument("--ask", metavar="COMMAND", help="with --file: ask every device picked this command afterwards")
     parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
     parser.add_argument("--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be")
     parser.add_argument("--again", action="store_true", help="with --change: also what was delivered already, as it was recorded")
@@ -86,40 +87,55 @@ def run(options: argparse.Namespace) -> int:
         raise UsageError("--again goes with --change")
     if options.file is not None:
         return _run_native(options)
-    if options.ask is not None:
-        raise UsageError("--ask goes with --file")
+    for name in ("ask", "with_values"):
+        if getattr(options, name):
+            raise UsageError(f"--{name.replace('_', '-')} goes with --file")
     how = chosen(options)
     return deliver(options, prepare(estate_of(options), options.on, options.section), how, Around())
 
 
 def _run_native(options: argparse.Namespace) -> int:
-    """An engineer's own lines: they add and change, and take nothing away."""
+    """An engineer's own statements: they add and change; what has a minus sign before it is removed, and nothing else."""
     for name in ("section", "given", "mode", "remove_unknown"):
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
-            raise UsageError(f"--file adds and changes lines of your own: leave out --{option}")
+            raise UsageError(f"--file delivers statements of your own: leave out --{option}")
     options.mode = "merge"
     how = chosen(options)
     estate = estate_of(options)
     if options.ask is not None:
         need_only_reading(IntentBuilder(estate), estate.pick(options.on), options.ask)
-    return deliver(options, prepared_native(estate, options.file, options.on), how, _Native(options))
+    name, text = _own_text(options.file)
+    prepared = prepared_native(estate, name, text, options.on, is_template=options.with_values)
+    return deliver(options, prepared, how, _Native(options, name))
+
+
+def _own_text(file: Path) -> tuple[str, str]:
+    """Name and text of the file, or of standard input for `-`. Raises UsageError."""
+    is_stdin = str(file) == "-"
+    try:
+        return ("stdin", sys.stdin.read()) if is_stdin else (file.name, file.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        name = "standard input" if is_stdin else file
+        raise UsageError(f"{name} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}") from None
 
 
 class _Native(Around):
     """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was wanted."""
 
-    def __init__(self, options: argparse.Namespace) -> None:
+    def __init__(self, options: argparse.Namespace, name: str) -> None:
         self._options = options
+        self._name = name
         self._plan: Plan | None = None
 
     def look(self, plan: Plan) -> int | None:
         self._plan = plan
-        plan.origin = f"lines of {self._options.file.name}"
+        plan.origin = f"lines of {self._name}"
         return None
 
     def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
-        names = [*(o.device for o in outcomes if o.state is State.DELIVERED), *(c.name for c in as_intended if not outcomes)]
+        # Every device that was picked, in the inventory's order: also one that is in sync, or was rolled back.
+        names = [intent.device.name for intent in self._plan.preparation.intents] if self._plan is not None else []
         if self._options.ask is not None and names and self._plan is not None:
             answers = run_to_end(asked(self._plan.preparation.estate, names, self._options.ask, self._options.timeout))
             show_answers(self._options.ask, answers, console(error=self._options.format == "json"))

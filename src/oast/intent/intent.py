@@ -52,11 +52,21 @@ class Intent:
     unsound: frozenset[str]
     _places: Callable[[], Mapping[Path, Place]] = field(repr=False)
     recorded: Mapping[str, tuple[Pattern, ...]] = field(default_factory=dict)
+    removals: tuple[Path, ...] = ()
 
     @classmethod
-    def of_record(cls, device: Device, platform: Platform, tree: Node, scope: Scope, owners: Mapping[str, tuple[Pattern, ...]]) -> Intent:
-        """What was intended once, or is to be again: `owners` are the sections it came from, with what they owned."""
-        return cls(device, platform, (), tree, scope, frozenset(), dict, owners)
+    def of_record(
+        cls,
+        device: Device,
+        platform: Platform,
+        tree: Node,
+        scope: Scope,
+        owners: Mapping[str, tuple[Pattern, ...]],
+        removals: tuple[Path, ...] = (),
+    ) -> Intent:
+        """What was intended once, or is to be again: `owners` are the sections it came from, with what they owned; `removals` are
+        removed even where nothing else that is extra is."""
+        return cls(device, platform, (), tree, scope, frozenset(), dict, owners, removals)
 
     @property
     def owners(self) -> Mapping[str, tuple[Pattern, ...]]:
@@ -136,6 +146,12 @@ class IntentBuilder:
         if problems:
             raise EstateError.of(problems)
         return [(template, template.render(values)) for template, values, _ in given]
+
+    def rendered_text(self, device: Device, name: str, text: str) -> tuple[str, Mapping[str, Secret]]:
+        """A text that is no template of the estate (from the file `name`), rendered with the device's values; and the secrets that its
+        marks stand for. Raises EstateError with the line in the file."""
+        template = templates.of_text(name, text, self._environment(self.platform(device).name))
+        return template.render(self._values(device)), self._marks
 
     def _given(self, template: Template, values: Values, device: Device) -> tuple[Values, list[Problem]]:
         """`values` with the defaults that the template declares; and what is wrong with them, each at the place of the value."""
@@ -264,14 +280,18 @@ class IntentBuilder:
         uses = self._uses if everything or not self._only else [use for use in self._uses if use.name in self._only]
         return [use for use in uses if use.on is None or use.on.matches(device.known_by)]
 
+    def _environment(self, platform: str) -> jinja2.Environment:
+        if platform not in self._environments:
+            self._environments[platform] = template_environment(self._estate.folder / "templates" / platform, self._marks)
+        return self._environments[platform]
+
     def _template(self, use: SectionUse, device: Device) -> Template:
         key = (device.platform, use.name)
         if key not in self._templates:
             platform = self.platform(device).name
-            if platform not in self._environments:
-                self._environments[platform] = template_environment(self._estate.folder / "templates" / platform, self._marks)
+            environment = self._environment(platform)
             try:
-                loaded = templates.load(self._estate.folder, use.name, platform, self._environments[platform])
+                loaded = templates.load(self._estate.folder, use.name, platform, environment)
                 for own in loaded.owns:
                     try:
                         self.platform(device).grammar.check_pattern(own)

@@ -26,6 +26,7 @@ from oast.records import Place, Problem
 
 _HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
 HEADER = ("section", "owns", "variables")
+TEMPLATE = ".j2"
 _MARK = re.compile("\ue000([0-9]+)\ue001")
 
 
@@ -102,6 +103,8 @@ class Template:
         if not frames:
             return Place(self.file)
         inner = frames[-1]
+        if inner.filename == f"{self.file}{TEMPLATE}":
+            return Place(self.file, inner.lineno)
         return Place(f"{Path(self.file).parent}/{Path(inner.filename).name}", inner.lineno)
 
     def _for_device(self, message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = "") -> EstateError:
@@ -168,6 +171,23 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
     declared = None if written is None else declarations(written)
     _check_names(tree, source, declared, file)
     return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), declared, file, source, compiled)
+
+
+def of_text(name: str, text: str, env: jinja2.Environment) -> Template:
+    """A text that is rendered once, from a file outside of the estate's templates. Raises EstateError."""
+    try:
+        tree = env.parse(text)
+        # The name of a template ends so: by that its lines are found in a traceback.
+        code = env.compile(text, name, f"{name}{TEMPLATE}")
+    except jinja2.TemplateSyntaxError as error:
+        raise _syntax_error(error, name, text, env) from None
+    except BEYOND:
+        raise _told(beyond(text), name, text) from None
+    unknown = unknown_words(tree, env.filters, env.tests)
+    if unknown is not None:
+        raise _told(unknown, name, text)
+    compiled = env.template_class.from_code(env, code, env.make_globals(None))
+    return Template("", (), Place(name), None, name, text, compiled)
 
 
 # What every template is given besides its variables.

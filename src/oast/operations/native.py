@@ -1,13 +1,14 @@
-"""An engineer's own lines, in the device's own words: checked, compared and delivered like everything else."""
+"""Raw commands: an engineer's own statements in the device's words, checked, compared and delivered like everything else."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
-from pathlib import Path
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
+from oast.config.indented import IndentedSyntax
 from oast.config.ownership import Scope
-from oast.config.tree import Node, canonical, joined
+from oast.config.tree import Node, Path, canonical, joined
 from oast.connect.session import Session
 from oast.errors import DeviceError, EstateError, Mistakes, UsageError
 from oast.estate.estate import Estate
@@ -17,57 +18,162 @@ from oast.intent.intent import Intent
 from oast.operations.ask import listed
 from oast.operations.each import of_each
 from oast.operations.preparation import Preparation, prepare
-from oast.records import Place, Problem
+from oast.platforms.definition import Platform
+from oast.records import Place, Problem, Secret
 
 EVERYTHING = (("*",),)
+# `- STATEMENT`: the statement is removed.
+_REMOVED = re.compile(r"(?P<margin>\s*)-(?P<space>[ \t]+)(?P<statement>\S.*)")
+_TEMPLATE = re.compile(r"\{\{|\{%")
 
 
-def prepared_native(estate: Estate, file: Path, on: str | None) -> Preparation:
-    """The lines of `file` for the devices that `on` picks: they are added, or change what is there; nothing goes away because of them.
+@dataclass(frozen=True)
+class RawCommands:
+    """Statements that are added or changed, and the paths of those that are removed."""
 
-    Raises UsageError for a file that cannot be read, EstateError with everything that is wrong in it, at its lines.
+    added: Node
+    removals: tuple[Path, ...]
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing in it."""
+        return not self.added.children and not self.removals
+
+
+def prepared_native(estate: Estate, name: str, text: str, on: str | None, *, is_template: bool = False) -> Preparation:
+    """The statements of `text` (from the file `name`) for the devices that `on` picks: they are added, or change what is there, and those
+    with a minus sign are removed. With `is_template`, the text is rendered with each device's values first.
+
+    Raises UsageError for a text without a statement, EstateError with everything that is wrong in it, at its lines.
     """
-    try:
-        text = file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"{file} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}") from None
+    if not is_template:
+        _require_no_template(name, text)
     whole = prepare(estate, on)
-    trees: dict[str, Node] = {}
+    found: dict[str, RawCommands] = {}
     mistakes = Mistakes()
+    shared: dict[str, RawCommands] = {}
     for intent in whole.intents:
-        if intent.platform.name not in trees:
-            with mistakes.collected():
-                trees[intent.platform.name] = _tree(whole, intent, file, text)
+        device, syntax = intent.device, whole.syntax_of(intent)
+        with mistakes.collected():
+            if is_template:
+                rendered, marks = whole.builder.rendered_text(device, name, text)
+                found[device.name] = _read(syntax, intent.platform, device, name, rendered, marks)
+            elif intent.platform.name not in shared:
+                shared[intent.platform.name] = _read(syntax, intent.platform, device, name, text, {})
+        if intent.platform.name in shared:
+            found[device.name] = shared[intent.platform.name]
     mistakes.raise_any()
-    if not any(tree.children for tree in trees.values()):
-        raise UsageError(f"{file} holds no statement")
-    owners = {file.name: EVERYTHING}
+    if all(commands.is_empty for commands in found.values()):
+        raise UsageError(f"{name} holds no statement")
+    owners = {name: EVERYTHING}
     intents = [
-        Intent.of_record(intent.device, intent.platform, trees[intent.platform.name], Scope(EVERYTHING), owners) for intent in whole.intents
+        Intent.of_record(
+            intent.device, intent.platform, found[intent.device.name].added, Scope(EVERYTHING), owners, found[intent.device.name].removals
+        )
+        for intent in whole.intents
     ]
-    return replace(whole, intents=tuple(intents), network=tuple(_with(intent, trees, intents) for intent in whole.network))
+    return replace(whole, intents=tuple(intents), network=tuple(_with(intent, found) for intent in whole.network))
 
 
-def _tree(whole: Preparation, intent: Intent, file: Path, text: str) -> Node:
-    parsed = whole.syntax_of(intent).parse(text)
+def _require_no_template(name: str, text: str) -> None:
+    """Braces of a template that nobody renders would be sent to the device. Raises EstateError."""
+    for number, line in enumerate(text.split("\n"), 1):
+        match = _TEMPLATE.search(line)
+        if match is not None:
+            message = f"'{match[0]}' begins an expression of a template"
+            raise EstateError.of(
+                [
+                    Problem(
+                        message, Place(name, number), "render it with each device's values: --with-values", line.rstrip(), kind="template"
+                    )
+                ]
+            )
+
+
+def _read(syntax: IndentedSyntax, platform: Platform, device: Device, name: str, text: str, marks: Mapping[str, Secret]) -> RawCommands:
+    """The statements of a text. Raises EstateError with what the grammar does not allow."""
+    lines = text.split("\n")
+    removed: set[int] = set()
+    for number, line in enumerate(lines, 1):
+        statement = _removed(line, platform)
+        if statement is not None:
+            removed.add(number)
+            lines[number - 1] = statement
+    whole = "\n".join(lines)
+    parsed = syntax.parse(whole, marks)
     problems = [
-        Problem(found.message, Place(str(file), found.line), found.hint, _line(text, found.line), (intent.device.name,), "grammar")
+        Problem(found.message, Place(name, found.line), found.hint, _line(text, found.line), (device.name,), "grammar")
         for found in parsed.problems
     ]
     if problems:
         raise EstateError.of(problems)
-    return canonical(parsed.tree)
+    if not removed:
+        return RawCommands(canonical(parsed.tree), ())
+    paths = {number: path for number, path in syntax.lines_of(whole, marks) if number in removed}
+    kept = syntax.parse("\n".join("" if number in removed else line for number, line in enumerate(lines, 1)), marks)
+    return RawCommands(canonical(_without_contexts(kept.tree, paths.values())), tuple(sorted(set(paths.values()))))
+
+
+def _removed(line: str, platform: Platform) -> str | None:
+    """The statement that a line removes: behind a minus sign, or behind the platform's own word for it."""
+    match = _REMOVED.fullmatch(line.rstrip("\r"))
+    if match is not None:
+        return match["margin"] + match["statement"]
+    word = platform.spelling.remove.split("{")[0].strip()
+    if not word or any(rule.name.split(" ")[0] == word.split(" ")[0] for rule in platform.grammar.rules()):
+        return None
+    left = line.lstrip()
+    return line[: len(line) - len(left)] + left[len(word) :].lstrip() if left.startswith(f"{word} ") else None
+
+
+def _without_contexts(tree: Node, removals: Iterable[Path]) -> Node:
+    """`tree` without what stands in it only to lead to a removal: that is not to be created because of it."""
+    paths = list(removals)
+    for depth in range(max((len(path) for path in paths), default=0) - 1, 0, -1):
+        for prefix in {path[:depth] for path in paths if len(path) > depth}:
+            tree = _without_empty(tree, prefix)
+    return tree
+
+
+def _without_empty(node: Node, path: Path) -> Node:
+    child = node.children.get(path[0])
+    if child is None:
+        return node
+    children = dict(node.children)
+    if len(path) > 1:
+        children[path[0]] = _without_empty(child, path[1:])
+    elif not child.children and (child.statement.rule.holds_others or not child.statement.rule.known):
+        del children[path[0]]
+    return node.with_children(children)
 
 
 def _line(text: str, number: int) -> str:
     return text.split("\n")[number - 1].rstrip("\r")
 
 
-def _with(intent: Intent, trees: dict[str, Node], intents: Sequence[Intent]) -> Intent:
-    """What must be true of the network follows from the estate and from these lines."""
-    if intent.device.name not in {one.device.name for one in intents}:
-        return intent
-    return replace(intent, tree=canonical(joined((intent.tree, trees[intent.platform.name]), intent.platform.grammar)))
+def _with(intent: Intent, found: Mapping[str, RawCommands]) -> Intent:
+    commands = found.get(intent.device.name)
+    return intent if commands is None else with_statements(intent, commands.added, commands.removals)
+
+
+def with_statements(intent: Intent, added: Node, removals: Iterable[Path]) -> Intent:
+    """What must be true of a device follows from the estate's intent and from statements that a change adds and removes."""
+    tree = intent.tree
+    for path in removals:
+        tree = _without(tree, path)
+    return replace(intent, tree=canonical(joined((tree, added), intent.platform.grammar)))
+
+
+def _without(node: Node, path: Path) -> Node:
+    child = node.children.get(path[0])
+    if child is None:
+        return node
+    children = dict(node.children)
+    if len(path) > 1:
+        children[path[0]] = _without(child, path[1:])
+    else:
+        del children[path[0]]
+    return node.with_children(children)
 
 
 async def asked(estate: Estate, names: Sequence[str], command: str, timeout_s: float | None = None) -> dict[str, str | DeviceError]:

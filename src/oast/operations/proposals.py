@@ -20,6 +20,7 @@ from oast.estate.estate import Estate
 from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes
 from oast.operations.deliver import Plan
+from oast.operations.native import with_statements
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.recorded import recorded_plan
 
@@ -154,11 +155,11 @@ def prepared_from(estate: Estate, recorded: Recorded, *, before: bool = False, e
         if planned.platform != platform.name:
             raise UsageError(f"'{name}' was a {planned.platform} when it was recorded, and is a {platform.name} now")
         tree = known_again(planned.before if before else planned.intended, known)
-        intents.append(Intent.of_record(device, platform, tree, planned.scope, planned.owners))
-    return whole_of(whole, intents)
+        intents.append(Intent.of_record(device, platform, tree, planned.scope, planned.owners, planned.removals))
+    return whole_of(whole, intents, adds_only=recorded.manner.mode == "merge" and not before)
 
 
-def whole_of(whole: Preparation, intents: Sequence[Intent]) -> Preparation:
+def whole_of(whole: Preparation, intents: Sequence[Intent], *, adds_only: bool = False) -> Preparation:
     """`whole` with `intents` delivered: what must be true of the network follows from these, and outside of them from the estate's."""
     others = {intent.device.name: intent for intent in intents}
 
@@ -166,6 +167,8 @@ def whole_of(whole: Preparation, intents: Sequence[Intent]) -> Preparation:
         other = others.get(intent.device.name)
         if other is None:
             return intent
+        if adds_only:
+            return with_statements(intent, other.tree, other.removals)
         parts = (other.scope.outside().within(intent.tree), other.scope.within(other.tree))
         return replace(intent, tree=canonical(joined(parts, intent.platform.grammar)))
 

@@ -142,7 +142,7 @@ class Resume:
         planned = plan.of(left.name, syntax.grammar)
         text = kept_text(estate.working / "backups" / left.run / f"{left.name}.txt")
         listed = None if text is None else Listed(syntax, text, tree_of_device(syntax, text))
-        intent = Intent.of_record(device, platform, planned.intended, planned.scope, planned.owners)
+        intent = Intent.of_record(device, platform, planned.intended, planned.scope, planned.owners, planned.removals)
         folder = estate.working / "log" / left.run
         means = Means(
             syntax=syntax,
