@@ -220,7 +220,7 @@ class Recovering(Ground):
         if state is State.REVERTED and by_itself and cause is Cause.FAILED:
             # Proved only where the change is about management access, and a new session was tried in vain while it was active.
             # A session that outlasts the cut goes on after the rollback, and then finds something else than the change.
-            is_possible = why in (RollbackReason.SESSION_LOST, RollbackReason.NOT_AS_GIVEN)
+            is_possible = why in (RollbackReason.SESSION_LOST, RollbackReason.NOT_AS_GIVEN, RollbackReason.TOO_SLOW)
             if is_possible and self._unanswered and self.comparison.risks:
                 cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
                 reason = f"the change cut the path to the device ({reason}); {self.comparison.way_back.name} brought it back"
