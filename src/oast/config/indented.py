@@ -356,7 +356,9 @@ class _BlockReader:
             return self._grammar.statements(context, line, self._marks)
         except UnknownStatement as unknown:
             self.problems.append(TextProblem(number, unknown.message, unknown.word, unknown.hint))
-            return (self._grammar.opaque(_masked(line, self._marks)),)
+            opaque = self._grammar.opaque(_masked(line, self._marks))
+            entry = self._grammar.inline_entry(context, line, self._marks)
+            return (opaque,) if entry is None else (entry, opaque)
 
 
 def _problem_of(secret: Secret, rule: Rule, number: int) -> Iterator[TextProblem]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from oast.config.difference import Edit, applied
 from oast.config.tree import Node, Path
-from oast.platforms.statements import Statement
+from oast.platforms.statements import Rule, Statement
 from oast.records import Value
 
 Target = tuple[str, int, Value]
@@ -26,7 +26,28 @@ def broken_by(edits: Sequence[Edit], running: Node) -> list[Broken]:
     if not edits or not any(_concerns(edit) for edit in edits):
         return []
     after = applied(edits, running)
-    return [*_dangling(running, after), *_twice(running, after)]
+    return [*_dangling(running, after), *_twice(running, after), *_too_many(running, after)]
+
+
+def _too_many(running: Node, after: Node) -> Iterator[Broken]:
+    """More entries than there may be (RFC 7950, section 7.7.6), where there were not before."""
+    before = _numbers(running)
+    for (path, rule), number in _numbers(after).items():
+        most = rule.max_elements or number
+        if number > most and before.get((path, rule), 0) <= most:
+            where = f" in '{' / '.join(path)}'" if path else ""
+            message = f"there may be {most} of '{rule.name}'{where}, and there would be {number}"
+            yield Broken(message, "let the section own all of them, or remove one first; --mode merge removes none")
+
+
+def _numbers(tree: Node) -> dict[tuple[Path, Rule], int]:
+    """How many there are of what is limited, by where they are."""
+    found: dict[tuple[Path, Rule], int] = {}
+    for path, node in tree.walk():
+        if node.statement.rule.max_elements is not None:
+            key = path[:-1], node.statement.rule
+            found[key] = found.get(key, 0) + 1
+    return found
 
 
 def _concerns(edit: Edit) -> bool:

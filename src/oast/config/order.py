@@ -170,7 +170,7 @@ def constraints(edits: Sequence[Edit], standing: Collection[Target], bound: Boun
         for earlier in _before(edit, creates, frees, made, gone):
             after[earlier].add(number)
         after[number].update(_later(edit, removes, gone))
-    for earlier, later in _filtered(edits, bound):
+    for earlier, later in (*_filtered(edits, bound), *_limited(edits)):
         after[earlier].add(later)
     for target in standing:
         # Something goes on referring to it while it passes from one statement to another.
@@ -179,6 +179,18 @@ def constraints(edits: Sequence[Edit], standing: Collection[Target], bound: Boun
     for number, followers in enumerate(after):
         followers.discard(number)
     return [sorted(followers) for followers in after]
+
+
+def _limited(edits: Sequence[Edit]) -> Iterator[tuple[int, int]]:
+    """Where there may be only so many, one is removed before another is made (RFC 7950, section 7.7.6)."""
+    removed: dict[tuple[Path, str], list[int]] = {}
+    for number, edit in enumerate(edits):
+        if edit.operation == "remove" and edit.rule.max_elements is not None:
+            removed.setdefault((edit.path[:-1], edit.rule.path), []).append(number)
+    for number, edit in enumerate(edits):
+        if edit.operation == "create" and edit.rule.max_elements is not None:
+            for earlier in removed.get((edit.path[:-1], edit.rule.path), ()):
+                yield earlier, number
 
 
 def _filtered(edits: Sequence[Edit], bound: Bound) -> Iterator[tuple[int, int]]:

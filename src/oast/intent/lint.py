@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from oast.config.ownership import Scope
@@ -71,6 +72,8 @@ class Lint:
                     found.extend(self._used_twice(intent, path, node, instance, holders))
                 for leafref in rule.leafrefs if name in picked else ():
                     found.extend(self._reference(intent, path, node, leafref))
+                if name in picked and rule.children:
+                    found.extend(self._too_many(intent, path, node))
                 for needed in rule.least if name in picked and not _in_unsound(intent, path) else ():
                     found.extend(self._empty(intent, path, node, needed))
         found.extend(self._links(intents))
@@ -126,6 +129,13 @@ class Lint:
             least = "one" if needed.min_elements == 1 else str(needed.min_elements)
             message = f"'{node.text}' has no '{needed.name}'" if not count else f"'{node.text}' has only {count} of '{needed.name}'"
             yield self._at(intent, path, "empty", message, f"render at least {least} '{needed.name}' below it, or leave it out")
+
+    def _too_many(self, intent: Intent, path: Path, node: Node) -> Iterator[Problem]:
+        numbers = Counter(child.statement.rule for child in node.children.values() if child.statement.rule.max_elements is not None)
+        for rule, number in numbers.items():
+            if number > (rule.max_elements or number):
+                message = f"'{node.text}' may hold {rule.max_elements} of '{rule.name}', and {number} are rendered"
+                yield self._at(intent, path, "grammar", message, f"render at most {rule.max_elements}")
 
     def _used_twice(
         self, intent: Intent, path: Path, node: Node, instance: str, holders: dict[tuple[str, str], tuple[Intent, Path]]

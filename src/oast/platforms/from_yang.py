@@ -189,6 +189,9 @@ class _Walk:
             parts.append('ordered-by = "user"')
         least = child.search_one("min-elements")
         mandatory = child.search_one("mandatory")
+        most = child.search_one("max-elements")
+        if most is not None and most.arg != "unbounded":
+            parts.append(f"max-elements = {most.arg}")
         if least is not None and least.arg != "0":
             parts.append(f"min-elements = {least.arg}")
         elif mandatory is not None and mandatory.arg == "true" and not in_case and not _conditional(child):

@@ -93,6 +93,20 @@ class Grammar:
             context.cache[line] = made
         return made
 
+    def inline_entry(self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Statement | None:
+        """The entry whose own words an unknown line begins with, where what belongs to an entry is written on its line: `neighbor
+        192.0.2.1 password …` belongs to the neighbor 192.0.2.1, whatever else the line says."""
+        try:
+            words = words_of(line, marks, quotes=self.quotes)
+        except UnknownStatement:
+            return None
+        for rule in context.children.values():
+            if rule.inline and rule.kind == "list" and not rule.structural:
+                values = _values_of_entry(rule, words)
+                if values is not None:
+                    return self.made(rule, values)
+        return None
+
     def opaque(self, line: str, copy: int = 0) -> Statement:
         """A statement the grammar does not know, kept by its words: it can be carried and printed, not delivered.
 
@@ -162,6 +176,28 @@ class Grammar:
         return f"known here: {', '.join(sorted(context.children))}"
 
 
+def _values_of_entry(rule: Rule, words: Sequence[Value]) -> Arguments | None:
+    """The arguments of an entry that a line of more words begins with; None when it does not."""
+    try:
+        tokens, is_whole = own_tokens(rule, ())
+    except ValueError:
+        return None
+    if is_whole or len(words) <= len(tokens):
+        return None
+    values: list[Value | None] = [None] * len(rule.arguments)
+    for token, word in zip(tokens, words, strict=False):
+        if isinstance(token, Place):
+            if token.argument.secret or not isinstance(word, str):
+                return None
+            try:
+                values[token.number] = token.argument.type.convert([word]) if token.argument.type is not None else word
+            except ValueError:
+                return None
+        elif token != word:
+            return None
+    return tuple(values)
+
+
 def words_of(line: str, marks: Mapping[str, Secret] = NO_SECRETS, *, quotes: bool = True) -> list[Value]:
     """The words of a line; with `quotes`, double quotes hold one word together, and a backslash in them escapes.
 
@@ -195,7 +231,7 @@ def with_secrets(text: str, marks: Mapping[str, Secret]) -> Value:
 def _mark_concerning(rule: Rule) -> bool:
     below = [_mark_concerning(child) for child in rule.children.values() if child is not rule]
     rule.least = tuple(child for child in rule.children.values() if child.min_elements)
-    rule.concerns_others = any(below) or bool(rule.unique or rule.leafrefs or rule.least)
+    rule.concerns_others = any(below) or bool(rule.unique or rule.leafrefs or rule.least or rule.max_elements)
     return rule.concerns_others
 
 

@@ -88,6 +88,7 @@ class Rules:
             end=table.text("end"),
             delimiters=table.texts("delimiters"),
             min_elements=table.number("min-elements", 0, 0, 1_000_000),
+            max_elements=table.number("max-elements", 0, 1, 1_000_000) or None,
             outer=outer,
             written=table.text("line"),
             lines=table.mapping("lines", 'a line for each value: { true = "enabled", false = "not enabled" }'),

@@ -107,6 +107,8 @@ class Rule:
     end: str | None = None
     delimiters: tuple[str, ...] = ()
     min_elements: int = 0
+    max_elements: int | None = None
+    """How many of it there may be in one entry or container (RFC 7950, section 7.7.6); None for as many as one likes."""
     leafrefs: tuple[Leafref, ...] = ()
     spelling: Spelling = field(default_factory=Spelling)
     known: bool = True
