@@ -33,7 +33,7 @@ def derive(intents: Sequence[Intent], cables: Mapping[Cable, Cable]) -> dict[str
         services.between(every),
         switching.checks(every, cables),
         _heard(every, cables),
-        _prefixes(every),
+        _prefixes(every, away),
     ):
         for check in found:
             checks[check.device].append(check)
@@ -143,8 +143,8 @@ def _heard(every: Mapping[str, Meant], cables: Mapping[Cable, Cable]) -> Iterato
         yield Check(device, title, "lldp-neighbors", match, "port-id", far_port, concerns, peer=other)
 
 
-def _prefixes(every: Mapping[str, Meant]) -> Iterator[Check]:
-    """What OSPF announces in an area is in the tables of all that are in it."""
+def _prefixes(every: Mapping[str, Meant], away: set[Cable]) -> Iterator[Check]:
+    """What OSPF announces in an area is in the tables of all that are in it; not the links to devices that are `away`, which are down."""
     areas: dict[str, dict[str, str]] = defaultdict(dict)
     members: dict[str, list[tuple[Meant, Path]]] = defaultdict(list)
     for meant in every.values():
@@ -153,7 +153,8 @@ def _prefixes(every: Mapping[str, Meant]) -> Iterator[Check]:
             area, interface = meant.area(path), meant.interface(node.statement.value)
             if area is None or interface is None or interface.is_off:
                 continue
-            for address in meant.addresses[interface.name]:
+            is_away = (meant.name, interface.name) in away or (meant.name, _PART.sub("", interface.name)) in away
+            for address in () if is_away else meant.addresses[interface.name]:
                 if address.version == 4:
                     areas[area].setdefault(str(address.network), meant.name)
             if area not in seen:
