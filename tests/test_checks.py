@@ -76,7 +76,7 @@ class VerifyTest(LarkwaterTest):
             found,
             {
                 "a: interfaces with name port3*, oper-status": (True, "up", "up"),
-                "a: interfaces with name port3*, ipv4-address": (False, "198.51.100.*", None),
+                "a: interfaces with name port3*, ipv4-address": (False, "198.51.100.*", "no ipv4-address"),
                 "b: interfaces with ipv4-address 192.0.2.21/24, name": (True, "manage0", "manage0"),
                 "c: ospf-neighbors with state full": (True, "2", "2"),
                 "d: ospf-neighbors with state full": (False, "0 to 1", "2"),

@@ -93,6 +93,14 @@ class NativeTest(LarkwaterTest):
             self.assertIn(f"location {device.split('-')[0]}-hall", self.running(device))
         self.assertIn("goes with --file", self.oast("push", "--with-values", "-m", "x", "--yes", expect=2).err)
 
+    def test_what_the_device_refuses_and_what_is_missing_is_said_before_or_with_the_line_of_the_file(self) -> None:
+        self.fault("gull-core-1", "refuse", "--match", "contact")
+        run = self.oast("push", "--file", self.lines("user visitor\nsystem\n  contact me\n"), "-m", "x", *CORE, "--yes", expect=4)
+        self.assertIn("(mine.txt:3)", run.out)
+        self.fault("gull-core-1", "none")
+        run = self.oast("push", "--file", self.lines("static-route 203.0.113.240/28\n"), "-m", "x", *CORE, "--yes", expect=4)
+        self.assertIn("would lack its 'next-hop'", run.out + run.err)
+
     def test_every_device_picked_is_asked_and_standard_input_is_a_file(self) -> None:
         self.oast("push", "--file", self.lines("user visitor\n"), "-m", "one", *CORE, "--yes")
         run = self.oast(

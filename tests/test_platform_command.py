@@ -59,7 +59,7 @@ class CheckTest(EstateTest):
             "running.txt:5: 'sise' is not a statement below 'port'",
             "did you mean 'size'?",
             "running.txt:7: 'odd' is not a statement at the left edge",
-            "printed and read again, it is the same",
+            "printed and read again, it means the same; 1 line would be printed in other words",
         ):
             self.assertIn(line, said)
         self.assertNotIn("kelp", said)

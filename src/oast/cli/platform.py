@@ -217,8 +217,10 @@ def _show_listing(options: argparse.Namespace, found: Understanding, path: Path)
         out.print(f"and {len(found.problems) - SHOWN} more; --format json has all")
     for lost in found.lost[:SHOWN]:
         out.print(Text(f"printed and read again, this is not the same: {lost}", style="red"))
-    if not found.lost:
-        out.print("printed and read again, it is the same")
+    if not found.lost and not found.different:
+        out.print("printed, it is the same text, byte for byte")
+    elif not found.lost:
+        out.print(f"printed and read again, it means the same; {plural(found.different, 'line')} would be printed in other words")
 
 
 def _listing(found: Understanding) -> dict[str, object]:

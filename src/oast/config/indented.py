@@ -22,6 +22,8 @@ from oast.records import Secret, Value
 REMEMBERED_BLOCKS = 10_000
 # No configuration is that deep; reading one that is would end in Python's own limit.
 DEEPEST = 60
+# A tab in the indentation leads to the next multiple of so many columns.
+TAB = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,6 +223,8 @@ class _BlockReader:
                 skip -= 1 if skip else 0
                 continue
             indent = len(line) - len(left)
+            if "\t" in line[:indent]:
+                indent = len(line[:indent].expandtabs(TAB))
             if special and self._ended(stripped, indent):
                 waiting = None
                 continue
@@ -339,7 +343,7 @@ class _BlockReader:
     def _first_child(self, outer_indent: int, below: int, indent: int, number: int, line: str) -> int:
         """How far in the children of the open statement stand; tells where this line does not fit that."""
         word = _first_word(line)
-        if "\t" in line[:indent]:
+        if "\t" in line[: len(line) - len(line.lstrip(" \t"))]:
             self.problems.append(TextProblem(number, "the indentation has a tab", word, f"use {self._syntax.indent} spaces a level"))
         if outer_indent < 0 and indent > 0:
             message = f"'{word}' is indented, but nothing stands above it to belong to"

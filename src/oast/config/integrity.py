@@ -26,7 +26,21 @@ def broken_by(edits: Sequence[Edit], running: Node) -> list[Broken]:
     if not edits or not any(_concerns(edit) for edit in edits):
         return []
     after = applied(edits, running)
-    return [*_dangling(running, after), *_twice(running, after), *_too_many(running, after)]
+    return [*_dangling(running, after), *_twice(running, after), *_too_many(running, after), *_incomplete(edits, after)]
+
+
+def _incomplete(edits: Sequence[Edit], after: Node) -> Iterator[Broken]:
+    """Entries that are made without what they must not lack (RFC 7950, sections 7.6.5 and 7.7.5)."""
+    for edit in edits:
+        if edit.operation != "create" or edit.new is None:
+            continue
+        for path, node in ((edit.path, edit.new), *((((*edit.path, *below), inner) for below, inner in edit.new.walk()))):
+            made = after.at(path)
+            for needed in node.statement.rule.least:
+                number = sum(1 for child in made.children.values() if child.statement.rule is needed) if made is not None else 0
+                if number < needed.min_elements:
+                    message = f"'{' / '.join((*path[:-1], node.text))}' would lack its '{needed.name}'"
+                    yield Broken(message, f"give it at least {needed.min_elements} '{needed.name}'")
 
 
 def _too_many(running: Node, after: Node) -> Iterator[Broken]:

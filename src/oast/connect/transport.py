@@ -283,7 +283,7 @@ async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None
     except TimeoutError:
         raise DeadlinePassed(f"no answer within {timeout_s:g} s from {target.host} port {target.port}") from None
     except (OSError, asyncssh.Error) as error:
-        raise ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error)}") from None
+        raise ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}") from None
     finally:
         if before is not None:
             await asyncio.shield(jumps.leave(target.through, before))
@@ -363,7 +363,7 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
     if isinstance(error, (asyncssh.KeyImportError, asyncssh.KeyEncryptionError)):
         return AuthenticationFailed(f"the private key {login.key_file} cannot be used: {error}")
     if isinstance(error, (OSError, asyncssh.Error)):
-        return ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error)}")
+        return ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}")
     return error
 
 
@@ -371,12 +371,14 @@ def _on(target: Target) -> str:
     return f" --on name={target.name}" if target.kind == "device" else ""
 
 
-def _reason(error: BaseException) -> str:
+def _reason(error: BaseException, *, is_jumped: bool = False) -> str:
     if isinstance(error, ConnectionRefusedError):
         return "connection refused"
     if isinstance(error, (asyncssh.ConnectionLost, ConnectionResetError, BrokenPipeError)):
         return "the device closed the connection"
     if isinstance(error, asyncssh.ChannelOpenError):
+        if not is_jumped:
+            return f"the device opens no channel: {error.reason}" if error.reason else "the device opens no channel"
         return f"the jump host says: {error.reason}" if error.reason else "the jump host cannot reach it"
     if isinstance(error, OSError) and error.strerror:
         return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"

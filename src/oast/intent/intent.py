@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 
 import jinja2
 
@@ -25,6 +26,8 @@ from oast.platforms.definition import Platform
 from oast.platforms.load import Platforms
 from oast.platforms.statements import UnknownStatement
 from oast.records import MARK, Place, Problem, Secret
+
+NO_PLACES: Mapping[Path, Place] = MappingProxyType({})
 
 
 @dataclass(frozen=True)
@@ -63,10 +66,11 @@ class Intent:
         scope: Scope,
         owners: Mapping[str, tuple[Pattern, ...]],
         removals: tuple[Path, ...] = (),
+        places: Mapping[Path, Place] = NO_PLACES,
     ) -> Intent:
         """What was intended once, or is to be again: `owners` are the sections it came from, with what they owned; `removals` are
-        removed even where nothing else that is extra is."""
-        return cls(device, platform, (), tree, scope, frozenset(), dict, owners, removals)
+        removed even where nothing else that is extra is; `places` are the lines of a file that statements are from."""
+        return cls(device, platform, (), tree, scope, frozenset(), lambda: dict(places), owners, removals)
 
     @property
     def owners(self) -> Mapping[str, tuple[Pattern, ...]]:

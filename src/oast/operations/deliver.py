@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
@@ -229,14 +229,7 @@ class Plan:
                 undo=undo,
                 surroundings=around,
             )
-
-            def leave() -> DeliveryResult:
-                left = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes_if_left), interrupted=True)
-                with suppress(Exception):  # what is known is returned, whatever can be written
-                    return replace(left, unrecorded=self._record(left, recording, push, is_left=True))
-                return left
-
-            begun(leave)
+            begun(partial(self._left, reason, ticket, recording, push))
             interrupted, fault = await _run(push)
             await self.close()
             unwatched = tuple(sorted(around.unread)) if around is not None else ()
@@ -249,6 +242,13 @@ class Plan:
             return result
         finally:
             recording.close()
+
+    def _left(self, reason: str, ticket: str | None, recording: Recording, push: Push) -> DeliveryResult:
+        """What is known if the process ends now, with the record of it written."""
+        left = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes_if_left), interrupted=True)
+        with suppress(Exception):  # what is known is returned, whatever can be written
+            return replace(left, unrecorded=self._record(left, recording, push, is_left=True))
+        return left
 
     def _undoing(self, options: PushOptions, heard: OnEvent, recording: Recording, hand_over: asyncio.Event | None) -> Undoing:
         """What takes back what was delivered, should that be wanted."""

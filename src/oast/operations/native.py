@@ -33,6 +33,8 @@ class RawCommands:
 
     added: Node
     removals: tuple[Path, ...]
+    places: Mapping[Path, Place]
+    """The line of the file that each statement is from."""
 
     @property
     def is_empty(self) -> bool:
@@ -68,7 +70,13 @@ def prepared_native(estate: Estate, name: str, text: str, on: str | None, *, is_
     owners = {name: EVERYTHING}
     intents = [
         Intent.of_record(
-            intent.device, intent.platform, found[intent.device.name].added, Scope(EVERYTHING), owners, found[intent.device.name].removals
+            intent.device,
+            intent.platform,
+            found[intent.device.name].added,
+            Scope(EVERYTHING),
+            owners,
+            found[intent.device.name].removals,
+            found[intent.device.name].places,
         )
         for intent in whole.intents
     ]
@@ -107,11 +115,13 @@ def _read(syntax: IndentedSyntax, platform: Platform, device: Device, name: str,
     ]
     if problems:
         raise EstateError.of(problems)
+    lines_of = dict(syntax.lines_of(whole, marks))
+    places = {path: Place(name, number) for number, path in lines_of.items()}
     if not removed:
-        return RawCommands(canonical(parsed.tree), ())
-    paths = {number: path for number, path in syntax.lines_of(whole, marks) if number in removed}
+        return RawCommands(canonical(parsed.tree), (), places)
+    paths = {number: path for number, path in lines_of.items() if number in removed}
     kept = syntax.parse("\n".join("" if number in removed else line for number, line in enumerate(lines, 1)), marks)
-    return RawCommands(canonical(_without_contexts(kept.tree, paths.values())), tuple(sorted(set(paths.values()))))
+    return RawCommands(canonical(_without_contexts(kept.tree, paths.values())), tuple(sorted(set(paths.values()))), places)
 
 
 def _removed(line: str, platform: Platform) -> str | None:

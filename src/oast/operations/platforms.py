@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import cast
 
-from oast.config.difference import difference
-from oast.config.indented import IndentedSyntax, TextProblem, listed
+from oast.config.difference import difference, secrets_below
+from oast.config.indented import IndentedSyntax, TextProblem, listed, tree_as_listed
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
 from oast.connect.session import Capability, CommandLine, Session
@@ -34,12 +36,14 @@ class LineRead:
 class Understanding:
     """How a platform reads a listing. `lines` are those that hold a statement, `problems` those that are not understood.
 
-    `lost` is what is not the same when the listing is printed and read again; nothing, when the platform is right.
+    `lost` is what is not the same when the listing is printed and read again; nothing, when the platform is right. `different` counts the
+    lines that are printed in other words than they were listed in, comments and order included.
     """
 
     lines: tuple[LineRead, ...]
     problems: tuple[TextProblem, ...]
     lost: tuple[str, ...]
+    different: int = 0
 
     @property
     def known(self) -> int:
@@ -49,7 +53,8 @@ class Understanding:
 def understood(syntax: IndentedSyntax, text: str) -> Understanding:
     """How `text` is read, line by line. Raises ProtocolError for a text that is no configuration."""
     parsed = syntax.parse(text)
-    again = syntax.parse(syntax.written(listed(parsed)))
+    printed = syntax.written(listed(parsed))
+    again = syntax.parse(printed)
     edits = difference(canonical(parsed.tree), canonical(again.tree))
     lost = tuple(" / ".join((*(node.text for node in edit.outer), edit.node.text)) for edit in edits)
     by_line: dict[int, LineRead] = {}
@@ -57,7 +62,10 @@ def understood(syntax: IndentedSyntax, text: str) -> Understanding:
         nodes = _nodes_at(parsed.tree, path)
         # The last statement of a line that is several is the one it is about.
         by_line[number] = LineRead(number, tuple(n.text for n in nodes), all(n.statement.rule.known for n in nodes) and bool(nodes))
-    return Understanding(tuple(by_line[number] for number in sorted(by_line)), parsed.problems, lost)
+    lines = tuple(by_line[number] for number in sorted(by_line))
+    delta = difflib.unified_diff(text.splitlines(), printed.splitlines(), lineterm="", n=0)
+    different = sum(1 for line in list(delta)[2:] if line.startswith("-"))
+    return Understanding(lines, parsed.problems, lost, max(different, int(text != printed)))
 
 
 def _nodes_at(tree: Node, path: tuple[str, ...]) -> list[Node]:
@@ -145,6 +153,10 @@ def _trials(
             yield "read what it starts with: get-config", startup
     else:
         yield f"read what runs: {dialect.running}", running
+    if platform.file is not None and platform.file.check is not None:
+        for copy in ("an unchanged", "an edited"):
+            what = f"check {copy} copy of {platform.file.path}: {platform.file.check.format(path=platform.file.beside)}"
+            yield what, partial(_checked_copy, cast(CommandLine, session), platform, syntax, is_edited=copy == "an edited")
     if dialect.raise_command is not None:
         yield f"obtain the right to change: {dialect.raise_command}", privilege
     if dialect.startup is not None:
@@ -163,8 +175,10 @@ def _trials(
 def _counted(syntax: IndentedSyntax, text: str) -> str:
     """How much of a listing is understood. Raises _NotAsSaid when it is not all, or does not come back from being printed."""
     found = understood(syntax, text)
+    if not found.lines and not text.strip():
+        return "it lists nothing: an empty configuration"
     if not found.lines:
-        raise _NotAsSaid("it lists nothing", "is this the command that lists the configuration?")
+        raise _NotAsSaid("it lists no statement", "is this the command that lists the configuration?")
     said = f"{len(found.lines)} {'line' if len(found.lines) == 1 else 'lines'}, {found.known} understood"
     if found.lost:
         raise _NotAsSaid(f"{said}; printed and read again, this is not the same: {found.lost[0]}", "look at how it is written")
@@ -172,6 +186,35 @@ def _counted(syntax: IndentedSyntax, text: str) -> str:
         first = found.problems[0]
         raise _NotAsSaid(f"{said}; line {first.line}: {first.message}", first.hint)
     return said
+
+
+async def _checked_copy(session: CommandLine, platform: Platform, syntax: IndentedSyntax, *, is_edited: bool) -> str:
+    """Put a copy of the file beside it, have it checked, and remove it again. The file itself is not touched."""
+    file = platform.file
+    if file is None or file.check is None:
+        return "nothing to check"
+    if file.read is not None:
+        text = await session.listing(file.read, written_down=False)
+    else:
+        text = await (session.read_startup() if platform.dialect.startup is not None else session.read_running())
+    for secret in secrets_below(tree_as_listed(syntax, text)):
+        if not secret.is_forgotten:
+            session.transcript.masking.add(secret)
+    text = text if text.endswith("\n") else f"{text}\n"
+    copy = f"{text}{syntax.comment} a copy that is only checked\n" if is_edited else text
+    end = "END"
+    while end in copy.split("\n"):
+        end += "_"
+    try:
+        await session.ask(file.put.format(path=file.beside, text=copy, end=end))
+        await session.ask(file.check.format(path=file.beside))
+    except DeviceRefused as refused:
+        raise _NotAsSaid(refused.message, "is this how the file is put and checked?") from None
+    finally:
+        if file.remove is not None:
+            with suppress(DeviceRefused):
+                await session.ask(file.remove.format(path=file.beside))
+    return "it accepts it"
 
 
 async def _state(session: CommandLine, shown: Shown) -> str:

@@ -279,12 +279,13 @@ def own_tokens(rule: Rule, outer: Sequence[Rule]) -> tuple[tuple[Token, ...], bo
     for word in rule.written.split():
         if word == "{options}":
             tokens.append(Options(rule))
-        elif word.startswith("{") and word.endswith("}"):
+        elif word.startswith("{") and word.endswith("}") and not word.startswith("{{"):
             place = _place_called(word[1:-1], rule, outer)
             whole = whole or place.rule is not rule
             tokens.append(place)
         else:
-            tokens.append(word)
+            # A brace of the line itself is written twice, as in every other command of a platform.
+            tokens.append(word.replace("{{", "{").replace("}}", "}"))
     if rule.options and not any(isinstance(token, Options) for token in tokens):
         tokens.append(Options(rule))
     placed = [token.number for token in tokens if isinstance(token, Place) and token.rule is rule]

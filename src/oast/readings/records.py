@@ -167,6 +167,10 @@ def _from_json(text: str, reading: ReadingDefinition) -> list[Numbered]:
         entries = [({}, value) for value in found]
     elif found is None and reading.records is not None:
         entries = []
+    elif isinstance(found, Mapping):
+        first = next(iter(found), "")
+        message = f"the answer to '{reading.command}' has a mapping at '{reading.records or '@'}', whose keys such as '{first}' are data"
+        raise ProtocolError(message, hint='say which field they are: key = "FIELD"')
     else:
         raise ProtocolError(f"the answer to '{reading.command}' has no list at '{reading.records or '@'}'", hint=HINT)
     paths = [(name, _search(path, reading)) for name, path in reading.picks.items()]

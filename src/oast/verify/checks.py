@@ -147,7 +147,9 @@ def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
             for told, value in zip(found, values, strict=True)
             if text_of(value) != check.wanted and not _fits(check.wanted, text_of(value) or None)
         ]
-        return CheckResult(check, (wrong or found or [None])[0], bool(found) and not wrong)
+        actual = (wrong or found or [None])[0]
+        # A record without the field is there, and says nothing of it.
+        return CheckResult(check, f"no {field}" if actual is None and found else actual, bool(found) and not wrong)
     if test in (Test.ALL, Test.EXACTLY):
         return _compared(check, rows)
     if test is Test.RANGE:
