@@ -18,7 +18,7 @@ from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.loop import run as run_to_end
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, folder_of, near, plural, put_json
+from oast.cli.workplace import confirmed, console, estate_of, folder_of, near, plural, put_json
 from oast.config.syntaxes import syntax_of
 from oast.connect.connector import Connector
 from oast.errors import UsageError
@@ -26,6 +26,7 @@ from oast.estate.secrets import fingerprints_of
 from oast.files import write_whole
 from oast.nearest import suggestion
 from oast.operations.platforms import Step, Understanding, tried, understood, untried
+from oast.operations.rehearsal import Rehearsal, rehearse
 from oast.operations.yang import modules_of
 from oast.platforms.definition import Platform
 from oast.platforms.from_yang import ModuleText, platform_of, texts_in
@@ -58,6 +59,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.add_format(check)
     attempt = actions.add_parser("try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing")
     attempt.add_argument("name")
+    attempt.add_argument("--rehearse", action="store_true", help="also apply one harmless statement, and prove that the device rolls back")
+    attempt.add_argument("--statement", metavar="FILE", type=Path, help="with --rehearse: this, not a description of a shut interface")
+    attempt.add_argument("--revert-timer", type=float, metavar="S", help="with --rehearse: the timer, in seconds (default: 30)")
+    attempt.add_argument("--yes", action="store_true", help="with --rehearse: do not ask")
     arguments.add_selection(attempt)
     attempt.add_argument(
         "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for a device's answer (default: from oast.toml)"
@@ -236,6 +241,8 @@ def _try(options: argparse.Namespace) -> int:
     connector = Connector(estate, devices, options.timeout)
     syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run(), console()
     every: list[tuple[str, Step]] = []
+    rehearsal = _rehearsal(options, [device.name for device in devices])
+    left = [] if rehearsal is not None else untried(platform)
 
     async def go() -> None:
         for device in devices:
@@ -245,16 +252,43 @@ def _try(options: argparse.Namespace) -> int:
                 every.append((device.name, step))
                 if options.format == "text":
                     _show_step(step)
+            if rehearsal is not None and all(step.passed for name, step in every if name == device.name):
+                async for step in rehearse(
+                    connector, device, platform, syntax, rehearsal, estate.working, logs / f"{device.name}.rehearsal.log"
+                ):
+                    every.append((device.name, step))
+                    if options.format == "text":
+                        _show_step(step)
 
     run_to_end(go())
     failed = [step for _, step in every if not step.passed]
     if options.format == "json":
         steps = [{"device": name, "what": s.what, "passed": s.passed, "saw": s.saw, "hint": s.hint} for name, s in every]
-        put_json("trial", 1, {"platform": platform.name, "steps": steps, "untried": untried(platform), "logs": str(logs)})
+        put_json("trial", 1, {"platform": platform.name, "steps": steps, "untried": left, "logs": str(logs)})
     else:
         out.print(f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {near(logs)}")
-        out.print(f"not tried, as it would change something: {', '.join(untried(platform))}")
+        if left:
+            out.print(f"not tried, as it would change something: {', '.join(left)}; --rehearse tries it")
     return FAILED if failed else DONE
+
+
+def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal | None:
+    """What is to be rehearsed, once that was agreed to. Raises UsageError."""
+    if not options.rehearse:
+        for name in ("statement", "revert_timer", "yes"):
+            if getattr(options, name):
+                raise UsageError(f"--{name.replace('_', '-')} goes with --rehearse")
+        return None
+    text = None
+    if options.statement is not None:
+        try:
+            text = options.statement.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise UsageError(f"{options.statement} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}") from None
+    what = "this statement" if text is not None else "a description of an interface that is shut"
+    if not options.yes and not confirmed(f"Apply {what} to {', '.join(names)}, twice, and have it rolled back?"):
+        raise UsageError("nothing was rehearsed")
+    return Rehearsal(text, options.revert_timer or 30.0)
 
 
 def _show_step(step: Step) -> None:

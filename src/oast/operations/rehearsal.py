@@ -1,0 +1,189 @@
+"""Rehearse a rollback on a device: one harmless statement is applied, the device rolls back, and is proved to run what it did before."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import AsyncIterator
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from oast.change.compare import Comparison, ReadDevice, compare
+from oast.change.locks import device_lock
+from oast.change.manner import Manner
+from oast.change.phase import Phase
+from oast.change.recovery import RETRY_S, RETURN_MARGIN_S
+from oast.change.strategies import Delivery, Work, delivery_for
+from oast.config.difference import applied, difference
+from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.ownership import Scope
+from oast.config.tree import Node, canonical
+from oast.connect.connector import Connector
+from oast.connect.session import Session
+from oast.connect.transcript import Transcript
+from oast.errors import ConnectionFailed, DeviceError, UsageError
+from oast.estate.inventory import Device
+from oast.fleet.clock import Clock, SystemClock
+from oast.intent.intent import Intent
+from oast.intent.roles import interfaces
+from oast.operations.platforms import Step
+from oast.platforms.definition import Platform
+
+EVERYTHING = (("*",),)
+WORD = "oast-rehearsal"
+
+
+async def _noted(phase: Phase) -> None:
+    return
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What is rehearsed: the statement to apply (None: a description on an interface that is shut) and the revert timer in seconds."""
+
+    statement: str | None = None
+    timer_s: float = 30.0
+
+
+def harmless_statement(platform: Platform, running: Node) -> str | None:
+    """The text of a description for an interface that is shut; None where there is none, or the grammar knows no description."""
+    role = platform.roles.get("interface")
+    rule = next((one for one in platform.grammar.rules() if role is not None and one.path == f"{role}/description"), None)
+    shut = next((interface for interface in interfaces(platform, running) if interface.is_off and interface.path), None)
+    if rule is None or shut is None:
+        return None
+    lines = [f"{' ' * (platform.spelling.indent * depth)}{name}" for depth, name in enumerate(shut.path)]
+    return "\n".join([*lines, f"{' ' * (platform.spelling.indent * len(lines))}description {WORD}"])
+
+
+async def rehearse(
+    connector: Connector,
+    device: Device,
+    platform: Platform,
+    syntax: IndentedSyntax,
+    rehearsal: Rehearsal,
+    working: Path,
+    log: Path,
+    clock: Clock | None = None,
+) -> AsyncIterator[Step]:
+    """Apply, let the device roll back, apply and cancel, and prove that it runs what it did before; each as a step.
+
+    Holds the device's lock; the transcript goes to `log`. Never raises DeviceError: what fails is a step that did not pass. Raises
+    UsageError for a statement that cannot be read.
+    """
+    run = _Run(connector, device, platform, syntax, rehearsal, clock or SystemClock())
+    try:
+        with device_lock(working, device.name):
+            async with connector.session(device, platform, log, rehearsal.timer_s * 4) as first:
+                before = await first.read_running()
+                comparison = run.comparison(first, before)
+                async for step in run.rolled_back_on_its_own(comparison):
+                    yield step
+                async for step in run.cancelled(comparison):
+                    yield step
+                after = tree_of_device(syntax, await first.read_running())
+            same = not difference(tree_of_device(syntax, before), after)
+            yield Step("compare with what it ran before", same, "it is the same" if same else "it runs something else: check the device")
+    except DeviceError as error:
+        yield Step("rehearse", False, error.message, error.hint)
+    finally:
+        with suppress(OSError):
+            run.transcript.write(log)
+
+
+class _Run:
+    def __init__(
+        self, connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, rehearsal: Rehearsal, clock: Clock
+    ) -> None:
+        self._connector = connector
+        self._device = device
+        self._platform = platform
+        self._syntax = syntax
+        self._rehearsal = rehearsal
+        self._clock = clock
+        self.transcript = Transcript(clock.now)
+
+    def comparison(self, session: Session, running: str) -> Comparison:
+        """The one statement against what runs. Raises UsageError, DeviceError."""
+        text = self._rehearsal.statement or harmless_statement(self._platform, tree_of_device(self._syntax, running))
+        if text is None:
+            raise UsageError(f"{self._device.name} has no interface that is shut", hint="name a harmless statement: --statement FILE")
+        parsed = self._syntax.parse(text)
+        if parsed.problems:
+            raise UsageError(f"the statement cannot be read: {parsed.problems[0].message}", hint=parsed.problems[0].hint)
+        owners = {"rehearsal": EVERYTHING}
+        intent = Intent.of_record(self._device, self._platform, canonical(parsed.tree), Scope(EVERYTHING), owners)
+        read = ReadDevice(running, None, self._connector.route(self._device, session), session.capabilities)
+        made = compare(intent, read, self._syntax, Manner("merge"))
+        if not made.edits:
+            raise DeviceError("it has the statement already", hint="name another harmless statement: --statement FILE")
+        if made.risks:
+            raise DeviceError(f"the statement is not harmless: it touches {made.risks[0]}", hint="name another: --statement FILE")
+        return made
+
+    async def _applied(self, comparison: Comparison) -> tuple[Session, Delivery]:
+        """A session in which the statement is in effect, with the rollback armed. Raises DeviceError."""
+        session = await self._connector.open(self._device, self._platform, self.transcript)
+        token = f"oast-{time.time_ns():x}"
+        delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None, token))
+        try:
+            await delivery.look()
+            await delivery.stage()
+            await delivery.validate()
+            await delivery.apply(self._rehearsal.timer_s)
+            meant = applied(comparison.edits, comparison.running)
+            if difference(meant, tree_of_device(self._syntax, await session.read_running())):
+                raise DeviceError("it accepted the statement and lists something else")
+        except BaseException:
+            with suppress(DeviceError):
+                await delivery.cancel(Phase.APPLYING)
+            await session.close()
+            raise
+        return session, delivery
+
+    async def rolled_back_on_its_own(self, comparison: Comparison) -> AsyncIterator[Step]:
+        way_back = comparison.way_back
+        what = f"arm the rollback ({way_back.name}) and apply {' / '.join((*comparison.edits[0].path[:-1], comparison.edits[0].node.text))}"
+        if not way_back.by_itself:
+            yield Step("let the device roll back on its own", True, "it has no rollback of its own: only cancelling is rehearsed")
+            return
+        started = self._clock.now()
+        session, delivery = await self._applied(comparison)
+        yield Step(what, True, "the device runs it")
+        if delivery.tied:
+            await session.close()
+        else:
+            with suppress(DeviceError):
+                await session.close()
+        seconds = await self._until_rolled_back(comparison, started)
+        told = f"after {seconds:.1f} s, with a timer of {self._rehearsal.timer_s:g} s" if seconds is not None else "it did not"
+        yield Step("wait until it rolls back on its own", seconds is not None, told, "check the device, and remove the statement there")
+
+    async def _until_rolled_back(self, comparison: Comparison, started: float) -> float | None:
+        """The seconds until the device runs what it did before; None when it does not."""
+        while self._clock.now() < started + self._rehearsal.timer_s + RETURN_MARGIN_S:
+            await self._clock.sleep(RETRY_S)
+            try:
+                session = await self._connector.open(self._device, self._platform, self.transcript)
+                try:
+                    now = tree_of_device(self._syntax, await session.read_running())
+                    if not difference(comparison.running, now):
+                        await delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None)).tidy()
+                        return self._clock.now() - started
+                finally:
+                    await session.close()
+            except ConnectionFailed:
+                continue
+        return None
+
+    async def cancelled(self, comparison: Comparison) -> AsyncIterator[Step]:
+        session, delivery = await self._applied(comparison)
+        started = self._clock.now()
+        try:
+            with suppress(ConnectionFailed):  # a commit that goes with its session
+                await delivery.cancel(Phase.APPLYING)
+        finally:
+            await session.close()
+        seconds = await self._until_rolled_back(comparison, started)
+        told = f"it runs what it did before, {seconds:.1f} s later" if seconds is not None else "it still runs the statement"
+        yield Step("apply it again and cancel", seconds is not None, told, "check the device, and remove the statement there")
