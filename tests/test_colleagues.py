@@ -160,5 +160,5 @@ class MeanwhileTest(LarkwaterTest):
         before = self.startup()
         state, cause, reason, code = self.push_while("system", "  contact by-hand")
         self.assertEqual((state, cause, code), ("reverted", "failed", 4))
-        self.assertIn("somebody changed what it was given before it was confirmed (+ system / contact by-hand)", reason)
+        self.assertIn("another session changed these statements before they were confirmed (+ system / contact by-hand)", reason)
         self.assertEqual(self.startup(), before)

@@ -126,7 +126,7 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
         self.assertLess(len(described.splitlines()), 20)
         for said, here in (
             ("/etc/lantern.conf", str(self.host.path)),
-            ("lanternd --check", f"sh {self.host.folder}/check.sh"),
+            ("lanternd verify", f"sh {self.host.folder}/check.sh"),
             ("systemctl reload lanternd", f"sh {self.host.folder}/reload.sh"),
         ):
             self.assertIn(said, described)

@@ -86,7 +86,7 @@ class Transaction(Recovering):
         what = f"the change may cut the path to it: {risks[0]}{more}; and it has no way back of its own"
         if not self._means.opener.has_alternate:
             hint = "name an alternate management address in the inventory (second_way: ADDRESS), or make the change on its console"
-            raise DeviceError(f"{what}: it was not touched", hint=hint)
+            raise DeviceError(f"{what}; nothing was sent to it", hint=hint)
         try:
             alternate = await self._means.opener(self._transcript, at=ManagementAddress.ALTERNATE, proving=True)
         except DeviceError as error:
@@ -97,7 +97,7 @@ class Transaction(Recovering):
             await self._require_untouched(alternate, what)
         finally:
             await alternate.close()
-        self._transcript.note("the alternate management address answers, on an interface that the change leaves alone")
+        self._transcript.note("the alternate management address answers, on an interface that the change does not touch")
 
     async def _require_untouched(self, alternate: Session, what: str) -> None:
         """Prove that the change cannot cut the session at the alternate management address. Raises DeviceError."""
@@ -114,7 +114,7 @@ class Transaction(Recovering):
         found = access_risks(intent.platform, interfaces_of(intent, running, route), self.comparison.edits, route)
         if found:
             message = f"{what}, and it may cut the alternate management address as well: {found[0]}"
-            raise DeviceError(f"{message}: it was not touched", hint="name an address on an interface that the change leaves alone")
+            raise DeviceError(f"{message}; nothing was sent to it", hint="name an address on an interface that the change does not touch")
 
     async def load(self) -> None:
         """Bring the change into effect, and read it again."""
@@ -296,8 +296,8 @@ class Transaction(Recovering):
             reason = f"it was rolled back before it could be confirmed: the run was slower than {self.comparison.way_back.name}"
             hint, why = "give more time with --revert-timer", RollbackReason.TOO_SLOW
         else:
-            reason = f"somebody changed what it was given before it was confirmed ({self._typed_told})"
-            hint, why = "find out who else is at work on it", RollbackReason.FOREIGN_EDIT
+            reason = f"another session changed these statements before they were confirmed ({self._typed_told})"
+            hint, why = "find out who else is editing the device", RollbackReason.FOREIGN_EDIT
         self._say(Stage.REVERTING)
         await self._means.journal.step("reverting", first=True, decision=REVERT)
         state = await self._cancelled(self._open_session())
