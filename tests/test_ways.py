@@ -169,7 +169,8 @@ class WaysTest(Case):
             clean = Lab(way, list(BEFORE))
             await self.push(clean)
             states = set()
-            for at in range(1, clean.lines + 1):
+            # With more time at every step, else at every third, each way with others.
+            for at in range(1 + (0 if FAULTS else list(WAYS).index(way) % 3), clean.lines + 1, 1 if FAULTS else 3):
                 lab = Lab(way, list(BEFORE))
                 plan = await self.in_memory(lab).compare()
                 lab.lines, lab.typed = 0, []
@@ -213,7 +214,7 @@ class WaysTest(Case):
     async def test_a_rollback_that_is_answered_and_not_done_is_done_by_the_timer_or_by_inverse_edits(self) -> None:
         template = INTENDED.replace("port three speed 5", "port three speed 7")
         for way, match in (("timer", "cancel"), ("candidate", "cancel"), ("file", "cancel"), ("scheduled", "unschedule")):
-            for kind in ("lie", "disarm", "refuse", "drop"):
+            for kind in ("lie", "disarm", "refuse", "drop") if FAULTS or way == "timer" else ("lie", "disarm", "refuse"):
                 with self.subTest(way=way, kind=kind):
                     lab = Lab(way, list(BEFORE))
                     outcome = await self.push(lab, template=template, fault=Fault(kind, match=match))

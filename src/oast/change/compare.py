@@ -22,7 +22,7 @@ from oast.config.commands import Command, commands
 from oast.config.difference import Edit, applied, difference, secrets_below, secrets_in
 from oast.config.file_edits import edited
 from oast.config.indented import IndentedSyntax, tree_of_device
-from oast.config.integrity import broken_by
+from oast.config.integrity import broken_by, incomplete
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.remembered import by_fingerprint, known_again
 from oast.config.sparing import Spared, sparing
@@ -188,6 +188,9 @@ def compare(intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: Ma
     scoped = intent.scope.within(running), intent.scope.within(intent.tree)
     edits, spared = _between(intent, *scoped, manner)
     broken = broken_by(edits, running)
+    if manner.mode == "merge":
+        # Lint knows what a whole intent lacks; of statements that are only added, the device has to be known.
+        broken = [*broken, *incomplete(edits, running)]
     if broken:
         more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
         raise DeviceError(f"the device would refuse this: {broken[0].message}{more}; it was not touched", hint=broken[0].hint)

@@ -26,11 +26,12 @@ def broken_by(edits: Sequence[Edit], running: Node) -> list[Broken]:
     if not edits or not any(_concerns(edit) for edit in edits):
         return []
     after = applied(edits, running)
-    return [*_dangling(running, after), *_twice(running, after), *_too_many(running, after), *_incomplete(edits, after)]
+    return [*_dangling(running, after), *_twice(running, after), *_too_many(running, after)]
 
 
-def _incomplete(edits: Sequence[Edit], after: Node) -> Iterator[Broken]:
+def incomplete(edits: Sequence[Edit], running: Node) -> Iterator[Broken]:
     """Entries that are made without what they must not lack (RFC 7950, sections 7.6.5 and 7.7.5)."""
+    after = applied(edits, running)
     for edit in edits:
         if edit.operation != "create" or edit.new is None:
             continue

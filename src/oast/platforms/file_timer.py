@@ -9,10 +9,23 @@ from __future__ import annotations
 import re
 
 from oast.platforms.definition import FileCommands, Shown
+from oast.toml_text import Table
 
 SAFE_PATH = re.compile(r"/[A-Za-z0-9/._-]*")
 # What stands before the word for a delivery in the name of the saved file.
 SAVED = ".before-"
+
+
+def own_timer_of(table: Table) -> FileCommands:
+    """The commands for the table [file] of a daemon that can do no more than check and reload its file."""
+    path, reload = table.needed("path"), table.needed("reload")
+    beside = table.text("beside") or f"{path}.new"
+    check = table.template("check", ("path",))
+    for word, key in ((path, "path"), (beside, "beside")):
+        if word and not SAFE_PATH.fullmatch(word):
+            table.wrong(key, f"'{word}' cannot be a path in a shell command", "use letters, digits and / . _ -")
+    table.finish()
+    return file_timer(path or "/", beside, reload, check)
 
 
 def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCommands:

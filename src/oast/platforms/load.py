@@ -21,7 +21,7 @@ from oast.platforms.definition import (
     Shown,
     TimerCommands,
 )
-from oast.platforms.file_timer import SAFE_PATH, file_timer
+from oast.platforms.file_timer import own_timer_of
 from oast.platforms.grammar import Grammar
 from oast.platforms.netconf import modules_of, netconf_of
 from oast.platforms.readings import readings_of
@@ -444,7 +444,7 @@ class _WayBack:
         if table is None:
             return None
         if table.has("reload"):
-            return self._own_timer(table)
+            return own_timer_of(table)
         put = table.template("put", ("path", "text", "end"), required=("path", "text"))
         if put is None and not table.has("put"):
             table.wrong(None, "[file] lacks 'put'")
@@ -463,17 +463,6 @@ class _WayBack:
         )
         table.finish()
         return made
-
-    def _own_timer(self, table: Table) -> FileCommands | None:
-        """A daemon that can no more than check and reload its file."""
-        path, reload = table.needed("path"), table.needed("reload")
-        beside = table.text("beside") or f"{path}.new"
-        check = table.template("check", ("path",))
-        for word, key in ((path, "path"), (beside, "beside")):
-            if word and not SAFE_PATH.fullmatch(word):
-                table.wrong(key, f"'{word}' cannot be a path in a shell command", "use letters, digits and / . _ -")
-        table.finish()
-        return file_timer(path or "/", beside, reload, check)
 
     def scheduled(self) -> ScheduledCommands | None:
         table = self._table("scheduled")
