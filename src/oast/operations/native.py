@@ -141,20 +141,8 @@ def _without_contexts(tree: Node, removals: Iterable[Path]) -> Node:
     paths = list(removals)
     for depth in range(max((len(path) for path in paths), default=0) - 1, 0, -1):
         for prefix in {path[:depth] for path in paths if len(path) > depth}:
-            tree = _without_empty(tree, prefix)
+            tree = _without(tree, prefix, only_contexts=True)
     return tree
-
-
-def _without_empty(node: Node, path: Path) -> Node:
-    child = node.children.get(path[0])
-    if child is None:
-        return node
-    children = dict(node.children)
-    if len(path) > 1:
-        children[path[0]] = _without_empty(child, path[1:])
-    elif not child.children and (child.statement.rule.holds_others or not child.statement.rule.known):
-        del children[path[0]]
-    return node.with_children(children)
 
 
 def _line(text: str, number: int) -> str:
@@ -174,14 +162,15 @@ def with_statements(intent: Intent, added: Node, removals: Iterable[Path]) -> In
     return replace(intent, tree=canonical(joined((tree, added), intent.platform.grammar)))
 
 
-def _without(node: Node, path: Path) -> Node:
+def _without(node: Node, path: Path, *, only_contexts: bool = False) -> Node:
+    """`node` without the statement at `path`; with `only_contexts`, only where nothing is left in it and it says nothing itself."""
     child = node.children.get(path[0])
     if child is None:
         return node
     children = dict(node.children)
     if len(path) > 1:
-        children[path[0]] = _without(child, path[1:])
-    else:
+        children[path[0]] = _without(child, path[1:], only_contexts=only_contexts)
+    elif not only_contexts or (not child.children and (child.statement.rule.holds_others or not child.statement.rule.known)):
         del children[path[0]]
     return node.with_children(children)
 
