@@ -47,10 +47,21 @@ class InlineTest(Case):
         self.assertEqual(sorted(syntax.written(tree).splitlines()), sorted(text.splitlines()))
         self.assertEqual(difference(tree_of_device(syntax, text), tree_of_device(syntax, text)), [])
 
-    def platform(self, more: str) -> Platform:
+    def test_lines_that_only_frame_a_listing_are_declared_once(self) -> None:
+        for before in ("building the listing...", "! end of listing, 3 lines"):
+            text = f"{before}\nname pier\n\tport is not its own line\nport one text old\n"
+            platform = self.platform("", 'ignore = ["building .*", "! .*", ".*not its own line"]\n')
+            parsed = IndentedSyntax(platform).parse(text)
+            self.assertEqual((parsed.problems, [node.text for node in parsed.tree.children.values()]), ((), ["name pier", "port one"]))
+
+    def test_tabs_in_the_indentation_lead_to_the_next_multiple_of_eight(self) -> None:
+        syntax = IndentedSyntax(self.platform(""))
+        self.assertEqual(syntax.parse("a\n        b\n\tc\n").tree.children["a"].children.keys(), {"b", "c"})
+
+    def platform(self, more: str, spelling: str = "") -> Platform:
 
         path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "lab.toml"
-        path.write_text(COMMON + more)
+        path.write_text(COMMON.replace("quotes = false\n", f"quotes = false\n{spelling}") + more)
         return load(path, Fingerprints(b"key"))
 
 

@@ -39,7 +39,7 @@ class FoldedSyntax(IndentedSyntax):
         raise NotImplementedError
 
     def parse(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Parsed:
-        unfolded = self.unfold(text.replace("\r\n", "\n"))
+        unfolded = self.unfold(self.plain(text))
         parsed = super().parse(unfolded.text, marks)
         told = (replace(problem, line=unfolded.original(problem.line)) for problem in parsed.problems)
         # What is wrong in a line that is several statements is told once.
@@ -47,7 +47,7 @@ class FoldedSyntax(IndentedSyntax):
         return replace(parsed, problems=tuple(sorted(problems.values(), key=lambda problem: problem.line)))
 
     def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
-        unfolded = self.unfold(text.replace("\r\n", "\n"))
+        unfolded = self.unfold(self.plain(text))
         for number, path in super().lines_of(unfolded.text, marks):
             yield unfolded.original(number), path
 

@@ -75,6 +75,7 @@ class IndentedSyntax:
         self.grammar = platform.grammar
         self.comment = platform.spelling.comment
         self.indent = platform.spelling.indent
+        self._ignored = re.compile("|".join(f"(?:{one})" for one in platform.spelling.ignore)) if platform.spelling.ignore else None
         self._blocks: dict[str, tuple[Node, ...]] = {}
         self._leaves: dict[Statement, Node] = {}
         self._begins = re.compile(rf"\n(?=[^\s{re.escape(self.comment[0])}])")
@@ -83,7 +84,15 @@ class IndentedSyntax:
     def parse(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Parsed:
         """The tree of `text`, in the text's order; `marks` are the secrets it may hold. Never raises: see `Parsed.problems`."""
         with uncollected():
-            return self._parsed(text.replace("\r\n", "\n"), marks)
+            return self._parsed(self.plain(text), marks)
+
+    def plain(self, text: str) -> str:
+        """The text with plain line ends, and nothing on the lines that only frame a listing."""
+        text = text.replace("\r\n", "\n")
+        if self._ignored is None:
+            return text
+        ignored = self._ignored
+        return "\n".join("" if ignored.fullmatch(line.strip()) else line for line in text.split("\n"))
 
     def _parsed(self, text: str, marks: Mapping[str, Secret]) -> Parsed:
         children: dict[str, Node] = {}
@@ -115,7 +124,7 @@ class IndentedSyntax:
     def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
         """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for pointing at places."""
         reader = _BlockReader(self, marks, with_places=True)
-        reader.read(text.replace("\r\n", "\n").split("\n"), 1)
+        reader.read(self.plain(text).split("\n"), 1)
         yield from reader.places
 
     def leaf(self, statement: Statement) -> Node:

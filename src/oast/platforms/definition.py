@@ -148,6 +148,8 @@ class EditSpelling:
     insert_last: str | None = None
     remove_unknown: str | None = None
     set: str = "{line}"
+    ignore: tuple[str, ...] = ()
+    """Patterns of whole lines that only frame a listing."""
 
 
 @dataclass(frozen=True, slots=True)

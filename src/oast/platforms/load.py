@@ -207,6 +207,7 @@ def _edit_spelling(table: Table) -> EditSpelling:
         insert_last=last,
         remove_unknown=unknown,
         set=made or "{line}",
+        ignore=tuple(pattern for pattern in table.texts("ignore") if table.compiles("ignore", pattern)),
     )
 
 
