@@ -53,6 +53,10 @@ class RehearsalTest(Case):
             self.assertIn(told, step.saw)
             self.assertNotIn("edit", lab.typed)
 
+    def test_a_device_without_a_shut_interface_is_a_step_and_stops_no_other(self) -> None:
+        [step] = self.steps(Lab("timer", list(BEFORE)), statement=None)
+        self.assertEqual((step.passed, step.saw), (False, "it has no interface that is shut"))
+
     def test_a_shut_interface_is_described_where_nothing_is_named(self) -> None:
         self.assertIsNone(harmless_statement(BINE, tree_of("system\n  hostname a\ninterface port1\n")))
         text = harmless_statement(BINE, tree_of("system\n  hostname a\ninterface port1\ninterface port2\n  enabled false\n"))

@@ -107,7 +107,7 @@ class _Run:
         """The one statement against what runs. Raises UsageError, DeviceError."""
         text = self._rehearsal.statement or harmless_statement(self._platform, tree_of_device(self._syntax, running))
         if text is None:
-            raise UsageError(f"{self._device.name} has no interface that is shut", hint="name a harmless statement: --statement FILE")
+            raise DeviceError("it has no interface that is shut", hint="name a harmless statement: --statement FILE")
         parsed = self._syntax.parse(text)
         if parsed.problems:
             raise UsageError(f"the statement cannot be read: {parsed.problems[0].message}", hint=parsed.problems[0].hint)
