@@ -48,6 +48,9 @@ WAITING = (
     "test_misconfigured",
     "test_sources",
     "test_onboarding",
+    "test_pipeline",
+    "test_many",
+    "test_startup",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 
