@@ -105,27 +105,31 @@ class OverNetconfTest(ProgramTest):
     def every_step(self) -> None:
         self.push()
         with Killing() as killing:
-            states, number = set(), 0
-            while True:
-                number += STEP
-                before = self.kept("rt-3")
-                here, there = ("203.0.113.25", "203.0.113.29") if "203.0.113.25" in before else ("203.0.113.29", "203.0.113.25")
-                self.edit("values/addresses.yaml", here, there)
-                arguments = (*PUSH, "--on", "name=rt-3")
-                kill = Kill(number, before=bool(number // STEP % 2))
-                run = killing.run(*arguments, cwd=self.estate, environment=self.environment, kill=kill)
-                if run.code != -9:
-                    self.assertEqual(run.code, 0, run)
-                    break
-                runs = self.oast("change", "resume", "--format", "json").json()["runs"]
-                now = self.kept("rt-3")
-                state = runs[0]["devices"][0]["state"] if runs else "delivered" if now != before else "unchanged"
-                self.assertEqual(now, before.replace(here, there) if state == "delivered" else before, (kill, run, runs))
-                self.assertEqual(self.kept("rt-3", "startup"), now, (kill, state))
+            states, number = set(), STEP
+            while state := self.state_after(killing, Kill(number, before=bool(number // STEP % 2))):
                 states.add(state)
-                if state != "delivered":
-                    self.edit("values/addresses.yaml", there, here)
+                number += STEP
+            # However the steps were gathered into commits, this one comes between applying and confirming.
+            states.add(self.state_after(killing, Kill(step="applied")))
         self.assertLessEqual({"unchanged", "reverted", "delivered"}, states)
+
+    def state_after(self, killing: Killing, kill: Kill) -> str:
+        """The state of the device after a push that was killed, and was brought to its end; empty when it had ended before."""
+        before = self.kept("rt-3")
+        here, there = ("203.0.113.25", "203.0.113.29") if "203.0.113.25" in before else ("203.0.113.29", "203.0.113.25")
+        self.edit("values/addresses.yaml", here, there)
+        run = killing.run(*PUSH, "--on", "name=rt-3", cwd=self.estate, environment=self.environment, kill=kill)
+        if run.code != -9:
+            self.assertEqual(run.code, 0, run)
+            return ""
+        runs = self.oast("change", "resume", "--format", "json").json()["runs"]
+        now = self.kept("rt-3")
+        state = runs[0]["devices"][0]["state"] if runs else "delivered" if now != before else "unchanged"
+        self.assertEqual(now, before.replace(here, there) if state == "delivered" else before, (kill, run, runs))
+        self.assertEqual(self.kept("rt-3", "startup"), now, (kill, state))
+        if state != "delivered":
+            self.edit("values/addresses.yaml", there, here)
+        return str(state)
 
 
 class LongAfterTest(ProgramTest):
