@@ -161,7 +161,7 @@ class Ground:
         self._means.on_event(DeviceEvent(self.name, stage))
 
     def say_waiting(self, what: str, seconds: float) -> None:
-        """Tell whoever watches that the run waits, at most so long."""
+        """Report to the progress display that the run waits, and for how long at most."""
         self._means.on_event(WaitEvent(what, seconds))
 
     def _say(self, stage: Stage, done: int = 0) -> None:

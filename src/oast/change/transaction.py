@@ -292,7 +292,7 @@ class Transaction(Recovering):
         """What the change is about is not what it was when it was checked: it is not confirmed."""
         scope = self.comparison.intent.scope
         if self.running is not None and not difference(scope.within(self.comparison.running), scope.within(self.running)):
-            # It runs what it did before: nobody but its own timer is known to have done that.
+            # It runs the configuration from before the change, most likely because its own timer expired: no other cause is known.
             reason = f"it was rolled back before it could be confirmed: the run was slower than {self.comparison.way_back.name}"
             hint, why = "give more time with --revert-timer", RollbackReason.TOO_SLOW
         else:

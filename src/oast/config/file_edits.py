@@ -59,7 +59,7 @@ def _rewritten(edits: Sequence[Edit]) -> list[tuple[Edit, Edit]]:
 
 
 class _Editor:
-    """Applies one edit after the other to the text; each reads the spans anew, as the one before has moved them."""
+    """Applies one edit after the other to the text; each reads the spans again, as the edit before it moved them."""
 
     def __init__(self, syntax: IndentedSyntax, text: str, intended: Node) -> None:
         self.text = text

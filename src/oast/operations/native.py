@@ -84,7 +84,7 @@ def prepared_native(estate: Estate, name: str, text: str, on: str | None, *, is_
 
 
 def _require_no_template(name: str, text: str) -> None:
-    """Braces of a template that nobody renders would be sent to the device. Raises EstateError."""
+    """Refuse the braces of a template: they are not rendered here and would be sent to the device. Raises EstateError."""
     for number, line in enumerate(text.split("\n"), 1):
         match = _TEMPLATE.search(line)
         if match is not None:

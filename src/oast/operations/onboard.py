@@ -166,7 +166,7 @@ async def _manage(
             elif patient and tries[box.serial] < TRIES and isinstance(why, ConnectionFailed):
                 asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
             elif isinstance(why, Postponed):
-                # It stays where it was: nothing about the device has to be staged anew.
+                # It stays where it was: the device does not have to be staged again.
                 if postponed.get(box.serial) != why.message:
                     postponed[box.serial] = why.message
                     boxes.note(box.serial, f"waits: {_told(why)}")

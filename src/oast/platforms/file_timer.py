@@ -1,4 +1,4 @@
-"""A revert timer for any POSIX host: a small shell process that restores a saved file and reloads, unless it is told to stop.
+"""A revert timer for any POSIX host: a small shell process that restores a saved file and reloads, unless Oast stops it first.
 
 For daemons that can check and reload their file and no more. The commands are of the POSIX shell (IEEE 1003.1-2017, chapter 2) and need
 cat, cp, rm, sleep, kill and ls.
