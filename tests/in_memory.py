@@ -7,11 +7,13 @@ import functools
 import io
 import selectors
 from collections.abc import Callable, Coroutine, Mapping, Sequence
+from concurrent.futures import Future
 from contextlib import redirect_stderr, redirect_stdout
 from typing import Any, TypeVar
 from unittest import mock
 
 from lab import Lab
+from oast.change.journal import Journal, Statement
 from oast.cli.main import main
 from oast.connect.transport import Login, Target
 from oast.errors import ConnectionFailed
@@ -29,10 +31,10 @@ class _Selector(selectors.DefaultSelector):  # type: ignore[misc,valid-type]
     def select(self, timeout: float | None = None) -> list[Any]:
         ready: list[Any] = super().select(0 if timeout is not None else None)
         if not ready and timeout:
-            # Threads that write files need a moment; the others' time passes at once.
-            ready = super().select(0.0002)
-            if not ready:
-                self._loop.passed += min(timeout, 0.5)
+            if self._loop.threads:
+                # Threads that write files take real time, in which no timer runs out.
+                return super().select(min(timeout, 0.05))
+            self._loop.passed += min(timeout, 0.5)
         return ready
 
 
@@ -41,16 +43,56 @@ class FastLoop(asyncio.SelectorEventLoop):
 
     def __init__(self) -> None:
         self.passed = 0.0
+        self.threads = 0
         super().__init__(_Selector(self))
+
+    def run_in_executor(self, executor: Any, func: Any, *args: Any) -> asyncio.Future[Any]:
+        """Counts what threads are at."""
+        work: asyncio.Future[Any] = super().run_in_executor(executor, func, *args)
+        self.threads += 1
+        work.add_done_callback(self._thread_ended)
+        return work
+
+    def put(self, journal: Journal, statements: Sequence[Statement]) -> Future[None]:
+        """Counts what the journal's own thread is at."""
+        self.threads += 1
+        known: Future[None] = Future()
+
+        def ended(written: Future[None]) -> None:
+            # The thread is at work until this loop has been given the answer.
+            error = written.exception()
+            if known.set_running_or_notify_cancel():
+                known.set_result(None) if error is None else known.set_exception(error)
+            if not self.is_closed():
+                self.call_soon_threadsafe(self._thread_ended)
+
+        _put(journal, statements).add_done_callback(ended)
+        return known
+
+    def _thread_ended(self, _: object = None) -> None:
+        self.threads -= 1
 
     def time(self) -> float:
         return super().time() + self.passed
 
 
+_put = Journal.put
+
+
+def _counted_put(journal: Journal, statements: Sequence[Statement]) -> Future[None]:
+    """Also from a thread, in which no loop runs."""
+    try:
+        loop = asyncio.get_running_loop()
+    except RuntimeError:
+        return _put(journal, statements)
+    return loop.put(journal, statements) if isinstance(loop, FastLoop) else _put(journal, statements)
+
+
 def run(work: Coroutine[Any, Any, T]) -> T:
     """Run `work` with connections to labs instead of addresses, and without backups, for which Git would take longer than all the rest."""
     backups = mock.patch("oast.archive.backups.Backups.keep")
-    with asyncio.Runner(loop_factory=FastLoop) as runner, backups, mock.patch("oast.connect.connector.connect", _connect):
+    put = mock.patch.object(Journal, "put", _counted_put)
+    with asyncio.Runner(loop_factory=FastLoop) as runner, backups, put, mock.patch("oast.connect.connector.connect", _connect):
         return runner.run(work)
 
 

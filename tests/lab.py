@@ -19,13 +19,14 @@ USER, PASSWORD = "oast", "reed-and-sedge"
 
 @dataclass
 class Fault:
-    """What goes wrong: `kind` is refuse, drop, hang, lie, disarm (the timer ends and nothing else is done), meanwhile (`meanwhile` is called, and the line is done as ever) or none; it strikes at the line `at` (from 1) of all that is typed
+    """What goes wrong: `kind` is refuse, drop, hang, lie, disarm (the timer ends and nothing else is done), meanwhile (`meanwhile` is called, and the line is done as ever), slow (while the timer runs or the candidate is open, the answer takes `seconds`) or none; it strikes at the line `at` (from 1) of all that is typed
     after the fault was set, or at lines that `match`."""
 
     kind: str = "none"
     at: int = 0
     match: str = ""
     meanwhile: Callable[[], object] = object
+    seconds: float = 0.0
 
     def strikes(self, number: int, line: str) -> bool:
         return self.kind != "none" and (number == self.at or bool(self.match and self.match in line))
@@ -110,6 +111,8 @@ class Lab:
                     self.fault.meanwhile()
                 if strikes and self.fault.kind == "hang":
                     await asyncio.sleep(3600)
+                if strikes and self.fault.kind == "slow" and (self.timer is not None or self.candidate is not None):
+                    await asyncio.sleep(self.fault.seconds)
                 started = re.fullmatch(r"store (\S+) until (\S+)", line)
                 if started:
                     put = started[1], started[2]
@@ -203,7 +206,14 @@ class Lab:
     def _control(self, words: str) -> str:
         armed = self.timer is not None
         if words == "timer state":
-            return "armed" if armed else "idle"
+            return f"armed, {self.timer.when() - asyncio.get_running_loop().time():.0f} s left" if self.timer is not None else "idle"
+        extension = re.fullmatch("extend ([0-9]+)", words)
+        if extension:
+            if self.timer is None:
+                return "% nothing to extend"
+            self.timer.cancel()
+            self.timer = asyncio.get_running_loop().call_later(int(extension[1]), self.go_back)
+            return ""
         match = re.fullmatch(r"(arm|commit|apply /etc/lab.conf.new|schedule) ([0-9]+)", words)
         if match:
             if armed:
@@ -301,11 +311,11 @@ ipv4_address = "port/address"
 "user" = { kind = "list", takes = "name", keys = 1 }
 """
 WAYS = {
-    "timer": '[timer]\narm = "arm {seconds}"\nconfirm = "confirm"\nrevert = "cancel"\narmed = { command = "timer state", pattern = "armed" }\n',
-    "candidate": '[candidate]\ncommit = "commit {seconds}"\nconfirm = "confirm"\ncancel = "cancel"\nvalidate = "validate"\ndiscard = "discard"\npending = { command = "timer state", pattern = "armed" }\n',
+    "timer": '[timer]\narm = "arm {seconds}"\nconfirm = "confirm"\nrevert = "cancel"\narmed = { command = "timer state", pattern = "armed.*" }\n',
+    "candidate": '[candidate]\ncommit = "commit {seconds}"\nconfirm = "confirm"\ncancel = "cancel"\nvalidate = "validate"\ndiscard = "discard"\npending = { command = "timer state", pattern = "armed.*" }\n',
     "file": '[file]\npath = "/etc/lab.conf"\nput = "store {path} until {end}\\n{text}{end}"\ncheck = "check {path}"\n'
-    'apply = "apply {path} {seconds}"\nconfirm = "confirm"\ncancel = "cancel"\npending = { command = "timer state", pattern = "armed" }\n',
-    "scheduled": '[scheduled]\narm = "schedule {seconds}"\ncancel = "unschedule"\narmed = { command = "timer state", pattern = "armed" }\n',
+    'apply = "apply {path} {seconds}"\nconfirm = "confirm"\ncancel = "cancel"\npending = { command = "timer state", pattern = "armed.*" }\n',
+    "scheduled": '[scheduled]\narm = "schedule {seconds}"\ncancel = "unschedule"\narmed = { command = "timer state", pattern = "armed.*" }\n',
     "none": "",
 }
 BEFORE = ("name pier", "user oast", "port mgmt text way-in", "port mgmt address 127.0.0.1/8", "port one text old", "port two text x")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-
 import asyncssh
 
 from larkwater import LarkwaterTest, Run
@@ -110,30 +108,6 @@ command_timeout_s = 5
         self.fault(FAULTY, "slow", "--seconds", "0.5")
         run = self.oast("push", "-m", "x", "--yes", "--format", "json", "--revert-timer", "8", "--verify-timeout", "2")
         self.assertEqual({d["state"] for d in run.json()["devices"]}, {"delivered"})
-
-    def too_slow(self, match: str) -> str:
-        """One that comes to hang only when its timer runs already is given up, and the others are kept; what is said of it."""
-        # Only a line of the change itself, or slow enough to be found at work.
-        self.fault(FAULTY, *(("hang", "--match", match) if match == "contact" else ("slow", "--seconds", "0.2")))
-        options = ("--revert-timer", "10", "--verify-timeout", "3", "--timeout", "15")
-        process = self.started("push", "-m", "x", "--yes", "--format", "json", *options)
-        while self.timer(FAULTY) is None:
-            self.assertIsNone(process.poll())
-        self.fault(FAULTY, "hang", "--match", match)
-        out, err = process.communicate(timeout=120)
-        self.assertEqual(process.returncode, 4, err)
-        told = {d["device"]: d for d in json.loads(out)["devices"]}
-        faulty = told.pop(FAULTY)
-        self.assertIn(faulty["state"], ("unchanged", "reverted"))
-        self.assertEqual({device["state"] for device in told.values()}, {"delivered"}, told)
-        self.healed()
-        return str(faulty["reason"])
-
-    def test_a_device_too_slow_to_be_loaded_with_its_wave_is_given_up_and_the_others_are_kept(self) -> None:
-        self.assertIn("it was not loaded before the timers of the others", self.too_slow("contact"))
-
-    def test_a_device_too_slow_to_be_checked_with_its_wave_is_given_up_and_the_others_are_kept(self) -> None:
-        self.assertIn("it did not answer before the timers of the others", self.too_slow("read ospf"))
 
     def test_a_wrong_password_and_a_wrong_privilege_password(self) -> None:
         run = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": "guess"})

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import io
+import subprocess
 import tempfile
 import unittest
 from pathlib import Path
@@ -15,6 +16,7 @@ import oast
 import posix_host
 from oast import Cause, Outcome, State
 from oast.cli.differences import show_files
+from oast.platforms.file_timer import file_timer
 
 CONFIG = """# The lanterns of the quay, kept by the night desk.
 lamp north {
@@ -106,6 +108,27 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
         self.host.refuse = ""
         self.assertEqual(self.host.path.read_text(), CONFIG)
         self.assertEqual((self.host.folder / "running").read_text(), CONFIG)
+
+    async def test_an_extended_timer_restores_the_file_later_and_a_timer_that_is_over_is_not_extended(self) -> None:
+        path = self.host.path
+        commands = file_timer(str(path), f"{path}.new", f"sh {self.host.folder}/reload.sh", None)
+        path.with_name(f"{path.name}.new").write_text(AFTER)
+
+        def shell(command: str | None, seconds: int = 1) -> int:
+            text = str(command).format(path=commands.beside, token="one", seconds=seconds)  # no password
+            return subprocess.run(["/bin/sh", "-c", text], capture_output=True, check=False).returncode
+
+        self.assertNotEqual(shell(commands.extend), 0, "nothing is armed")
+        self.assertEqual(shell(commands.apply), 0)
+        self.assertEqual(shell(commands.extend, 600), 0)
+        await asyncio.sleep(1.2)
+        self.assertEqual(path.read_text(), AFTER, "the first timer does nothing any more")
+        self.assertEqual(shell(commands.extend, 1), 0)
+        async with asyncio.timeout(60):
+            while self.host.leftovers != ["lantern.conf.new"]:
+                await asyncio.sleep(0.05)
+        self.assertEqual(path.read_text(), CONFIG)
+        self.assertNotEqual(shell(commands.extend), 0, "it has restored the file")
 
     async def test_another_timer_is_left_alone(self) -> None:
         process = await asyncio.create_subprocess_exec("sleep", "30")

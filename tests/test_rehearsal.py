@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from unittest import mock
+
 from in_memory import run
 from lab import BEFORE, WAYS, Fault, Lab
 from oast.config.syntaxes import syntax_of
@@ -35,6 +37,17 @@ class RehearsalTest(Case):
             self.assertEqual((set(lab.running), lab.timer), (set(BEFORE), None), way)
             told = " ".join(step.saw for step in steps)
             self.assertIn("with a timer of 5 s" if way != "none" else "no rollback of its own", told)
+
+    def test_a_timer_that_can_be_extended_is(self) -> None:
+        extend = 'extend = "extend {seconds}"\nconfirm = '
+        shown = {"timer": WAYS["timer"].replace("confirm = ", extend, 1).replace('"armed.*"', '"armed, (?P<left>[0-9]+) s left"')}
+        for fault, passed in ((None, True), (Fault("lie", match="extend"), False), (Fault("refuse", match="extend"), False)):
+            lab = Lab("timer", list(BEFORE))
+            with mock.patch.dict(WAYS, shown):
+                [step] = [step for step in self.steps(lab, fault) if step.what == "extend the timer"]
+            self.assertIs(step.passed, passed, step)
+            self.assertIn("waits 10 s" if passed else "still waits 5 s only" if fault and fault.kind == "lie" else "refused", step.saw)
+            self.assertEqual((set(lab.running), lab.timer), (set(BEFORE), None), fault)
 
     def test_what_a_device_does_not_do_is_a_step_that_did_not_pass(self) -> None:
         for fault, what in (

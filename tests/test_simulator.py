@@ -91,6 +91,15 @@ class ShellTest(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.device.running.text(), before)
         self.assertIn("the revert timer is not armed", self.type("revert-timer confirm"))
 
+    async def test_an_armed_timer_is_extended_by_its_name_alone(self) -> None:
+        self.assertIn("not armed", self.type("raise", "s3sam", "revert-timer extend 60"))
+        self.type("revert-timer arm 60 as hers")
+        self.assertIn("another is armed: as hers", self.type("revert-timer extend 900 as mine"))
+        self.assertIn("a number of seconds is needed", self.type("revert-timer extend soon"))
+        self.assertIn("extended: 900 s left", self.type("revert-timer extend 900 as hers"))
+        self.assertRegex(self.type("revert-timer state"), "armed as hers by ada, (900|899) s left")
+        self.device.confirm()
+
     async def test_a_timer_that_was_armed_when_the_simulator_died_has_gone_off(self) -> None:
         before = self.device.running.text()
         self.edit("close")

@@ -57,6 +57,12 @@ class Device:
     async def load(self) -> None:
         self.loaded_at = asyncio.get_running_loop().time()
 
+    def may_extend(self, needed_s: float) -> bool:
+        return False  # Its platform has no command for that.
+
+    async def extend_timer(self, needed_s: float) -> None:
+        return
+
     def records(self) -> dict[str, list[dict[str, str | None]]]:
         age = asyncio.get_running_loop().time() - self.loaded_at
         state = next((state for since, state in sorted(self.seen.items(), reverse=True) if age >= since), "down")

@@ -48,6 +48,10 @@ class Ground:
         self._session = session
         self._delivery: Delivery | None = None
         self._armed_at: float | None = None
+        # By the clock: when the device rolls back at the earliest, as far as is proved, and when it has done so at the latest.
+        self._rolls_back_from_s = 0.0
+        self._rolled_back_by_s = 0.0
+        self._is_extendable = True
         self._before: Readings = {}
         self._after: Readings = {}
         self._checked = 0
@@ -86,8 +90,19 @@ class Ground:
 
     @property
     def timer_left_s(self) -> float:
-        """How long the device waits for a confirmation, as far as Oast knows."""
-        return self.timer_s if self._armed_at is None else self._armed_at + self.timer_s - self._means.clock.now()
+        """How long the device waits for a confirmation at least, in seconds."""
+        return self.timer_s if self._armed_at is None else self._rolls_back_from_s - self._means.clock.now()
+
+    @property
+    def rollback_due_s(self) -> float:
+        """The seconds until a device that was not confirmed has rolled back. Longer than `timer_left_s` where extending the timer failed
+        in a way that leaves open whether the device did it."""
+        return self.timer_s if self._armed_at is None else self._rolled_back_by_s - self._means.clock.now()
+
+    def _armed(self, at: float) -> None:
+        """The timer of the device began at `at`, by the clock."""
+        self._armed_at = at
+        self._rolls_back_from_s = self._rolled_back_by_s = at + self.timer_s
 
     @property
     def hold_s(self) -> float:

@@ -78,7 +78,7 @@ class Recovering(Ground):
         if self.phase is Phase.UNTOUCHED:
             return self._outcome(State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it")
         way_back = self.comparison.way_back
-        until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.timer_left_s))
+        until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.rollback_due_s))
         if self.comparison.manner.into_startup:
             reason = "interrupted: it may start with the change, or with what it started with before"
         elif self.phase is Phase.CONFIRMED:
@@ -133,7 +133,7 @@ class Recovering(Ground):
         Raises RollbackPending while the device may yet roll back on its own.
         """
         pending = await delivery.waits()
-        over = self.timer_left_s <= -RETURN_MARGIN_S
+        over = self.rollback_due_s <= -RETURN_MARGIN_S
         if pending is not False and not over:
             raise RollbackPending("it has not rolled back yet")
         for _ in range(ROLLBACK_POLLS):
@@ -175,13 +175,13 @@ class Recovering(Ground):
         if self.phase is Phase.UNTOUCHED:
             await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint, why=lost.why)
             return
-        if self.timer_left_s > 0 and self._armed_at is not None and self.comparison.way_back.by_itself:
-            self.say_waiting(f"rollback timer of {self.name}", self.timer_left_s)
+        if self.rollback_due_s > 0 and self._armed_at is not None and self.comparison.way_back.by_itself:
+            self.say_waiting(f"rollback timer of {self.name}", self.rollback_due_s)
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
         if self.phase < Phase.CONFIRMING:
             await self._means.journal.step("finding out, and taking back", first=True, decision=REVERT)
         clock = self._means.clock
-        gone_off = clock.now() if self._armed_at is None else self._armed_at + self.timer_s
+        gone_off = clock.now() if self._armed_at is None else self._rolled_back_by_s
         # However late it is: a device that answers is asked.
         deadline = max(gone_off, clock.now()) + RETURN_MARGIN_S
         last = "it was not tried again"
@@ -242,18 +242,18 @@ class Recovering(Ground):
 
         Also whether the device had gone back by itself by the time it could be reached again.
         """
-        is_armed = self.timer_left_s > 0
+        is_armed = self.rollback_due_s > 0
         try:
             session = await self._means.opener(self._transcript, at=at)
         except (ConnectionFailed, AuthenticationFailed):
             self._unanswered += is_armed
             raise
         way_back = self.comparison.way_back
-        self._reached_in_time = self._reached_in_time or self.timer_left_s > 0
+        self._reached_in_time = self._reached_in_time or self.rollback_due_s > 0
         try:
             state = await self._state_now(session)
             by_itself = way_back.by_itself and state is State.REVERTED and not self._reached_in_time
-            if way_back.by_itself and state is State.REVERTED and self.timer_left_s < 0:
+            if way_back.by_itself and state is State.REVERTED and self.rollback_due_s < 0:
                 await self._delivery_over(session).tidy()  # What its timer has brought back needs no word of ours.
             elif not by_itself and state is State.DELIVERED:
                 await self._confirmed_anew(self._delivery_over(session))
@@ -268,13 +268,13 @@ class Recovering(Ground):
 
     async def _confirmed_anew(self, delivery: Delivery) -> None:
         """Complete a confirmation that was cut short. Raises DeviceError while it is open whether the change stays."""
-        if delivery.tied and self.timer_left_s < 0:
+        if delivery.tied and self.rollback_due_s < 0:
             return  # Nobody could confirm it any more, and it is still there after its time.
         try:
             await delivery.confirm()
         except DeviceRefused as refused:
             # That it is not armed any more has to be proved: what would still go back is not delivered.
-            if self.timer_left_s >= 0 and await delivery.waits() is not False:
+            if self.rollback_due_s >= 0 and await delivery.waits() is not False:
                 raise ConnectionFailed(f"{refused.message}: only when its time is over it shows whether the change stays") from None
 
     async def _state_now(self, session: Session) -> State:

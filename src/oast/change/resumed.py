@@ -49,7 +49,7 @@ class Resumed(Transaction):
         if left.armed is not None and left.timer_s is not None:
             self.timer_s = left.timer_s
             # A clock that was set back must not make the timer longer than it was.
-            self._armed_at = means.clock.now() - max(0.0, (datetime.now(UTC) - left.armed).total_seconds())
+            self._armed(means.clock.now() - max(0.0, (datetime.now(UTC) - left.armed).total_seconds()))
         self.lost = Lost(Cause.INTERRUPTED, f"the run {left.run} ended in the middle of it")
 
     async def finish(self) -> None:

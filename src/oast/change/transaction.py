@@ -31,6 +31,10 @@ from oast.verify.checks import CheckResult, evaluate
 
 # What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management address moves.
 LEAST_LEFT_S = 3.0
+# A wave may keep a device unconfirmed for this many times its first timer; then what delays the others is given up.
+LONGEST_EXTENSION = 3
+# A timer is extended this part of its time before it would be too short.
+EXTENSION_LEAD = 0.25
 # New sessions that are tried at most within one revert timer, while the device does not answer.
 PROBES = 5
 
@@ -130,7 +134,7 @@ class Transaction(Recovering):
             await self._delivery.validate()
             self._say(Stage.APPLYING, 0)
             # From here on the device may be armed, even if its answer is lost.
-            self._armed_at = self._means.clock.now()
+            self._armed(self._means.clock.now())
             await self._means.journal.step("arming", armed=now(), timer_s=float(self.timer_s))
             self._means.on_event(TimerEvent(self.name, self.timer_s))
             self._transcript.note(f"unless confirmed, it goes back by {self._delivery.way_back.name}")
@@ -224,6 +228,54 @@ class Transaction(Recovering):
         await self._reached(Phase.APPLIED)
         self._expected = running
         self._say(Stage.APPLIED)
+
+    def may_extend(self, needed_s: float) -> bool:
+        """Whether `needed_s` seconds are, or soon will be, more than the device's timer has left, and `extend_timer` would restart it."""
+        delivery, armed_at = self._delivery, self._armed_at
+        if armed_at is None or delivery is None or not self._is_extendable or not self.is_open or self.phase is not Phase.APPLIED:
+            return False
+        if self.timer_left_s >= needed_s + self._lead_s or self._means.clock.now() - armed_at > LONGEST_EXTENSION * self.timer_s:
+            return False
+        return delivery.shows_pending or not self.comparison.risks
+
+    @property
+    def _lead_s(self) -> float:
+        """How long before the time a timer is extended, so that the answer may take a while."""
+        return self.timer_s * EXTENSION_LEAD
+
+    async def extend_timer(self, needed_s: float) -> None:
+        """Restart the device's revert timer before less than `needed_s` seconds of it are left, where the platform can.
+
+        A change that may cut management access is extended only where the device shows that it still waits: a device that takes the
+        extension for the confirmation would keep it. Refused, the timer runs on as it was; when contact is lost the transaction is `lost`.
+        """
+        delivery = self._delivery
+        if delivery is None or not self.may_extend(needed_s):
+            return
+        began = self._means.clock.now()
+        timer_s = max(self.timer_s, needed_s + self._lead_s)
+        self._rolled_back_by_s = max(self._rolled_back_by_s, began + timer_s)
+        try:
+            await self._means.journal.step("extending the timer", first=True, armed=now(), timer_s=float(timer_s))
+            # One that does not answer is lost before its own timer makes the wave give up others.
+            async with asyncio.timeout(self._lead_s / 2):
+                left_s = await delivery.extend(timer_s)
+        except DeviceRefused as refused:
+            self._transcript.note(f"the timer was not extended: {refused.message}")
+            self._is_extendable = False
+        except TimeoutError:
+            reason = f"no answer within {self._lead_s / 2:.0f} s to the command that extends its timer"
+            self.lost = self.lost or Lost(Cause.FAILED, reason)
+        except DeviceError as error:
+            self.lost = self.lost or Lost(Cause.FAILED, error.message, error.hint)
+        else:
+            if left_s is None:
+                self._is_extendable = False
+                return
+            # A device that shows less than it was asked for rolls back then.
+            self._rolls_back_from_s = began + left_s
+            self._transcript.note(f"the device now waits {self.timer_left_s:.0f} s for the confirmation")
+            self._means.on_event(TimerEvent(self.name, self.timer_left_s))
 
     async def check(self) -> list[CheckResult]:
         """The checks against the device as it is now; none when it is lost, or nothing was changed."""

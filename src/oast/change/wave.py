@@ -8,6 +8,7 @@ run on. `at_once` bounds how many devices are being worked on at any moment, and
 from __future__ import annotations
 
 import asyncio
+import sys
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -34,6 +35,16 @@ def timer_needed_s(prepare_s: float, verify_timeout_s: float, stable_for_s: floa
     become slower meanwhile. When some have been rolled back the others are watched once more.
     """
     return 3 * prepare_s + verify_timeout_s + 2 * stable_for_s + CONFIRM_MARGIN_S
+
+
+def largest_wave(timer_s: float, prepare_one_s: float, verify_timeout_s: float, stable_for_s: float) -> int:
+    """The most devices whose wave fits into a revert timer of `timer_s`, when preparing each of them takes `prepare_one_s` on average;
+    at least one."""
+    if prepare_one_s <= 0:
+        return sys.maxsize
+    fixed_s = timer_needed_s(0.0, verify_timeout_s, stable_for_s)
+    each_s = timer_needed_s(prepare_one_s, verify_timeout_s, stable_for_s) - fixed_s
+    return max(1, int((timer_s - fixed_s) / each_s))
 
 
 @dataclass(frozen=True)
@@ -83,6 +94,12 @@ class Wave:
         self._limits = limits
         self._clock = clock
         self._places = asyncio.Semaphore(max(1, limits.at_once))
+        # A session answers one question at a time: a step, or an extension of the timer between two steps.
+        self._turns = {transaction: asyncio.Lock() for transaction in transactions}
+        self._prepare_s = 0.0
+        self._hold_s = limits.hold_s
+        # How much of a timer the rest of the wave needs, while its checks run.
+        self._needed_s = 0.0
         self._last: dict[Transaction, list[CheckResult]] = {}
         self._waiting: dict[Transaction, list[CheckResult]] = {}
         # Whether some of its checks wait for devices of a later wave: until then nobody can tell what others have lost for good.
@@ -123,10 +140,10 @@ class Wave:
         """Everything before the first timer; how long it takes tells how long the timers have to be."""
         started = self._clock.now()
         await self._together(self._transactions, lambda t: t.prepare())
-        rounds = self._clock.now() - started
+        self._prepare_s = self._clock.now() - started
         hold_s = max((transaction.hold_s for transaction in self._open()), default=0.0)
         self._hold_s = max(hold_s, self._limits.hold_s)
-        needed = timer_needed_s(rounds, self._limits.verify_timeout_s, self._hold_s)
+        needed = timer_needed_s(self._prepare_s, self._limits.verify_timeout_s, self._hold_s)
         for transaction in self._open():
             transaction.timer_s = max(transaction.timer_s, needed)
 
@@ -139,7 +156,9 @@ class Wave:
         try:
             # Looked at once in a moment and not after every device, which would cost the square of their number.
             while not await self._within_a_moment(every):
-                if self._spare_s([t for task, t in loading.items() if task.done() and t.is_open]) <= 0:
+                loaded = [t for task, t in loading.items() if task.done() and t.is_open]
+                self._extend(loaded, self._limits.verify_timeout_s + self._hold_s + self._confirm_s)
+                if self._spare_s(loaded) <= 0:
                     break
             for task in [task for task in loading if task.done()]:
                 task.result()
@@ -151,6 +170,32 @@ class Wave:
             for task in loading:
                 task.cancel()
             await asyncio.gather(every, *loading, return_exceptions=True)
+
+    @property
+    def _confirm_s(self) -> float:
+        """About how long confirming every device takes, in seconds: as many answers as preparing did, at most."""
+        return self._prepare_s + CONFIRM_MARGIN_S
+
+    def _extend(self, transactions: Iterable[Transaction], needed_s: float) -> None:
+        """Begin to restart those timers of idle devices of which soon less than `needed_s` seconds are left. One that does not answer
+        delays no other."""
+
+        async def extend(transaction: Transaction) -> None:
+            async with self._turns[transaction]:
+                try:
+                    await transaction.extend_timer(needed_s)
+                except Exception as error:  # a bug of ours is no reason to leave the other devices under their timers
+                    transaction.broke(error)
+            self._rescue(transaction)
+
+        for transaction in transactions:
+            if not self._turns[transaction].locked() and transaction.may_extend(needed_s):
+                self._rescues.create_task(extend(transaction))
+
+    def _rescue(self, transaction: Transaction) -> None:
+        """Recover a device that is lost, beside the others."""
+        if transaction.lost is not None and transaction.outcome is None:
+            self._rescues.create_task(transaction.recover())
 
     async def _within_a_moment(self, task: asyncio.Task[Any]) -> bool:
         """Whether the task is done, now or before a moment has passed."""
@@ -193,7 +238,13 @@ class Wave:
         staying = self._open()
         if staying:
             staying[0].keep(staying)
-        await self._together(staying, lambda t: t.confirm(excused[t]))
+        await self._together(staying, lambda t: self._confirm(t, excused[t]))
+
+    async def _confirm(self, transaction: Transaction, excused: Sequence[CheckResult]) -> None:
+        """Confirm one device; in a large wave the last of them wait for long."""
+        await transaction.extend_timer(CONFIRM_MARGIN_S)
+        if transaction.is_open:
+            await transaction.confirm(excused)
 
     def _gone(self) -> int:
         """Changes with every device of the wave that no longer goes on, and again when it has ended."""
@@ -202,16 +253,16 @@ class Wave:
     async def _check_until_true(self) -> dict[Transaction, list[CheckResult]]:
         """Check all that are loaded until everything that counts has been true for as long as it has to be, or time is up;
         what still fails then."""
-        left = min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
-        begun = self._clock.now()
-        last_start = begun + self._limits.verify_timeout_s
-        # What has come true in time is watched for as long as it has to be, however slow the looks are: the timers alone end that.
-        deadline = begun + left
+        last_start = self._clock.now() + self._limits.verify_timeout_s
         true_since: float | None = None
         while True:
             looked = self._clock.now()
+            until_true = max(0.0, last_start - looked) + self._hold_s if true_since is None else true_since + self._hold_s - looked
+            self._needed_s = max(0.0, until_true) + self._confirm_s
             failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
             now = self._clock.now()
+            # What has come true in time is watched for as long as it has to be, however slow the looks are: the timers alone end that.
+            deadline = now + min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
             if failing:
                 true_since = None
                 if now + POLL_S >= last_start or now + POLL_S >= deadline:
@@ -247,7 +298,8 @@ class Wave:
 
         async def check(transaction: Transaction) -> None:
             transaction.say(stage)
-            results = await transaction.check()
+            await transaction.extend_timer(self._needed_s)
+            results = await transaction.check() if transaction.is_open else []
             later = self._limits.later
             peers = [waits_for(r, results, later) for r in results]
             transaction.deferred = [(r.check, names) for r, names in zip(results, peers, strict=True) if names]
@@ -273,6 +325,7 @@ class Wave:
         every = asyncio.create_task(asyncio.wait(tasks)) if tasks else None
         try:
             while every is not None and not await self._within_a_moment(every):
+                self._extend([t for task, t in tasks.items() if task.done()], self._confirm_s)
                 others = [t.timer_left_s for task, t in tasks.items() if task.done() and t.is_open]
                 if others and min(others) <= CONFIRM_MARGIN_S:
                     for task, transaction in tasks.items():
@@ -328,10 +381,11 @@ class Wave:
                 group.create_task(self._step(transaction, step))
 
     async def _step(self, transaction: Transaction, step: Callable[[Transaction], Awaitable[None]]) -> None:
-        async with self._places:
+        async with self._places, self._turns[transaction]:
+            if not transaction.is_open:
+                return  # It was lost between two steps, and is being recovered.
             try:
                 await step(transaction)
             except Exception as error:  # a bug of ours is no reason to leave the other devices under their timers
                 transaction.broke(error)
-        if transaction.lost is not None and transaction.outcome is None:
-            self._rescues.create_task(transaction.recover())
+        self._rescue(transaction)

@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from oast.estate.inventory import Device
 from oast.estate.selectors import Selector
@@ -14,10 +15,12 @@ from oast.estate.settings import Apart, Portion
 
 @dataclass(frozen=True)
 class Order:
-    """`waves` come in order, then the devices that none of them takes; none has more with one attribute than `apart` allows."""
+    """`waves` come in order, then the devices that none of them takes; none has more with one attribute than `apart` allows, and none
+    more than `largest` devices."""
 
     waves: tuple[Selector | Portion, ...] = ()
     apart: Apart | None = None
+    largest: int | None = None
 
     def of(self, devices: Sequence[Device]) -> list[list[Device]]:
         """The devices of each wave, none of them empty. What is kept apart makes several waves of one."""
@@ -29,7 +32,14 @@ class Order:
             left = [device for device in left if device.name not in names]
             found.append(taken)
         found.append(left)
-        return [part for group in found for part in self._divided(group) if part]
+        return [part for group in found for divided in self._divided(group) for part in self._split(divided)]
+
+    def _split(self, devices: Sequence[Device]) -> list[list[Device]]:
+        """As few waves of at most `largest` devices as possible, of about the same size."""
+        count = 1 if self.largest is None else math.ceil(len(devices) / self.largest)
+        size, more = divmod(len(devices), max(1, count))
+        ends = [number * size + min(number, more) for number in range(count + 1)]
+        return [list(devices[start:end]) for start, end in pairwise(ends) if end > start]
 
     def _divided(self, devices: Sequence[Device]) -> list[list[Device]]:
         if self.apart is None:

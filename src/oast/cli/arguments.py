@@ -127,7 +127,11 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true")
     parser.add_argument("--most-failures", metavar="N", type=count, help="devices that may fail or be reverted before no further is begun")
     parser.add_argument("--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml")
-    parser.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
+    waves = parser.add_mutually_exclusive_group()
+    waves.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
+    waves.add_argument(
+        "--split-waves", action="store_true", help="split a wave that would not fit into the revert timer (default: from oast.toml)"
+    )
     parser.add_argument(
         "--watch", metavar="HOPS", type=count, help="so many cables away devices have to keep what they had (default: from oast.toml)"
     )

@@ -207,6 +207,7 @@ def chosen(options: argparse.Namespace) -> DeliveryOptions:
         options.allow_removals,
         what_may_be_lost(options.expect),
         options.watch,
+        options.split_waves or None,
     )
 
 
@@ -293,13 +294,20 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
 def _show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
     """That a wave may not fit into the revert timer, before it is armed."""
     forecast = plan.forecast(how)
-    if forecast is None or forecast.fits or plan.manner.into_startup:
+    if forecast is None or plan.manner.into_startup:
+        return
+    if forecast.waves > forecast.unsplit:
+        out.print(
+            f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}, "
+            f"so that each fits into the revert timer of {forecast.timer_s:.0f} s"
+        )
+    if forecast.fits:
         return
     needed = math.ceil(forecast.needed_s)
     out.print(
         f"warning: a wave of {plural(forecast.devices, 'device')} may take {needed} s, "
         f"longer than the revert timer of {forecast.timer_s:.0f} s; Oast arms timers of at least {needed} s\n"
-        f"    hint: --revert-timer {needed} or more, or smaller waves ([delivery] waves)",
+        f"    hint: give --revert-timer {needed} or more, or --split-waves",
         style="yellow",
     )
     out.print()

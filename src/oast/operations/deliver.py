@@ -21,7 +21,7 @@ from oast.change.manner import REPLACE, Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.change.push import Push, PushOptions, new_run
 from oast.change.undoing import Undoing
-from oast.change.wave import timer_needed_s
+from oast.change.wave import largest_wave, timer_needed_s
 from oast.change.waves import Order
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, UsageError
@@ -57,7 +57,8 @@ class Verdict(StrEnum):
 @dataclass(frozen=True)
 class DeliveryOptions:
     """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away what is beyond the limits.
-    Devices up to `watch_hops` cables away have to keep what they had, but for what is `expect`ed to be lost."""
+    Devices up to `watch_hops` cables away have to keep what they had, but for what is `expect`ed to be lost. With `split_waves`, a wave
+    that would not fit into the revert timer is delivered in several."""
 
     revert_timer_s: float | None = None
     verify_timeout_s: float | None = None
@@ -67,6 +68,7 @@ class DeliveryOptions:
     allow_removals: bool = False
     expect: tuple[Expected, ...] = ()
     watch_hops: int | None = None
+    split_waves: bool | None = None
 
 
 @dataclass(frozen=True)
@@ -77,6 +79,10 @@ class Forecast:
     """Devices of the largest wave."""
     needed_s: float
     timer_s: float
+    waves: int = 1
+    """How many waves there are."""
+    unsplit: int = 1
+    """How many there would be if none were split because of the timer."""
 
     @property
     def fits(self) -> bool:
@@ -297,19 +303,27 @@ class Plan:
         timer_s, verify_s = _times(self.preparation, chosen)
         verify_s = max([verify_s, *(check.wait_s for c in self.different for check in self.checks.get(c.name, ()))])
         holds = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
+        timer_s = max(timer_s, verify_s + max([delivery.hold_s, *holds]) + LEAST_SPARE_S)
+        is_split = delivery.split_waves if chosen.split_waves is None else chosen.split_waves
+        largest = largest_wave(timer_s, self._compare_one_s, verify_s, max([delivery.hold_s, *holds])) if is_split else None
         return PushOptions(
             working=estate.working,
             run=self.run,
             at_once=chosen.at_once or estate.settings.connection.at_once,
-            revert_timer_s=max(timer_s, verify_s + max([delivery.hold_s, *holds]) + LEAST_SPARE_S),
+            revert_timer_s=timer_s,
             verify_timeout_s=verify_s,
             hold_s=delivery.hold_s,
             mask_backups=delivery.mask_backups,
-            order=Order() if chosen.one_wave else Order(delivery.waves, delivery.apart),
+            order=Order() if chosen.one_wave else Order(delivery.waves, delivery.apart, largest),
             soak_s=delivery.soak_s,
             on_failure=delivery.on_failure,
             most_failures=delivery.most_failures if chosen.most_failures is None else chosen.most_failures,
         )
+
+    @property
+    def _compare_one_s(self) -> float:
+        """How long comparing took for each device, in seconds, when many were compared at a time."""
+        return self.compare_s / max(1, len(self.comparisons) + len(self.failed))
 
     def forecast(self, chosen: DeliveryOptions | None = None) -> Forecast | None:
         """How long the largest wave may take; None where nothing would be delivered. A wave arms a timer that is long enough for what it
@@ -317,12 +331,12 @@ class Plan:
         if not self.different:
             return None
         options = self._options(chosen or DeliveryOptions())
-        sizes = [len(wave) for wave in options.order.of([comparison.intent.device for comparison in self.to_do])]
+        devices = [comparison.intent.device for comparison in self.to_do]
+        sizes = [len(wave) for wave in options.order.of(devices)]
         largest = max(sizes, default=0)
         checks = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
-        rounds = self.compare_s * largest / max(1, len(self.comparisons) + len(self.failed))
-        needed = timer_needed_s(rounds, options.verify_timeout_s, max([options.hold_s, *checks]))
-        return Forecast(largest, needed, options.revert_timer_s)
+        needed = timer_needed_s(self._compare_one_s * largest, options.verify_timeout_s, max([options.hold_s, *checks]))
+        return Forecast(largest, needed, options.revert_timer_s, len(sizes), len(replace(options.order, largest=None).of(devices)))
 
     def _device(self, name: str) -> Device:
         return self.preparation.estate.devices[name]

@@ -79,6 +79,7 @@ class TimerCommands:
     confirm: str
     revert: str
     armed: Shown | None = None
+    extend: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +92,7 @@ class CandidateCommands:
     validate: str | None = None
     discard: str | None = None
     pending: Shown | None = None
+    extend: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,6 +115,7 @@ class FileCommands:
     is_own_timer: bool = False
     remove: str | None = None
     read: str | None = None
+    extend: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +125,7 @@ class ScheduledCommands:
     arm: str
     cancel: str
     armed: Shown
+    extend: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

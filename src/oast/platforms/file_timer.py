@@ -38,13 +38,13 @@ def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCo
     saved, taken = f"{path}{SAVED}{{token}}", f"{path}.taken-{{token}}"
     restore = f"mv {saved} {taken} && cat {taken} > {path} && rm -f {taken} {saved}.pid && {reload}"
     timer = f"trap : HUP; sleep {{seconds}}; {restore}".replace("'", "'\\''")
+    start = f"(sh -c '{timer}' >/dev/null 2>&1 </dev/null & echo $! > {saved}.pid)"
     return FileCommands(
         path=path,
         beside=beside,
         put="cat > {path} <<'{end}'\n{text}{end}",
         # The file keeps its owner and mode, as it is written into and not replaced.
-        apply=f"cp -p {path} {saved} && (sh -c '{timer}' >/dev/null 2>&1 </dev/null & echo $! > {saved}.pid) && "
-        f"cat {{path}} > {path} && {reload}",
+        apply=f"cp -p {path} {saved} && {start} && cat {{path}} > {path} && {reload}",
         confirm=f"mv {saved} {taken} && rm -f {taken} && (kill $(cat {saved}.pid) 2>/dev/null; rm -f {saved}.pid)",
         cancel=restore,
         check=check,
@@ -54,5 +54,7 @@ def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCo
             rf"timer {re.escape(path)}{re.escape(SAVED)}(?P<token>\S+)\.pid",
         ),
         is_own_timer=True,
+        # The new process runs before the old one ends: at no moment does nothing restore the file.
+        extend=f"[ -e {saved} ] && old=$(cat {saved}.pid) && {start} && kill $old",
         remove="rm -f {path}",
     )

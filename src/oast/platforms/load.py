@@ -408,6 +408,10 @@ class _WayBack:
             table.wrong(key, f"'{key}' has to say where {{seconds}} or {{minutes}} go")
         return command or ""
 
+    def _extend(self, table: Table) -> str | None:
+        """The command that restarts the timer, where the platform has one."""
+        return self._with_time(table, "extend") if table.has("extend") else None
+
     def _told(self, table: Table, key: str) -> str:
         """A command that may say which timer or commit is meant."""
         command = table.template(key, TOKEN)
@@ -420,8 +424,12 @@ class _WayBack:
         if table is None:
             return None
         made = TimerCommands(
-            self._with_time(table, "arm"), self._told(table, "confirm"), self._told(table, "revert"), self._shown(table, "armed")
-        )  # fmt: skip
+            arm=self._with_time(table, "arm"),
+            confirm=self._told(table, "confirm"),
+            revert=self._told(table, "revert"),
+            armed=self._shown(table, "armed"),
+            extend=self._extend(table),
+        )
         table.finish()
         return made
 
@@ -436,6 +444,7 @@ class _WayBack:
             validate=table.text("validate"),
             discard=table.text("discard"),
             pending=self._shown(table, "pending"),
+            extend=self._extend(table),
         )
         table.finish()
         return made
@@ -461,6 +470,7 @@ class _WayBack:
             pending=self._shown(table, "pending"),
             remove=table.template("remove", ("path",)),
             read=table.text("read"),
+            extend=self._extend(table),
         )
         table.finish()
         return made
@@ -472,7 +482,9 @@ class _WayBack:
         armed = self._shown(table, "armed")
         if armed is None:
             table.wrong(None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it")
-        made = ScheduledCommands(self._with_time(table, "arm"), self._told(table, "cancel"), armed or Shown("", ""))
+        made = ScheduledCommands(
+            self._with_time(table, "arm"), self._told(table, "cancel"), armed or Shown("", ""), self._extend(table)
+        )  # fmt: skip
         table.finish()
         return made
 

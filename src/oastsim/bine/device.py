@@ -180,9 +180,22 @@ class Device(SimulatedDevice):
             self.timer.cancel()
         else:
             self._archive = self.running.text()
-        self.timer_s, self.timer_by = seconds, (by, name)
-        self.timer_until = asyncio.get_running_loop().time() + seconds
-        self.timer = asyncio.get_running_loop().call_later(NEVER_S if self.fault.loses_timer else seconds, self.go_back)
+        self.timer_by = (by, name)
+        self._start_timer(seconds)
+
+    def extend(self, seconds: int, name: str | None = None) -> None:
+        """Let the armed timer run for `seconds` from now. Raises Refused when none is armed, or not the one of this name."""
+        self.need_name(name)
+        if self.timer is None:
+            raise Refused("the revert timer is not armed", 0)
+        self.timer.cancel()
+        self._start_timer(seconds)
+
+    def _start_timer(self, seconds: int) -> None:
+        loop = asyncio.get_running_loop()
+        self.timer_s = seconds
+        self.timer_until = loop.time() + seconds
+        self.timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.go_back)
         self.keep()
 
     @property

@@ -232,6 +232,13 @@ class Shell(Terminal):
             raise Refused("the revert timer is not armed", 0)
         return "gone back to the archived configuration\n"
 
+    def extend(self, rest: str) -> str:
+        given = re.fullmatch(r"([1-9][0-9]{0,4})(?: as ([\w.-]{1,64}))?", rest)
+        if given is None:
+            raise Refused("a number of seconds is needed, and behind it 'as NAME' if it has one", 0)
+        self.device.extend(int(given[1]), given[2])
+        return f"extended: {given[1]} s left\n"
+
     def timer(self, _: str) -> str:
         return f"armed {self.device.timer_told}\n" if self.device.timer is not None else "not armed\n"
 
@@ -264,6 +271,7 @@ COMMANDS: tuple[Command, ...] = (
     ("full", "save startup", Shell.save),
     ("full", "startup receive", Shell.receive_text),
     ("full", "revert-timer arm", Shell.arm),
+    ("full", "revert-timer extend", Shell.extend),
     ("full", "revert-timer confirm", Shell.confirm),
     ("full", "revert-timer now", Shell.revert),
     ("full", "revert-timer state", Shell.timer),

@@ -9,7 +9,7 @@ from pathlib import Path
 from oastsim.cowl.configuration import facts_of, filters_of, problems
 from oastsim.cowl.schema import SCHEMA
 from oastsim.cowl.shell import Shell
-from oastsim.model import Wrong
+from oastsim.model import Tree, Wrong
 from oastsim.network import Account, DevicePlan
 from oastsim.passwords import hashed
 from oastsim.state import NetworkState
@@ -64,10 +64,20 @@ class Device(TreeDevice):
         self._need_room()
         before, self.running = self.running, self.candidate.copy()
         if seconds is not None:
-            loop = asyncio.get_running_loop()
-            timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.cancel)
-            self.pending = Pending(before, loop.time() + seconds, timer, by, name)
+            self.pending = self._pending(before, seconds, by, name)
         self.kept_and_told()
+
+    def extend(self, seconds: int, name: str | None = None) -> None:
+        """The commit waits for `seconds` from now. Raises Wrong when no commit waits, or not the one called `name`."""
+        pending = self._need(name)
+        pending.timer.cancel()
+        self.pending = self._pending(pending.before, seconds, pending.by, pending.name)
+        self.keep()
+
+    def _pending(self, before: Tree, seconds: int, by: str, name: str | None) -> Pending:
+        loop = asyncio.get_running_loop()
+        timer = loop.call_later(NEVER_S if self.fault.loses_timer else seconds, self.cancel)
+        return Pending(before, loop.time() + seconds, timer, by, name)
 
     def confirm(self, name: str | None = None) -> None:
         """What was committed stays. Raises Wrong when no commit waits, or not the one called `name`."""

@@ -185,6 +185,13 @@ class Shell(Terminal):
         self.device.confirm(_meant(rest))
         return "confirmed\n"
 
+    def extend(self, rest: str) -> str:
+        given = re.fullmatch(r"([1-9][0-9]{0,4})(?: as ([\w.-]{1,64}))?", rest)
+        if given is None:
+            raise Wrong("say SECONDS, or SECONDS as NAME")
+        self.device.extend(int(given[1]), given[2])
+        return f"undone in {given[1]} s unless confirmed\n"
+
     def cancel(self, rest: str) -> str:
         self.device.cancel(_meant(rest))
         return "undone\n"
@@ -237,6 +244,7 @@ COMMANDS: tuple[tuple[str, Callable[[Shell, str], str], str], ...] = (
     ("commit", Shell.commit, "candidate"),
     ("discard", Shell.discard, "candidate"),
     ("confirm", Shell.confirm, "administrator"),
+    ("extend", Shell.extend, "administrator"),
     ("cancel", Shell.cancel, "administrator"),
     ("save", Shell.save, "administrator"),
 )

@@ -56,6 +56,13 @@ class Candidate(Declared):
         await self.session.leave_editing()
         await self.unlock()
 
+    @property
+    def shows_pending(self) -> bool:
+        return self._candidate.pending is not None
+
+    async def extend(self, timer_s: float) -> float | None:
+        return await self.extended(self._candidate.extend, timer_s, self._candidate.pending)
+
     async def waits(self) -> bool | None:
         return await self.still_waits(self._candidate.pending)
 

@@ -77,6 +77,18 @@ class Delivery(Protocol):
         """Whether what this delivery has begun still waits to be confirmed, and would go back by itself; None where that cannot be
         told. Changes nothing."""
 
+    @property
+    def shows_pending(self) -> bool:
+        """Whether the device shows that this delivery still waits to be confirmed. Then an extension that was taken for a confirmation is
+        noticed at once."""
+
+    async def extend(self, timer_s: float) -> float | None:
+        """Restart the timer of an applied change: the device then waits `timer_s` from now.
+
+        Returns the seconds that it now waits, as far as it shows them; None where the platform declares no such command. Raises
+        DeviceRefused when the device refuses, and the former timer still runs; ProtocolError when nothing waits any more.
+        """
+
     async def cancel(self, phase: Phase) -> None:
         """Go back, as far as a delivery that had come to `phase` makes it necessary."""
 
@@ -105,6 +117,8 @@ class Waiting:
     owner: str | None
     token: str | None
     ours: bool | None
+    left_s: float | None = None
+    """How long the device says that it still waits."""
 
     @property
     def whose(self) -> str:
@@ -156,7 +170,9 @@ class Declared:
             return None
         said = match.groupdict()
         named = "token" in match.re.groupindex
-        return Waiting(said.get("owner"), said.get("token"), named and said.get("token") == self.work.token if named else None)
+        ours = said.get("token") == self.work.token if named else None
+        left = said.get("left")
+        return Waiting(said.get("owner"), said.get("token"), ours, float(left) if left and left.isdecimal() else None)
 
     async def leave_alone(self, shown: Shown | None, what: str) -> None:
         """Whatever waits before this delivery has begun is somebody else's. Raises DeviceError."""
@@ -182,6 +198,18 @@ class Declared:
         if waiting.ours is False:
             await self.work.fell_back(Phase.UNTOUCHED)
             raise DeviceError(f"{what} is somebody else's{waiting.whose}: it was not touched", hint="wait until it is confirmed or gone")
+
+    async def extended(self, command: str | None, timer_s: float, shown: Shown | None) -> float | None:
+        """`extend`, by the platform's `command`; what is pending is `shown`."""
+        if command is None:
+            return None
+        await self.session.ask(self.told(command, timer_s))
+        if shown is None:
+            return timer_s
+        waiting = await self.waiting(shown)
+        if waiting is None or waiting.ours is False:
+            raise ProtocolError("the device took the command that extends its timer, but does not show that the timer runs")
+        return timer_s if waiting.left_s is None else min(timer_s, waiting.left_s)
 
     async def not_ours(self, shown: Shown | None) -> bool:
         """Whether what this delivery has begun does not wait any more, or something of somebody else's does: then there is nothing to

@@ -50,6 +50,11 @@ class _Startup:
     async def confirm(self) -> None:
         return
 
+    shows_pending = False
+
+    async def extend(self, timer_s: float) -> float | None:
+        return None
+
     async def waits(self) -> bool | None:
         return False
 

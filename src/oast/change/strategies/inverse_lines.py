@@ -42,6 +42,13 @@ class InverseLines(Declared):
             await self.privileged(self.told(self._scheduled.cancel))
             await self.stopped(self._scheduled.armed)
 
+    @property
+    def shows_pending(self) -> bool:
+        return self._scheduled is not None
+
+    async def extend(self, timer_s: float) -> float | None:
+        return None if self._scheduled is None else await self.extended(self._scheduled.extend, timer_s, self._scheduled.armed)
+
     async def waits(self) -> bool | None:
         return False if self._scheduled is None else await self.still_waits(self._scheduled.armed)
 

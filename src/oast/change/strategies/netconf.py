@@ -182,6 +182,18 @@ class ConfirmedCommit(_OverNetconf):
         if left:
             raise ProtocolError(f"the device took the confirmation, but does not run the change (at {_places(left)})")
 
+    # No operation of the base protocol shows a pending commit.
+    shows_pending = False
+
+    async def extend(self, timer_s: float) -> float | None:
+        """A follow-up confirmed commit restarts the timer (RFC 6241, section 8.4.1). Only a persistent one is extended: in
+        :confirmed-commit:1.0 a second commit may be the confirmation."""
+        persist = self._persist
+        if persist is None:
+            return None
+        await self.session.rpc(op.commit(timer_s, persist, persist))
+        return timer_s
+
     async def waits(self) -> bool | None:
         """While a commit of another session waits, running cannot be locked (RFC 6241, section 7.5)."""
         if "running" in self.session.held or self.session.committed:
@@ -288,6 +300,11 @@ class WritableRunning(_OverNetconf):
 
     async def confirm(self) -> None:
         return
+
+    shows_pending = False
+
+    async def extend(self, timer_s: float) -> float | None:
+        return None
 
     async def waits(self) -> bool | None:
         return False

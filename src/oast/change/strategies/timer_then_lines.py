@@ -39,6 +39,13 @@ class TimerThenLines(Declared):
         await self.privileged(self.told(self._timer.confirm))
         await self.stopped(self._timer.armed)
 
+    @property
+    def shows_pending(self) -> bool:
+        return self._timer.armed is not None
+
+    async def extend(self, timer_s: float) -> float | None:
+        return await self.extended(self._timer.extend, timer_s, self._timer.armed)
+
     async def waits(self) -> bool | None:
         return await self.still_waits(self._timer.armed)
 

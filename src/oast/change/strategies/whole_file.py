@@ -93,6 +93,13 @@ class WholeFile(Declared):
         await self.privileged(self.told(self._file.confirm))
         await self.stopped(self._file.pending)
 
+    @property
+    def shows_pending(self) -> bool:
+        return self._file.pending is not None
+
+    async def extend(self, timer_s: float) -> float | None:
+        return await self.extended(self._file.extend, timer_s, self._file.pending)
+
     async def waits(self) -> bool | None:
         return await self.still_waits(self._file.pending)
 

@@ -78,14 +78,16 @@ def validate(source: str) -> Element:
     return _operation("validate", _datastore("source", source))
 
 
-def commit(timeout_s: float | None = None, persist: str | None = None) -> Element:
+def commit(timeout_s: float | None = None, persist: str | None = None, persist_id: str | None = None) -> Element:
     """Make the candidate what runs (RFC 6241, section 8.3.4.1); with `timeout_s`, for so long only unless it is confirmed.
 
-    With `persist` it outlives the session, and is confirmed by whoever knows the word (section 8.4.5.1).
+    With `persist` it outlives the session, and is confirmed by the session that gives the same word. With `persist_id` it follows up the
+    commit of that word, and restarts its timer (section 8.4.5.1).
     """
     if timeout_s is None:
         return _operation("commit")
-    named = (_leaf("persist", persist),) if persist is not None else ()
+    given = (("persist", persist), ("persist-id", persist_id))
+    named = tuple(_leaf(name, value) for name, value in given if value is not None)
     return _operation("commit", _operation("confirmed"), _leaf("confirm-timeout", str(math.ceil(timeout_s))), *named)
 
 
