@@ -167,6 +167,7 @@ def run_program(arguments: Sequence[str], connect: Callable[..., Any], environme
     runner = functools.partial(asyncio.Runner, loop_factory=FastLoop)
     with (
         mock.patch("oast.connect.connector.connect", connect),
+        mock.patch.object(Journal, "put", _counted_put),
         mock.patch("oast.cli.push.asyncio.Runner", runner),
         mock.patch.dict("os.environ", environment),
         redirect_stdout(out),

@@ -22,7 +22,7 @@ from oast.change.strategies.contract import Work
 from oast.change.strategies.netconf import ConfirmedCommit
 from oast.change.wave import largest_wave, timer_needed_s
 from oast.change.waves import Order
-from oast.cli.push import _show_forecast
+from oast.cli.preview import show_forecast
 from oast.connect.session import Capability
 from oast.estate.inventory import Device
 from oast.fleet.events import WaveEvent
@@ -188,7 +188,7 @@ class SplitWavesTest(TwoDevicesTest):
         for allowed, wanted, said in ((False, [("quick", "slow")], "give --revert-timer 34"), (True, [("quick",), ("slow",)], SPLIT)):
             how = oast.DeliveryOptions(split_waves=allowed)
             out = io.StringIO()
-            _show_forecast(plan, how, Console(file=out, width=300))
+            show_forecast(plan, how, Console(file=out, width=300))
             self.assertIn(said, out.getvalue())
             self.assertEqual("warning" in out.getvalue(), not allowed)
             waves = plan._options(how).order.of([comparison.intent.device for comparison in plan.to_do])

@@ -20,7 +20,7 @@ from in_memory import LABS, run
 from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
 from oast import Outcome
 from oast.cli.ending import left_text
-from oast.cli.push import _show_forecast
+from oast.cli.preview import show_forecast
 
 INTENDED = """{#
 section: all
@@ -364,7 +364,7 @@ class WaysTest(Case):
             assert forecast is not None
             self.assertEqual((forecast.devices, forecast.needed_s, forecast.timer_s, forecast.fits), (1, needed, 20.0, fits))
             out = io.StringIO()
-            _show_forecast(dataclasses.replace(plan, compare_s=seconds), oast.DeliveryOptions(), Console(file=out, width=300))
+            show_forecast(dataclasses.replace(plan, compare_s=seconds), oast.DeliveryOptions(), Console(file=out, width=300))
             self.assertEqual("warning: a wave of 1 device may take 94 s, longer than the revert timer of 20 s" in out.getvalue(), not fits)
             self.assertEqual("hint: give --revert-timer 94 or more, or --split-waves" in out.getvalue(), not fits)
         await plan.close()

@@ -8,7 +8,6 @@ run on. `at_once` bounds how many devices are being worked on at any moment, and
 from __future__ import annotations
 
 import asyncio
-import sys
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -24,6 +23,8 @@ from oast.verify.checks import Check, CheckResult, evaluate
 from oast.verify.later_waves import later_neighbors, waits_for
 
 POLL_S = 0.4
+# More than any wave has.
+MOST_DEVICES = 10**9
 # What has to be left of the shortest timer for confirming every device of the wave.
 CONFIRM_MARGIN_S = 2.0
 
@@ -41,7 +42,7 @@ def largest_wave(timer_s: float, prepare_one_s: float, verify_timeout_s: float, 
     """The most devices whose wave fits into a revert timer of `timer_s`, when preparing each of them takes `prepare_one_s` on average;
     at least one."""
     if prepare_one_s <= 0:
-        return sys.maxsize
+        return MOST_DEVICES
     fixed_s = timer_needed_s(0.0, verify_timeout_s, stable_for_s)
     each_s = timer_needed_s(prepare_one_s, verify_timeout_s, stable_for_s) - fixed_s
     return max(1, int((timer_s - fixed_s) / each_s))

@@ -21,10 +21,12 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, folder_of, near, plural, put_json
 from oast.config.syntaxes import syntax_of
 from oast.connect.connector import Connector
+from oast.connect.session_draft import SessionCommands, SessionDraft
 from oast.errors import UsageError
 from oast.estate.secrets import fingerprints_of
 from oast.files import write_whole
 from oast.nearest import suggestion
+from oast.operations.drafting import draft_of_device, draft_platform, possible_names
 from oast.operations.platforms import Step, Understanding, tried, understood, untried
 from oast.operations.rehearsal import Rehearsal, rehearse
 from oast.operations.yang import modules_of
@@ -42,14 +44,20 @@ LONGEST = 64_000_000
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    new = actions.add_parser("new", help="write a commented file to begin with into the estate's platforms/")
+    new = actions.add_parser("new", help="write a platform file to begin with, or draft it from a listing and a session")
     new.add_argument("name")
     new.add_argument(
         "--syntax",
         choices=[one for one in KNOWN if one != "xml"],
-        default="indented",
-        help="how a configuration is written (default: indented)",
+        help="how a configuration is written (default: indented, or as the listing looks)",
     )
+    new.add_argument("--text", metavar="RUNNING", type=Path, help="draft the grammar from this file: what a device listed")
+    new.add_argument("--on", metavar="SELECTOR", help="draft prompts, levels, pager and errors in a session with this one device")
+    new.add_argument("--running", metavar="COMMAND", help="with --on: the command that lists what runs")
+    new.add_argument("--obtain", metavar="COMMAND", help="with --on: the command that obtains the right to change the device")
+    new.add_argument("--enter", metavar="COMMAND", help="with --on and --leave: the command that begins editing")
+    new.add_argument("--leave", metavar="COMMAND", help="with --on and --enter: the command that ends editing")
+    new.add_argument("--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device (default: from oast.toml)")
     check = actions.add_parser(
         "check", help="look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood"
     )
@@ -81,15 +89,65 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def _new(options: argparse.Namespace) -> int:
     path = _free(options)
-    text = (STARTER / f"{options.syntax}.toml").read_text(encoding="utf-8")
+    commands = SessionCommands(options.running, options.obtain, options.enter, options.leave)
+    if options.on is None and commands != SessionCommands():
+        raise UsageError("--running, --obtain, --enter and --leave are for a session", hint="name the device: --on name=DEVICE")
+    if (commands.enter is None) != (commands.leave is None):
+        raise UsageError("--enter and --leave go together", hint="Oast ends editing again before it ends the session")
+    if options.text is not None or options.on is not None:
+        return _draft(options, path, commands)
+    syntax = options.syntax or "indented"
+    text = (STARTER / f"{syntax}.toml").read_text(encoding="utf-8")
     common = (STARTER / "common.toml").read_text(encoding="utf-8")
-    write_whole(path, string.Template(common + text).safe_substitute(name=options.name, syntax=options.syntax))
+    write_whole(path, string.Template(common + text).safe_substitute(name=options.name, syntax=syntax))
     sys.stdout.write(
         f"{near(path)} holds a platform to begin with; go on with:\n"
         f"  oast platform check {near(path)} --text RUNNING.txt      # what a device listed\n"
         f"  oast platform try {options.name} --on name=DEVICE\n"
     )
     return DONE
+
+
+def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -> int:
+    listing = None if options.text is None else _saved(options.text)
+    session = None if options.on is None else _drafted_session(options, commands, listing)
+    if listing is None and session is not None:
+        listing = session.listing
+    if listing is None or not listing.strip():
+        raise UsageError("there is no listing to draft a grammar from", hint="give --text FILE, or --running COMMAND with --on")
+    draft = draft_platform(options.name, listing, Fingerprints(os.urandom(KEY_BYTES)), session, commands, options.syntax)
+    write_whole(path, draft.text)
+    out = console()
+    writing, found = draft.writing, draft.understanding
+    sign = f"comments with {writing.comment}" if writing.comments else "no comments"
+    out.print(Text(f"{near(path)}: a draft; check every line that says 'guess'"))
+    out.print(Text(f"  writing: {writing.syntax}, {plural(writing.indent, 'space')} a level, {sign}"))
+    for pattern in writing.ignore:
+        out.print(Text(f"  frames the listing: {pattern}"))
+    for finding in session.findings if session is not None else ():
+        out.print(Text(f"  session: {finding}"))
+    known = f"{found.known} of {plural(len(found.lines), 'line')} understood"
+    out.print(Text(f"  grammar: {plural(len(draft.statements), 'statement')}; {known}"))
+    for one in draft.given_up:
+        out.print(Text(f"  not in it: {one.path}, as it did not read its own lines back ({plural(len(one.lines), 'line')})"))
+    sys.stdout.write(
+        f"go on with:\n  oast platform check {near(path)} --text {options.text or 'RUNNING.txt'} -v\n"
+        f"  oast platform try {options.name} --on {options.on or 'name=DEVICE'}\n"
+    )
+    return DONE
+
+
+def _drafted_session(options: argparse.Namespace, commands: SessionCommands, listing: str | None) -> SessionDraft:
+    """What a session with the one device that is picked is like."""
+    estate = estate_of(options)
+    devices = estate.pick(options.on)
+    if len(devices) > 1:
+        raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
+    log = estate.working / "log" / new_run() / f"{devices[0].name}.log"
+    silence_s = options.timeout or estate.settings.connection.command_timeout_s
+    names = possible_names(listing or "")
+    connector = Connector(estate, devices, options.timeout)
+    return run_to_end(draft_of_device(connector, devices[0], commands, names, log, silence_s))
 
 
 def _from_yang(options: argparse.Namespace) -> int:
@@ -152,6 +210,11 @@ def _check(options: argparse.Namespace) -> int:
 
 
 def _read(path: Path, platform: Platform) -> Understanding:
+    return understood(syntax_of(platform), _saved(path))
+
+
+def _saved(path: Path) -> str:
+    """What a device listed. Raises UsageError."""
     try:
         with path.open("rb") as file:
             data = file.read(LONGEST + 1)
@@ -164,7 +227,7 @@ def _read(path: Path, platform: Platform) -> Understanding:
         raise UsageError(f"{path} is longer than {LONGEST} bytes: that is no device's configuration")
     if not text.strip():
         raise UsageError(f"{path} is empty", hint="save into it what the device lists as its configuration")
-    return understood(syntax_of(platform), text)
+    return text
 
 
 def _document(platform: Platform) -> dict[str, object]:

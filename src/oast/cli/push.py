@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import asyncio
-import math
 import sys
 import time
 from collections import Counter
@@ -17,8 +16,6 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.compare import Comparison
-from oast.change.limits import Exceeded
-from oast.change.management_access import ManagementMove
 from oast.change.manner import Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.cli import arguments
@@ -29,6 +26,7 @@ from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
 from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
 from oast.cli.loop import run as run_to_end
 from oast.cli.loop import run_with
+from oast.cli.preview import show_care, show_exceeded, show_forecast, show_not_compared
 from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.proposal import put_proposal, show_stale
 from oast.cli.streams import nobody_reads
@@ -242,9 +240,9 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         try:
             show_what_changes(options, plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
-            _show_care(plan.different, out)
-            _show_forecast(plan, how, out)
-            _show_not_compared(plan, out)
+            show_care(plan.different, out)
+            show_forecast(plan, how, out)
+            show_not_compared(plan, out)
             show_exceeded(plan.exceeded, out)
             show_unsaved(plan.comparisons, out, pushing=True)
             sys.stdout.flush()
@@ -289,79 +287,6 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             )
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
-
-
-def _show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
-    """That a wave may not fit into the revert timer, before it is armed."""
-    forecast = plan.forecast(how)
-    if forecast is None or plan.manner.into_startup:
-        return
-    if forecast.waves > forecast.unsplit:
-        out.print(
-            f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}, "
-            f"so that each fits into the revert timer of {forecast.timer_s:.0f} s"
-        )
-    if forecast.fits:
-        return
-    needed = math.ceil(forecast.needed_s)
-    out.print(
-        f"warning: a wave of {plural(forecast.devices, 'device')} may take {needed} s, "
-        f"longer than the revert timer of {forecast.timer_s:.0f} s; Oast arms timers of at least {needed} s\n"
-        f"    hint: give --revert-timer {needed} or more, or --split-waves",
-        style="yellow",
-    )
-    out.print()
-
-
-def _show_not_compared(plan: Plan, out: Console) -> None:
-    """Those that could not be read, before anybody says yes to the others; why, is told at the end."""
-    if plan.failed and plan.to_do:
-        names = [name for name, _ in plan.failed]
-        out.print(f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {named(names, NAMED)}", style="yellow")
-        out.print()
-
-
-def _show_care(different: Sequence[Comparison], out: Console) -> None:
-    """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved besides."""
-    ways: dict[str, list[str]] = {}
-    for comparison in different:
-        ways.setdefault(comparison.way_back.name, []).append(comparison.name)
-    for name, devices in ways.items():
-        who = named(devices, NAMED) if len(ways) > 1 else plural(len(devices), "device")
-        out.print(f"way back: {name} ({who})", style="dim")
-    reasons = [(c.name, risk.why) for c in different for risk in c.risks]
-    for why in dict.fromkeys(why for _, why in reasons):
-        devices = list(dict.fromkeys(name for name, other in reasons if other == why))
-        out.print(f"touches {why}: {named(devices, NAMED)}", style="yellow")
-    for comparison in different:
-        if comparison.move is not None:
-            out.print(move_text(comparison.name, comparison.move), style="yellow")
-    if different:
-        out.print()
-
-
-def move_text(name: str, move: ManagementMove) -> str:
-    """What happens to a device whose management address moves."""
-    if move.to is None:
-        return (
-            f"{name} gives up its management address {move.before} and no other is known: it will be rolled back\n"
-            f"    hint: set 'address' to the new one in the inventory, with previous_address: {move.before}"
-        )
-    if move.to == move.before:
-        return f"{name} moves its management address {move.before} to another interface: Oast reconnects there and confirms"
-    which = "its alternate management address" if move.is_alternate else "its new management address"
-    return f"{name} gives up its management address {move.before}: Oast reconnects at {which} {move.to} and confirms from there"
-
-
-def show_exceeded(found: Sequence[Exceeded], out: Console) -> None:
-    """What is taken away beyond the limits; the same on several devices is shown once."""
-    devices: dict[tuple[str, str], list[str]] = {}
-    for one in found:
-        devices.setdefault((one.what, one.limit), []).append(one.device)
-    for (what, limit), names in devices.items():
-        out.print(f"takes away {what} (limit: {limit}): {named(names, NAMED)}", style="bold red")
-    if found:
-        out.print()
 
 
 def _beyond_limits(options: argparse.Namespace, plan: Plan) -> int:

@@ -11,6 +11,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from oast.connect.channel import Transport
 from oast.connect.host_keys import HostKey, KnownHosts
 from oast.connect.netconf.session import NetconfSession
 from oast.connect.one_shot import OneShotSession
@@ -298,6 +299,17 @@ class Connector:
             raise
         session.reached_at = target.address
         return session
+
+    async def bare(self, device: Device, transcript: Transcript) -> tuple[Transport[str], Secret | None]:
+        """A shell on a device of which nothing is known but how to log in, and the privilege password. Raises DeviceError."""
+        access = self.access(device)
+        target = self.target(device)
+        for secret in (*access.secrets, *self._hidden):
+            transcript.masking.add(secret)
+        login = access.logins[0]
+        transcript.note(f"connecting to {target.host} port {target.port} as {login.username}")
+        transport = await connect(target, login, access.connect_timeout_s, self._jumps)
+        return transport, next(iter(access.privileges), None)
 
     async def _open_at_either(self, device: Device, platform: Platform, transcript: Transcript, *, newest_only: bool) -> Session:
         """A session at the device's address or, while nothing answers there, at its previous one. Whoever answers has to have the

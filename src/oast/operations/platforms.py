@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -11,7 +12,7 @@ from pathlib import Path
 from typing import cast
 
 from oast.config.difference import difference, secrets_below
-from oast.config.indented import IndentedSyntax, TextProblem, listed, tree_as_listed
+from oast.config.indented import TAB, IndentedSyntax, TextProblem, listed, tree_as_listed
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
 from oast.connect.session import Capability, CommandLine, Session
@@ -52,6 +53,9 @@ class Understanding:
 
 def understood(syntax: IndentedSyntax, text: str) -> Understanding:
     """How `text` is read, line by line. Raises ProtocolError for a text that is no configuration."""
+    as_listed = text
+    # A device may indent with tabs, which is a mistake in a template only.
+    text = re.sub(r"(?m)^[ \t]+", lambda margin: margin[0].expandtabs(TAB), text)
     parsed = syntax.parse(text)
     printed = syntax.written(listed(parsed))
     again = syntax.parse(printed)
@@ -63,9 +67,9 @@ def understood(syntax: IndentedSyntax, text: str) -> Understanding:
         # The last statement of a line that is several is the one it is about.
         by_line[number] = LineRead(number, tuple(n.text for n in nodes), all(n.statement.rule.known for n in nodes) and bool(nodes))
     lines = tuple(by_line[number] for number in sorted(by_line))
-    delta = difflib.unified_diff(text.splitlines(), printed.splitlines(), lineterm="", n=0)
+    delta = difflib.unified_diff(as_listed.splitlines(), printed.splitlines(), lineterm="", n=0)
     different = sum(1 for line in list(delta)[2:] if line.startswith("-"))
-    return Understanding(lines, parsed.problems, lost, max(different, int(text != printed)))
+    return Understanding(lines, parsed.problems, lost, max(different, int(as_listed != printed)))
 
 
 def _nodes_at(tree: Node, path: tuple[str, ...]) -> list[Node]:

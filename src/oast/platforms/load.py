@@ -11,20 +11,15 @@ from oast.errors import EstateError, Mistakes
 from oast.nearest import suggestion
 from oast.platforms.definition import (
     Asked,
-    CandidateCommands,
     Dialect,
     EditSpelling,
-    FileCommands,
     Platform,
     Refusal,
-    ScheduledCommands,
-    Shown,
-    TimerCommands,
 )
-from oast.platforms.file_timer import own_timer_of
 from oast.platforms.grammar import Grammar
 from oast.platforms.netconf import modules_of, netconf_of
 from oast.platforms.readings import readings_of
+from oast.platforms.rollback_tables import RollbackTables
 from oast.platforms.rules import Rules
 from oast.platforms.statements import Rule
 from oast.platforms.type_tables import types_of
@@ -74,9 +69,6 @@ ROLES: Mapping[str, tuple[str, ...]] = {
     "ospf_network": ("interface", "ipv4_address"),
     "ospf_passive": (),
 }
-SECONDS = ("seconds", "minutes")
-# A word that nobody else has, for one delivery to one device.
-TOKEN = ("token",)
 
 
 class Platforms:
@@ -159,7 +151,7 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         file.wrong(str(wrong), file.place("statements"), "give one of them another 'line'")
         grammar = Grammar(name, Rule(name="", path="", kind="container"), fingerprints)
     paths = [rule.path for rule in grammar.rules()]
-    way = _WayBack(file)
+    way = RollbackTables(file)
     roles = _roles(file, paths)
     for rule in grammar.rules():
         rule.gate = rule.path == roles.get("enabled")
@@ -374,119 +366,6 @@ def _levels(table: Table, key: str, levels: Sequence[str], prompts: Collection[s
     for level in levels:
         if level not in prompts:
             table.wrong(key, f"no prompt has the level '{level}'", suggestion(level, prompts))
-
-
-class _WayBack:
-    """The tables that declare how a device goes back by itself. At most one of the first three."""
-
-    def __init__(self, file: TomlFile) -> None:
-        self._file = file
-        self._declared: list[str] = []
-
-    def _table(self, name: str) -> Table | None:
-        table = self._file.table(name)
-        if table is not None:
-            if self._declared and name != "scheduled":
-                table.wrong(None, f"[{name}] stands beside [{self._declared[0]}]", "a platform has one way of delivery")
-            self._declared.append(name)
-        return table
-
-    def _shown(self, table: Table, key: str) -> Shown | None:
-        inner = table.table(key, "{ command = 'COMMAND', pattern = 'PATTERN' }")
-        if inner is None:
-            return None
-        command, pattern = inner.needed("command"), inner.pattern("pattern")
-        inner.finish()
-        return None if pattern is None else Shown(command, pattern)
-
-    def _with_time(self, table: Table, key: str, *more: str) -> str:
-        """A command that has to be told how long."""
-        command = table.template(key, (*SECONDS, *TOKEN, *more))
-        if command is None and not table.has(key):
-            table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
-        if command is not None and not any(f"{{{unit}}}" in command for unit in SECONDS):
-            table.wrong(key, f"'{key}' has to say where {{seconds}} or {{minutes}} go")
-        return command or ""
-
-    def _extend(self, table: Table) -> str | None:
-        """The command that restarts the timer, where the platform has one."""
-        return self._with_time(table, "extend") if table.has("extend") else None
-
-    def _told(self, table: Table, key: str) -> str:
-        """A command that may say which timer or commit is meant."""
-        command = table.template(key, TOKEN)
-        if command is None and not table.has(key):
-            table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
-        return command or ""
-
-    def timer(self) -> TimerCommands | None:
-        table = self._table("timer")
-        if table is None:
-            return None
-        made = TimerCommands(
-            arm=self._with_time(table, "arm"),
-            confirm=self._told(table, "confirm"),
-            revert=self._told(table, "revert"),
-            armed=self._shown(table, "armed"),
-            extend=self._extend(table),
-        )
-        table.finish()
-        return made
-
-    def candidate(self) -> CandidateCommands | None:
-        table = self._table("candidate")
-        if table is None:
-            return None
-        made = CandidateCommands(
-            commit=self._with_time(table, "commit"),
-            confirm=self._told(table, "confirm"),
-            cancel=self._told(table, "cancel"),
-            validate=table.text("validate"),
-            discard=table.text("discard"),
-            pending=self._shown(table, "pending"),
-            extend=self._extend(table),
-        )
-        table.finish()
-        return made
-
-    def file_commands(self) -> FileCommands | None:
-        table = self._table("file")
-        if table is None:
-            return None
-        if table.has("reload"):
-            return own_timer_of(table)
-        put = table.template("put", ("path", "text", "end"), required=("path", "text"))
-        if put is None and not table.has("put"):
-            table.wrong(None, "[file] lacks 'put'")
-        path = table.needed("path")
-        made = FileCommands(
-            path=path,
-            beside=table.text("beside") or f"{path}.new",
-            put=put or "",
-            apply=self._with_time(table, "apply", "path"),
-            confirm=self._told(table, "confirm"),
-            cancel=self._told(table, "cancel"),
-            check=table.template("check", ("path",)),
-            pending=self._shown(table, "pending"),
-            remove=table.template("remove", ("path",)),
-            read=table.text("read"),
-            extend=self._extend(table),
-        )
-        table.finish()
-        return made
-
-    def scheduled(self) -> ScheduledCommands | None:
-        table = self._table("scheduled")
-        if table is None:
-            return None
-        armed = self._shown(table, "armed")
-        if armed is None:
-            table.wrong(None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it")
-        made = ScheduledCommands(
-            self._with_time(table, "arm"), self._told(table, "cancel"), armed or Shown("", ""), self._extend(table)
-        )  # fmt: skip
-        table.finish()
-        return made
 
 
 def _roles(file: TomlFile, paths: Collection[str]) -> Mapping[str, str]:
