@@ -52,6 +52,7 @@ class Refused(Exception):
 class Beacon:
     """One server: `running` and `candidate` map a lamp's name to its colour."""
 
+    extension_confirms = False
     offers = ("candidate:1.0", "confirmed-commit:1.1", "validate:1.1", "rollback-on-error:1.0")
 
     def __init__(self, running: dict[str, str]) -> None:
@@ -59,6 +60,8 @@ class Beacon:
         self.candidate = dict(running)
         self.before: dict[str, str] | None = None
         self.persist: str | None = None
+        # How often its timer was extended.
+        self.extended = 0
         self.timer: asyncio.TimerHandle | None = None
         self.locks: dict[str, int] = {}
         self.asked: list[str] = []
@@ -155,6 +158,12 @@ class Beacon:
         if persist_id is not None:
             if self.timer is None or persist_id != self.persist:
                 raise Refused("invalid-value")
+            if operation.find(f"{{{BASE}}}confirmed") is not None and not self.extension_confirms:
+                seconds = int(operation.findtext(f"{{{BASE}}}confirm-timeout"))
+                self.timer.cancel()
+                self.timer = asyncio.get_running_loop().call_later(seconds, self.roll_back)
+                self.extended += 1
+                return
             self.end_timer()
             return
         if operation.find(f"{{{BASE}}}confirmed") is not None:
@@ -182,6 +191,12 @@ class Beacon:
     def roll_back(self) -> None:
         self.running = dict(self.before or self.running)
         self.end_timer()
+
+
+class ExtensionConfirms(Beacon):
+    """It takes a follow-up confirmed commit for the confirmation."""
+
+    extension_confirms = True
 
 
 class CancelIgnoredWhileLocked(Beacon):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import oast
 import odd_netconf as odd
@@ -24,14 +25,14 @@ AFTER = {"quay": "red", "mole": "white"}
 
 
 class RollbackTest(unittest.IsolatedAsyncioTestCase):
-    async def push(self, server: odd.Beacon, *, colour: str = "never", timer_s: float = 8) -> Outcome:
+    async def push(self, server: odd.Beacon, *, colour: str = "never", timer_s: float = 8, more: str = "") -> Outcome:
         """A push with a check that fails, unless quay has to have the `colour` that it gets."""
         port = await server.listen()
         self.addAsyncCleanup(server.close)
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-beacon-")))
         files = {
             "oast.toml": f'format = 1\n[connection]\nusername = "{odd.USER}"\npassword = {{ secret = "login" }}\n'
-            f"[delivery]\nrevert_timer_s = {timer_s}\nverify_timeout_s = 0.1\n",
+            f"[delivery]\nrevert_timer_s = {timer_s}\nverify_timeout_s = 0.1\n{more}",
             "inventory/devices.yaml": f"devices:\n  mole-light: {{address: 127.0.0.1, port: {port}, platform: beacon}}\n",
             "intent.yaml": "sections:\n  - section: all\n",
             "templates/beacon/all.j2": TEMPLATE,
@@ -67,6 +68,18 @@ class RollbackTest(unittest.IsolatedAsyncioTestCase):
                 self.assertEqual((outcome.state, outcome.cause, server.running), (State.REVERTED, Cause.CHECKS, BEFORE), outcome)
                 self.assertEqual("with inverse edits" in str(outcome.reason), by_edits, outcome)
                 self.assertEqual((server.candidate, server.locks, server.timer), (BEFORE, {}, None))
+
+    async def test_a_commit_is_extended_by_a_follow_up_and_a_server_that_takes_it_for_the_confirmation_is_rolled_back(self) -> None:
+        # As if the wave took longer than what was measured: the timer is shorter than its checks have to stay passed.
+        with mock.patch("oast.change.wave.timer_needed_s", return_value=0.0):
+            server = odd.Beacon(BEFORE)
+            outcome = await self.push(server, colour="red", more="hold_s = 5\n")
+            self.assertEqual((outcome.state, outcome.cause, server.running), (State.DELIVERED, Cause.NONE, AFTER), outcome)
+            self.assertGreaterEqual(server.extended, 1)
+            server = odd.ExtensionConfirms(BEFORE)
+            outcome = await self.push(server, more="hold_s = 5\n")
+            self.assertEqual((outcome.state, outcome.cause, server.running), (State.REVERTED, Cause.CHECKS, BEFORE), outcome)
+            self.assertEqual((server.extended, server.timer), (0, None))
 
     async def test_a_cancel_that_does_nothing_is_waited_out_until_the_timer_rolls_back(self) -> None:
         server = odd.CancelDoesNothing(BEFORE)

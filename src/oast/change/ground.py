@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
 
 from oast.change.compare import Comparison
@@ -155,12 +155,7 @@ class Ground:
     @property
     def _typed_told(self) -> str:
         """What somebody else has changed, in words."""
-        shown = [
-            f"{'-' if edit.operation == 'remove' else '+'} {' / '.join((*(node.text for node in edit.outer), edit.node.text))}"
-            for edit in self._typed[:3]
-        ]
-        more = f" and {len(self._typed) - 3} more" if len(self._typed) > 3 else ""
-        return f"{'; '.join(shown)}{more}"
+        return edits_text(self._typed)
 
     async def _read_state(self) -> Readings:
         names = sorted({check.reading for check in self.checks})
@@ -249,3 +244,13 @@ class Ground:
             self._transcript.write(self._means.log)
         except OSError:
             pass  # A full disk here must not turn a known state into an unknown one.
+
+
+def edits_text(edits: Sequence[Edit]) -> str:
+    """The first of some edits, in a line."""
+    shown = [
+        f"{'-' if edit.operation == 'remove' else '+'} {' / '.join((*(node.text for node in edit.outer), edit.node.text))}"
+        for edit in edits[:3]
+    ]
+    more = f" and {len(edits) - 3} more" if len(edits) > 3 else ""
+    return f"{'; '.join(shown)}{more}"

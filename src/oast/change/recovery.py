@@ -5,13 +5,14 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from oast.change.compare import edits_between
-from oast.change.ground import Ground
+from oast.change.ground import Ground, edits_text
 from oast.change.left import REVERT
 from oast.change.means import Lost, ManagementAddress
 from oast.change.outcome import Cause, Outcome, RollbackReason, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery
-from oast.config.difference import difference
+from oast.config.difference import Edit, difference
+from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.errors import (
     AuthenticationFailed,
@@ -142,8 +143,11 @@ class Recovering(Ground):
             state = await self._state_now(session)
             if state is not State.UNKNOWN:
                 return state
-        if self._is_edited_by_others():
-            self._found_told = f"these parts have changed since the change was applied ({self._typed_told}), so Oast did not roll them back"
+        foreign = self._foreign_edits()
+        if foreign:
+            self._found_told = (
+                f"these parts have changed since the change was applied ({edits_text(foreign)}), so Oast did not roll them back"
+            )
             return State.UNKNOWN
         self._transcript.note("the device did not roll back: sending inverse edits")
         await self._means.journal.step("rolling back with inverse edits", first=True)
@@ -152,12 +156,14 @@ class Recovering(Ground):
         self._rolled_back_by_oast = state is State.REVERTED
         return state
 
-    def _is_edited_by_others(self) -> bool:
-        """Whether what the sections own has changed since the change was in effect."""
+    def _foreign_edits(self) -> list[Edit]:
+        """What has changed in what the sections own since the change was in effect, but for what a part of its rollback explains."""
         if self._expected is None or self.running is None:
-            return False
+            return []
         scope = self.comparison.intent.scope
-        return bool(difference(scope.within(self._expected), scope.within(self.running)))
+        before = scope.within(self.comparison.running)
+        edits = difference(scope.within(self._expected), scope.within(self.running))
+        return [edit for edit in edits if not _leads_to(edit, before)]
 
     async def recover(self) -> None:
         """Find out, and where needed bring about, the state of a device that is `lost`.
@@ -293,3 +299,12 @@ class Recovering(Ground):
             verb = "starts with" if self.comparison.manner.into_startup else "runs"
             self._found_told = f"it still {verb} the change: it was not rolled back, or another session confirmed it"
         return State.UNKNOWN
+
+
+def _leads_to(edit: Edit, before: Node) -> bool:
+    """Whether an edit makes a part of `before` again, and nothing else."""
+    there = before.at(edit.path)
+    if edit.operation == "remove" or there is None:
+        return edit.operation == "remove" and there is None
+    below = ((there.at(path), node) for path, node in edit.node.walk())
+    return there.statement == edit.node.statement and all(one is not None and one.statement == node.statement for one, node in below)

@@ -72,11 +72,15 @@ class Node:
             node = node.children.get(identity) if node is not None else None
         return node
 
-    def find(self, rule_path: str) -> Iterator[tuple[Path, Node]]:
+    def find(self, rule_path: str, path: Path = ()) -> Iterator[tuple[Path, Node]]:
         """Every node that the grammar's rule at `rule_path` (such as `interface/enabled`) describes."""
-        for path, node in self.walk():
-            if node.statement.rule.path == rule_path:
-                yield path, node
+        for identity, child in self.children.items():
+            own = child.statement.rule.path
+            if own == rule_path:
+                yield (*path, identity), child
+            # Only where the rule can be further in: most of a configuration is about something else.
+            elif child.children and rule_path.startswith(own) and rule_path[len(own) : len(own) + 1] == "/":
+                yield from child.find(rule_path, (*path, identity))
 
 
 def root_of(grammar: Grammar, children: dict[str, Node] | None = None) -> Node:

@@ -32,7 +32,13 @@ class Transcript:
         self._add(">", text)
 
     def received(self, text: str) -> None:
-        for line in self.masking.hide(text).split("\n")[:MOST_LINES]:
+        masked = self.masking.hide(text)
+        if len(masked) <= LONGEST_LINE and masked.replace("\n", "").isprintable():
+            # Nearly every answer is short and harmless, and is written down as a whole.
+            margin = f"{self._clock() - self._start:8.3f} < "
+            self._lines.append(margin + masked.replace("\n", f"\n{margin}"))
+            return
+        for line in masked.split("\n")[:MOST_LINES]:
             self._put("<", line)
 
     def note(self, text: str) -> None:
