@@ -27,6 +27,7 @@ import jinja2
 import jinja2.meta
 import jinja2.nodes
 
+import forked
 import oastsim.__main__
 from oast.cli.main import main
 from oast.cli.simulator import Simulator
@@ -137,16 +138,8 @@ def apart(
     *arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", at_most_s: float = RUN_AT_MOST_S
 ) -> Run:
     """Run the real program in a process of its own."""
-    done = subprocess.run(
-        [sys.executable, "-m", "oast", *arguments],
-        cwd=cwd,
-        env={**clean_environment(), **(environment or {})},
-        input=stdin,
-        capture_output=True,
-        text=True,
-        timeout=at_most_s,
-        check=False,
-    )
+    own = {**clean_environment(), **(environment or {})}
+    done = forked.run([*forked.OAST, *arguments], cwd=cwd, env=own, data=stdin, timeout=at_most_s)
     return Run(done.returncode, done.stdout, done.stderr)
 
 
@@ -161,8 +154,8 @@ def on_terminal(
 ) -> tuple[int, str]:
     """Run the real program on a terminal; at `question` do `meanwhile` and type `answer`. Its exit code and all it showed."""
     leader, follower = pty.openpty()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "oast", *arguments],
+    process = forked.Process(
+        [*forked.OAST, *arguments],
         cwd=cwd,
         env={**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30", "PAGER": "cat", **(environment or {})},
         stdin=follower,
@@ -213,8 +206,8 @@ class EstateTest(unittest.TestCase):
 
     def started(self, *command: str) -> subprocess.Popen[str]:
         """The program in the estate, in a process of its own."""
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", *command],
+        process = forked.Process(
+            [*forked.OAST, *command],
             cwd=self.estate,
             env=clean_environment(),
             stdout=subprocess.PIPE,

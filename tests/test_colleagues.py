@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 import shutil
 import subprocess
-import sys
 import threading
 import time
 
+import forked
 from larkwater import SECRETS, LarkwaterTest, Run, apart, clean_environment
 
 CORE, EDGE = "gull-core-1", "tern-edge-1"
@@ -40,8 +40,8 @@ class ColleagueTest(LarkwaterTest):
         self.assertIn("confirmed", shown)
 
     def test_a_colleague_who_is_editing_keeps_what_she_has_typed_and_her_timer(self) -> None:
-        command = [sys.executable, "-m", "oast", "sim", "console", EDGE]
-        hers = subprocess.Popen(
+        command = [*forked.OAST, "sim", "console", EDGE]
+        hers = forked.Process(
             command, cwd=self.estate, env=clean_environment(), stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, bufsize=1
         )
         try:

@@ -13,7 +13,6 @@ import resource
 import shutil
 import signal
 import subprocess
-import sys
 import time
 import unittest
 from collections.abc import Callable
@@ -22,6 +21,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import forked
 from hostile import PASSWORDS
 from larkwater import clean_environment, simulator_of
 from test_seeded_faults import KINDS, LINES, SETTINGS, Piers
@@ -99,8 +99,8 @@ class DisturbedTest(Piers):
         limited: Callable[[], None] | None = (lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small))) if small else None
         self.began = time.monotonic()
         heard = os.open(estate / ".oast" / "round.err", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", "push", "-m", f"round {number}", "--yes", *chance.choice(((), ("--one-wave",)))],
+        process = forked.Process(
+            [*forked.OAST, "push", "-m", f"round {number}", "--yes", *chance.choice(((), ("--one-wave",)))],
             cwd=estate,
             env={**clean_environment(), **PASSWORDS, "OAST_IDENTITY": "ada@larkwater.example"},
             stdout=subprocess.PIPE if "reader" in ways else subprocess.DEVNULL,
@@ -199,15 +199,7 @@ class DisturbedTest(Piers):
 
     def there(self, run: Pushing, *arguments: str) -> subprocess.CompletedProcess[str]:
         environment = {**clean_environment(), **PASSWORDS}
-        done = subprocess.run(
-            [sys.executable, "-m", "oast", *arguments],
-            cwd=run.estate,
-            env=environment,
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=180,
-        )
+        done = forked.run([*forked.OAST, *arguments], cwd=run.estate, env=environment, timeout=180)
         self.assertNotIn("fault of Oast", done.stdout + done.stderr, self.ways)
         self.assertNotIn("Traceback", done.stderr, self.ways)
         return done

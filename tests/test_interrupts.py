@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 from unittest import mock
 
+import forked
 from larkwater import QUICK, LarkwaterTest, clean_environment
 from oast.cli.streams import ended_by_signals
 
@@ -38,22 +39,9 @@ class InterruptTest(LarkwaterTest):
         before = self.running("gull-core-1")
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.fault("gull-core-1", "slow", "--seconds", "0.3")
-        command = [
-            sys.executable,
-            "-m",
-            "oast",
-            "push",
-            "-m",
-            "x",
-            "--on",
-            "name=gull-core-1",
-            "--yes",
-            "--revert-timer",
-            "5",
-            "--verify-timeout",
-            "1",
-        ]
-        process = subprocess.Popen(command, cwd=self.estate, env=clean_environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        options = ("--on", "name=gull-core-1", "--yes", "--revert-timer", "5", "--verify-timeout", "1")
+        command = [*forked.OAST, "push", "-m", "x", *options]
+        process = forked.Process(command, cwd=self.estate, env=clean_environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         self._until_armed("gull-core-1")
         process.kill()
         process.wait()

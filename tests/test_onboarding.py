@@ -11,8 +11,6 @@ import random
 import re
 import signal
 import ssl
-import subprocess
-import sys
 import unittest
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime, timedelta
@@ -23,6 +21,7 @@ import asyncssh
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
+import forked
 from larkwater import EstateTest, LarkwaterTest, Run, apart, clean_environment
 from oast.onboard import cms, keys, trust, vouchers
 from oast.onboard.cms import NotAsSigned
@@ -563,9 +562,9 @@ class StageTest(Onboarding):
         self.vouch("LW-7000", "LW-7001")
         self.stage(rows(1))
         leader, follower = pty.openpty()
-        command = [sys.executable, "-m", "oast", "onboard", "status", "--follow"]
+        command = [*forked.OAST, "onboard", "status", "--follow"]
         terminal = {**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30"}
-        process = subprocess.Popen(command, cwd=self.estate, env=terminal, stdin=follower, stdout=follower, stderr=follower)
+        process = forked.Process(command, cwd=self.estate, env=terminal, stdin=follower, stdout=follower, stderr=follower)
         os.close(follower)
         shown = b""
         while b"1 device still expected" not in shown:

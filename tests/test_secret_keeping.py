@@ -7,9 +7,9 @@ import datetime
 import json
 import re
 import subprocess
-import sys
 from unittest import mock
 
+import forked
 from larkwater import QUICK, SECRETS, EstateTest, LarkwaterTest, clean_environment
 from oast.estate.encrypted import EncryptedFile, Kept
 
@@ -21,8 +21,8 @@ class KeepingTest(EstateTest):
         return EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {}).all()[name].value
 
     def set_bytes(self, data: bytes, *options: str) -> subprocess.CompletedProcess[bytes]:
-        command = [sys.executable, "-m", "oast", "secret", "set", "snmp-read", *options]
-        return subprocess.run(command, input=data, cwd=self.estate, env=clean_environment(), capture_output=True, check=False)
+        command = [*forked.OAST, "secret", "set", "snmp-read", *options]
+        return forked.run(command, data=data, cwd=self.estate, env=clean_environment(), text=False)
 
     def test_what_is_no_text_is_refused_and_nothing_is_lost(self) -> None:
         before = self.kept("snmp-read")
@@ -58,8 +58,8 @@ class KeepingTest(EstateTest):
         with concurrent.futures.ThreadPoolExecutor(8) as pool:
             list(pool.map(put, range(24)))
         processes = [
-            subprocess.Popen(
-                [sys.executable, "-m", "oast", "secret", "set", f"program-{n}"],
+            forked.Process(
+                [*forked.OAST, "secret", "set", f"program-{n}"],
                 cwd=self.estate,
                 env=clean_environment(),
                 stdin=subprocess.PIPE,

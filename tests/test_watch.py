@@ -8,7 +8,6 @@ import signal
 import socket
 import sqlite3
 import subprocess
-import sys
 import unittest
 from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
@@ -19,6 +18,7 @@ from zoneinfo import ZoneInfo
 from hypothesis import given
 from hypothesis import strategies as st
 
+import forked
 from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment
 from oast.estate.settings import read as read_settings
 from oast.estate.watching import JobSettings, TargetSettings
@@ -268,8 +268,8 @@ class WatchTest(LarkwaterTest):
         return receiver
 
     def begun(self, *arguments: str) -> subprocess.Popen[str]:
-        process = subprocess.Popen(
-            [sys.executable, "-m", "oast", "watch", *arguments],
+        process = forked.Process(
+            [*forked.OAST, "watch", *arguments],
             cwd=self.estate,
             env={**clean_environment(), "OAST_SECRET_HOOK": KEY},
             stdout=subprocess.PIPE,

@@ -18,6 +18,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
+from typing import IO
 
 from rich.text import Text
 
@@ -94,14 +95,20 @@ def _folder(into: Path | None) -> Path:
     return Path(tempfile.mkdtemp(prefix="oast-demo-")) if into is None else fresh_folder(into)
 
 
-def in_a_process(arguments: Sequence[str], folder: Path, environment: Mapping[str, str]) -> int:
-    """The exit code of the program in a process of its own: a fork of this one, which has imported already what takes longest."""
+def in_a_process(arguments: Sequence[str], folder: Path, environment: Mapping[str, str], output: IO[bytes] | None = None) -> int:
+    """The exit code of the program in a process of its own: a fork of this one, which has imported already what takes longest.
+
+    What it puts out goes to `output`, where that is given.
+    """
     sys.stdout.flush()
     sys.stderr.flush()
     number = os.fork()
     if not number:
         code: object = FAILED
         try:
+            if output is not None:
+                os.dup2(output.fileno(), 1)
+                os.dup2(output.fileno(), 2)
             os.chdir(folder)
             os.environ.clear()
             os.environ.update(environment)
@@ -235,9 +242,11 @@ class _Story:
     def _wait_until_managed(self) -> None:
         deadline = time.monotonic() + MANAGED_AT_MOST_S
         while time.monotonic() < deadline:
-            command = [sys.executable, "-m", "oast", "onboard", "status", "--format", "json"]
-            told = subprocess.run(command, cwd=self._estate, env=dict(self._environment), capture_output=True, text=True, check=False)
-            if all(box["state"] in ("managed", "failed") for box in json.loads(told.stdout)["devices"]):
+            with tempfile.TemporaryFile() as output:
+                in_a_process(("onboard", "status", "--format", "json"), self._estate, self._environment, output)
+                output.seek(0)
+                devices = json.load(output)["devices"]
+            if all(box["state"] in ("managed", "failed") for box in devices):
                 return
             time.sleep(1.0)
 
