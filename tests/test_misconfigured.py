@@ -126,7 +126,7 @@ class MisconfiguredTest(LarkwaterTest):
             time.sleep(LOST_S)
             deadline = time.monotonic() + PATIENCE_S
             while (missing := self.missing(mistakes)) and time.monotonic() < deadline:
-                time.sleep(1)
+                time.sleep(3)
             for mistake in missing:
                 with self.subTest(round=number, device=mistake.device, mistake=mistake.found):
                     self.fail(f"it was not found; there is {self.seen[mistake.device]}")
