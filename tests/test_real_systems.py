@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import tempfile
 import unittest
+from collections import Counter
 from collections.abc import Callable, Coroutine
+from contextlib import redirect_stderr
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -13,6 +16,13 @@ import oast
 import real_systems as real
 from in_memory import LABS, run
 from oast import Cause, Outcome, State
+from oast.cli.workplace import show_other_values
+from oast.config.syntaxes import syntax_of
+from oast.connect.connector import Connector
+from oast.estate.secrets import fingerprints_of
+from oast.operations.platforms import Step
+from oast.operations.rehearsal import Rehearsal, rehearse
+from oast.platforms.load import Platforms
 from odd_servers import PASSWORD, Petrel
 
 PLATFORMS = Path(__file__).parent / "data" / "platforms"
@@ -105,7 +115,8 @@ class RoutingShellTest(SystemTest):
             self.assertEqual(plan.failed, ())
             device.typed.clear()
             device.drop_at, device.hang_at = drop_at, hang_at
-            return (await plan.deliver("a test")).outcomes[0]
+            self.result = await plan.deliver("a test")
+            return self.result.outcomes[0]
 
     async def test_it_is_delivered_and_what_the_grammar_does_not_know_of_an_entry_stays(self) -> None:
         device = real.RoutingShell(SHELL)
@@ -131,6 +142,15 @@ class RoutingShellTest(SystemTest):
         self.assertEqual([record["source-protocol"] for record in found], ["other", "static"])
         outcome = await self.push(device, checks=NEVER)
         self.assertEqual((outcome.state, outcome.cause), (State.REVERTED, Cause.CHECKS), outcome)
+        self.assertEqual(self.result.other_values, {("source-protocol", "kernel"): Counter(quay=1)}, "reported once, and not for each time")
+        err = io.StringIO()
+        with redirect_stderr(err):
+            show_other_values(self.result.other_values)
+        told = "warning: source-protocol 'kernel' is not a known value and counts as 'other' (1 record on quay)\n"
+        self.assertEqual(err.getvalue(), told)
+        LABS[2] = real.RoutingShell(SHELL)  # type: ignore[assignment]
+        found = await self.estate(SHELL_TEMPLATE).verify()
+        self.assertEqual(found.other_values, self.result.other_values)
 
     async def test_of_what_there_can_be_one_the_former_goes_first(self) -> None:
         LABS[2] = real.RoutingShell(SHELL)  # type: ignore[assignment]
@@ -243,6 +263,32 @@ class OneFileTest(SystemTest):
         outcome = await self.push(device)
         self.assertIn(outcome.state, (State.UNCHANGED, State.REVERTED), outcome)
         self.truth(device, outcome, FILE)
+
+    async def rehearsed(self, device: Petrel) -> list[Step]:
+        async def connected(*_: object) -> real.OneShot:
+            return real.OneShot(device)
+
+        estate = self.estate(FILE_TEMPLATE)._estate
+        [quay] = estate.devices.values()
+        platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get("petrel")
+        with mock.patch("oast.connect.connector.connect_commands", connected):
+            parts = (Connector(estate, [quay]), quay, platform, syntax_of(platform), Rehearsal(None, 5.0), estate.working)
+            return [step async for step in rehearse(*parts, estate.working / "log" / "trial.log")]
+
+    async def test_without_a_harmless_statement_a_comment_is_rehearsed_and_every_byte_comes_back(self) -> None:
+        for kind, failed in (
+            (Petrel, []),
+            (real.CancelIgnored, []),  # its timer does it
+            (real.CancelEndsTimer, ["apply it again and cancel"]),
+            (real.LoadIgnored, ["rehearse"]),
+        ):
+            device = kind(FILE)
+            steps = await self.rehearsed(device)
+            self.assertEqual([step.what for step in steps if not step.passed], failed, (kind, steps))
+            self.assertEqual(device.files["/etc/petrel.conf"], FILE, kind)
+            self.assertEqual(device.running == FILE, kind is not real.CancelEndsTimer, kind)
+            if not failed:
+                self.assertIn("apply a comment", steps[0].what)
 
     async def test_a_daemon_that_writes_its_file_anew_ends_with_the_comments_that_the_file_had(self) -> None:
         device = real.ReplacesItsFile(FILE)

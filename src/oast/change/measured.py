@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 from oast.platforms.catalogue import READINGS
+from oast.readings.other_values import OtherValues, other_values
 from oast.readings.tables import Readings, Record
 from oast.readings.values import Value, plain
 
@@ -24,6 +26,10 @@ class Measured:
     after: Readings
     checked: int
     hide: Callable[[str], str]
+
+    def other_values(self, device: str) -> OtherValues:
+        """Values that its readings do not know: those of the last ones."""
+        return other_values({device: chain.from_iterable({**self.before, **self.after}.values())})
 
     def document(self) -> dict[str, Any]:
         """As plain data. `after` has the readings that came out different in more than their counters, and `same` the others."""

@@ -16,7 +16,7 @@ from oast.cli.exits import DONE, FAILED
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
-from oast.cli.workplace import console, estate_of, named, near, plural, put_json, put_table, table
+from oast.cli.workplace import console, estate_of, named, near, plural, put_json, put_table, show_other_values, table
 from oast.errors import UsageError
 from oast.estate.estate import Estate, open_estate
 from oast.estate.read_values import FILE, ReadValue, save
@@ -24,8 +24,9 @@ from oast.files import write_whole
 from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
-from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, other_values, records_document
+from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, records_document
 from oast.platforms.catalogue import TEXT, FieldType
+from oast.readings.other_values import other_values
 from oast.readings.where import condition
 
 R = TypeVar("R")
@@ -80,11 +81,7 @@ def run(options: argparse.Namespace) -> int:
         _write(options, estate, options.reading, texts, ".json")
     else:
         show_records(options.format, asked, asked.rows(options.sort, descending=options.descending), columns)
-    for (field, word), devices in other_values(asked.records).items():
-        records = plural(devices.total(), "record")
-        sys.stderr.write(
-            f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on {named(list(devices), NAMED)})\n"
-        )
+    show_other_values(other_values(asked.records))
     return _failures(asked)
 
 

@@ -68,7 +68,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     attempt = actions.add_parser("try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing")
     attempt.add_argument("name")
     attempt.add_argument("--rehearse", action="store_true", help="also apply one harmless statement, and prove that the device rolls back")
-    attempt.add_argument("--statement", metavar="FILE", type=Path, help="with --rehearse: this, not a description of a shut interface")
+    attempt.add_argument(
+        "--statement", metavar="FILE", type=Path, help="with --rehearse: this, not a description of a shut interface or a comment"
+    )
     attempt.add_argument("--revert-timer", type=float, metavar="S", help="with --rehearse: the timer, in seconds (default: 30)")
     attempt.add_argument("--yes", action="store_true", help="with --rehearse: do not ask")
     arguments.add_selection(attempt)
@@ -348,7 +350,7 @@ def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal |
             text = options.statement.read_text(encoding="utf-8")
         except (OSError, UnicodeDecodeError) as error:
             raise UsageError(f"{options.statement} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}") from None
-    what = "this statement" if text is not None else "a description of an interface that is shut"
+    what = "this statement" if text is not None else "a description of an interface that is shut, or a comment"
     if not options.yes and not confirmed(f"Apply {what} to {', '.join(names)}, twice, and have it rolled back?"):
         raise UsageError("nothing was rehearsed")
     return Rehearsal(text, options.revert_timer or 30.0)

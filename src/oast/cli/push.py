@@ -32,7 +32,18 @@ from oast.cli.proposal import put_proposal, show_stale
 from oast.cli.streams import nobody_reads
 from oast.cli.summary import in_short
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, named, plural, put_document, put_table, table, what_may_be_lost
+from oast.cli.workplace import (
+    confirmed,
+    console,
+    estate_of,
+    named,
+    plural,
+    put_document,
+    put_table,
+    show_other_values,
+    table,
+    what_may_be_lost,
+)
 from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.intent.intent import IntentBuilder
@@ -285,6 +296,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             sys.stderr.write(
                 f"careful: {named(result.unwatched, NAMED)} could not be read before the change: what was lost there is not known\n"
             )
+    show_other_values(result.other_values)
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
 

@@ -13,7 +13,7 @@ from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
 from oast.cli.verify_view import show_became, show_listed, show_results
-from oast.cli.workplace import console, estate_of, plural, put_json, what_may_be_lost
+from oast.cli.workplace import console, estate_of, plural, put_json, show_other_values, what_may_be_lost
 from oast.errors import UsageError
 from oast.operations.checked import became_document, junit_of, listed_document, verify_document
 from oast.operations.points import keep, kept
@@ -57,6 +57,7 @@ def run(options: argparse.Namespace) -> int:
     else:
         show_results(prepared, found, verbose=options.verbose)
         show_device_errors(found.failed, sys.stderr, found.logs)
+    show_other_values(found.other_values)
     lost = False
     if before is not None and found.point is not None:
         all_of_it = became(before, found.point)

@@ -24,6 +24,7 @@ from oast.estate.guard import check_owned
 from oast.estate.secrets import Ask
 from oast.files import tightened
 from oast.nearest import suggestion
+from oast.readings.other_values import OtherValues
 from oast.verify.points import GOOD, Expected, expected
 
 PLAIN_WIDTH = 100
@@ -212,3 +213,13 @@ def near(path: Path) -> Path:
 def plural(number: int, noun: str) -> str:
     """`1 device`, `2 devices`."""
     return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def show_other_values(found: OtherValues) -> None:
+    """Values that a reading does not know, each once for all devices."""
+    for (field, word), devices in found.items():
+        records = plural(devices.total(), "record")
+        with suppress(OSError):
+            sys.stderr.write(
+                f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on {named(list(devices), NAMED)})\n"
+            )

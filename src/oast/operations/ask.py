@@ -5,7 +5,6 @@ from __future__ import annotations
 import difflib
 import ipaddress
 import re
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -90,17 +89,6 @@ def _plain(record: Record) -> dict[str, Any]:
     found = {name: plain(value) for name, value in record.items()}
     listed = {f"{name}-listed": value.listed for name, value in record.items() if isinstance(value, OtherValue)}
     return found | listed
-
-
-def other_values(records: Mapping[str, Sequence[Record]]) -> dict[tuple[str, str], Counter[str]]:
-    """Values outside the closed lists of their fields: by field and the device's own word, the devices and in how many records."""
-    found: dict[tuple[str, str], Counter[str]] = {}
-    for name, of_device in records.items():
-        for record in of_device:
-            for field, value in record.items():
-                if isinstance(value, OtherValue):
-                    found.setdefault((field, value.listed), Counter())[name] += 1
-    return found
 
 
 def _in_order(value: Any) -> tuple[Any, ...]:

@@ -34,6 +34,7 @@ from oast.operations.around import surroundings
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
 from oast.operations.recording import About, Recording
+from oast.readings.other_values import OtherValues, joined
 from oast.records import Problem
 from oast.verify.checks import Check, at_least
 from oast.verify.points import Expected
@@ -105,6 +106,8 @@ class DeliveryResult:
     interrupted: bool = False
     unrecorded: str | None = None
     unwatched: tuple[str, ...] = ()
+    other_values: OtherValues = field(default_factory=dict)
+    """Values that the readings before and after the change do not know."""
 
     @property
     def verdict(self) -> Verdict:
@@ -239,7 +242,8 @@ class Plan:
             interrupted, fault = await _run(push)
             await self.close()
             unwatched = tuple(sorted(around.unread)) if around is not None else ()
-            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted, unwatched=unwatched)
+            others = joined(measured.other_values(name) for name, measured in push.measured.items())
+            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted, unwatched=unwatched, other_values=others)
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
             result = replace(result, unrecorded=self._record(result, recording, push))

@@ -14,6 +14,7 @@ from oast.change.manner import Manner
 from oast.change.phase import Phase
 from oast.change.recovery import RETRY_S, RETURN_MARGIN_S
 from oast.change.strategies import Delivery, Work, delivery_for
+from oast.change.strategies.whole_file import WholeFile
 from oast.config.difference import applied, difference
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.ownership import Scope
@@ -39,7 +40,8 @@ async def _noted(phase: Phase) -> None:
 
 @dataclass(frozen=True)
 class Rehearsal:
-    """What is rehearsed: the statement to apply (None: a description on an interface that is shut) and the revert timer in seconds."""
+    """What is rehearsed: the statement to apply, and the revert timer in seconds. Without a statement it is a description on an interface
+    that is shut or, where the configuration is a file, a comment at its end."""
 
     statement: str | None = None
     timer_s: float = 30.0
@@ -102,20 +104,23 @@ class _Run:
         self._rehearsal = rehearsal
         self._clock = clock
         self.transcript = Transcript(clock.now)
+        self._is_comment = False
+        self._file_before = ""
 
     def comparison(self, session: Session, running: str) -> Comparison:
         """The one statement against what runs. Raises UsageError, DeviceError."""
         text = self._rehearsal.statement or harmless_statement(self._platform, tree_of_device(self._syntax, running))
-        if text is None:
+        self._is_comment = text is None and self._platform.file is not None
+        if text is None and not self._is_comment:
             raise DeviceError("it has no interface that is shut", hint="name a harmless statement: --statement FILE")
-        parsed = self._syntax.parse(text)
+        parsed = self._syntax.parse(text or "")
         if parsed.problems:
             raise UsageError(f"the statement cannot be read: {parsed.problems[0].message}", hint=parsed.problems[0].hint)
         owners = {"rehearsal": EVERYTHING}
         intent = Intent.of_record(self._device, self._platform, canonical(parsed.tree), Scope(EVERYTHING), owners)
         read = ReadDevice(running, None, self._connector.route(self._device, session), session.capabilities)
         made = compare(intent, read, self._syntax, Manner("merge"))
-        if not made.edits:
+        if not made.edits and not self._is_comment:
             raise DeviceError("it has the statement already", hint="name another harmless statement: --statement FILE")
         if made.risks:
             raise DeviceError(f"the statement is not harmless: it touches {made.risks[0]}", hint="name another: --statement FILE")
@@ -128,12 +133,17 @@ class _Run:
         delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None, token))
         try:
             await delivery.look()
+            if self._is_comment and isinstance(delivery, WholeFile):
+                self._file_before = await delivery.read_bytes()
+                await delivery.add_comment(WORD)
             await delivery.stage()
             await delivery.validate()
             await delivery.apply(self._rehearsal.timer_s)
             meant = applied(comparison.edits, comparison.running)
             if difference(meant, tree_of_device(self._syntax, await session.read_running())):
                 raise DeviceError("it accepted the statement and lists something else")
+            if self._is_comment and await delivery.waits() is False:
+                raise DeviceError("it accepted the file and does not wait for a confirmation")
         except BaseException:
             with suppress(DeviceError):
                 await delivery.cancel(Phase.APPLYING)
@@ -143,7 +153,8 @@ class _Run:
 
     async def rolled_back_on_its_own(self, comparison: Comparison) -> AsyncIterator[Step]:
         way_back = comparison.way_back
-        what = f"arm the rollback ({way_back.name}) and apply {' / '.join((*comparison.edits[0].path[:-1], comparison.edits[0].node.text))}"
+        statement = "a comment" if self._is_comment else " / ".join((*comparison.edits[0].path[:-1], comparison.edits[0].node.text))
+        what = f"arm the rollback ({way_back.name}) and apply {statement}"
         if not way_back.by_itself:
             yield Step("let the device roll back on its own", True, "it has no rollback of its own: only cancelling is rehearsed")
             return
@@ -166,8 +177,7 @@ class _Run:
             try:
                 session = await self._connector.open(self._device, self._platform, self.transcript)
                 try:
-                    now = tree_of_device(self._syntax, await session.read_running())
-                    if not difference(comparison.running, now):
+                    if await self._is_rolled_back(session, comparison):
                         await delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None)).tidy()
                         return self._clock.now() - started
                 finally:
@@ -175,6 +185,17 @@ class _Run:
             except ConnectionFailed:
                 continue
         return None
+
+    async def _is_rolled_back(self, session: Session, comparison: Comparison) -> bool:
+        """Whether the device runs what it did before. A comment shows in the text alone, and in what is pending."""
+        running = await session.read_running()
+        if not self._is_comment:
+            return not difference(comparison.running, tree_of_device(self._syntax, running))
+        if running != comparison.running_text:
+            return False
+        delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None))
+        same = not isinstance(delivery, WholeFile) or await delivery.read_bytes() == self._file_before
+        return same and await delivery.waits() is not True
 
     async def cancelled(self, comparison: Comparison) -> AsyncIterator[Step]:
         session, delivery = await self._applied(comparison)

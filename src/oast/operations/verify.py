@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 
 from oast.change.push import new_run
@@ -16,6 +17,7 @@ from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 from oast.operations.preparation import Preparation, checks_of
+from oast.readings.other_values import OtherValues, joined, other_values
 from oast.readings.read import read
 from oast.readings.tables import Readings, Record
 from oast.records import Place
@@ -35,6 +37,8 @@ class Verification:
     results: Mapping[str, Sequence[CheckResult]]
     failed: tuple[tuple[str, DeviceError], ...]
     point: Point | None = None
+    other_values: OtherValues = field(default_factory=dict)
+    """Values that the readings do not know."""
 
     @property
     def every(self) -> list[CheckResult]:
@@ -103,6 +107,7 @@ async def verify(
     until = time.now() + wait_s
     found: dict[str, list[CheckResult] | DeviceError] = {}
     states: dict[str, Readings] = {}
+    others: dict[str, OtherValues] = {}
 
     async def one(intent: Intent) -> list[CheckResult]:
         name = intent.device.name
@@ -115,6 +120,7 @@ async def verify(
                 looked = time.now()
                 readings = await read(session, intent.platform, sorted({*(check.reading for check in checks[name]), *also}))
                 results = evaluate(checks[name], readings, session.transcript.masking.hide)
+                others[name] = other_values({name: chain.from_iterable(readings.values())})
                 if not _again(results, begun, looked, time.now(), until, true_since):
                     states[name] = {reading: _hidden(list(readings[reading]), session) for reading in also}
                     return results
@@ -134,6 +140,7 @@ async def verify(
         agreed({name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}),
         failed,
         Point(datetime.now(UTC).isoformat(timespec="seconds"), states, {name: error.message for name, error in failed}) if whole else None,
+        joined(others.values()),
     )
 
 

@@ -62,6 +62,16 @@ class WholeFile(Declared):
             self._new = edited(self.work.syntax, self._original, self._intended())
         return self._new
 
+    async def read_bytes(self) -> str:
+        """The file as it is, every byte of it."""
+        return await self._read_file()
+
+    async def add_comment(self, text: str) -> None:
+        """Take a comment at the end of the file for the change, in place of statements: it means nothing to the daemon."""
+        self._original = await self._read_file()
+        end = "" if self._original.endswith("\n") or not self._original else "\n"
+        self._new = EditedFile(f"{self._original}{end}{self.work.syntax.comment} {text}\n")
+
     async def _put(self, text: str, path: str, secrets: EditedFile | None = None) -> None:
         for secret in secrets.secrets if secrets is not None else ():
             self.session.transcript.masking.add(secret)
