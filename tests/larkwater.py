@@ -143,6 +143,14 @@ def apart(
     return Run(done.returncode, done.stdout, done.stderr)
 
 
+def interpreted(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+    """The same by an interpreter of its own: for what only that shows, such as the process list and `sitecustomize`."""
+    own = {**clean_environment(), **(environment or {})}
+    command = [*forked.OAST, *arguments]
+    done = subprocess.run(command, cwd=cwd, env=own, input=stdin, capture_output=True, text=True, timeout=RUN_AT_MOST_S, check=False)
+    return Run(done.returncode, done.stdout, done.stderr)
+
+
 def on_terminal(
     arguments: Sequence[str],
     cwd: Path,

@@ -6,11 +6,13 @@ Fails on a module without tests, on warnings from our own code, on coroutines ne
 
 from __future__ import annotations
 
+import ctypes
 import faulthandler
 import gc
 import importlib
 import json
 import os
+import signal
 import sys
 import tempfile
 import time
@@ -18,6 +20,7 @@ import traceback
 import unittest
 import warnings
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 import hypothesis
@@ -26,6 +29,9 @@ from hypothesis.configuration import set_hypothesis_home_dir
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
 TOGETHER = 6
+# Far longer than any module takes on the slowest machine.
+LONGEST_S = 1200
+PR_SET_PDEATHSIG = 1
 WAITING = (
     "test_killed",
     "test_faults",
@@ -93,6 +99,10 @@ def fork_module(name: str, folder: Path) -> int:
         return number
     try:
         faulthandler.enable()
+        # Whatever hangs says where, and ends; and nothing runs on for hours when nobody waits for it any more.
+        faulthandler.dump_traceback_later(LONGEST_S, exit=True)
+        with suppress(OSError, AttributeError):
+            ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
         with (folder / f"{name}.out").open("wb") as out, Path(os.devnull).open("rb") as nothing:
             for target, source in ((0, nothing), (1, out), (2, out)):
                 os.dup2(source.fileno(), target)

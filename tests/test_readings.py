@@ -10,10 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oast.errors import EstateError, ProtocolError
-from oast.operations.ask import other_values, records_document
+from oast.operations.ask import records_document
 from oast.platforms.catalogue import READINGS, FieldType, Kind
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load
+from oast.readings.other_values import other_values
 from oast.readings.records import records
 from oast.records import Fingerprints
 from oast.verify.checks import Check, evaluate

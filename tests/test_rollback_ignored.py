@@ -33,7 +33,7 @@ class RollbackTest(unittest.IsolatedAsyncioTestCase):
         files = {
             "oast.toml": f'format = 1\n[connection]\nusername = "{odd.USER}"\npassword = {{ secret = "login" }}\n'
             f"[delivery]\nrevert_timer_s = {timer_s}\nverify_timeout_s = 0.1\n{more}",
-            "inventory/devices.yaml": f"devices:\n  mole-light: {{address: 127.0.0.1, port: {port}, platform: beacon}}\n",
+            "inventory/devices.yaml": f"devices:\n  mole-light: {{address: 127.0.0.1, port: {port}, platform: beacon, out_of_band: true}}\n",
             "intent.yaml": "sections:\n  - section: all\n",
             "templates/beacon/all.j2": TEMPLATE,
             "checks/lamps.yaml": f"checks:\n  - {{check: quay-colour, reading: lamps, where: {{name: quay}}, must_be: {{colour: {colour}}}}}\n",

@@ -12,7 +12,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, apart, on_terminal, program
+from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, interpreted, on_terminal, program
 from oast import __version__
 from oast.config.commands import commands
 from oast.config.difference import difference
@@ -324,7 +324,7 @@ class FullRunTest(LarkwaterTest):
 
     def run_program(self, *arguments: str, stdin: str = "", environment: dict[str, str] | None = None) -> Run:
         # What the process list shows can be seen of a process of its own only.
-        run = (apart if arguments[0] in ("push", "diff") else program)(*arguments, cwd=self.estate, stdin=stdin, environment=environment)
+        run = (interpreted if arguments[0] == "push" else program)(*arguments, cwd=self.estate, stdin=stdin, environment=environment)
         self.assertNotIn("Traceback", run.err)
         self.artefacts[f"{arguments} stdout"], self.artefacts[f"{arguments} stderr"] = run.out, run.err
         return run
@@ -371,7 +371,7 @@ class FullRunTest(LarkwaterTest):
             "    raise RuntimeError(f'cannot keep {value}') from ValueError(value)\n"
             "s.Secrets.made = broken\n"
         )
-        run = apart("lint", "--with", "x=s3cret-value", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
+        run = interpreted("lint", "--with", "x=s3cret-value", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
         self.assertIn("This is a fault of Oast (RuntimeError), not yours", run.err)
         kept = Path(run.err.split("with the file ")[1].strip())
         self.assertEqual((kept.parent, kept.stat().st_mode & 0o077), (self.estate / ".oast/faults", 0))

@@ -81,9 +81,11 @@ class TwoDevicesTest(unittest.TestCase):
             (folder / name).write_text(text)
         return oast.open(folder, {"OAST_SECRET_LOGIN": PASSWORD})
 
-    async def push(self, way: str, *, quick: Fault | None = None, slow: Fault = SLOW) -> tuple[dict[str, Outcome], Lab]:
+    async def push(
+        self, way: str, *, quick: Fault | None = None, slow: Fault = SLOW, slow_way: str = "candidate"
+    ) -> tuple[dict[str, Outcome], Lab]:
         """Both are delivered to together; their outcomes, each compared with its device, and the quick device."""
-        labs = {"quick": Lab(way, list(BEFORE)), "slow": Lab("candidate", list(BEFORE))}
+        labs = {"quick": Lab(way, list(BEFORE)), "slow": Lab(slow_way, list(BEFORE))}
         plan = await self.estate(labs).compare()
         self.assertEqual(plan.failed, ())
         for name, fault in (("quick", quick or Fault()), ("slow", slow)):
@@ -112,6 +114,14 @@ class ExtensionTest(TwoDevicesTest):
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
         self.assertIn("it was not loaded before the timers of the others in its wave would have run out", str(outcomes["slow"].reason))
         self.assertIn(sum("extend" in line for line in quick.typed), range(3, 6))
+
+    async def test_a_device_whose_own_timer_runs_out_is_given_up_before_and_the_other_is_not_kept_waiting(self) -> None:
+        for match in ("end", "show ports"):
+            outcomes, quick = await self.push("timer", slow=Fault("slow", match=match, seconds=300), slow_way="timer")
+            self.assertIs(outcomes["quick"].state, oast.State.DELIVERED, outcomes)
+            self.assertIs(outcomes["slow"].state, oast.State.REVERTED, outcomes)
+            self.assertIn("before its revert timer would have run out", str(outcomes["slow"].reason))
+            self.assertLessEqual(sum("extend" in line for line in quick.typed), 1)
 
     async def test_a_refused_extension_leaves_the_timer_as_it_was(self) -> None:
         for way in ("timer", "candidate", "file", "scheduled"):

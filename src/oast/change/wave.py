@@ -23,6 +23,7 @@ from oast.verify.checks import Check, CheckResult, evaluate
 from oast.verify.later_waves import later_neighbors, waits_for
 
 POLL_S = 0.4
+OTHER_TIMERS = "the timers of the others in its wave"
 # More than any wave has.
 MOST_DEVICES = 10**9
 # What has to be left of the shortest timer for confirming every device of the wave.
@@ -161,11 +162,15 @@ class Wave:
                 self._extend(loaded, self._limits.verify_timeout_s + self._hold_s + self._confirm_s)
                 if self._spare_s(loaded) <= 0:
                     break
-            for task in [task for task in loading if task.done()]:
+                # However long the others could wait: its own timer rolls back one that is late.
+                late = [(task, t) for task, t in loading.items() if not task.done() and self._spare_s([t]) <= 0]
+                for task, transaction in late if loaded else ():
+                    await self._give_up(task, transaction, "it was not loaded", "its revert timer")
+            for task in [task for task in loading if task.done() and not task.cancelled()]:
                 task.result()
             for task, transaction in loading.items():
                 if not task.done():
-                    await self._give_up(task, transaction, "it was not loaded")
+                    await self._give_up(task, transaction, "it was not loaded", OTHER_TIMERS)
         finally:
             every.cancel()
             for task in loading:
@@ -212,11 +217,11 @@ class Wave:
         left = min((t.timer_left_s for t in loaded), default=float("inf"))
         return left - self._limits.verify_timeout_s - self._hold_s - CONFIRM_MARGIN_S
 
-    async def _give_up(self, task: asyncio.Task[None], transaction: Transaction, what: str) -> None:
+    async def _give_up(self, task: asyncio.Task[None], transaction: Transaction, what: str, timers: str) -> None:
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
         if transaction.is_open:
-            reason = f"{what} before the timers of the others in its wave would have run out"
+            reason = f"{what} before {timers} would have run out"
             hint = "give more time with --revert-timer, or push to it alone"
             transaction.lost = Lost(Cause.FAILED, reason, hint, why=RollbackReason.TOO_SLOW)
             self._rescues.create_task(transaction.recover())
@@ -331,8 +336,11 @@ class Wave:
                 if others and min(others) <= CONFIRM_MARGIN_S:
                     for task, transaction in tasks.items():
                         if not task.done():
-                            await self._give_up(task, transaction, "it did not answer")
+                            await self._give_up(task, transaction, "it did not answer", OTHER_TIMERS)
                     break
+                late = [(task, t) for task, t in tasks.items() if not task.done() and t.timer_left_s <= CONFIRM_MARGIN_S]
+                for task, transaction in late if others else ():
+                    await self._give_up(task, transaction, "it did not answer", "its revert timer")
             for task in tasks:
                 if task.done() and not task.cancelled():
                     task.result()
