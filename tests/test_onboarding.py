@@ -225,6 +225,54 @@ class ServedTest(Onboarding):
         self.assertEqual(self.with_server(come), (True, "localhost"))
         self.assertEqual(self.status(0)["LW-7000"]["state"], "configured")
 
+    def test_a_host_key_that_cannot_be_used_configures_nothing_and_reaches_no_file(self) -> None:
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        known = self.estate / "known_hosts"
+        known.write_bytes(before := b"# none yet\n")
+        box = Box(self.factory("LW-7000"))
+        whole = " ".join(box.host_key.export_public_key().decode().split()[:2]).split()
+        reports: list[Any] = [
+            [],
+            None,
+            [{"algorithm": "ssh-ed25519", "key-data": "AAAA"}],
+            [{"algorithm": "@cert-authority", "key-data": whole[1]}],
+            [{"algorithm": "ssh-ed25519\n*", "key-data": whole[1]}],
+            [{"algorithm": whole[0], "key-data": whole[1][:-4]}],
+            [{"algorithm": whole[0], "key-data": f"{whole[1]}\nquay-core {whole[0]} {whole[1]}"}],
+            [{"algorithm": whole[0], "key-data": "A" * 100_000}],
+            [{"algorithm": None, "key-data": None}],
+            [7],
+            "x",
+        ]
+
+        async def come(port: int) -> list[int]:
+            import aiohttp
+
+            tls = ssl.create_default_context(cafile=self.keys / "owner.pem")
+            tls.load_cert_chain(*self.maker.box("LW-7000"))
+            url = f"https://localhost:{port}/restconf/operations/ietf-sztp-bootstrap-server:"
+            found = []
+            async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(ssl=tls)) as session:
+                async with session.post(url + "get-bootstrapping-data", data="") as answer:
+                    self.assertEqual(answer.status, 200)
+                for keys in reports:
+                    told = {"progress-type": "bootstrap-complete", "ssh-host-keys": {"ssh-host-key": keys}}
+                    async with session.post(url + "report-progress", json={"ietf-sztp-bootstrap-server:input": told}) as answer:
+                        found.append(answer.status)
+                for kind in ([], {}, 7, None):
+                    body = {"ietf-sztp-bootstrap-server:input": {"progress-type": kind}}
+                    async with session.post(url + "report-progress", json=body) as answer:
+                        found.append(answer.status)
+            return found
+
+        self.edit("oast.toml", 'first = ["first"]\n', 'first = ["first"]\nper_minute = 100\n')
+        self.assertEqual(set(self.with_server(come)), {400})
+        status = self.status(0)["LW-7000"]
+        self.assertEqual((status["state"], status["host_keys"]), ("asked", []))
+        self.assertIn("host key", status["noted"])
+        self.assertEqual(known.read_bytes(), before)
+
     def test_who_asks_too_often_or_says_that_it_cannot_is_told_of(self) -> None:
         self.edit("oast.toml", 'first = ["first"]\n', 'first = ["first"]\nper_minute = 3\n')
         self.vouch("LW-7000", "LW-7001")

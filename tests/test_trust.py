@@ -9,6 +9,7 @@ import asyncssh
 
 from larkwater import EstateTest, LarkwaterTest
 from oast.connect.host_keys import HostKey, KnownHosts
+from oast.errors import EstateError, HostKeyError
 
 
 def some_key() -> str:
@@ -36,12 +37,23 @@ class TrustTest(LarkwaterTest):
         self.assertIn("0 host keys trusted from now on, 6 known already", self.oast("devices", "trust", "--yes").out)
         self.assertEqual(known.stat().st_mtime_ns, before, "nothing new is no reason to write")
 
+    def test_a_line_that_is_wrong_costs_its_own_device_only(self) -> None:
+        known = self.estate / "known_hosts"
+        lines = [line for line in known.read_text().splitlines() if not line.startswith("tern-edge-1 ")]
+        known.write_text("\n".join([*lines, "tern-edge-1 ssh-ed25519 AAAA", "quay @cert-authority AAAA"]) + "\n")
+        run = self.oast("verify", "-q", "--on", "role=core or name=tern-edge-1", "--section", "time", expect=4)
+        self.assertIn("tern-edge-1: the trusted host key cannot be read: known_hosts:6: ", run.err)
+        self.assertIn("on 2 devices", run.out)
+        self.oast("devices", "trust", "--yes", "--on", "name=tern-edge-1")
+        self.oast("backup", "--on", "name=tern-edge-1")
+
 
 class KnownHostsTest(EstateTest):
     def test_every_wrong_line_is_told_by_its_number_and_nothing_is_lost(self) -> None:
         self.edit("oast.toml", "simulated = true", "")
-        good = some_key()
+        good, other = some_key(), some_key()
         blob = base64.b64encode(b"\0\0\0\x07ssh-rsax").decode()
+        half = f"ssh-ed25519 {base64.b64encode(base64.b64decode(good.split()[1])[:30]).decode()}"
         lines = [
             f"a {good}",
             "b ssh-ed25519",
@@ -50,18 +62,46 @@ class KnownHostsTest(EstateTest):
             f"# {good}",
             "\udcff\udcfe x y",
             f"e {good} by Joss",
+            f"@cert-authority {good}",
+            f"f @cert-authority {good.split()[1]}",
+            f"g {half}",
+            "h ssh-ed25519 AAAA",
         ]
         known = self.estate / "known_hosts"
         known.write_bytes("\n".join(lines).encode("utf-8", "surrogateescape"))
-        before = known.read_bytes()
-        for run in (self.oast("lint", expect=3), self.oast("devices", "--connection", expect=3)):
+        for run in (self.oast("lint", expect=3), self.oast("devices", "--connection")):
             told = run.out + run.err
-            for number in (2, 3, 6):
-                self.assertIn(f"known_hosts:{number}: this line is not 'NAME ALGORITHM KEY'", told)
-            self.assertIn("known_hosts:4: the key on this line is no key of the algorithm 'ssh-dss'", told)
-            self.assertNotIn("known_hosts:1:", told)
-        with self.assertRaisesRegex(Exception, "NAME ALGORITHM KEY"):
-            KnownHosts(known).trust({"a": HostKey(good, "")})
+            self.assertIn("known_hosts:2: this line is not 'NAME ALGORITHM KEY'", told)
+            for number, wrong in ((3, "it is no base64"), (4, "it is no key of the algorithm 'ssh-dss'"), (6, "it is no base64"), (9, "its algorithm is no name"),
+                                  (10, "it is no whole key"), (11, "it is no key of the algorithm 'ssh-ed25519'")):  # fmt: skip
+                self.assertIn(f"known_hosts:{number}: the host key on this line cannot be used: {wrong}", told)
+            for number in (1, 5, 7):
+                self.assertNotIn(f"known_hosts:{number}:", told)
+        keys = KnownHosts(known)
+        self.assertEqual([key.line for key in keys.of("a")], [good])
+        with self.assertRaisesRegex(HostKeyError, "known_hosts:11: .*it is no key"):
+            keys.of("h")
+        keys.trust({"h": HostKey(other, ""), "a": HostKey(other, "")})
+        written = known.read_bytes().decode("utf-8", "replace").splitlines()
+        self.assertEqual((written[0], written[10], written[1:5]), (f"a {other}", f"h {other}", lines[1:5]), "what is wrong beside it stays")
+        self.assertEqual(written[6], lines[6])
+
+    def test_nothing_is_written_that_could_not_be_read_again(self) -> None:
+        known = self.estate / "known_hosts"
+        known.write_text(f"a {some_key()}\n")
+        before = known.read_bytes()
+        blob = some_key().split()[1]
+        for line in (
+            "ssh-ed25519 AAAA",
+            f"@cert-authority {blob}",
+            f"ssh-ed25519 {blob[:-8]}",
+            "ssh-ed25519",
+            f"ssh-rsa {blob}",
+            "",
+            "# x",
+        ):
+            with self.assertRaisesRegex(EstateError, "the host key of b cannot be trusted"):
+                KnownHosts(known).trust({"b": HostKey(line, "")})
         self.assertEqual(known.read_bytes(), before)
 
     def test_several_at_once_lose_no_key(self) -> None:

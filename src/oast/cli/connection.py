@@ -54,6 +54,8 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
         _put_settings(estate, settings, verbose=options.verbose)
         _say_whose_word(estate, [estate.devices[name] for name in ways])
     sys.stdout.flush()
+    for problem in connector.known_hosts.problems():
+        sys.stderr.write(f"warning: {problem.place}: {problem.message}\n")
     show_device_errors(failed, sys.stderr)
     return FAILED if failed else DONE
 

@@ -30,7 +30,7 @@ def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) ->
             return code
     connector = Connector(estate, devices, options.timeout)
     names = [device.name for device in devices]
-    return _trust(estate, connector, names, lambda name: connector.target(estate.devices[name]), options)
+    return _trust(estate, connector, names, lambda name: connector.target(estate.devices[name], untrusted=True), options)
 
 
 def _trust(
@@ -53,7 +53,7 @@ def _trust(
     changed: list[str] = []
     for name in names:
         key = found.get(name)
-        known = connector.known_hosts.of(name)
+        known = connector.known_hosts.usable(name)
         if key is None or key in known:
             continue
         if known and not options.replace:

@@ -145,16 +145,20 @@ class Connector:
 
     def _jump_target(self, jump: JumpHost, before: tuple[Hop, ...]) -> Target:
         keep_alive_s = self._connections.everywhere.keep_alive_s
-        keys = self.known_hosts.of(jump.name)
+        # One whose line is wrong is not known: the devices behind it fail, and no others.
+        keys = self.known_hosts.usable(jump.name)
         return Target(jump.name, jump.address, jump.port, keys, None, before, keep_alive_s, kind="jump host")
 
-    def target(self, device: Device) -> Target:
-        """Where `device` listens. Raises ConnectionFailed when the simulated network does not have it."""
-        keys = self.known_hosts.of(device.name)
+    def target(self, device: Device, *, untrusted: bool = False) -> Target:
+        """Where `device` listens. `untrusted` is for asking it for its host key, whatever is known of it.
+
+        Raises ConnectionFailed when the simulated network does not have it, HostKeyError when its trusted host key cannot be read.
+        """
+        keys = self.known_hosts.usable(device.name) if untrusted else self.known_hosts.of(device.name)
         access = self.access(device)
         keep_alive_s = access.settings.keep_alive_s
         if self._simulated is not None:
-            return self._simulated_target(device, device.address)
+            return self._simulated_target(device, device.address, keys)
         port = device.port or self._usual_port(device.platform)
         address = device.address
         return Target(device.name, address, port, keys, access.settings.ssh_config, access.through, keep_alive_s, address=address)
@@ -233,11 +237,12 @@ class Connector:
         address = device.address if simulated is None or device.address in simulated.ports else next(iter(simulated.ports), device.address)
         return self._simulated_target(device, address)
 
-    def _simulated_target(self, device: Device, address: str) -> Target:
-        """Where the simulator listens for an address of a device. Raises ConnectionFailed."""
+    def _simulated_target(self, device: Device, address: str, keys: tuple[HostKey, ...] | None = None) -> Target:
+        """Where the simulator listens for an address of a device. Raises ConnectionFailed, HostKeyError."""
+        keys = self.known_hosts.of(device.name) if keys is None else keys
         host, port = self._listening(device, address)
         keep_alive_s = self.access(device).settings.keep_alive_s
-        return Target(device.name, host, port, self.known_hosts.of(device.name), keep_alive_s=keep_alive_s, address=address)
+        return Target(device.name, host, port, keys, keep_alive_s=keep_alive_s, address=address)
 
     def _listening(self, device: Device, address: str) -> tuple[str, int]:
         """Host and port on loopback. Addresses may have been configured since they were read last."""

@@ -5,15 +5,22 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.errors import EstateError, Mistakes
+import asyncssh
+
+from oast.errors import EstateError, HostKeyError
 from oast.files import turn, write_whole
 from oast.records import Place, Problem
 
 AT_MOST_BYTES = 50_000_000
+# A key of RSA with 16,384 bits has 2,800 characters.
+LONGEST_KEY = 8_000
+# Names of algorithms (RFC 4251, section 6); what OpenSSH takes for a marker, as @cert-authority, is none.
+ALGORITHM = re.compile(r"[a-z0-9][a-zA-Z0-9.-]{0,40}(?:@[a-z0-9.-]{1,40})?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,35 +31,77 @@ class HostKey:
     fingerprint: str
 
 
+def host_key_of(algorithm: str, data: str) -> HostKey:
+    """The host key of these two words of a line. Raises ValueError with what is wrong: what is written has to be read again."""
+    if not ALGORITHM.fullmatch(algorithm):
+        raise ValueError("its algorithm is no name of a host key algorithm (RFC 4253, section 6.6)")
+    if len(data) > LONGEST_KEY:
+        raise ValueError(f"it is longer than {LONGEST_KEY} characters")
+    try:
+        blob = base64.b64decode(data, validate=True)
+    except (ValueError, binascii.Error):
+        raise ValueError("it is no base64") from None
+    # A key in the wire's form begins with its algorithm.
+    if not blob.startswith(len(algorithm).to_bytes(4, "big") + algorithm.encode()):
+        raise ValueError(f"it is no key of the algorithm '{algorithm[:40]}'")
+    try:
+        asyncssh.import_public_key(f"{algorithm} {data}")
+    except (asyncssh.KeyImportError, ValueError, OverflowError, UnicodeError):
+        raise ValueError(f"it is no whole key of the algorithm '{algorithm[:40]}'") from None
+    digest = hashlib.sha256(blob).digest()
+    return HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
+
+
+@dataclass(frozen=True, slots=True)
+class _Line:
+    """A line that is neither empty nor a comment: the device's name, and its key or what is wrong with it."""
+
+    name: str
+    key: HostKey | None
+    problem: Problem | None
+
+
 class KnownHosts:
     """The file of trusted host keys. It is meant to be committed with the estate; comments and the order of lines are people's."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        self._keys: dict[str, tuple[HostKey, ...]] | None = None
+        self._keys: dict[str, list[_Line]] | None = None
 
     def of(self, name: str) -> tuple[HostKey, ...]:
-        """The keys trusted for the device `name`. Raises EstateError for lines that are no key."""
-        return self._all().get(name, ())
+        """The keys trusted for the device `name`. Raises HostKeyError when all of its lines are wrong, EstateError when the file cannot
+        be read."""
+        lines = self._all().get(name, [])
+        keys = self._usable(lines)
+        if lines and not keys:
+            problem = lines[0].problem
+            where = f"{problem.place}: {problem.message}" if problem is not None else ""
+            raise HostKeyError(f"the trusted host key cannot be read: {where}", hint=f"oast devices trust --on name={name}")
+        return keys
+
+    def usable(self, name: str) -> tuple[HostKey, ...]:
+        """The same without those lines that are wrong. Raises EstateError when the file cannot be read."""
+        return self._usable(self._all().get(name, []))
+
+    @staticmethod
+    def _usable(lines: Iterable[_Line]) -> tuple[HostKey, ...]:
+        return tuple(line.key for line in lines if line.key is not None)
 
     def problems(self) -> list[Problem]:
         """What is wrong in the file, line by line."""
         try:
-            self._all()
+            return [line.problem for lines in self._all().values() for line in lines if line.problem is not None]
         except EstateError as error:
             return list(error.problems())
-        return []
 
-    def _all(self) -> dict[str, tuple[HostKey, ...]]:
+    def _all(self) -> dict[str, list[_Line]]:
+        """By device. A line that is wrong costs its own device only."""
         if self._keys is None:
-            keys: dict[str, tuple[HostKey, ...]] = {}
-            mistakes = Mistakes()
-            for number, line in enumerate(self._lines(), 1):
-                with mistakes.collected():
-                    if (found := self._key(line, number)) is not None:
-                        name, key = found
-                        keys[name] = (*keys.get(name, ()), key)
-            mistakes.raise_any()
+            keys: dict[str, list[_Line]] = {}
+            for number, text in enumerate(self._lines(), 1):
+                line = self._line(text, number)
+                if line is not None:
+                    keys.setdefault(line.name, []).append(line)
             self._keys = keys
         return self._keys
 
@@ -68,35 +117,34 @@ class KnownHosts:
         # What is no text cannot be part of a key: the line is told as wrong, and the others count.
         return data.decode("utf-8", "replace").removeprefix("\ufeff").removesuffix("\n").split("\n") if data else []
 
-    def _key(self, line: str, number: int) -> tuple[str, HostKey] | None:
-        """The name and key on a line; None for an empty one or a comment. Raises EstateError."""
-        parts = line.split()
+    def _line(self, text: str, number: int) -> _Line | None:
+        """A line; None for an empty one or a comment."""
+        parts = text.split()
         if not parts or parts[0].startswith("#"):
             return None
-        place = Place(self._path.name, number)
+        place, hint = Place(self._path.name, number), "remove it and trust the device again"
+        if len(parts) < 3:
+            return _Line(parts[0], None, Problem("this line is not 'NAME ALGORITHM KEY'", place, hint))
         try:
-            name, algorithm, data = parts[:3]
-            blob = base64.b64decode(data, validate=True)
-        except (ValueError, binascii.Error):
-            hint = "remove it and trust the device again"
-            raise EstateError("this line is not 'NAME ALGORITHM KEY'", place=place, hint=hint) from None
-        # A key in the wire's form begins with its algorithm (RFC 4253, section 6.6).
-        if not blob.startswith(len(algorithm).to_bytes(4, "big") + algorithm.encode()):
-            message = f"the key on this line is no key of the algorithm '{algorithm[:40]}'"
-            raise EstateError(message, place=place, hint="remove it and trust the device again")
-        digest = hashlib.sha256(blob).digest()
-        return name, HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
+            return _Line(parts[0], host_key_of(parts[1], parts[2]), None)
+        except ValueError as wrong:
+            return _Line(parts[0], None, Problem(f"the host key on this line cannot be used: {wrong}", place, hint))
 
     def trust(self, keys: Mapping[str, HostKey]) -> None:
         """Trust these devices with exactly these keys from now on; every other line stays as it is, also one written meanwhile.
 
-        Raises EstateError.
+        Raises EstateError, also for a key that could not be read again: nothing is written then.
         """
+        for name, key in keys.items():
+            algorithm, _, data = key.line.partition(" ")
+            try:
+                host_key_of(algorithm, data)
+            except ValueError as wrong:
+                raise EstateError(f"the host key of {name} cannot be trusted: {wrong}") from None
         path = self._path.resolve()
         try:
             with turn(path.parent):
                 self._keys = None
-                self._all()
                 kept = list(self._replaced(self._lines(), dict(keys)))
                 write_whole(path, "".join(f"{line}\n" for line in kept))
         except TimeoutError:
@@ -111,11 +159,11 @@ class KnownHosts:
         """A device's new key stands where its first one stood; new devices come last, by name."""
         written: set[str] = set()
         for number, line in enumerate(lines, 1):
-            found = self._key(line, number)
-            if found is None or found[0] not in keys:
+            found = self._line(line, number)
+            if found is None or found.name not in keys:
                 yield line
-            elif found[0] not in written:
-                written.add(found[0])
+            elif found.name not in written:
+                written.add(found.name)
                 comment = line.split(maxsplit=3)[3:]
-                yield " ".join([found[0], keys[found[0]].line, *comment])
+                yield " ".join([found.name, keys[found.name].line, *comment])
         yield from (f"{name} {keys[name].line}" for name in sorted(keys.keys() - written))

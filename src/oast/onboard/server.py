@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import hashlib
 import json
 import ssl
@@ -15,6 +14,7 @@ from typing import Any
 from aiohttp import web
 from cryptography import x509
 
+from oast.connect.host_keys import host_key_of
 from oast.errors import EstateError, StateError
 from oast.estate.onboarding import OnboardingSettings
 from oast.onboard import cms, conveyed
@@ -202,8 +202,8 @@ class BootstrapServer:
     def _progress(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
         """report-progress (RFC 8572, section 7.3)."""
         kind, message = body.get("progress-type"), str(body.get("message", ""))[:SAID_AT_MOST]
-        if kind not in PROGRESS:
-            raise _Refused(400, "invalid-value", "'progress-type' is none that there is")
+        if not isinstance(kind, str) or kind not in PROGRESS:
+            raise _Refused(400, "invalid-value", "unknown 'progress-type'")
         if box is None:
             raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
         said = " ".join("".join(c if c.isprintable() else " " for c in message).split())
@@ -214,10 +214,22 @@ class BootstrapServer:
         elif kind == COMPLETE:
             if box.state not in (State.ASKED, State.CONFIGURED):
                 raise _Refused(409, "operation-failed", "it says that it is configured, and has asked for nothing since it was staged")
-            self._boxes.come_to(serial, State.CONFIGURED, None, _host_keys(body))
+            keys = self._host_keys(serial, body)
+            self._boxes.come_to(serial, State.CONFIGURED, None, keys)
             self._configured(serial)
         self._on_box(box.name, f"{kind}{f': {said}' if said else ''}")
         return web.Response(status=204)
+
+    def _host_keys(self, serial: str, body: Mapping[str, Any]) -> tuple[str, ...]:
+        """The host keys that a device reports: without one that can be used it is not configured. Raises _Refused."""
+        try:
+            keys = _host_keys(body)
+            if not keys:
+                raise _Refused(400, "missing-element", "the device reported no host key, so it cannot be identified")
+        except _Refused as refused:
+            self._boxes.note(serial, refused.message)
+            raise
+        return keys
 
 
 def _peer(request: web.Request) -> tuple[str, str]:
@@ -257,12 +269,9 @@ def _host_keys(body: Mapping[str, Any]) -> tuple[str, ...]:
     for one in listed if isinstance(listed, list) else []:
         algorithm, data = (one.get("algorithm"), one.get("key-data")) if isinstance(one, dict) else (None, None)
         try:
-            base64.b64decode(str(data), validate=True)
-        except (ValueError, binascii.Error):
-            raise _Refused(400, "invalid-value", "a host key is no base64") from None
-        if not isinstance(algorithm, str) or not algorithm.isascii() or not algorithm.isprintable() or " " in algorithm:
-            raise _Refused(400, "invalid-value", "a host key has no algorithm")
-        found.append(f"{algorithm} {data}")
+            found.append(host_key_of(str(algorithm), str(data)).line)
+        except ValueError as wrong:
+            raise _Refused(400, "invalid-value", f"a host key cannot be used: {wrong}") from None
     return tuple(found)
 
 

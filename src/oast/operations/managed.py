@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import base64
-import binascii
-import hashlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -13,7 +10,7 @@ from typing import Any
 from oast.change.left import InFlight
 from oast.change.outcome import Cause, Outcome, State
 from oast.connect.connector import Connector
-from oast.connect.host_keys import HostKey
+from oast.connect.host_keys import HostKey, host_key_of
 from oast.errors import DeviceError, OastError, StateError
 from oast.estate import onboarded
 from oast.estate.estate import Estate, open_estate
@@ -92,10 +89,10 @@ def _device(box: Box) -> Device:
 def _trust(estate: Estate, device: Device, box: Box) -> None:
     """The key that it has reported is its own, as only it has its certificate. Raises StateError, EstateError."""
     if not box.host_keys:
-        raise StateError("it has reported no host key: nobody could tell it from another device")
+        raise StateError("the device reported no host key, so it cannot be identified")
     known = Connector(estate, [device]).known_hosts
     key = _host_key(box.host_keys[0])
-    present = known.of(device.name)
+    present = known.usable(device.name)
     if present and key not in present:
         raise StateError(
             f"another host key is trusted for {device.name} already", hint=f"oast devices trust --replace --on name={device.name}"
@@ -106,10 +103,9 @@ def _trust(estate: Estate, device: Device, box: Box) -> None:
 def _host_key(line: str) -> HostKey:
     algorithm, _, data = line.partition(" ")
     try:
-        digest = hashlib.sha256(base64.b64decode(data, validate=True)).digest()
-    except (ValueError, binascii.Error):
-        raise StateError("the host key that it has reported is none") from None
-    return HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
+        return host_key_of(algorithm, data)
+    except ValueError as wrong:
+        raise StateError(f"the host key that the device reported cannot be used: {wrong}") from None
 
 
 async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) -> Became:
