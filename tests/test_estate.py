@@ -234,7 +234,7 @@ class ProgramTest(EstateTest):
         )
         self.edit("templates/bine/monitoring.j2", "{{ community.name }} x", "{{ community.name ~ 'x' }}")
         joined = self.told("render", "--on", "role=core")
-        self.assertIn(f"templates/bine/monitoring.j2:{line}: a secret is joined with other text in an expression", joined)
+        self.assertIn(f"templates/bine/monitoring.j2:{line}: the template cannot be rendered: a secret cannot be made into text", joined)
         self.assertNotIn("quay", told + joined)
 
     def test_a_section_that_no_device_picked_has_is_an_error(self) -> None:

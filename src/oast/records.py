@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import hmac
 import re
-from collections.abc import Callable, Iterable
+import threading
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 # Hexadecimal digits of a fingerprint that people see.
@@ -85,6 +87,30 @@ class Fingerprints:
         return Secret(name, value, digest, self)
 
 
+class SecretAsText(ValueError):
+    """A secret was to become text in a template or an expression."""
+
+    def __init__(self) -> None:
+        super().__init__("a secret cannot be made into text, compared with text or put through a filter")
+
+
+class _Rendering(threading.local):
+    depth = 0
+
+
+_RENDERING = _Rendering()
+
+
+@contextmanager
+def secrets_stay_objects() -> Iterator[None]:
+    """Within it, in this thread, a secret that is to become text raises SecretAsText: not even its fingerprint gets into a template."""
+    _RENDERING.depth += 1
+    try:
+        yield
+    finally:
+        _RENDERING.depth -= 1
+
+
 class Secret:
     """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire and for comparing only.
 
@@ -116,6 +142,8 @@ class Secret:
         return f"{MARK_BEGINS}{self.digest}{MARK_ENDS}"
 
     def __str__(self) -> str:
+        if _RENDERING.depth:
+            raise SecretAsText
         return f"<secret {self.digest[:SHOWN]}>"
 
     __repr__ = __str__

@@ -10,7 +10,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-import asyncssh
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.serialization import load_ssh_public_key
 
 from oast.errors import EstateError, HostKeyError
 from oast.files import turn, write_whole
@@ -44,12 +45,25 @@ def host_key_of(algorithm: str, data: str) -> HostKey:
     # A key in the wire's form begins with its algorithm.
     if not blob.startswith(len(algorithm).to_bytes(4, "big") + algorithm.encode()):
         raise ValueError(f"it is no key of the algorithm '{algorithm[:40]}'")
-    try:
-        asyncssh.import_public_key(f"{algorithm} {data}")
-    except (asyncssh.KeyImportError, ValueError, OverflowError, UnicodeError):
-        raise ValueError(f"it is no whole key of the algorithm '{algorithm[:40]}'") from None
+    if not _is_whole(f"{algorithm} {data}", blob):
+        raise ValueError(f"it is no whole key of the algorithm '{algorithm[:40]}'")
     digest = hashlib.sha256(blob).digest()
     return HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
+
+
+def _is_whole(line: str, blob: bytes) -> bool:
+    """Whether a key can be loaded; of an unknown algorithm, whether it is several strings (RFC 4251, section 5) and no more."""
+    try:
+        load_ssh_public_key(line.encode())
+    except UnsupportedAlgorithm:
+        at, parts = 0, 0
+        while at + 4 <= len(blob):
+            at += 4 + int.from_bytes(blob[at : at + 4], "big")
+            parts += 1
+        return at == len(blob) and parts > 1
+    except (ValueError, OverflowError):
+        return False
+    return True
 
 
 @dataclass(frozen=True, slots=True)

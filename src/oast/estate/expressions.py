@@ -13,6 +13,7 @@ from jinja2.sandbox import ImmutableSandboxedEnvironment
 from oast.estate import bounds
 from oast.estate.filters import FILTERS, TESTS
 from oast.estate.jinja_mistakes import Missing
+from oast.estate.secret_text import MarkedText, captured, check_method, guarded, plain
 from oast.records import Secret
 
 
@@ -24,7 +25,7 @@ class _Environment(ImmutableSandboxedEnvironment):
 
     # Not `render_async` and its like: nothing here waits.
     intercepted_binops = frozenset(("*", "**", "+", "%"))
-    concat = staticmethod(bounds.joined)
+    concat = staticmethod(lambda pieces: captured(bounds.joined(pieces)))
 
     def _generate(self, source: jinja2.nodes.Template, name: str | None, filename: str | None, defer_init: bool = False) -> str:
         return super()._generate(bounds.bounded(source), name, filename, defer_init)
@@ -35,9 +36,10 @@ class _Environment(ImmutableSandboxedEnvironment):
 
     def call(self, context: Any, obj: Any, /, *args: Any, **kwargs: Any) -> Any:
         name = getattr(obj, "__name__", "")
+        # The sandbox wraps the methods that format.
+        owner = getattr(getattr(obj, "__wrapped__", obj), "__self__", None)
+        check_method(owner, (*args, *kwargs.values()))
         if name in bounds.WIDENING:
-            # The sandbox wraps the methods that format.
-            owner = getattr(getattr(obj, "__wrapped__", obj), "__self__", None)
             bounds.check_call(name, owner, (*args, *kwargs.values()))
         return super().call(context, obj, *args, **kwargs)
 
@@ -86,6 +88,8 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
     """The environment of the templates in `folder`. A secret that is put out is a mark in the text, and noted in `marks`."""
 
     def marked(value: Any) -> Any:
+        if isinstance(value, MarkedText):
+            return plain(value)
         if not isinstance(value, Secret):
             return value
         marks.setdefault(value.digest, value)
@@ -120,6 +124,7 @@ def _within_bounds(name: str, filter_: Callable[..., Any]) -> Callable[..., Any]
 def _with_filters(made: jinja2.Environment) -> jinja2.Environment:
     made.filters.update({name: _within_bounds(name, made.filters[name]) for name in bounds.WIDENING & set(made.filters)})
     made.filters.update(FILTERS)
+    made.filters.update({name: guarded(name, filter_) for name, filter_ in made.filters.items()})
     made.tests.update(TESTS)
     return made
 

@@ -13,6 +13,7 @@ from jinja2.exceptions import SecurityError
 from jinja2.utils import missing
 
 from oast.nearest import suggestion
+from oast.records import SecretAsText
 
 Told = tuple[int | None, str, str | None]
 """The line (from 1), what is wrong, and the likely fix."""
@@ -124,6 +125,8 @@ def in_words(error: Exception) -> tuple[str, str | None]:
         return f"there is no template '{error.name}' to take in", "templates that others include stand in the same folder"
     if isinstance(error, (RecursionError, SyntaxError)):
         return "something in it is nested too deeply", "divide it"
+    if isinstance(error, SecretAsText):
+        return text, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret"
     if isinstance(error, SecurityError):
         return f"templates run in a sandbox: {text.rstrip('.')}", None
     for pattern, message, hint in _RAISED if isinstance(error, TypeError) else ():

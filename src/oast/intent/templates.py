@@ -19,10 +19,11 @@ from oast.errors import EstateError
 from oast.estate import bounds, yaml_text
 from oast.estate.expressions import stays_within
 from oast.estate.jinja_mistakes import BEYOND, MissingError, Told, beyond, in_words, path_of, syntax, unknown_words
+from oast.estate.secret_text import plain
 from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
 from oast.nearest import suggestion
-from oast.records import Place, Problem
+from oast.records import MARK, MARK_BEGINS, MARK_ENDS, Place, Problem, secrets_stay_objects
 
 _HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
 HEADER = ("section", "owns", "variables")
@@ -71,13 +72,15 @@ class Template:
             message, hint = in_words(error)
             place = self._place_of(error)
             raise self._for_device(f"the template cannot be rendered: {message}", place, hint, values) from None
-        if "<secret " in text:
-            raise self._joined_secret(text, values)
+        rest = MARK.sub("", text)
+        for sign in ("<secret ", MARK_BEGINS, MARK_ENDS):
+            if sign in rest:
+                raise self._joined_secret(text, text.index(sign), values)
         return text
 
-    def _joined_secret(self, text: str, values: Mapping[str, Any]) -> EstateError:
-        """A secret that an expression made part of another text is a fingerprint there: never let that reach a device."""
-        number = text[: text.index("<secret ")].count("\n") + 1
+    def _joined_secret(self, text: str, at: int, values: Mapping[str, Any]) -> EstateError:
+        """Half a mark of a secret, or a fingerprint, never reaches a device."""
+        number = text[:at].count("\n") + 1
         place = self.line_places(values).get(number, Place(self.file))
         message = "a secret is joined with other text in an expression, or put through a filter"
         return self._for_device(message, place, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret", values)
@@ -86,9 +89,10 @@ class Template:
         """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""
         env = self.compiled.environment
         marked = env.overlay(trim_blocks=False, lstrip_blocks=False).from_string(_with_marks(env, self.source))
-        text = marked.render(values)
+        with secrets_stay_objects():
+            text, unmarked = plain(marked.render(values)), plain(self.compiled.render(values))
         places: dict[int, Place] = {}
-        if _MARK.sub("", text) != self.compiled.render(values):
+        if _MARK.sub("", text) != unmarked:
             return places  # The marks changed what a filter or a comparison did: no place is better than a wrong one.
         for number, line in enumerate(text.split("\n"), 1):
             indent = re.match("(?:\ue000[0-9]+\ue001|\\s)*", line)
