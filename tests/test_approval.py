@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import subprocess
 import unittest
+from pathlib import Path
 
 from larkwater import SECRETS, LarkwaterTest, Run
+from oast.change.approval import Signers, approval_problem, public_key
+from oast.errors import StateError
 
 ADA, BO = "ada@larkwater.example", "bo@larkwater.example"
 
@@ -114,20 +118,74 @@ class ApprovalTest(LarkwaterTest):
     def test_approvals_are_signed_where_the_estate_asks_for_it(self) -> None:
         if shutil.which("ssh-keygen") is None:
             self.fail("these tests need OpenSSH")
-        for who in ("bo", "cy"):
+        for who in ("ada", "bo", "cy"):
             subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(self.folder / who)], check=True)
-        public = (self.folder / "bo.pub").read_text()
-        (self.estate / "approvers").write_text(f'{BO} namespaces="oast-approval" {public}')
+        ada, bo, cy = (str(self.folder / who) for who in ("ada", "bo", "cy"))
+        before = self.proposed()
+        lines = [f'{who} namespaces="oast-approval" {Path(f"{key}.pub").read_text()}' for who, key in ((ADA, ada), (BO, bo))]
+        (self.estate / "approvers").write_text("".join(lines))
         self.edit("oast.toml", "verify_timeout_s", 'approval = true\nallowed_signers = "approvers"\nverify_timeout_s')
-        name = self.proposed()
-        self.assertIn("have to be signed", self.as_(BO, "change", "approve", name, "--yes", expect=1).err)
-        told = self.as_(BO, "change", "approve", name, "--yes", "--sign", str(self.folder / "cy"), expect=1).err
+        again = ("push", "-m", "The day desk", "--on", "role=core", "--propose")
+        self.assertIn("proposals of this estate must be signed", self.as_(ADA, *again, expect=1).err)
+        self.assertIn(f"the signature of {ADA} is not good", self.as_(ADA, *again, "--sign", cy, expect=4).err)
+        name = self.as_(ADA, *again, "--sign", ada, "--format", "json").json()["change"]
+        self.assertIn("approvals of this estate must be signed", self.as_(BO, "change", "approve", name, "--yes", expect=1).err)
+        told = self.as_(BO, "change", "approve", name, "--yes", "--sign", cy, expect=1).err
         self.assertIn(f"the signature of {BO} is not good", told)
-        self.as_(BO, "change", "approve", name, "--yes", "--sign", str(self.folder / "bo"))
+        self.as_(BO, "change", "approve", name, "--yes", "--sign", bo)
         self.assertIn("2 devices delivered", self.as_(ADA, "push", "--change", name, "--yes").out)
-        # Whoever loses the right to approve has not approved.
-        (self.estate / "approvers").write_text("")
-        self.edit("values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk")
+        # What was proposed before signatures were asked for is proved by nobody.
+        told = self.as_(BO, "change", "approve", before, "--yes", "--sign", bo, expect=1).err
+        self.assertIn(f"the proposal is not proved: {ADA} has not signed it", told)
+
+    def test_one_key_does_not_propose_under_one_name_and_approve_under_another(self) -> None:
+        key = str(self.folder / "both")
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key], check=True)
+        public = Path(f"{key}.pub").read_text()
+        made_up = "made-up@larkwater.example"
+        (self.estate / "approvers").write_text(f"{made_up},{BO} {public}")
+        self.edit("oast.toml", "verify_timeout_s", 'approval = true\nallowed_signers = "approvers"\nverify_timeout_s')
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        push = ("push", "-m", "x", "--on", "role=core", "--propose", "--sign", key, "--format", "json")
+        name = self.as_(made_up, *push).json()["change"]
+        told = self.as_(BO, "change", "approve", name, "--yes", "--sign", key, expect=1).err
+        self.assertIn(f"{BO} has signed with the key of {made_up}, who proposed it", told)
+        # Nor does the proposal itself, taken for an approval.
+        (chain,) = (path for path in (self.estate / "changes").glob("ledger-*.jsonl") if "proposed" in path.read_text())
+        signed = json.loads(chain.read_text().splitlines()[-1])["signature"]
+        signers = Signers(self.estate / "approvers", dict(os.environ))
+        proposal = {"author": made_up, "difference": "d", "signature": signed}
+        approval = {"author": BO, "difference": "d", "signature": signed}
+        self.assertIn("is not proved", str(approval_problem(name, proposal, approval, signers)))
+
+    def test_a_signature_that_is_none_proves_nothing(self) -> None:
+        for text in ("", "x", "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----", "-----BEGIN SSH SIGNATURE-----\n!\n"):
+            with self.assertRaises(StateError):
+                public_key(text)
+        signers = Signers(self.estate / "nobody", dict(os.environ))
+        with self.assertRaisesRegex(StateError, "there is no file"):
+            signers.verify(b"x", "y", BO)
+
+    def test_other_programs_do_not_see_the_secrets(self) -> None:
+        tools = self.folder / "tools"
+        tools.mkdir()
+        for name in ("git", "ssh-keygen"):
+            real = shutil.which(name)
+            script = f'#!/bin/sh\nenv >> "{self.folder}/{name}.env"\nexec {real} "$@"\n'
+            (tools / name).write_text(script)
+            (tools / name).chmod(0o755)
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(self.folder / "ada")], check=True)
+        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
+        hidden = {"OAST_SECRET_MADE_UP": "tide-and-time", "OAST_FINGERPRINT_KEY": "0f" * 40, "OAST_IDENTITY": ADA}
+        environment = {**hidden, "PATH": f"{tools}:{os.environ['PATH']}"}
+        self.oast("backup", environment=environment)
+        sign = ("--propose", "--sign", str(self.folder / "ada"))
+        self.oast("push", "-m", "x", "--on", "role=core", *sign, environment=environment)
+        for name in ("git", "ssh-keygen"):
+            seen = (self.folder / f"{name}.env").read_text()
+            self.assertIn("PATH=", seen)
+            for hidden_part in ("tide-and-time", "0f0f0f", "OAST_SECRET", "OAST_FINGERPRINT_KEY"):
+                self.assertNotIn(hidden_part, seen)
 
     def test_what_is_beyond_the_limits_may_be_approved(self) -> None:
         path = self.estate / "templates" / "bine" / "users.j2"

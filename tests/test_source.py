@@ -10,7 +10,7 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src"
 LAYERS = (
-    ("errors", "records", "nearest", "files", "memory", "masking", "toml_text", "xml", "http"),
+    ("errors", "records", "nearest", "files", "memory", "masking", "toml_text", "xml", "http", "child_environment"),
     ("estate",),
     ("platforms",),
     ("config",),

@@ -6,6 +6,7 @@ import subprocess
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from oast.child_environment import without_secrets
 from oast.errors import StateError
 
 AT_MOST_S = 120.0
@@ -29,7 +30,9 @@ class Git:
 
     def __init__(self, folder: Path, environment: Mapping[str, str]) -> None:
         self.folder = folder
-        self._environment = {name: value for name, value in environment.items() if name not in UNSET} | QUIET
+        # Hooks and helpers of a repository are other people's programs.
+        own = without_secrets(environment)
+        self._environment = {name: value for name, value in own.items() if name not in UNSET} | QUIET
 
     def run(self, *arguments: str, given: bytes | None = None, allow: Sequence[int] = ()) -> str:
         """The same as text."""

@@ -31,7 +31,7 @@ def put_proposal(options: argparse.Namespace, plan: Plan) -> int:
         sys.stderr.write("nothing was proposed, as it is not known what would change on all of the devices\n")
         return FAILED
     try:
-        name = propose(plan, options.reason, options.ticket, plan.origin, options.expect)
+        name = propose(plan, options.reason, options.ticket, plan.origin, options.expect, getattr(options, "sign", None))
     except OSError as error:
         raise StateError(f"the proposal cannot be written: {error.filename}: {error.strerror}") from None
     if options.format == "json":

@@ -65,6 +65,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--with-values", action="store_true", help="with --file: render it with each device's values first")
     parser.add_argument("--ask", metavar="COMMAND", help="with --file: ask every device picked this command afterwards")
     parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
+    parser.add_argument("--sign", metavar="FILE", type=Path, help="with --propose: sign it with this SSH key, through ssh-keygen")
     parser.add_argument("--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be")
     parser.add_argument("--again", action="store_true", help="with --change: also what was delivered already, as it was recorded")
     arguments.add_delivery(parser)

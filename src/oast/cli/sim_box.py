@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from oast.child_environment import without_secrets
 from oast.cli import arguments
 from oast.cli.exits import DONE, NO
 from oast.cli.workplace import folder_of, near
@@ -70,7 +71,9 @@ def _folder(options: argparse.Namespace) -> Path:
 def _maker(options: argparse.Namespace) -> int:
     maker = _folder(options) / "maker"
     command = [str(maker), "--owner", str(options.owner), "--into", str(options.into), *options.serial]
-    done = subprocess.run([sys.executable, "-m", "oastsim.maker", *command], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-m", "oastsim.maker", *command], capture_output=True, text=True, env=without_secrets(os.environ), check=False
+    )
     if done.returncode:
         raise StateError(f"the maker hands out nothing: {done.stderr.strip().splitlines()[-1] if done.stderr.strip() else 'it has failed'}")
     sys.stdout.write(f"the boxes' authority: {near(maker / 'devices.pem')}\nthe vouchers' authority: {near(maker / 'vouchers.pem')}\n")
@@ -89,7 +92,7 @@ def _add(options: argparse.Namespace) -> int:
         if getattr(options, name) is not None:
             command += [f"--{name.replace('_', '-')}", str(getattr(options, name))]
     command += [f"--{name}" for name in ("again", "controlled") if getattr(options, name)]
-    done = subprocess.run([sys.executable, "-m", "oastsim.box", *command], env=os.environ, check=False)
+    done = subprocess.run([sys.executable, "-m", "oastsim.box", *command], env=without_secrets(os.environ), check=False)
     return DONE if done.returncode == 0 else NO
 
 

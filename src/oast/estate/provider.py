@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
+from oast.child_environment import without_secrets
 from oast.errors import EstateError
 from oast.records import Place
 
@@ -19,7 +20,6 @@ AT_MOST_BYTES = 65_536
 # Of what the command says of itself when it fails.
 SAID_LINES = 3
 SAID_CHARACTERS = 200
-OWN_VARIABLES = ("OAST_SECRET_", "OAST_SECRETS_KEY")
 
 
 class NotHere(Exception):
@@ -32,8 +32,6 @@ def printed(words: Sequence[str], name: str, folder: Path, environment: Mapping[
     Raises NotHere when it ends with an error, EstateError when it cannot be run, does not end, or prints what is no secret.
     """
     filled = [word.replace("{name}", name) for word in words]
-    # It has no business with the secrets that are given to Oast alone.
-    own = {key: value for key, value in environment.items() if not key.startswith(OWN_VARIABLES)}
     try:
         process = subprocess.Popen(
             filled,
@@ -41,7 +39,7 @@ def printed(words: Sequence[str], name: str, folder: Path, environment: Mapping[
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             cwd=folder,
-            env=own,
+            env=without_secrets(environment),
             start_new_session=True,
         )
     except (OSError, ValueError) as error:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.archive.backups import Backups
-from oast.change.approval import signature, signed_text, why_not_good
+from oast.change.approval import Signers, approval_problem, proposed_text, signed_text
 from oast.change.identity import commit_of, identity
 from oast.change.manner import Datastore
 from oast.change.planned import Plan as Recorded
@@ -34,10 +34,23 @@ class Stale:
     now: Mapping[str, Any]
 
 
-def propose(plan: Plan, reason: str, ticket: str | None, origin: str | None = None, expect: Sequence[str] = ()) -> str:
-    """Write down what `plan` would do, for others to approve; the name of the change. Raises StateError, EstateError, OSError."""
+def signers_of(estate: Estate) -> Signers:
+    """Who may sign in an estate."""
+    return Signers(estate.settings.delivery.allowed_signers, estate.environment)
+
+
+def propose(
+    plan: Plan, reason: str, ticket: str | None, origin: str | None = None, expect: Sequence[str] = (), key: Path | None = None
+) -> str:
+    """Write down what `plan` would do, for others to approve, signed with `key` if there is one; the name of the change.
+
+    Raises NotAllowed, StateError, EstateError, OSError.
+    """
     estate = plan.preparation.estate
     changes = Changes(estate)
+    signers = signers_of(estate)
+    if key is None and signers.allowed is not None:
+        raise NotAllowed("proposals of this estate must be signed", hint="name your SSH key with --sign FILE")
     document = plan_document(plan.to_do, plan.manner, estate.fingerprints)
     commit = commit_of(estate.folder, estate.environment)
     said: dict[str, Any] = {
@@ -54,6 +67,11 @@ def propose(plan: Plan, reason: str, ticket: str | None, origin: str | None = No
         said["origin"] = origin
     if expect:
         said["expect"] = list(expect)
+    if key is not None:
+        text = proposed_text(plan.run, said["difference"], said["author"])
+        said["signature"] = signers.sign(text, key)
+        if signers.allowed is not None:
+            signers.verify(text, said["signature"], said["author"])
     changes.ledger.append(PROPOSED, plan.run, said)
     return plan.run
 
@@ -69,14 +87,14 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
     if difference != change.every(PROPOSED)[0].said.get("difference"):
         raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
     said: dict[str, Any] = {"author": who, "difference": difference}
-    allowed = estate.settings.delivery.allowed_signers
+    signers = signers_of(estate)
     if key is not None:
-        said["signature"] = signature(signed_text(change.name, difference, who), key)
-    elif allowed is not None:
-        raise NotAllowed("approvals of this estate have to be signed", hint="name your SSH key with --sign FILE")
-    wrong = why_not_good(change.name, difference, change.author, said, allowed)
+        said["signature"] = signers.sign(signed_text(change.name, difference, who), key)
+    elif signers.allowed is not None:
+        raise NotAllowed("approvals of this estate must be signed", hint="name your SSH key with --sign FILE")
+    wrong = approval_problem(change.name, change.every(PROPOSED)[0].said, said, signers)
     if wrong is not None:
-        raise NotAllowed(f"it would not count: {wrong}", hint="is your key in the file of allowed signers, with this identity?")
+        raise NotAllowed(f"it would not count: {wrong}", hint="is the key in the file of allowed signers, with this identity?")
     changes.ledger.append(APPROVED, change.name, said)
     return who
 
@@ -124,13 +142,13 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
     if not again:
         _need_waiting(change)
     recorded = recorded_plan(changes, change)
-    difference = change.every(PROPOSED, BEGAN)[0].said.get("difference")
+    proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(estate)
+    difference = proposal.get("difference")
     if recorded.digest != difference:
         raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
     settings = estate.settings.delivery
     told = [
-        (str(entry.said.get("author")), why_not_good(change.name, difference, change.author, entry.said, settings.allowed_signers))
-        for entry in change.every(APPROVED)
+        (str(entry.said.get("author")), approval_problem(change.name, proposal, entry.said, signers)) for entry in change.every(APPROVED)
     ]
     by = tuple(who for who, wrong in told if wrong is None)
     if settings.approval and not by and not again:

@@ -9,17 +9,13 @@ from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
-from oast.estate.secrets import KEY_VARIABLE
+from oast.child_environment import without_secrets
 from oast.estate.watching import TargetSettings
 from oast.watch.answer import Answer, shown
-
-# Secrets, and the keys to them, are for Oast: a program that tells others needs none of them.
-HIDDEN = ("OAST_SECRET", KEY_VARIABLE)
 
 
 async def tell(target: TargetSettings, body: bytes, folder: Path, environment: Mapping[str, str]) -> Answer:
     """Run the command in the estate's `folder`. One that does not end in time is ended, with all that it has started."""
-    theirs = {name: value for name, value in environment.items() if not name.startswith(HIDDEN)}
     try:
         process = await asyncio.create_subprocess_exec(
             *target.words,
@@ -27,7 +23,7 @@ async def tell(target: TargetSettings, body: bytes, folder: Path, environment: M
             stdout=asyncio.subprocess.DEVNULL,
             stderr=asyncio.subprocess.PIPE,
             cwd=folder,
-            env=theirs,
+            env=without_secrets(environment),
             start_new_session=True,
         )
     except (OSError, ValueError) as error:
