@@ -176,6 +176,13 @@ class ProgramTest(EstateTest):
             ("everywere:\n  a: 1\n", 1, "'everywere' is not known in a values file"),
             ("rules:\n  - on: role=cor\n    values: {a: 1}\n", 2, "no device has role=cor"),
             ("everywhere:\n  a: !!python/object:os.system {}\n", 2, "the YAML tag"),
+            ("everywhere:\n  a: 1\n  b: !!int x\n", 3, "'x' is not a value of the YAML tag '!!int'"),
+            ("everywhere:\n  a: !!int ''\n", 2, "'' is not a value of the YAML tag '!!int'"),
+            ("everywhere:\n  a: !!float nan\n", 2, "'nan' is not a value of the YAML tag '!!float'"),
+            ("everywhere:\n  a: [1, !!float .inf]\n", 2, "'.inf' is not a value of the YAML tag '!!float'"),
+            ("everywhere:\n  a: !!bool yes\n", 2, "'yes' is not a value of the YAML tag '!!bool'"),
+            ("everywhere:\n  a: !!null x\n", 2, "'x' is not a value of the YAML tag '!!null'"),
+            ("everywhere:\n  a: 1e999\n", 2, "this number is too large"),
         ):
             with self.subTest(wrong=wrong):
                 path.write_text(wrong)

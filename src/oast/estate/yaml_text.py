@@ -5,6 +5,7 @@ Scalars follow the core schema of YAML 1.2: only `true` and `false` are booleans
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Hashable
 from pathlib import Path
@@ -19,6 +20,8 @@ from oast.records import Place, Problem
 DEEPEST = 60
 # With every alias in place of what it stands for.
 LARGEST = 2_000_000
+# Of a value, so much is quoted in an error.
+SHOWN = 40
 LONGEST_NUMBER = 40
 _DEEP = re.compile(rf"^[ \t]{{{DEEPEST},}}|(?:[-?:][ \t]+){{{DEEPEST // 2},}}", re.MULTILINE)
 _BRACKET = re.compile(r"[\[{}\]]")
@@ -60,13 +63,16 @@ class _Loader(yaml.CSafeLoader):
     yaml_implicit_resolvers: dict[str, list[tuple[str, re.Pattern[str]]]] = {}  # noqa: RUF012
 
 
-for _tag, _pattern, _first in (
-    ("tag:yaml.org,2002:bool", r"true|True|TRUE|false|False|FALSE", "tTfF"),
-    ("tag:yaml.org,2002:null", r"~|null|Null|NULL|", "~nN\0"),
-    ("tag:yaml.org,2002:int", r"[-+]?(?:0|[1-9][0-9]*)|0x[0-9a-fA-F]+|0o[0-7]+", "-+0123456789"),
-    ("tag:yaml.org,2002:float", r"[-+]?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?", "-+0123456789"),
-):
-    _Loader.add_implicit_resolver(_tag, re.compile(f"(?:{_pattern})$"), ["" if c == "\0" else c for c in _first])
+# How each kind of plain value is written (YAML 1.2, section 10.3.2), and with which characters it begins.
+WORDS = {
+    "bool": (r"true|True|TRUE|false|False|FALSE", "tTfF"),
+    "null": (r"~|null|Null|NULL|", "~nN\0"),
+    "int": (r"[-+]?(?:0|[1-9][0-9]*)|0x[0-9a-fA-F]+|0o[0-7]+", "-+0123456789"),
+    "float": (r"[-+]?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?", "-+0123456789"),
+}
+for _kind, (_pattern, _first) in WORDS.items():
+    _begins = ["" if c == "\0" else c for c in _first]
+    _Loader.add_implicit_resolver(f"tag:yaml.org,2002:{_kind}", re.compile(f"(?:{_pattern})$"), _begins)
 
 
 def read(path: Path, file: str) -> Any:
@@ -223,6 +229,11 @@ def _scalar(node: yaml.Node, file: str) -> Hashable:
     value, kind = str(node.value), node.tag.rpartition(":")[2]
     if kind == "str":
         return value
+    # A tag says what a value is to be; whether it is that shows in the value.
+    if kind in WORDS and not re.fullmatch(WORDS[kind][0], value):
+        place = Place(file, node.start_mark.line + 1)
+        shown = value if len(value) <= SHOWN else f"{value[:SHOWN]}..."
+        raise EstateError(f"'{shown}' is not a value of the YAML tag '!!{kind}'", place=place, hint="remove the tag")
     if kind == "bool":
         return value.lower() == "true"
     if kind == "null":
@@ -233,5 +244,10 @@ def _scalar(node: yaml.Node, file: str) -> Hashable:
     if kind == "int":
         return int(value, 0) if value.lstrip("+-")[:2] in ("0x", "0o") else int(value)
     if kind == "float":
-        return float(value)
+        number = float(value)
+        if not math.isfinite(number):
+            raise EstateError(
+                "this number is too large", place=Place(file, node.start_mark.line + 1), hint="put it in quotes if it is a text"
+            )
+        return number
     raise _tag_error(node, file)
