@@ -5,6 +5,7 @@ Steps are counted and not seconds, so that the same template fails on every mach
 
 from __future__ import annotations
 
+import math
 import re
 import threading
 from collections.abc import Generator, Iterable, Iterator
@@ -107,6 +108,12 @@ def check_operation(operator: str, left: Any, right: Any) -> None:
         raise TooMuch(f"it makes a text or list of more than {SIZE}")
     if operator == "%" and isinstance(left, str) and _WIDE.search(left):
         raise TooMuch("a width of that many characters")
+
+
+def check_finite(value: float) -> None:
+    """Raises TooMuch for infinity and for what is no number."""
+    if not math.isfinite(value):
+        raise TooMuch("it produces too much: a number that is not finite")
 
 
 def _size(value: str | list[Any]) -> int:

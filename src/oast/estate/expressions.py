@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from functools import lru_cache, wraps
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-from oast.estate import bounds
+from oast.estate import bounds, output_size
 from oast.estate.filters import FILTERS, TESTS
 from oast.estate.jinja_mistakes import Missing
 from oast.estate.secret_text import MarkedText, captured, check_method, guarded, plain
@@ -39,6 +39,7 @@ class _Environment(ImmutableSandboxedEnvironment):
         # The sandbox wraps the methods that format.
         owner = getattr(getattr(obj, "__wrapped__", obj), "__self__", None)
         check_method(owner, (*args, *kwargs.values()))
+        output_size.check_method(name, owner, args, kwargs)
         if name in bounds.WIDENING:
             bounds.check_call(name, owner, (*args, *kwargs.values()))
         return super().call(context, obj, *args, **kwargs)
@@ -90,6 +91,8 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
     def marked(value: Any) -> Any:
         if isinstance(value, MarkedText):
             return plain(value)
+        if isinstance(value, float):
+            bounds.check_finite(value)
         if not isinstance(value, Secret):
             return value
         marks.setdefault(value.digest, value)
@@ -124,7 +127,8 @@ def _within_bounds(name: str, filter_: Callable[..., Any]) -> Callable[..., Any]
 def _with_filters(made: jinja2.Environment) -> jinja2.Environment:
     made.filters.update({name: _within_bounds(name, made.filters[name]) for name in bounds.WIDENING & set(made.filters)})
     made.filters.update(FILTERS)
-    made.filters.update({name: guarded(name, filter_) for name, filter_ in made.filters.items()})
+    made.filters.update({name: guarded(name, output_size.sized(name, filter_)) for name, filter_ in made.filters.items()})
+    made.globals["lipsum"] = output_size.bounded_lipsum(cast("Callable[..., Any]", made.globals["lipsum"]))
     made.tests.update(TESTS)
     return made
 
@@ -140,6 +144,8 @@ def evaluated(expression: str, names: Mapping[str, Any]) -> Any:
         result = _expression(expression)(**names)
     if isinstance(result, jinja2.Undefined):
         str(result)  # raises UndefinedError
+    if isinstance(result, float):
+        bounds.check_finite(result)
     return result
 
 

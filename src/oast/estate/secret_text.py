@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from functools import wraps
+from itertools import chain
 from typing import Any, NoReturn
 
 from oast.records import MARK_BEGINS, Secret, SecretAsText
@@ -19,8 +20,6 @@ STRUCTURAL = frozenset((
 ))  # fmt: skip
 # What keeps every mark of a text whole.
 WHOLE = frozenset(("indent", "trim"))
-# How deep values are looked through for secrets.
-DEEPEST = 20
 
 
 def refuse(*_: object, **__: object) -> NoReturn:
@@ -62,15 +61,23 @@ def captured(text: str) -> str:
     return MarkedText(text) if MARK_BEGINS in text else text
 
 
-def holds_secret(value: Any, depth: int = 0) -> bool:
-    """Whether a secret, or text with one in it, is `value` or stands in it."""
-    if isinstance(value, (Secret, MarkedText)):
-        return True
-    if depth > DEEPEST or isinstance(value, (str, int, float)):
-        return False
-    if isinstance(value, Mapping):
-        return any(holds_secret(one, depth + 1) for one in (*value.keys(), *value.values()))
-    return isinstance(value, (list, tuple, set, frozenset)) and any(holds_secret(one, depth + 1) for one in value)
+def holds_secret(value: Any) -> bool:
+    """Whether a secret, or text with one in it, is `value` or stands in it, however deep."""
+    waiting: list[Any] = [value]
+    seen: set[int] = set()
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, (Secret, MarkedText)):
+            return True
+        # What is held many times is looked at once.
+        if isinstance(one, (str, int, float)) or id(one) in seen:
+            continue
+        seen.add(id(one))
+        if isinstance(one, Mapping):
+            waiting.extend(chain.from_iterable(one.items()))
+        elif isinstance(one, (list, tuple, set, frozenset)):
+            waiting.extend(one)
+    return False
 
 
 def guarded(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
