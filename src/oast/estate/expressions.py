@@ -32,6 +32,8 @@ class _Environment(ImmutableSandboxedEnvironment):
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
         bounds.check_operation(operator, left, right)
+        if operator == "%":
+            output_size.check_method("format", left, (right,), {})
         return super().call_binop(context, operator, left, right)
 
     def call(self, context: Any, obj: Any, /, *args: Any, **kwargs: Any) -> Any:
