@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 import shutil
 import subprocess
@@ -12,6 +13,7 @@ from pathlib import Path
 from unittest import mock
 
 from oast.change.ledger import Ledger, canonical_json, digest
+from oast.files import write_whole
 
 
 class LedgerTest(unittest.TestCase):
@@ -34,6 +36,18 @@ class LedgerTest(unittest.TestCase):
         self.assertEqual(ledger.audit(), [])
         self.assertEqual([entry.change for entry in ledger.entries()], ["c0", "c1", "c2", "c3"])
         self.assertEqual(self.copy("none").audit(), [])
+
+    def test_whatever_the_umask_others_write_into_no_folder_of_it(self) -> None:
+        before = os.umask(0)
+        try:
+            self.written()
+            write_whole(self.folder / "a" / "b" / "open.txt", "x")
+            write_whole(self.folder / "c" / "d" / "own.txt", "x", mode=0o600)
+        finally:
+            os.umask(before)
+        for path in self.folder.rglob("*"):
+            private = any(part in (".oast", "c") for part in path.relative_to(self.folder).parts)
+            self.assertEqual(path.stat().st_mode & (0o077 if private else 0o022), 0, path)
 
     def test_any_byte_that_is_changed_is_found(self) -> None:
         ledger = self.written()

@@ -20,7 +20,7 @@ def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644, durable:
     Missing folders are made (readable by the owner alone when `mode` is). Raises OSError.
     """
     if mode & OTHERS:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        make_folder(path.parent)
     else:
         make_private(path.parent)
     data = content.encode() if isinstance(content, str) else content
@@ -38,11 +38,16 @@ def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644, durable:
         raise
 
 
+def make_folder(folder: Path, mode: int = 0o755) -> None:
+    """Make `folder` and what it lies in, as far as they are missing; others may write there under no umask. Raises OSError."""
+    if not folder.is_dir():
+        make_folder(folder.parent, mode)
+        folder.mkdir(mode=mode, exist_ok=True)
+
+
 def make_private(folder: Path) -> None:
     """Make `folder` and what it lies in, as far as they are missing, for their owner alone. Raises OSError."""
-    if not folder.is_dir():
-        make_private(folder.parent)
-        folder.mkdir(mode=0o700, exist_ok=True)
+    make_folder(folder, 0o700)
 
 
 def tightened(folder: Path) -> bool:

@@ -25,7 +25,7 @@ import rfc8785
 
 from oast.change.left import now
 from oast.errors import StateError
-from oast.files import make_private, turn, write_whole
+from oast.files import make_folder, make_private, turn, write_whole
 
 FORMAT = "oast.ledger/1"
 FOLDER = "changes"
@@ -147,7 +147,7 @@ class Ledger:
 
     def append(self, kind: str, change: str, said: Mapping[str, Any]) -> Entry:
         """Write an entry of `kind` about `change`. Raises StateError, OSError."""
-        self._folder.mkdir(parents=True, exist_ok=True)
+        make_folder(self._folder)
         make_private(self._memory.parent)
         with turn(self._memory.parent):
             memory = self._remembered()

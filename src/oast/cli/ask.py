@@ -20,7 +20,7 @@ from oast.cli.workplace import console, estate_of, named, near, plural, put_json
 from oast.errors import UsageError
 from oast.estate.estate import Estate, open_estate
 from oast.estate.read_values import FILE, ReadValue, save
-from oast.files import write_whole
+from oast.files import make_folder, write_whole
 from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
@@ -203,7 +203,7 @@ def _raw(options: argparse.Namespace, estate: Estate) -> int:
 
 def _write(options: argparse.Namespace, estate: Estate, what: str, texts: Mapping[str, str], ending: str) -> None:
     folder = estate.working / "asked" / what if options.out == DEFAULT else Path(options.out)
-    folder.mkdir(parents=True, exist_ok=True)
+    make_folder(folder)
     for name, text in texts.items():
         write_whole(folder / f"{name}{ending}", text, mode=0o600)
     console().print(f"{plural(len(texts), 'file')} in {near(folder)}")

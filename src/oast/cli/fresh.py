@@ -7,7 +7,7 @@ import shutil
 from pathlib import Path
 
 from oast.errors import UsageError
-from oast.files import write_whole
+from oast.files import make_folder, write_whole
 
 NEVER_COMMITTED = ".oast/\n"
 
@@ -16,7 +16,7 @@ def fresh_folder(folder: Path) -> Path:
     """`folder`, made if need be. Raises UsageError when something is in it."""
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise UsageError(f"{folder} is there already", hint="name a folder that does not exist yet")
-    folder.mkdir(parents=True, exist_ok=True)
+    make_folder(folder)
     return folder.resolve()
 
 

@@ -12,7 +12,7 @@ import yaml
 
 from oast.errors import UsageError
 from oast.estate import yaml_text
-from oast.files import write_whole
+from oast.files import make_folder, write_whole
 
 FILE = "values/read.yaml"
 HEAD = "# Written by 'oast ask --save': what was read from devices, and when. Take a value out here when it is to be forgotten.\n"
@@ -49,7 +49,7 @@ def save(folder: Path, read: ReadValue) -> None:
     origins = {key: told for key, told in origins.items() if not _touch(key, read.key)} | {read.key: read.origin}
     written = yaml.safe_dump({"everywhere": values}, sort_keys=True, allow_unicode=True, default_flow_style=False, width=10_000)
     told = "".join(f"# {key}: {origin}\n" for key, origin in sorted(origins.items()))
-    path.parent.mkdir(parents=True, exist_ok=True)
+    make_folder(path.parent)
     write_whole(path, f"{HEAD}{told}{written}")
 
 

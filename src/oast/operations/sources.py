@@ -14,7 +14,7 @@ from oast.errors import NotAllowed, OastError, StateError
 from oast.estate import sourced
 from oast.estate.estate import secrets_of
 from oast.estate.sources import SourceSettings
-from oast.files import turn, write_whole
+from oast.files import make_folder, turn, write_whole
 from oast.operations import saved
 from oast.readings.values import natural
 from oast.sources import mapping
@@ -175,7 +175,7 @@ def write(folder: Path, refresh: Refreshing) -> None:
 def _write(folder: Path, refresh: Refreshing) -> None:
     source = refresh.source
     path = folder / source.owned
-    path.parent.mkdir(parents=True, exist_ok=True)
+    make_folder(path.parent)
     with turn(path.parent):
         if owned(folder, source) != dict(refresh.before):
             raise StateError(f"{source.owned} was written by another refresh meanwhile: nothing was changed", hint="refresh again")
