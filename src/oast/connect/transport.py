@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
+import traceback
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -284,6 +285,10 @@ async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None
         raise DeadlinePassed(f"no answer within {timeout_s:g} s from {target.host} port {target.port}") from None
     except (OSError, asyncssh.Error) as error:
         raise ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}") from None
+    except Exception as error:
+        if not _is_malformed(error):
+            raise
+        raise _malformed(target, error) from None
     finally:
         if before is not None:
             await asyncio.shield(jumps.leave(target.through, before))
@@ -364,7 +369,22 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
         return AuthenticationFailed(f"the private key {login.key_file} cannot be used: {error}")
     if isinstance(error, (OSError, asyncssh.Error)):
         return ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}")
+    if _is_malformed(error):
+        return _malformed(target, error)
     return error
+
+
+def _is_malformed(error: BaseException) -> bool:
+    """Whether an error was raised by asyncssh while it read what the other end had sent, such as a packet that is none."""
+    if isinstance(error, OastError) or not isinstance(error, Exception):
+        return False
+    frames = traceback.walk_tb(error.__traceback__)
+    return any(str(frame.f_globals.get("__name__", "")).startswith("asyncssh.") for frame, _ in frames)
+
+
+def _malformed(target: Target, error: BaseException) -> ConnectionFailed:
+    message = f"cannot connect to {_where(target)}: what it sends is not SSH as in RFC 4253 ({type(error).__name__})"
+    return ConnectionFailed(message, hint="does something else listen there?")
 
 
 def _on(target: Target) -> str:
