@@ -28,7 +28,7 @@ from hypothesis.configuration import set_hypothesis_home_dir
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
-TOGETHER = 6
+TOGETHER = 9
 # Far longer than any module takes on the slowest machine.
 LONGEST_S = 1200
 PR_SET_PDEATHSIG = 1
