@@ -43,6 +43,7 @@ WAITING = (
     "test_secret_keeping",
     "test_program",
     "test_delivery",
+    "test_docs_network",
     "test_docs",
     "test_bring_up",
     "test_hostile_devices",

@@ -78,31 +78,6 @@ class PageTest(LarkwaterTest):
         return done.stdout, done.returncode
 
 
-class WholeTest(PageTest):
-    """Pages that speak of all of the network."""
-
-    whole = True
-
-    def setUp(self) -> None:
-        super().setUp()
-        # Two dozen devices in one wave, on a machine that does other things besides.
-        self.edit("oast.toml", "revert_timer_s = 10", "revert_timer_s = 20")
-
-    def test_the_page_about_the_estate(self) -> None:
-        self.check("estate.md")
-
-    def test_the_page_about_delivery(self) -> None:
-        self.check("delivery.md")
-
-    def test_the_pages_about_checks_and_readings(self) -> None:
-        # The first of them delivers, and what the second asks for is there then.
-        self.check("checks.md")
-        self.check("readings.md")
-
-    def test_the_page_about_the_simulator(self) -> None:
-        self.check("simulator.md")
-
-
 class RoutersTest(PageTest):
     """Pages whose examples are about routers alone."""
 

@@ -22,37 +22,37 @@ from oast.records import Fingerprints, Secret
 from trees import configurations
 
 FINGERPRINTS = Fingerprints(b"key")
-LISTING = """Building the listing...
-Current configuration : 2214 bytes
+LISTING = """Collecting the listing...
+Configuration in use : 2214 bytes
 !
-hostname pier
+called pier
 !
-user ada role admin secret 9xAfe
-user bob role viewer secret 8aaZ1
+person ada may everything secret 9xAfe
+person bob may look secret 8aaZ1
 !
-interface eth0
- description to the ferry, north side
- ip address 192.0.2.1/24
- ip address 192.0.2.129 255.255.255.128
- ip ospf cost 10
- ip ospf hello-interval 5
+port quay0
+ comment to the ferry, north side
+ has address 192.0.2.1/24
+ has address 192.0.2.129 255.255.255.128
+ ospf price 10
+ ospf greeting-interval 5
 !
-interface eth1
- shutdown
- mtu 9000
+port quay1
+ closed
+ size 9000
 !
-router bgp 64500
- neighbor 198.51.100.2 remote-as 64501
- neighbor 198.51.100.2 password s3cr3t
- neighbor 2001:db8::2 remote-as 64501
+speaker of 64500
+ peer 198.51.100.2 in-as 64501
+ peer 198.51.100.2 password s3cr3t
+ peer 2001:db8::2 in-as 64501
 !
-route 0.0.0.0/0 via 198.51.100.2
-route 203.0.113.0/24 via 192.0.2.9
-ntp server 192.0.2.123
-ntp server 192.0.2.124
-snmp community r3ad0nly ro
-vlan 1,10-20,30
-end
+path 0.0.0.0/0 by 198.51.100.2
+path 203.0.113.0/24 by 192.0.2.9
+clock at 192.0.2.123
+clock at 192.0.2.124
+reader community r3ad0nly look
+lan 1,10-20,30
+finis
 """
 BRACES = """# the quay
 system { name pier; resolver { server [ 192.0.2.1 192.0.2.2 ]; } }
@@ -88,17 +88,17 @@ class ListingTest(unittest.TestCase):
 
     def test_names_values_types_and_keys_are_told_apart(self) -> None:
         found = self.statements(LISTING)
-        self.assertEqual(found["interface"], {"kind": "list", "takes": "name", "keys": 1})
-        self.assertEqual(found["interface/ip address"], {"kind": "leaf-list", "takes": "ipv4-address-and-length"})
-        self.assertEqual(found["interface/ip ospf cost"], {"kind": "leaf", "takes": "number"})
-        self.assertEqual(found["interface/description"], {"kind": "leaf", "takes": "text"})
-        self.assertEqual(found["interface/shutdown"], {"kind": "leaf", "takes": "boolean", "lines": {"false": "shutdown"}})
-        self.assertEqual(found["router bgp/neighbor"], {"kind": "list", "takes": "ip-address", "keys": 1, "inline": True})
-        self.assertEqual(found["router bgp/neighbor/remote-as"], {"kind": "leaf", "takes": "number"})
-        route = {"kind": "list", "takes": "ipv4-prefix via:ipv4-address", "keys": 1, "line": "route {ipv4-prefix} via {via}"}
-        self.assertEqual(found["route"], route)
-        self.assertEqual(found["ntp server"], {"kind": "leaf-list", "takes": "ipv4-address"})
-        self.assertEqual(found["vlan"], {"kind": "leaf", "takes": "ranges"})
+        self.assertEqual(found["port"], {"kind": "list", "takes": "name", "keys": 1})
+        self.assertEqual(found["port/has address"], {"kind": "leaf-list", "takes": "ipv4-address-and-length"})
+        self.assertEqual(found["port/ospf price"], {"kind": "leaf", "takes": "number"})
+        self.assertEqual(found["port/comment"], {"kind": "leaf", "takes": "text"})
+        self.assertEqual(found["port/closed"], {"kind": "leaf", "takes": "boolean", "lines": {"false": "closed"}})
+        self.assertEqual(found["speaker of/peer"], {"kind": "list", "takes": "ip-address", "keys": 1, "inline": True})
+        self.assertEqual(found["speaker of/peer/in-as"], {"kind": "leaf", "takes": "number"})
+        route = {"kind": "list", "takes": "ipv4-prefix by:ipv4-address", "keys": 1, "line": "path {ipv4-prefix} by {by}"}
+        self.assertEqual(found["path"], route)
+        self.assertEqual(found["clock at"], {"kind": "leaf-list", "takes": "ipv4-address"})
+        self.assertEqual(found["lan"], {"kind": "leaf", "takes": "ranges"})
 
     def test_the_other_ways_to_write_a_configuration(self) -> None:
         found = self.statements(BRACES)
@@ -112,7 +112,7 @@ class ListingTest(unittest.TestCase):
         indented, braces, paths = (draft(text).writing for text in (LISTING, BRACES, PATHS))
         self.assertEqual((indented.syntax, indented.indent, indented.comment), ("indented", 1, "!"))
         self.assertEqual(len(indented.ignore), 3, "its two headings and its end")
-        self.assertTrue(any(re.fullmatch(one, "Current configuration : 99 bytes") for one in indented.ignore))
+        self.assertTrue(any(re.fullmatch(one, "Configuration in use : 99 bytes") for one in indented.ignore))
         self.assertEqual((braces.syntax, braces.indent, braces.comment), ("braces", 4, "#"))
         self.assertEqual((paths.syntax, paths.comment), ("paths", "//"))
         tabs = draft("a one\n\tb 1\n\tc 2\nd two\n")
@@ -120,9 +120,9 @@ class ListingTest(unittest.TestCase):
 
     def test_a_secret_is_marked_and_no_value_of_the_listing_is_in_the_draft(self) -> None:
         found = self.statements(LISTING)
-        self.assertEqual(found["user"]["secret"], ["secret"])
-        self.assertIs(found["router bgp/neighbor/password"]["secret"], True)
-        self.assertEqual(found["snmp community"]["secret"], ["name"])
+        self.assertEqual(found["person"]["secret"], ["secret"])
+        self.assertIs(found["speaker of/peer/password"]["secret"], True)
+        self.assertEqual(found["reader community"]["secret"], ["name"])
         text = draft(LISTING).text
         for value in ("9xAfe", "s3cr3t", "r3ad0nly", "192.0.2", "ferry"):
             self.assertNotIn(value, text)
@@ -134,8 +134,8 @@ class ListingTest(unittest.TestCase):
 
     def test_roles_are_named_only_where_all_that_they_need_is_there(self) -> None:
         roles = tomllib.loads(draft(LISTING).text)["roles"]
-        self.assertEqual(roles, {"interface": "interface", "ipv4_address": "interface/ip address", "enabled": "interface/shutdown"})
-        self.assertNotIn("roles", tomllib.loads(draft("interface a1\n mtu 9\ninterface a2\n").text))
+        self.assertEqual(roles, {"interface": "port", "ipv4_address": "port/has address", "enabled": "port/closed"})
+        self.assertNotIn("roles", tomllib.loads(draft("port a1\n size 9\nport a2\n").text))
 
     @settings(max_examples=60)
     @given(configurations())
@@ -237,7 +237,7 @@ class SessionTest(unittest.TestCase):
             self.session(lambda: silent, SessionCommands())
 
     def test_patterns(self) -> None:
-        self.assertEqual(prompt_pattern("pier-2(config)# ", ["pier-2", "pier"]), r"\S+\(config\)# ")
+        self.assertEqual(prompt_pattern("pier-2 (changing)# ", ["pier-2", "pier"]), r"\S+ \(changing\)# ")
         self.assertEqual(prompt_pattern("all> ", ["a"]), "all> ", "a name inside of a word is none")
         for line in ("error: no such command", "% 12: unknown oast-asks-for-nothing", "what? oast-asks-for-nothing"):
             match = re.fullmatch(error_pattern(line), line.replace("12", "99"))
