@@ -99,6 +99,7 @@ class Beacon:
             while not process.channel.is_closing():
                 rpc = etree.fromstring(await _chunks(process.stdin))
                 reply = self._reply(number, rpc)
+                await self.before_reply(process)
                 process.stdout.write(b"\n#%d\n%b\n##\n" % (len(reply), reply))
                 if rpc[0].tag == f"{{{BASE}}}close-session":
                     break
@@ -113,7 +114,13 @@ class Beacon:
             inner = getattr(self, name.replace("-", "_"))(number, operation) or "<ok/>"
         except Refused as tag:
             inner = f"<rpc-error><error-type>protocol</error-type><error-tag>{tag}</error-tag><error-severity>error</error-severity></rpc-error>"
-        return f'<rpc-reply xmlns="{BASE}" message-id="{rpc.get("message-id")}">{inner}</rpc-reply>'.encode()
+        return f'<rpc-reply xmlns="{BASE}"{self.message_id(rpc)}>{inner}</rpc-reply>'.encode()
+
+    def message_id(self, rpc: etree._Element) -> str:
+        return f' message-id="{rpc.get("message-id")}"'
+
+    async def before_reply(self, process: Any) -> None:
+        return
 
     # --- operations -------------------------------------------------------------------------------------------------------
 
@@ -191,6 +198,25 @@ class Beacon:
     def roll_back(self) -> None:
         self.running = dict(self.before or self.running)
         self.end_timer()
+
+
+class WithoutId(Beacon):
+    """It leaves the message-id out of its replies."""
+
+    def message_id(self, rpc: etree._Element) -> str:
+        return ""
+
+
+class Notifies(Beacon):
+    """It sends notifications without end in place of its replies, each with so many seconds after the one before."""
+
+    pause_s = 0.05
+
+    async def before_reply(self, process: Any) -> None:
+        while not process.channel.is_closing():
+            told = b'<notification xmlns="urn:ietf:params:xml:ns:netconf:notification:1.0"><eventTime>2026-12-01T00:00:00Z</eventTime></notification>'
+            process.stdout.write(b"\n#%d\n%b\n##\n" % (len(told), told))
+            await asyncio.sleep(self.pause_s)
 
 
 class ExtensionConfirms(Beacon):

@@ -69,6 +69,34 @@ class RollbackTest(unittest.IsolatedAsyncioTestCase):
                 self.assertEqual("with inverse edits" in str(outcome.reason), by_edits, outcome)
                 self.assertEqual((server.candidate, server.locks, server.timer), (BEFORE, {}, None))
 
+    async def compared(self, server: odd.Beacon, platform: str = "", connection: str = "") -> str:
+        """Why the server could not be compared; "" when it could."""
+        port = await server.listen()
+        self.addAsyncCleanup(server.close)
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-beacon-")))
+        files = {
+            "oast.toml": f'format = 1\n[connection]\nusername = "{odd.USER}"\npassword = {{ secret = "login" }}\n{connection}',
+            "inventory/devices.yaml": f"devices:\n  mole-light: {{address: 127.0.0.1, port: {port}, platform: beacon}}\n",
+            "intent.yaml": "sections:\n  - section: all\n",
+            "templates/beacon/all.j2": TEMPLATE,
+            "platforms/beacon.toml": f"{odd.PLATFORM}\n{platform}",
+            "known_hosts": f"mole-light {server.trusted}\n",
+        }
+        for name, text in files.items():
+            (folder / name).parent.mkdir(parents=True, exist_ok=True)
+            (folder / name).write_text(text)
+        async with await oast.open(folder, {"OAST_SECRET_LOGIN": odd.PASSWORD}).compare() as plan:
+            return plan.failed[0][1].message if plan.failed else ""
+
+    async def test_a_reply_without_a_message_id_is_the_answer_only_where_the_platform_says_so(self) -> None:
+        told = await self.compared(odd.WithoutId(BEFORE))
+        self.assertIn("without a message-id (RFC 6241, section 4.2)", told)
+        self.assertEqual(await self.compared(odd.WithoutId(BEFORE), "[netconf]\nreplies_without_id = true\n"), "")
+
+    async def test_notifications_without_end_end_by_the_deadline_of_the_answer(self) -> None:
+        limits = "command_timeout_s = 1\nanswer_at_most_s = 1\nretries = 0\n"
+        self.assertIn("within 1 s, only other messages", await self.compared(odd.Notifies(BEFORE), connection=limits))
+
     async def test_a_commit_is_extended_by_a_follow_up_and_a_server_that_takes_it_for_the_confirmation_is_rolled_back(self) -> None:
         # As if the wave took longer than what was measured: the timer is shorter than its checks have to stay passed.
         with mock.patch("oast.change.wave.timer_needed_s", return_value=0.0):

@@ -132,13 +132,15 @@ class ScheduledCommands:
 class Netconf:
     """How a device is spoken to over NETCONF (RFC 6241). `read` are the statements at the top of which the configuration is read;
     `needs` are the capabilities that its hello has to offer. With `validate`, a candidate is validated before it is committed.
-    Between two questions to a device that is waited for there are `poll_s` seconds at least.
+    Between two questions to a device that is waited for there are `poll_s` seconds at least. `replies_without_id`: a reply without a
+    message-id counts as the answer, against RFC 6241, section 4.2, for a server that leaves it out.
     """
 
     read: tuple[str, ...] = ()
     needs: tuple[str, ...] = ()
     validate: bool = True
     poll_s: float = 1.0
+    replies_without_id: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -72,6 +72,12 @@ def netconf_of(file: TomlFile, syntax: str, tops: Collection[str]) -> Netconf:
     for name in read:
         if name not in tops:
             table.wrong("read", f"'{name}' is no statement at the top", suggestion(name, tops))
-    made = Netconf(read or tuple(tops), table.texts("needs"), table.flag("validate", True), table.positive("poll_s", 1.0))
+    made = Netconf(
+        read or tuple(tops),
+        table.texts("needs"),
+        table.flag("validate", True),
+        table.positive("poll_s", 1.0),
+        table.flag("replies_without_id", False),
+    )
     table.finish()
     return made

@@ -190,7 +190,15 @@ class NetconfSession:
         return reply
 
     async def _reply(self, number: int, name: str) -> Element:
-        """The reply with the number; notifications in between are passed over. Raises ProtocolError."""
+        """The reply with the number; notifications in between are passed over, and do not make it any later. Raises DeviceError."""
+        try:
+            async with asyncio.timeout(self._limits.at_most_s):
+                return await self._next_reply(number, name)
+        except TimeoutError:
+            message = f"no reply to {name} within {self._limits.at_most_s:g} s, only other messages"
+            raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
+
+    async def _next_reply(self, number: int, name: str) -> Element:
         while True:
             try:
                 message = await self._message(f"the reply to {name}")
@@ -198,9 +206,11 @@ class NetconfSession:
                 raise ProtocolError(f"in place of a reply to {name} the device sent {wrong}") from None
             if message.tag == base("rpc-reply"):
                 answered = message.get("message-id")
-                # Without one, it answers a request that the server could not read (RFC 6241, section 4.3).
-                if answered in (str(number), None):
+                if answered == str(number) or (answered is None and self.netconf.replies_without_id):
                     return message
+                if answered is None:
+                    hint = "if this server always leaves it out: replies_without_id = true below [netconf] of its platform"
+                    raise ProtocolError(f"the device sent a reply to {name} without a message-id (RFC 6241, section 4.2)", hint=hint)
                 raise ProtocolError(f"the device answered request {answered}, and {number} was asked")
             if etree.QName(message).localname != "notification":
                 raise ProtocolError(f"the device sent '{etree.QName(message).localname}' in place of a reply to {name}")
