@@ -163,7 +163,7 @@ class ApprovalTest(LarkwaterTest):
             with self.assertRaises(StateError):
                 public_key(text)
         signers = Signers(self.estate / "nobody", dict(os.environ))
-        with self.assertRaisesRegex(StateError, "there is no file"):
+        with self.assertRaisesRegex(StateError, "the file of allowed signers .* does not exist"):
             signers.verify(b"x", "y", BO)
 
     def test_other_programs_do_not_see_the_secrets(self) -> None:

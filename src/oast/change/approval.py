@@ -22,14 +22,14 @@ FORMAT = "oast.approval/1"
 
 
 # Proposals are signed for another purpose: none can be taken for an approval.
-PROPOSAL = "oast.proposal/1"
+PROPOSAL = "oast.signed-proposal/1"
 _ARMOR = re.compile(r"-----BEGIN SSH SIGNATURE-----\s+([A-Za-z0-9+/=\s]+)-----END SSH SIGNATURE-----")
 _MAGIC = b"SSHSIG"
 
 
 @dataclass(frozen=True)
 class Signers:
-    """Who may sign: the file of `allowed` signers, as ssh-keygen(1) has it, or None where nothing has to be signed. ssh-keygen is started
+    """Who may sign: the file of `allowed` signers, as ssh-keygen(1) has it, or None where nothing must be signed. ssh-keygen is started
     with `environment`."""
 
     allowed: Path | None
@@ -46,7 +46,7 @@ class Signers:
     def verify(self, text: bytes, signed: object, who: str) -> bytes:
         """The public key with which `who` has signed `text`: one that is allowed for them. Raises StateError."""
         if self.allowed is None or not self.allowed.is_file():
-            raise StateError(f"there is no file {self.allowed} of those who may approve", hint="see 'allowed_signers' in oast.toml")
+            raise StateError(f"the file of allowed signers {self.allowed} does not exist", hint="see 'allowed_signers' in oast.toml")
         if not isinstance(signed, str):
             raise StateError(f"{who} has not signed it")
         with tempfile.TemporaryDirectory(prefix="oast-") as folder:
@@ -88,7 +88,7 @@ def public_key(signed: str) -> bytes:
     size = int.from_bytes(blob[at : at + 4], "big")
     key = blob[at + 4 : at + 4 + size]
     if not blob.startswith(_MAGIC) or not size or len(key) != size:
-        raise StateError("the signature is none of an SSH key")
+        raise StateError("the signature is not an SSH signature")
     return key
 
 

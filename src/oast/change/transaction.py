@@ -230,7 +230,7 @@ class Transaction(Recovering):
         self._say(Stage.APPLIED)
 
     def may_extend(self, needed_s: float) -> bool:
-        """Whether `needed_s` seconds are, or soon will be, more than the device's timer has left, and `extend_timer` would restart it."""
+        """Whether the device's timer has, or soon has, less than `needed_s` seconds left, and `extend_timer` would restart it."""
         delivery, armed_at = self._delivery, self._armed_at
         if armed_at is None or delivery is None or not self._is_extendable or not self.is_open or self.phase is not Phase.APPLIED:
             return False
@@ -247,7 +247,8 @@ class Transaction(Recovering):
         """Restart the device's revert timer before less than `needed_s` seconds of it are left, where the platform can.
 
         A change that may cut management access is extended only where the device shows that it still waits: a device that takes the
-        extension for the confirmation would keep it. Refused, the timer runs on as it was; when contact is lost the transaction is `lost`.
+        extension for the confirmation would keep it. When it is refused, the former timer runs on; when contact is lost the transaction is
+        `lost`.
         """
         delivery = self._delivery
         if delivery is None or not self.may_extend(needed_s):

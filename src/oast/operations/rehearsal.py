@@ -134,7 +134,7 @@ class _Run:
         try:
             await delivery.look()
             if self._is_comment and isinstance(delivery, WholeFile):
-                self._file_before = await delivery.read_bytes()
+                self._file_before = await delivery.read_file()
                 await delivery.add_comment(WORD)
             await delivery.stage()
             await delivery.validate()
@@ -194,7 +194,7 @@ class _Run:
         if running != comparison.running_text:
             return False
         delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None))
-        same = not isinstance(delivery, WholeFile) or await delivery.read_bytes() == self._file_before
+        same = not isinstance(delivery, WholeFile) or await delivery.read_file() == self._file_before
         return same and await delivery.waits() is not True
 
     async def cancelled(self, comparison: Comparison) -> AsyncIterator[Step]:

@@ -34,7 +34,7 @@ class WholeFile(Declared):
         await self.session.gain_privilege()
         await self.leave_alone(self._file.pending, "its daemon waits to be confirmed")
 
-    async def _read_file(self) -> str:
+    async def read_file(self) -> str:
         """The file as it is: by its own command or, where there is none, what the device starts with."""
         if self._file.read is not None:
             text = await self.session.listing(self._file.read, written_down=False)
@@ -58,17 +58,13 @@ class WholeFile(Declared):
     async def _edited(self) -> EditedFile:
         """The file with the change in it. Raises DeviceError when it cannot be edited in place."""
         if self._new is None:
-            self._original = await self._read_file()
+            self._original = await self.read_file()
             self._new = edited(self.work.syntax, self._original, self._intended())
         return self._new
 
-    async def read_bytes(self) -> str:
-        """The file as it is, every byte of it."""
-        return await self._read_file()
-
     async def add_comment(self, text: str) -> None:
         """Take a comment at the end of the file for the change, in place of statements: it means nothing to the daemon."""
-        self._original = await self._read_file()
+        self._original = await self.read_file()
         end = "" if self._original.endswith("\n") or not self._original else "\n"
         self._new = EditedFile(f"{self._original}{end}{self.work.syntax.comment} {text}\n")
 
@@ -123,7 +119,7 @@ class WholeFile(Declared):
 
     async def _restore(self) -> None:
         """Whatever the daemon did to its file: it has the bytes that it had. A file that is as before is not written."""
-        now = await self._read_file()
+        now = await self.read_file()
         before = self.work.comparison.running
         if self._original is not None:
             if now != self._original:
@@ -141,7 +137,7 @@ class WholeFile(Declared):
         """Apply the former text like a change: checked, then under the timer, then confirmed."""
         await self.session.leave_editing()
         await self.lock()
-        now = await self._read_file()
+        now = await self.read_file()
         before = self._original if self._original is not None else edited(self.work.syntax, now, self.work.comparison.running).text
         await self._put(before, self._file.beside)
         await self.validate()
@@ -153,7 +149,7 @@ class WholeFile(Declared):
 
     async def save(self) -> None:
         await self.session.gain_privilege()
-        now = await self._read_file()
+        now = await self.read_file()
         if tree_of_device(self.work.syntax, now) != self._intended():
             new = await self._edited()
             await self._put(new.text, self._file.path, new)
