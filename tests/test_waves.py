@@ -61,6 +61,20 @@ class WavesTest(LarkwaterTest):
         run = self.oast("push", "-m", "area", "--yes", "--at-once", "1", "--with", "area=0.0.0.9")
         self.assertIn("6 devices delivered", run.out)
 
+    def test_a_wave_that_would_not_fit_is_split_where_that_is_allowed(self) -> None:
+        for core in ("gull-core-1", "heron-core-1"):
+            self.fault(core, "slow", "--seconds", "0.3")
+        cores = ("push", "--on", "role=core", "--revert-timer", "7", "--verify-timeout", "2")
+        unsplit = self.oast(*cores, "--dry-run", expect=1).out
+        self.assertIn("warning: a wave of 2 devices may take", unsplit)
+        self.assertIn(" or more, or --split-waves\n", unsplit)
+        pushed = self.oast(*cores, "--split-waves", "-m", "desk", "--yes")
+        self.assertIn("waves: 2 instead of 1, of at most 1 device", pushed.out)
+        self.assertNotIn("or --split-waves", pushed.out, "it is given already")
+        self.assertIn("2 devices delivered", pushed.out)
+        told = [line.split("  ")[0] for line in pushed.err.splitlines() if line.startswith("wave ") or " delivered " in line]
+        self.assertEqual(told, ["wave 1 of 2: 1 device", "gull-core-1", "wave 2 of 2: 1 device", "heron-core-1"])
+
     def test_settings_that_are_wrong_are_told(self) -> None:
         settings = (self.estate / "oast.toml").read_text()
         line = self.line_of("oast.toml", "waves =")
@@ -119,3 +133,20 @@ DESK = """checks:
     reading: interfaces
     where: {name: "{{ 'port1' if contact != 'nobody' else 'port99' }}"}
 """
+
+
+class SlowDeviceTest(LarkwaterTest):
+    """A device that is loaded waits for a slow one of its wave."""
+
+    whole = True
+
+    def test_the_timer_of_a_loaded_device_is_extended_while_another_is_slow(self) -> None:
+        self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
+        self.fault("gull-dist-1", "slow", "--match", "validate", "--seconds", "14")
+        devices = ("--on", "name in (gull-core-1, gull-dist-1)", "--section", "system")
+        pushed = self.oast("push", *devices, "--revert-timer", "16", "--verify-timeout", "2", "-m", "desk", "--yes")
+        self.assertIn("2 devices delivered", pushed.out)
+        self.assertIn("Larkwater day desk", self.running("gull-core-1"))
+        log = next(self.estate.glob(".oast/log/*/gull-core-1.log")).read_text()
+        self.assertRegex(log, r"> revert-timer extend \d+ as oast-")
+        self.assertRegex(log, r"\* the device now waits \d+ s for the confirmation")

@@ -118,7 +118,7 @@ class Slow(Fault):
     """Every answer takes `seconds`."""
 
     def on_line(self, number: int, line: str) -> Effect | None:
-        return "slow"
+        return "slow" if self.strikes(number, line) else None
 
 
 class Refuse(Fault):

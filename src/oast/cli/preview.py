@@ -22,17 +22,16 @@ def show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
     if forecast is None or plan.manner.into_startup:
         return
     if forecast.waves > forecast.unsplit:
-        out.print(
-            f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}, "
-            f"so that each fits into the revert timer of {forecast.timer_s:.0f} s"
-        )
+        fitting = f", so that each fits into the revert timer of {forecast.timer_s:.0f} s" if forecast.fits else ""
+        out.print(f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}{fitting}")
     if forecast.fits:
         return
     needed = math.ceil(forecast.needed_s)
+    split = ", or --split-waves" if forecast.devices > 1 else ""
     out.print(
         f"warning: a wave of {plural(forecast.devices, 'device')} may take {needed} s, "
         f"longer than the revert timer of {forecast.timer_s:.0f} s; Oast arms timers of at least {needed} s\n"
-        f"    hint: give --revert-timer {needed} or more, or --split-waves",
+        f"    hint: give --revert-timer {needed} or more{split}",
         style="yellow",
     )
     out.print()
