@@ -139,3 +139,16 @@ class CsvTest(EstateTest):
             "site   name\ngull   gull-core-1\nheron  heron-core-1\n",
         )
         self.assertIn("did you mean 'site'?", self.oast("devices", "--columns", "sit", expect=2).err)
+
+
+class WriteCommunityTest(EstateTest):
+    """A community that may write, in the demo network with all its platforms."""
+
+    whole = True
+
+    def test_it_is_written_where_the_platform_has_access_and_left_out_where_it_would_be_read_only(self) -> None:
+        self.edit("values/network.yaml", "- name: {secret: snmp-billing}\n", "- name: {secret: snmp-billing}\n      access: read-write\n")
+        shown = {p: self.oast("render", "--on", f"platform={p}", "--section", "monitoring").out for p in ("bine", "cowl", "roundel")}
+        self.assertEqual(shown["bine"].count("    access read-write\n"), 6)
+        self.assertEqual(shown["cowl"].count("]/access = read-write\n"), 14)
+        self.assertEqual(shown["roundel"].count("<text-name>"), 4, "each of the four has the community that only reads")
