@@ -134,7 +134,9 @@ def run_all(names: Sequence[str], folder: Path) -> Iterator[tuple[str, dict[str,
 
 
 def scrub() -> None:
-    """An environment that holds nothing of the person's."""
+    """An environment that holds nothing of the person's, and no signal that a shell or `nohup` has switched off for us."""
+    for number, handler in ((signal.SIGINT, signal.default_int_handler), (signal.SIGTERM, signal.SIG_DFL), (signal.SIGHUP, signal.SIG_DFL)):
+        signal.signal(number, handler)
     kept = {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR", "VIRTUAL_ENV")}
     # Every file of ours is written through to the disk; in memory that costs nothing.
     if MEMORY.is_dir() and os.access(MEMORY, os.W_OK):

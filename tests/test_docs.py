@@ -43,7 +43,7 @@ def steps(text: str) -> list[tuple[str, int | None, str]]:
 class PageTest(LarkwaterTest):
     """Runs what stands in a page."""
 
-    patient = False  # the pages show how long the demo's estate waits
+    command_timeout_s = 10  # the pages show how long the demo's estate waits
 
     def check(self, page: str) -> None:
         text = (ROOT / "docs" / page).read_text(encoding="utf-8")

@@ -12,11 +12,6 @@ class WholeTest(PageTest):
 
     whole = True
 
-    def setUp(self) -> None:
-        super().setUp()
-        # Two dozen devices in one wave, on a machine that does other things besides.
-        self.edit("oast.toml", "revert_timer_s = 10", "revert_timer_s = 20")
-
     def test_the_page_about_the_estate(self) -> None:
         self.check("estate.md")
 

@@ -93,11 +93,6 @@ class TogetherTest(LarkwaterTest):
     """What devices of one wave do to each other's checks."""
 
     delivered = True
-    patient = False
-
-    def setUp(self) -> None:
-        super().setUp()
-        self.edit("oast.toml", "command_timeout_s = 5", "command_timeout_s = 20")
 
     def test_what_is_confirmed_is_true_after_the_last_that_went_back(self) -> None:
         """One end of a link goes back for a reason of its own, and takes the neighbour along: the other end is not confirmed."""

@@ -165,7 +165,7 @@ class _Story:
             "Deliver it: to one terminal, then to the other routers there, then to all the rest, as [delivery] in oast.toml says;",
             "each under a timer that brings it back unless Oast confirms: the routers' own, the others' commit that has to be confirmed.",
         )
-        self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary", "--revert-timer", "45")
+        self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary")
         self._say("Does the network do what was intended? The checks follow from the intent, and from checks/.")
         self._run("verify")
         self._say("How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as the network tells it:")
