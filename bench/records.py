@@ -17,7 +17,8 @@ from unittest import mock
 from oast.archive.archive import Archive, file_of
 from oast.change.compare import ReadDevice, compare
 from oast.change.journal import DeviceJournal
-from oast.change.ledger import FORMAT, Ledger, canonical_json, digest
+from oast.change.ledger import Ledger
+from oast.change.ledger_entry import FORMAT, canonical_json, digest
 from oast.change.manner import Manner
 from oast.change.outcome import Cause, Outcome, State
 from oast.config.ownership import Scope

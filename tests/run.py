@@ -32,32 +32,43 @@ TOGETHER = 9
 # Far longer than any module takes on the slowest machine.
 LONGEST_S = 1200
 PR_SET_PDEATHSIG = 1
-WAITING = (
-    "test_killed",
-    "test_faults",
-    "test_order",
-    "test_disturbed",
-    "test_interrupts",
-    "test_colleagues",
-    "test_odd_systems",
-    "test_secret_keeping",
-    "test_program",
-    "test_delivery",
+# Those that take longest, most of the time waiting for timers, in the order in which they are begun.
+LONGEST = (
     "test_docs_network",
-    "test_docs",
-    "test_bring_up",
-    "test_hostile_devices",
-    "test_roundel",
-    "test_roundel_disturbed",
-    "test_cowl",
-    "test_in_band",
+    "test_killed",
+    "test_program",
+    "test_interrupts",
+    "test_onboarding",
+    "test_sources",
     "test_watch",
     "test_misconfigured",
-    "test_sources",
-    "test_onboarding",
+    "test_secret_keeping",
+    "test_bring_up",
+    "test_faults",
+    "test_secrets",
     "test_pipeline",
-    "test_many",
+    "test_waves",
+    "test_docs",
+    "test_ways",
+    "test_roundel_disturbed",
+    "test_backup",
+    "test_delivery",
+    "test_checks",
+    "test_colleagues",
     "test_startup",
+    "test_drift",
+    "test_approval",
+    "test_order",
+    "test_cowl",
+    "test_odd_systems",
+    "test_many",
+    "test_hostile_devices",
+    "test_ask",
+    "test_python",
+    "test_native",
+    "test_in_band",
+    "test_roundel",
+    "test_disturbed",
 )
 IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
 
@@ -145,6 +156,10 @@ def scrub() -> None:
     os.environ.update(kept, PYTHONWARNINGS="default")
 
 
+def _turn(name: str) -> int:
+    return LONGEST.index(name) if name in LONGEST else len(LONGEST)
+
+
 def main(words: Sequence[str]) -> int:
     modules = sorted(p for p in HERE.rglob("test_*.py") if not words or any(word in p.stem for word in words))
     if not modules:
@@ -163,8 +178,8 @@ def main(words: Sequence[str]) -> int:
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 20)
-    # The slowest first, so that they do not end alone: those that wait for timers, then those with devices.
-    modules.sort(key=lambda path: (path.stem not in WAITING, "LarkwaterTest" not in path.read_text(encoding="utf-8"), -path.stat().st_size))
+    # The slowest first, so that they do not end alone; of the others, those with devices.
+    modules.sort(key=lambda path: (_turn(path.stem), "LarkwaterTest" not in path.read_text(encoding="utf-8"), -path.stat().st_size))
     totals = {"passed": 0, "failed": 0, "skipped": 0}
     with tempfile.TemporaryDirectory(prefix="oast-test-") as shared:
         os.environ["OAST_TEST_SHARED"] = shared

@@ -173,7 +173,7 @@ class RuleTest(EstateTest):
         lines = [
             number for number, line in enumerate((self.estate / "oast.toml").read_text().splitlines(), 1) if "command_timeout_s" in line
         ]
-        self.assertEqual(seconds["gull-core-1"], {"value": 5.0, "place": f"oast.toml:{lines[0]}", "on": None})
+        self.assertEqual(seconds["gull-core-1"], {"value": 10.0, "place": f"oast.toml:{lines[0]}", "on": None})
         self.assertEqual(seconds["tern-edge-1"], {"value": 60.0, "place": f"oast.toml:{lines[1]}", "on": "role=edge"})
         self.assertEqual(seconds["dunlin-edge-1"], {"value": 90.0, "place": f"oast.toml:{lines[2]}", "on": "site=dunlin"})
         self.assertEqual(found["dunlin-edge-1"]["username"], "field")

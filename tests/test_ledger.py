@@ -12,7 +12,8 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from oast.change.ledger import Ledger, canonical_json, digest
+from oast.change.ledger import Ledger, LedgerBroken
+from oast.change.ledger_entry import Anchor, canonical_json, digest
 from oast.files import write_whole
 
 
@@ -22,7 +23,7 @@ class LedgerTest(unittest.TestCase):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
 
     def copy(self, name: str) -> Ledger:
-        return Ledger(self.folder / name, self.folder / name / ".oast")
+        return Ledger(self.folder / name, self.folder / name / ".oast", dict(os.environ))
 
     def written(self, name: str = "one", number: int = 4) -> Ledger:
         ledger = self.copy(name)
@@ -33,9 +34,9 @@ class LedgerTest(unittest.TestCase):
 
     def test_what_was_written_is_as_it_was_written(self) -> None:
         ledger = self.written()
-        self.assertEqual(ledger.audit(), [])
+        self.assertEqual(ledger.audit().findings, [])
         self.assertEqual([entry.change for entry in ledger.entries()], ["c0", "c1", "c2", "c3"])
-        self.assertEqual(self.copy("none").audit(), [])
+        self.assertEqual(self.copy("none").audit().findings, [])
 
     def test_whatever_the_umask_others_write_into_no_folder_of_it(self) -> None:
         before = os.umask(0)
@@ -60,11 +61,11 @@ class LedgerTest(unittest.TestCase):
                 data = bytearray(whole)
                 data[place] ^= 1 << dice.randrange(8)
                 path.write_bytes(data)
-                found = ledger.audit()
+                found = ledger.audit().findings
                 self.assertTrue(found, (path.name, place))
                 self.assertTrue(any(path.name in finding.file for finding in found), (path.name, place, found))
             path.write_bytes(whole)
-        self.assertEqual(ledger.audit(), [])
+        self.assertEqual(ledger.audit().findings, [])
 
     def test_an_entry_that_is_removed_moved_added_or_cut_off_is_found_and_named(self) -> None:
         ledger = self.written()
@@ -81,9 +82,9 @@ class LedgerTest(unittest.TestCase):
             ("nothing left", [], 1),
         ):
             chain.write_bytes(b"".join(changed))
-            self.assertIn(line, [finding.line for finding in ledger.audit()], about)
+            self.assertIn(line, [finding.line for finding in ledger.audit().findings], about)
         chain.unlink()
-        self.assertIn("is not there any more", ledger.audit()[0].message)
+        self.assertIn("is not there any more", ledger.audit().findings[0].message)
 
     def test_content_that_is_missing_or_nobodys_is_found(self) -> None:
         ledger = self.written()
@@ -91,7 +92,7 @@ class LedgerTest(unittest.TestCase):
         next(iter(sorted(content.iterdir()))).unlink()
         (content / "notes.txt").write_text("mine")
         (self.folder / "one" / "changes" / "ledger-copy.jsonl").write_text("")
-        told = " ".join(finding.message for finding in ledger.audit())
+        told = " ".join(finding.message for finding in ledger.audit().findings)
         self.assertIn("which it names, is missing", told)
         self.assertEqual(told.count("this is nothing of Oast's"), 2)
 
@@ -100,7 +101,7 @@ class LedgerTest(unittest.TestCase):
         [chain] = (self.folder / "one" / "changes").glob("ledger-*.jsonl")
         copy = chain.with_name("ledger-0123456789ab.jsonl")
         shutil.copy(chain, copy)
-        told = [finding.message for finding in ledger.audit()]
+        told = [finding.message for finding in ledger.audit().findings]
         self.assertTrue(any("a copy under another writer's name" in message for message in told), told)
         self.assertTrue(any("stands in the chain of 0123456789ab" in message for message in told), told)
         # Also where the entries themselves do not say who wrote them.
@@ -113,7 +114,7 @@ class LedgerTest(unittest.TestCase):
             before = digest(written[-1])
         for path in (chain, copy):
             path.write_bytes(b"".join(line + b"\n" for line in written))
-        self.assertIn("a copy under another writer's name", " ".join(finding.message for finding in ledger.audit()))
+        self.assertIn("a copy under another writer's name", " ".join(finding.message for finding in ledger.audit().findings))
 
     def test_without_a_memory_there_is_nothing_to_compare_with_and_that_is_a_finding(self) -> None:
         ledger = self.written()
@@ -122,12 +123,12 @@ class LedgerTest(unittest.TestCase):
         memory = self.folder / "one" / ".oast" / "ledger.json"
         for text in ("", "{", '{"heads": 7}', '{"heads": {"x": 1}}', None):
             memory.unlink() if text is None else memory.write_text(text)
-            [finding] = ledger.audit()
+            [finding] = ledger.audit().findings
             self.assertEqual(
                 (finding.file, finding.message), (".oast/ledger.json", "nothing to compare with: a shortened ledger would not be noticed")
             )
         ledger.remember()
-        self.assertEqual((ledger.audit(), ledger.seen_until()), ([], [(file, 4)]))
+        self.assertEqual((ledger.audit().findings, ledger.seen_until()), ([], [(file, 4)]))
 
     def test_what_was_cut_off_is_found_also_after_later_entries(self) -> None:
         self.written("one", 3)
@@ -137,10 +138,107 @@ class LedgerTest(unittest.TestCase):
         [chain] = [path for path in (self.folder / "two" / "changes").glob("*.jsonl") if b'"c2"' in path.read_bytes()]
         whole = chain.read_bytes()
         chain.write_bytes(b"".join(whole.splitlines(keepends=True)[:1]))
-        two.append("begun", "later", {"reason": "after it was cut"})
-        self.assertIn("is not there any more", " ".join(finding.message for finding in two.audit()))
+        with self.assertRaisesRegex(LedgerBroken, "entry 3, which this copy has seen, is not there any more"):
+            two.append("begun", "later", {"reason": "after it was cut"})
+        self.assertIn("is not there any more", " ".join(finding.message for finding in two.audit().findings))
         chain.write_bytes(whole)
-        self.assertEqual(two.audit(), [])
+        two.append("begun", "later", {"reason": "it is whole again"})
+        self.assertEqual(two.audit().findings, [])
+
+    def test_nothing_is_appended_to_a_broken_ledger_until_the_break_is_accepted_and_every_audit_reports_it(self) -> None:
+        def cut(lines: list[bytes]) -> list[bytes]:
+            return lines[:2]
+
+        def halve(lines: list[bytes]) -> list[bytes]:
+            return [*lines[:3], lines[3][: len(lines[3]) // 2]]
+
+        def alter(lines: list[bytes]) -> list[bytes]:
+            return [lines[0], lines[1].replace(b"Dunlin", b"Plover"), *lines[2:]]
+
+        def swap(lines: list[bytes]) -> list[bytes]:
+            return [lines[1], lines[0], *lines[2:]]
+
+        for damage in (cut, halve, alter, swap, None):
+            with self.subTest(damage=damage and damage.__name__):
+                name = damage.__name__ if damage else "removed"
+                ledger = self.written(name)
+                (chain,) = (self.folder / name / "changes").glob("*.jsonl")
+                lines = chain.read_bytes().splitlines(keepends=True)
+                chain.write_bytes(b"".join(damage(lines))) if damage else chain.unlink()
+                for kind in ("proposed", "approved", "begun", "withdrawn"):
+                    with self.assertRaisesRegex(LedgerBroken, "the ledger was cut off or altered: changes/ledger-"):
+                        ledger.append(kind, "next", {"reason": "as if nothing had been"})
+                    self.assertRaises(LedgerBroken, ledger.require_whole)
+                accepted = ledger.accept_break("a disk was restored from Friday", "ada@larkwater.example")
+                self.assertEqual(len(accepted), 1)
+                ledger.require_whole()
+                ledger.append("begun", "next", {"reason": "goes on"})
+                self.assertEqual(ledger.accept_break("again", "ada@larkwater.example"), [])
+                told = " ".join(finding.message for finding in ledger.audit().findings)
+                self.assertIn("accepted by ada@larkwater.example (a disk was restored from Friday): changes/ledger-", told)
+                # In a copy that has seen nothing of it as well; and what is cut off now is a break anew.
+                shutil.copytree(self.folder / name / "changes", self.folder / f"{name}-clone" / "changes")
+                self.assertIn("a disk was restored", " ".join(f.message for f in self.copy(f"{name}-clone").audit().findings))
+                for path in (self.folder / name / "changes").glob("*.jsonl"):
+                    if b'"kind":"break"' in path.read_bytes():
+                        path.unlink()
+                self.assertRaises(LedgerBroken, ledger.append, "begun", "more", {})
+
+    def test_how_a_run_ended_is_written_down_whatever_became_of_the_ledger_meanwhile(self) -> None:
+        ledger = self.written()
+        (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
+        chain.unlink()
+        ledger.append("ended", "c3", {"verdict": "done"})
+        self.assertEqual([entry.kind for entry in ledger.entries()], ["break", "ended"])
+        self.assertIn("found at the end of a run", " ".join(finding.message for finding in ledger.audit().findings))
+
+    def test_a_line_that_was_being_written_when_its_process_was_killed_is_no_break(self) -> None:
+        ledger = self.written()
+        (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
+        with chain.open("ab") as file:
+            file.write(b'{"at":"2026-')
+        ledger.append("begun", "next", {"reason": "goes on"})
+        self.assertEqual(ledger.audit().findings, [])
+        self.assertEqual(len(ledger.entries()), 5)
+
+    def test_what_stands_on_another_branch_is_not_missing(self) -> None:
+        ledger = self.written("one", 1)
+        self.git("one", "init", "-q", "-b", "main")
+        (self.folder / "one" / ".gitignore").write_text(".oast\n")
+        self.git("one", "add", ".")
+        self.git("one", "commit", "-qm", "one")
+        self.git("one", "checkout", "-qb", "side")
+        ledger.append("begun", "side", {"reason": "on a branch"})
+        self.git("one", "add", ".")
+        self.git("one", "commit", "-qm", "side")
+        self.git("one", "checkout", "-q", "main")
+        self.assertEqual(ledger.audit().findings, [])
+        ledger.append("begun", "main", {"reason": "on the other branch"})
+        # Once the branch is gone, nobody can tell whether it was there.
+        self.git("one", "branch", "-qD", "side")
+        self.assertRaises(LedgerBroken, ledger.append, "begun", "more", {})
+        # What was taken back in the history that is checked out is no other branch.
+        other = self.written("two", 2)
+        self.git("two", "init", "-q", "-b", "main")
+        self.git("two", "add", "changes")
+        self.git("two", "commit", "-qm", "two")
+        (chain,) = (self.folder / "two" / "changes").glob("*.jsonl")
+        chain.write_bytes(chain.read_bytes().splitlines(keepends=True)[0])
+        self.git("two", "commit", "-qam", "shorter")
+        self.assertRaises(LedgerBroken, other.append, "begun", "more", {})
+
+    def test_heads_that_were_recorded_elsewhere_are_compared(self) -> None:
+        ledger = self.written()
+        head = ledger.head()
+        assert head is not None
+        self.assertEqual(ledger.audit(anchors=[head]).findings, [])
+        (self.folder / "one" / ".oast" / "ledger.json").unlink()
+        (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
+        chain.write_bytes(b"".join(chain.read_bytes().splitlines(keepends=True)[:2]))
+        ledger.remember()
+        anchor = Anchor(head.writer, head.number, head.digest, "a tag of the archive")
+        (finding,) = ledger.audit(anchors=[anchor]).findings
+        self.assertIn("entry 4, which a tag of the archive names, is not there", finding.message)
 
     def test_what_cannot_be_read_is_one_finding_and_the_rest_is_audited(self) -> None:
         ledger = self.written()
@@ -148,7 +246,7 @@ class LedgerTest(unittest.TestCase):
         (changes / "ledger-0123456789ab.jsonl").mkdir()
         (changes / "content" / f"{'0' * 64}.json").mkdir()
         next(path for path in sorted((changes / "content").iterdir()) if path.is_file()).write_text("{}")
-        told = [finding.message for finding in ledger.audit()]
+        told = [finding.message for finding in ledger.audit().findings]
         self.assertEqual(sum("cannot be read" in message for message in told), 2, told)
         self.assertTrue(any("has been altered" in message for message in told), told)
 
@@ -164,27 +262,23 @@ class LedgerTest(unittest.TestCase):
             self.git(name, "commit", "-qm", name)
         self.git("two", "pull", "-q", "--no-rebase", "--no-edit", "origin", "main")
         two = self.copy("two")
-        self.assertEqual(two.audit(), [])
+        self.assertEqual(two.audit().findings, [])
         self.assertEqual({entry.change for entry in two.entries()}, {"c0", "c1", "from-one", "from-two"})
         after = two.append("begun", "later", {"reason": "knows of both"})
         self.assertEqual(len(after.said["seen"]), 1, "the entry of the other copy that it has not seen before")
         # Whoever takes back what another copy has seen is found out by that copy.
         chain = next(path for path in (self.folder / "two" / "changes").glob("*.jsonl") if "from-one" in path.read_text())
         chain.write_bytes(b"".join(chain.read_bytes().splitlines(keepends=True)[:-1]))
-        self.assertIn("it has seen an entry", " ".join(finding.message for finding in two.audit()))
+        self.assertIn("it has seen an entry", " ".join(finding.message for finding in two.audit().findings))
 
-    def test_a_copy_of_the_folder_and_another_branch_begin_chains_of_their_own(self) -> None:
+    def test_a_copy_of_the_folder_begins_a_chain_of_its_own(self) -> None:
         self.written("one", 2)
         shutil.copytree(self.folder / "one", self.folder / "copy")
         for name in ("one", "copy"):
             self.copy(name).append("begun", "both", {"reason": name})
-            self.assertEqual(self.copy(name).audit(), [])
+            self.assertEqual(self.copy(name).audit().findings, [])
         chains = {path.name for name in ("one", "copy") for path in (self.folder / name / "changes").glob("*.jsonl")}
         self.assertEqual(len(chains), 2)
-        (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
-        chain.write_bytes(b"".join(chain.read_bytes().splitlines(keepends=True)[:1]))
-        self.copy("one").append("begun", "elsewhere", {"reason": "on a branch that is older"})
-        self.assertEqual(len(list((self.folder / "one" / "changes").glob("*.jsonl"))), 2)
 
     def test_the_last_changes_are_found_without_reading_all_and_whole(self) -> None:
         ledger = self.written("one", 0)

@@ -23,6 +23,9 @@ from oast.nearest import suggestion
 RUNNING: Final = "running"
 STARTUP: Final = "startup"
 BRANCH = "refs/heads/main"
+# Tags that are no labels: the heads of the ledger's chains, as WRITER-NUMBER-DIGEST.
+LEDGER_HEAD = "ledger-head/"
+_LEDGER_HEAD = re.compile(rf"refs/tags/{LEDGER_HEAD}([0-9a-f]{{12}})-([0-9]{{1,12}})-([0-9a-f]{{64}})")
 # What stands before the alias in the text of a tag.
 ALSO = "also: "
 LABEL = re.compile(r"[^\x00-\x1f\x7f]{1,100}")
@@ -80,9 +83,18 @@ class Archive:
                 found[file] = head.split()[2]
         return found
 
-    def commit(self, files: Mapping[str, bytes], why: str, who: str, label: str | None = None, alias: str | None = None) -> str | None:
+    def commit(
+        self,
+        files: Mapping[str, bytes],
+        why: str,
+        who: str,
+        label: str | None = None,
+        alias: str | None = None,
+        note: str | None = None,
+    ) -> str | None:
         """Keep `files`; the commit, or None when nothing was kept as nothing is new. With `label`, the point in time gets a tag, also
-        when nothing is new; it is found by its `alias` as well. A label that is taken and has an alias is told apart by that.
+        when nothing is new; it is found by its `alias` as well. A label that is taken and has an alias is told apart by that. A `note`
+        goes into the commit's message.
 
         Raises StateError, UsageError for a label that is taken or none, OSError.
         """
@@ -96,7 +108,8 @@ class Archive:
             new = {file: data for file, data in sorted(files.items()) if there.get(file) != _blob(data)}
             if not there and not new:
                 return None
-            parts = self._stream(new, why, who, bool(there)) if new else []
+            message = why if note is None else f"{why}\n\n{note}"
+            parts = self._stream(new, message, who, bool(there)) if new else []
             if label is not None:
                 parts += self._tag(label, why, alias, who, BRANCH if new else f"{BRANCH}^0")
             stream = b"".join(parts)
@@ -119,7 +132,7 @@ class Archive:
 
     def need_free(self, label: str) -> None:
         """Raises UsageError for a label that is taken, or that cannot be one."""
-        if not LABEL.fullmatch(label) or not tag_of(label) or label in (RUNNING, STARTUP):
+        if not LABEL.fullmatch(label) or not tag_of(label) or label in (RUNNING, STARTUP) or tag_of(label).startswith(LEDGER_HEAD):
             raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'")
         if self._ref(f"refs/tags/{tag_of(label)}") is not None:
             taken = next((kept.label for kept in self.labels() if kept.label is not None and tag_of(kept.label) == tag_of(label)), label)
@@ -144,12 +157,12 @@ class Archive:
         """The points in time that have a label, the newest last."""
         if not (self._folder / "HEAD").exists():
             return []
-        shape = "%(*objectname)%00%(taggerdate:unix)%00%(contents:subject)%00%(contents:body)%00%01"
+        shape = "%(refname)%00%(*objectname)%00%(taggerdate:unix)%00%(contents:subject)%00%(contents:body)%00%01"
         lines = self._git.run("for-each-ref", "--sort=taggerdate", f"--format={shape}", "refs/tags").split("\x01")
         found = []
         for line in lines:
-            if line.strip():
-                commit, at, label, why, *_ = line.strip("\n").split("\0")
+            if line.strip() and not line.strip("\n").startswith(f"refs/tags/{LEDGER_HEAD}"):
+                _, commit, at, label, why, *_ = line.strip("\n").split("\0")
                 lines = why.strip().split("\n")
                 alias = lines[-1].removeprefix(ALSO) if len(lines) > 2 and not lines[-2] and lines[-1].startswith(ALSO) else None
                 found.append(Kept(label, commit, int(at), lines[0], alias))
@@ -204,6 +217,25 @@ class Archive:
             size = int(head.split()[2])
             found[file], data = data[:size], data[size + 1 :]
         return found
+
+    def anchor(self, writer: str, number: int, digest: str, who: str) -> None:
+        """Record the head of a chain of the ledger as a tag. Raises StateError."""
+        if self._ref(BRANCH) is None:
+            return
+        name = f"{LEDGER_HEAD}{writer}-{number}-{digest}"
+        text = _data(f"entry {number} of changes/ledger-{writer}.jsonl".encode())
+        head = f"tag {name}\nfrom {BRANCH}^0\ntagger {_person(who)}\n".encode()
+        self._git.run("fast-import", "--quiet", "--date-format=raw", given=head + text)
+
+    def anchors(self, remote: str | None = None) -> list[tuple[str, int, str]]:
+        """The heads of the ledger's chains that were recorded here, or in `remote`: writer, number and digest. Raises StateError."""
+        if remote is not None:
+            named = self._git.run("ls-remote", "--tags", "--refs", remote, f"refs/tags/{LEDGER_HEAD}*")
+        elif (self._folder / "HEAD").exists():
+            named = self._git.run("for-each-ref", "--format=%(refname)", f"refs/tags/{LEDGER_HEAD}")
+        else:
+            return []
+        return [(writer, int(number), digest) for writer, number, digest in _LEDGER_HEAD.findall(named)]
 
     def push(self, remote: str) -> None:
         """Everything to `remote`. Raises StateError."""

@@ -39,12 +39,20 @@ class Backups:
 
     # --- keeping
 
-    def keep(self, listings: Iterable[Listing], why: str, who: str, label: str | None = None, alias: str | None = None) -> str | None:
+    def keep(
+        self,
+        listings: Iterable[Listing],
+        why: str,
+        who: str,
+        label: str | None = None,
+        alias: str | None = None,
+        note: str | None = None,
+    ) -> str | None:
         """Keep what was listed; the commit, or None when nothing is new (see `Archive.commit`).
 
         Raises StateError, UsageError, EstateError, OSError."""
         files = {file_of(one.kind, one.device): self._as_kept(one) for one in listings}
-        return self.archive.commit(self._new(files), why, who, label, alias)
+        return self.archive.commit(self._new(files), why, who, label, alias, note)
 
     def as_kept(self, device: str, syntax: IndentedSyntax, text: str) -> str:
         """What would be kept, or was kept without encryption, of a running configuration that a device lists as `text`."""

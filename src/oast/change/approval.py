@@ -11,12 +11,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from oast.change.ledger import canonical_json
+from oast.change.ledger_entry import canonical_json
 from oast.child_environment import without_secrets
 from oast.errors import StateError
 
-# What a signature is good for: nothing but this (ssh-keygen(1), -n).
+# What signatures are good for: nothing but this (ssh-keygen(1), -n).
 NAMESPACE = "oast-approval"
+LEDGER_NAMESPACE = "oast-ledger"
 AT_MOST_S = 60.0
 FORMAT = "oast.approval/1"
 
@@ -28,6 +29,19 @@ _MAGIC = b"SSHSIG"
 
 
 @dataclass(frozen=True)
+class LedgerSigner:
+    """Signs the entries of the ledger as `name` with the SSH key in a file."""
+
+    name: str
+    key: Path
+    signers: Signers
+
+    def sign(self, text: bytes) -> str:
+        """The signature of `text`. Raises StateError."""
+        return self.signers.sign(text, self.key, LEDGER_NAMESPACE)
+
+
+@dataclass(frozen=True)
 class Signers:
     """Who may sign: the file of `allowed` signers, as ssh-keygen(1) has it, or None where nothing must be signed. ssh-keygen is started
     with `environment`."""
@@ -35,15 +49,19 @@ class Signers:
     allowed: Path | None
     environment: Mapping[str, str]
 
-    def sign(self, text: bytes, key: Path) -> str:
+    def sign(self, text: bytes, key: Path, namespace: str = NAMESPACE) -> str:
         """`text` signed with the SSH key in `key` (or, of a public one, by the agent). Raises StateError."""
         with tempfile.TemporaryDirectory(prefix="oast-") as folder:
             said = Path(folder, "approval")
             said.write_bytes(text)
-            self._run(["-Y", "sign", "-q", "-n", NAMESPACE, "-f", str(key), str(said)], "it cannot be signed")
+            self._run(["-Y", "sign", "-q", "-n", namespace, "-f", str(key), str(said)], "it cannot be signed")
             return Path(folder, "approval.sig").read_text(encoding="ascii")
 
-    def verify(self, text: bytes, signed: object, who: str) -> bytes:
+    def verify_entry(self, text: bytes, signed: object, who: str) -> bytes:
+        """The public key with which `who` has signed an entry of the ledger, `text`. Raises StateError."""
+        return self.verify(text, signed, who, LEDGER_NAMESPACE)
+
+    def verify(self, text: bytes, signed: object, who: str, namespace: str = NAMESPACE) -> bytes:
         """The public key with which `who` has signed `text`: one that is allowed for them. Raises StateError."""
         if self.allowed is None or not self.allowed.is_file():
             raise StateError(f"the file of allowed signers {self.allowed} does not exist", hint="see 'allowed_signers' in oast.toml")
@@ -52,7 +70,7 @@ class Signers:
         with tempfile.TemporaryDirectory(prefix="oast-") as folder:
             file = Path(folder, "approval.sig")
             file.write_text(signed, encoding="ascii", errors="replace")
-            command = ["-Y", "verify", "-q", "-n", NAMESPACE, "-f", str(self.allowed), "-I", who, "-s", str(file)]
+            command = ["-Y", "verify", "-q", "-n", namespace, "-f", str(self.allowed), "-I", who, "-s", str(file)]
             self._run(command, f"the signature of {who} is not good", text)
         return public_key(signed)
 

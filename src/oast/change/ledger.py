@@ -10,73 +10,72 @@ What is too long for a line stands in `content/DIGEST.json`, where the name is t
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
-import re
-import secrets
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
-import rfc8785
-
+from oast.change.approval import Signers
+from oast.change.ledger_audit import Audit
+from oast.change.ledger_entry import (
+    BREAK,
+    CHAIN,
+    CLOSING,
+    FOLDER,
+    FORMAT,
+    Anchor,
+    Entry,
+    Finding,
+    canonical_json,
+    digest,
+    read_entry,
+    signed_entry,
+    writer_of,
+)
+from oast.change.ledger_memory import MEMORY, Branches, Head, LedgerMemory, head_of
 from oast.change.left import now
-from oast.errors import StateError
+from oast.errors import OastError, StateError
 from oast.files import make_folder, make_private, turn, write_whole
 
-FORMAT = "oast.ledger/1"
-FOLDER = "changes"
-CHAIN = re.compile(r"ledger-([0-9a-f]{12})\.jsonl")
-CONTENT = re.compile(r"[0-9a-f]{64}\.json")
-MEMORY = "ledger.json"
-# Bytes from the end of a chain in which its last line is looked for.
-TAIL = 65_536
 # Enough for the last changes of a chain; where it is not, all of it is read.
 WINDOW = 262_144
+NO_ENVIRONMENT: Mapping[str, str] = {}
 
 
-def digest(data: bytes) -> str:
-    """SHA-256 (FIPS 180-4) in hexadecimal."""
-    return hashlib.sha256(data).hexdigest()
+class EntrySigner(Protocol):
+    """Who signs the entries that this copy writes."""
+
+    @property
+    def name(self) -> str:
+        """Whose signature it is, as the allowed signers name it."""
+
+    def sign(self, text: bytes) -> str:
+        """The signature of `text`. Raises StateError."""
 
 
-def canonical_json(value: Any) -> bytes:
-    """`value` in the canonical form of RFC 8785."""
-    return rfc8785.dumps(value)
+class LedgerBroken(StateError):
+    """Something of the ledger that this copy has seen is not there any more; nothing was appended."""
 
-
-@dataclass(frozen=True)
-class Entry:
-    """One line of a chain. `said` is the whole of it; `file` and `line` are where it stands."""
-
-    writer: str
-    number: int
-    kind: str
-    change: str
-    at: str
-    said: Mapping[str, Any]
-    file: str
-    line: int
-
-
-@dataclass(frozen=True)
-class Finding:
-    """What an audit has found: where (file below the estate, line or 0), and what is wrong there."""
-
-    file: str
-    line: int
-    message: str
+    def __init__(self, broken: list[Finding]) -> None:
+        self.broken = tuple(broken)
+        more = f", and {len(broken) - 1} more" if len(broken) > 1 else ""
+        hint = "look for it in Git, or go on without it: oast change audit --accept-break REASON"
+        super().__init__(f"the ledger was cut off or altered: {broken[0]}{more}", hint=hint)
 
 
 class Ledger:
-    """The ledger of the estate in `folder`. What this copy remembers of it is in `working`."""
+    """The ledger of the estate in `folder`. What this copy remembers of it is in `working`. Entries are signed where there is a `signer`;
+    Git, which may have the chains of other branches, is run in `environment`."""
 
-    def __init__(self, folder: Path, working: Path) -> None:
+    def __init__(
+        self, folder: Path, working: Path, environment: Mapping[str, str] = NO_ENVIRONMENT, signer: EntrySigner | None = None
+    ) -> None:
         self._folder = folder / FOLDER
         self._memory = working / MEMORY
+        self._branches = Branches(folder, environment)
+        self._signer = signer
 
     # --- reading
 
@@ -106,7 +105,7 @@ class Ledger:
                 lines.setdefault(change, []).append((path, line))
                 first[change] = min(first.get(change, at), at)
         chosen = sorted(first, key=lambda change: (first[change], change))[-number:]
-        found = [_entry(path, None, line) for change in chosen for path, line in lines[change]]
+        found = [read_entry(path, None, line) for change in chosen for path, line in lines[change]]
         return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number)), whole and len(first) <= number
 
     def content(self, name: str) -> Any:
@@ -130,7 +129,7 @@ class Ledger:
         for number, line in enumerate(_lines_of(path), 1):
             if about is not None and about not in line:
                 continue
-            entry = _entry(path, number, line)
+            entry = read_entry(path, number, line)
             if change is None or entry.change == change:
                 yield entry
 
@@ -146,154 +145,175 @@ class Ledger:
         return name
 
     def append(self, kind: str, change: str, said: Mapping[str, Any]) -> Entry:
-        """Write an entry of `kind` about `change`. Raises StateError, OSError."""
+        """Write an entry of `kind` about `change`. Raises LedgerBroken when something that this copy has seen is not there any more,
+        unless the entry ends what was begun: then the break is written down before it. Raises StateError, OSError."""
+        with self._opened() as memory:
+            chains = self._lines()
+            broken = dict(memory.breaks(chains, self._branches))
+            if broken and kind not in CLOSING:
+                raise LedgerBroken(list(broken.values()))
+            if broken:
+                self._accept(memory, chains, broken, "found at the end of a run", str(said.get("author", "Oast")))
+            return self._write(memory, kind, change, said)
+
+    def require_whole(self) -> None:
+        """Raises LedgerBroken when something that this copy has seen is not there any more; StateError, OSError."""
+        if self._memory.exists():
+            memory = LedgerMemory.read(self._memory)
+            broken = dict(memory.breaks(self._lines(), self._branches))
+            if broken:
+                raise LedgerBroken(list(broken.values()))
+
+    def accept_break(self, reason: str, author: str) -> list[Finding]:
+        """Go on with the ledger as it is; what is missing or altered is written down with the reason, and told by every later audit.
+        What that was: nothing, when the ledger is whole. Raises StateError, OSError."""
+        with self._opened() as memory:
+            chains = self._lines()
+            broken = dict(memory.breaks(chains, self._branches))
+            if broken:
+                self._accept(memory, chains, broken, reason, author)
+            return list(broken.values())
+
+    @contextmanager
+    def _opened(self) -> Iterator[LedgerMemory]:
+        """This copy's memory, while no other process writes."""
         make_folder(self._folder)
         make_private(self._memory.parent)
         with turn(self._memory.parent):
-            memory = self._remembered()
-            writer = memory["writer"]
-            path = self._folder / f"ledger-{writer}.jsonl"
-            number, before = memory["heads"].get(writer, [0, None])
-            heads = self._heads(but=writer)
-            seen = {name: head[1] for name, head in heads.items() if memory["heads"].get(name) != head}
-            entry = {
-                **said,
-                "format": FORMAT,
-                "writer": writer,
-                "number": number + 1,
-                "before": before,
-                "kind": kind,
-                "change": change,
-                "at": now(),
-            }
-            if seen:
-                entry["seen"] = seen
-            line = canonical_json(entry)
-            _append(path, line + b"\n")
-            memory["heads"].update(self._grown(memory["heads"], heads))
-            memory["heads"][writer] = [number + 1, digest(line)]
-            write_whole(self._memory, json.dumps(memory), mode=0o600)
-        return Entry(writer, number + 1, kind, change, str(entry["at"]), entry, f"{FOLDER}/{path.name}", number + 1)
+            memory = LedgerMemory.read(self._memory)
+            self._drop_unfinished(memory)
+            memory.choose_writer(self._memory.parent, head_of(self._lines_of(memory.writer)))
+            yield memory
 
-    def _remembered(self) -> dict[str, Any]:
-        """What this copy knows: the chain it writes, and the last entry it has seen of each."""
-        place = self._memory.parent.stat()
-        mine = [place.st_dev, place.st_ino]
+    def _drop_unfinished(self, memory: LedgerMemory) -> None:
+        """Take the beginning of a line away that this copy was writing when its process was killed: nobody has seen it as an entry."""
+        lines = self._lines_of(memory.writer)
+        known = memory.heads.get(memory.writer)
+        path = self._folder / f"ledger-{memory.writer}.jsonl"
+        if (
+            lines
+            and not path.read_bytes().endswith(b"\n")
+            and (known.digest if known else None) == (digest(lines[-2]) if lines[1:] else None)
+        ):
+            os.truncate(path, path.stat().st_size - len(lines[-1]))
+
+    def _accept(
+        self, memory: LedgerMemory, chains: Mapping[str, list[bytes]], broken: Mapping[str, Finding], reason: str, author: str
+    ) -> None:
+        for writer in broken:
+            memory.accept(writer, chains.get(writer, []))
+        self._write(memory, BREAK, "", {"author": author, "reason": reason, "broken": [str(finding) for finding in broken.values()]})
+
+    def _write(self, memory: LedgerMemory, kind: str, change: str, said: Mapping[str, Any]) -> Entry:
+        writer = memory.writer
+        path = self._folder / f"ledger-{writer}.jsonl"
+        last = memory.heads.get(writer)
+        chains = {name: lines for name, lines in self._lines().items() if name != writer}
+        known = dict(memory.heads)
+        memory.see(chains)
+        number = 1 if last is None else last.number + 1
+        entry: dict[str, Any] = {
+            **said,
+            "format": FORMAT,
+            "writer": writer,
+            "number": number,
+            "before": None if last is None else last.digest,
+            "kind": kind,
+            "change": change,
+            "at": now(),
+        }
+        seen = {name: head.digest for name, head in memory.heads.items() if name in chains and known.get(name) != head}
+        if seen:
+            entry["seen"] = seen
+        line = canonical_json(self._signed(entry))
+        _append(path, line + b"\n")
+        memory.heads[writer] = Head(number, digest(line))
+        memory.write(self._memory)
+        return Entry(writer, number, kind, change, str(entry["at"]), entry, f"{FOLDER}/{path.name}", number)
+
+    def _signed(self, entry: dict[str, Any]) -> dict[str, Any]:
+        if self._signer is None:
+            return entry
+        entry["signer"] = self._signer.name
         try:
-            memory: dict[str, Any] = json.loads(self._memory.read_text(encoding="utf-8"))
-            if memory["format"] != FORMAT:
-                raise StateError(f"{self._memory} is of another version of Oast")
-            heads, writer = memory["heads"], memory["writer"]
-        except FileNotFoundError:
-            memory, heads, writer = {}, {}, ""
-        except (OSError, ValueError, KeyError, TypeError):
-            raise StateError(f"{self._memory} cannot be read", hint="remove it: this copy then begins a chain of its own") from None
-        last = self._heads(only=writer).get(writer)
-        # A copy of the folder, or another branch of it, must not go on with a chain that somebody else goes on with, too.
-        if memory.get("folder") != mine or (writer in heads and last != heads[writer]) or (writer not in heads and last is not None):
-            writer = secrets.token_hex(6)
-        return {"format": FORMAT, "writer": writer or secrets.token_hex(6), "folder": mine, "heads": heads}
+            entry["signature"] = self._signer.sign(signed_entry(entry))
+        except OastError as error:
+            if entry["kind"] not in CLOSING:
+                raise
+            # What became of devices is written down in any case.
+            del entry["signer"]
+            entry["unsigned"] = error.message
+        return entry
 
-    def _heads(self, but: str = "", only: str | None = None) -> dict[str, list[Any]]:
-        """Number and digest of the last entry of each chain."""
-        found = {}
-        for path in self._chains():
-            writer = path.name[len("ledger-") : -len(".jsonl")]
-            if writer != but and only in (None, writer):
-                line = _last_line(path)
-                with suppress(ValueError, KeyError, TypeError):
-                    found[writer] = [int(json.loads(line)["number"]), digest(line)]
-        return found
+    def _lines(self) -> dict[str, list[bytes]]:
+        """Every chain, line by line."""
+        return {writer_of(path): self._lines_of(writer_of(path)) for path in self._chains()}
 
-    def _grown(self, before: Mapping[str, list[Any]], heads: Mapping[str, list[Any]]) -> dict[str, list[Any]]:
-        """The chains that go on from what this copy has seen of them. What was cut off or altered stays remembered as it was, or the
-        next audit would have nothing to find it by."""
-        found = {}
-        for writer, head in heads.items():
-            known = before.get(writer)
-            if known is not None and known != head:
-                lines = _lines_of(self._folder / f"ledger-{writer}.jsonl")
-                if known[1] not in map(digest, lines):
-                    continue
-            found[writer] = head
-        return found
+    def _lines_of(self, writer: str) -> list[bytes]:
+        """The lines of a chain; none where there is no such file, or it is a folder, which is for the audit to tell."""
+        path = self._folder / f"ledger-{writer}.jsonl"
+        return _lines_of(path) if path.is_file() else []
 
     # --- auditing
 
-    def audit(self) -> list[Finding]:
-        """Everything that is not as it was written: altered, missing or moved entries, and content. Raises OSError."""
-        found: list[Finding] = []
-        digests: dict[str, list[str]] = {}
-        named: dict[str, tuple[str, int]] = {}
-        seen: list[tuple[str, int, str, str]] = []
+    def audit(self, signers: Signers | None = None, anchors: Iterable[Anchor] = ()) -> Audit:
+        """Everything that is not as it was written: altered, missing or moved entries, and content; and who has signed what.
+        `anchors` are heads that were recorded elsewhere. Raises OSError."""
+        audit = Audit()
         for path in self._chains():
-            writer = path.name[len("ledger-") : -len(".jsonl")]
-            try:
-                digests[writer] = _audit_chain(path, found, named, seen)
-            except OSError as error:
-                found.append(Finding(f"{FOLDER}/{path.name}", 0, f"it cannot be read: {error.strerror}; the rest was audited"))
-        found += _copied(digests)
-        for file, line, writer, head in seen:
-            if head not in digests.get(writer, ()):
-                found.append(Finding(file, line, f"it has seen an entry of {FOLDER}/ledger-{writer}.jsonl that is not there"))
-        found += self._missing_here(digests)
-        found += self._wrong_content(named)
-        return found
+            audit.read(path)
+        audit.compare(self._folder)
+        audit.findings += self._missing_here(audit)
+        audit.findings += self._missing_anchors(audit, anchors)
+        audit.verify(signers)
+        return audit
 
-    def _missing_here(self, digests: Mapping[str, list[str]]) -> Iterator[Finding]:
+    def _missing_here(self, audit: Audit) -> Iterator[Finding]:
         """What this copy has seen, and is no longer there: the end of a chain has been cut off, or the whole of it."""
-        heads, wrong = self._seen()
-        if wrong is not None and digests:
-            yield Finding(wrong, 0, "nothing to compare with: a shortened ledger would not be noticed")
-        for writer, (number, head) in heads.items():
-            there = digests.get(writer, [])
-            if head not in there:
-                what = f"entry {number}, which this copy has seen, is not there any more, or not as it was"
-                yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", min(number, len(there) + 1), what)
+        heads = self._seen()
+        if heads is None:
+            if audit.digests:
+                file = f"{self._memory.parent.name}/{self._memory.name}"
+                yield Finding(file, 0, "nothing to compare with: a shortened ledger would not be noticed")
+            return
+        for writer, head in heads.items():
+            there = audit.digests.get(writer, [])
+            if head.digest not in there and not self._branches.has(writer, head.digest):
+                what = f"entry {head.number}, which this copy has seen, is not there any more, or not as it was"
+                yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", min(head.number, len(there) + 1), what)
 
-    def _seen(self) -> tuple[Mapping[str, tuple[int, str]], str | None]:
-        """The last entry that this copy has seen of each chain; and the file that should say so, where it is missing or broken."""
+    def _missing_anchors(self, audit: Audit, anchors: Iterable[Anchor]) -> Iterator[Finding]:
+        """Heads of chains that were recorded elsewhere, and are not in the chains: of each chain, the first one."""
+        told = set()
+        for anchor in sorted(anchors, key=lambda one: (one.writer, one.number)):
+            there = audit.digests.get(anchor.writer, [])
+            if anchor.digest not in there and anchor.writer not in told and not self._branches.has(anchor.writer, anchor.digest):
+                told.add(anchor.writer)
+                what = f"entry {anchor.number}, which {anchor.where} names, is not there, or not as it was"
+                yield Finding(f"{FOLDER}/ledger-{anchor.writer}.jsonl", min(anchor.number, len(there) + 1), what)
+
+    def _seen(self) -> dict[str, Head] | None:
+        """The last entry that this copy has seen of each chain; None where it does not know."""
         try:
-            heads = json.loads(self._memory.read_text(encoding="utf-8"))["heads"]
-            return {str(writer): (int(number), str(head)) for writer, (number, head) in heads.items()}, None
-        except (OSError, ValueError, KeyError, TypeError, AttributeError):
-            return {}, f"{self._memory.parent.name}/{self._memory.name}"
+            return LedgerMemory.read(self._memory).heads if self._memory.exists() else None
+        except StateError:
+            return None
 
     def seen_until(self) -> list[tuple[str, int]]:
         """How far this copy has seen each chain: file and number of the last entry. Audits notice what is missing up to there."""
-        return [(f"{FOLDER}/ledger-{writer}.jsonl", number) for writer, (number, _) in sorted(self._seen()[0].items())]
+        return [(f"{FOLDER}/ledger-{writer}.jsonl", head.number) for writer, head in sorted((self._seen() or {}).items())]
+
+    def head(self) -> Anchor | None:
+        """The last entry that this copy has written, to be recorded elsewhere; None before it has written any. Raises StateError."""
+        memory = LedgerMemory.read(self._memory)
+        head = memory.heads.get(memory.writer)
+        return None if head is None else Anchor(memory.writer, head.number, head.digest)
 
     def remember(self) -> None:
         """From now on this copy has seen every chain as it is. Raises StateError, OSError."""
-        make_private(self._memory.parent)
-        with turn(self._memory.parent):
-            memory = self._remembered()
-            memory["heads"].update(self._grown(memory["heads"], self._heads()))
-            write_whole(self._memory, json.dumps(memory), mode=0o600)
-
-    def _wrong_content(self, named: Mapping[str, tuple[str, int]]) -> Iterator[Finding]:
-        folder = self._folder / "content"
-        there = sorted(folder.iterdir()) if folder.is_dir() else []
-        for path in there:
-            file = f"{FOLDER}/content/{path.name}"
-            if not CONTENT.fullmatch(path.name):
-                if not path.name.startswith("."):
-                    yield Finding(file, 0, "this is nothing of Oast's")
-                continue
-            try:
-                data = path.read_bytes()
-            except OSError as error:
-                yield Finding(file, 0, f"it cannot be read: {error.strerror}; the rest was audited")
-                continue
-            if digest(data) != path.stem:
-                yield Finding(file, 0, "its content has been altered: it is not what its name says")
-        names = {path.stem for path in there}
-        for name, (file, line) in named.items():
-            if name not in names:
-                yield Finding(file, line, f"{FOLDER}/content/{name}.json, which it names, is missing")
-        for path in sorted(self._folder.iterdir()) if self._folder.is_dir() else ():
-            if path.name != "content" and not CHAIN.fullmatch(path.name) and not path.name.startswith("."):
-                yield Finding(f"{FOLDER}/{path.name}", 0, "this is nothing of Oast's")
+        with self._opened() as memory:
+            memory.see(self._lines())
+            memory.write(self._memory)
 
 
 # The keys of an entry are sorted (RFC 8785, section 3.2.3): the time comes first. A quotation mark inside a text has a backslash before it.
@@ -309,7 +329,7 @@ def _head(line: bytes) -> tuple[bytes, bytes] | None:
 
 
 def _entry_head(path: Path, line: bytes) -> tuple[bytes, bytes]:
-    entry = _entry(path, None, line)
+    entry = read_entry(path, None, line)
     return entry.at.encode(), entry.change.encode()
 
 
@@ -327,82 +347,6 @@ def _tail_of(path: Path, window: int | None) -> tuple[list[bytes], bool]:
     with path.open("rb") as file:
         file.seek(-window, os.SEEK_END)
         return file.read().splitlines()[1:], False
-
-
-def _entry(path: Path, number: int | None, line: bytes) -> Entry:
-    """An entry; the line in the file is its own number where that is not known. Raises StateError."""
-    writer = path.name[len("ledger-") : -len(".jsonl")]
-    try:
-        said = json.loads(line)
-        at = said["number"] if number is None else number
-        return Entry(writer, said["number"], said["kind"], said["change"], said["at"], said, f"{FOLDER}/{path.name}", at)
-    except (ValueError, KeyError, TypeError):
-        where = path if number is None else f"{path}:{number}"
-        raise StateError(f"{where} is no entry of a ledger", hint="oast change audit") from None
-
-
-def writer_of(path: Path) -> str:
-    """The writer whose chain is in a file, by the file's name."""
-    return path.name[len("ledger-") : -len(".jsonl")]
-
-
-def _audit_chain(path: Path, found: list[Finding], named: dict[str, tuple[str, int]], seen: list[tuple[str, int, str, str]]) -> list[str]:
-    """The digests of a chain's lines; what is wrong with it goes to `found`."""
-    file = f"{FOLDER}/{path.name}"
-    data = path.read_bytes()
-    lines = data.split(b"\n")
-    if lines and lines[-1] == b"":
-        lines.pop()
-    elif lines:
-        found.append(Finding(file, len(lines), "the last entry is cut off"))
-    digests: list[str] = []
-    before: str | None = None
-    for number, line in enumerate(lines, 1):
-        try:
-            said = json.loads(line)
-            proper = isinstance(said, dict) and canonical_json(said) == line
-        except (ValueError, RecursionError):
-            proper = False
-        if not proper:
-            found.append(Finding(file, number, "this is no entry as Oast writes them: it has been altered"))
-        else:
-            if said.get("writer", writer_of(path)) != writer_of(path):
-                message = f"it was written by {said['writer']}, and stands in the chain of {writer_of(path)}"
-                found.append(Finding(file, number, message))
-            if said.get("before") != before:
-                found.append(Finding(file, number, "it does not follow the entry before it: one was altered, removed, added or moved"))
-            elif said.get("number") != number:
-                found.append(Finding(file, number, f"it says to be entry {said.get('number')}, and is the {number}."))
-            for name in _contents_of(said):
-                named.setdefault(name, (file, number))
-            seen.extend((file, number, writer, head) for writer, head in said.get("seen", {}).items())
-        before = digest(line)
-        digests.append(before)
-    return digests
-
-
-def _copied(digests: Mapping[str, Sequence[str]]) -> Iterator[Finding]:
-    """Chains with the same first entry: a writer's file was copied to another writer's name."""
-    first: dict[str, str] = {}
-    for writer, lines in sorted(digests.items()):
-        if lines and lines[0] in first:
-            other = first[lines[0]]
-            message = f"its entries are those of {FOLDER}/ledger-{other}.jsonl: one of the two files is a copy under another writer's name"
-            yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", 1, message)
-        elif lines:
-            first[lines[0]] = writer
-
-
-def _contents_of(said: Mapping[str, Any]) -> Iterable[str]:
-    return (said[key] for key in ("plan", "outcome", "readings") if isinstance(said.get(key), str))
-
-
-def _last_line(path: Path) -> bytes:
-    with path.open("rb") as file:
-        size = file.seek(0, os.SEEK_END)
-        file.seek(max(0, size - TAIL))
-        lines = file.read().splitlines()
-    return lines[-1] if lines else b""
 
 
 def _append(path: Path, line: bytes) -> None:

@@ -43,7 +43,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.add_selection(revert)
     arguments.add_format(revert)
     arguments.add_estate(revert)
-    _action(actions, "audit", "whether anything in the ledger was altered, removed or moved", "oast.cli.change_record", "run_audit")
+    summary = "find out whether the ledger is as it was written, and who signed it"
+    audit = _action(actions, "audit", summary, "oast.cli.change_record", "run_audit")
+    audit.add_argument("--remote", action="store_true", help="also compare with the ledger heads in the archive's remote")
+    audit.add_argument("--accept-break", metavar="REASON", help="go on with a ledger that was cut off or altered; the reason is recorded")
 
 
 def _later(module: str, name: str) -> Callable[[argparse.Namespace], int]:

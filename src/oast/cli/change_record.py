@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from contextlib import suppress
 
+from rich.console import Console
 from rich.text import Text
 
+from oast.change.ledger_audit import SignedRange
 from oast.cli.exits import DONE, NO
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
 from oast.errors import OastError
-from oast.operations.changes import Changes, change_document
+from oast.estate.estate import Estate
+from oast.operations.changes import Changes, accept_break, audit, change_document
 
 
 def run_list(options: argparse.Namespace) -> int:
@@ -34,22 +38,54 @@ def run_list(options: argparse.Namespace) -> int:
 
 
 def run_audit(options: argparse.Namespace) -> int:
-    """Whether everything is as it was written."""
-    ledger = Changes(estate_of(options)).ledger
-    found, seen = ledger.audit(), ledger.seen_until()
+    """Compare the ledger with itself, with what this copy has seen, and with the archive; or accept a break."""
+    estate = estate_of(options)
+    if options.accept_break is not None:
+        return _accept(options, estate)
+    ledger = Changes(estate).ledger
+    found, seen = audit(estate, with_remote=options.remote), ledger.seen_until()
     if not seen:
         # The next audit has something to compare with.
         with suppress(OSError, OastError):
             ledger.remember()
     if options.format == "json":
-        findings = [{"file": f.file, "line": f.line or None, "message": f.message} for f in found]
-        put_json("audit", 1, {"findings": findings, "seen": [{"file": file, "entries": number} for file, number in seen]})
-        return NO if found else DONE
+        findings = [{"file": f.file, "line": f.line or None, "message": f.message} for f in found.findings]
+        signed = [{"file": s.file, "first": s.first, "last": s.last, "signer": s.signer} for s in found.signatures]
+        put_json("audit", 1, {"findings": findings, "seen": [{"file": f, "entries": number} for f, number in seen], "signed": signed})
+        return NO if found.findings else DONE
     out = console()
-    for finding in found:
+    for finding in found.findings:
         place = f"{finding.file}:{finding.line}" if finding.line else finding.file
         put_hanging(out, Text.assemble((f"{place}: ", "cyan"), (finding.message, "bold")))
     for file, number in seen:
         put_hanging(out, Text(f"this copy has seen {file} up to entry {number}", style="dim"))
-    out.print(plural(len(found), "finding") if found else "the ledger is as it was written")
-    return NO if found else DONE
+    _show_signatures(out, found.signatures)
+    out.print(plural(len(found.findings), "finding") if found.findings else "the ledger is as it was written")
+    return NO if found.findings else DONE
+
+
+def _show_signatures(out: Console, signatures: Sequence[SignedRange]) -> None:
+    for one in signatures:
+        if one.signer is not None:
+            entries = f"entry {one.first}" if one.first == one.last else f"entries {one.first} to {one.last}"
+            put_hanging(out, Text(f"{one.file}: {entries} signed by {one.signer}", style="dim"))
+    unsigned = sum(one.last - one.first + 1 for one in signatures if one.signer is None)
+    if unsigned:
+        are = "entries are" if unsigned > 1 else "entry is"
+        what = f"{unsigned} {are} not signed: a fresh clone cannot notice it when all of them are rewritten"
+        put_hanging(out, Text(what, style="dim"))
+
+
+def _accept(options: argparse.Namespace, estate: Estate) -> int:
+    accepted = accept_break(estate, options.accept_break)
+    if options.format == "json":
+        put_json("audit", 1, {"accepted": [{"file": f.file, "line": f.line or None, "message": f.message} for f in accepted]})
+        return DONE
+    out = console()
+    for finding in accepted:
+        put_hanging(out, Text(f"accepted: {finding}"))
+    if accepted:
+        out.print("the break is recorded, and every later audit reports it")
+    else:
+        out.print("nothing to accept: what this copy has seen of the ledger is there")
+    return DONE

@@ -48,7 +48,7 @@ from oast.config.view import Counts
 from oast.errors import DeviceError, UsageError
 from oast.intent.intent import IntentBuilder
 from oast.operations.ask import need_only_reading
-from oast.operations.changes import Changes
+from oast.operations.changes import Changes, ledger_of
 from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, need_reason, push_document
 from oast.operations.native import asked, prepared_native
 from oast.operations.preparation import Preparation, prepare
@@ -224,6 +224,9 @@ def chosen(options: argparse.Namespace) -> DeliveryOptions:
 def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOptions, around: Around) -> int:
     """Compare, ask and deliver; returns the exit code."""
     check_times(prepared, how)
+    if not options.dry_run:
+        # Before any device is read: without a record nothing would be delivered.
+        ledger_of(prepared.estate).require_whole()
     show_problems((p for p in forbid(prepared) if p.kind == "policy-warning"), sys.stderr)
     # One event loop for both: sessions that were opened to compare go on delivering.
     with asyncio.Runner() as runner:

@@ -65,7 +65,8 @@ class DeliverySettings:
     begins, and `on_failure` says what is taken back besides. Checks have to stay true for `hold_s` seconds at least.
     Devices up to `watch_hops` cables away from those of a change have to keep what they had.
     With `approval`, nothing is delivered that nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals
-    have to be signed. With `split_waves`, a wave that would not fit into the revert timer is delivered in several.
+    have to be signed; with `sign_with`, an SSH key, every entry of the ledger is. With `split_waves`, a wave that would not fit into the
+    revert timer is delivered in several.
     """
 
     revert_timer_s: int = 120
@@ -81,6 +82,7 @@ class DeliverySettings:
     limits: LimitSettings = LimitSettings(last_of=LAST_OF)
     approval: bool = False
     allowed_signers: Path | None = None
+    sign_with: Path | None = None
     split_waves: bool = False
 
 
@@ -215,6 +217,7 @@ def _delivery(table: Table | None, folder: Path) -> DeliverySettings:
         limits=_limits(table.table("limits")),
         approval=table.flag("approval"),
         allowed_signers=_path(table, "allowed_signers", folder),
+        sign_with=_path(table, "sign_with", folder),
         split_waves=table.flag("split_waves"),
     )
     table.finish()

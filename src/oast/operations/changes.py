@@ -6,7 +6,12 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from oast.change.ledger import Entry, Ledger
+from oast.archive.backups import Backups
+from oast.change.approval import LedgerSigner, Signers
+from oast.change.identity import identity
+from oast.change.ledger import Ledger
+from oast.change.ledger_audit import Audit
+from oast.change.ledger_entry import BREAK, Anchor, Entry, Finding
 from oast.errors import UsageError
 from oast.estate.estate import Estate
 
@@ -88,7 +93,7 @@ class Changes:
     ledger: Ledger = field(init=False)
 
     def __post_init__(self) -> None:
-        self.ledger = Ledger(self.estate.folder, self.estate.working)
+        self.ledger = ledger_of(self.estate)
 
     def all(self) -> list[Change]:
         """Every change, the newest last. Raises StateError."""
@@ -124,6 +129,39 @@ class Changes:
         return [self.ledger.content(entry.said["readings"]) for entry in change.every(ENDED) if "readings" in entry.said]
 
 
+def signers_of(estate: Estate) -> Signers:
+    """Who may sign in an estate."""
+    return Signers(estate.settings.delivery.allowed_signers, estate.environment)
+
+
+def ledger_of(estate: Estate) -> Ledger:
+    """The ledger of an estate, which signs as its settings say."""
+    key = estate.settings.delivery.sign_with
+    signer = None if key is None else LedgerSigner(identity(estate.folder, estate.environment), key, signers_of(estate))
+    return Ledger(estate.folder, estate.working, estate.environment, signer)
+
+
+def audit(estate: Estate, *, with_remote: bool = False) -> Audit:
+    """Compare the ledger with itself, with what this copy has seen, and with the heads that the archive has recorded; `with_remote`, also
+    with those in the archive's remote. Raises StateError, UsageError, OSError."""
+    archive = Backups(estate).archive
+    anchors = [Anchor(*head, where="a tag of the archive") for head in archive.anchors()]
+    if with_remote:
+        remote = estate.settings.archive.remote
+        if remote is None:
+            raise UsageError("the archive has no remote to compare with", hint="set 'remote' under [archive] in oast.toml")
+        archive.prepare()
+        anchors += [Anchor(*head, where="a tag of the archive's remote") for head in archive.anchors(remote)]
+    return ledger_of(estate).audit(signers_of(estate), anchors)
+
+
+def accept_break(estate: Estate, reason: str) -> list[Finding]:
+    """Go on with a ledger that was cut off or altered; what that was. Raises UsageError, StateError, OSError."""
+    if not reason.strip():
+        raise UsageError("a break is accepted with a reason", hint="say what has happened: --accept-break REASON")
+    return ledger_of(estate).accept_break(reason, identity(estate.folder, estate.environment))
+
+
 def change_document(change: Change) -> dict[str, Any]:
     """A change as it is listed."""
     return {
@@ -140,6 +178,6 @@ def change_document(change: Change) -> dict[str, Any]:
 
 def _grouped(entries: Iterable[Entry]) -> list[Change]:
     found: dict[str, list[Entry]] = {}
-    for entry in entries:
+    for entry in (entry for entry in entries if entry.kind != BREAK):
         found.setdefault(entry.change, []).append(entry)
     return [Change(name, tuple(about)) for name, about in found.items()]

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Sequence
 from dataclasses import replace
 
-from oast.change.ledger import canonical_json, digest
+from oast.change.ledger_entry import canonical_json, digest
 from oast.change.left import in_flight
 from oast.config.difference import Edit
 from oast.config.documents import edits_document

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.archive.backups import Backups
-from oast.change.approval import Signers, approval_problem, proposed_text, signed_text
+from oast.change.approval import approval_problem, proposed_text, signed_text
 from oast.change.identity import commit_of, identity
 from oast.change.manner import Datastore
 from oast.change.planned import Plan as Recorded
@@ -18,7 +18,7 @@ from oast.config.tree import Node, canonical, joined
 from oast.errors import NotAllowed, OastError, StateError, UsageError
 from oast.estate.estate import Estate
 from oast.intent.intent import Intent, IntentBuilder
-from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes
+from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes, signers_of
 from oast.operations.deliver import Plan
 from oast.operations.native import with_statements
 from oast.operations.preparation import Preparation, prepare
@@ -32,11 +32,6 @@ class Stale:
     device: str
     proposed: Mapping[str, Any]
     now: Mapping[str, Any]
-
-
-def signers_of(estate: Estate) -> Signers:
-    """Who may sign in an estate."""
-    return Signers(estate.settings.delivery.allowed_signers, estate.environment)
 
 
 def propose(

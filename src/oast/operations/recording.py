@@ -13,7 +13,6 @@ from oast.archive.backups import Backups, Listing
 from oast.change.compare import Comparison
 from oast.change.identity import commit_of, identity
 from oast.change.journal import Journal
-from oast.change.ledger import Ledger
 from oast.change.left import timeline_of
 from oast.change.locks import RunLock
 from oast.change.manner import Datastore, Manner
@@ -25,6 +24,7 @@ from oast.errors import OastError, StateError
 from oast.estate.estate import Estate
 from oast.intent.intent import Intent
 from oast.memory import uncollected
+from oast.operations.changes import ledger_of
 from oast.operations.documents import counted, outcome_document
 
 SyntaxOf = Callable[[Intent], IndentedSyntax]
@@ -56,7 +56,7 @@ class Recording:
         self._run = run
         self._about = about
         self._lock = RunLock(estate.working, run)
-        self._ledger = Ledger(estate.folder, estate.working)
+        self._ledger = ledger_of(estate)
         self._room = estate.working / "runs" / f"{run}.room"
         self._journal: Journal | None = None
         self._backups = Backups(estate)
@@ -122,8 +122,11 @@ class Recording:
 
     def _keep(self, texts: Mapping[str, str], when: str, who: str) -> None:
         """What the devices run, or start with, goes to the archive. Raises StateError, OSError."""
+        head = self._ledger.head()
+        note = None if head is None else f"Ledger-Head: {head.writer} {head.number} {head.digest}"
         listings = [Listing(name, self._kind, self._syntaxes[name], text) for name, text in texts.items()]
-        self._backups.keep(listings, f"{when} {self.change}: {self._about.reason}", who, f"{when} {self.change}", f"{when} {self._run}")
+        why = f"{when} {self.change}: {self._about.reason}"
+        self._backups.keep(listings, why, who, f"{when} {self.change}", f"{when} {self._run}", note)
 
     def _reserve(self, devices: int) -> None:
         """Take the room on the disk that is given back when it is needed. Raises OSError."""
@@ -154,7 +157,6 @@ class Recording:
             self._room.unlink(missing_ok=True)
             if running:
                 self._keep(running, "after", identity(self._estate.folder, self._estate.environment))
-                self._backups.push()
         except OSError as error:
             told = f"{error.filename or self._estate.folder}: {error.strerror}"
         except OastError as error:
@@ -168,6 +170,8 @@ class Recording:
                 said["readings"] = self._ledger.keep(readings_document(self._run, measured))
             self._ledger.append("ended", self.change, said)
             recorded = True
+            if running:
+                self._anchor()
         except OSError as error:
             told = f"{error.filename or self._estate.folder}: {error.strerror}"
         except StateError as error:
@@ -177,6 +181,14 @@ class Recording:
         except StateError as error:
             told = told or error.message
         return told or self.journal.broken
+
+    def _anchor(self) -> None:
+        """Record the head of the ledger where nobody shortens it together with the ledger. Raises StateError, OSError."""
+        head = self._ledger.head()
+        if head is not None:
+            who = identity(self._estate.folder, self._estate.environment)
+            self._backups.archive.anchor(head.writer, head.number, head.digest, who)
+        self._backups.push()
 
     def close(self) -> None:
         """Safe to call again."""

@@ -11,7 +11,6 @@ from typing import Any
 from oast.change.backup import Backup, kept_text
 from oast.change.compare import Listed
 from oast.change.journal import Journal
-from oast.change.ledger import Ledger
 from oast.change.left import Left, LeftRun, dead_runs, plan_of, timeline_of
 from oast.change.locks import RunLock, device_lock
 from oast.change.means import Means
@@ -29,6 +28,7 @@ from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
 from oast.fleet.many import for_each
 from oast.intent.intent import Intent, IntentBuilder
+from oast.operations.changes import ledger_of
 from oast.operations.documents import counted
 from oast.operations.recording import outcomes_content
 
@@ -157,7 +157,7 @@ class Resume:
         return Resumed(Remains(left, planned, plan.manner, listed), intent, means)
 
     def _record(self, left: LeftRun, outcomes: Sequence[Outcome], journal: Journal) -> str | None:
-        ledger = Ledger(self._estate.folder, self._estate.working)
+        ledger = ledger_of(self._estate)
         told: str | None = None
         try:
             if not left.devices and any(e.kind == "ended" and e.said.get("run") == left.run for e in ledger.entries(left.change)):

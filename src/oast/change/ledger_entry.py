@@ -1,0 +1,98 @@
+"""Entries of the ledger, and how they are written: JSON in canonical form, named by its SHA-256 digest."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import rfc8785
+
+from oast.errors import StateError
+
+FORMAT = "oast.ledger/1"
+FOLDER = "changes"
+CHAIN = re.compile(r"ledger-([0-9a-f]{12})\.jsonl")
+CONTENT = re.compile(r"[0-9a-f]{64}\.json")
+# The kind of an entry that is about no change: what was missing or altered, and was accepted.
+BREAK = "break"
+# Entries that end what was begun: what became of devices is written down, whatever was done to the ledger meanwhile.
+CLOSING = ("ended", "resumed")
+
+
+def digest(data: bytes) -> str:
+    """SHA-256 (FIPS 180-4) in hexadecimal."""
+    return hashlib.sha256(data).hexdigest()
+
+
+def canonical_json(value: Any) -> bytes:
+    """`value` in the canonical form of RFC 8785."""
+    return rfc8785.dumps(value)
+
+
+def signed_entry(said: Mapping[str, Any]) -> bytes:
+    """What the signer of an entry signs: all of it but the signature."""
+    return canonical_json({key: value for key, value in said.items() if key != "signature"})
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line of a chain. `said` is the whole of it; `file` and `line` are where it stands."""
+
+    writer: str
+    number: int
+    kind: str
+    change: str
+    at: str
+    said: Mapping[str, Any]
+    file: str
+    line: int
+
+    @classmethod
+    def of(cls, said: Mapping[str, Any], writer: str, file: str, line: int) -> Entry:
+        """An entry as it stands in a file; what it lacks is empty."""
+        number = said.get("number")
+        kind, change, at = (str(said.get(key, "")) for key in ("kind", "change", "at"))
+        return cls(writer, number if isinstance(number, int) else line, kind, change, at, said, file, line)
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What an audit has found: where (file below the estate, line or 0), and what is wrong there."""
+
+    file: str
+    line: int
+    message: str
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}: {self.message}" if self.line else f"{self.file}: {self.message}"
+
+
+@dataclass(frozen=True)
+class Anchor:
+    """The head of a chain as it was recorded outside of the ledger; `where` says by what, such as a tag of the archive."""
+
+    writer: str
+    number: int
+    digest: str
+    where: str = ""
+
+
+def read_entry(path: Path, number: int | None, line: bytes) -> Entry:
+    """The entry in a line; the line in the file is its own number where that is not known. Raises StateError."""
+    try:
+        said = json.loads(line)
+        at = said["number"] if number is None else number
+        return Entry(writer_of(path), said["number"], said["kind"], said["change"], said["at"], said, f"{FOLDER}/{path.name}", at)
+    except (ValueError, KeyError, TypeError):
+        where = path if number is None else f"{path}:{number}"
+        raise StateError(f"{where} is no entry of a ledger", hint="oast change audit") from None
+
+
+def writer_of(path: Path) -> str:
+    """The writer whose chain is in a file, by the file's name."""
+    return path.name[len("ledger-") : -len(".jsonl")]
