@@ -24,15 +24,18 @@ FILES = {
 }
 
 
+def plain_platform() -> str:
+    """What is left of a platform without its grammar, and without what rests on it."""
+    plain = re.sub(r"(?ms)^\[roles\].*", "", BINE.read_text()).replace('name = "bine"', 'name = "plain"')
+    plain = re.sub(r"(?m)^(intervals|abbreviations|remove_unknown|insert_before|insert_last) = .*\n", "", plain)
+    return re.sub(r"(?ms)^# [^\n]*\n\[readings\.communities\].*?(?=^\[)", "", plain)
+
+
 class StructureTest(unittest.TestCase):
     def setUp(self) -> None:
         super().setUp()
         self.estate = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
-        # What is left of a platform without its grammar, and without what rests on it.
-        plain = re.sub(r"(?ms)^\[roles\].*", "", BINE.read_text()).replace('name = "bine"', 'name = "plain"')
-        plain = re.sub(r"(?m)^(intervals|abbreviations|remove_unknown|insert_before|insert_last) = .*\n", "", plain)
-        plain = re.sub(r"(?ms)^# [^\n]*\n\[readings\.communities\].*?(?=^\[)", "", plain)
-        for file, text in {**FILES, "platforms/plain.toml": plain}.items():
+        for file, text in {**FILES, "platforms/plain.toml": plain_platform()}.items():
             (self.estate / file).parent.mkdir(parents=True, exist_ok=True)
             (self.estate / file).write_text(text)
         simulator = simulator_of(self.estate, PASSWORDS)

@@ -58,11 +58,12 @@ class Fingerprints:
     """Makes the keyed digest that stands for a secret wherever people look.
 
     The same secret has the same fingerprint under one key, so that a changed secret shows as changed;
-    without the key a guess cannot be tried against it.
+    without the key a guess cannot be tried against it. Where all secrets are `withheld`, their names stand in for them.
     """
 
-    def __init__(self, key: bytes) -> None:
+    def __init__(self, key: bytes, *, withheld: bool = False) -> None:
         self.key = key
+        self.withheld = withheld
         self._hide: Callable[[str], str] = str
 
     def hide_by(self, hide: Callable[[str], str]) -> None:
@@ -135,6 +136,11 @@ class Secret:
     def is_forgotten(self) -> bool:
         """Whether no more than the fingerprint that people see is known of it."""
         return len(self.digest) == SHOWN
+
+    @property
+    def is_withheld(self) -> bool:
+        """Whether its name stands in for it: what the secret is was not looked up."""
+        return self._fingerprints.withheld
 
     @property
     def mark(self) -> str:

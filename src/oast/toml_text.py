@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
+from oast.containment import require_inside
 from oast.errors import EstateError, Mistakes
 from oast.nearest import suggestion
 from oast.records import Place
@@ -26,6 +27,7 @@ class TomlFile:
     def __init__(self, path: Path, file: str, mistakes: Mistakes) -> None:
         self.file = file
         self.mistakes = mistakes
+        require_inside(path, file)
         try:
             text = path.read_text(encoding="utf-8")
             self._data: dict[str, Any] = tomllib.loads(text)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from oast.archive.archive import BRANCH, RUNNING, Archive, Kept, file_of
 from oast.config.indented import IndentedSyntax, listed, tree_as_listed
+from oast.config.remembered import masked_lines
 from oast.config.tree import Node, canonical
 from oast.errors import ProtocolError, StateError
 from oast.estate.encrypted import EncryptedFile, digest_in
@@ -63,7 +64,7 @@ class Backups:
             return one.text if one.text.endswith("\n") else f"{one.text}\n"
         tree = _without_volatile(tree_as_listed(one.syntax, one.text))
         masked = self._estate.settings.archive.secrets == MASKED
-        return one.syntax.masked(tree) if masked else one.syntax.written(tree)
+        return one.syntax.masked(masked_lines(tree)) if masked else one.syntax.written(tree)
 
     def _new(self, files: Mapping[str, str]) -> dict[str, bytes]:
         """What is to be written: of encrypted files those that are not as before, as every encryption is another."""

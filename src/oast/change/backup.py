@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.config.indented import IndentedSyntax, tree_as_listed
+from oast.config.remembered import masked_lines
 from oast.errors import DeviceError
 from oast.files import write_whole
 
@@ -24,7 +25,7 @@ class Backup:
         """Keep `running`, whole or not at all. Raises DeviceError."""
         text = running
         if self.mask:
-            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.masked(tree_as_listed(self.syntax, running))}"
+            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.masked(masked_lines(tree_as_listed(self.syntax, running)))}"
         try:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:

@@ -55,7 +55,7 @@ def keep(path: Path, now: Delivered, scope: Scope, grammar: Grammar) -> None:
         before = load(path, grammar)
     except StateError:
         before = None
-    tree = now.tree if before is None else _replaced(before.tree, now.tree, scope, grammar)
+    tree = now.tree if before is None else _replaced(forgetting(before.tree), now.tree, scope, grammar)
     content = {"format": FORMAT, "run": now.run, "at": now.at.isoformat(timespec="seconds"), "statements": tree_document(tree)}
     write_whole(path, json.dumps(content) + "\n", mode=0o600)
 
@@ -82,4 +82,4 @@ def load(path: Path, grammar: Grammar) -> Delivered | None:
 
 def since_delivered(name: str, delivered: Delivered, running: Node) -> Drift:
     """What is different on the device `name`, which runs the canonical tree `running`, from what was delivered."""
-    return Drift(name, delivered, tuple(difference(delivered.tree, forgetting(running))))
+    return Drift(name, delivered, tuple(difference(forgetting(delivered.tree), forgetting(running))))

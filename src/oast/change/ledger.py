@@ -158,7 +158,9 @@ class Ledger:
 
     def require_whole(self) -> None:
         """Raises LedgerBroken when something that this copy has seen is not there any more; StateError, OSError."""
-        if self._memory.exists():
+        # Something else in the place of the folder is told when it is written to.
+        is_folder = self._folder.is_dir() or not self._folder.exists()
+        if is_folder and self._memory.exists():
             memory = LedgerMemory.read(self._memory)
             broken = dict(memory.breaks(self._lines(), self._branches))
             if broken:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from oast.change.manner import Datastore, Manner, Mode
 from oast.config.documents import children_of, edits_document, tree_document
 from oast.config.ownership import Pattern, Scope
+from oast.config.remembered import withheld, withheld_edits
 from oast.config.tree import Node, canonical, root_of
 from oast.errors import StateError
 from oast.platforms.grammar import Grammar
@@ -80,7 +81,10 @@ def difference_of(device: Mapping[str, Any]) -> Mapping[str, Any]:
 
 def difference_now(comparison: Comparison) -> Mapping[str, Any]:
     """The same of a device as it was just compared."""
-    return {"edits": edits_document(comparison.edits), "unsaved": edits_document(comparison.unsaved)}
+    return {
+        "edits": edits_document(withheld_edits(comparison.edits)),
+        "unsaved": edits_document(withheld_edits(comparison.unsaved)),
+    }
 
 
 def difference_digest(manner: Manner, differences: Mapping[str, Any]) -> str:
@@ -107,7 +111,7 @@ def _manner(manner: Manner) -> dict[str, Any]:
 
 def _document(comparison: Comparison) -> dict[str, Any]:
     intent = comparison.intent
-    before, intended = comparison.scoped
+    before, intended = map(withheld, comparison.scoped)
     return {
         "platform": intent.platform.name,
         "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},

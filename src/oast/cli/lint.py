@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 from oast import __version__
@@ -13,7 +14,8 @@ from oast.cli import arguments
 from oast.cli.differences import NAMED
 from oast.cli.exits import DONE, INVALID
 from oast.cli.failures import show_problems
-from oast.cli.workplace import asker, folder_of, given_values, named, plural, put_document, put_json
+from oast.cli.workplace import asker, folder_of, given_values, named, plural, put_document, put_json, require_estate
+from oast.estate.estate import find
 from oast.operations.deliver import WARNING
 from oast.operations.documents import problem_document
 from oast.operations.lint import lint
@@ -38,6 +40,11 @@ KINDS = {
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--trace", action="store_true", help="show for each mistake the values behind the line")
+    parser.add_argument(
+        "--untrusted",
+        action="store_true",
+        help="for a stranger's proposal: run no program, resolve no secret, read nothing outside the estate's folder",
+    )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_format(parser, "sarif")
@@ -46,13 +53,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     found = lint(
-        folder_of(options),
+        _folder(options),
         os.environ,
         given=given_values(options),
         on=options.on,
         sections=options.section,
         trace=options.trace,
-        ask=asker(),
+        ask=None if options.untrusted else asker(),
+        untrusted=options.untrusted,
     )
     if options.format == "json":
         put_json("lint", 1, {"problems": [problem_document(p) for p in found.problems], "unchecked": list(found.unchecked)})
@@ -66,6 +74,14 @@ def run(options: argparse.Namespace) -> int:
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
         sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(found.devices, 'device')}{warned}\n")
     return INVALID if found.mistakes else DONE
+
+
+def _folder(options: argparse.Namespace) -> Path:
+    """The estate's folder; of an untrusted one nothing is changed, not even who may read its working data."""
+    if not options.untrusted:
+        return folder_of(options)
+    folder: Path | None = options.estate
+    return require_estate(folder) if folder is not None else find(Path.cwd())
 
 
 def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:

@@ -96,8 +96,7 @@ def folder_of(options: argparse.Namespace) -> Path:
         folder = find(Path.cwd())
         told = check_owned(folder)
     else:
-        if not (folder / "oast.toml").is_file():
-            raise UsageError(f"{folder} is no estate: it has no oast.toml")
+        require_estate(folder)
         try:
             told = check_owned(folder)
         except UsageError as error:
@@ -106,6 +105,13 @@ def folder_of(options: argparse.Namespace) -> Path:
         sys.stderr.write(f"careful: {what}\n")
     _close_to_others(folder / ".oast")
     options.folder = folder
+    return folder
+
+
+def require_estate(folder: Path) -> Path:
+    """`folder`, which is named. Raises UsageError when it is no estate."""
+    if not (folder / "oast.toml").is_file():
+        raise UsageError(f"{folder} is no estate: it has no oast.toml")
     return folder
 
 

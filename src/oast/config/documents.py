@@ -88,6 +88,9 @@ def _add(nodes: dict[str, Node], entry: Any, rules: Mapping[str, Rule], grammar:
     values = tuple(_read(value, grammar) for value in entry["with"])
     if rule is not None and len(values) == len(rule.arguments):
         statement = Statement(rule, values)
+    elif len(values) == 1 and isinstance(values[0], Secret):
+        line = values[0]
+        statement = grammar.withheld(line, sum(1 for n in nodes.values() if n.statement.arguments == (line,)))
     else:
         # A statement the grammar does not know, or has forgotten since, is kept by its words.
         words = " ".join(str(value) for value in values if value is not None)

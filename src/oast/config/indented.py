@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
 from oast.config import line as lines
-from oast.config.line import Line
+from oast.config.line import Line, SuspectText
 from oast.config.siblings import Siblings
 from oast.config.tree import Node, Path, canonical, root_of
 from oast.errors import ProtocolError
@@ -167,9 +167,18 @@ def own_line(grammar: Grammar, statement: Statement, outer: tuple[Statement, ...
     rule = statement.rule
     form = rule.value_forms.get(statement.value, rule.form)
     if form is None:
-        return Line((statement.value,))
+        return Line((opaque_text(statement),))
     by_path = {other.rule.path: other for other in (*outer, statement)}
     return lines.of_words(form.words(by_path, grammar.quote))
+
+
+def opaque_text(statement: Statement, spelling: Callable[[str], str] = str) -> Value:
+    """The line of a statement that no grammar describes, as it is written."""
+    line = next((value for value in statement.arguments if value is not None), "")
+    if isinstance(line, Secret) or statement.rule.known or statement.rule.secret_words is None:
+        return line
+    text = spelling(line)
+    return SuspectText(text, statement.rule.secret_words.mask(text))
 
 
 def text_lines(grammar: Grammar, statement: Statement, outer: tuple[Statement, ...], margin: str) -> Iterator[Line]:

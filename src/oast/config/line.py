@@ -9,6 +9,18 @@ from dataclasses import dataclass
 from oast.records import Secret, Value, revealed
 
 
+class SuspectText(str):
+    """Text of a line that no grammar describes: `masked` is what may be shown of it."""
+
+    __slots__ = ("masked",)
+    masked: str
+
+    def __new__(cls, text: str, masked: str) -> SuspectText:
+        made = super().__new__(cls, text)
+        made.masked = masked
+        return made
+
+
 @dataclass(frozen=True, slots=True)
 class Line:
     """One line, or several for text over several lines, in parts that stand directly behind each other."""
@@ -18,7 +30,7 @@ class Line:
     @property
     def masked(self) -> str:
         """The line to look at: secrets as fingerprints."""
-        return "".join(str(part) for part in self.parts)
+        return "".join(part.masked if isinstance(part, SuspectText) else str(part) for part in self.parts)
 
     @property
     def secrets(self) -> tuple[Secret, ...]:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from oast.config.braces import FoldedSyntax, Unfolded
-from oast.config.indented import TextProblem
+from oast.config.indented import TextProblem, opaque_text
 from oast.config.line import Line
 from oast.config.tree import Node, Path
 from oast.platforms.grammar import Grammar
@@ -94,7 +94,7 @@ def step(grammar: Grammar, statement: Statement) -> tuple[Value, ...]:
     """One level of a path: the name, and for an entry its keys."""
     rule = statement.rule
     if not rule.known:
-        return ("/" + _known_again(statement.value),)
+        return (opaque_text(statement, lambda line: "/" + _known_again(line)),)
     if rule.structural:
         return (statement.value,)
     parts: list[Value] = [f"/{rule.name}"]

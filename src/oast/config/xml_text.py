@@ -11,7 +11,7 @@ from xml.sax.saxutils import escape
 
 from lxml import etree
 
-from oast.config.indented import DEEPEST, IndentedSyntax, Parsed, TextProblem
+from oast.config.indented import DEEPEST, IndentedSyntax, Parsed, TextProblem, opaque_text
 from oast.config.line import Line
 from oast.config.paths import PathSyntax
 from oast.config.siblings import Siblings
@@ -84,7 +84,7 @@ class XmlSyntax(IndentedSyntax):
         for identity, child in node.children.items():
             here, statement, rule = (*path, identity), child.statement, child.statement.rule
             if not rule.known:
-                yield Line((margin, _as_it_was(statement.value))), here
+                yield Line((margin, opaque_text(statement, _as_it_was))), here
                 continue
             opening = rule.local if rule.module in (None, around) else f'{rule.local} xmlns="{rule.module.namespace}"'
             if not rule.holds_others:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -14,7 +15,7 @@ from oast.estate import inventory, selectors, settings, values, watching
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
 from oast.estate.onboarded import is_expected
-from oast.estate.secrets import Ask, Secrets, fingerprints_of
+from oast.estate.secrets import KEY_BYTES, Ask, Secrets, fingerprints_of
 from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
@@ -135,11 +136,14 @@ def read_estate(
     ask: Ask | None = None,
     given_secrets: Mapping[str, str] = NOTHING,
     besides: Sequence[Device] = (),
+    *,
+    untrusted: bool = False,
 ) -> tuple[Estate, Mistakes]:
-    """The same as far as it can be understood, with what is wrong. Raises EstateError when the settings are."""
+    """The same as far as it can be understood, with what is wrong. Of an `untrusted` estate no secret is looked up, and nothing outside of
+    its folder is read. Raises EstateError when the settings are wrong."""
     mistakes = Mistakes()
     read = settings.read(folder)
-    fingerprints = fingerprints_of(folder / ".oast", environment)
+    fingerprints = Fingerprints(os.urandom(KEY_BYTES), withheld=True) if untrusted else fingerprints_of(folder / ".oast", environment)
     secrets = Secrets(environment, read.secrets, fingerprints, ask, folder)
     for name, value in given_secrets.items():
         secrets.give(name, value)

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from oast.containment import require_inside
 from oast.errors import EstateError, Mistakes
 from oast.estate import sourced, yaml_text
 from oast.estate.management import ManagementAccess, management_access
@@ -211,6 +212,7 @@ def _entries(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
 
 def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
     """The devices of a CSV file (RFC 4180): a heading with `name`, then a row each; an empty cell is no attribute."""
+    require_inside(path, file)
     try:
         text = path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:

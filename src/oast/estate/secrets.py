@@ -51,7 +51,9 @@ class Secrets:
         fingerprints.hide_by(self._masking.hide)
         self.places: dict[str, list[Place]] = {}
         path = settings.encrypted_file
-        self.encrypted = None if path is None else EncryptedFile(path, settings.key_file, environment)
+        # Where secrets are withheld, none is looked up: no command is run, and no file is read.
+        self._withheld = fingerprints.withheld
+        self.encrypted = None if path is None or self._withheld else EncryptedFile(path, settings.key_file, environment)
 
     def get(self, name: str, place: Place | None = None) -> Secret:
         """The secret `name`, asked for at `place`. Raises EstateError that says where it was looked for."""
@@ -60,6 +62,9 @@ class Secrets:
         if name not in self._known:
             if not NAME.fullmatch(name):
                 raise EstateError(f"'{name}' cannot be a secret's name", place=place, hint="use letters, digits, - and _")
+            if self._withheld:
+                self._known[name] = self.made(name, name)
+                return self._known[name]
             value, said = self._found(name)
             if not value:
                 raise EstateError(f"there is no secret '{name}' {self._places(name)}", place=place, hint=said or self._hint(name))
@@ -73,6 +78,8 @@ class Secrets:
 
     def previous(self, name: str) -> Secret | None:
         """What the secret `name` was before, while some devices may still have that."""
+        if self._withheld:
+            return None
         kept = self.encrypted.all().get(name) if self.encrypted is not None else None
         now = self.get(name).reveal()
         if kept is None or (now != kept.value and name not in self._given):

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from oast.containment import require_inside
 from oast.errors import EstateError
 from oast.estate import yaml_text
 from oast.estate.yaml_text import YamlMap
@@ -36,6 +37,7 @@ class Sourced:
 
 def read(path: Path, file: str) -> Sourced:
     """Raises EstateError for a file that Oast has not written, or that somebody has made something else of."""
+    require_inside(path, file)
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError):

@@ -13,6 +13,7 @@ from typing import Any
 
 import yaml
 
+from oast.containment import require_inside
 from oast.errors import EstateError
 from oast.estate import yaml_mistakes
 from oast.records import Place, Problem
@@ -80,6 +81,7 @@ def read(path: Path, file: str) -> Any:
 
     Raises EstateError with the place, the line as written and a likely cause.
     """
+    require_inside(path, file)
     try:
         text = path.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:

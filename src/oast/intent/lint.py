@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 
 from oast.config.ownership import Scope
 from oast.config.tree import Node, Path
+from oast.containment import leads_out
 from oast.errors import EstateError, Mistakes
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
@@ -90,7 +91,8 @@ class Lint:
     def _unread_values(self) -> str:
         """The text of the files of values in which something is wrong: what misses a value that stands there is no mistake of its own."""
         files = {p.place.file for p in self._mistakes.found if p.place is not None and p.place.file.startswith("values/")}
-        return "".join((self._estate.folder / file).read_text(encoding="utf-8", errors="replace") for file in sorted(files))
+        paths = {file: self._estate.folder / file for file in sorted(files)}
+        return "".join(path.read_text(encoding="utf-8", errors="replace") for file, path in paths.items() if not leads_out(path, file))
 
     def _at(self, intent: Intent, path: Path, kind: str, message: str, hint: str | None) -> Problem:
         node = intent.tree.at(path)

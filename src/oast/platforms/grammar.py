@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from oast.nearest import nearest, suggestion
 from oast.platforms.matching import Branch, Form, Matcher, Options, Place, Taken, Token, where
+from oast.platforms.secret_words import SECRET_WORDS, SecretWords
 from oast.platforms.statements import Argument, Arguments, Rule, Statement, UnknownStatement
 from oast.platforms.types import quoted
 from oast.records import MARK, Fingerprints, Secret, Value
@@ -25,10 +26,20 @@ _BARE = re.compile(r"[^ \t]+")
 class Grammar:
     """All statements of a platform, below `root`. `quotes`: values with spaces stand in double quotes.
 
-    `fingerprints` make secrets of what a device lists where the grammar marks a value as secret.
+    `fingerprints` make secrets of what a device lists where the grammar marks a value as secret. In lines that it does not describe, what
+    stands after one of `secret_words` may be a secret.
     """
 
-    def __init__(self, platform: str, root: Rule, fingerprints: Fingerprints, *, abbreviations: bool = True, quotes: bool = True) -> None:
+    def __init__(
+        self,
+        platform: str,
+        root: Rule,
+        fingerprints: Fingerprints,
+        *,
+        abbreviations: bool = True,
+        quotes: bool = True,
+        secret_words: Sequence[str] = SECRET_WORDS,
+    ) -> None:
         self.platform = platform
         self.root = root
         self.fingerprints = fingerprints
@@ -45,8 +56,11 @@ class Grammar:
         for rule in self.rules():
             rule.filters = any(leafref.target in ordered for leafref in rule.leafrefs)
             self._contexts.setdefault(rule.name, []).append(rule)
+        suspects = SecretWords(secret_words, fingerprints)
         for rule in (root, *root.children.values(), *self.rules(), self._unknown):
             rule.hide = fingerprints.hide
+            if rule.structural or not rule.known:
+                rule.secret_words = suspects
         for context in (root, *self.rules()):
             if context.holds_others:
                 context.branch = Branch()
@@ -113,6 +127,10 @@ class Grammar:
         `copy` counts the same line's earlier appearances among its siblings.
         """
         return Statement(self._unknown, (" ".join(line.split()),), copy=copy)
+
+    def withheld(self, line: Secret, copy: int = 0) -> Statement:
+        """A statement that the grammar does not know, of which no more than the fingerprint was kept."""
+        return Statement(self._unknown, (line,), copy=copy)
 
     def made(self, rule: Rule, arguments: Arguments) -> Statement:
         """The statement of `rule` with `arguments` in canonical form; equal ones are one."""

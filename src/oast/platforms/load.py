@@ -21,6 +21,7 @@ from oast.platforms.netconf import modules_of, netconf_of
 from oast.platforms.readings import readings_of
 from oast.platforms.rollback_tables import RollbackTables
 from oast.platforms.rules import Rules
+from oast.platforms.secret_words import SECRET_WORDS
 from oast.platforms.statements import Rule
 from oast.platforms.type_tables import types_of
 from oast.records import Fingerprints
@@ -140,13 +141,14 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         name = "unnamed"
     syntax, transport = table.choice("syntax", SYNTAXES, "indented"), table.choice("transport", TRANSPORTS, "ssh")
     quotes, abbreviations = table.flag("quotes", True), table.flag("abbreviations", False)
+    secret_words = (*SECRET_WORDS, *(table.texts("secret_words") if table.has("secret_words") else ()))
     spelling = _edit_spelling(table)
     table.finish()
     modules = modules_of(file)
     insertable = spelling.insert_before is not None or transport == "netconf"
     root = Rules(file, types_of(file), insertable, syntax, modules).read()
     try:
-        grammar = Grammar(name, root, fingerprints, abbreviations=abbreviations, quotes=quotes)
+        grammar = Grammar(name, root, fingerprints, abbreviations=abbreviations, quotes=quotes, secret_words=secret_words)
     except ValueError as wrong:
         file.wrong(str(wrong), file.place("statements"), "give one of them another 'line'")
         grammar = Grammar(name, Rule(name="", path="", kind="container"), fingerprints)

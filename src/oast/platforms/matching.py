@@ -297,7 +297,7 @@ def converted(place: Place, words: Sequence[Value], depth: int) -> Value:
     if secrets and not argument.secret:
         message = f"the secret '{secrets[0].name}' stands in '{place.rule.name}', which is not marked as secret by the platform"
         raise UnknownStatement(message, word=written, hint="it could be seen there: put it where secrets belong", depth=depth + 1)
-    if len(words) == 1 and secrets and secrets[0].is_forgotten:
+    if len(words) == 1 and secrets and (secrets[0].is_forgotten or secrets[0].is_withheld):
         return secrets[0]  # Its canonical form is what was kept of it.
     for secret in secrets:
         try:

@@ -103,6 +103,8 @@ def _leaves(table: Table, statements: str | None, paths: Collection[str]) -> Map
     if statements is not None and statements not in paths:
         table.wrong("statements", f"'{statements}' is no statement", suggestion(statements, paths))
         return leaves
+    if statements is None:
+        return leaves
     for leaf in leaves.values():
         if leaf and f"{statements}/{leaf}" not in paths:
             below = [path.removeprefix(f"{statements}/") for path in paths if path.startswith(f"{statements}/")]

@@ -12,8 +12,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
+from oast.platforms.secret_words import SecretWords
 from oast.platforms.types import ValueType, quoted
-from oast.records import Secret, Value
+from oast.records import SHOWN, Secret, Value
 
 if TYPE_CHECKING:
     from oast.platforms.matching import Branch, Form
@@ -120,6 +121,8 @@ class Rule:
     least: tuple[Rule, ...] = ()
     hide: Callable[[str], str] = field(default=str, repr=False)
     """What a statement's text passes before anybody sees it."""
+    secret_words: SecretWords | None = field(default=None, repr=False)
+    """Of a line that no grammar describes: the words after which a secret may stand."""
     outer: Rule | None = field(default=None, repr=False)
     children: dict[str, Rule] = field(default_factory=dict, repr=False)
 
@@ -174,12 +177,13 @@ class Statement:
     `sort_key` is the grammar's order, then the name; `place_key` lacks the name where the user orders.
     """
 
-    __slots__ = ("_hash", "_text", "arguments", "has_secret", "identity", "place_key", "rule", "silent", "sort_key")
+    __slots__ = ("_hash", "_text", "arguments", "copy", "has_secret", "identity", "place_key", "rule", "silent", "sort_key")
 
     def __init__(self, rule: Rule, arguments: Arguments, *, copy: int = 0) -> None:
         self.rule = rule
         self.arguments = arguments
-        self.has_secret = rule.secret and any(isinstance(value, Secret) for value in arguments)
+        self.copy = copy
+        self.has_secret = (rule.secret or rule.secret_words is not None) and any(isinstance(value, Secret) for value in arguments)
         self.identity = _identity(rule, arguments) + (f" #{copy}" if copy else "")
         self.silent = rule.volatile or (rule.default is not None and arguments == rule.default)
         self.sort_key: SortKey = (rule.order, natural(self.identity))
@@ -205,6 +209,10 @@ class Statement:
     def __repr__(self) -> str:
         return f"<statement of {self.rule.path}>"
 
+    def with_arguments(self, arguments: Arguments) -> Statement:
+        """The same statement with other arguments."""
+        return Statement(self.rule, arguments, copy=self.copy)
+
     @property
     def keys(self) -> tuple[Value, ...]:
         """What tells a list entry from its siblings."""
@@ -225,8 +233,11 @@ class Statement:
     def text(self) -> str:
         """The statement to look at: the name and its parts, secrets as fingerprints."""
         if self._text is None:
-            text = self.rule.form.own_text(self) if self.rule.form is not None else " ".join(_parts(self.rule, self.arguments, str))
-            self._text = self.rule.hide(text.replace("\n", "\\n"))
+            words = self.rule.secret_words
+            mask = str if words is None else _withheld
+            text = self.rule.form.own_text(self) if self.rule.form is not None else " ".join(_parts(self.rule, self.arguments, mask))
+            text = self.rule.hide(text.replace("\n", "\\n"))
+            self._text = text if words is None else words.mask(text)
         return self._text
 
 
@@ -237,6 +248,11 @@ def _identity(rule: Rule, arguments: Arguments) -> str:
         chosen = tuple(value if n in rule.keys else None for n, value in enumerate(arguments))
         return " ".join(_parts(rule, chosen, _digest))
     return rule.name
+
+
+def _withheld(secret: Secret) -> str:
+    """A whole line of which no more than the fingerprint was kept."""
+    return f"<line {secret.digest[:SHOWN]}>"
 
 
 def _digest(secret: Secret) -> str:
