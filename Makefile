@@ -25,7 +25,7 @@ bench: $(READY)
 
 # A thousand disturbed rounds, every step of the journal, and fifty healthy networks: about three hours on two cores.
 faults: $(READY)
-	@cd tests && OAST_FAULTS=120 OAST_ROUNDS=1000 OAST_SEEDS=50 ../$(VENV)/bin/python -m unittest test_killed test_disturbed test_seeded_faults test_odd_systems test_healthy
+	@cd tests && OAST_FAULTS=120 OAST_ROUNDS=1000 OAST_SEEDS=50 ../$(VENV)/bin/python -m unittest test_killed test_disturbed test_seeded_faults test_odd_systems test_healthy test_misconfigured test_bring_up
 
 # 100,000 odd inputs and 300 hostile devices: about fifteen minutes on two cores.
 fuzz: $(READY)

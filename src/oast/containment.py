@@ -14,7 +14,7 @@ from oast.records import Place
 def leads_out(path: Path, file: str) -> bool:
     """Whether `path`, which is known as `file` (relative to a folder), leads out of that folder through a symbolic link."""
     parts = Path(file).parts
-    if path.parts[-len(parts) :] != parts or ".." in parts:
+    if Path(file).is_absolute() or path.parts[-len(parts) :] != parts or ".." in parts:
         return False
     folder = Path(*path.parts[: -len(parts)])
     return not path.resolve().is_relative_to(folder.resolve())

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from oast.answer_parsing import parse_if_long
 from oast.change.management_access import (
     ManagementMove,
     Risk,
@@ -353,20 +354,25 @@ class Comparing:
                     startup = await session.read_startup()
             route = self._connector.route(intent.device, session)
             read = ReadDevice(running, startup, route, session.capabilities)
-            compared = compare(intent, read, self._syntax_of(intent), manner, delivering=self._for_delivery)
+            compared = await self._compare(intent, read, manner)
             if compared.risks and route.interface is None and not interfaces_of(intent, compared.running, route):
                 # Where the operating system sets the address, only the device's own listing of interfaces tells which has it.
                 interface = await interface_by_reading(session, session.reached_at)
                 if interface is not None:
                     route = self._connector.route(intent.device, session, interface)
-                    compared = compare(intent, replace(read, route=route), self._syntax_of(intent), manner, delivering=self._for_delivery)
+                    compared = await self._compare(intent, replace(read, route=route), manner)
             if intent.platform.file is not None and compared.edits:
                 command = intent.platform.file.read
                 text = startup or running if command is None else await session.listing(command, written_down=False)
-                compared = replace(compared, file=file_change(compared, text, self._syntax_of(intent)))
+                changed = await parse_if_long((text,), file_change, compared, text, self._syntax_of(intent))
+                compared = replace(compared, file=changed)
             if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:
                 self.sessions[name] = self._connector.keep(session)
         return compared
+
+    async def _compare(self, intent: Intent, read: ReadDevice, manner: Manner) -> Comparison:
+        texts = (read.running, read.startup)
+        return await parse_if_long(texts, compare, intent, read, self._syntax_of(intent), manner, delivering=self._for_delivery)
 
     def _say(self, intent: Intent, stage: Stage) -> None:
         self._on_event(DeviceEvent(intent.device.name, stage))

@@ -15,7 +15,7 @@ from oast.change.outcome import Cause, Outcome, RollbackReason, State
 from oast.change.phase import Phase
 from oast.change.strategies import Delivery, Work, delivery_for
 from oast.config.difference import Edit, difference
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
@@ -142,7 +142,7 @@ class Ground:
     async def _read_running(self, session: Session) -> Node:
         text = await self._list(session)
         if self._listed is None or self._listed[0] != text:
-            self._listed = text, tree_of_device(self._means.syntax, text)
+            self._listed = text, await read_tree(self._means.syntax, text)
         return self._listed[1]
 
     async def _read_again(self, session: Session) -> Node:

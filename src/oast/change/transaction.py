@@ -23,7 +23,7 @@ from oast.change.phase import Phase
 from oast.change.recovery import RETRY_S, Recovering
 from oast.change.strategies import Delivery
 from oast.config.difference import difference
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.connect.session import Session
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
 from oast.fleet.events import Stage, TimerEvent
@@ -54,7 +54,7 @@ class Transaction(Recovering):
 
     async def _prepare(self) -> None:
         running_text = await self._connected()
-        if tree_of_device(self._means.syntax, running_text) != self.comparison.running:
+        if await read_tree(self._means.syntax, running_text) != self.comparison.running:
             raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
         self._say(Stage.BACKING_UP)
         # On the disk before anything is touched; a slow disk holds up this device alone.

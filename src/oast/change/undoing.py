@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from oast.answer_parsing import parse_if_long
 from oast.change.compare import Comparison, ReadDevice, compare
 from oast.change.journal import Journal
 from oast.change.locks import RunLock
@@ -105,7 +106,8 @@ class Undoing:
                 has_startup = Capability.STARTUP in session.capabilities and not into_startup
                 startup = await session.read_startup() if has_startup else None
                 read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
-            return compare(before, read, self._syntax_of(intent), Manner("replace", was.manner.remove_unknown, was.manner.into))
+            manner = Manner("replace", was.manner.remove_unknown, was.manner.into)
+            return await parse_if_long((running, startup), compare, before, read, self._syntax_of(intent), manner)
 
         def done(transaction: Transaction, result: Comparison | DeviceError) -> None:
             found[transaction.name] = result

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
+from oast.answer_parsing import parse_if_long, spend
 from oast.config import line as lines
 from oast.config.line import Line, SuspectText
 from oast.config.siblings import Siblings
@@ -66,6 +67,11 @@ def listed(parsed: Parsed) -> Node:
 def tree_of_device(syntax: IndentedSyntax, text: str) -> Node:
     """The canonical tree of what a device lists. Raises ProtocolError for a text that is no configuration."""
     return canonical(tree_as_listed(syntax, text))
+
+
+async def read_tree(syntax: IndentedSyntax, text: str) -> Node:
+    """The same for what a device has just listed: a long text is parsed beside the event loop. Raises ProtocolError."""
+    return await parse_if_long((text,), tree_of_device, syntax, text)
 
 
 class IndentedSyntax:
@@ -265,6 +271,10 @@ class _BlockReader:
             else:
                 made = context.cache.get(stripped) or self._statements(context, stripped, number)
             statement = made[-1]
+            if statement.rule.known:
+                spend(1)
+            else:
+                spend(0, 1)
             siblings = nodes[-1].children if len(made) == 1 else self._within(made[:-1])
             if statement.has_secret:
                 self.has_secrets = True

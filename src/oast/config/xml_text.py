@@ -11,6 +11,7 @@ from xml.sax.saxutils import escape
 
 from lxml import etree
 
+from oast.answer_parsing import spend
 from oast.config.indented import DEEPEST, IndentedSyntax, Parsed, TextProblem, opaque_text
 from oast.config.line import Line
 from oast.config.paths import PathSyntax
@@ -167,6 +168,8 @@ class _Reader:
             self._wrong(element, f"this is more than {DEEPEST} levels deep", local(element), "no configuration is that deep")
             return
         made = self._statement(element, rule) if rule is not None else None
+        is_known = made is not None
+        spend(is_known, not is_known)
         if rule is None or made is None:
             node = Node(self._opaque(element), {})
             self._siblings.add(siblings, node)

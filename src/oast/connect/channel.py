@@ -10,18 +10,31 @@ import asyncssh
 
 from oast.errors import ConnectionFailed
 
+# What may wait to be read; more is not taken from the device until then (RFC 4254, section 5.2).
+WAITING_AT_MOST = 1_000_000
+
 
 class Arriving(asyncssh.SSHClientSession[AnyStr]):
-    """Collects what the device sends until somebody reads it."""
+    """Collects what the device sends until it is read; a device that sends more than is read has to wait."""
 
     def __init__(self, nothing: AnyStr) -> None:
         self._nothing: AnyStr = nothing
         self._arrived: list[AnyStr] = []
         self._news = asyncio.Event()
         self._ended = False
+        self._size = 0
+        self._paused = False
+        self._channel: asyncssh.SSHClientChannel[AnyStr] | None = None
+
+    def connection_made(self, chan: asyncssh.SSHClientChannel[AnyStr]) -> None:
+        self._channel = chan
 
     def data_received(self, data: AnyStr, datatype: object) -> None:
         self._arrived.append(data)
+        self._size += len(data)
+        if self._size > WAITING_AT_MOST and not self._paused and self._channel is not None:
+            self._paused = True
+            self._channel.pause_reading()
         self._news.set()
 
     def connection_lost(self, exc: Exception | None) -> None:
@@ -39,6 +52,10 @@ class Arriving(asyncssh.SSHClientSession[AnyStr]):
             await self._news.wait()
         arrived: AnyStr = self._nothing.join(self._arrived)
         self._arrived.clear()
+        self._size = 0
+        if self._paused and self._channel is not None:
+            self._paused = False
+            self._channel.resume_reading()
         return arrived
 
 
@@ -49,13 +66,11 @@ class Exiting(Arriving[str]):
         super().__init__("")
         self.status: int | None = None
         self._complaints: list[str] = []
-        self._channel: asyncssh.SSHClientChannel[str] | None = None
-
-    def connection_made(self, chan: asyncssh.SSHClientChannel[str]) -> None:
-        self._channel = chan
+        self._complained = 0
 
     def data_received(self, data: str, datatype: object) -> None:
-        if datatype == asyncssh.EXTENDED_DATA_STDERR:
+        if datatype == asyncssh.EXTENDED_DATA_STDERR and self._complained < WAITING_AT_MOST:
+            self._complained += len(data)
             self._complaints.append(data)
         super().data_received(data, datatype)
 

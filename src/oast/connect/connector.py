@@ -117,7 +117,9 @@ class Connector:
                 tuple(_candidates(self._estate, settings.privilege_password_secret)),
                 () if self._simulated is not None else self._hops(settings.via, settings.username),
                 self._timeout_s or settings.connect_timeout_s,
-                AnswerLimits(silence_s, at_most_s, settings.answer_at_most_bytes, settings.answer_at_most_lines),
+                AnswerLimits(
+                    silence_s, at_most_s, settings.answer_at_most_bytes, settings.answer_at_most_lines, settings.answer_at_most_elements
+                ),
             )
             self._access[settings] = found
         return found

@@ -44,6 +44,7 @@ class Reader:
         self._chunks: list[str] = []
         self._size = 0
         self._lines = 0
+        self._prompts = 0
         self._tail = ""
 
     def feed(self, text: str) -> Stop | None:
@@ -51,6 +52,8 @@ class Reader:
         self._chunks.append(text)
         self._size += len(text)
         self._lines += text.count("\n")
+        # A prompt that is not yet whole is counted with what completes it.
+        self._prompts += sum(1 for match in self._any_prompt.finditer(self._tail + text) if match.end() > len(self._tail))
         self._tail = (self._tail + text)[-_TAIL:]
         for kind, one, pattern in self._asked:
             match = pattern.search(self._tail)
@@ -90,6 +93,7 @@ class Reader:
         self._chunks.clear()
         self._size = 0
         self._lines = 0
+        self._prompts = 0
         self._tail = ""
         return text
 
@@ -98,9 +102,12 @@ class Reader:
 
         The prompt of each but the last stands in the middle, with the echo of the next line behind it.
         """
+        if self._prompts < number:
+            return None  # Not looked through anew with everything that arrives.
         text = "".join(self._chunks)
         ends = [match.end() for match in self._any_prompt.finditer(text)]
         if len(ends) < number:
+            self._prompts = len(ends)
             return None
         starts = [0, *ends[: number - 1]]
         self.take()

@@ -6,9 +6,11 @@ import asyncio
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
+from oast.answer_parsing import parse_if_long
 from oast.config.line import Line
 from oast.connect import dialogue
-from oast.connect.session import AnswerLimits, Asking
+from oast.connect.answer_memory import ANSWERS
+from oast.connect.session import AnswerLimits, Asking, hold_answer
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
 from oast.platforms.definition import Platform
@@ -96,12 +98,14 @@ class OneShotSession(Asking):
         except BaseException:
             command.abandon()
             raise
-        told = dialogue.as_on_screen(said)
+        finally:
+            ANSWERS.release(self)
+        told = await parse_if_long((said,), dialogue.as_on_screen, said)
         self.transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
         if command.status is None:
             self.transcript.note("it ended without an exit status")
             raise ConnectionFailed(f"the device ended '{masked}' without an exit status: whether it was done is not known")
-        wrong = dialogue.error_in(told, self.platform.dialect, masked)
+        wrong = await parse_if_long((told,), dialogue.error_in, told, self.platform.dialect, masked)
         if wrong is None and command.status != 0:
             last = next((text for text in reversed(dialogue.as_on_screen(command.complaints or said).split("\n")) if text.strip()), "")
             wrong = last.strip() or f"exit status {command.status}"
@@ -124,6 +128,7 @@ class OneShotSession(Asking):
                         return "".join(chunks)
                     chunks.append(arrived)
                     size, lines = size + len(arrived), lines + arrived.count("\n")
+                    hold_answer(self, size, self.transcript)
                     for found, most, what in ((size, limits.at_most_bytes, "bytes"), (lines, limits.at_most_lines, "lines")):
                         if found > most:
                             message = f"the device sends without end: more than {most} {what} as the answer to '{shown}'"

@@ -14,8 +14,10 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
+from oast.answer_parsing import parse_if_long
 from oast.config.line import Line
 from oast.connect import dialogue
+from oast.connect.answer_memory import ANSWERS, TooMuchHeld
 from oast.connect.channel import Transport
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
@@ -39,12 +41,24 @@ class Capability(StrEnum):
 
 @dataclass(frozen=True)
 class AnswerLimits:
-    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes, lines."""
+    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes, lines, and elements of XML."""
 
     silence_s: float
     at_most_s: float = 300.0
-    at_most_bytes: int = 64_000_000
-    at_most_lines: int = 1_000_000
+    at_most_bytes: int = 16_000_000
+    at_most_lines: int = 50_000
+    at_most_elements: int = 50_000
+
+
+def hold_answer(session: object, size: int, transcript: Transcript) -> None:
+    """Count what `session` holds of an unfinished answer. Raises ProtocolError when all answers take too much, and this one most."""
+    try:
+        ANSWERS.hold(session, size)
+    except TooMuchHeld:
+        transcript.note(f"given up: all answers together take more than {ANSWERS.at_most} bytes")
+        megabytes = ANSWERS.at_most // 1_000_000
+        message = f"the device's unfinished answer is the largest, and all answers together take more than {megabytes} MB"
+        raise ProtocolError(message, hint="ask fewer devices at a time: --at-once") from None
 
 
 # What the device waits at in the middle of an answer.
@@ -265,6 +279,7 @@ class CommandLineSession(Asking):
             raise ProtocolError(f"the device is still at the level '{self._level}' behind what should have ended editing")
 
     async def close(self) -> None:
+        ANSWERS.release(self)
         self._transcript.note("session closed")
         try:
             await asyncio.shield(self._transport.close())
@@ -294,7 +309,7 @@ class CommandLineSession(Asking):
                     continue
                 whole = self._reader.whole()
                 if whole is not None:
-                    return self._answer(whole[0], line, whole[1], None, log_answer=written_down)
+                    return await self._answer(whole[0], line, whole[1], None, log_answer=written_down)
                 if not asked:
                     asked = True
                     self._write("")
@@ -320,7 +335,7 @@ class CommandLineSession(Asking):
         stop = await self._wait(f"the answer to '{masked}'")
         if stop.kind == "password":
             raise ProtocolError(f"the device asks for a password after '{masked}'")
-        return self._answer(self._reader.take(), line, stop.prompt, number, log_answer=log_answer)
+        return await self._answer(self._reader.take(), line, stop.prompt, number, log_answer=log_answer)
 
     async def _together(self, lines: Sequence[Line], first: int) -> None:
         """Send lines without waiting in between, and read their answers."""
@@ -336,14 +351,15 @@ class CommandLineSession(Asking):
             answered = self._reader.answers(len(lines))
         for number, (line, text) in enumerate(zip(lines, answered, strict=True), first):
             prompt = stop.prompt if number == first + len(lines) - 1 else self._reader.prompt_of(text)
-            self._answer(text, line, prompt, number, log_answer=True)
+            await self._answer(text, line, prompt, number, log_answer=True)
 
-    def _answer(self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool) -> str:
+    async def _answer(self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool) -> str:
         """The device's own words to one line. Raises DeviceRefused when they say no."""
-        told = dialogue.answer(text, line.written(), prompt)
+        ANSWERS.release(self)
+        told = await parse_if_long((text,), dialogue.answer, text, line.written(), prompt)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
         # What is returned stays as the device said it: a secret may be a word of a reading. What is told of it is masked.
-        wrong = dialogue.error_in(told, self._dialect, line.masked.strip())
+        wrong = await parse_if_long((told,), dialogue.error_in, told, self._dialect, line.masked.strip())
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
             raise DeviceRefused(f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number)
@@ -400,6 +416,7 @@ class CommandLineSession(Asking):
                 self._transcript.note(f"more than {most} {what}")
                 message = f"the device sends without end: more than {most} {what} as {self._what(awaited)}"
                 raise ProtocolError(message, hint=f"answer_at_most_{what} in oast.toml says how much is taken in")
+        hold_answer(self, reader.size, self._transcript)
 
     @asynccontextmanager
     async def _deadline(self, awaited: str | Sequence[Line]) -> AsyncIterator[None]:

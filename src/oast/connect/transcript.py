@@ -14,6 +14,15 @@ from oast.masking import Masking
 MOST_LINES = 2_000
 MOST_FRAMES = 40
 LONGEST_LINE = 2_000
+# So much more is looked through, as a secret may begin in what is written down and end behind it.
+MARGIN = 10_000
+
+
+def _cut(text: str) -> str:
+    """The part of a long answer that may be written down."""
+    if len(text) <= LONGEST_LINE + MARGIN:
+        return text
+    return "\n".join(line[: LONGEST_LINE + MARGIN] for line in text.split("\n", MOST_LINES)[:MOST_LINES])
 
 
 class Transcript:
@@ -32,7 +41,7 @@ class Transcript:
         self._add(">", text)
 
     def received(self, text: str) -> None:
-        masked = self.masking.hide(text)
+        masked = self.masking.hide(_cut(text))
         if len(masked) <= LONGEST_LINE and masked.replace("\n", "").isprintable():
             # Nearly every answer is short and harmless, and is written down as a whole.
             margin = f"{self._clock() - self._start:8.3f} < "
@@ -53,7 +62,7 @@ class Transcript:
                 self.note(line)
 
     def _add(self, sign: str, text: str) -> None:
-        self._put(sign, self.masking.hide(text))
+        self._put(sign, self.masking.hide(text[: LONGEST_LINE + MARGIN]))
 
     def _put(self, sign: str, masked: str) -> None:
         text = masked[:LONGEST_LINE]

@@ -23,11 +23,11 @@ class ConnectionSettings:
     """How to reach a device. Secrets are names, not values.
 
     `command_timeout_s` is how long a device may be silent; one answer may take `answer_at_most_s` seconds in all and be
-    `answer_at_most_bytes` and `answer_at_most_lines` long; reading a device may take `device_timeout_s` seconds from its first
-    packet to the last. `agent` is the socket of an agent that holds keys, "" for the one that the environment names. `via` is the
-    jump host that the session goes through. When nobody answers, `retries` more attempts follow, the first after `retry_wait_s`
-    seconds, each later one after twice as long. `ssh_config` is a file of OpenSSH's client that is read besides; none is read by
-    default.
+    `answer_at_most_bytes`, `answer_at_most_lines` and, of XML, `answer_at_most_elements` long; reading a device may take
+    `device_timeout_s` seconds from its first packet to the last. `agent` is the socket of an agent that holds keys, "" for the one that
+    the environment names. `via` is the jump host that the session goes through. When nobody answers, `retries` more attempts follow,
+    the first after `retry_wait_s` seconds, each later one after twice as long. `ssh_config` is a file of OpenSSH's client that is read
+    besides; none is read by default.
     """
 
     username: str | None = None
@@ -43,8 +43,9 @@ class ConnectionSettings:
     retries: int = 1
     retry_wait_s: float = 1.0
     answer_at_most_s: float = 300.0
-    answer_at_most_bytes: int = 64_000_000
-    answer_at_most_lines: int = 1_000_000
+    answer_at_most_bytes: int = 16_000_000
+    answer_at_most_lines: int = 50_000
+    answer_at_most_elements: int = 50_000
     ssh_config: Path | None = None
     known_hosts: Path = Path("known_hosts")
     at_once: int = 50
@@ -186,6 +187,7 @@ def _given(table: Table, folder: Path) -> dict[str, Any]:
         "retries": table.number("retries", default.retries, 0, 100),
         "answer_at_most_bytes": int(table.positive("answer_at_most_bytes", default.answer_at_most_bytes)),
         "answer_at_most_lines": int(table.positive("answer_at_most_lines", default.answer_at_most_lines)),
+        "answer_at_most_elements": int(table.positive("answer_at_most_elements", default.answer_at_most_elements)),
     }
     for name in ("connect_timeout_s", "command_timeout_s", "device_timeout_s", "retry_wait_s", "answer_at_most_s"):
         found[name] = table.positive(name, getattr(default, name))

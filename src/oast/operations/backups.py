@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from oast.answer_parsing import parse_if_long
 from oast.archive.archive import BRANCH, RUNNING, STARTUP, Kept
 from oast.archive.backups import Backups, Listing
 from oast.change.delivered import Drift
@@ -84,7 +85,7 @@ async def listed(
         if STARTUP in kinds and Capability.STARTUP in session.capabilities:
             texts[STARTUP] = await session.read_startup()
         for text in texts.values():
-            tree_as_listed(syntax, text)  # what cannot be read is no backup
+            await parse_if_long((text,), tree_as_listed, syntax, text)  # what cannot be read is no backup
         return [Listing(device.name, kind, syntax, text) for kind, text in texts.items()]
 
     found, failed, _ = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)

@@ -16,7 +16,7 @@ from oast.change.recovery import RETRY_S, RETURN_MARGIN_S
 from oast.change.strategies import Delivery, Work, delivery_for
 from oast.change.strategies.whole_file import WholeFile
 from oast.config.difference import applied, difference
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented import IndentedSyntax, read_tree, tree_of_device
 from oast.config.ownership import Scope
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
@@ -83,7 +83,7 @@ async def rehearse(
                     yield step
                 async for step in run.cancelled(comparison):
                     yield step
-                after = tree_of_device(syntax, await first.read_running())
+                after = await read_tree(syntax, await first.read_running())
             same = not difference(tree_of_device(syntax, before), after)
             yield Step("compare with what it ran before", same, "it is the same" if same else "it runs something else: check the device")
     except DeviceError as error:
@@ -140,7 +140,7 @@ class _Run:
             await delivery.validate()
             await delivery.apply(self._rehearsal.timer_s)
             meant = applied(comparison.edits, comparison.running)
-            if difference(meant, tree_of_device(self._syntax, await session.read_running())):
+            if difference(meant, await read_tree(self._syntax, await session.read_running())):
                 raise DeviceError("it accepted the statement and lists something else")
             if self._is_comment and await delivery.waits() is False:
                 raise DeviceError("it accepted the file and does not wait for a confirmation")
@@ -190,7 +190,7 @@ class _Run:
         """Whether the device runs what it did before. A comment shows in the text alone, and in what is pending."""
         running = await session.read_running()
         if not self._is_comment:
-            return not difference(comparison.running, tree_of_device(self._syntax, running))
+            return not difference(comparison.running, await read_tree(self._syntax, running))
         if running != comparison.running_text:
             return False
         delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None))

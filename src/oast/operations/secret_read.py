@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from oast.answer_parsing import parse_if_long
 from oast.config.indented import tree_as_listed
 from oast.connect.session import Session
 from oast.errors import EstateError, UsageError
@@ -40,7 +41,8 @@ async def secrets_at(
         raise UsageError(f"the platform '{platform.name}' has no statement '{path}'", hint=suggestion(path, known))
 
     async def one(device: Device, session: Session) -> list[SecretAt]:
-        tree = tree_as_listed(builder.syntax(device), await session.read_running())
+        text = await session.read_running()
+        tree = await parse_if_long((text,), tree_as_listed, builder.syntax(device), text)
         return [
             SecretAt((*found[:-1], node.text), value)
             for found, node in tree.find(path)

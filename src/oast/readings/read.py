@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from oast.config.indented import tree_of_device
+from oast.answer_parsing import parse_if_long
+from oast.config.indented import read_tree
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node
 from oast.connect.session import Session
@@ -26,17 +27,18 @@ async def read(session: Session, platform: Platform, names: Iterable[str]) -> Re
         kind, _, asked = name.partition(" ")
         definition = platform.readings[kind]
         if definition.statements is not None:
-            running = running or tree_of_device(syntax_of(platform), await session.read_running())
+            running = running or await read_tree(syntax_of(platform), await session.read_running())
             found[name] = stated(running, definition, platform.grammar.fingerprints)
             continue
         asks = READINGS[kind].asks if kind in READINGS else None
         if asks is None:
             secret = [field for field, kind in definition.types.items() if kind.kind is Kind.FINGERPRINT]
             answer = await session.listing(definition.command, written_down=not secret)
-            found[name] = _hidden(records(answer, definition), secret, platform)
+            found[name] = _hidden(await parse_if_long((answer,), records, answer, definition), secret, platform)
             _note_others(session, name, found[name])
         else:
-            found[name] = records(await session.probe(definition.command, {asks: asked}), definition)
+            answer = await session.probe(definition.command, {asks: asked})
+            found[name] = await parse_if_long((answer,), records, answer, definition)
     return found
 
 

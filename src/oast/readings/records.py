@@ -12,6 +12,7 @@ from typing import Any
 import jmespath
 from jmespath.exceptions import JMESPathError
 
+from oast.answer_parsing import spend
 from oast.errors import ProtocolError
 from oast.memory import uncollected
 from oast.platforms.catalogue import TEXT, FieldType, Kind
@@ -58,6 +59,7 @@ def _typed(found: Sequence[Numbered], reading: ReadingDefinition) -> list[Record
     key = next((name for name, field in reading.types.items() if field.key and name in reading.fields), None)
     made: list[Record] = []
     for number, texts in found:
+        spend(1)
         record: dict[str, Value] = texts  # type: ignore[assignment]
         for name, field, values in known:
             text = texts[name]

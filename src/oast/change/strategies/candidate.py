@@ -5,7 +5,7 @@ from __future__ import annotations
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import CONFIRMED_COMMIT
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import CandidateCommands
@@ -79,7 +79,7 @@ class Candidate(Declared):
     async def undo(self) -> None:
         await self.session.leave_editing()
         await self.lock()
-        lines = self.inverse_lines(tree_of_device(self.work.syntax, await self.session.read_running()))
+        lines = self.inverse_lines(await read_tree(self.work.syntax, await self.session.read_running()))
         if lines:
             await self.enter()
             await self.session.send(lines)

@@ -12,7 +12,7 @@ from oast.change.phase import Phase
 from oast.change.way_back import WayBack
 from oast.config.commands import commands
 from oast.config.difference import applied
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented import IndentedSyntax, read_tree
 from oast.config.line import Line, filled
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.remembered import need_known
@@ -259,7 +259,7 @@ class Declared:
 
     async def send_inverse(self) -> None:
         """Send the inverse commands of whatever the device runs of the change now."""
-        lines = self.inverse_lines(tree_of_device(self.work.syntax, await self.session.read_running()))
+        lines = self.inverse_lines(await read_tree(self.work.syntax, await self.session.read_running()))
         if lines:
             await self.session.gain_privilege()
             await self.enter()
@@ -304,7 +304,7 @@ class Declared:
         if Capability.STARTUP in self.session.capabilities:
             startup, running = await self.session.read_startup(), await self.session.read_running()
             syntax = self.work.syntax
-            if startup != running and tree_of_device(syntax, startup) != tree_of_device(syntax, running):
+            if startup != running and await read_tree(syntax, startup) != await read_tree(syntax, running):
                 raise ProtocolError("the device took the command to save, but would start with something else than it runs")
 
 

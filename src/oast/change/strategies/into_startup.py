@@ -8,7 +8,7 @@ from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work
 from oast.change.way_back import FORMER_STARTUP
 from oast.config.difference import applied
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.config.tree import Node
 from oast.config.xml_edits import whole_config
 from oast.config.xml_text import XmlSyntax
@@ -31,7 +31,7 @@ class _Startup:
         return applied(comparison.edits, comparison.running)
 
     async def _now(self, session: Session) -> Node:
-        return tree_of_device(self.work.syntax, await session.read_startup())
+        return await read_tree(self.work.syntax, await session.read_startup())
 
     async def _need_meant(self, session: Session) -> None:
         if await self._now(session) != self._meant():

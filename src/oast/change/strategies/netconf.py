@@ -14,7 +14,7 @@ from oast.change.strategies.contract import Work
 from oast.change.strategies.error_path import command_at
 from oast.change.way_back import CONFIRMED_COMMIT, INVERSE_EDITS
 from oast.config.difference import Edit, applied, difference
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.config.tree import Node
 from oast.config.xml_edits import config_parts
 from oast.config.xml_text import XmlSyntax
@@ -61,7 +61,7 @@ class _OverNetconf:
                 pass  # A lock ends with its session at the latest.
 
     async def _read(self, datastore: str) -> Node:
-        return tree_of_device(self.work.syntax, await self.session.read(datastore))
+        return await read_tree(self.work.syntax, await self.session.read(datastore))
 
     async def _edit(self, target: str, edits: Sequence[Edit]) -> None:
         syntax = self.work.syntax

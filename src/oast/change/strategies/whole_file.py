@@ -9,7 +9,7 @@ from oast.change.strategies.contract import Declared, Work, time_fields
 from oast.change.way_back import DAEMON_TIMER, FILE_TIMER, WayBack
 from oast.config.difference import applied, secrets_below
 from oast.config.file_edits import EditedFile, edited
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.config.tree import Node
 from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceRefused
@@ -42,7 +42,7 @@ class WholeFile(Declared):
             text = await self.session.read_startup()
         else:
             text = await self.session.read_running()
-        self._hide_secrets(tree_of_device(self.work.syntax, text))
+        self._hide_secrets(await read_tree(self.work.syntax, text))
         return text
 
     def _hide_secrets(self, tree: Node) -> None:
@@ -124,7 +124,7 @@ class WholeFile(Declared):
         if self._original is not None:
             if now != self._original:
                 await self._put(self._original, self._file.path)
-        elif tree_of_device(self.work.syntax, now) != before:
+        elif await read_tree(self.work.syntax, now) != before:
             await self._put(edited(self.work.syntax, now, before).text, self._file.path)
 
     async def tidy(self) -> None:
@@ -150,7 +150,7 @@ class WholeFile(Declared):
     async def save(self) -> None:
         await self.session.gain_privilege()
         now = await self.read_file()
-        if tree_of_device(self.work.syntax, now) != self._intended():
+        if await read_tree(self.work.syntax, now) != self._intended():
             new = await self._edited()
             await self._put(new.text, self._file.path, new)
         await super().save()

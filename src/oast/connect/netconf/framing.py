@@ -10,6 +10,8 @@ END_OF_MESSAGE = b"]]>]]>"
 END_OF_CHUNKS = b"\n##\n"
 # A chunk is at most 4294967295 bytes long (RFC 6242, section 4.2): ten digits.
 _LONGEST_HEADER = len(b"\n#4294967295\n")
+# For each element that a message may have.
+MOST_ATTRIBUTES = 10
 _MOST_IN_CHUNK = 4_294_967_295
 
 
@@ -17,14 +19,22 @@ class FramingError(ValueError):
     """Bytes that are no message; the session cannot go on (RFC 6242, section 4.2)."""
 
 
+class TooManyElements(FramingError):
+    """A message with more elements or attributes than are taken in."""
+
+
 class Decoder:
     """Takes bytes in whatever pieces they come, and gives whole messages.
 
     It begins with the end-of-message framing, in which both hellos are sent; `chunked` changes to the other from the next
-    message on (RFC 6242, section 4.1). No message may be longer than `at_most` bytes.
+    message on (RFC 6242, section 4.1). No message may be longer than `at_most` bytes, or have more than about `elements` elements or
+    ten times as many attributes.
     """
 
-    def __init__(self, at_most: int) -> None:
+    def __init__(self, at_most: int, elements: int = 1_000_000_000) -> None:
+        self._elements = elements
+        self._opened = 0
+        self._attributes = 0
         self.chunked = False
         self._at_most = at_most
         self._bytes = bytearray()
@@ -44,10 +54,29 @@ class Decoder:
         `chunked` may be set between two messages: it holds for all bytes behind the first of them.
         """
         self._bytes += data
+        self._count(data)
         while (message := self._chunked() if self.chunked else self._ended()) is not None:
+            self._opened = self._attributes = 0
             yield message
         if len(self._message) + len(self._bytes) > self._at_most:
             raise FramingError(f"more than {self._at_most} bytes in one message")
+
+    def _count(self, data: bytes) -> None:
+        """Count what arrives before any of it is parsed. Raises FramingError."""
+        # A mark that is split between two pieces counts for one more element.
+        self._opened += data.count(b"<") - data.count(b"</")
+        self._attributes += data.count(b'="') + data.count(b"='")
+        for number, most, what in (
+            (self._opened, self._elements, "elements"),
+            (self._attributes, MOST_ATTRIBUTES * self._elements, "attributes"),
+        ):
+            if number > most:
+                raise TooManyElements(f"more than {most} {what} in one message")
+
+    @property
+    def held(self) -> int:
+        """How many bytes have come of a message that is not whole."""
+        return len(self._message) + len(self._bytes)
 
     def _ended(self) -> bytes | None:
         """A message up to the end mark."""

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Mapping, Sequence
+from typing import TypeVar
 
 from lxml import etree
 
+from oast.answer_parsing import INLINE_LINES, parse_answer, parse_if_long
+from oast.connect.answer_memory import ANSWERS
 from oast.connect.channel import Transport
 from oast.connect.netconf import operations as op
-from oast.connect.netconf.framing import Decoder, FramingError, encoded
+from oast.connect.netconf.framing import Decoder, FramingError, TooManyElements, encoded
 from oast.connect.netconf.messages import NotNetconf, RpcError, base, capabilities_in, errors_in, hello, parsed, rpc
 from oast.connect.netconf.offered import BASE_10, BASE_11, Offered
-from oast.connect.session import AnswerLimits, Capability
-from oast.connect.transcript import Transcript
+from oast.connect.session import AnswerLimits, Capability, hold_answer
+from oast.connect.transcript import MOST_LINES, Transcript
 from oast.errors import ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
 from oast.platforms.definition import Netconf, Platform
 from oast.platforms.netconf import steps
 from oast.records import Secret
 from oast.xml import Element
 
+R = TypeVar("R")
 CLOSING_S = 1.0
 
 
@@ -37,7 +41,7 @@ class NetconfSession:
         self.committed = False
         self._transport = transport
         self._limits = limits
-        self._decoder = Decoder(limits.at_most_bytes)
+        self._decoder = Decoder(limits.at_most_bytes, limits.at_most_elements)
         self._waiting: list[bytes] = []
         self._number = 0
         self._in_step = False
@@ -103,7 +107,7 @@ class NetconfSession:
                     elements.append(outer)
                 else:
                     outer = etree.SubElement(outer, tag, nsmap={None: namespace})
-        return _text(await self.rpc(op.get(op.subtree(elements)), written_down=written_down))
+        return await _if_long(await self.rpc(op.get(op.subtree(elements)), written_down=written_down), _text)
 
     async def probe(self, command: str, inputs: Mapping[str, str]) -> str:
         """An operation of a module (RFC 7950, section 7.14); the answer is what its elements hold, each on a line."""
@@ -118,7 +122,7 @@ class NetconfSession:
         """What of a datastore the platform reads, as XML. Raises DeviceRefused."""
         tops = [rule for name, rule in self.platform.grammar.root.children.items() if name in self.netconf.read and rule.module is not None]
         elements = [etree.Element(rule.tag, nsmap={None: rule.module.namespace}) for rule in tops if rule.module is not None]
-        return _text(await self.rpc(op.get_config(datastore, op.subtree(elements)), written_down=False))
+        return await _if_long(await self.rpc(op.get_config(datastore, op.subtree(elements)), written_down=False), _text)
 
     async def besides(self, datastore: str) -> list[Element]:
         """What of a datastore the platform does not read, as it is. Raises DeviceRefused, ProtocolError."""
@@ -148,6 +152,7 @@ class NetconfSession:
                     await self.rpc(op.close_session())
             except (ConnectionFailed, DeviceRefused, ProtocolError, TimeoutError):
                 pass  # It ends all the same.
+        ANSWERS.release(self)
         self.transcript.note("session closed")
         try:
             await asyncio.shield(self._transport.close())
@@ -184,7 +189,7 @@ class NetconfSession:
         self._transport.write(encoded(rpc(number, operation, config), chunked=self.offered.base_11))
         reply = await self._reply(number, name)
         self._in_step = True
-        for line in _lines(reply) if written_down else ("(a reply that is not written down)",):
+        for line in (await _if_long(reply, _lines))[:MOST_LINES] if written_down else ("(a reply that is not written down)",):
             self.transcript.received(line)
         self._need_no_error(reply, name)
         return reply
@@ -234,7 +239,9 @@ class NetconfSession:
         except TimeoutError:
             message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {awaited}"
             raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
-        return parsed(self._waiting.pop(0))
+        arrived = self._waiting.pop(0)
+        ANSWERS.release(self)
+        return await parse_if_long((arrived,), parsed, arrived)
 
     async def _arrive(self, awaited: str) -> None:
         try:
@@ -255,7 +262,9 @@ class NetconfSession:
                 if not self.session_id:
                     break  # What comes behind a hello has the framing that it decides.
         except FramingError as wrong:
-            raise ProtocolError(f"the device sent {wrong}", hint="answer_at_most_bytes in oast.toml says how much is taken in") from None
+            what = "elements" if isinstance(wrong, TooManyElements) else "bytes"
+            raise ProtocolError(f"the device sent {wrong}", hint=f"answer_at_most_{what} in oast.toml says how much is taken in") from None
+        hold_answer(self, self._decoder.held + sum(map(len, self._waiting)), self.transcript)
 
 
 class Refused(DeviceRefused):
@@ -271,6 +280,12 @@ class Refused(DeviceRefused):
     def tag(self) -> str:
         """The first error's tag."""
         return self.errors[0].tag
+
+
+async def _if_long(reply: Element, work: Callable[[Element], R]) -> R:
+    """Do `work` with a reply, beside the event loop where it has many elements."""
+    number = sum(1 for _ in reply.iter())
+    return work(reply) if number <= INLINE_LINES else await parse_answer(number, work, reply)
 
 
 def _lines(element: Element) -> list[str]:

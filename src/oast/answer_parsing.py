@@ -1,0 +1,108 @@
+"""Long answers are parsed in a thread beside the event loop, within a budget of processor time, and given up where nothing is understood.
+
+One device that sends a lot must not keep the sessions of the others waiting: their revert timers run on.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+from typing import ParamSpec, TypeVar
+
+from oast.errors import ProtocolError
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+# So much is parsed in a few hundredths of a second, and not worth a thread.
+INLINE_LINES = 500
+INLINE_BYTES = 100_000
+THREADS = 2
+# A statement takes less than a tenth of it; the first seconds are for a slow machine.
+CPU_S_AT_LEAST = 10.0
+CPU_S_PER_LINE = 0.001
+# From so many statements on, an answer of which hardly any is understood is not read on.
+UNKNOWN_AT_MOST = 5_000
+KNOWN_PART = 0.1
+_EVERY = 256
+
+
+class _Budget(threading.local):
+    """What the parsing that runs in this thread may still take; `until` is in seconds of its processor time."""
+
+    until: float | None = None
+    cancelled: threading.Event | None = None
+    read = 0
+    unknown = 0
+
+
+_BUDGET = _Budget()
+
+
+def spend(known: int = 0, unknown: int = 0) -> None:
+    """Called by parsers for what they have read: so many statements that are known, and that are not. Outside of `parse_answer` nothing is
+    counted. Raises ProtocolError when the budget is used up, or hardly anything of many statements is known."""
+    if _BUDGET.until is None:
+        return
+    before = _BUDGET.read // _EVERY
+    _BUDGET.read += known + unknown
+    _BUDGET.unknown += unknown
+    if _BUDGET.read // _EVERY == before:
+        return
+    if _BUDGET.cancelled is not None and _BUDGET.cancelled.is_set():
+        raise ProtocolError("nobody waits for this answer any more")
+    if time.thread_time() > _BUDGET.until:
+        raise ProtocolError(
+            f"the answer takes too long to parse: given up after {_BUDGET.read} statements",
+            hint="is this its platform? hold what the device lists against the platform's grammar",
+        )
+    if _BUDGET.unknown > UNKNOWN_AT_MOST and _BUDGET.unknown > (1 - KNOWN_PART) * _BUDGET.read:
+        message = f"of the first {_BUDGET.read} statements that it lists, the platform knows {_BUDGET.read - _BUDGET.unknown}"
+        raise ProtocolError(message, hint="is this its platform? hold what the device lists against the platform's grammar")
+
+
+def is_long(*texts: str | bytes | None) -> bool:
+    """Whether texts are too long, together, to be parsed in the event loop."""
+    given = [text for text in texts if text]
+    return sum(map(len, given)) > INLINE_BYTES or sum(lines_of(text) for text in given) > INLINE_LINES
+
+
+def lines_of(text: str | bytes) -> int:
+    """How many lines there are; of XML, elements count as lines."""
+    return text.count("\n") + text.count("</") if isinstance(text, str) else text.count(b"\n") + text.count(b"<")
+
+
+async def parse_answer(lines: int, work: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
+    """Do `work` in a thread, with a budget for so many `lines`. Raises what `work` raises, and ProtocolError when the budget is used up;
+    when cancelled, the work ends soon after."""
+    cancelled = threading.Event()
+
+    def budgeted() -> R:
+        _BUDGET.until = time.thread_time() + CPU_S_AT_LEAST + CPU_S_PER_LINE * lines
+        _BUDGET.cancelled, _BUDGET.read, _BUDGET.unknown = cancelled, 0, 0
+        try:
+            return work(*args, **kwargs)
+        finally:
+            _BUDGET.until = None
+
+    try:
+        return await asyncio.get_running_loop().run_in_executor(_threads(), budgeted)
+    except asyncio.CancelledError:
+        cancelled.set()
+        raise
+
+
+async def parse_if_long(texts: tuple[str | bytes | None, ...], work: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
+    """Do `work`, which parses `texts`: at once where they are short, else as `parse_answer`."""
+    if not is_long(*texts):
+        return work(*args, **kwargs)
+    return await parse_answer(sum(lines_of(text) for text in texts if text), work, *args, **kwargs)
+
+
+@cache
+def _threads() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(THREADS, thread_name_prefix="oast-parse")
