@@ -511,7 +511,26 @@ class HostileTest(unittest.TestCase):
         attributes = {name: Mapped(path, jmespath.compile(path).search) for name, path in
                       {"name": "a", "address": "b", "platform": "c || 'bine'", "site": "d", "tags": "d"}.items()}  # fmt: skip
         source = SourceSettings(
-            "s", None, None, None, "json", None, None, None, None, None, None, None, None, attributes, 10, 0.1, 1.0, Place("oast.toml", 1)
+            "s",
+            None,
+            None,
+            None,
+            "json",
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            attributes,
+            10,
+            0.1,
+            1000,
+            1_000_000,
+            1.0,
+            Place("oast.toml", 1),
         )
         read = mapping.read(source, [Page("x", json.dumps(records), None)])
         self.assertGreaterEqual(len(read.devices) + len(read.wrong), bool(records))

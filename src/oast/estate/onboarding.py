@@ -13,6 +13,8 @@ LISTEN = "127.0.0.1:8443"
 CALL_HOME = "127.0.0.1:4334"
 # Of one device: a box asks a few times and then says how it goes; what asks more often is told to wait.
 PER_MINUTE = 30
+# Devices behind one translated address share it.
+CONNECTIONS, PER_ADDRESS = 256, 64
 _LISTEN = re.compile(r"(?P<host>[A-Za-z0-9.:_-]+):(?P<port>[0-9]{1,5})")
 
 
@@ -23,8 +25,8 @@ class OnboardingSettings:
 
     `makers` are the authorities (PEM) whose certificates devices have, `voucher_authorities` those that sign vouchers, and `vouchers` is
     the folder with one for each serial number. `first` are the sections of a device's first configuration; the others come with its first
-    delivery. One device may ask `per_minute` times a minute. Where `call_home` is an address and a port, devices call there when they are
-    up (RFC 8071), and are not spoken to before.
+    delivery. One device may ask `per_minute` times a minute; there may be so many `connections`, and `per_address` of them from one
+    address. Where `call_home` is an address and a port, devices call there when they are up (RFC 8071), and are not spoken to before.
     """
 
     keys: Path
@@ -36,6 +38,8 @@ class OnboardingSettings:
     vouchers: Path
     first: tuple[str, ...]
     per_minute: int
+    connections: int
+    per_address: int
     call_home: tuple[str, int] | None
     place: Place
 
@@ -71,6 +75,8 @@ def read(table: Table | None, folder: Path) -> OnboardingSettings | None:
         first=first,
         call_home=_where(table, "call_home", CALL_HOME) if table.has("call_home") else None,
         per_minute=table.number("per_minute", PER_MINUTE, 1, 10_000),
+        connections=table.number("connections", CONNECTIONS, 1, 10_000),
+        per_address=table.number("connections_per_address", PER_ADDRESS, 1, 10_000),
         place=table.place(),
     )
     table.finish()

@@ -25,6 +25,8 @@ NEEDED = ("name", "address", "platform")
 # A refresh that would take away more than this is no refresh.
 MOST_REMOVED = 10
 MOST_SHARE = 0.1
+# Of all pages together.
+MOST_RECORDS, MOST_BYTES = 200_000, 256_000_000
 
 Search = Callable[[Any], Any]
 
@@ -50,7 +52,7 @@ class SourceSettings:
     `count` (JMESPath; None: the whole document, the Link header, and not told). Only records of which `which` is true are taken.
     `token` names the secret that is sent as a bearer token (RFC 6750); TLS is verified, with `authority` if the system's are not meant.
     `record` is where a record says what it is called in the source (JMESPath). A refresh takes away `most_removed` devices at most, and
-    `most_share` (0 to 1) of them.
+    `most_share` (0 to 1) of them; `most_records` and `most_bytes` of all pages together are taken in.
     """
 
     name: str
@@ -69,6 +71,8 @@ class SourceSettings:
     attributes: Mapping[str, Mapped]
     most_removed: int
     most_share: float
+    most_records: int
+    most_bytes: int
     timeout_s: float
     place: Place
     publish: PublishSettings | None = None
@@ -132,6 +136,8 @@ def _source(table: Table, folder: Path) -> SourceSettings:
         attributes=_attributes(table),
         most_removed=int(limits.count("removed", MOST_REMOVED)) if limits is not None else MOST_REMOVED,
         most_share=limits.fraction("share", MOST_SHARE) if limits is not None else MOST_SHARE,
+        most_records=int(limits.count("records", MOST_RECORDS)) if limits is not None else MOST_RECORDS,
+        most_bytes=int(limits.count("bytes", MOST_BYTES)) if limits is not None else MOST_BYTES,
         timeout_s=table.positive("timeout_s", 30.0),
         place=table.place(),
         publish=publishing.read(table, url, table.text("record")),

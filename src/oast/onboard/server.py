@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import hashlib
 import json
@@ -11,14 +12,17 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from aiohttp import web
+from aiohttp import hdrs, web
+from aiohttp.web_protocol import RequestHandler
 from cryptography import x509
 
 from oast.connect.host_keys import host_key_of
 from oast.errors import EstateError, StateError
 from oast.estate.onboarding import OnboardingSettings
+from oast.json_text import strict_json
 from oast.onboard import cms, conveyed
 from oast.onboard.keys import Keys
+from oast.onboard.listener import ConnectionLimits, Listener
 from oast.onboard.store import Box, Boxes, State
 from oast.onboard.trust import serial_of
 
@@ -27,6 +31,11 @@ MODULE = "ietf-sztp-bootstrap-server"
 YANG_JSON = "application/yang-data+json"
 LARGEST = 200_000
 MINUTE_S = 60.0
+# Between two requests on one connection, in seconds.
+IDLE_S = 5.0
+# Connections that are refused may be many: of each address, one in so many seconds is in the log.
+LOGGED_EVERY_S = 10.0
+ADDRESSES_REMEMBERED = 1000
 SAID_AT_MOST = 300
 # Who does not trust what it is given does not say so either (RFC 8572, section 5.3).
 NOT_HEARD = "it was not heard of since it has asked: it does not accept what it was given (its clock, its voucher), or has lost power"
@@ -72,6 +81,7 @@ class BootstrapServer:
         on_box: OnBox,
         configured: Callable[[str], None] = lambda serial: None,
         clock: Callable[[], float] = time.monotonic,
+        limits: ConnectionLimits | None = None,
     ) -> None:
         self._settings = settings
         self._keys = keys
@@ -81,6 +91,9 @@ class BootstrapServer:
         self._clock = clock
         self._asked: dict[str, deque[float]] = {}
         self._runner: web.AppRunner | None = None
+        self._listener: Listener | None = None
+        self._limits = limits or ConnectionLimits(settings.connections, settings.per_address)
+        self._refused_at: dict[str, float] = {}
         self._redirect = b""
 
     async def start(self) -> int:
@@ -89,24 +102,52 @@ class BootstrapServer:
         application.router.add_get("/.well-known/host-meta", self._host_meta)
         application.router.add_post(f"{ROOT}/operations/{MODULE}:{{operation}}", self._operation)
         application.router.add_route("*", "/{other:.*}", self._elsewhere)
+        application.on_response_prepare.append(_without_banner)
         self._runner = web.AppRunner(application, access_log=None, shutdown_timeout=5.0)
         await self._runner.setup()
-        site = web.TCPSite(self._runner, self._settings.host, self._settings.port, ssl_context=self._tls(), backlog=1024)
+        self._listener = Listener(self._handler, self._tls(), self._limits, self._not_let_in)
         try:
-            await site.start()
+            port = await self._listener.start(self._settings.host, self._settings.port)
         except OSError as error:
             await self.close()
             raise StateError(f"nothing can listen at {self._settings.host}:{self._settings.port}: {error.strerror or error}") from None
-        port = int(self._runner.addresses[0][1])
         where = conveyed.redirect(self._settings.names[0], port, cms.certificates_only([self._keys.owner]))
         self._redirect = cms.signed(where, cms.CONVEYED, self._keys.signer, self._keys.signer_key)
         return port
 
     async def close(self) -> None:
         """End what is being answered, and listen no more. Safe to call again."""
+        if self._listener is not None:
+            await self._listener.close()
+            self._listener = None
         if self._runner is not None:
             await self._runner.cleanup()
             self._runner = None
+
+    def _handler(self) -> asyncio.Protocol:
+        if self._runner is None or self._runner.server is None:
+            raise RuntimeError("the server was not started")
+        return _Http(self._runner.server, asyncio.get_running_loop(), self._malformed)
+
+    def _malformed(self, address: str, status: int, said: str) -> None:
+        """What is no HTTP is in the log like every request."""
+        self._log({"peer": address, "serial": None, "request": None, "status": status, "said": said[:SAID_AT_MOST]})
+
+    def _not_let_in(self, address: str, said: str) -> None:
+        """A connection that was refused or ended: in the log, of each address once in a while."""
+        now = self._clock()
+        if now - self._refused_at.get(address, -LOGGED_EVERY_S) < LOGGED_EVERY_S:
+            return
+        if len(self._refused_at) >= ADDRESSES_REMEMBERED:
+            self._refused_at.clear()
+        self._refused_at[address] = now
+        self._log({"peer": address, "serial": None, "request": None, "status": None, "said": said[:SAID_AT_MOST]})
+
+    def _log(self, entry: Mapping[str, Any]) -> None:
+        try:
+            self._boxes.log(entry)
+        except StateError as error:
+            self._on_box(str(entry["peer"]), error.message)
 
     def _tls(self) -> ssl.SSLContext:
         """Nobody comes in without a certificate of a maker's authority."""
@@ -232,6 +273,40 @@ class BootstrapServer:
         return keys
 
 
+class _Http(RequestHandler):
+    """HTTP on one connection; what is no HTTP is logged, and answered without words that come from it."""
+
+    __slots__ = ("_malformed",)
+
+    def __init__(self, server: web.Server, loop: asyncio.AbstractEventLoop, malformed: Callable[[str, int, str], None]) -> None:
+        super().__init__(server, loop=loop, keepalive_timeout=IDLE_S, lingering_time=0)
+        self._malformed = malformed
+
+    def handle_error(
+        self, request: web.BaseRequest, status: int = 500, exc: BaseException | None = None, message: str | None = None
+    ) -> web.StreamResponse:
+        said = " ".join("".join(c if c.isprintable() else " " for c in str(message or exc or "it is no HTTP")).split())
+        self._malformed(str(request.remote), status, said)
+        if request.writer.output_size > 0:
+            raise ConnectionError("an answer was sent already")
+        response = _Plain(status=status)
+        response.force_close()
+        return response
+
+
+class _Plain(web.Response):
+    """An answer without a banner, also where no application prepares it."""
+
+    async def _prepare_headers(self) -> None:
+        await super()._prepare_headers()
+        self.headers.pop(hdrs.SERVER, None)
+
+
+async def _without_banner(request: web.Request, response: web.StreamResponse) -> None:
+    """What the server is made of is not told."""
+    response.headers.pop(hdrs.SERVER, None)
+
+
 def _peer(request: web.Request) -> tuple[str, str]:
     """The serial number in the certificate that was shown, and its SHA-256."""
     transport = request.transport
@@ -251,7 +326,7 @@ def _peer(request: web.Request) -> tuple[str, str]:
 async def _input(request: web.Request) -> Mapping[str, Any]:
     try:
         text = await request.text()
-        body = json.loads(text)[f"{MODULE}:input"] if text else {}
+        body = strict_json(text)[f"{MODULE}:input"] if text else {}
     except web.HTTPRequestEntityTooLarge:
         raise _Refused(413, "too-big", "it is too long") from None
     except (ValueError, KeyError, TypeError, LookupError, RecursionError):

@@ -21,6 +21,8 @@ from oast.files import make_private
 FOLDER = "onboarding"
 FILE = "devices.sqlite"
 REQUESTS = "requests.jsonl"
+# Bytes in one file of requests, and how many former ones are kept.
+REQUESTS_AT_MOST, REQUESTS_KEPT = 5_000_000, 3
 VERSION = 1
 BUSY_S = 20.0
 SCHEMA = """
@@ -199,10 +201,16 @@ class Boxes:
         return [Refusal(serial, datetime.fromisoformat(at), times, why) for serial, at, times, why in rows]
 
     def log(self, entry: Mapping[str, Any]) -> None:
-        """One request, as a line of JSON."""
+        """One request, as a line of JSON; of a file that is full, the former one is kept."""
         path = self._folder / REQUESTS
         with self._told():
             path.touch(mode=0o600)
+            if path.stat().st_size > REQUESTS_AT_MOST:
+                for number in range(REQUESTS_KEPT, 0, -1):
+                    former = self._folder / (f"{REQUESTS}.{number - 1}" if number > 1 else REQUESTS)
+                    if former.exists():
+                        former.replace(self._folder / f"{REQUESTS}.{number}")
+                path.touch(mode=0o600)
             with path.open("a", encoding="utf-8") as file:
                 file.write(json.dumps({"at": _now(), **entry}, ensure_ascii=True) + "\n")
 

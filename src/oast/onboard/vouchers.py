@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import binascii
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -12,6 +11,7 @@ from datetime import UTC, datetime
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
+from oast.json_text import strict_json
 from oast.onboard import cms
 from oast.onboard.cms import NotAsSigned
 from oast.onboard.trust import why_not
@@ -50,7 +50,7 @@ def read(message: bytes, trusted: Sequence[x509.Certificate], at: datetime) -> V
 def _voucher(content: bytes) -> Voucher:
     """RFC 8366, section 5.3; in JSON after RFC 7951."""
     try:
-        data = json.loads(content)[TOP]
+        data = strict_json(content)[TOP]
         unknown = next((name for name in data if name not in KNOWN), None)
         missing = next((name for name in NEEDED if name not in data), None)
     except (ValueError, KeyError, TypeError, RecursionError):

@@ -19,6 +19,7 @@ from oast.estate.sources import SourceSettings
 from oast.fleet.events import OnEvent, unheard
 from oast.fleet.many import for_each
 from oast.intent.intent import IntentBuilder
+from oast.json_text import strict_json
 from oast.operations.ask import records_document
 from oast.operations.drift import find_drift
 from oast.operations.each import of_each
@@ -226,8 +227,8 @@ async def _write(service: Service, settings: PublishSettings, change: Written) -
 async def _record(service: Service, url: str) -> tuple[Mapping[str, Any], str | None]:
     answer = await service.ask("GET", url, JSON, (200,))
     try:
-        record = json.loads(answer.data)
-    except (ValueError, RecursionError):
+        record = strict_json(answer.data)
+    except ValueError:
         record = None
     if not isinstance(record, dict):
         raise service.wrong(f"there is no record at {url}")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import ipaddress
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -15,6 +14,7 @@ from jmespath.exceptions import JMESPathError
 from oast.errors import StateError
 from oast.estate.inventory import NAME
 from oast.estate.sources import CSV, ZONE, Mapped, SourceSettings
+from oast.json_text import strict_json
 from oast.sources import zones
 from oast.sources.pages import Page
 
@@ -71,6 +71,8 @@ def read(source: SourceSettings, pages: Sequence[Page], *, raw: bool = False) ->
     for page in pages:
         for record in _records(source, page):
             number += 1
+            if number > source.most_records:
+                raise _no(source, f"it has more than {source.most_records} records ('records' below [sources.limits])")
             if isinstance(record, str):
                 made.cannot_be_read(f"record {number}", None, record)
                 continue
@@ -235,8 +237,8 @@ def _truth(value: Any) -> bool:
 
 def _json(source: SourceSettings, page: Page) -> Any:
     try:
-        return json.loads(page.text)
-    except (ValueError, RecursionError) as wrong:
+        return strict_json(page.text)
+    except ValueError as wrong:
         raise _no(source, f"its answer is no JSON ({str(wrong)[:80]})") from None
 
 

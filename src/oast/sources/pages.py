@@ -45,6 +45,7 @@ class Fetching:
         url: str | None = self._source.url.geturl()
         found: list[Page] = []
         seen: set[str] = set()
+        size = 0
         async with self._service:
             while url is not None:
                 if url in seen:
@@ -53,12 +54,23 @@ class Fetching:
                     raise self._service.wrong(f"it has more than {MOST_PAGES} pages")
                 seen.add(url)
                 page = await self._page(url)
+                size += len(page.text)
+                if size > self._source.most_bytes:
+                    what = f"all its pages together are longer than {self._source.most_bytes} bytes"
+                    raise self._service.wrong(what, "'bytes' below [sources.limits] says how much is taken in")
                 found.append(page)
                 next_ = following(page)
-                url = None if next_ is None else urljoin(url, next_)
-                if url is not None:
-                    self._service.need_same_place(url, "its next page")
+                url = None if next_ is None else self._joined(url, next_)
         return found
+
+    def _joined(self, url: str, following: str) -> str:
+        """The address of the next page. Raises StateError for one that is none, or that is elsewhere."""
+        try:
+            joined = urljoin(url, following)
+        except ValueError as wrong:
+            raise self._service.wrong(f"the address of its next page is no URL ({wrong}): {following[:80]!r}") from None
+        self._service.need_same_place(joined, "its next page")
+        return joined
 
     async def _page(self, url: str) -> Page:
         kept = self._kept(url)

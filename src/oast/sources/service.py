@@ -65,8 +65,13 @@ class Service:
 
     def need_same_place(self, url: str, what: str) -> None:
         """Raises StateError for an address of another service: whoever is elsewhere is not told the token."""
-        own, other = self._source.url, urlsplit(url)
-        if own is None or (own.scheme, own.hostname, own.port) != (other.scheme, other.hostname, other.port):
+        own = self._source.url
+        try:
+            other = urlsplit(url)
+            there = (other.scheme, other.hostname, other.port)
+        except ValueError as wrong:
+            raise self.wrong(f"{what} has an address that is no URL ({wrong}): {url[:80]!r}") from None
+        if own is None or (own.scheme, own.hostname, own.port) != there:
             raise self.wrong(f"{what} is elsewhere ({other.scheme}://{other.netloc}): it is not followed")
 
     async def ask(
@@ -109,7 +114,10 @@ class Service:
             data += await response.content.read(LARGEST_ANSWER + 1 - len(data))
         if len(data) > LARGEST_ANSWER:
             raise self.wrong(f"an answer is longer than {LARGEST_ANSWER // 1_000_000} MB")
-        links = response.links
+        try:
+            links = response.links
+        except ValueError as wrong:
+            raise self.wrong(f"its Link header (RFC 8288) holds an address that is no URL: {wrong}") from None
         link = str(links["next"]["url"]) if "next" in links else None
         encoding = response.charset or "utf-8-sig"
         return Answer(response.status, data, encoding, link, {name.lower(): value for name, value in response.headers.items()})

@@ -1,0 +1,36 @@
+"""JSON from other programs (RFC 8259), taken only where it means one thing: no name twice in an object, and no number that is none."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Any, NoReturn
+
+
+def strict_json(text: str | bytes) -> Any:
+    """What `text` says. Raises ValueError for what is no JSON, for a name that stands twice in an object (RFC 8259, section 4), for NaN and
+    infinities (section 6), and for what is nested too deep."""
+    try:
+        return json.loads(text, object_pairs_hook=_object, parse_constant=_constant, parse_float=_float)
+    except RecursionError:
+        raise ValueError("it is nested too deep") from None
+
+
+def _object(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
+    made = dict(pairs)
+    if len(made) < len(pairs):
+        seen: set[str] = set()
+        twice = next(name for name, _ in pairs if name in seen or seen.add(name))  # type: ignore[func-returns-value]
+        raise ValueError(f"'{twice[:60]}' stands twice in an object")
+    return made
+
+
+def _constant(word: str) -> NoReturn:
+    raise ValueError(f"{word} is no number of JSON")
+
+
+def _float(text: str) -> float:
+    number = float(text)
+    if number in (float("inf"), float("-inf")):
+        raise ValueError(f"the number {text[:20]} is too large")
+    return number
