@@ -82,13 +82,14 @@ class PipelineTest(LarkwaterTest):
     def test_what_failed_is_a_failure_in_the_report_and_markdown_takes_no_word_for_a_sign(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.fault("gull-core-1", "refuse", "--match", "contact")
-        self.oast("push", "-m", "The *day* desk | at <gull>", "--on", "role=core", "--yes", expect=4)
+        self.oast("push", "-m", "The *day* desk | at <gull> @all https://ferries.example", "--on", "role=core", "--yes", expect=4)
         suite = ElementTree.fromstring(self.oast("report", "--format", "junit").out)
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "1"))
         failed = [case.get("name") for case in suite if case.find("failure") is not None]
         self.assertEqual(failed, ["gull-core-1"])
         text = self.oast("report", "--change", "last").out
-        self.assertIn("# The \\*day\\* desk \\| at \\<gull\\>", text)
+        self.assertIn("# The \\*day\\* desk \\| at &lt;gull&gt; @\u200ball https:\u200b//ferries.example\n", text)
+        self.assertIn("@\u200ball", suite.get("name") or "")
         self.assertRegex(text, r"(?m)^\| gull-core-1 \| (reverted|unchanged) \(failed\) \|")
         self.assertIn("there is no change 'nothing'", self.oast("report", "--change", "nothing", expect=2).err)
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import sys
 from collections.abc import Mapping, Sequence
@@ -12,8 +10,9 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from oast.cli.csv_output import csv_text
 from oast.cli.pager import paged
-from oast.cli.workplace import ESCAPED, console, named, plural, put_json, put_table, table
+from oast.cli.workplace import console, named, plural, put_json, put_table, table
 from oast.estate.inventory import Device
 from oast.intent.intent import IntentBuilder
 from oast.operations.ask import DEVICE, Asked, Listed, different_lines, readings_known
@@ -36,19 +35,9 @@ def show_records(form: str, asked: Asked, rows: Sequence[Record], columns: Seque
         for row in rows:
             sys.stdout.write(json.dumps({name: plain(row.get(name)) for name in columns}, ensure_ascii=True) + "\n")
     elif form == "csv":
-        out = io.StringIO()
-        writer = csv.writer(out, lineterminator="\n")
-        writer.writerow(columns)
-        writer.writerows([_cell(text_of(row.get(name))) for name in columns] for row in rows)
-        sys.stdout.write(out.getvalue())
+        sys.stdout.write(csv_text(columns, ([text_of(row.get(name)) for name in columns] for row in rows)))
     else:
         _show_table(asked, rows, columns)
-
-
-def _cell(text: str) -> str:
-    """A cell that a spreadsheet does not take for a formula, nor a terminal for a command: what a device says is nobody's program."""
-    text = text.translate(ESCAPED)
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") and not text[1:].replace(".", "", 1).isdigit() else text
 
 
 def _show_table(asked: Asked, rows: Sequence[Mapping[str, Any]], columns: Sequence[str]) -> None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import csv
 import sys
 from collections.abc import Mapping
 from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
 
+from oast.cli.csv_output import csv_text
 from oast.cli.exits import DONE, FAILED
 from oast.cli.failures import show_device_errors
 from oast.cli.workplace import console, near, plural, put_json, put_table, table
@@ -40,9 +40,8 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
     if options.format == "json":
         put_json("connections", 1, {"devices": [{**asdict(way), "device": name, "settings": settings[name]} for name, way in ways.items()]})
     elif options.format == "csv":
-        writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(COLUMNS)
-        writer.writerows(_row(name, way) for name, way in ways.items())
+        cells = ([cell if cell != "-" else "" for cell in _row(name, way)] for name, way in ways.items())
+        sys.stdout.write(csv_text(COLUMNS, cells))
     else:
         rows = [_row(name, way) for name, way in ways.items()]
         # What no device has, nobody has to look at.

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import csv
 import sys
 from typing import Any
 
 from oast.cli import arguments
+from oast.cli.csv_output import csv_text
 from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json, put_table, table
 from oast.errors import UsageError
@@ -56,9 +56,8 @@ def _list(devices: list[Device], options: argparse.Namespace) -> int:
         put_json("devices", 1, {"devices": documents})
         return DONE
     if options.format == "csv":
-        writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(columns)
-        writer.writerows([_cell(device.attributes.get(column), ";", "") for column in columns] for device in devices)
+        cells = ([_cell(device.attributes.get(column), ";", "") for column in columns] for device in devices)
+        sys.stdout.write(csv_text(columns, cells))
         return DONE
     listing = table(*columns)
     for device in devices:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 from xml.etree import ElementTree
 
@@ -19,11 +20,12 @@ NAMED = 8
 def markdown(changes: Changes, change: Change) -> str:
     """A change as Markdown: what it is, what became of every device, and what it changes. Raises StateError."""
     told = [f"# {_text(change.reason)}", ""]
-    facts = [("change", f"`{change.name}`"), ("state", change.state), ("author", change.author)]
+    facts = [("state", change.state), ("author", change.author)]
     facts += [("ticket", change.ticket)] if change.ticket else []
     facts += [("origin", change.origin)] if change.origin else []
     facts += [(entry.kind, f"{entry.at[:19]} UTC by {entry.said['author']}") for entry in change.entries if "author" in entry.said]
-    told += ["| | |", "|---|---|", *(f"| {name} | {_text(str(value))} |" for name, value in facts), ""]
+    rows = (f"| {name} | {_text(str(value))} |" for name, value in facts)
+    told += ["| | |", "|---|---|", f"| change | {_code(change.name)} |", *rows, ""]
     outcomes = _final(changes, change)
     if outcomes:
         told += ["| device | result | added | removed | seconds | |", "|---|---|--:|--:|--:|---|"]
@@ -39,23 +41,50 @@ def markdown(changes: Changes, change: Change) -> str:
     for lines, names in groups.items():
         if lines and left > 0:
             more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
-            told += [f"**{_text(', '.join(names[:NAMED]) + more)}**", "", "```diff", *(_fenced(line) for line in lines[:left]), "```", ""]
+            shown = [_one_line(line) for line in lines[:left]]
+            fence = _fence(shown)
+            told += [f"**{_text(', '.join(names[:NAMED]) + more)}**", "", f"{fence}diff", *shown, fence, ""]
             left -= len(lines)
     if left <= 0:
-        told.append(f"and more: `oast change show {change.name}`")
+        told.append(f"and more: {_code(f'oast change show {change.name}')}")
     return "\n".join(told).rstrip() + "\n"
 
 
 def _text(words: str) -> str:
-    """Words that Markdown takes for words, on one line."""
-    line = " ".join(words.split())
-    for sign in "\\`*_[]<>|#":
+    """Words that stay words on one line of Markdown: no sign of its own, no HTML, no link, and nobody is mentioned."""
+    line = defused(" ".join(words.split())).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+    for sign in "\\`*_[]|#~$":
         line = line.replace(sign, f"\\{sign}")
     return line
 
 
-def _fenced(line: str) -> str:
-    return line.replace("```", "'''").replace("\n", " ")
+# What stands before a name, a number or a host, and would make a link or a mention of it: people (@), issues (#), merge requests (!) and
+# the like, addresses with a scheme, and hosts that begin with www.
+_LINKING = re.compile(r"(?<=[@#!~%^&$])(?=\w)|(?<=:)(?=//)|(?<=mailto:)(?=\w)|(?i:(?<=\bwww))(?=\.)")
+# What looks like the signs of HTML.
+_BRACKETS = {ord("<"): "\N{SINGLE LEFT-POINTING ANGLE QUOTATION MARK}", ord(">"): "\N{SINGLE RIGHT-POINTING ANGLE QUOTATION MARK}"}
+# Shows nothing, and ends a word.
+_NOTHING = "\N{ZERO WIDTH SPACE}"
+
+
+def defused(text: str) -> str:
+    """`text` in which neither a forge nor a mail program finds a mention or a link."""
+    return _LINKING.sub(_NOTHING, text)
+
+
+def _code(text: str) -> str:
+    """A code span; what it holds ends neither the span nor the line."""
+    return f"`{' '.join(text.replace('`', chr(39)).replace('|', '¦').split())}`"
+
+
+def _fence(lines: Iterable[str]) -> str:
+    """A fence that none of `lines` ends: longer than every run of its sign."""
+    longest = max((len(run) for line in lines for run in re.findall(r"`+", line)), default=0)
+    return "`" * max(3, longest + 1)
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.splitlines())
 
 
 def _result(device: Mapping[str, Any]) -> str:
@@ -84,7 +113,8 @@ def junit(changes: Changes, change: Change) -> str:
         timestamp=change.at[:19],
     )
     for device in outcomes.values():
-        case = ElementTree.SubElement(suite, "testcase", classname=change.name, name=device["device"], time=f"{device['seconds']:.3f}")
+        case = ElementTree.SubElement(suite, "testcase", classname=printable(change.name), name=printable(device["device"]))
+        case.set("time", f"{device['seconds']:.3f}")
         if device["cause"] == "held":
             ElementTree.SubElement(case, "skipped", message=printable(device["reason"] or "held back"))
         elif device["cause"] != "none":
@@ -99,7 +129,8 @@ def _why(device: Mapping[str, Any]) -> Sequence[str]:
 
 
 def printable(text: str) -> str:
-    """What XML can hold (XML 1.0, section 2.2)."""
+    """What XML can hold (XML 1.0, section 2.2), without links, mentions and HTML for whoever shows it as a page."""
+    text = defused(text.translate(_BRACKETS))
     return "".join(
         sign
         if sign in "\t\n" or " " <= sign < "\x7f" or "\xa0" <= sign < "\ud800" or "\ue000" <= sign <= "\ufffd" or sign > "\uffff"
