@@ -420,6 +420,70 @@ class ManagedTest(LarkwaterTest, Onboarding):
         self.with_server(lambda port, home: self.come([late], port))
         self.assertEqual(late.happened, ["refused: the server says: it is managed already, and was not staged again"])
 
+    def test_where_approval_is_needed_staging_is_approved_and_covers_the_first_delivery(self) -> None:
+        self.edit("oast.toml", "[delivery]\n", "[delivery]\napproval = true\n")
+        self.vouch("LW-7000", "LW-7001")
+        (self.folder / "boxes.csv").write_text(HEADING + rows(2))
+        file = str(self.folder / "boxes.csv")
+        ada, bo = {"OAST_IDENTITY": "ada@larkwater.example"}, {"OAST_IDENTITY": "bo@larkwater.example"}
+        told = self.oast("onboard", "stage", file, "--yes", environment=ada).out
+        self.assertIn("2 devices; nothing was staged", told)
+        self.assertEqual(self.status(0), {})
+        name = re.findall(r"proposed as (\S+):", told)[0]
+        shown = self.oast("change", "show", name).out
+        self.assertIn("new device quay-edge-0 with the serial number LW-7000: address 192.0.2.150, platform bine", shown)
+        self.assertRegex(shown, r"(?s)first configuration:.*privilege-password-hash <secret [0-9a-f]{8}>")
+        self.assertRegex(shown, r"\+ .*target 192\.0\.2\.99")
+        stage = ("onboard", "stage", "--change", name)
+        self.assertIn("is not approved: nobody has", self.oast(*stage, expect=1).err)
+        self.assertIn("cannot approve it as well", self.oast("change", "approve", name, "--yes", environment=ada, expect=1).err)
+        self.assertIn("stages new devices", self.oast("push", "--change", name, "--yes", expect=1).err)
+        self.oast("change", "approve", name, "--yes", environment=bo)
+        # What the estate says by then has to be what was approved.
+        template = "templates/bine/life.j2"
+        self.edit(template, "192.0.2.99", "192.0.2.98")
+        self.assertIn(f"{name} is stale", self.oast(*stage, expect=1).err)
+        self.edit(template, "192.0.2.98", "192.0.2.99")
+        self.assertIn(f"2 devices staged, as approved in {name}", self.oast(*stage).out)
+        self.assertEqual({one["state"] for one in self.status(0).values()}, {"staged"})
+        # From then on, what was approved is delivered, also when the estate goes on meanwhile.
+        self.edit(template, "192.0.2.99", "192.0.2.98")
+        state = self.estate / ".oast" / "sim"
+
+        async def come(port: int, home: int) -> None:
+            for number in range(2):
+                box = Box(self.factory(f"LW-700{number}"))
+                self.assertTrue(await box.find_its_way("localhost", port), box.happened)
+                await plug_in(state, box, PLATFORMS[number], (), ("127.0.0.1", home))
+            for _ in range(200):
+                if all(box["state"] in ("managed", "failed") for box in (await asyncio.to_thread(self.status)).values()):
+                    return
+                await asyncio.sleep(0.5)
+
+        self.with_server(come)
+        self.assertEqual({box["state"] for box in self.status().values()}, {"managed"}, self.said)
+        self.assertIn("target 192.0.2.99", self.running("quay-edge-0"))
+        last = self.oast("change", "show", name, "--format", "json").json()
+        self.assertLessEqual({"proposed", "approved", "staged", "begun", "ended"}, {entry["kind"] for entry in last["entries"]})
+        self.assertIn("the ledger is as it was written", self.oast("change", "audit").out)
+
+    def test_a_box_that_was_staged_without_an_approval_waits_where_one_is_needed(self) -> None:
+        self.vouch("LW-7000")
+        self.stage(rows(1))
+        self.edit("oast.toml", "[delivery]\n", "[delivery]\napproval = true\n")
+        state = self.estate / ".oast" / "sim"
+
+        async def come(port: int, home: int) -> None:
+            box = Box(self.factory("LW-7000"))
+            self.assertTrue(await box.find_its_way("localhost", port), box.happened)
+            await plug_in(state, box, PLATFORMS[0], (), ("127.0.0.1", home))
+            while not (await asyncio.to_thread(self.status))["LW-7000"]["noted"]:
+                await asyncio.sleep(0.2)
+
+        self.with_server(come)
+        self.assertIn("it was staged without an approval", self.status()["LW-7000"]["noted"])
+        self.assertEqual(self.status()["LW-7000"]["state"], "called home")
+
     def test_a_server_that_is_stopped_in_the_middle_of_a_delivery_ends_and_the_next_goes_on(self) -> None:
         self.vouch("LW-7000")
         self.stage(rows(1))

@@ -10,7 +10,21 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src"
 LAYERS = (
-    ("errors", "records", "nearest", "files", "memory", "masking", "toml_text", "xml", "http", "child_environment"),
+    (
+        "errors",
+        "records",
+        "nearest",
+        "files",
+        "memory",
+        "masking",
+        "toml_text",
+        "xml",
+        "http",
+        "child_environment",
+        "answer_parsing",
+        "containment",
+        "json_text",
+    ),
     ("estate",),
     ("platforms",),
     ("config",),

@@ -165,4 +165,4 @@ def _copied(digests: Mapping[str, Sequence[str]]) -> Iterator[Finding]:
 
 
 def _contents_of(said: Mapping[str, Any]) -> Iterable[str]:
-    return (said[key] for key in ("plan", "outcome", "readings") if isinstance(said.get(key), str))
+    return (said[key] for key in ("plan", "outcome", "readings", "staging") if isinstance(said.get(key), str))

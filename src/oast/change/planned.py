@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from oast.change.manner import Datastore, Manner, Mode
+from oast.config.difference import difference
 from oast.config.documents import children_of, edits_document, tree_document
 from oast.config.ownership import Pattern, Scope
 from oast.config.remembered import withheld, withheld_edits
@@ -22,6 +23,7 @@ from oast.records import Fingerprints
 
 if TYPE_CHECKING:
     from oast.change.compare import Comparison
+    from oast.intent.intent import Intent
 
 FORMAT = "oast.plan/1"
 # Made into a fingerprint, it tells whether two copies of an estate show the same secret by the same one.
@@ -101,6 +103,26 @@ def plan_document(comparisons: Iterable[Comparison], manner: Manner, fingerprint
         "key": key_check(fingerprints),
         "devices": {comparison.name: _document(comparison) for comparison in comparisons},
     }
+
+
+def new_devices_document(intents: Iterable[Intent], fingerprints: Fingerprints) -> dict[str, Any]:
+    """The same for devices that are not there yet: everything that they are going to be is new."""
+    devices = {}
+    for intent in intents:
+        nothing = root_of(intent.platform.grammar)
+        intended = withheld(intent.scope.within(intent.tree))
+        devices[intent.device.name] = {
+            "platform": intent.platform.name,
+            "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},
+            "but_not": [list(pattern) for pattern in intent.scope.excludes],
+            "before": [],
+            "intended": tree_document(intended),
+            "edits": edits_document(difference(nothing, intended)),
+            "unsaved": [],
+            "added": sum(1 for _ in intended.walk()),
+            "removed": 0,
+        }
+    return {"format": FORMAT, **_manner(Manner()), "key": key_check(fingerprints), "devices": devices}
 
 
 def _manner(manner: Manner) -> dict[str, Any]:

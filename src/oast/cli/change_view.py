@@ -19,6 +19,7 @@ from oast.intent.intent import IntentBuilder
 from oast.nearest import suggestion
 from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
 from oast.operations.recorded import recorded_plan
+from oast.operations.staging_approval import staged_devices
 from oast.operations.wording import device_lines
 
 NAMED = 6
@@ -75,7 +76,23 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
         rows.add_row("estate", f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}")
     put_table(out, rows)
     out.print()
+    show_staging(out, changes, change)
     show_plan(out, recorded_plan(changes, change))
+
+
+def show_staging(out: Console, changes: Changes, change: Change) -> None:
+    """The new devices of a change that stages some, and what each is given first."""
+    for name, staged in staged_devices(changes, change).items():
+        attributes = ", ".join(f"{key} {_shown(value)}" for key, value in staged["attributes"].items() if key not in ("name", "serial"))
+        out.print(Text.assemble((f"new device {name}", "bold"), f" with the serial number {staged['serial']}: {attributes}"))
+        out.print("  first configuration:")
+        for line in staged["first"]:
+            out.print(Text(f"    {line}"))
+        out.print()
+
+
+def _shown(value: Any) -> str:
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
 def show_plan(out: Console, plan: Plan) -> None:

@@ -19,19 +19,28 @@ from oast.cli.exits import DONE, INVALID, NO
 from oast.cli.loop import run as run_to_end
 from oast.cli.onboard_view import follow, is_expected, put_status, why
 from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, folder_of, near, plural, put_json
+from oast.cli.workplace import confirmed, console, estate_of, folder_of, near, plural, put_json
+from oast.errors import UsageError
 from oast.estate.settings import read as read_settings
 from oast.onboard import keys
 from oast.onboard.store import Box, Boxes, Refusal, State
 from oast.operations.onboard import serve
 from oast.operations.staging import Row, Staging, forget, settings_of, stage
+from oast.operations.staging_approval import propose_staging, stage_approved
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
     arguments.add_action(actions, "keys", "make the owner's keys and certificates, once", _keys)
     staging = arguments.add_action(actions, "stage", "make ready what new devices are going to be given", _stage)
-    staging.add_argument("file", metavar="FILE", type=Path, help="CSV: serial,name,address,platform and what else the inventory says")
+    staging.add_argument(
+        "file", metavar="FILE", type=Path, nargs="?", help="CSV: serial,name,address,platform and what else the inventory says"
+    )
+    staging.add_argument("--change", metavar="CHANGE", help="stage what was proposed and approved as this change")
+    staging.add_argument("--propose", action="store_true", help="write it down for another person to approve, and stop")
+    staging.add_argument("-m", "--reason", metavar="REASON", help="with --propose: why (default: which devices are staged)")
+    staging.add_argument("--ticket", metavar="TICKET", help="with --propose: the ticket that it is for")
+    staging.add_argument("--sign", metavar="FILE", type=Path, help="with --propose: sign the proposal with this SSH key")
     staging.add_argument("--yes", action="store_true", help="stage without asking")
     serve = arguments.add_action(actions, "serve", "the bootstrap server: gives each device what was staged for it", _serve)
     serve.add_argument("--port", type=int, metavar="PORT", help="another one than oast.toml says; 0: any that is free")
@@ -53,7 +62,12 @@ def _keys(options: argparse.Namespace) -> int:
 
 def _stage(options: argparse.Namespace) -> int:
     folder = folder_of(options)
-    rows = Staging(folder, os.environ).rows(options.file, str(near(options.file.resolve())))
+    if options.change is not None:
+        return _stage_approved(options, folder)
+    if options.file is None:
+        raise UsageError("name the file of the new devices", hint="oast onboard stage FILE, or --change CHANGE for an approved one")
+    staging = Staging(folder, os.environ)
+    rows = staging.rows(options.file, str(near(options.file.resolve())))
     right = [row for row in rows if row.device is not None]
     wrong = [row for row in rows if row.device is None]
     out = console(error=options.format == "json")
@@ -61,6 +75,8 @@ def _stage(options: argparse.Namespace) -> int:
         words = _in_words(row)
         put_hanging(out, Text.assemble((f"  + {row.serial}  {row.name}", "green"), (f"  {words}", "dim")))
     _show_wrong(wrong)
+    if right and (options.propose or read_settings(folder).delivery.approval):
+        return _propose(options, staging, right, wrong)
     if right and (options.yes or confirmed(f"Expect {plural(len(right), 'device')}?")):
         stage(folder, right)
         out.print(f"{plural(len(right), 'device')} staged")
@@ -70,6 +86,30 @@ def _stage(options: argparse.Namespace) -> int:
     if options.format == "json":
         put_json("staged", 1, {"staged": [row.serial for row in right], "wrong": [_row_document(row) for row in wrong]})
     return INVALID if wrong else DONE if right else NO
+
+
+def _propose(options: argparse.Namespace, staging: Staging, right: list[Row], wrong: list[Row]) -> int:
+    reason = options.reason or f"Stage {', '.join(f'{row.name} ({row.serial})' for row in right)}"
+    name = propose_staging(staging.estate, right, reason, options.ticket, options.sign)
+    if options.format == "json":
+        put_json("proposal", 1, {"change": name, "devices": len(right)})
+    else:
+        out = console()
+        out.print(f"proposed as {name}: {plural(len(right), 'device')}; nothing was staged")
+        out.print(f"    another person: oast change approve {name}", style="green")
+        out.print(f"    and then:       oast onboard stage --change {name}", style="green")
+    return INVALID if wrong else DONE
+
+
+def _stage_approved(options: argparse.Namespace, folder: Path) -> int:
+    if options.file is not None or options.propose:
+        raise UsageError("--change stages what was approved: leave out FILE and --propose")
+    change, serials = stage_approved(folder, os.environ, estate_of(options), options.change)
+    if options.format == "json":
+        put_json("staged", 1, {"staged": serials, "wrong": []})
+    else:
+        console().print(f"{plural(len(serials), 'device')} staged, as approved in {change.name}")
+    return DONE
 
 
 def _in_words(row: Row) -> str:

@@ -10,7 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli.change_view import show_plan
+from oast.cli.change_view import show_plan, show_staging
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.failures import show_device_errors
 from oast.cli.workplace import confirmed, console, estate_of, plural, put_json
@@ -65,6 +65,7 @@ def run_approve(options: argparse.Namespace) -> int:
     if not options.yes:
         out = console()
         out.print(f"{change.name}: {change.reason} (by {change.author})", style="bold")
+        show_staging(out, changes, change)
         show_plan(out, recorded_plan(changes, change))
         out.file.flush()
         if not confirmed(f"Approve exactly this on {plural(change.devices, 'device')}?"):

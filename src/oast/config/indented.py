@@ -271,13 +271,9 @@ class _BlockReader:
             else:
                 made = context.cache.get(stripped) or self._statements(context, stripped, number)
             statement = made[-1]
-            if statement.rule.known:
-                spend(1)
-            else:
-                spend(0, 1)
+            spend(statement.rule.known, not statement.rule.known)
             siblings = nodes[-1].children if len(made) == 1 else self._within(made[:-1])
-            if statement.has_secret:
-                self.has_secrets = True
+            self.has_secrets = self.has_secrets or statement.has_secret
             path = tuple(n.statement.identity for n in (*nodes[1:],)) + tuple(s.identity for s in made[:-1]) if self._with_places else ()
             if statement.rule.holds_others:
                 waiting = None

@@ -23,12 +23,12 @@ FILE = "devices.sqlite"
 REQUESTS = "requests.jsonl"
 # Bytes in one file of requests, and how many former ones are kept.
 REQUESTS_AT_MOST, REQUESTS_KEPT = 5_000_000, 3
-VERSION = 1
+VERSION = 2
 BUSY_S = 20.0
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS device (
     serial TEXT PRIMARY KEY, name TEXT NOT NULL UNIQUE, attributes TEXT NOT NULL, state TEXT NOT NULL, since TEXT NOT NULL,
-    staged TEXT NOT NULL, why TEXT, certificate TEXT, host_keys TEXT NOT NULL DEFAULT '[]', noted TEXT
+    staged TEXT NOT NULL, why TEXT, certificate TEXT, host_keys TEXT NOT NULL DEFAULT '[]', noted TEXT, change TEXT
 ) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS artifact (
     serial TEXT PRIMARY KEY REFERENCES device ON DELETE CASCADE, conveyed BLOB NOT NULL, owner BLOB NOT NULL, voucher BLOB NOT NULL
@@ -37,6 +37,7 @@ CREATE TABLE IF NOT EXISTS refused (
     serial TEXT PRIMARY KEY, at TEXT NOT NULL, times INTEGER NOT NULL, why TEXT NOT NULL
 ) STRICT, WITHOUT ROWID;
 """
+ROWS = "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted, change FROM device"
 # Whoever makes certificates could make as many as these; the oldest are forgotten.
 MOST_REFUSED = 1000
 
@@ -67,6 +68,8 @@ class Box:
     certificate: str | None
     host_keys: tuple[str, ...]
     noted: str | None
+    change: str | None = None
+    """The approved change that staged it, where one did."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +108,9 @@ class Boxes:
             connection.execute("PRAGMA synchronous = FULL")
             connection.execute("PRAGMA foreign_keys = ON")
             found = connection.execute("PRAGMA user_version").fetchone()[0]
-            if found not in (0, VERSION):
+            if found == 1:
+                connection.execute("ALTER TABLE device ADD COLUMN change TEXT")
+            elif found not in (0, VERSION):
                 raise StateError(f"{path} is of another release of Oast (format {found})")
             connection.executescript(SCHEMA)
             connection.execute(f"PRAGMA user_version = {VERSION}")
@@ -131,28 +136,24 @@ class Boxes:
 
     def all(self) -> list[Box]:
         """Every device, in the order of their names."""
-        rows = self._do(
-            "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted FROM device ORDER BY name"
-        )
+        rows = self._do(f"{ROWS} ORDER BY name")
         return [_box(row) for row in rows]
 
     def one(self, serial: str) -> Box | None:
         """The device with that serial number, if it is expected."""
-        rows = self._do(
-            "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted FROM device WHERE serial = ?", serial
-        )
+        rows = self._do(f"{ROWS} WHERE serial = ?", serial)
         return _box(rows[0]) if rows else None
 
-    def stage(self, serial: str, name: str, attributes: Mapping[str, Any], given: Artifacts) -> None:
-        """A device is expected from now on; staged again, it begins anew."""
+    def stage(self, serial: str, name: str, attributes: Mapping[str, Any], given: Artifacts, change: str | None = None) -> None:
+        """A device is expected from now on, as the approved `change` says, if there is one; staged again, it begins anew."""
         now = _now()
         self._do("BEGIN IMMEDIATE")
         try:
             self._do("DELETE FROM device WHERE serial = ?", serial)
             self._do("DELETE FROM refused WHERE serial = ?", serial)
             self._do(
-                "INSERT INTO device (serial, name, attributes, state, since, staged) VALUES (?, ?, ?, ?, ?, ?)",
-                serial, name, json.dumps(dict(attributes)), State.STAGED, now, now,
+                "INSERT INTO device (serial, name, attributes, state, since, staged, change) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                serial, name, json.dumps(dict(attributes)), State.STAGED, now, now, change,
             )  # fmt: skip
             self._do("INSERT INTO artifact VALUES (?, ?, ?, ?)", serial, given.conveyed, given.owner, given.voucher)
             self._do("COMMIT")
@@ -216,9 +217,9 @@ class Boxes:
 
 
 def _box(row: tuple[Any, ...]) -> Box:
-    serial, name, attributes, state, since, staged, why, certificate, host_keys, noted = row
+    serial, name, attributes, state, since, staged, why, certificate, host_keys, noted, change = row
     times = datetime.fromisoformat(since), datetime.fromisoformat(staged)
-    return Box(serial, name, json.loads(attributes), State(state), *times, why, certificate, tuple(json.loads(host_keys)), noted)
+    return Box(serial, name, json.loads(attributes), State(state), *times, why, certificate, tuple(json.loads(host_keys)), noted, change)
 
 
 def _now() -> str:

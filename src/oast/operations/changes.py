@@ -18,6 +18,7 @@ from oast.estate.estate import Estate
 LAST = "last"
 # What is to be seen of an entry besides when and what.
 BEGAN, ENDED, RESUMED, PROPOSED, APPROVED, WITHDRAWN = "begun", "ended", "resumed", "proposed", "approved", "withdrawn"
+STAGED = "staged"
 
 
 @dataclass(frozen=True)
@@ -72,6 +73,11 @@ class Change:
         return self._first(PROPOSED, BEGAN).get("plan")
 
     @property
+    def staging(self) -> str | None:
+        """Of a change that stages new devices, the digest under which is kept what they are given."""
+        return self._first(PROPOSED).get("staging")
+
+    @property
     def state(self) -> str:
         """Where it stands, in words."""
         if self.every(BEGAN):
@@ -82,6 +88,8 @@ class Change:
             return ", ".join(f"{number} {state}" for state, number in sorted(states.items())) or "nothing done"
         if self.every(WITHDRAWN):
             return "withdrawn"
+        if self.every(STAGED):
+            return "staged"
         return "approved" if self.every(APPROVED) else "proposed"
 
 

@@ -19,8 +19,9 @@ from oast.estate.yaml_text import YamlMap
 from oast.fleet.events import OnEvent, unheard
 from oast.onboard.store import Box
 from oast.operations.deliver import DeliveryOptions, compare
-from oast.operations.preparation import prepare
+from oast.operations.preparation import Preparation, prepare
 from oast.operations.resume import Resume
+from oast.operations.staging_approval import first_delivery
 from oast.operations.verify import checks_for, verify
 from oast.records import Place
 
@@ -64,7 +65,9 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
             ready.append(box)
         except OastError as error:
             became[box.serial] = error
-    became |= await _delivered(estate, ready, on_event) if ready else {}
+    # What was approved together is delivered together, as that change.
+    for change in dict.fromkeys(box.change for box in ready):
+        became |= await _delivered(estate, [box for box in ready if box.change == change], change, on_event)
     right = [box for box in ready if became[box.serial] is None]
     try:
         if right:
@@ -108,17 +111,26 @@ def _host_key(line: str) -> HostKey:
         raise StateError(f"the host key that the device reported cannot be used: {wrong}") from None
 
 
-async def _delivered(estate: Estate, boxes: Sequence[Box], on_event: OnEvent) -> Became:
+async def _prepared(estate: Estate, names: Sequence[str], change: str | None) -> Preparation:
+    """What is delivered to new devices: what was approved with the change that staged them, or what the estate says. Raises OastError."""
+    if change is not None:
+        return await asyncio.to_thread(first_delivery, estate, change, names)
+    if estate.settings.delivery.approval:
+        raise Postponed("it was staged without an approval, and nothing is delivered here without", hint="oast onboard stage FILE")
+    return await asyncio.to_thread(prepare, estate, f"name in ({', '.join(names)})")
+
+
+async def _delivered(estate: Estate, boxes: Sequence[Box], change: str | None, on_event: OnEvent) -> Became:
     """Deliver to all that are ready, as one change, and look whether their checks are true."""
-    on = f"name in ({', '.join(box.name for box in boxes)})"
     became: Became = dict.fromkeys(box.serial for box in boxes)
     serials = {box.name: box.serial for box in boxes}
     try:
-        preparation = await asyncio.to_thread(prepare, estate, on)
+        preparation = await _prepared(estate, [box.name for box in boxes], change)
         async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
             for name, error in plan.failed:
                 became[serials[name]] = Postponed(error.message) if isinstance(error, InFlight) else error
             if plan.to_do:
+                plan.change = change
                 reason = f"Onboarded {', '.join(f'{box.name} ({box.serial})' for box in boxes)}"
                 result = await plan.deliver(reason, options=DeliveryOptions(), on_event=on_event)
                 for outcome in result.outcomes:

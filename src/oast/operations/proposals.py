@@ -10,6 +10,7 @@ from typing import Any
 from oast.archive.backups import Backups
 from oast.change.approval import approval_problem, proposed_text, signed_text
 from oast.change.identity import commit_of, identity
+from oast.change.ledger_entry import canonical_json, digest
 from oast.change.manner import Datastore
 from oast.change.planned import Plan as Recorded
 from oast.change.planned import difference_now, difference_of, key_check, plan_document, plan_from
@@ -75,10 +76,10 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
     """Agree to exactly the difference that was proposed, signed with `key` if there is one; who has. Raises NotAllowed, StateError."""
     estate = changes.estate
     who = identity(estate.folder, estate.environment)
-    _need_waiting(change)
+    need_waiting(change)
     if who == change.author:
         raise NotAllowed(f"{who} has proposed it, and cannot approve it as well", hint="somebody else has to: see OAST_IDENTITY")
-    difference = recorded_plan(changes, change).digest
+    difference = recorded_difference(changes, change)
     if difference != change.every(PROPOSED)[0].said.get("difference"):
         raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
     said: dict[str, Any] = {"author": who, "difference": difference}
@@ -96,12 +97,13 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
 
 def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
     """It is not to be delivered any more. Raises NotAllowed, StateError."""
-    _need_waiting(change)
+    need_waiting(change)
     estate = changes.estate
     changes.ledger.append(WITHDRAWN, change.name, {"author": identity(estate.folder, estate.environment), "reason": reason})
 
 
-def _need_waiting(change: Change) -> None:
+def need_waiting(change: Change) -> None:
+    """Raises NotAllowed for a change that was delivered or withdrawn."""
     if change.every(BEGAN):
         raise NotAllowed(f"{change.name} has been delivered already", hint=f"oast change show {change.name}")
     if change.every(WITHDRAWN):
@@ -135,21 +137,39 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
     estate = changes.estate
     change = changes.one(word)
     if not again:
-        _need_waiting(change)
+        need_waiting(change)
+    if change.staging is not None:
+        raise NotAllowed(f"{change.name} stages new devices", hint=f"oast onboard stage --change {change.name}")
     recorded = recorded_plan(changes, change)
-    proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(estate)
-    difference = proposal.get("difference")
-    if recorded.digest != difference:
+    by = approvers(changes, change, needed=estate.settings.delivery.approval and not again)
+    return Approved(change, recorded, by, prepared_from(estate, recorded))
+
+
+def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, ...]:
+    """Who has approved exactly what is recorded of a change. Raises NotAllowed when nobody has and that is `needed`, or when the record is
+    not what was proposed; StateError."""
+    proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
+    if recorded_difference(changes, change) != proposal.get("difference"):
         raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
-    settings = estate.settings.delivery
     told = [
         (str(entry.said.get("author")), approval_problem(change.name, proposal, entry.said, signers)) for entry in change.every(APPROVED)
     ]
     by = tuple(who for who, wrong in told if wrong is None)
-    if settings.approval and not by and not again:
+    if needed and not by:
         reasons = "; ".join(wrong for _, wrong in told if wrong) or "nobody has"
         raise NotAllowed(f"{change.name} is not approved: {reasons}", hint=f"somebody else: oast change approve {change.name}")
-    return Approved(change, recorded, by, prepared_from(estate, recorded))
+    return by
+
+
+def recorded_difference(changes: Changes, change: Change) -> str:
+    """What an approval of a change binds to. Raises StateError."""
+    plan = recorded_plan(changes, change).digest
+    return plan if change.staging is None else staging_difference(plan, change.staging)
+
+
+def staging_difference(plan: str, staging: str) -> str:
+    """What an approval of new devices binds to: what they are going to be, and what they are given first. SHA-256 in hexadecimal."""
+    return digest(canonical_json({"plan": plan, "staging": staging}))
 
 
 def prepared_from(estate: Estate, recorded: Recorded, *, before: bool = False, extra: Mapping[str, Node] | None = None) -> Preparation:

@@ -8,15 +8,17 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from cryptography import x509
 
 from oast.errors import EstateError, Mistakes, OastError, StateError, UsageError
 from oast.estate import inventory, onboarded, settings
-from oast.estate.estate import open_estate
+from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device, device_of, row_of
 from oast.estate.onboarding import OnboardingSettings
-from oast.intent.intent import IntentBuilder
+from oast.estate.yaml_text import YamlMap
+from oast.intent.intent import Intent, IntentBuilder
 from oast.onboard import cms, conveyed, keys, trust, vouchers
 from oast.onboard.cms import NotAsSigned
 from oast.onboard.keys import Keys
@@ -40,6 +42,10 @@ class Row:
     hint: str | None = None
     device: Device | None = None
     given: Artifacts | None = None
+    first: str = ""
+    """Its first configuration, secrets masked."""
+    intent: Intent | None = None
+    """What it is going to be after its first delivery."""
 
 
 def settings_of(folder: Path) -> OnboardingSettings:
@@ -60,6 +66,7 @@ class Staging:
         self._keys: Keys = keys.read(found.keys)
         self._trusted = trust.authorities(found.voucher_authorities, "the authorities of vouchers")
         self._at = at or datetime.now(UTC)
+        self._estate: Estate | None = None
 
     def rows(self, path: Path, file: str) -> list[Row]:
         """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
@@ -80,18 +87,35 @@ class Staging:
             rows.append(row)
         return self._made_ready(rows)
 
+    def rows_of(self, staged: Mapping[str, Mapping[str, Any]], file: str) -> list[Row]:
+        """What becomes of devices that were recorded, by name `serial` and `attributes`. Raises EstateError, StateError."""
+        rows = []
+        for name, one in staged.items():
+            attributes = YamlMap(file)
+            attributes.update({key: value for key, value in one["attributes"].items() if key != "name"})
+            rows.append(Row(Place(file), str(one["serial"]), name, device=device_of(name, attributes, Place(file))))
+        return self._made_ready(rows)
+
+    @property
+    def estate(self) -> Estate:
+        """The estate with the devices in it, once their rows were made ready."""
+        if self._estate is None:
+            raise StateError("no rows were made ready")
+        return self._estate
+
     def _made_ready(self, rows: list[Row]) -> list[Row]:
         """Those whose voucher is right, with what they are given."""
         devices = [row.device for row in rows if row.device is not None]
-        estate = open_estate(self._folder, self._environment, besides=devices)
+        self._estate = estate = open_estate(self._folder, self._environment, besides=devices)
         whole, first = IntentBuilder(estate), IntentBuilder(estate, only=self._settings.first)
         made = []
         for row in rows:
             if row.device is not None:
                 try:
                     voucher = self._voucher(row.serial)
-                    whole.build(row.device)
-                    row = replace(row, given=self._given(first, row.device, voucher))
+                    intent = whole.build(row.device)
+                    given, text = self._given(first, row.device, voucher)
+                    row = replace(row, given=given, first=text, intent=intent)
                 except OastError as error:
                     problems = error.problems()
                     told = (p.message if p.place in (None, row.place) else f"{p.message} ({p.place})" for p in problems)
@@ -116,17 +140,18 @@ class Staging:
             raise StateError(f"the voucher {path.name} is not right: {why}")
         return message
 
-    def _given(self, first: IntentBuilder, device: Device, voucher: bytes) -> Artifacts:
-        """The device's first configuration, signed. Raises EstateError with what is wrong in it."""
+    def _given(self, first: IntentBuilder, device: Device, voucher: bytes) -> tuple[Artifacts, str]:
+        """The device's first configuration, signed; and as it may be shown. Raises EstateError with what is wrong in it."""
         try:
             first.concerned([device])
         except EstateError:
             message = f"none of its sections is one of 'first' ({', '.join(self._settings.first)})"
             raise EstateError(message, place=self._settings.place) from None
-        text = first.syntax(device).written(first.build(device).tree)
+        syntax, tree = first.syntax(device), first.build(device).tree
+        text = syntax.written(tree)
         own: tuple[x509.Certificate, ...] = (self._keys.signer, self._keys.owner)
         information = cms.signed(conveyed.onboarding(text), cms.CONVEYED, self._keys.signer, self._keys.signer_key)
-        return Artifacts(information, cms.certificates_only(own), voucher)
+        return Artifacts(information, cms.certificates_only(own), voucher), syntax.masked(tree)
 
 
 def _row(place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]) -> Row:
@@ -151,16 +176,16 @@ def _row(place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Devic
         return Row(place, serial, name, (error.message,), error.hint)
 
 
-def stage(folder: Path, rows: list[Row]) -> list[str]:
-    """Expect the devices of the rows that are right; their serial numbers. From then on the inventory knows them, and nothing is done to
-    them. Raises StateError, EstateError."""
+def stage(folder: Path, rows: list[Row], change: str | None = None) -> list[str]:
+    """Expect the devices of the rows that are right, as the approved `change` says, if there is one; their serial numbers. From then on the
+    inventory knows them, and nothing is done to them. Raises StateError, EstateError."""
     right = {row.name: row for row in rows if row.device is not None and row.given is not None}
     attributes = {name: {**row.device.attributes, onboarded.ATTRIBUTE: onboarded.EXPECTED} for name, row in right.items() if row.device}
     onboarded.put(folder, attributes, {name: row.serial for name, row in right.items()})
     with Boxes(folder / ".oast") as boxes:
         for name, row in right.items():
             if row.given is not None:
-                boxes.stage(row.serial, name, attributes[name], row.given)
+                boxes.stage(row.serial, name, attributes[name], row.given, change)
     return [row.serial for row in right.values()]
 
 
