@@ -48,14 +48,14 @@ class LinksTest(EstateTest):
 
     def test_no_text_of_a_file_outside_of_the_estate_gets_into_a_message(self) -> None:
         outside = self.folder / "outside"
-        for linked in LINKED:
+        for number, linked in enumerate(LINKED):
             place = self.estate / linked
             before = self.folder / "before"
             is_folder = place.is_dir()
             if place.exists():
                 place.rename(before)
             place.parent.mkdir(exist_ok=True)
-            for text in TEXTS:
+            for text in (TEXTS[number % len(TEXTS)], TEXTS[(number + 3) % len(TEXTS)]):
                 if is_folder:
                     outside.mkdir()
                     for name in ("devices.yaml", "terminals.csv", "more.yaml", "more.toml"):
