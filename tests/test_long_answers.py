@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import threading
 import unittest
 from typing import Any, cast
@@ -12,8 +13,10 @@ import asyncssh
 
 from oast import answer_parsing
 from oast.answer_parsing import INLINE_LINES, parse_answer, parse_if_long, spend
+from oast.config.difference import applied, difference
 from oast.config.indented import read_tree
 from oast.config.syntaxes import syntax_of
+from oast.config.tree import Node, canonical
 from oast.connect.answer_memory import AnswerMemory, TooMuchHeld
 from oast.connect.channel import WAITING_AT_MOST, Arriving
 from oast.connect.dialogue import Reader
@@ -69,7 +72,7 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
         task.cancel()
         with self.assertRaises(asyncio.CancelledError):
             await task
-        # Both threads are free again.
+        # The thread is free again.
         self.assertEqual(await asyncio.gather(*(parse_answer(0, int) for _ in range(4))), [0, 0, 0, 0])
 
     async def test_without_a_budget_nothing_is_counted(self) -> None:
@@ -79,6 +82,26 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
 
 
 class LimitsTest(unittest.TestCase):
+    def test_a_tree_that_is_let_go_is_gone_without_the_garbage_collector(self) -> None:
+        syntax = syntax_of(PLATFORMS.get("bine"))
+        text = "interface port1\n  description x\nsystem\n  contact desk\n"
+
+        def nodes() -> int:
+            return sum(isinstance(one, Node) for one in gc.get_objects())
+
+        gc.collect()
+        gc.disable()
+        try:
+            before = nodes()
+            for number in range(20):
+                tree = canonical(syntax.parse(text.replace("x", f"x{number}")).tree)
+                self.assertEqual(applied(difference(tree, canonical(syntax.parse(text).tree)), tree), canonical(syntax.parse(text).tree))
+            del tree
+            # The syntax remembers blocks and leaves, two for each; nothing of the trees.
+            self.assertLessEqual(nodes() - before, 70)
+        finally:
+            gc.enable()
+
     def test_elements_and_attributes_are_counted_while_they_arrive(self) -> None:
         for piece in (b"<a/>", b"<a></a>", b"<a\n", b"<!---->", b' x="" ', b" x='1'"):
             for chunked in (False, True):
@@ -136,6 +159,7 @@ class LimitsTest(unittest.TestCase):
     def test_answers_to_many_lines_are_found_without_looking_through_all_each_time(self) -> None:
         dialect = PLATFORMS.get("bine").dialect
         reader = Reader(dialect)
+        reader.counts_prompts = True
         said = "".join(f"line {n}\r\nquay edit| " for n in range(20))
         for letter in said[:-1]:
             reader.feed(letter)

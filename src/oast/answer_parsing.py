@@ -21,7 +21,8 @@ R = TypeVar("R")
 # So much is parsed in a few hundredths of a second, and not worth a thread.
 INLINE_LINES = 500
 INLINE_BYTES = 100_000
-THREADS = 2
+# One: more would take no less time, as they take turns, and hold more trees meanwhile.
+THREADS = 1
 # A statement takes less than a tenth of it; the first seconds are for a slow machine.
 CPU_S_AT_LEAST = 10.0
 CPU_S_PER_LINE = 0.001
@@ -63,6 +64,11 @@ def spend(known: int = 0, unknown: int = 0) -> None:
     if _BUDGET.unknown > UNKNOWN_AT_MOST and _BUDGET.unknown > (1 - KNOWN_PART) * _BUDGET.read:
         message = f"of the first {_BUDGET.read} statements that it lists, the platform knows {_BUDGET.read - _BUDGET.unknown}"
         raise ProtocolError(message, hint="is this its platform? hold what the device lists against the platform's grammar")
+
+
+def is_one_off() -> bool:
+    """Whether a long answer is parsed in this thread: what it says is worth no memory for others, and could fill all of it."""
+    return _BUDGET.until is not None
 
 
 def is_long(*texts: str | bytes | None) -> bool:

@@ -202,34 +202,55 @@ def _longest_rising(identities: Sequence[str], position: dict[str, int]) -> set[
 
 
 def applied(edits: Iterable[Edit], tree: Node) -> Node:
-    """`tree` with `edits` carried out in their order, in canonical form. Raises KeyError when an edit does not fit."""
-    whole = _thawed(tree)
+    """`tree` with `edits` carried out in their order, in canonical form; what no edit touches is shared with it.
+
+    Raises KeyError when an edit does not fit.
+    """
+    edited = _Edited(tree)
     orders: dict[int, _Order] = {}
     for edit in edits:
-        place = whole
+        place = edited.whole
         for node in edit.outer:
-            if node.identity not in place.children:
-                place.children[node.identity] = Node(node.statement, {}, owned=node.owned)
-            place = place.children[node.identity]
-        _apply(edit, place, orders)
+            place = edited.child(place, node)
+        edited.apply(edit, place, orders)
     for order in orders.values():
         order.settle()
-    return canonical(_frozen(whole))
+    return canonical(edited.whole)
 
 
-def _apply(edit: Edit, place: Node, orders: dict[int, _Order]) -> None:
-    siblings, identity = place.children, edit.node.identity
-    if edit.operation == "remove":
-        del siblings[identity]
-    elif edit.operation == "replace":
-        siblings[identity] = Node(edit.node.statement, siblings[identity].children)
-    else:
-        siblings[identity] = _thawed(edit.node) if edit.operation == "create" else siblings.pop(identity)
-        if edit.rule.user_ordered:
-            if id(place) not in orders:
-                # Kept alive by the record, so that no other place gets its number.
-                orders[id(place)] = _Order(place, without=identity)
-            orders[id(place)].put(identity, None if edit.before is None else edit.before.identity)
+class _Edited:
+    """A tree under way: a node is copied before its children are changed, once."""
+
+    def __init__(self, tree: Node) -> None:
+        self.whole = Node(tree.statement, dict(tree.children), owned=tree.owned)
+        # Kept alive by the record, so that no other node gets its number.
+        self._own = {id(self.whole): self.whole}
+
+    def child(self, place: Node, node: Node) -> Node:
+        """The node that is known as `node` below `place`, which may be changed; made where there is none."""
+        present = place.children.get(node.identity)
+        if present is None or id(present) not in self._own:
+            children = dict(present.children) if present is not None else {}
+            present = Node(node.statement if present is None else present.statement, children, owned=(present or node).owned)
+            place.children[node.identity] = present
+            self._own[id(present)] = present
+        return present
+
+    def apply(self, edit: Edit, place: Node, orders: dict[int, _Order]) -> None:
+        siblings, identity = place.children, edit.node.identity
+        if edit.operation == "remove":
+            del siblings[identity]
+        elif edit.operation == "replace":
+            before = siblings[identity]
+            siblings[identity] = after = Node(edit.node.statement, before.children)
+            if id(before) in self._own:
+                self._own[id(after)] = after
+        else:
+            siblings[identity] = edit.node if edit.operation == "create" else siblings.pop(identity)
+            if edit.rule.user_ordered:
+                if id(place) not in orders:
+                    orders[id(place)] = _Order(place, without=identity)
+                orders[id(place)].put(identity, None if edit.before is None else edit.before.identity)
 
 
 class _Order:
@@ -264,15 +285,6 @@ class _Order:
                 self._place.children[walk] = children.pop(walk)
             walk = self._next[walk]
         self._place.children.update(children)
-
-
-def _thawed(node: Node) -> Node:
-    """A copy of `node` all the way down whose children may be changed."""
-    return Node(node.statement, {i: _thawed(c) for i, c in node.children.items()}, owned=node.owned)
-
-
-def _frozen(node: Node) -> Node:
-    return Node(node.statement, {i: _frozen(c) for i, c in node.children.items()}, owned=node.owned)
 
 
 def secrets_in(edits: Iterable[Edit]) -> Iterator[Secret]:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
-from oast.answer_parsing import parse_if_long, spend
+from oast.answer_parsing import is_one_off, parse_if_long, spend
 from oast.config import line as lines
 from oast.config.line import Line, SuspectText
 from oast.config.siblings import Siblings
@@ -115,7 +115,7 @@ class IndentedSyntax:
                 nodes = reader.read(block.split("\n"), line_number)
                 problems.extend(reader.problems)
                 too_deep = too_deep or reader.too_deep
-                if not reader.problems and not reader.has_secrets:
+                if not reader.problems and not reader.has_secrets and not is_one_off():
                     if len(blocks) >= REMEMBERED_BLOCKS:
                         blocks.clear()
                         self._leaves.clear()
@@ -135,7 +135,7 @@ class IndentedSyntax:
 
     def leaf(self, statement: Statement) -> Node:
         """The node of a leaf; equal leaves are one node."""
-        if statement.has_secret:
+        if statement.has_secret or is_one_off():
             return Node(statement, {})
         return self._leaves.get(statement) or self._leaves.setdefault(statement, Node(statement, {}))
 

@@ -27,7 +27,8 @@ class Node:
         self.owned = owned
         self.partial = partial
         self._hash: int | None = None
-        self._canonical: Node | None = None
+        # True for the node itself: a reference to itself would be a circle, which only the garbage collector finds.
+        self._canonical: Node | bool | None = None
 
     @property
     def identity(self) -> str:
@@ -113,7 +114,7 @@ def canonical(node: Node) -> Node:
     """
     known = node._canonical
     if known is not None:
-        return known
+        return known if isinstance(known, Node) else node
     kept: list[Node] = []
     for child in node.children.values():
         form = canonical(child) if child.children else child
@@ -126,8 +127,8 @@ def canonical(node: Node) -> Node:
         form = node
     else:
         form = node.with_children({child.statement.identity: child for child in kept})
-        form._canonical = form
-    node._canonical = form
+        form._canonical = True
+    node._canonical = form if form is not node else True
     return form
 
 

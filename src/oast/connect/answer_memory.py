@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from weakref import WeakKeyDictionary
 
-AT_MOST_BYTES = 100_000_000
+AT_MOST_BYTES = 64_000_000
 
 
 class TooMuchHeld(Exception):

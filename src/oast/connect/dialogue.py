@@ -37,6 +37,7 @@ class Reader:
         if dialect.raise_password:
             self._patterns.append(("password", "", re.compile(rf"(?:^|[\r\n])({dialect.raise_password})\Z")))
         self.command = ""
+        self.counts_prompts = False
         prompts = "|".join(f"(?:{p})" for p in by_level.values())
         # The same prompt twice, with nothing but the echo of an empty line in between: what came before it is whole.
         self._twice = re.compile(rf"(?:^|[\r\n])(?P<first>{prompts})\s*(?P<second>{prompts})\Z")
@@ -52,8 +53,9 @@ class Reader:
         self._chunks.append(text)
         self._size += len(text)
         self._lines += text.count("\n")
-        # A prompt that is not yet whole is counted with what completes it.
-        self._prompts += sum(1 for match in self._any_prompt.finditer(self._tail + text) if match.end() > len(self._tail))
+        if self.counts_prompts:
+            # A prompt that is not yet whole is counted with what completes it.
+            self._prompts += sum(1 for match in self._any_prompt.finditer(self._tail + text) if match.end() > len(self._tail))
         self._tail = (self._tail + text)[-_TAIL:]
         for kind, one, pattern in self._asked:
             match = pattern.search(self._tail)
@@ -102,7 +104,7 @@ class Reader:
 
         The prompt of each but the last stands in the middle, with the echo of the next line behind it.
         """
-        if self._prompts < number:
+        if self.counts_prompts and self._prompts < number:
             return None  # Not looked through anew with everything that arrives.
         text = "".join(self._chunks)
         ends = [match.end() for match in self._any_prompt.finditer(text)]

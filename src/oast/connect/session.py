@@ -340,6 +340,7 @@ class CommandLineSession(Asking):
     async def _together(self, lines: Sequence[Line], first: int) -> None:
         """Send lines without waiting in between, and read their answers."""
         self._reader.command = ""
+        self._reader.counts_prompts = True
         for line in lines:
             self._transcript.sent(line.masked)
         self._write("\n".join(self._reveal(line) for line in lines))
@@ -349,6 +350,7 @@ class CommandLineSession(Asking):
             if stop.kind == "password":
                 raise ProtocolError(f"the device asks for a password after '{lines[0].masked.strip()}'")
             answered = self._reader.answers(len(lines))
+        self._reader.counts_prompts = False
         for number, (line, text) in enumerate(zip(lines, answered, strict=True), first):
             prompt = stop.prompt if number == first + len(lines) - 1 else self._reader.prompt_of(text)
             await self._answer(text, line, prompt, number, log_answer=True)

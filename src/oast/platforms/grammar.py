@@ -6,6 +6,7 @@ import fnmatch
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
+from oast.answer_parsing import is_one_off
 from oast.nearest import nearest, suggestion
 from oast.platforms.matching import Branch, Form, Matcher, Options, Place, Taken, Token, where
 from oast.platforms.secret_words import SECRET_WORDS, SecretWords
@@ -101,7 +102,7 @@ class Grammar:
         if known is not None:
             return known
         made = self._statements(context, line, marks)
-        if not any(statement.has_secret for statement in made):
+        if not any(statement.has_secret for statement in made) and not is_one_off():
             if len(context.cache) >= REMEMBERED_LINES:
                 context.cache.clear()
             context.cache[line] = made
@@ -138,7 +139,7 @@ class Grammar:
         if known is not None:
             return known
         statement = Statement(rule, arguments)
-        if not statement.has_secret:
+        if not statement.has_secret and not is_one_off():
             if len(rule.instances) >= REMEMBERED_LINES:
                 rule.instances.clear()
             rule.instances[arguments] = statement
