@@ -6,6 +6,7 @@ import asyncio
 import json
 import ssl
 import unittest
+from collections.abc import Awaitable, Callable
 from typing import Any
 
 from oast.onboard.listener import ConnectionLimits, Listener
@@ -188,6 +189,19 @@ class ServerTest(Onboarding):
             self.assertLess(path.stat().st_size, 5_100_000)
             self.assertEqual(path.stat().st_mode & 0o077, 0)
         self.assertIn('"02599', (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()[-1])
+
+
+def served_by_the_server(work: Callable[[int, ssl.SSLContext], Awaitable[list[str]]]) -> list[str]:
+    """What `work` gives while the real server listens: its port, and the context of a device that a manufacturer has made."""
+    test = ServerTest("test_a_box_gets_its_configuration_beside_connections_that_do_nothing")
+    test.setUp()
+    try:
+        tls = ssl.create_default_context(cafile=test.keys / "owner.pem")
+        tls.load_cert_chain(*test.maker.box("LW-7000"))
+        found: list[str] = test.with_server(lambda port: work(port, tls))
+        return found
+    finally:
+        test.doCleanups()
 
 
 async def _rest(reader: asyncio.StreamReader, most: int = 100) -> bytes:

@@ -10,7 +10,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from hostile_servers import HOSTILE, PASSWORD, Fleet, fleet
+from hostile_servers import HOSTILE, HOSTILE_NETCONF, PASSWORD, Fleet, fleet
 from larkwater import clean_environment
 
 MEMORY_AT_MOST = 300_000_000
@@ -57,6 +57,26 @@ class HostileFleetTest(unittest.TestCase):
             self.assertGreaterEqual(len(failed), 2 * len(HOSTILE) - 2)
             told = " ".join(failed.values())
             for part in ("sends without end: more than", "no answer within", "60 levels deep"):
+                self.assertIn(part, told)
+
+    def test_hostile_servers_of_netconf_fail_alone(self) -> None:
+        hostile = len(HOSTILE_NETCONF)
+        with (
+            tempfile.TemporaryDirectory(prefix="oast-test-") as folder,
+            fleet(Path(folder), hostile + 9, hostile, 2, QUICK.replace("2000000", "8000000"), "netconf") as found,
+        ):
+            code, document, memory = compared(found)
+            self.assertEqual(wrong_in(found, document, memory), [])
+            self.assertEqual(code, 4)
+            failed = {one["device"]: one["reason"] for one in document["failed"]}  # type: ignore[attr-defined]
+            told = " ".join(failed.values())
+            for part in (
+                "more than 50000 elements",
+                "attributes in one message",
+                "more than 8000000 bytes",
+                "without a message-id",
+                "only other messages",
+            ):
                 self.assertIn(part, told)
 
 

@@ -95,7 +95,7 @@ class Service:
             except aiohttp.ClientConnectorCertificateError as error:
                 raise self.wrong(f"its certificate is not accepted: {error.certificate_error}") from None
             except (aiohttp.ClientError, OSError, UnicodeDecodeError) as error:
-                said = str(error) or type(error).__name__
+                said = " ".join("".join(c if c.isprintable() else " " for c in str(error)).split())[:SAID_AT_MOST] or type(error).__name__
             if attempt < TRIES:
                 await self._sleep(min(after if after is not None else pause, LONGEST_PAUSE_S))
                 pause *= 2

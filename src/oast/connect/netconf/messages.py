@@ -72,6 +72,8 @@ def parsed(message: bytes) -> Element:
         # What stands before the declaration, as a line break behind an end mark, is no part of it.
         element = etree.fromstring(message.strip(), parser())
     except etree.XMLSyntaxError as wrong:
+        if "Excessive depth" in (wrong.msg or ""):
+            raise NotNetconf("a message whose elements are nested too deep") from None
         raise NotNetconf(f"a message that is no XML: {wrong.msg}") from None
     if element.getroottree().docinfo.doctype:
         raise NotNetconf("a message that declares a document type")
