@@ -6,6 +6,7 @@ import asyncio
 import gc
 import threading
 import unittest
+import weakref
 from typing import Any, cast
 from unittest import mock
 
@@ -23,6 +24,7 @@ from oast.connect.dialogue import Reader
 from oast.connect.netconf.framing import Decoder, FramingError, TooManyElements
 from oast.connect.transcript import LONGEST_LINE, Transcript
 from oast.errors import ProtocolError
+from oast.fleet.many import for_each
 from oast.platforms.load import Platforms
 from oast.records import Fingerprints
 
@@ -82,6 +84,22 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
 
 
 class LimitsTest(unittest.TestCase):
+    def test_the_error_of_a_device_holds_nothing_that_the_device_has_sent(self) -> None:
+        held: list[object] = []
+
+        async def work(item: int) -> None:
+            session = type("Session", (), {"sent": "x" * 1000})()
+            held.append(weakref.ref(session))
+            try:
+                raise ValueError(session.sent)
+            except ValueError:
+                raise ProtocolError("too much") from None
+
+        found: dict[int, object] = {}
+        asyncio.run(for_each(range(3), work, 2, lambda item, result: found.update({item: result})))
+        self.assertEqual([str(one) for one in found.values()], ["too much"] * 3)
+        self.assertEqual([one() for one in held], [None] * 3)  # type: ignore[operator]
+
     def test_a_tree_that_is_let_go_is_gone_without_the_garbage_collector(self) -> None:
         syntax = syntax_of(PLATFORMS.get("bine"))
         text = "interface port1\n  description x\nsystem\n  contact desk\n"

@@ -55,7 +55,7 @@ def spend(known: int = 0, unknown: int = 0) -> None:
     if _BUDGET.read // _EVERY == before:
         return
     if _BUDGET.cancelled is not None and _BUDGET.cancelled.is_set():
-        raise ProtocolError("nobody waits for this answer any more")
+        raise ProtocolError("the answer is no longer needed")
     if time.thread_time() > _BUDGET.until:
         raise ProtocolError(
             f"the answer takes too long to parse: given up after {_BUDGET.read} statements",

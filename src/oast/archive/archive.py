@@ -230,7 +230,7 @@ class Archive:
     def anchors(self, remote: str | None = None) -> list[tuple[str, int, str]]:
         """The heads of the ledger's chains that were recorded here, or in `remote`: writer, number and digest. Raises StateError."""
         if remote is not None:
-            named = self._git.run("ls-remote", "--tags", "--refs", remote, f"refs/tags/{LEDGER_HEAD}*")
+            named = self._git.run("ls-remote", "--refs", remote, f"refs/tags/{LEDGER_HEAD}*")
         elif (self._folder / "HEAD").exists():
             named = self._git.run("for-each-ref", "--format=%(refname)", f"refs/tags/{LEDGER_HEAD}")
         else:

@@ -281,7 +281,7 @@ class Ledger:
         for writer, head in heads.items():
             there = audit.digests.get(writer, [])
             if head.digest not in there and not self._branches.has(writer, head.digest):
-                what = f"entry {head.number}, which this copy has seen, is not there any more, or not as it was"
+                what = f"entry {head.number}, which this copy has seen, is missing or was altered"
                 yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", min(head.number, len(there) + 1), what)
 
     def _missing_anchors(self, audit: Audit, anchors: Iterable[Anchor]) -> Iterator[Finding]:

@@ -92,7 +92,7 @@ class LedgerMemory:
             file = f"{FOLDER}/ledger-{writer}.jsonl"
             if head.digest not in digests:
                 if not elsewhere.has(writer, head.digest):
-                    what = f"entry {head.number}, which this copy has seen, is not there any more, or not as it was"
+                    what = f"entry {head.number}, which this copy has seen, is missing or was altered"
                     yield writer, Finding(file, min(head.number, len(lines) + 1), what)
                 continue
             wrong = self._first_wrong(writer, lines, digests, digests.index(head.digest))

@@ -280,6 +280,7 @@ class CommandLineSession(Asking):
 
     async def close(self) -> None:
         ANSWERS.release(self)
+        self._reader.take()
         self._transcript.note("session closed")
         try:
             await asyncio.shield(self._transport.close())

@@ -13,6 +13,16 @@ T = TypeVar("T")
 R = TypeVar("R")
 
 
+def _without_frames(error: DeviceError) -> DeviceError:
+    """The error without the frames that it came through: they hold the session, and with it all that the device has sent."""
+    one: BaseException | None = error
+    while one is not None:
+        before = one.__context__ or one.__cause__
+        one.__traceback__ = one.__context__ = one.__cause__ = None
+        one = before
+    return error
+
+
 async def for_each(
     items: Iterable[T],
     work: Callable[[T], Awaitable[R]],
@@ -31,7 +41,7 @@ async def for_each(
             try:
                 result: R | DeviceError = await work(item)
             except DeviceError as error:
-                result = error
+                result = _without_frames(error)
             except Exception as error:  # a bug of ours is no reason to leave the others without a result
                 result = FaultWithDevice(error)
         done(item, result)
