@@ -35,6 +35,7 @@ PR_SET_PDEATHSIG = 1
 # Those that take longest, most of the time waiting for timers, in the order in which they are begun.
 LONGEST = (
     "test_docs_network",
+    "test_hostile_fleet",
     "test_killed",
     "test_program",
     "test_interrupts",

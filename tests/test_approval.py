@@ -106,7 +106,7 @@ class ApprovalTest(LarkwaterTest):
         self.edit("oast.toml", "verify_timeout_s", "approval = true\nverify_timeout_s")
         told = self.as_(ADA, "push", "--change", name, "--yes", expect=1).err
         self.assertIn(f"{BO} has approved another difference", told)
-        self.assertIn("not as it was", self.oast("change", "audit", expect=1).out)
+        self.assertIn("is missing or was altered", self.oast("change", "audit", expect=1).out)
 
     def test_what_was_withdrawn_is_not_delivered(self) -> None:
         name = self.proposed()

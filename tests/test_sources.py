@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run
+from oast.errors import StateError
 from oast.estate.sources import Mapped, SourceSettings
 from oast.records import Place
 from oast.sources import mapping
@@ -532,7 +533,13 @@ class HostileTest(unittest.TestCase):
             1.0,
             Place("oast.toml", 1),
         )
-        read = mapping.read(source, [Page("x", json.dumps(records), None)])
+        try:
+            text = json.dumps(records, allow_nan=False)
+        except ValueError:
+            with self.assertRaisesRegex(StateError, "is no number of JSON"):
+                mapping.read(source, [Page("x", json.dumps(records), None)])
+            return
+        read = mapping.read(source, [Page("x", text, None)])
         self.assertGreaterEqual(len(read.devices) + len(read.wrong), bool(records))
         for name, found in read.devices.items():
             self.assertRegex(name, r"^[A-Za-z0-9][A-Za-z0-9._-]*$")

@@ -15,7 +15,7 @@ from oast.change.manner import Datastore, Manner, Mode
 from oast.config.difference import difference
 from oast.config.documents import children_of, edits_document, tree_document
 from oast.config.ownership import Pattern, Scope
-from oast.config.remembered import withheld, withheld_edits
+from oast.config.remembered import withheld, withheld_edits, withheld_unknown
 from oast.config.tree import Node, canonical, root_of
 from oast.errors import StateError
 from oast.platforms.grammar import Grammar
@@ -110,7 +110,7 @@ def new_devices_document(intents: Iterable[Intent], fingerprints: Fingerprints) 
     devices = {}
     for intent in intents:
         nothing = root_of(intent.platform.grammar)
-        intended = withheld(intent.scope.within(intent.tree))
+        intended = withheld_unknown(intent.scope.within(intent.tree))
         devices[intent.device.name] = {
             "platform": intent.platform.name,
             "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},
@@ -133,7 +133,8 @@ def _manner(manner: Manner) -> dict[str, Any]:
 
 def _document(comparison: Comparison) -> dict[str, Any]:
     intent = comparison.intent
-    before, intended = map(withheld, comparison.scoped)
+    before, intended = comparison.scoped
+    before, intended = withheld(before), withheld_unknown(intended)
     return {
         "platform": intent.platform.name,
         "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},

@@ -32,23 +32,30 @@ def masked_lines(tree: Node) -> Node:
 
 
 def withheld(tree: Node) -> Node:
-    """The tree with fingerprints in place of whole lines: of those that the grammar does not know, and, where there is no grammar, of
-    those that may hold a secret."""
+    """What a device runs, with fingerprints in place of whole lines: of those that the grammar does not know, and, where there is no
+    grammar, of those that may hold a secret."""
     return _with_values(tree, _withheld)
+
+
+def withheld_unknown(tree: Node) -> Node:
+    """The tree with fingerprints in place of whole lines that the grammar does not know. Where there is no grammar, what is intended stands
+    in the estate's templates as well."""
+    return _with_values(tree, _withheld_unknown)
 
 
 def withheld_edits(edits: Iterable[Edit]) -> Iterator[Edit]:
     """The edits, with fingerprints in place of whole lines that the grammar does not know."""
 
-    def become(rule: Rule, value: Value) -> Value:
-        return value if rule.known else _withheld(rule, value)
-
     def of(node: Node | None) -> Node | None:
-        return None if node is None else _with_values(node, become)
+        return None if node is None else withheld_unknown(node)
 
     for edit in edits:
-        outer = tuple(_with_values(node, become, deep=False) for node in edit.outer)
+        outer = tuple(_with_values(node, _withheld_unknown, deep=False) for node in edit.outer)
         yield Edit(edit.operation, outer, of(edit.old), of(edit.new), of(edit.before))
+
+
+def _withheld_unknown(rule: Rule, value: Value) -> Value:
+    return value if rule.known else _withheld(rule, value)
 
 
 def _withheld(rule: Rule, value: Value) -> Value:

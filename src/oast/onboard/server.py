@@ -168,6 +168,7 @@ class BootstrapServer:
 
     async def _host_meta(self, request: web.Request) -> web.Response:
         """RFC 8040, section 3.1."""
+        self._log({"peer": str(request.remote), "serial": None, "request": f"GET {request.path}"[:SAID_AT_MOST], "status": 200, "said": ""})
         text = f"<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='{ROOT}'/></XRD>"
         return web.Response(text=text, content_type="application/xrd+xml")
 

@@ -25,6 +25,8 @@ from oast.xml import Element
 
 R = TypeVar("R")
 CLOSING_S = 1.0
+# A device that sends more between a request and its reply keeps this process from everything else.
+OTHER_MESSAGES_AT_MOST = 5_000
 
 
 class NetconfSession:
@@ -204,7 +206,7 @@ class NetconfSession:
             raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
 
     async def _next_reply(self, number: int, name: str) -> Element:
-        while True:
+        for _ in range(OTHER_MESSAGES_AT_MOST):
             try:
                 message = await self._message(f"the reply to {name}")
             except NotNetconf as wrong:
@@ -219,6 +221,7 @@ class NetconfSession:
                 raise ProtocolError(f"the device answered request {answered}, and {number} was asked")
             if etree.QName(message).localname != "notification":
                 raise ProtocolError(f"the device sent '{etree.QName(message).localname}' in place of a reply to {name}")
+        raise ProtocolError(f"the device sent {OTHER_MESSAGES_AT_MOST} notifications and no reply to {name}")
 
     def _need_no_error(self, reply: Element, name: str) -> None:
         found = errors_in(reply)
