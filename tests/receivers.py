@@ -12,6 +12,7 @@ import socket
 import ssl
 import threading
 import time
+import weakref
 from collections.abc import Callable, Mapping
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -71,7 +72,12 @@ class Webhook:
         self.refused = 0
         self.answers: list[tuple[int, dict[str, str]]] = []
         self._context = context
-        self.port = port
+        # It keeps the port for itself while nothing listens there: who connects is refused, and no other process gets it.
+        self._kept = socket.socket()
+        self._kept.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
+        self._kept.bind(("127.0.0.1", port))
+        weakref.finalize(self, self._kept.close)
+        self.port = int(self._kept.getsockname()[1])
         self.up()
 
     def up(self) -> None:
@@ -95,8 +101,10 @@ class Webhook:
             def log_message(self, format: str, *args: object) -> None:
                 return
 
-        self._server = ThreadingHTTPServer(("127.0.0.1", self.port), Handler)
-        self.port = self._server.server_port
+        self._server = ThreadingHTTPServer(("127.0.0.1", self.port), Handler, bind_and_activate=False)
+        self._server.socket.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
+        self._server.server_bind()
+        self._server.server_activate()
         if self._context is not None:
             self._server.socket = self._context.wrap_socket(self._server.socket, server_side=True)
         self._thread = threading.Thread(target=self._server.serve_forever, args=(0.02,), daemon=True)
