@@ -62,7 +62,7 @@ def http(first: int, number: int) -> list[str]:
 
 def portions(options: argparse.Namespace) -> Iterator[tuple[str, int, int, Callable[[int, int], list[str]]]]:
     """What is tried, a portion at a time: its kind, the first seed, how many, and how. The kinds take turns."""
-    each = max(1, options.sessions // 3)
+    each = options.sessions // 3
     kinds = {
         "inputs": (options.inputs, INPUTS_EACH, inputs),
         "command lines": (options.sessions - 2 * each, CLI_EACH, command_lines),
