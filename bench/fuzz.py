@@ -1,6 +1,6 @@
 """`make fuzz`: odd inputs, and hostile sessions of three kinds: command lines, NETCONF and HTTP.
 
-They take turns in portions, so that whatever is found first is told first, and what was tried is known when the time is over.
+They take turns in portions, so that findings are printed as they come, and the number of tries is known when the time is over.
     python bench/fuzz.py [--inputs N] [--sessions N] [--minutes M] [--seed N]
 """
 
@@ -31,7 +31,7 @@ MEMORY_AT_MOST = 300_000_000
 
 
 def inputs(first: int, number: int) -> list[str]:
-    """So many odd inputs, in a process for each processor."""
+    """Try `number` odd inputs, in one process per processor."""
     return fuzzing.side_by_side(number, first, os.cpu_count() or 1)
 
 
@@ -40,7 +40,7 @@ def command_lines(first: int, number: int) -> list[str]:
 
 
 def netconf(first: int, number: int) -> list[str]:
-    """So many hostile servers beside some honest ones, through the program in a process of its own."""
+    """Compare `number` hostile and some honest servers with the real program in a process of its own."""
     with (
         tempfile.TemporaryDirectory(prefix="oast-fuzz-") as folder,
         fleet(Path(folder), number + HONEST, number, 2, QUICK, "netconf", first) as found,
@@ -82,7 +82,9 @@ def main(words: list[str]) -> int:
     parser = argparse.ArgumentParser(description="Try odd inputs and hostile sessions.")
     parser.add_argument("--inputs", type=int, default=100_000, metavar="N", help="odd inputs (default: 100000)")
     parser.add_argument("--sessions", type=int, default=1000, metavar="N", help="hostile sessions, a third of each kind (default: 1000)")
-    parser.add_argument("--minutes", type=float, default=None, metavar="M", help="end after so many minutes, with what was tried by then")
+    parser.add_argument(
+        "--minutes", type=float, default=None, metavar="M", help="stop after M minutes and print the findings so far (default: no limit)"
+    )
     parser.add_argument(
         "--seed", type=int, default=time.time_ns() % 1_000_000, metavar="N", help="the first seed (default: another each time)"
     )

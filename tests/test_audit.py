@@ -55,7 +55,7 @@ class AuditTest(LarkwaterTest):
         self.assertIn(f"accepted by {BO} (the laptop was restored): changes/{chain.name}:5: entry 6", told)
         # The archive has its own record of the heads; without the memory of this copy, it still shows what is gone.
         (self.estate / ".oast" / "ledger.json").unlink()
-        self.assertIn("entry 6, which a tag of the archive names, is not there", self.audit())
+        self.assertIn("entry 6, which a tag of the archive names, is missing or was altered", self.audit())
         self.assertIn("nothing to accept", self.audit("--accept-break", "again", expect=0))
         self.assertNotIn("ledger-head", self.oast("backup", "list").out)
 
@@ -75,7 +75,7 @@ class AuditTest(LarkwaterTest):
         (self.estate / ".oast" / "ledger.json").unlink()
         (self.estate / ".oast" / "archive").rename(self.folder / "gone")
         self.audit()
-        self.assertIn("entry 2, which a tag of the archive's remote names, is not there", self.audit("--remote"))
+        self.assertIn("entry 2, which a tag of the archive's remote names, is missing or was altered", self.audit("--remote"))
 
     def test_entries_are_signed_and_the_audit_says_by_whom(self) -> None:
         for who in ("ada", "cy"):

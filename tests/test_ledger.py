@@ -14,6 +14,7 @@ from unittest import mock
 
 from oast.change.ledger import Ledger, LedgerBroken
 from oast.change.ledger_entry import Anchor, canonical_json, digest
+from oast.errors import StateError
 from oast.files import write_whole
 
 
@@ -192,6 +193,37 @@ class LedgerTest(unittest.TestCase):
         self.assertEqual([entry.kind for entry in ledger.entries()], ["break", "ended"])
         self.assertIn("found at the end of a run", " ".join(finding.message for finding in ledger.audit().findings))
 
+    def test_how_a_run_ended_is_written_down_unsigned_where_the_key_is_gone_with_a_break_before_it(self) -> None:
+        self.written()
+        (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
+        chain.unlink()
+        signer = mock.Mock()
+        signer.name = "ada@larkwater.example"
+        signer.sign.side_effect = StateError("the key cannot be read")
+        ledger = Ledger(self.folder / "one", self.folder / "one" / ".oast", dict(os.environ), signer)
+        with self.assertRaisesRegex(StateError, "the key cannot be read"):
+            ledger.accept_break("a disk was restored", "ada@larkwater.example")
+        ledger.append("ended", "c3", {"verdict": "done"})
+        found = ledger.entries()
+        self.assertEqual([entry.kind for entry in found], ["break", "ended"])
+        self.assertEqual([entry.said["unsigned"] for entry in found], ["the key cannot be read"] * 2)
+
+    def test_an_entry_of_another_person_that_holds_something_else_is_a_finding(self) -> None:
+        ledger = self.written("one", 1)
+        said = {
+            "format": "oast.ledger/1",
+            "writer": "0123456789ab",
+            "number": 1,
+            "before": None,
+            "kind": "break",
+            "change": "",
+            "at": "2026",
+        }
+        for odd in ({"seen": [1]}, {"seen": "x"}, {"seen": {"a": [1]}}):
+            line = canonical_json({**said, **odd, "broken": 7})
+            (self.folder / "one" / "changes" / "ledger-0123456789ab.jsonl").write_bytes(line + b"\n")
+            self.assertTrue(ledger.audit().findings)
+
     def test_a_line_that_was_being_written_when_its_process_was_killed_is_no_break(self) -> None:
         ledger = self.written()
         (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
@@ -238,7 +270,7 @@ class LedgerTest(unittest.TestCase):
         ledger.remember()
         anchor = Anchor(head.writer, head.number, head.digest, "a tag of the archive")
         (finding,) = ledger.audit(anchors=[anchor]).findings
-        self.assertIn("entry 4, which a tag of the archive names, is not there", finding.message)
+        self.assertIn("entry 4, which a tag of the archive names, is missing or was altered", finding.message)
 
     def test_what_cannot_be_read_is_one_finding_and_the_rest_is_audited(self) -> None:
         ledger = self.written()

@@ -21,12 +21,12 @@ R = TypeVar("R")
 # So much is parsed in a few hundredths of a second, and not worth a thread.
 INLINE_LINES = 500
 INLINE_BYTES = 100_000
-# One: more would take no less time, as they take turns, and hold more trees meanwhile.
+# One thread: a second one would not be faster, because of the interpreter lock, and would hold a second tree.
 THREADS = 1
 # A statement takes less than a tenth of it; the first seconds are for a slow machine.
 CPU_S_AT_LEAST = 10.0
 CPU_S_PER_LINE = 0.001
-# From so many statements on, an answer of which hardly any is understood is not read on.
+# An answer with more unknown statements than this is given up when hardly any statement is known.
 UNKNOWN_AT_MOST = 5_000
 KNOWN_PART = 0.1
 _EVERY = 256

@@ -56,7 +56,7 @@ class EntrySigner(Protocol):
 
 
 class LedgerBroken(StateError):
-    """Something of the ledger that this copy has seen is not there any more; nothing was appended."""
+    """Something of the ledger that this copy has seen is missing or was altered; nothing was appended."""
 
     def __init__(self, broken: list[Finding]) -> None:
         self.broken = tuple(broken)
@@ -153,8 +153,8 @@ class Ledger:
             if broken and kind not in CLOSING:
                 raise LedgerBroken(list(broken.values()))
             if broken:
-                self._accept(memory, chains, broken, "found at the end of a run", str(said.get("author", "Oast")))
-            return self._write(memory, kind, change, said)
+                self._accept(memory, chains, broken, "found at the end of a run", str(said.get("author", "Oast")), needs_signature=False)
+            return self._write(memory, kind, change, said, needs_signature=kind not in CLOSING)
 
     def require_whole(self) -> None:
         """Raises LedgerBroken when something that this copy has seen is not there any more; StateError, OSError."""
@@ -188,7 +188,7 @@ class Ledger:
             yield memory
 
     def _drop_unfinished(self, memory: LedgerMemory) -> None:
-        """Take the beginning of a line away that this copy was writing when its process was killed: nobody has seen it as an entry."""
+        """Take the beginning of a line away that this copy was writing when its process was killed: no copy has seen it as an entry."""
         lines = self._lines_of(memory.writer)
         known = memory.heads.get(memory.writer)
         path = self._folder / f"ledger-{memory.writer}.jsonl"
@@ -200,13 +200,21 @@ class Ledger:
             os.truncate(path, path.stat().st_size - len(lines[-1]))
 
     def _accept(
-        self, memory: LedgerMemory, chains: Mapping[str, list[bytes]], broken: Mapping[str, Finding], reason: str, author: str
+        self,
+        memory: LedgerMemory,
+        chains: Mapping[str, list[bytes]],
+        broken: Mapping[str, Finding],
+        reason: str,
+        author: str,
+        *,
+        needs_signature: bool = True,
     ) -> None:
         for writer in broken:
             memory.accept(writer, chains.get(writer, []))
-        self._write(memory, BREAK, "", {"author": author, "reason": reason, "broken": [str(finding) for finding in broken.values()]})
+        said = {"author": author, "reason": reason, "broken": [str(finding) for finding in broken.values()]}
+        self._write(memory, BREAK, "", said, needs_signature=needs_signature)
 
-    def _write(self, memory: LedgerMemory, kind: str, change: str, said: Mapping[str, Any]) -> Entry:
+    def _write(self, memory: LedgerMemory, kind: str, change: str, said: Mapping[str, Any], *, needs_signature: bool) -> Entry:
         writer = memory.writer
         path = self._folder / f"ledger-{writer}.jsonl"
         last = memory.heads.get(writer)
@@ -227,22 +235,22 @@ class Ledger:
         seen = {name: head.digest for name, head in memory.heads.items() if name in chains and known.get(name) != head}
         if seen:
             entry["seen"] = seen
-        line = canonical_json(self._signed(entry))
+        line = canonical_json(self._signed(entry, needs_signature=needs_signature))
         _append(path, line + b"\n")
         memory.heads[writer] = Head(number, digest(line))
         memory.write(self._memory)
         return Entry(writer, number, kind, change, str(entry["at"]), entry, f"{FOLDER}/{path.name}", number)
 
-    def _signed(self, entry: dict[str, Any]) -> dict[str, Any]:
+    def _signed(self, entry: dict[str, Any], *, needs_signature: bool) -> dict[str, Any]:
         if self._signer is None:
             return entry
         entry["signer"] = self._signer.name
         try:
             entry["signature"] = self._signer.sign(signed_entry(entry))
         except OastError as error:
-            if entry["kind"] not in CLOSING:
+            if needs_signature:
                 raise
-            # What became of devices is written down in any case.
+            # The outcome of a run is recorded in any case.
             del entry["signer"]
             entry["unsigned"] = error.message
         return entry
@@ -291,7 +299,7 @@ class Ledger:
             there = audit.digests.get(anchor.writer, [])
             if anchor.digest not in there and anchor.writer not in told and not self._branches.has(anchor.writer, anchor.digest):
                 told.add(anchor.writer)
-                what = f"entry {anchor.number}, which {anchor.where} names, is not there, or not as it was"
+                what = f"entry {anchor.number}, which {anchor.where} names, is missing or was altered"
                 yield Finding(f"{FOLDER}/ledger-{anchor.writer}.jsonl", min(anchor.number, len(there) + 1), what)
 
     def _seen(self) -> dict[str, Head] | None:

@@ -54,7 +54,7 @@ class Audit:
         self.findings += _wrong_content(folder, self._contents)
 
     def verify(self, signers: Signers | None) -> None:
-        """Check the signatures; without `signers`, of a signed entry can only be said that nobody may sign here."""
+        """Check the signatures; without allowed `signers`, every signed entry is a finding."""
 
         def checked(one: tuple[Entry, str]) -> tuple[Entry, str | None, str | None]:
             entry, signer = one
@@ -109,13 +109,22 @@ class Audit:
         elif said.get("number") != number:
             self.findings.append(Finding(file, number, f"it says to be entry {said.get('number')}, and is the {number}."))
         if entry.kind == BREAK:
-            for one in said.get("broken", ()):
+            for one in _listed(said.get("broken")):
                 message = f"a break was found on {entry.at[:10]} and accepted by {said.get('author')} ({said.get('reason')}): {one}"
                 self.findings.append(Finding(file, number, message))
         for name in _contents_of(said):
             self._contents.setdefault(name, (file, number))
-        self._seen.extend((file, number, writer, head) for writer, head in said.get("seen", {}).items())
+        seen = said.get("seen", {})
+        if isinstance(seen, dict):
+            self._seen.extend((file, number, str(writer), str(head)) for writer, head in seen.items())
+        else:
+            self.findings.append(Finding(file, number, "its 'seen' is not a mapping of writers to digests: it has been altered"))
         self._signed.append((entry, str(said.get("signer", "")) if "signature" in said else ""))
+
+
+def _listed(value: object) -> Sequence[object]:
+    """A list in an entry; another person's entry may hold something else in its place."""
+    return value if isinstance(value, list) else ()
 
 
 def _proper(line: bytes) -> dict[str, Any] | None:

@@ -20,7 +20,7 @@ CHAIN = re.compile(r"ledger-([0-9a-f]{12})\.jsonl")
 CONTENT = re.compile(r"[0-9a-f]{64}\.json")
 # The kind of an entry that is about no change: what was missing or altered, and was accepted.
 BREAK = "break"
-# Entries that end what was begun: what became of devices is written down, whatever was done to the ledger meanwhile.
+# Entries that end a run: the outcome of its devices is recorded, also when the ledger was altered since the run began.
 CLOSING = ("ended", "resumed")
 
 
