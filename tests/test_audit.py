@@ -43,6 +43,7 @@ class AuditTest(LarkwaterTest):
         lines = chain.read_bytes().splitlines(keepends=True)
         chain.write_bytes(b"".join(lines[:-2]))
         before = self.running("gull-core-1")
+        self.assertIn("1 finding", self.audit(), "one cause is told once")
         told = self.push("late", expect=4)
         self.assertIn(f"the ledger was cut off or altered: changes/{chain.name}:5: entry 6, which this copy has seen", told)
         self.assertIn("oast change audit --accept-break REASON", told)

@@ -274,7 +274,7 @@ class Ledger:
             audit.read(path)
         audit.compare(self._folder)
         audit.findings += self._missing_here(audit)
-        audit.findings += self._missing_anchors(audit, anchors)
+        audit.findings += list(self._missing_anchors(audit, anchors))
         audit.verify(signers)
         return audit
 
@@ -299,8 +299,10 @@ class Ledger:
             there = audit.digests.get(anchor.writer, [])
             if anchor.digest not in there and anchor.writer not in told and not self._branches.has(anchor.writer, anchor.digest):
                 told.add(anchor.writer)
-                what = f"entry {anchor.number}, which {anchor.where} names, is missing or was altered"
-                yield Finding(f"{FOLDER}/ledger-{anchor.writer}.jsonl", min(anchor.number, len(there) + 1), what)
+                file, line = f"{FOLDER}/ledger-{anchor.writer}.jsonl", min(anchor.number, len(there) + 1)
+                # What this copy has seen as well is one finding already.
+                if not any((finding.file, finding.line) == (file, line) for finding in audit.findings):
+                    yield Finding(file, line, f"entry {anchor.number}, which {anchor.where} names, is missing or was altered")
 
     def _seen(self) -> dict[str, Head] | None:
         """The last entry that this copy has seen of each chain; None where it does not know."""
