@@ -7,6 +7,8 @@ import dataclasses
 import io
 import os
 import tempfile
+import threading
+import traceback
 import unittest
 from collections.abc import Callable, Coroutine, Sequence
 from pathlib import Path
@@ -18,9 +20,13 @@ from rich.console import Console
 import oast
 from in_memory import LABS, run
 from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
-from oast import Outcome
+from oast import Outcome, answer_parsing
+from oast.answer_parsing import is_long
+from oast.change import compare
+from oast.change.transaction import Transaction
 from oast.cli.ending import left_text
 from oast.cli.preview import show_forecast
+from oast.config.indented import IndentedSyntax
 
 INTENDED = """{#
 section: all
@@ -131,6 +137,43 @@ class WaysTest(Case):
                 arm = next(n for n, line in enumerate(lab.typed) if line.startswith(("arm ", "schedule ")))
                 first = next(n for n, line in enumerate(lab.typed) if "route " in line or ("port " in line and line != "show ports"))
                 self.assertLess(arm, first, "the way back is armed before the first line")
+
+    async def test_a_long_configuration_is_never_parsed_in_the_event_loop_while_timers_run(self) -> None:
+        before = [*BEFORE, *(f"route 10.{n >> 8}.{n & 255}.0/24 via 192.0.2.1" for n in range(100))]
+        # What is too long for the event loop is less than that here.
+        self.enterContext(mock.patch.object(answer_parsing, "INLINE_LINES", 50))
+        self.enterContext(mock.patch.object(compare, "SMALL", 1000))
+        template = INTENDED.replace(", route *", "").replace("route 198.51.100.0/24 via 192.0.2.1\n", "")
+        parse, main = IndentedSyntax.parse, threading.current_thread()
+        beside: list[int] = []
+        prepare, begun = Transaction.prepare, threading.Event()
+
+        async def begins(self: Transaction) -> None:
+            begun.set()
+            await prepare(self)
+
+        def observed(self: IndentedSyntax, text: str, *more: Any) -> Any:
+            # Before the first device is prepared, no timer runs.
+            if is_long(text) and begun.is_set():
+                beside.append(len(text))
+                self_test.assertIsNot(threading.current_thread(), main, "".join(traceback.format_stack(limit=6)))
+            return parse(self, text, *more)
+
+        self_test = self
+        for way in WAYS:
+            for kind, at in (("none", 0), ("refuse", 9), ("drop", 9), ("drop", 16), ("lie", 12)):
+                lab = Lab(way, list(before))
+                plan = await self.in_memory(lab, template=template).compare()
+                self.assertEqual(plan.failed, ())
+                lab.lines, lab.fault = 0, Fault(kind, at)
+                with mock.patch.object(Transaction, "prepare", begins), mock.patch.object(IndentedSyntax, "parse", observed):
+                    outcome = (await plan.deliver("a test")).outcomes[0]
+                self.assertGreaterEqual(len(beside), 1, (way, kind, at))
+                self.assertNotEqual(outcome.state, oast.State.UNKNOWN, outcome)
+                if kind == "none":
+                    self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
+                beside.clear()
+                begun.clear()
 
     async def test_every_fault_at_every_step_is_reported_truly(self) -> None:
         for way in WAYS:

@@ -22,7 +22,7 @@ from oast.change.way_back import FORMER_STARTUP, INVERSE_LINES, WayBack, way_bac
 from oast.config.commands import Command, commands
 from oast.config.difference import Edit, applied, difference, secrets_below, secrets_in
 from oast.config.file_edits import edited
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented import IndentedSyntax, read_tree, tree_of_device
 from oast.config.integrity import broken_by, incomplete
 from oast.config.order import NoSafeOrder, in_safe_order
 from oast.config.remembered import by_fingerprint, known_again
@@ -54,9 +54,11 @@ SMALL = 6000
 class Listed:
     """What a device listed, kept small: a thousand trees at once would take most of a gigabyte, and few are looked at again."""
 
-    def __init__(self, syntax: IndentedSyntax, text: str, tree: Node) -> None:
+    def __init__(self, syntax: IndentedSyntax, text: str, tree: Node, *, loaded: bool = False) -> None:
+        """With `loaded`, a long text's tree is kept from the beginning, as after `load`."""
         self._syntax = syntax
-        self._tree = tree if len(text) <= SMALL else None
+        self._is_small = len(text) <= SMALL
+        self._tree = tree if self._is_small or loaded else None
         self._packed = zlib.compress(text.encode("utf-8", "surrogatepass"), 1)
 
     @property
@@ -68,12 +70,26 @@ class Listed:
         """Canonical. Raises ProtocolError as it did when it was read first."""
         return tree_of_device(self._syntax, self.text) if self._tree is None else self._tree
 
+    async def load(self) -> Node:
+        """Parse a long text once, beside the event loop, and keep its tree until `release`. Raises ProtocolError.
+
+        A transaction calls it first: the revert timers of other devices run on while it computes."""
+        if self._tree is None:
+            self._tree = await read_tree(self._syntax, self.text)
+        return self._tree
+
+    def release(self) -> None:
+        """Keep only the text of a long configuration again."""
+        if not self._is_small:
+            self._tree = None
+
 
 class Unlisted(Listed):
     """What a device ran in the parts that were recorded, where its own text was not kept."""
 
     def __init__(self, tree: Node) -> None:
         self._tree = tree
+        self._is_small = True
         self._packed = b""
 
     @property
@@ -124,7 +140,7 @@ class Comparison:
 
     @property
     def running(self) -> Node:
-        """The same as a canonical tree; a long one is read anew each time."""
+        """The same as a canonical tree; a long one is parsed each time unless `listed` is loaded."""
         return self.listed.tree
 
     @property

@@ -237,6 +237,7 @@ class Ground:
         reason = self.hide(reason) if reason else reason
         self._transcript.note(f"{state}: {reason}" if reason else str(state))
         self.outcome = self._outcome(state, cause, reason, hint, failed=failed, excused=excused, why=why)
+        self.comparison.listed.release()
         await self._means.journal.ended(self.outcome, came_to, asked=self._asked)
         self._means.on_event(DeviceEvent(self.name, Stage(str(state))))
         await self._close()

@@ -61,6 +61,8 @@ class Resumed(Transaction):
         """What it runs tells the secrets of what was kept without them."""
         running = await super()._read_running(session)
         planned, listed = self._remains.planned, self._remains.listed
+        if listed is not None:
+            await listed.load()
         secrets = by_fingerprint((running,) if listed is None else (running, listed.tree))
         intent = replace(self.comparison.intent, tree=known_again(planned.intended, secrets))
         way_back = self.comparison.way_back

@@ -54,7 +54,8 @@ class Transaction(Recovering):
 
     async def _prepare(self) -> None:
         running_text = await self._connected()
-        if await read_tree(self._means.syntax, running_text) != self.comparison.running:
+        compared = await self.comparison.listed.load()
+        if running_text != self.comparison.running_text and await read_tree(self._means.syntax, running_text) != compared:
             raise Moved("the device has changed since it was compared: it was not touched", hint="look at the difference again")
         self._say(Stage.BACKING_UP)
         # On the disk before anything is touched; a slow disk holds up this device alone.

@@ -68,7 +68,8 @@ class Undoing:
         lock.take()
         try:
             manner = Manner("replace", into=delivered[0].comparison.manner.into)
-            plan = plan_document(comparisons, manner, self._fingerprints)
+            # It may parse long configurations, and devices of other waves may be armed.
+            plan = await asyncio.to_thread(plan_document, comparisons, manner, self._fingerprints)
             await asyncio.to_thread(self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons])
             push = Push(
                 comparisons,
@@ -98,7 +99,9 @@ class Undoing:
         async def one(transaction: Transaction) -> Comparison:
             was = transaction.comparison
             intent, scope = was.intent, was.intent.scope
-            before = Intent.of_record(intent.device, intent.platform, scope.within(was.running), scope, intent.owners)
+            ran = await was.listed.load()
+            was.listed.release()
+            before = Intent.of_record(intent.device, intent.platform, scope.within(ran), scope, intent.owners)
             log = self._options.working / "log" / self._options.run / f"{intent.device.name}.log"
             async with self._connector.session(intent.device, intent.platform, log) as session:
                 into_startup = was.manner.into_startup

@@ -8,6 +8,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from oast.answer_parsing import parse_if_long
 from oast.change.compare import Comparison, ReadDevice, compare
 from oast.change.locks import device_lock
 from oast.change.manner import Manner
@@ -78,13 +79,14 @@ async def rehearse(
         with device_lock(working, device.name):
             async with connector.session(device, platform, log, rehearsal.timer_s * 4) as first:
                 before = await first.read_running()
-                comparison = run.comparison(first, before)
+                comparison = await parse_if_long((before,), run.comparison, first, before)
+                await comparison.listed.load()
                 async for step in run.rolled_back_on_its_own(comparison):
                     yield step
                 async for step in run.cancelled(comparison):
                     yield step
                 after = await read_tree(syntax, await first.read_running())
-            same = not difference(tree_of_device(syntax, before), after)
+            same = not difference(comparison.running, after)
             yield Step("compare with what it ran before", same, "it is the same" if same else "it runs something else: check the device")
     except DeviceError as error:
         yield Step("rehearse", False, error.message, error.hint)

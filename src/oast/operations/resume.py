@@ -19,7 +19,7 @@ from oast.change.phase import Phase
 from oast.change.planned import Plan, plan_from
 from oast.change.push import DeviceOpener
 from oast.change.resumed import Remains, Resumed
-from oast.config.indented import tree_of_device
+from oast.config.indented import read_tree
 from oast.config.view import Counts
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, OastError, StateError
@@ -113,7 +113,7 @@ class Resume:
             try:
                 with ExitStack() as held:
                     held.enter_context(device_lock(self._estate.working, device.name))
-                    transaction = self._transaction(device, plan, builder, connector, journal)
+                    transaction = await self._transaction(device, plan, builder, connector, journal)
                     await transaction.finish()
                     outcome = transaction.outcome or _unknown(device, "it is not known what became of it")
             except (DeviceError, EstateError, StateError) as error:
@@ -130,7 +130,7 @@ class Resume:
         known = [Outcome(one.name, one.state, one.cause, Counts(0, 0), 0.0, one.reason) for one in left.known]
         return [*known, *(found[device.name] for device in left.devices)]
 
-    def _transaction(self, left: Left, plan: Plan, builder: IntentBuilder, connector: Connector, journal: Journal) -> Resumed:
+    async def _transaction(self, left: Left, plan: Plan, builder: IntentBuilder, connector: Connector, journal: Journal) -> Resumed:
         """Raises DeviceError, EstateError, StateError."""
         estate = self._estate
         device = estate.devices.get(left.name)
@@ -141,7 +141,7 @@ class Resume:
         platform, syntax = builder.platform(device), builder.syntax(device)
         planned = plan.of(left.name, syntax.grammar)
         text = kept_text(estate.working / "backups" / left.run / f"{left.name}.txt")
-        listed = None if text is None else Listed(syntax, text, tree_of_device(syntax, text))
+        listed = None if text is None else Listed(syntax, text, await read_tree(syntax, text), loaded=True)
         intent = Intent.of_record(device, platform, planned.intended, planned.scope, planned.owners, planned.removals)
         folder = estate.working / "log" / left.run
         means = Means(

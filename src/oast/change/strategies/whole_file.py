@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 
+from oast.answer_parsing import parse_if_long
 from oast.change.phase import Phase
 from oast.change.strategies.contract import Declared, Work, time_fields
 from oast.change.way_back import DAEMON_TIMER, FILE_TIMER, WayBack
@@ -59,8 +60,11 @@ class WholeFile(Declared):
         """The file with the change in it. Raises DeviceError when it cannot be edited in place."""
         if self._new is None:
             self._original = await self.read_file()
-            self._new = edited(self.work.syntax, self._original, self._intended())
+            self._new = await self._edited_to(self._original, self._intended())
         return self._new
+
+    async def _edited_to(self, text: str, tree: Node) -> EditedFile:
+        return await parse_if_long((text,), edited, self.work.syntax, text, tree)
 
     async def add_comment(self, text: str) -> None:
         """Take a comment at the end of the file for the change, in place of statements: it means nothing to the daemon."""
@@ -125,7 +129,7 @@ class WholeFile(Declared):
             if now != self._original:
                 await self._put(self._original, self._file.path)
         elif await read_tree(self.work.syntax, now) != before:
-            await self._put(edited(self.work.syntax, now, before).text, self._file.path)
+            await self._put((await self._edited_to(now, before)).text, self._file.path)
 
     async def tidy(self) -> None:
         """The file beside it is of no more use."""
@@ -138,7 +142,9 @@ class WholeFile(Declared):
         await self.session.leave_editing()
         await self.lock()
         now = await self.read_file()
-        before = self._original if self._original is not None else edited(self.work.syntax, now, self.work.comparison.running).text
+        before = self._original
+        if before is None:
+            before = (await self._edited_to(now, self.work.comparison.running)).text
         await self._put(before, self._file.beside)
         await self.validate()
         await self.session.ask(self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(UNDO_TIMER_S)))
