@@ -43,9 +43,9 @@ def parsing() -> float:
     return best
 
 
-async def bare_listing(addresses: Sequence[tuple[str, int]], commands: Sequence[str], at_once: int, password: str) -> None:
+async def bare_listing(addresses: Sequence[tuple[str, int]], commands: Sequence[str], parallel: int, password: str) -> None:
     """Connect, ask the same in a shell with the empty line behind each, disconnect."""
-    places = asyncio.Semaphore(at_once)
+    places = asyncio.Semaphore(parallel)
 
     async def one(host: str, port: int) -> None:
         async with places:
@@ -64,17 +64,17 @@ async def bare_listing(addresses: Sequence[tuple[str, int]], commands: Sequence[
     await asyncio.gather(*(one(host, port) for host, port in addresses))
 
 
-async def asked(estate: Estate, at_once: int) -> None:
+async def asked(estate: Estate, parallel: int) -> None:
     """One reading of all devices, as records."""
-    found = await ask(estate, "interfaces", at_once=at_once)
+    found = await ask(estate, "interfaces", parallel=parallel)
     if found.failed or len(found.records) != len(estate.devices):
         raise AssertionError(f"{len(found.failed)} devices failed")
 
 
-async def verified(estate: Estate, at_once: int) -> None:
+async def verified(estate: Estate, parallel: int) -> None:
     """The checks that follow from the intents."""
     prepared = prepare(estate)
-    found = await verify(prepared, checks_for(prepared, ()), at_once=at_once)
+    found = await verify(prepared, checks_for(prepared, ()), parallel=parallel)
     if found.failed or len(found.every) < 50 * len(estate.devices):
         raise AssertionError(f"{len(found.failed)} devices failed, {len(found.every)} checks")
 

@@ -73,9 +73,9 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     return open_estate(folder, SECRETS)
 
 
-async def bare_reading(estate: Estate, addresses: list[tuple[str, int]], at_once: int) -> None:
+async def bare_reading(estate: Estate, addresses: list[tuple[str, int]], parallel: int) -> None:
     """Connect, run the same commands in a shell, or the same request in a NETCONF session, disconnect."""
-    places = asyncio.Semaphore(at_once)
+    places = asyncio.Semaphore(parallel)
 
     async def one(system: str, host: str, port: int) -> str:
         async with places:

@@ -15,8 +15,8 @@ from cryptography import x509
 
 from oast.onboard import keys
 from oast.operations.staging import Staging, stage
-from oastsim.box import Box, Factory
-from oastsim.maker import Maker
+from oastsim.manufacturer import Manufacturer
+from oastsim.new_device import Box, Factory
 
 BOXES = 500
 SETTINGS = """format = 1
@@ -36,7 +36,7 @@ ENVIRONMENT = {"OAST_FINGERPRINT_KEY": "0f" * 32}
 
 def seconds_to_answer(folder: Path) -> float:
     """500 boxes at once, each with four questions over TLS."""
-    maker, estate = Maker(folder / "maker"), folder / "estate"
+    maker, estate = Manufacturer(folder / "maker"), folder / "estate"
     for name in ("inventory", "templates/bine", "values"):
         (estate / name).mkdir(parents=True)
     (folder / "vouchers").mkdir()

@@ -15,12 +15,12 @@ from typing import Any
 from unittest import mock
 
 from oast.archive.archive import Archive, file_of
-from oast.change.compare import ReadDevice, compare
-from oast.change.journal import DeviceJournal
-from oast.change.ledger import Ledger
-from oast.change.ledger_entry import FORMAT, canonical_json, digest
-from oast.change.manner import Manner
-from oast.change.outcome import Cause, Outcome, State
+from oast.change.plan.apply_mode import ApplyMode
+from oast.change.plan.diff import ReadDevice, compare
+from oast.change.record.journal import DeviceJournal
+from oast.change.record.ledger import Ledger
+from oast.change.record.ledger_entry import FORMAT, canonical_json, digest
+from oast.change.state import Cause, Outcome, State
 from oast.config.ownership import Scope
 from oast.config.tree import canonical
 from oast.connect.route import Route
@@ -180,7 +180,7 @@ def recording_a_thousand() -> tuple[float, float]:
         recording = Recording(estate, "20260101T000000Z-0000", About("a bench"))
         outcomes = [Outcome(c.name, State.DELIVERED, Cause.NONE, c.counts, 1.0) for c in comparisons]
         began = time.perf_counter()
-        recording.begin(comparisons, Manner(), lambda intent: builder.syntax(intent.device))
+        recording.begin(comparisons, ApplyMode(), lambda intent: builder.syntax(intent.device))
         begun_s = time.perf_counter() - began
         began = time.perf_counter()
         asyncio.run(_steps(recording, [c.name for c in comparisons]))

@@ -120,9 +120,9 @@ def network(folder: Path, number: int) -> Estate:
     return open_estate(folder, SECRETS)
 
 
-async def bare_loop(addresses: list[tuple[str, int]], at_once: int) -> None:
+async def bare_loop(addresses: list[tuple[str, int]], parallel: int) -> None:
     """Connect, run the same commands in a shell, disconnect."""
-    places = asyncio.Semaphore(at_once)
+    places = asyncio.Semaphore(parallel)
 
     async def one(host: str, port: int) -> str:
         async with places:
@@ -147,7 +147,7 @@ async def bare_loop(addresses: list[tuple[str, int]], at_once: int) -> None:
     await asyncio.gather(*(one(host, port) for host, port in addresses))
 
 
-async def our_loop(estate: Estate, at_once: int) -> None:
+async def our_loop(estate: Estate, parallel: int) -> None:
     connector = Connector(estate, estate.devices.values())
     platforms = Platforms(None, estate.fingerprints)
 
@@ -162,7 +162,7 @@ async def our_loop(estate: Estate, at_once: int) -> None:
         if isinstance(result, DeviceError):
             raise result
 
-    await for_each(estate.devices.values(), one, at_once, done)
+    await for_each(estate.devices.values(), one, parallel, done)
 
 
 @contextmanager
@@ -184,13 +184,13 @@ def reading() -> list[Figure]:
     return [_reading(200, AT_ONCE, 1.4, 6), _reading(1000, 100, 1.2, 3)]
 
 
-def _reading(number: int, at_once: int, limit: float, rounds: int) -> Figure:
+def _reading(number: int, parallel: int, limit: float, rounds: int) -> Figure:
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
         estate = network(folder, number)
         with simulated(estate) as addresses:
-            bare, ours = best(rounds, lambda: asyncio.run(bare_loop(addresses, at_once)), lambda: asyncio.run(our_loop(estate, at_once)))
-    return Figure(f"read {number} devices, {at_once} at once", ours, bare, "bare asyncssh loop", limit)
+            bare, ours = best(rounds, lambda: asyncio.run(bare_loop(addresses, parallel)), lambda: asyncio.run(our_loop(estate, parallel)))
+    return Figure(f"read {number} devices, {parallel} at once", ours, bare, "bare asyncssh loop", limit)
 
 
 LATENCY_S = 2.0
@@ -211,17 +211,17 @@ def mixed_reading() -> list[Figure]:
 
 def waiting() -> list[Figure]:
     """Devices that take two seconds for every command cost the time of as many rounds as there are, and no more."""
-    number, at_once = 500, 250
+    number, parallel = 500, 250
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
         estate = mixed_network(folder, number)
         with simulated(estate) as addresses:
             simulator = Simulator(folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS})
-            (quick,) = best(2, lambda: asyncio.run(bare_reading(estate, addresses, at_once)))
+            (quick,) = best(2, lambda: asyncio.run(bare_reading(estate, addresses, parallel)))
             slow_down(estate, simulator.ask, LATENCY_S)
-            (ours,) = best(1, lambda: asyncio.run(our_loop(estate, at_once)))
+            (ours,) = best(1, lambda: asyncio.run(our_loop(estate, parallel)))
     rounds = sum(ROUNDS[str(device.attributes["platform"])] for device in estate.devices.values())
-    floor = quick + rounds / at_once * LATENCY_S
+    floor = quick + rounds / parallel * LATENCY_S
     return [Figure(f"read {number} devices, {LATENCY_S:g} s a command", ours, floor, "rounds of waiting, and a bare asyncssh loop", 1.2)]
 
 

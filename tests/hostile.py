@@ -222,8 +222,8 @@ class Fleet:
         inventory = "".join(f"  pier-{p}: {{address: 127.0.0.1, port: {p}, platform: {d.plan.system}}}\n" for p, d in self.devices.items())
         files = {
             "oast.toml": 'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login" }\n'
-            'privilege_password = { secret = "privilege" }\ncommand_timeout_s = 5\nanswer_at_most_s = 20\nanswer_at_most_bytes = 200000\n'
-            "[delivery]\nrevert_timer_s = 60\nverify_timeout_s = 2\nmost_failures = 1000\n",
+            'privilege_password = { secret = "privilege" }\ncommand_timeout_s = 5\nmax_answer_s = 20\nmax_answer_bytes = 200000\n'
+            "[delivery]\nrevert_timer_s = 60\nverify_timeout_s = 2\nmax_failures = 1000\n",
             "inventory/devices.yaml": f"devices:\n{inventory}",
             "values/all.yaml": "everywhere:\n  round: 1\n  read: {secret: read}\n",
             "intent.yaml": "sections:\n  - section: all\n",

@@ -23,7 +23,7 @@ PASSWORD = "kelp-and-foam"
 PROMPT = "quay view| "
 PLATFORMS = {"cli": "bine", "netconf": "roundel"}
 TEMPLATES = {"cli": "system\n  contact after\n", "netconf": "/system/contact = after\n"}
-PATIENT = "command_timeout_s = 30\nanswer_at_most_s = 90\n"
+PATIENT = "command_timeout_s = 30\nmax_answer_s = 90\n"
 HONEST = "system\r\n  hostname pier\r\n  contact before\r\n" + "".join(
     f"interface port{n}\r\n  description gate-{n}\r\n  mtu 9000\r\n" for n in range(1, 30)
 )

@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 from unittest import mock
 
 from lab import Lab
-from oast.change.journal import Journal, Statement
+from oast.change.record.journal import Journal, Statement
 from oast.cli.main import main
 from oast.connect.transport import Login, Target
 from oast.errors import ConnectionFailed

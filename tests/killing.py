@@ -20,7 +20,7 @@ import oast.cli.change
 import oast.cli.devices
 import oast.cli.push  # noqa: F401  # what every run would import anew
 from larkwater import Run, clean_environment
-from oast.change.journal import Journal
+from oast.change.record.journal import Journal
 from oast.cli.main import main
 
 

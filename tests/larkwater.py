@@ -340,7 +340,7 @@ def lay_out(folder: Path, *, whole: bool = False) -> Path:
     settings = estate / "oast.toml"
     kept = [line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")]
     # What stands around is looked at by the tests that are about that.
-    settings.write_text("".join(kept).replace("\n[secrets]\n", "watch_hops = 0\n\n[secrets]\n", 1))
+    settings.write_text("".join(kept).replace("\n[secrets]\n", "neighbor_hops = 0\n\n[secrets]\n", 1))
     lines = "".join(f'{name} = "{value}"\n' for name, value in SECRETS.items() if name not in ENCRYPTED)
     (folder / "larkwater-secrets.toml").write_text(lines, encoding="utf-8")
     encrypted = EncryptedFile(estate / "secrets.jwe", folder / "larkwater.key", {})

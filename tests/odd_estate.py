@@ -41,7 +41,7 @@ class Estate:
         self.folder = folder
         self.devices = list(devices.values())
         inventory = "".join(
-            f"  {name}: {{address: 127.0.0.1, port: {port}, platform: {type(device).__name__.lower()}, second_way: '127.0.0.1:{port + 100}', second_way_interface: out-of-band}}\n"
+            f"  {name}: {{address: 127.0.0.1, port: {port}, platform: {type(device).__name__.lower()}, alternate_address: '127.0.0.1:{port + 100}', alternate_interface: out-of-band}}\n"
             for port, (name, device) in enumerate(devices.items(), 1)
         )
         files = {

@@ -237,5 +237,5 @@ class _Command:
     async def read(self) -> str:
         return self._parts.pop(0)
 
-    def abandon(self) -> None:
+    def roll_back_on_interrupt(self) -> None:
         return

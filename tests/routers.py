@@ -58,7 +58,7 @@ def lay_out(folder: Path, cores: int, edges: int) -> Path:
     most = max(len(p) for p in ports.values())
     files = {
         "oast.toml": 'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login" }\n'
-        'privilege_password = { secret = "privilege" }\nsimulated = true\nat_once = 40\ncommand_timeout_s = 120\nconnect_timeout_s = 120\n'
+        'privilege_password = { secret = "privilege" }\nsimulated = true\nparallel = 40\ncommand_timeout_s = 120\nconnect_timeout_s = 120\n'
         '[delivery]\nwaves = ["role=core"]\nrevert_timer_s = 300\nverify_timeout_s = 90\n',
         "intent.yaml": "sections:\n  - section: all\n",
         "templates/bine/all.j2": ROUTING,

@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 
 from larkwater import SECRETS, LarkwaterTest, Run
-from oast.change.approval import Signers, approval_problem, public_key
+from oast.change.record.approval import Signers, approval_problem, public_key
 from oast.errors import StateError
 
 ADA, BO = "ada@larkwater.example", "bo@larkwater.example"
@@ -206,7 +206,7 @@ class ApprovalTest(LarkwaterTest):
             for secret in SECRETS.values():
                 self.assertNotIn(secret, path.read_text())
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "snmp", "  remove community reads-7f31-quay", "close")
-        again = self.as_(ADA, "push", "--change", name, "--again", "--yes")
+        again = self.as_(ADA, "push", "--change", name, "--repeat", "--yes")
         self.assertIn("1 device delivered", again.out)
         self.assertIn("community reads-7f31-quay", self.running("gull-core-1"))
         intended = self.oast("change", "show", name, "--device", "gull-core-1").out

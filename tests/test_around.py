@@ -20,7 +20,7 @@ class AroundTest(LarkwaterTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.edit("oast.toml", "watch_hops = 0", "watch_hops = 2")
+        self.edit("oast.toml", "neighbor_hops = 0", "neighbor_hops = 2")
 
     def test_a_prefix_that_is_silently_withdrawn_is_missed_two_cables_away_and_the_change_goes_back(self) -> None:
         before, startup = self.running(EDGE), self.running(FAR)
@@ -55,11 +55,11 @@ class AroundTest(LarkwaterTest):
 
     def test_who_cannot_be_read_before_the_change_is_named(self) -> None:
         self.fault("heron-core-1", "down")
-        run = self.oast(*PUSH, "--with", "contact=desk", "--section", "system", "--watch", "1")
+        run = self.oast(*PUSH, "--with", "contact=desk", "--section", "system", "--neighbor-hops", "1")
         self.assertIn("careful: heron-core-1 could not be read before the change: what was lost there is not known", run.err)
 
     def test_nobody_is_looked_at_where_nobody_is_wanted(self) -> None:
-        self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--watch", "0")
+        self.oast(*PUSH, "--with", "services=[]", "--section", "routing", "--neighbor-hops", "0")
 
 
 class AsBeforeTest(unittest.TestCase):

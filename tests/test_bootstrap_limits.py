@@ -11,7 +11,7 @@ from typing import Any
 
 from oast.onboard.listener import ConnectionLimits, Listener
 from oast.onboard.store import Boxes
-from oastsim.box import Box
+from oastsim.new_device import Box
 from test_onboarding import Onboarding, rows
 
 MALFORMED = (

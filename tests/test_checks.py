@@ -44,7 +44,7 @@ class WrittenChecksTest(EstateTest):
             ("  - check: c\n    reading: routes\n    through: gull-core-1\n", 4, "'through' goes with 'trace'"),
             ("  - check: c\n    reading: system\n    same: os-relase\n", 4, "has no field 'os-relase'"),
             ("  - check: c\n    reading: system\n    same: os-release\n    by: plattform\n", 5, "no device has the attribute 'plattform'"),
-            ("  - check: c\n    reading: routes\n    hold_s: long\n", 4, "'hold_s' has to be a number of seconds"),
+            ("  - check: c\n    reading: routes\n    stable_for_s: long\n", 4, "'stable_for_s' has to be a number of seconds"),
         ):
             with self.subTest(text=text):
                 (self.estate / "checks/more.yaml").write_text("checks:\n" + text)
@@ -111,7 +111,7 @@ class VerifyTest(LarkwaterTest):
     def test_who_answers_and_by_which_way(self) -> None:
         self.check(
             "  - {check: a, ping: gull-core-1}\n"
-            "  - {check: b, ping: \"{{ network.device('dunlin-edge-1').values.loopback.ipv4 }}\", hold_s: 1}\n"
+            "  - {check: b, ping: \"{{ network.device('dunlin-edge-1').values.loopback.ipv4 }}\", stable_for_s: 1}\n"
             "  - {check: c, ping: 198.51.100.77, answered: false}\n"
             "  - {check: d, ping: 198.51.100.77}\n"
             "  - {check: e, trace: 203.0.113.224, through: [gull-core-1, heron-core-1]}\n"

@@ -81,7 +81,7 @@ class JumpHostTest(RealWayTest):
             self.settings(
                 f'[connection.jumps.slip]\naddress = "127.0.0.1"\nport = {slip.port}\nusername = "quay"\npassword = {{ secret = "slip" }}\n'
             )
-            self.edit("oast.toml", "at_once = 50", 'at_once = 50\nvia = "slip"')
+            self.edit("oast.toml", "parallel = 50", 'parallel = 50\nvia = "slip"')
             secrets = {"OAST_SECRET_SLIP": slip.password}
             names = ["heron-core-1", "tern-edge-1", DEVICE]
             self.edit("inventory/terminals.csv", "name,address,", "name,port,address,")
@@ -191,7 +191,7 @@ class RuleTest(EstateTest):
             ('[[connection.rules]]\non = "role=egde"\nretries = 1', [(1, "no device has role=egde")]),
             ('[[connection.rules]]\non = "role="\nretries = 1', [(1, "")]),
             ('[[connection.rules]]\non = "role=edge"\nretires = 1', [(2, "'retires' is not known in [connection.rules]")]),
-            ('[[connection.rules]]\non = "role=edge"\nat_once = 1', [(2, "'at_once' is the same for all devices")]),
+            ('[[connection.rules]]\non = "role=edge"\nparallel = 1', [(2, "'parallel' is the same for all devices")]),
             ('[[connection.rules]]\non = "role=edge"\nvia = "qay"\n[connection.jumps.quay]\naddress = "::1"', [(2, "no jump host 'qay'")]),
             ("[connection.jumps.quay]\nport = 99999", [(0, "lacks 'address'"), (1, "'port' has to be from 1 to 65535")]),
             ('[connection.jumps.gull-core-1]\naddress = "192.0.2.1"', [(0, "'gull-core-1' is a device, too")]),

@@ -56,9 +56,7 @@ def copy_what_is_there(source: str, target: str) -> None:
 class DisturbedTest(Piers):
     def test_what_is_reported_in_the_end_is_what_devices_run_and_start_with(self) -> None:
         self.systems = self.lay_out(DEVICES)
-        self.write(
-            "oast.toml", SETTINGS.replace("most_failures = 1000", "most_failures = 1000\n[delivery.limits]\nlast_of = []\nshare = 1")
-        )
+        self.write("oast.toml", SETTINGS.replace("max_failures = 1000", "max_failures = 1000\n[delivery.limits]\nlast_of = []\nshare = 1"))
         self.simulator = simulator_of(self.estate, PASSWORDS)
         self.simulator.start()
         self.addCleanup(lambda: self.simulator.stop())

@@ -10,7 +10,7 @@ from pathlib import Path
 from hypothesis import given, settings
 
 from larkwater import SECRETS, LarkwaterTest
-from oast.change.delivered import Delivered, keep, load, since_delivered
+from oast.change.record.baseline import Baseline, drift_from_baseline, load_baseline, save_baseline
 from oast.config.ownership import Scope, pattern_of
 from oast.config.remembered import forgetting
 from oast.errors import StateError
@@ -25,13 +25,13 @@ class KeptTest(unittest.TestCase):
     def setUp(self) -> None:
         self.path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "quay-1.json"
 
-    def keep(self, text: str, scope: Scope = EVERYTHING) -> None:
-        keep(self.path, Delivered("run", AT, forgetting(tree_of(text))), scope, BINE.grammar)
+    def save_baseline(self, text: str, scope: Scope = EVERYTHING) -> None:
+        save_baseline(self.path, Baseline("run", AT, forgetting(tree_of(text))), scope, BINE.grammar)
 
     def drift(self, text: str) -> list[str]:
-        kept = load(self.path, BINE.grammar)
+        kept = load_baseline(self.path, BINE.grammar)
         assert kept is not None
-        edits = since_delivered("quay-1", kept, tree_of(text)).edits
+        edits = drift_from_baseline("quay-1", kept, tree_of(text)).edits
         return [f"{edit.operation} {' / '.join(edit.path)}" for edit in edits]
 
     @settings(max_examples=60, deadline=None)
@@ -39,7 +39,7 @@ class KeptTest(unittest.TestCase):
     def test_what_was_kept_is_read_back_and_nothing_has_drifted(self, text: str) -> None:
         self.path.unlink(missing_ok=True)
         self.keep(text)
-        kept = load(self.path, BINE.grammar)
+        kept = load_baseline(self.path, BINE.grammar)
         assert kept is not None
         self.assertEqual((kept.run, kept.at), ("run", AT))
         self.assertEqual(self.drift(text), [])
@@ -60,7 +60,7 @@ class KeptTest(unittest.TestCase):
     def test_a_damaged_file_is_told(self) -> None:
         self.path.write_text('{"format": "oast.delivered/1", "statements": 5}')
         with self.assertRaises(StateError):
-            load(self.path, BINE.grammar)
+            load_baseline(self.path, BINE.grammar)
         self.keep("ntp\n  server 192.0.2.1\n")
         self.assertEqual(self.drift("ntp\n  server 192.0.2.1\n"), [])
 

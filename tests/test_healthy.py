@@ -21,7 +21,7 @@ class HealthyTest(LarkwaterTest):
     whole = True
 
     def test_nothing_that_is_right_is_told_as_wrong(self) -> None:
-        self.edit("oast.toml", "watch_hops = 0", "watch_hops = 1")
+        self.edit("oast.toml", "neighbor_hops = 0", "neighbor_hops = 1")
         devices = list(self.oast("devices", "--format", "json").json()["devices"])
         names = [device["name"] for device in devices]
         for seed in range(SEED, SEED + SEEDS):

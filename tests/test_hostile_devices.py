@@ -102,7 +102,7 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
         with self.assertRaises(ProtocolError) as lines:
             await session.read_running()
         self.assertIn("more than 20000 lines", str(lines.exception))
-        self.assertIn("answer_at_most_lines in oast.toml", str(lines.exception.hint))
+        self.assertIn("max_answer_lines in oast.toml", str(lines.exception.hint))
 
     async def test_a_listing_that_pauses_behind_what_looks_like_the_prompt_is_read_to_its_end(self) -> None:
         parts = [

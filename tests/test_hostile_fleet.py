@@ -15,8 +15,8 @@ from larkwater import clean_environment
 
 MEMORY_AT_MOST = 300_000_000
 QUICK = (
-    "command_timeout_s = 15\nanswer_at_most_s = 20\nanswer_at_most_bytes = 2000000\nanswer_at_most_lines = 10000\n"
-    "answer_at_most_elements = 10000\n"
+    "command_timeout_s = 15\nmax_answer_s = 20\nmax_answer_bytes = 2000000\nmax_answer_lines = 10000\n"
+    "max_answer_elements = 10000\n"
 )
 
 

@@ -142,7 +142,7 @@ class InterruptTest(LarkwaterTest):
         before = {name: self.running(name) for name in devices}
         self.fault("tern-edge-1", "slow", "--seconds", "0.5")
         process = self.started(
-            "push", "-m", "x", "--yes", "--one-wave", "--at-once", "1", "--revert-timer", "30", "--verify-timeout", "5", "--timeout", "20",
+            "push", "-m", "x", "--yes", "--one-wave", "--parallel", "1", "--revert-timer", "30", "--verify-timeout", "5", "--timeout", "20",
             "--on", f"name in ({', '.join(devices)})", "--section", "system",
         )  # fmt: skip
         until = time.monotonic() + 60

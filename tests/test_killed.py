@@ -15,7 +15,7 @@ from unittest import mock
 from killing import Kill, Killing
 from lab import BEFORE, PASSWORD, WAYS, Lab
 from larkwater import QUICK, SECRETS, LarkwaterTest, Run, program
-from oast.change.left import left_open
+from oast.change.record.journal_reader import open_runs
 from test_ways import AFTER, Case
 from wharf import ProgramTest
 
@@ -252,7 +252,7 @@ class TogetherTest(LarkwaterTest):
         with lock.open() as file:
             dead = self.oast("devices")
             self.assertIn("careful: the run ", dead.err)
-            left = mock.patch("oast.operations.resume.dead_runs", lambda working: left_open(working))
+            left = mock.patch("oast.operations.resume.dead_runs", lambda working: open_runs(working))
             fcntl.flock(file, fcntl.LOCK_EX)
             with left:
                 taken = self.oast("change", "resume", expect=4)

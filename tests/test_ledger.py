@@ -12,8 +12,8 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from oast.change.ledger import Ledger, LedgerBroken
-from oast.change.ledger_entry import Anchor, canonical_json, digest
+from oast.change.record.ledger import Ledger, LedgerBroken
+from oast.change.record.ledger_entry import Anchor, canonical_json, digest
 from oast.errors import StateError
 from oast.files import write_whole
 
@@ -318,7 +318,7 @@ class LedgerTest(unittest.TestCase):
             ledger.append("proposed", f"c{entry}", {"reason": "x" * 90})
         for entry in (3, 29):
             ledger.append("withdrawn", f"c{entry}", {"reason": "no"})
-        with mock.patch("oast.change.ledger.WINDOW", 2000):
+        with mock.patch("oast.change.record.ledger.WINDOW", 2000):
             for number in (1, 2, 5, 30, 31):
                 found, more = ledger.latest(number)
                 names = list(dict.fromkeys(entry.change for entry in found))

@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from oast.change.locks import RunLock
+from oast.change.record.locks import RunLock
 
 
 class RunLockTest(unittest.TestCase):
@@ -40,7 +40,7 @@ class RunLockTest(unittest.TestCase):
                 taken.append(third.take())
             flock(handle, how)
 
-        with mock.patch("oast.change.locks.fcntl.flock", late):
+        with mock.patch("oast.change.record.locks.fcntl.flock", late):
             self.assertFalse(second.take())
         self.assertEqual(taken, [True, True])
         self.assertTrue(second.is_held())

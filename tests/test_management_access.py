@@ -86,19 +86,19 @@ class InventoryTest(unittest.TestCase):
 
     def test_what_contradicts_itself_is_an_error_at_its_line(self) -> None:
         for attributes, told in (
-            ("second_way: 192.0.2.1", "'second_way' is the device's own address 192.0.2.1"),
-            ("second_way: '192.0.2.1:22', port: 22", "'second_way' is the device's own address 192.0.2.1"),
-            ("second_way: '192.0.2.1:99999'", "'99999' is not a port"),
-            ("second_way: 999.1.1.1", "'999.1.1.1' is not an address"),
-            ("second_way: ''", "'' is not an address"),
-            ("second_way_interface: loop0", "'second_way_interface' has no 'second_way'"),
+            ("alternate_address: 192.0.2.1", "'alternate_address' is the device's own address 192.0.2.1"),
+            ("alternate_address: '192.0.2.1:22', port: 22", "'alternate_address' is the device's own address 192.0.2.1"),
+            ("alternate_address: '192.0.2.1:99999'", "'99999' is not a port"),
+            ("alternate_address: 999.1.1.1", "'999.1.1.1' is not an address"),
+            ("alternate_address: ''", "'' is not an address"),
+            ("alternate_interface: loop0", "'alternate_interface' has no 'alternate_address'"),
             ("previous_address: 192.0.2.1", "'previous_address' is the device's address 192.0.2.1"),
             ("previous_address: 17", "'previous_address' must be an IP address or host name"),
             ("out_of_band: maybe", "'out_of_band' must be true or false"),
             ("out_of_band: true, management_interface: manage0", "'management_interface' and 'out_of_band: true' contradict each other"),
             (
-                "second_way: 203.0.113.9, second_way_interface: manage0, management_interface: manage0",
-                "'second_way_interface' is manage0, as is 'management_interface'",
+                "alternate_address: 203.0.113.9, alternate_interface: manage0, management_interface: manage0",
+                "'alternate_interface' is manage0, as is 'management_interface'",
             ),
         ):
             with self.subTest(attributes=attributes):
@@ -106,16 +106,16 @@ class InventoryTest(unittest.TestCase):
 
     def test_what_is_right_is_no_error(self) -> None:
         for attributes in (
-            "second_way: '203.0.113.9:2222'",
-            "second_way: '[2001:db8::1]:22'",
-            "second_way: 203.0.113.9, out_of_band: true",
+            "alternate_address: '203.0.113.9:2222'",
+            "alternate_address: '[2001:db8::1]:22'",
+            "alternate_address: 203.0.113.9, out_of_band: true",
         ):
             self.assertEqual(self.error(attributes), "")
 
     def test_an_alternate_address_on_the_same_interface_is_found_without_a_device(self) -> None:
         template = BINE.replace("interface loop0\n  ipv4\n", "").replace("    address 203", "    address 203")
         with mock.patch.dict(FILES, {"templates/bine/all.j2": template.replace("{% endif %}\n", "") + "{% endif %}\n"}):
-            told = self.error("second_way: 203.0.113.9")
+            told = self.error("alternate_address: 203.0.113.9")
         self.assertIn("inventory/devices.yaml:2: the alternate management address 203.0.113.9 is on manage0, as is 192.0.2.1", told)
 
 
@@ -172,7 +172,7 @@ class MoveTest(unittest.TestCase):
         self.assertEqual(self.oast("diff", "-q", "--on", "name=hub").out, "nothing to do: 1 device as intended\n")
 
     def test_it_is_confirmed_at_the_alternate_address_where_that_is_all_that_remains(self) -> None:
-        self.readdress("192.0.2.1", "192.0.2.1\n    second_way: 203.0.113.9")
+        self.readdress("192.0.2.1", "192.0.2.1\n    alternate_address: 203.0.113.9")
         (self.estate / "templates/bine/all.j2").write_text(BINE.replace('!= "203.0.113.9"', '== "203.0.113.9"'))
         shown = self.oast("push", "-m", "gives it up", "--on", "name=hub", "--allow-removals", "--yes", "-q").out
         self.assertIn("Oast reconnects at its alternate management address 203.0.113.9 and confirms from there", shown)

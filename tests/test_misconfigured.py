@@ -141,7 +141,19 @@ class MisconfiguredTest(LarkwaterTest):
         """A pair of switches says nothing of its networks any more: who misses them is beyond both cores, and the change goes back."""
         line = "{{ interface }}vlan{{ vlan.id }}]/passive = true\n"
         self.edit("templates/cowl/routing.j2", line, "")
-        push = ("push", "-m", "less to say", "--on", "name=gull-dist-*", "--section", "routing", "--watch", "3", "--one-wave", "--yes")
+        push = (
+            "push",
+            "-m",
+            "less to say",
+            "--on",
+            "name=gull-dist-*",
+            "--section",
+            "routing",
+            "--neighbor-hops",
+            "3",
+            "--one-wave",
+            "--yes",
+        )
         run = self.oast(*push, expect=5)
         # All twelve other routers, the last of which are three cables away.
         self.assertRegex(run.out, r", gull-border-1 and 9 more: the prefixes that could be reached before .* lacks 203\.0\.113\.64/28, ")

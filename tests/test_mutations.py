@@ -9,10 +9,10 @@ from collections.abc import Callable
 from typing import Any
 from unittest import mock
 
-from oast.change import compare as comparing
-from oast.change import transaction as transacting
-from oast.change.strategies.contract import Declared
-from oast.change.strategies.timer_then_lines import TimerThenLines
+from oast.change.device import transaction as transacting
+from oast.change.methods.base import CliDeliveryMethod
+from oast.change.methods.revert_timer import RevertTimerMethod
+from oast.change.plan import diff as comparing
 from oast.config.difference import Edit
 from oast.config.order import in_safe_order
 from oast.config.sparing import Spared
@@ -28,8 +28,8 @@ def _in_any_order(edits: list[Edit], goes_last: Callable[[Edit], bool], running:
     return in_safe_order(edits, running=running)
 
 
-async def _lines_first(self: TimerThenLines, timer_s: float) -> None:
-    await Declared.enter_lines(self)
+async def _lines_first(self: RevertTimerMethod, timer_s: float) -> None:
+    await CliDeliveryMethod.enter_lines(self)
     await self.arm(self._timer.arm, timer_s, self._timer.armed, "its revert timer")
 
 
@@ -52,7 +52,7 @@ MUTATIONS: dict[str, tuple[Any, str, Any, str]] = {
         "test_first_delivery.FirstDeliveryTest.test_what_oast_comes_in_by_is_changed_last",
     ),
     "the timer is armed before the first line": (
-        TimerThenLines,
+        RevertTimerMethod,
         "apply",
         _lines_first,
         "test_ways.WaysTest.test_each_way_delivers_and_names_its_way_back",

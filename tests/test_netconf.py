@@ -10,11 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from lxml import etree
 
-from oast.change.manner import REPLACE
-from oast.change.phase import Phase
-from oast.change.strategies.contract import Work
-from oast.change.strategies.error_path import command_at
-from oast.change.strategies.netconf import ConfirmedCommit
+from oast.change.methods.base import ChangeRequest
+from oast.change.methods.netconf import NetconfCandidateMethod
+from oast.change.methods.netconf_errors import command_for_error
+from oast.change.plan.apply_mode import DEFAULT_MODE
+from oast.change.state import Phase
 from oast.config.commands import Command
 from oast.config.difference import difference
 from oast.config.line import Line
@@ -121,21 +121,21 @@ class MessageTest(unittest.TestCase):
             ("/sys:system/sys:contact", 2),
             ("", None),
         ):
-            self.assertEqual(command_at(path, commands), number, path)
+            self.assertEqual(command_for_error(path, commands), number, path)
 
 
 class LockedOutTest(unittest.IsolatedAsyncioTestCase):
     """A lock that somebody holds, a session of ours that the device still believes in perhaps, says nothing of a commit."""
 
-    def delivery(self, *tags: str | None) -> ConfirmedCommit:
+    def delivery(self, *tags: str | None) -> NetconfCandidateMethod:
         """A delivery to a device that answers one operation after the other, with an error of each tag."""
         answers = [None if tag is None else Refused([RpcError("protocol", tag, "error")], "commit", str) for tag in tags]
         session = mock.Mock(spec=NetconfSession, capabilities=frozenset((Capability.PERSIST,)), held=set(), committed=False)
         session.rpc = mock.AsyncMock(side_effect=answers)
         session.read = mock.AsyncMock(return_value="/system/contact = b\n")
         intent = mock.Mock(scope=Scope((("*",),)), tree=tree_of("/system/contact = b\n"))
-        comparison = mock.Mock(intent=intent, running=tree_of("/system/contact = a\n"), manner=REPLACE, commands=())
-        return ConfirmedCommit(session, Work(comparison, SYNTAX, mock.AsyncMock(), lambda number: None, "word"))
+        comparison = mock.Mock(intent=intent, running=tree_of("/system/contact = a\n"), manner=DEFAULT_MODE, commands=())
+        return NetconfCandidateMethod(session, ChangeRequest(comparison, SYNTAX, mock.AsyncMock(), lambda number: None, "word"))
 
     async def test_a_confirmation_is_proved_by_a_word_that_is_not_known_any_more_and_by_nothing_else(self) -> None:
         await self.delivery(None, "invalid-value").confirm()

@@ -40,12 +40,12 @@ username = "oast"
 password = { secret = "login" }
 command_timeout_s = 2
 connect_timeout_s = 20
-answer_at_most_s = 8
+max_answer_s = 8
 retries = 0
 [delivery]
 revert_timer_s = 9
 verify_timeout_s = 1
-most_failures = 1000
+max_failures = 1000
 """
 TEMPLATES = {
     "petrel": """{#
@@ -189,7 +189,7 @@ class OddTest(unittest.TestCase):
         before = {name: self.truth(server) for name, server in servers.items()}
         for server in servers.values():
             server.trouble = Trouble(chance.choice(KINDS), chance.randrange(1, 16), chance.random() < 0.3, chance.randrange(1000))
-        run = self.oast("push", "-m", "through", "--yes", "--format", "json", "--one-wave", "--at-once", "100", expect=None)
+        run = self.oast("push", "-m", "through", "--yes", "--format", "json", "--one-wave", "--parallel", "100", expect=None)
         self.assertIn(run.code, (0, 4, 5), run.err)
         told = {one["device"]: one for one in run.json()["devices"]}
         self.assertEqual(set(told), set(servers))

@@ -25,8 +25,8 @@ import forked
 from larkwater import EstateTest, LarkwaterTest, Run, apart, clean_environment
 from oast.onboard import cms, keys, trust, vouchers
 from oast.onboard.cms import NotAsSigned
-from oastsim.box import Box, Factory, Refused, found_by_name, plug_in
-from oastsim.maker import Maker
+from oastsim.manufacturer import Manufacturer
+from oastsim.new_device import Box, Factory, Refused, found_by_name, plug_in
 
 HEADING = "serial,name,address,platform,site,role\n"
 MUTATIONS = 200
@@ -52,7 +52,7 @@ class Onboarding(EstateTest):
             self.prepare()
 
     def prepare(self) -> None:
-        self.maker = Maker(self.folder / "maker")
+        self.maker = Manufacturer(self.folder / "maker")
         self.keys = self.folder / "owner-keys"
         with (self.estate / "oast.toml").open("a") as file:
             file.write(
@@ -138,7 +138,7 @@ class ServedTest(Onboarding):
         stranger = Box(self.factory("LW-8000"))
         cut = Box(self.factory("LW-7001"), until="taking")
         first, second = Box(self.factory("LW-7002")), Box(self.factory("LW-7002", again=True))
-        other = Maker(self.folder / "other-maker")
+        other = Manufacturer(self.folder / "other-maker")
         forged = Box(Factory("LW-7003", *other.box("LW-7003"), self.maker.voucher_authority))
         lost = Box(self.factory("LW-7003"))
 
@@ -185,7 +185,7 @@ class ServedTest(Onboarding):
         self.vouch("LW-7000", expires=datetime.now(UTC) + timedelta(hours=1))
         self.vouch("LW-7001", "LW-7002")
         self.stage(rows(3))
-        other = Maker(self.folder / "other-maker")
+        other = Manufacturer(self.folder / "other-maker")
         boxes = {
             "the voucher has expired": Box(self.factory("LW-7000"), clock=lambda: datetime.now(UTC) + timedelta(hours=2)),
             "it is not signed by anybody who may": Box(Factory("LW-7001", *self.maker.box("LW-7001"), other.voucher_authority)),
@@ -707,7 +707,7 @@ class MutatedTest(unittest.TestCase):
         import tempfile
 
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
-        self.maker = Maker(folder / "maker")
+        self.maker = Manufacturer(folder / "maker")
         keys.make(folder / "keys", "Larkwater Ferries", ["localhost"])
         self.own = keys.read(folder / "keys")
         self.box = Box(Factory("LW-7", *self.maker.box("LW-7"), self.maker.voucher_authority))
@@ -765,7 +765,7 @@ class MutatedTest(unittest.TestCase):
             {"conveyed_information": forged},
             {"conveyed_information": forged, "owner_certificate": cms.certificates_only([other.signer, other.owner])},
             {"ownership_voucher": self.maker.voucher("LW-8", self.own.owner)},
-            {"ownership_voucher": Maker(folder / "other").voucher("LW-7", self.own.owner)},
+            {"ownership_voucher": Manufacturer(folder / "other").voucher("LW-7", self.own.owner)},
             {"ownership_voucher": self.maker.voucher("LW-7", self.own.owner, datetime.now(UTC) - timedelta(seconds=1))},
         ):
             with self.assertRaises(Refused):

@@ -6,9 +6,9 @@ import json
 import unittest
 
 from larkwater import LarkwaterTest
-from oast.change.outcome import Cause, Outcome, State
-from oast.change.push import taken_back
-from oast.change.waves import Order
+from oast.change.rollout.rollout import rolled_back_outcome
+from oast.change.rollout.rollout_order import RolloutOrder
+from oast.change.state import Cause, Outcome, State
 from oast.config.view import Counts
 from oast.estate import selectors
 from oast.estate.inventory import Device
@@ -28,21 +28,23 @@ DEVICES = [device(f"{site}-dist-{number}", site) for site in ("gull", "heron") f
 
 
 class OrderTest(unittest.TestCase):
-    def names(self, order: Order) -> list[list[str]]:
+    def names(self, order: RolloutOrder) -> list[list[str]]:
         return [[one.name for one in wave] for wave in order.of(DEVICES)]
 
     def test_sizes_and_percentages_count_what_no_wave_before_has(self) -> None:
         whole = [one.name for one in DEVICES]
-        self.assertEqual(self.names(Order()), [whole])
-        self.assertEqual(self.names(Order((Portion(1), Portion(percent=40.0), Portion()))), [whole[:1], whole[1:3], whole[3:]])
-        self.assertEqual(self.names(Order((selectors.parse("site=heron"), Portion(1)))), [whole[2:4], whole[:1], [whole[1], whole[4]]])
-        self.assertEqual(self.names(Order((Portion(9),))), [whole])
-        self.assertEqual(Order((Portion(1),)).of([]), [])
+        self.assertEqual(self.names(RolloutOrder()), [whole])
+        self.assertEqual(self.names(RolloutOrder((Portion(1), Portion(percent=40.0), Portion()))), [whole[:1], whole[1:3], whole[3:]])
+        self.assertEqual(
+            self.names(RolloutOrder((selectors.parse("site=heron"), Portion(1)))), [whole[2:4], whole[:1], [whole[1], whole[4]]]
+        )
+        self.assertEqual(self.names(RolloutOrder((Portion(9),))), [whole])
+        self.assertEqual(RolloutOrder((Portion(1),)).of([]), [])
 
     def test_who_belongs_together_is_never_in_one_wave(self) -> None:
-        pairs = self.names(Order(apart=Apart("site")))
+        pairs = self.names(RolloutOrder(apart=Apart("site")))
         self.assertEqual(pairs, [["gull-dist-1", "heron-dist-1", "lone-edge-1"], ["gull-dist-2", "heron-dist-2"]])
-        self.assertEqual(self.names(Order(apart=Apart("site", 2))), [[one.name for one in DEVICES]])
+        self.assertEqual(self.names(RolloutOrder(apart=Apart("site", 2))), [[one.name for one in DEVICES]])
 
 
 class ToldTest(unittest.TestCase):
@@ -58,7 +60,7 @@ class ToldTest(unittest.TestCase):
             (outcome(State.UNKNOWN, Cause.FAILED, "it cannot be reached"), State.UNKNOWN, Cause.FAILED),
             (None, State.DELIVERED, Cause.FAILED),
         ):
-            told = taken_back(delivered, became, "taken back")
+            told = rolled_back_outcome(delivered, became, "taken back")
             self.assertEqual((told.state, told.cause), (state, cause), became)
             if became is not None and became.reason is not None:
                 self.assertIn(became.reason, str(told.reason))

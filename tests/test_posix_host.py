@@ -75,7 +75,7 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
     async def test_one_word_of_the_file_changes_and_every_other_byte_stays(self) -> None:
         outcome = await self.push()
         self.assertEqual((outcome.state, outcome.cause), (State.DELIVERED, Cause.NONE), outcome)
-        self.assertEqual(outcome.way_back.name if outcome.way_back else "", "a timer of Oast's on the device")
+        self.assertEqual(outcome.rollback_method.name if outcome.rollback_method else "", "a timer of Oast's on the device")
         self.settled(AFTER)
         async with await (await self.open()).compare() as plan:
             self.assertEqual(plan.different, (), "the second run is empty")

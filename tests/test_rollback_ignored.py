@@ -94,18 +94,18 @@ class RollbackTest(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(await self.compared(odd.WithoutId(BEFORE), "[netconf]\nreplies_without_id = true\n"), "")
 
     async def test_notifications_without_end_end_by_the_deadline_of_the_answer(self) -> None:
-        limits = "command_timeout_s = 1\nanswer_at_most_s = 1\nretries = 0\n"
+        limits = "command_timeout_s = 1\nmax_answer_s = 1\nretries = 0\n"
         self.assertIn("within 1 s, only other messages", await self.compared(odd.Notifies(BEFORE), connection=limits))
 
     async def test_a_commit_is_extended_by_a_follow_up_and_a_server_that_takes_it_for_the_confirmation_is_rolled_back(self) -> None:
         # As if the wave took longer than what was measured: the timer is shorter than its checks have to stay passed.
-        with mock.patch("oast.change.wave.timer_needed_s", return_value=0.0):
+        with mock.patch("oast.change.rollout.wave.timer_needed_s", return_value=0.0):
             server = odd.Beacon(BEFORE)
-            outcome = await self.push(server, colour="red", more="hold_s = 5\n")
+            outcome = await self.push(server, colour="red", more="stable_for_s = 5\n")
             self.assertEqual((outcome.state, outcome.cause, server.running), (State.DELIVERED, Cause.NONE, AFTER), outcome)
             self.assertGreaterEqual(server.extended, 1)
             server = odd.ExtensionConfirms(BEFORE)
-            outcome = await self.push(server, more="hold_s = 5\n")
+            outcome = await self.push(server, more="stable_for_s = 5\n")
             self.assertEqual((outcome.state, outcome.cause, server.running), (State.REVERTED, Cause.CHECKS, BEFORE), outcome)
             self.assertEqual((server.extended, server.timer), (0, None))
 

@@ -81,7 +81,7 @@ class EncryptedTest(EstateTest):
         file.put("snmp-new", HIDDEN, datetime.date.today())
         self.assertIn("snmp-read", self.secret("age", expect=1).out)
         self.assertNotIn("snmp-new", self.secret("age", expect=1).out)
-        self.assertEqual(self.secret("age", "--most", "120").out, "no secret is older than 120 days\n")
+        self.assertEqual(self.secret("age", "--max-age", "120").out, "no secret is older than 120 days\n")
         (self.estate / "policies/zz.yaml").write_text("policies:\n  - policy: fresh\n    secret_age: 90\n")
         told = self.oast("lint", expect=3).out
         self.assertIn("policies/zz.yaml:2: policy 'fresh': the secret 'snmp-read' is 100 days old", told)
@@ -333,7 +333,7 @@ class FullRunTest(LarkwaterTest):
         for line in (
             "lint", "explain gull-core-1", "explain gull-core-1 communities --format json", "render --trace", "render --out rendered",
             "render --describe", "diff -q", "diff --format json", "push -m first --yes --format json", "diff --format json", "verify -v",
-            "secret list", "secret age --most 1 --format json", "devices --format json", "sim status",
+            "secret list", "secret age --max-age 1 --format json", "devices --format json", "sim status",
         ):  # fmt: skip
             self.run_program(*line.split())
         self.fault("tern-edge-1", "refuse", "--match", "community")

@@ -74,12 +74,12 @@ privilege_password = { secret = "privilege" }
 simulated = true
 command_timeout_s = 3
 connect_timeout_s = 20
-answer_at_most_s = 10
+max_answer_s = 10
 retries = 0
 [delivery]
 revert_timer_s = 16
 verify_timeout_s = 1
-most_failures = 1000
+max_failures = 1000
 """
 
 

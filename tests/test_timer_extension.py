@@ -17,11 +17,11 @@ import oast
 from in_memory import LABS, run
 from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
 from oast import Outcome
-from oast.change.phase import Phase
-from oast.change.strategies.contract import Work
-from oast.change.strategies.netconf import ConfirmedCommit
-from oast.change.wave import largest_wave, timer_needed_s
-from oast.change.waves import Order
+from oast.change.methods.base import ChangeRequest
+from oast.change.methods.netconf import NetconfCandidateMethod
+from oast.change.rollout.rollout_order import RolloutOrder
+from oast.change.rollout.wave import largest_wave, timer_needed_s
+from oast.change.state import Phase
 from oast.cli.preview import show_forecast
 from oast.connect.session import Capability
 from oast.estate.inventory import Device
@@ -64,7 +64,7 @@ class TwoDevicesTest(unittest.TestCase):
         folder = self.folders / str(len(list(self.folders.iterdir())))
         files = {
             "oast.toml": f'format = 1\n[connection]\nusername = "{USER}"\npassword = {{ secret = "login" }}\ncommand_timeout_s = 900\n'
-            f"[delivery]\nrevert_timer_s = {TIMER_S}\nverify_timeout_s = 2\nhold_s = {self.stable_for_s}\nmost_failures = 9\n",
+            f"[delivery]\nrevert_timer_s = {TIMER_S}\nverify_timeout_s = 2\nstable_for_s = {self.stable_for_s}\nmax_failures = 9\n",
             "inventory/devices.yaml": "devices:\n",
             "values/all.yaml": "everywhere: {text: new}\n",
             "intent.yaml": "sections:\n  - section: all\n",
@@ -214,7 +214,7 @@ class WaveSizeTest(unittest.TestCase):
     def test_waves_are_split_into_as_few_as_fit_of_about_the_same_size(self) -> None:
         devices = [cast(Device, SimpleNamespace(name=f"d-{number}")) for number in range(10)]
         for largest, sizes in ((None, [10]), (10, [10]), (9, [5, 5]), (4, [4, 3, 3]), (1, [1] * 10)):
-            waves = Order(largest=largest).of(devices)
+            waves = RolloutOrder(largest=largest).of(devices)
             self.assertEqual([len(wave) for wave in waves], sizes)
             self.assertEqual([device for wave in waves for device in wave], devices)
 
@@ -232,8 +232,8 @@ class NetconfTest(unittest.IsolatedAsyncioTestCase):
     async def test_only_a_persistent_commit_is_extended(self) -> None:
         for offered, wanted in ((Capability.PERSIST, 40.0), (Capability.REVERT_TIMER, None)):
             session = _Session(offered)
-            work = Work(None, None, _ignore, lambda number: None, "word")  # type: ignore[arg-type]
-            delivery = ConfirmedCommit(session, work)  # type: ignore[arg-type]
+            work = ChangeRequest(None, None, _ignore, lambda number: None, "word")  # type: ignore[arg-type]
+            delivery = NetconfCandidateMethod(session, work)  # type: ignore[arg-type]
             self.assertEqual(await delivery.extend(40.0), wanted)
             self.assertFalse(delivery.shows_pending)
             leaves = [{child.tag.rpartition("}")[2]: child.text for child in operation} for operation in session.asked]

@@ -7,9 +7,9 @@ import unittest
 from typing import Any
 
 from in_memory import FastLoop
-from oast.change.means import Lost
-from oast.change.outcome import Cause, Outcome, State
-from oast.change.wave import Limits, Watched, Wave
+from oast.change.device.context import LossOfContact
+from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
+from oast.change.state import Cause, Outcome, State
 from oast.config.view import Counts
 from oast.fleet.clock import SystemClock
 from oast.fleet.events import Stage
@@ -30,14 +30,14 @@ class Device:
         checks: list[Check],
         seen: dict[float, str],
         *,
-        hold_s: float = 0.0,
+        stable_for_s: float = 0.0,
         timer_s: float = 100.0,
         looks: tuple[float, ...] = (),
     ) -> None:
-        self.name, self.checks, self.hold_s, self.timer_s = name, checks, hold_s, timer_s
+        self.name, self.checks, self.stable_for_s, self.timer_s = name, checks, stable_for_s, timer_s
         self.seen, self.looks = seen, list(looks)
         self.outcome: Outcome | None = None
-        self.lost: Lost | None = None
+        self.lost: LossOfContact | None = None
         self.hint: str | None = None
         self.deferred: list[tuple[Check, frozenset[str]]] = []
         self.loaded_at = 0.0
@@ -73,7 +73,7 @@ class Device:
         await asyncio.sleep(self.looks.pop(0) if self.looks else 0)
         return results
 
-    def to_answer_for(self, results: list[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
+    def split_failures(self, results: list[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
         return [r for r in results if not r.passed], []
 
     def touches(self, result: CheckResult) -> bool:
@@ -102,14 +102,16 @@ class Device:
     async def recover(self) -> None:
         self._end(State.REVERTED, self.lost.cause if self.lost else Cause.NONE)
 
-    async def abandon(self) -> None:
+    async def roll_back_on_interrupt(self) -> None:
         if self.outcome is None:
             self._end(State.REVERTED, Cause.INTERRUPTED)
 
 
 class WaveTest(unittest.TestCase):
-    def deliver(self, *devices: Device, watched: tuple[Watched, ...] = (), verify_s: float = 10.0, later: tuple[str, ...] = ()) -> None:
-        limits = Limits(2, verify_s, 0.0, frozenset(later))
+    def deliver(
+        self, *devices: Device, watched: tuple[EarlierWaveCheck, ...] = (), verify_s: float = 10.0, later: tuple[str, ...] = ()
+    ) -> None:
+        limits = WaveTiming(2, verify_s, 0.0, frozenset(later))
         transactions: Any = devices
         with asyncio.Runner(loop_factory=FastLoop) as runner:
             runner.run(Wave(transactions, watched, limits, SystemClock()).deliver())
@@ -118,26 +120,26 @@ class WaveTest(unittest.TestCase):
         return [device.outcome.state if device.outcome else None for device in devices]
 
     def test_what_is_true_at_once_and_false_before_the_hold_time_is_over_is_taken_back(self) -> None:
-        flapping = Device("a", [check("a", "b")], {0: "full", 5: "down"}, hold_s=8)
-        steady = Device("b", [check("b", "a")], {0: "full"}, hold_s=8)
+        flapping = Device("a", [check("a", "b")], {0: "full", 5: "down"}, stable_for_s=8)
+        steady = Device("b", [check("b", "a")], {0: "full"}, stable_for_s=8)
         self.deliver(flapping, steady)
         self.assertEqual(self.states(flapping, steady), [State.REVERTED, State.DELIVERED])
         self.assertGreaterEqual(steady.ended_at, 8)
 
     def test_what_a_slow_look_has_seen_is_not_taken_for_what_is_at_its_end(self) -> None:
-        device = Device("a", [check("a", "b")], {0: "full", 3: "down"}, hold_s=4, looks=(0, 5))
+        device = Device("a", [check("a", "b")], {0: "full", 3: "down"}, stable_for_s=4, looks=(0, 5))
         self.deliver(device)
         self.assertEqual(self.states(device), [State.REVERTED])
 
     def test_who_is_left_is_watched_as_long_again_after_others_have_gone_back(self) -> None:
         failing = Device("a", [check("a", "b")], {0: "down"}, timer_s=20)
-        left = Device("b", [check("b", "c")], {0: "full"}, hold_s=8, timer_s=20)
+        left = Device("b", [check("b", "c")], {0: "full"}, stable_for_s=8, timer_s=20)
         self.deliver(failing, left)
         self.assertEqual(self.states(failing, left), [State.REVERTED, State.DELIVERED])
         self.assertGreaterEqual(left.ended_at, failing.ended_at + 8)
         # Where the timers are too short for that, nothing is confirmed that was not watched.
         failing = Device("a", [check("a", "b")], {0: "down"}, looks=(16,))
-        left = Device("b", [check("b", "c")], {0: "full"}, hold_s=3, timer_s=20)
+        left = Device("b", [check("b", "c")], {0: "full"}, stable_for_s=3, timer_s=20)
         self.deliver(failing, left)
         self.assertEqual(self.states(failing, left), [State.REVERTED, State.REVERTED])
         self.assertIn("could be watched for", left.lost.reason if left.lost else "")
@@ -149,13 +151,13 @@ class WaveTest(unittest.TestCase):
         self.assertLess(device.ended_at, 3)
 
     def test_the_hold_time_begins_again_after_every_interruption(self) -> None:
-        device = Device("a", [check("a", "b")], {0: "full", 3: "down", 4: "full"}, hold_s=5)
+        device = Device("a", [check("a", "b")], {0: "full", 3: "down", 4: "full"}, stable_for_s=5)
         self.deliver(device)
         self.assertEqual(self.states(device), [State.DELIVERED])
         self.assertGreaterEqual(device.ended_at, 9)
 
     def test_timers_are_armed_long_enough_for_the_hold_time(self) -> None:
-        device = Device("a", [check("a", "b")], {0: "full"}, hold_s=60, timer_s=20)
+        device = Device("a", [check("a", "b")], {0: "full"}, stable_for_s=60, timer_s=20)
         self.deliver(device)
         self.assertEqual(self.states(device), [State.DELIVERED])
         self.assertGreater(device.timer_s, 70)
@@ -197,12 +199,12 @@ class WaveTest(unittest.TestCase):
     def test_a_neighbour_that_a_later_wave_loses_is_found(self) -> None:
         early = Device("a", [check("a", "z")], {0: "full", 2: "down"})
         for excused, state in ((False, State.REVERTED), (True, State.DELIVERED)):
-            late = Device("z", [], {}, hold_s=4)
+            late = Device("z", [], {}, stable_for_s=4)
 
             async def readings() -> Any:
                 return early.records()
 
             early.loaded_at = 0.0
-            watched = Watched("a", tuple(early.checks), readings, lambda result, excused=excused: excused, str)  # type: ignore[misc]
+            watched = EarlierWaveCheck("a", tuple(early.checks), readings, lambda result, excused=excused: excused, str)  # type: ignore[misc]
             self.deliver(late, watched=(watched,))
             self.assertEqual(self.states(late), [state], excused)

@@ -36,13 +36,13 @@ class WavesTest(LarkwaterTest):
         self.assertEqual((found["gull-core-1"], found["heron-core-1"]), ("unchanged held", "unchanged held"))
         self.assertIn("Larkwater network desk", self.running("gull-core-1"))
         self.fault("plover-edge-1", "none")
-        shown = self.oast("push", "-m", "desk", "--yes", "--at-once", "1").out
+        shown = self.oast("push", "-m", "desk", "--yes", "--parallel", "1").out
         self.assertIn("3 devices delivered", shown)
 
     def test_some_failures_may_be_allowed_and_waves_left_out(self) -> None:
         self.fault("dunlin-edge-1", "refuse", "--match", "contact")
         self.assertEqual(set(self.push(code=4).values()), {"unchanged held", "reverted failed"})
-        found = self.push("--most-failures", "1", code=4)
+        found = self.push("--max-failures", "1", code=4)
         self.assertEqual(sorted(found.values()), ["delivered none"] * 5 + ["reverted failed"])
         self.edit("values/network.yaml", "Larkwater day desk", "Larkwater desk")
         found = self.push("--one-wave", code=4)
@@ -58,7 +58,7 @@ class WavesTest(LarkwaterTest):
         self.edit("oast.toml", 'waves = ["site=dunlin", "role=edge"]\n', "")
         self.edit("values/network.yaml", "Larkwater day desk", "Larkwater desk")
         # Both ends of every link move: in two waves the neighbours of the first would be lost.
-        run = self.oast("push", "-m", "area", "--yes", "--at-once", "1", "--with", "area=0.0.0.9")
+        run = self.oast("push", "-m", "area", "--yes", "--parallel", "1", "--with", "area=0.0.0.9")
         self.assertIn("6 devices delivered", run.out)
 
     def test_a_wave_that_would_not_fit_is_split_where_that_is_allowed(self) -> None:
@@ -82,7 +82,7 @@ class WavesTest(LarkwaterTest):
             ('waves = ["site=dunln"]', "no device has site=dunln"),
             ('waves = "site=dunlin"', "'waves' has to be a list of selectors"),
             ("waves = [1]", "a wave has to be a selector or a size in quotes"),
-            ("most_failures = -1", "'most_failures' has to be a whole number, 0 or more"),
+            ("max_failures = -1", "'max_failures' has to be a whole number, 0 or more"),
         ):
             with self.subTest(wrong=wrong):
                 (self.estate / "oast.toml").write_text(settings.replace('waves = ["site=dunlin", "role=edge"]', wrong))

@@ -22,8 +22,8 @@ from in_memory import LABS, run
 from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
 from oast import Outcome, answer_parsing
 from oast.answer_parsing import is_long
-from oast.change import compare
-from oast.change.transaction import Transaction
+from oast.change.device.transaction import DeviceTransaction
+from oast.change.plan import diff as compare
 from oast.cli.ending import left_text
 from oast.cli.preview import show_forecast
 from oast.config.indented import IndentedSyntax
@@ -131,7 +131,7 @@ class WaysTest(Case):
             lab = Lab(way, list(BEFORE))
             outcome = await self.push(lab)
             self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
-            self.assertEqual(outcome.way_back.name if outcome.way_back else None, name)
+            self.assertEqual(outcome.rollback_method.name if outcome.rollback_method else None, name)
             self.truth(lab, outcome, way)
             if way in ("timer", "scheduled"):
                 arm = next(n for n, line in enumerate(lab.typed) if line.startswith(("arm ", "schedule ")))
@@ -146,9 +146,9 @@ class WaysTest(Case):
         template = INTENDED.replace(", route *", "").replace("route 198.51.100.0/24 via 192.0.2.1\n", "")
         parse, main = IndentedSyntax.parse, threading.current_thread()
         beside: list[int] = []
-        prepare, begun = Transaction.prepare, threading.Event()
+        prepare, begun = DeviceTransaction.prepare, threading.Event()
 
-        async def begins(self: Transaction) -> None:
+        async def begins(self: DeviceTransaction) -> None:
             begun.set()
             await prepare(self)
 
@@ -166,7 +166,7 @@ class WaysTest(Case):
                 plan = await self.in_memory(lab, template=template).compare()
                 self.assertEqual(plan.failed, ())
                 lab.lines, lab.fault = 0, Fault(kind, at)
-                with mock.patch.object(Transaction, "prepare", begins), mock.patch.object(IndentedSyntax, "parse", observed):
+                with mock.patch.object(DeviceTransaction, "prepare", begins), mock.patch.object(IndentedSyntax, "parse", observed):
                     outcome = (await plan.deliver("a test")).outcomes[0]
                 self.assertGreaterEqual(len(beside), 1, (way, kind, at))
                 self.assertNotEqual(outcome.state, oast.State.UNKNOWN, outcome)
@@ -297,7 +297,7 @@ class WaysTest(Case):
                 self.assertEqual(outcome.state, oast.State.UNCHANGED)
                 self.assertIn("may cut the path to it: port mgmt / shut (the interface by which Oast comes in)", str(outcome.reason))
                 self.assertIn("no way back of its own", str(outcome.reason))
-                self.assertIn("second_way", str(outcome.hint))
+                self.assertIn("alternate_address", str(outcome.hint))
                 self.assertNotIn("edit", lab.typed, "nothing was sent")
             else:
                 self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), (way, outcome))
@@ -306,12 +306,12 @@ class WaysTest(Case):
     async def test_with_a_second_way_in_that_is_open_the_change_may_be_begun_and_is_undone_by_it(self) -> None:
         template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
         for host, stated in (
-            ("127.0.0.2", "second_way_interface: out-of-band"),
-            ("127.0.0.1", "second_way_interface: out-of-band"),
-            ("127.0.0.2", "second_way_interface: two"),
+            ("127.0.0.2", "alternate_interface: out-of-band"),
+            ("127.0.0.1", "alternate_interface: out-of-band"),
+            ("127.0.0.2", "alternate_interface: two"),
         ):
             lab = Lab("none", list(BEFORE))
-            outcome = await self.push(lab, template=template, second=f"second_way: '{host}:{{port}}', {stated}")
+            outcome = await self.push(lab, template=template, second=f"alternate_address: '{host}:{{port}}', {stated}")
             if stated.endswith("two"):  # The change removes this port.
                 self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
                 self.assertIn("may cut the alternate management address as well: port two", str(outcome.reason))
@@ -322,9 +322,9 @@ class WaysTest(Case):
     async def test_an_alternate_address_that_may_be_cut_as_well_is_none(self) -> None:
         template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
         for second, told in (
-            ("second_way: '127.0.0.1:{port}'", "may cut the alternate management address as well: port mgmt / shut"),
-            ("second_way: '127.0.0.2:{port}'", "not known on which interface its alternate management address 127.0.0.2 is"),
-            ("second_way: '127.0.0.2:9'", "its alternate management address does not answer"),
+            ("alternate_address: '127.0.0.1:{port}'", "may cut the alternate management address as well: port mgmt / shut"),
+            ("alternate_address: '127.0.0.2:{port}'", "not known on which interface its alternate management address 127.0.0.2 is"),
+            ("alternate_address: '127.0.0.2:9'", "its alternate management address does not answer"),
         ):
             lab = Lab("none", list(BEFORE))
             outcome = await self.push(lab, template=template, second=second)

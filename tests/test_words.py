@@ -71,7 +71,7 @@ class OddCharactersTest(EstateTest):
             self.assertIn(run.code, (2, 3))
             self.assertIn("link_cost", run.err)
             self.oast("explain", "gull-core-1", f"links[{number}]", expect=None)
-            self.oast("diff", "--at-once", number, expect=2)
+            self.oast("diff", "--parallel", number, expect=2)
         inventory = self.estate / "inventory/terminals.csv"
         inventory.write_text(inventory.read_text().replace("name,address,", "name,address,port,").replace("1,192", "1,192", 1))
         self.oast("lint", expect=None)

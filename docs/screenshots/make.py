@@ -71,7 +71,7 @@ with Path("boxes.csv").open("a") as rows:
         rows.write(f"LW-701{n},spare-edge-{n},192.0.2.{90 + n},bine,knot,edge,terminal\\n")
 """
 PLACE = "sed -n '%ds/.*[:]\\([0-9]*\\)[/ ].*/localhost:\\1/p' served"
-BOX = f"S=$({PLACE % 1}); H=$({PLACE % 2}); oast sim box add "
+BOX = f"S=$({PLACE % 1}); H=$({PLACE % 2}); oast sim new-device add "
 SERVICE = """
 import json
 from pathlib import Path
@@ -125,15 +125,15 @@ SERVED = (
 ONBOARDED = (
     f"python - <<'END'\n{SEVENTH}\nEND",
     "oast onboard keys",
-    f"oast sim maker LW-7007 {' '.join(SPARES)} LW-7099 --owner ../larkwater-onboarding/owner.pem --into ../vouchers",
+    f"oast sim manufacturer LW-7007 {' '.join(SPARES)} LW-7099 --owner ../larkwater-onboarding/owner.pem --into ../vouchers",
     "oast onboard stage boxes.csv --yes > staged 2>&1",
     "oast push -m 'Links to the Knot' --on role=core --section interfaces --section routing --yes",
     "oast onboard serve --port 0 > served 2>&1 & echo $! > serving; sleep 4",
     f"{BOX} LW-7007 --server $S --call-home $H --at gull-core-1:port11 --at heron-core-1:port11",
-    f"{BOX} LW-7011 --server $S --year 1970",
+    f"{BOX} LW-7011 --server $S --clock-year 1970",
     f"{BOX} LW-7012 --server $S --power-cut taking",
     f"{BOX} LW-7013 --server $S",
-    f"{BOX} LW-7013 --server $S --again",
+    f"{BOX} LW-7013 --server $S --duplicate-serial",
     f"{BOX} LW-7099 --server $S",
     "for n in $(seq 60); do oast onboard status | grep -q managed && break; sleep 1; done; kill $(cat serving)",
 )
@@ -161,7 +161,7 @@ SHOTS = (
     Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
     Shot(
         "verify",
-        "oast verify; oast verify --against monday --on 'site in (gull, tern)'",
+        "oast verify; oast verify --duplicate-serialst monday --on 'site in (gull, tern)'",
         (
             PUSH,
             "oast verify --save monday",

@@ -9,7 +9,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from oast.change.outcome import Cause, Outcome, RollbackReason, State
+    from oast.change.state import Cause, Outcome, RollbackReason, State
     from oast.errors import (
         AuthenticationFailed,
         ConnectionFailed,
@@ -33,7 +33,7 @@ __version__ = "0.1.0"
 
 # What is asked for is imported then: `oast --help` needs none of it.
 _HOMES = {
-    **dict.fromkeys(("Cause", "Outcome", "RollbackReason", "State"), "oast.change.outcome"),
+    **dict.fromkeys(("Cause", "Outcome", "RollbackReason", "State"), "oast.change.state"),
     **dict.fromkeys(
         (
             "AuthenticationFailed",

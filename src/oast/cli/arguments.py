@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from oast import __version__
-from oast.nearest import nearest, suggestion
+from oast.nearest import nearest, renamed, suggestion
 
 
 def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
@@ -35,7 +35,7 @@ def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Nam
     if unknown:
         sub = below.choices[options.command]
         near = suggestion(unknown[0].partition("=")[0], sub.every_option()) if unknown[0].startswith("-") else None
-        sub.error(f"unrecognized arguments: {' '.join(unknown)}" + (f"; {near}" if near and near.startswith("did you") else ""))
+        sub.error(f"unrecognized arguments: {' '.join(unknown)}" + (f"; {near}" if near and not near.startswith("known here") else ""))
     return options
 
 
@@ -45,8 +45,10 @@ class Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
         wrong = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
         if wrong is not None:
-            near = nearest(wrong[1], re.findall(r"'([^']*)'", wrong[2]))
-            message += f"; did you mean '{near}'?" if near else ""
+            choices = re.findall(r"'([^']*)'", wrong[2])
+            near = nearest(wrong[1], choices)
+            new = renamed(wrong[1], choices)
+            message += f"; {new}" if new else f"; did you mean '{near}'?" if near else ""
         super().error(message)
 
     def every_option(self) -> list[str]:
@@ -113,7 +115,12 @@ def add_summary(parser: argparse.ArgumentParser) -> None:
 
 def add_connection(parser: argparse.ArgumentParser) -> None:
     """How to go about many devices."""
-    parser.add_argument("--at-once", metavar="N", type=positive, help="devices at the same time (default: from oast.toml)")
+    parser.add_argument(
+        "--parallel",
+        metavar="N",
+        type=positive,
+        help="number of devices to work on at the same time (default: [connection] parallel in oast.toml)",
+    )
     parser.add_argument("--timeout", metavar="S", type=seconds, help="seconds to wait for a device's answer (default: from oast.toml)")
 
 
@@ -125,7 +132,12 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="deliver without asking")
     parser.add_argument("--revert-timer", metavar="S", type=seconds, help="seconds until a device goes back by itself")
     parser.add_argument("--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true")
-    parser.add_argument("--most-failures", metavar="N", type=count, help="devices that may fail or be reverted before no further is begun")
+    parser.add_argument(
+        "--max-failures",
+        metavar="N",
+        type=count,
+        help="stop starting devices after more than N failures or rollbacks (default: [delivery] max_failures in oast.toml)",
+    )
     parser.add_argument("--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml")
     waves = parser.add_mutually_exclusive_group()
     waves.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
@@ -133,7 +145,10 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
         "--split-waves", action="store_true", help="split a wave that would not fit into the revert timer (default: from oast.toml)"
     )
     parser.add_argument(
-        "--watch", metavar="HOPS", type=count, help="so many cables away devices have to keep what they had (default: from oast.toml)"
+        "--neighbor-hops",
+        metavar="HOPS",
+        type=count,
+        help="monitor neighbors up to HOPS links away for collateral damage (default: [delivery] neighbor_hops in oast.toml; 0: none)",
     )
     add_expect(parser)
     add_summary(parser)

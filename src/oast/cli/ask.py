@@ -110,7 +110,7 @@ def _need_one(options: argparse.Namespace) -> None:
 
 
 def _how(options: argparse.Namespace) -> dict[str, Any]:
-    return {"at_once": options.at_once, "timeout_s": options.timeout}
+    return {"parallel": options.parallel, "timeout_s": options.timeout}
 
 
 def _asked(options: argparse.Namespace, estate: Estate, work: Callable[[OnEvent], Coroutine[Any, Any, R]]) -> R:

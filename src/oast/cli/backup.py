@@ -53,7 +53,7 @@ def _take(options: argparse.Namespace) -> int:
                 label=options.label,
                 why=options.reason,
                 startup=options.startup,
-                at_once=options.at_once,
+                parallel=options.parallel,
                 timeout_s=options.timeout,
                 on_event=progress,
             )

@@ -9,7 +9,7 @@ from contextlib import suppress
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.ledger_audit import SignedRange
+from oast.change.record.ledger_audit import SignedRange
 from oast.cli.exits import DONE, NO
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table

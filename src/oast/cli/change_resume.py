@@ -9,7 +9,7 @@ from typing import Any
 
 from rich.text import Text
 
-from oast.change.states import State
+from oast.change.state import State
 from oast.cli.exits import DONE, FAILED
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress, style_of
@@ -20,7 +20,7 @@ from oast.operations.resume import Resume, ResumedRun
 
 def run_resume(options: argparse.Namespace) -> int:
     """Take up everything that was left open."""
-    resume = Resume(estate_of(options, telling=False), at_once=options.at_once, timeout_s=options.timeout, give_up=options.give_up)
+    resume = Resume(estate_of(options, telling=False), parallel=options.parallel, timeout_s=options.timeout, give_up=options.give_up)
     names = [device.name for left in resume.runs for device in left.devices]
     with Progress(console(error=True), names, quiet=bool(options.quiet or options.format == "json")) as progress:
         resume.on_event = progress

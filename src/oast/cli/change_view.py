@@ -8,8 +8,8 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.measured import changed_rows
-from oast.change.planned import Plan
+from oast.change.device.pre_post_state import state_diff
+from oast.change.plan.stored_plan import StoredPlan
 from oast.cli.exits import DONE
 from oast.cli.progress import style_of
 from oast.cli.terminal import put_hanging
@@ -95,7 +95,7 @@ def _shown(value: Any) -> str:
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
-def show_plan(out: Console, plan: Plan) -> None:
+def show_plan(out: Console, plan: StoredPlan) -> None:
     """The recorded difference; what is the same on several devices is shown once."""
     groups: dict[str, list[str]] = {}
     for name, device in plan.devices.items():
@@ -130,7 +130,7 @@ def _show_readings(out: Console, readings: Any) -> None:
     groups: dict[tuple[str, str, str], list[str]] = {}
     checked = sum(device["checked"] for device in readings["devices"].values())
     for name, device in readings["devices"].items():
-        for reading, sign, row in changed_rows(device):
+        for reading, sign, row in state_diff(device):
             cells = "  ".join(str(cell) for cell in row if cell is not None)
             groups.setdefault((reading, sign, cells), []).append(name)
     out.print(f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before and after:", style="bold")

@@ -38,7 +38,7 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
             failed.append((device.name, error))
     settings = {name: _settings(estate, estate.devices[name]) for name in ways}
     if options.format == "json":
-        put_json("connections", 1, {"devices": [{**asdict(way), "device": name, "settings": settings[name]} for name, way in ways.items()]})
+        put_json("connections", 2, {"devices": [{**asdict(way), "device": name, "settings": settings[name]} for name, way in ways.items()]})
     elif options.format == "csv":
         cells = ([cell if cell != "-" else "" for cell in _row(name, way)] for name, way in ways.items())
         sys.stdout.write(csv_text(COLUMNS, cells))
@@ -70,7 +70,7 @@ def _row(name: str, way: Way) -> list[str]:
         way.username,
         " or ".join(way.by) or "-",
         keys,
-        way.second_way or "-",
+        way.alternate_address or "-",
         _options(way.ssh_config),
     ]
 

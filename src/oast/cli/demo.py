@@ -47,7 +47,7 @@ ADDED: Mapping[str, tuple[str, str]] = {
     "oast.toml": (
         "",
         '\n[onboarding]\nkeys = "../larkwater-onboarding"\nnames = ["localhost"]\ncall_home = "127.0.0.1:0"\n'
-        'makers = ".oast/sim/maker/devices.pem"\nvoucher_authorities = ".oast/sim/maker/vouchers.pem"\nvouchers = "../vouchers"\n'
+        'makers = ".oast/sim/manufacturer/devices.pem"\nvoucher_authorities = ".oast/sim/manufacturer/vouchers.pem"\nvouchers = "../vouchers"\n'
         'first = ["first-boot", "system", "interfaces"]\n',
     ),
     "intent.yaml": ("", "  - section: first-boot\n    on: site=knot\n"),
@@ -199,7 +199,7 @@ class _Story:
         for file, (before, text) in ADDED.items():
             self._add(file, before, text)
         self._run("onboard", "keys")
-        self._run("sim", "maker", "LW-7007", "--owner", "../larkwater-onboarding/owner.pem", "--into", "../vouchers")
+        self._run("sim", "manufacturer", "LW-7007", "--owner", "../larkwater-onboarding/owner.pem", "--into", "../vouchers")
         self._run("onboard", "stage", "boxes.csv", "--yes")
         self._say("The routers of terminals that are neighbours of gull-core-1; its other ports lead to the hubs:")
         self._run(*TERMINALS)
@@ -211,7 +211,7 @@ class _Story:
                 "It is plugged in, finds the bootstrap server, proves it and is proved, takes its first configuration and calls home:"
             )
             cables = ("--at", "gull-core-1:port11", "--at", "heron-core-1:port11")
-            self._run("sim", "box", "add", "LW-7007", "--server", server, "--call-home", home, *cables)
+            self._run("sim", "new-device", "add", "LW-7007", "--server", server, "--call-home", home, *cables)
             self._wait_until_managed()
         self._run("onboard", "status")
         self._say("Six have become seven, and the checks that follow say so:")

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.compare import Comparison
-from oast.change.manner import Manner
+from oast.change.plan.apply_mode import ApplyMode
+from oast.change.plan.diff import Comparison
 from oast.cli import arguments
 from oast.cli.differences import show_differences, show_files, show_left_alone, show_unsaved
 from oast.cli.exits import DONE, FAILED, NO
@@ -72,5 +72,5 @@ async def compared(options: argparse.Namespace) -> Plan:
     prepared = prepare(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
-        manner = Manner(getattr(options, "mode", None) or "replace", getattr(options, "remove_unknown", False))
-        return await compare(prepared, manner, at_once=options.at_once, timeout_s=options.timeout, on_event=progress)
+        manner = ApplyMode(getattr(options, "mode", None) or "replace", getattr(options, "remove_unknown", False))
+        return await compare(prepared, manner, parallel=options.parallel, timeout_s=options.timeout, on_event=progress)

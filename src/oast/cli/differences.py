@@ -10,7 +10,7 @@ from typing import Protocol
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.compare import Comparison
+from oast.change.plan.diff import Comparison
 from oast.cli.folding import Folded, folded, heading_of, show_values
 from oast.cli.workplace import named, plural
 from oast.config.difference import Edit

@@ -61,7 +61,7 @@ async def _found(options: argparse.Namespace) -> Drifted:
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [intent.device.name for intent in prepared.intents], quiet=quiet) as progress:
         return await find_drift(
-            prepared, limited=bool(options.section), at_once=options.at_once, timeout_s=options.timeout, on_event=progress
+            prepared, limited=bool(options.section), parallel=options.parallel, timeout_s=options.timeout, on_event=progress
         )
 
 

@@ -11,7 +11,7 @@ import sys
 from collections.abc import Callable
 from types import TracebackType
 
-from oast.change.outcome import Outcome, State
+from oast.change.state import Outcome, State
 from oast.cli.exits import INTERRUPTED
 from oast.cli.streams import SIGNALS, from_now_on_ignored
 from oast.operations.deliver import DeliveryResult
@@ -28,7 +28,7 @@ class Ending:
         self._task: asyncio.Task[object] | None = None
         self._told = 0
         self._leave_now: Callable[[], DeliveryResult] | None = None
-        self.hand_over = asyncio.Event()
+        self.stop_waiting = asyncio.Event()
 
     def begun(self, leave: Callable[[], DeliveryResult]) -> None:
         """From now on devices may be touched; `leave` writes the record and returns what is known of them."""
@@ -57,7 +57,7 @@ class Ending:
                 self._task.cancel()
         elif self._told == 2:
             self._say("the devices' revert timers will roll back. Ctrl-C again: exit now")
-            self.hand_over.set()
+            self.stop_waiting.set()
         else:
             self._leave()
 

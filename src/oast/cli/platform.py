@@ -12,8 +12,8 @@ from pathlib import Path
 
 from rich.text import Text
 
-from oast.change.push import new_run
-from oast.change.way_back import way_back_of
+from oast.change.rollout.rollout import new_run_id
+from oast.change.state import rollback_method_of
 from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED, NO
 from oast.cli.loop import run as run_to_end
@@ -145,7 +145,7 @@ def _drafted_session(options: argparse.Namespace, commands: SessionCommands, lis
     devices = estate.pick(options.on)
     if len(devices) > 1:
         raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
-    log = estate.working / "log" / new_run() / f"{devices[0].name}.log"
+    log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
     silence_s = options.timeout or estate.settings.connection.command_timeout_s
     names = possible_names(listing or "")
     connector = Connector(estate, devices, options.timeout)
@@ -194,7 +194,7 @@ def _asked_for(options: argparse.Namespace, folder: Path) -> list[ModuleText]:
     devices = estate.pick(options.on)
     if len(devices) > 1:
         raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
-    log = estate.working / "log" / new_run() / f"{devices[0].name}.log"
+    log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
     return run_to_end(modules_of(Connector(estate, devices, options.timeout), devices[0], folder, log))
 
 
@@ -240,7 +240,7 @@ def _document(platform: Platform) -> dict[str, object]:
         "statements": _statements(platform),
         "levels": list(platform.dialect.prompts),
         "privileged": sorted(platform.dialect.privileged),
-        "way_back": way_back_of(platform).name,
+        "way_back": rollback_method_of(platform).name,
         "readings": list(platform.readings),
         "roles": dict(platform.roles),
     }
@@ -261,7 +261,7 @@ def _show_platform(platform: Platform) -> None:
         out.print("commands are run by themselves, without a session")
     else:
         out.print(f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {_privileged(platform)}")
-    out.print(f"way back: {'what its hello offers' if platform.netconf is not None else way_back_of(platform).name}")
+    out.print(f"way back: {'what its hello offers' if platform.netconf is not None else rollback_method_of(platform).name}")
     out.print(f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}")
 
 
@@ -304,7 +304,7 @@ def _try(options: argparse.Namespace) -> int:
     devices = estate.pick(options.on)
     platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get(options.name)
     connector = Connector(estate, devices, options.timeout)
-    syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run(), console()
+    syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run_id(), console()
     every: list[tuple[str, Step]] = []
     rehearsal = _rehearsal(options, [device.name for device in devices])
     left = [] if rehearsal is not None else untried(platform)

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.compare import Comparison
-from oast.change.limits import Exceeded
-from oast.change.management_access import ManagementMove
+from oast.change.plan.diff import Comparison
+from oast.change.plan.limits import LimitViolation
+from oast.change.plan.management_access import ManagementMove
 from oast.cli.workplace import named, plural
 from oast.operations.deliver import DeliveryOptions, Plan
 
@@ -49,11 +49,11 @@ def show_care(different: Sequence[Comparison], out: Console) -> None:
     """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved besides."""
     ways: dict[str, list[str]] = {}
     for comparison in different:
-        ways.setdefault(comparison.way_back.name, []).append(comparison.name)
+        ways.setdefault(comparison.rollback_method.name, []).append(comparison.name)
     for name, devices in ways.items():
         who = named(devices, NAMED) if len(ways) > 1 else plural(len(devices), "device")
         out.print(f"way back: {name} ({who})", style="dim")
-    reasons = [(c.name, risk.why) for c in different for risk in c.risks]
+    reasons = [(c.name, risk.why) for c in different for risk in c.access_risks]
     for why in dict.fromkeys(why for _, why in reasons):
         devices = list(dict.fromkeys(name for name, other in reasons if other == why))
         out.print(f"touches {why}: {named(devices, NAMED)}", style="yellow")
@@ -77,7 +77,7 @@ def move_text(name: str, move: ManagementMove) -> str:
     return f"{name} gives up its management address {move.before}: Oast reconnects at {which} {move.to} and confirms from there"
 
 
-def show_exceeded(found: Sequence[Exceeded], out: Console) -> None:
+def show_exceeded(found: Sequence[LimitViolation], out: Console) -> None:
     """What is taken away beyond the limits; the same on several devices is shown once."""
     devices: dict[tuple[str, str], list[str]] = {}
     for one in found:

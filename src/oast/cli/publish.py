@@ -34,7 +34,7 @@ def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[in
         found = run_to_end(
             publishing(
                 estate, source, source.publish, options.on, os.environ,
-                at_once=options.at_once, timeout_s=options.timeout, on_event=progress,
+                parallel=options.parallel, timeout_s=options.timeout, on_event=progress,
             )
         )  # fmt: skip
     out = console(error=options.format == "json")

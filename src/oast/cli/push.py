@@ -15,9 +15,9 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.compare import Comparison
-from oast.change.manner import Manner
-from oast.change.outcome import Cause, Outcome, State
+from oast.change.plan.apply_mode import ApplyMode
+from oast.change.plan.diff import Comparison
+from oast.change.state import Cause, Outcome, State
 from oast.cli import arguments
 from oast.cli.diff import show_what_changes
 from oast.cli.differences import show_left_alone, show_unsaved
@@ -67,7 +67,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
     parser.add_argument("--sign", metavar="FILE", type=Path, help="with --propose: sign it with this SSH key, through ssh-keygen")
     parser.add_argument("--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be")
-    parser.add_argument("--again", action="store_true", help="with --change: also what was delivered already, as it was recorded")
+    parser.add_argument(
+        "--repeat", action="store_true", help="with --change: deliver a change again that was delivered already, as it was recorded"
+    )
     arguments.add_delivery(parser)
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -93,8 +95,8 @@ class Around:
 def run(options: argparse.Namespace) -> int:
     if options.change is not None:
         return _run_recorded(options)
-    if options.again:
-        raise UsageError("--again goes with --change")
+    if options.repeat:
+        raise UsageError("--repeat goes with --change")
     if options.file is not None:
         return _run_native(options)
     for name in ("ask", "with_values"):
@@ -164,19 +166,19 @@ def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Co
 
 def _run_recorded(options: argparse.Namespace) -> int:
     """Deliver what was recorded, and nothing else."""
-    own = ("on", "section", "given", "reason", "ticket", "mode", "remove_unknown", *(() if options.again else ("propose",)))
+    own = ("on", "section", "given", "reason", "ticket", "mode", "remove_unknown", *(() if options.repeat else ("propose",)))
     for name in own:
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
             raise UsageError(f"--change delivers what was recorded: leave out --{option}")
-    approved = waiting(Changes(estate_of(options)), options.change, again=options.again)
+    approved = waiting(Changes(estate_of(options)), options.change, again=options.repeat)
     options.reason, options.ticket = approved.change.reason, approved.change.ticket
     set_manner(options, approved.recorded.manner)
     options.expect = [*options.expect, *approved.change.expect]
     how = chosen(options)
-    if not options.again:
+    if not options.repeat:
         how = replace(how, allow_removals=how.allow_removals or bool(approved.by))
-    return deliver(options, approved.preparation, how, _Recorded(approved, again=options.again))
+    return deliver(options, approved.preparation, how, _Recorded(approved, again=options.repeat))
 
 
 class _Recorded(Around):
@@ -199,7 +201,7 @@ class _Recorded(Around):
         return None
 
 
-def set_manner(options: argparse.Namespace, manner: Manner) -> None:
+def set_manner(options: argparse.Namespace, manner: ApplyMode) -> None:
     """It is delivered in the manner that was recorded."""
     options.mode, options.remove_unknown, options.into = manner.mode, manner.remove_unknown, manner.into
 
@@ -211,12 +213,12 @@ def chosen(options: argparse.Namespace) -> DeliveryOptions:
     return DeliveryOptions(
         options.revert_timer,
         options.verify_timeout,
-        options.most_failures,
+        options.max_failures,
         options.one_wave,
-        options.at_once,
+        options.parallel,
         options.allow_removals,
         what_may_be_lost(options.expect),
-        options.watch,
+        options.neighbor_hops,
         options.split_waves or None,
     )
 
@@ -241,8 +243,8 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)) as progress:
         return await compare(
             prepared,
-            Manner(options.mode or "replace", options.remove_unknown, getattr(options, "into", "running")),
-            at_once=options.at_once,
+            ApplyMode(options.mode or "replace", options.remove_unknown, getattr(options, "into", "running")),
+            parallel=options.parallel,
             timeout_s=options.timeout,
             for_delivery=True,
             on_event=progress,
@@ -258,7 +260,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             show_care(plan.different, out)
             show_forecast(plan, how, out)
             show_not_compared(plan, out)
-            show_exceeded(plan.exceeded, out)
+            show_exceeded(plan.limit_violations, out)
             show_unsaved(plan.comparisons, out, pushing=True)
             sys.stdout.flush()
         except OSError as error:
@@ -276,7 +278,7 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         return code
     if getattr(options, "propose", False) or (plan.change is None and plan.preparation.estate.settings.delivery.approval):
         return put_proposal(options, plan)
-    if plan.exceeded and not how.allow_removals:
+    if plan.limit_violations and not how.allow_removals:
         return _beyond_limits(options, plan)
     # Where no device could be read there is nothing to ask about: it is told, and recorded.
     if not options.yes and plan.to_do:
@@ -344,7 +346,7 @@ async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions
             progress.stop()
             _report(options, plan, result, time.monotonic() - started)
 
-        return await plan.deliver(options.reason, options.ticket, how, progress, ending.hand_over, told, ending.begun)
+        return await plan.deliver(options.reason, options.ticket, how, progress, ending.stop_waiting, told, ending.begun)
 
 
 def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, seconds: float) -> None:
@@ -429,7 +431,7 @@ def _result(outcome: Outcome) -> str:
         return "taken back" if outcome.state is State.REVERTED else "held back"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
-    if outcome.state is State.DELIVERED and outcome.saved_besides and not (outcome.counts.added or outcome.counts.removed):
+    if outcome.state is State.DELIVERED and outcome.also_saved and not (outcome.counts.added or outcome.counts.removed):
         return "saved"
     if outcome.cause is Cause.CHECKS and outcome.state is not State.REVERTED:
         return f"checks failed, {outcome.state}"

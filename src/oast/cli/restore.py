@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from oast.change.manner import Datastore
+from oast.change.plan.apply_mode import Datastore
 from oast.cli import arguments
 from oast.cli.exits import DONE, FAILED
 from oast.cli.failures import show_device_errors
@@ -66,7 +66,7 @@ def _restore(options: argparse.Namespace) -> Restore:
                 options.on,
                 options.section,
                 into,
-                at_once=options.at_once,
+                parallel=options.parallel,
                 timeout_s=options.timeout,
                 on_event=progress,
             )

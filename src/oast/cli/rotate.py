@@ -10,8 +10,8 @@ from contextlib import suppress
 from dataclasses import replace
 from datetime import date
 
-from oast.change.compare import Comparison
-from oast.change.outcome import Outcome
+from oast.change.plan.diff import Comparison
+from oast.change.state import Outcome
 from oast.cli.push import Around, chosen, deliver
 from oast.cli.secret import RANDOM_BYTES
 from oast.cli.workplace import estate_of, named, plural

@@ -48,7 +48,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     listed = actions.add_parser("list", help="the names, each with its fingerprint and the day it was changed")
     arguments.add_format(listed)
     age = actions.add_parser("age", help="the secrets that are older than so many days; exit 1 if there are any")
-    age.add_argument("--most", metavar="DAYS", type=arguments.positive, default=90, help="default: 90")
+    age.add_argument(
+        "--max-age", metavar="DAYS", type=arguments.positive, default=90, help="age in days above which a secret is listed (default: 90)"
+    )
     arguments.add_format(age)
     for action, run_action in ((put, _set), (read, _read), (rotate, _rotate), (remove, _remove), (listed, _list), (age, _age)):
         arguments.add_estate(action)
@@ -179,7 +181,7 @@ def _list(options: argparse.Namespace) -> int:
 
 
 def _age(options: argparse.Namespace) -> int:
-    return _show(options, options.most)
+    return _show(options, options.max_age)
 
 
 def _show(options: argparse.Namespace, older_than_days: int) -> int:

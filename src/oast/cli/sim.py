@@ -8,7 +8,7 @@ import sys
 
 from rich.text import Text
 
-from oast.cli import arguments, sim_box, sim_inventory
+from oast.cli import arguments, sim_inventory, sim_new_device
 from oast.cli.exits import DONE, NO
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import asker, console, folder_of, plural, put_json, put_table, table
@@ -36,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     fault.add_argument("--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, halves, flap: how long")
     fault.add_argument("--seed", type=int, default=0, metavar="N", help="what is left to chance: the same for the same number")
     sim_inventory.add_arguments(actions.add_parser("inventory", help="a stand-in for an inventory service: start, stop, status, fault"))
-    sim_box.add_arguments(actions)
+    sim_new_device.add_arguments(actions)
     opened = actions.add_parser("console", help="open a session with a device; Ctrl-] ends it")
     opened.add_argument("device")
     for action, run_action in ((start, _start), (stop, _stop), (status, _status), (fault, _fault), (opened, _console)):

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.compare import Comparison
-from oast.change.hold import owners_within
+from oast.change.plan.diff import Comparison
+from oast.change.rollout.stability_time import owning_sections
 from oast.cli.workplace import named, plural, put_table, table
 
 
@@ -22,7 +22,7 @@ def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
         for name in owners:
             devices.setdefault(name, set())
         for edit in comparison.edits:
-            for name in owners_within(edit, owners):
+            for name in owning_sections(edit, owners):
                 devices[name].add(comparison.name)
                 if edit.operation != "remove":
                     added[name] = added.get(name, 0) + 1
@@ -53,7 +53,7 @@ def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
     if gone:
         kinds = [f"{kind} on {plural(number, 'device')}" for kind, number in gone.items()]
         console.print(f"goes away: {named(kinds, KINDS)}", style="red")
-    risky = [comparison.name for comparison in different if comparison.risks]
+    risky = [comparison.name for comparison in different if comparison.access_risks]
     if risky:
         console.print(f"touches the way in: {named(risky, KINDS)}", style="yellow")
     console.print()
@@ -77,7 +77,7 @@ def in_short(different: Sequence[Comparison]) -> str:
     gone = going_away(different)
     if gone:
         parts.append(f"{named(list(gone), 3)} {'goes' if len(gone) == 1 else 'go'} away")
-    risky = sum(1 for comparison in different if comparison.risks)
+    risky = sum(1 for comparison in different if comparison.access_risks)
     if risky:
         parts.append(f"touches the way in of {risky}")
     return "; ".join(parts)

@@ -48,7 +48,7 @@ def _trust(
         else:
             found[name] = result
 
-    run_to_end(for_each(names, offered, options.at_once or estate.settings.connection.at_once, done))
+    run_to_end(for_each(names, offered, options.parallel or estate.settings.connection.parallel, done))
     new: dict[str, HostKey] = {}
     changed: list[str] = []
     for name in names:

@@ -104,5 +104,5 @@ async def _verify(options: argparse.Namespace, prepared: Preparation, checks: Ma
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
         whole = options.save is not None or options.against is not None
         return await verify(
-            prepared, checks, wait_s=options.wait, at_once=options.at_once, timeout_s=options.timeout, on_event=progress, whole=whole
+            prepared, checks, wait_s=options.wait, parallel=options.parallel, timeout_s=options.timeout, on_event=progress, whole=whole
         )

@@ -15,7 +15,7 @@ from typing import Any, TextIO
 from rich.console import Console, JustifyMethod
 from rich.table import Table
 
-from oast.change.left import dead_runs
+from oast.change.record.journal_reader import interrupted_runs
 from oast.cli.terminal import UNSEEN, SafeConsole
 from oast.errors import EstateError, StateError, UsageError
 from oast.estate import yaml_text
@@ -64,12 +64,12 @@ def _tell_not_in_service(estate: Estate, on: str | None) -> None:
 
 def _tell_left(estate: Estate) -> None:
     try:
-        runs = dead_runs(estate.working)
+        runs = interrupted_runs(estate.working)
     except StateError as error:
         sys.stderr.write(f"careful: {error.message}\n")
         return
     for left in runs:
-        flying = [device.name for device in left.in_flight]
+        flying = [device.name for device in left.devices_in_unknown_state]
         what = f"and it is not known what became of {named(flying, NAMED)}" if flying else "before anything was sent to a device"
         sys.stderr.write(f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast change resume\n")
 

@@ -85,7 +85,7 @@ class Exiting(Arriving[str]):
     def complaints(self) -> str:
         return "".join(self._complaints)
 
-    def abandon(self) -> None:
+    def roll_back_on_interrupt(self) -> None:
         """Nobody waits for it any more."""
         if self._channel is not None:
             self._channel.close()

@@ -54,7 +54,7 @@ class Way:
     username: str
     by: tuple[str, ...]
     host_keys: tuple[str, ...]
-    second_way: str | None
+    alternate_address: str | None
     ssh_config: Mapping[str, str]
     through: tuple[str, ...] = ()
 
@@ -110,16 +110,14 @@ class Connector:
                 hint = 'add username = "..." below [connection]'
                 raise EstateError(f"there is no user to log in as on {device.name}", place=Place("oast.toml"), hint=hint)
             silence_s = self._timeout_s or settings.command_timeout_s
-            at_most_s = max(settings.answer_at_most_s, silence_s)
+            at_most_s = max(settings.max_answer_s, silence_s)
             found = _Access(
                 settings,
                 tuple(self._logins(settings.username, settings.password_secret, settings.key_file, settings.agent)),
                 tuple(_candidates(self._estate, settings.privilege_password_secret)),
                 () if self._simulated is not None else self._hops(settings.via, settings.username),
                 self._timeout_s or settings.connect_timeout_s,
-                AnswerLimits(
-                    silence_s, at_most_s, settings.answer_at_most_bytes, settings.answer_at_most_lines, settings.answer_at_most_elements
-                ),
+                AnswerLimits(silence_s, at_most_s, settings.max_answer_bytes, settings.max_answer_lines, settings.max_answer_elements),
             )
             self._access[settings] = found
         return found
@@ -210,7 +208,7 @@ class Connector:
         return Way(target.host, target.port, login.username, tuple(by), keys, other, decided_by_ssh_config(target, login), through)
 
     def alternate(self, device: Device) -> Target | None:
-        """Where the inventory's alternate management address (`second_way`) is. Raises DeviceError."""
+        """Where the inventory's alternate management address (`alternate_address`) is. Raises DeviceError."""
         alternate = device.management.alternate
         if alternate is None:
             return None

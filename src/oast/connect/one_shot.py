@@ -27,7 +27,7 @@ class Command(Protocol):
     async def read(self) -> str:
         """Something of what it says; "" when it has ended."""
 
-    def abandon(self) -> None:
+    def roll_back_on_interrupt(self) -> None:
         """Nobody waits for it any more."""
 
 
@@ -96,7 +96,7 @@ class OneShotSession(Asking):
         try:
             said = await self._answer(command, masked)
         except BaseException:
-            command.abandon()
+            command.roll_back_on_interrupt()
             raise
         finally:
             ANSWERS.release(self)
@@ -132,9 +132,9 @@ class OneShotSession(Asking):
                     for found, most, what in ((size, limits.at_most_bytes, "bytes"), (lines, limits.at_most_lines, "lines")):
                         if found > most:
                             message = f"the device sends without end: more than {most} {what} as the answer to '{shown}'"
-                            raise ProtocolError(message, hint=f"answer_at_most_{what} in oast.toml says how much is taken in")
+                            raise ProtocolError(message, hint=f"max_answer_{what} in oast.toml says how much is taken in")
         except TimeoutError:
-            waited, setting = (limits.at_most_s, "answer_at_most_s") if whole.expired() else (limits.silence_s, "command_timeout_s")
+            waited, setting = (limits.at_most_s, "max_answer_s") if whole.expired() else (limits.silence_s, "command_timeout_s")
             self.transcript.note(f"not ended after {waited:g} s")
             message = f"no end within {waited:g} s: waited for the answer to '{shown}'"
             raise DeadlinePassed(message, hint=f"{setting} in oast.toml says how long an answer may take") from None

@@ -1,6 +1,6 @@
 """A session with a device: what the rest of Oast asks of it, and how it goes on a command line.
 
-A session carries words; what they do to the device is decided by the strategies in `oast.change.strategies`.
+A session carries words; what they do to the device is decided by the strategies in `oast.change.methods`.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ def hold_answer(session: object, size: int, transcript: Transcript) -> None:
         transcript.note(f"given up: all answers together take more than {ANSWERS.at_most} bytes")
         megabytes = ANSWERS.at_most // 1_000_000
         message = f"the device's unfinished answer is the largest, and all answers together take more than {megabytes} MB"
-        raise ProtocolError(message, hint="ask fewer devices at a time: --at-once") from None
+        raise ProtocolError(message, hint="ask fewer devices at a time: --parallel") from None
 
 
 # What the device waits at in the middle of an answer.
@@ -242,10 +242,10 @@ class CommandLineSession(Asking):
             sent(start)
 
     async def gain_privilege(self) -> None:
-        if self._level in self._dialect.privileged or self._dialect.raise_command is None:
+        if self._level in self._dialect.privileged or self._dialect.privilege_command is None:
             return
         for password in (*self._passwords,) or (None,):
-            await self._raise(self._dialect.raise_command, password)
+            await self._raise(self._dialect.privilege_command, password)
             if self._level in self._dialect.privileged:
                 return
         raise AuthenticationFailed("the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml")
@@ -418,7 +418,7 @@ class CommandLineSession(Asking):
             if number > most:
                 self._transcript.note(f"more than {most} {what}")
                 message = f"the device sends without end: more than {most} {what} as {self._what(awaited)}"
-                raise ProtocolError(message, hint=f"answer_at_most_{what} in oast.toml says how much is taken in")
+                raise ProtocolError(message, hint=f"max_answer_{what} in oast.toml says how much is taken in")
         hold_answer(self, reader.size, self._transcript)
 
     @asynccontextmanager
@@ -430,4 +430,4 @@ class CommandLineSession(Asking):
         except TimeoutError:
             self._transcript.note(f"not ended after {self._limits.at_most_s:g} s")
             message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {self._what(awaited)}"
-            raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
+            raise DeadlinePassed(message, hint="max_answer_s in oast.toml says how long an answer may take") from None

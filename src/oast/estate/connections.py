@@ -15,15 +15,15 @@ from oast.nearest import suggestion
 from oast.records import Place
 from oast.toml_text import Table
 
-NOT_BY_RULE = ("known_hosts", "at_once", "simulated")
+NOT_BY_RULE = ("known_hosts", "parallel", "simulated")
 
 
 @dataclass(frozen=True, slots=True)
 class ConnectionSettings:
     """How to reach a device. Secrets are names, not values.
 
-    `command_timeout_s` is how long a device may be silent; one answer may take `answer_at_most_s` seconds in all and be
-    `answer_at_most_bytes`, `answer_at_most_lines` and, of XML, `answer_at_most_elements` long; reading a device may take
+    `command_timeout_s` is how long a device may be silent; one answer may take `max_answer_s` seconds in all and be
+    `max_answer_bytes`, `max_answer_lines` and, of XML, `max_answer_elements` long; reading a device may take
     `device_timeout_s` seconds from its first packet to the last. `agent` is the socket of an agent that holds keys, "" for the one that
     the environment names. `via` is the jump host that the session goes through. When nobody answers, `retries` more attempts follow,
     the first after `retry_wait_s` seconds, each later one after twice as long. `ssh_config` is a file of OpenSSH's client that is read
@@ -42,13 +42,13 @@ class ConnectionSettings:
     keep_alive_s: float = 30.0
     retries: int = 1
     retry_wait_s: float = 1.0
-    answer_at_most_s: float = 300.0
-    answer_at_most_bytes: int = 16_000_000
-    answer_at_most_lines: int = 50_000
-    answer_at_most_elements: int = 50_000
+    max_answer_s: float = 300.0
+    max_answer_bytes: int = 16_000_000
+    max_answer_lines: int = 50_000
+    max_answer_elements: int = 50_000
     ssh_config: Path | None = None
     known_hosts: Path = Path("known_hosts")
-    at_once: int = 50
+    parallel: int = 50
     simulated: bool = False
 
     @property
@@ -156,7 +156,7 @@ def read(table: Table | None, folder: Path) -> Connections:
         default,
         **given,
         known_hosts=_path(table, "known_hosts", folder) or folder / default.known_hosts,
-        at_once=int(table.positive("at_once", default.at_once)),
+        parallel=int(table.positive("parallel", default.parallel)),
         simulated=table.flag("simulated"),
     )
     places = {name: table.place(key) for name, key in _keys().items() if key in table.data}
@@ -185,11 +185,11 @@ def _given(table: Table, folder: Path) -> dict[str, Any]:
         "ssh_config": _path(table, "ssh_config", folder),
         "keep_alive_s": table.count("keep_alive_s", default.keep_alive_s),
         "retries": table.number("retries", default.retries, 0, 100),
-        "answer_at_most_bytes": int(table.positive("answer_at_most_bytes", default.answer_at_most_bytes)),
-        "answer_at_most_lines": int(table.positive("answer_at_most_lines", default.answer_at_most_lines)),
-        "answer_at_most_elements": int(table.positive("answer_at_most_elements", default.answer_at_most_elements)),
+        "max_answer_bytes": int(table.positive("max_answer_bytes", default.max_answer_bytes)),
+        "max_answer_lines": int(table.positive("max_answer_lines", default.max_answer_lines)),
+        "max_answer_elements": int(table.positive("max_answer_elements", default.max_answer_elements)),
     }
-    for name in ("connect_timeout_s", "command_timeout_s", "device_timeout_s", "retry_wait_s", "answer_at_most_s"):
+    for name in ("connect_timeout_s", "command_timeout_s", "device_timeout_s", "retry_wait_s", "max_answer_s"):
         found[name] = table.positive(name, getattr(default, name))
     keys = _keys()
     return {name: value for name, value in found.items() if keys[name] in table.data}

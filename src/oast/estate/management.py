@@ -11,7 +11,7 @@ from typing import Any
 from oast.errors import EstateError
 from oast.records import Place
 
-# What `second_way_interface` says of an alternate address that is on no interface of the device, such as a console server.
+# What `alternate_interface` says of an alternate address that is on no interface of the device, such as a console server.
 OUT_OF_BAND = "out-of-band"
 _HOST = re.compile(r"(?![0-9.]+$)[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?")
 
@@ -60,14 +60,14 @@ def management_access(address: str, port: int | None, attributes: Mapping[str, A
     alternate = _alternate(attributes, places)
     if alternate is not None and alternate.host == address and alternate.port in (None, port) and not alternate.is_out_of_band:
         raise EstateError(
-            f"'second_way' is the device's own address {address}",
-            place=places["second_way"],
+            f"'alternate_address' is the device's own address {address}",
+            place=places["alternate_address"],
             hint="name another address, on another interface of the device",
         )
     if alternate is not None and interface is not None and alternate.interface == interface:
         raise EstateError(
-            f"'second_way_interface' is {interface}, as is 'management_interface'",
-            place=places["second_way_interface"],
+            f"'alternate_interface' is {interface}, as is 'management_interface'",
+            place=places["alternate_interface"],
             hint="name an address on another interface",
         )
     return ManagementAccess(address, previous, alternate, interface, is_out_of_band)
@@ -103,15 +103,20 @@ def _previous(address: str, attributes: Mapping[str, Any], places: Mapping[str, 
 
 
 def _alternate(attributes: Mapping[str, Any], places: Mapping[str, Place]) -> AlternateAddress | None:
-    written = attributes.get("second_way")
-    interface = _text(attributes, places, "second_way_interface", f"an interface name, or {OUT_OF_BAND}")
+    for former, new in (("second_way", "alternate_address"), ("second_way_interface", "alternate_interface")):
+        if former in attributes:
+            raise EstateError(f"'{former}' was renamed", place=places[former], hint=f"write '{new}'")
+    written = attributes.get("alternate_address")
+    interface = _text(attributes, places, "alternate_interface", f"an interface name, or {OUT_OF_BAND}")
     if written is None:
         if interface is not None:
             raise EstateError(
-                "'second_way_interface' has no 'second_way'", place=places["second_way_interface"], hint="add second_way: ADDRESS"
+                "'alternate_interface' has no 'alternate_address'",
+                place=places["alternate_interface"],
+                hint="add alternate_address: ADDRESS",
             )
         return None
-    place = places["second_way"]
+    place = places["alternate_address"]
     host, port = str(written), ""
     if host.startswith("["):
         host, _, port = host[1:].partition("]")
@@ -119,8 +124,8 @@ def _alternate(attributes: Mapping[str, Any], places: Mapping[str, Place]) -> Al
     elif host.count(":") == 1:
         host, _, port = host.partition(":")
     if port and not (port.isdecimal() and 0 < int(port) < 65536):
-        raise EstateError(f"'{port}' is not a port", place=place, hint="write second_way: ADDRESS or ADDRESS:PORT")
-    return AlternateAddress(_host(host, "second_way", place), int(port) if port else None, interface)
+        raise EstateError(f"'{port}' is not a port", place=place, hint="write alternate_address: ADDRESS or ADDRESS:PORT")
+    return AlternateAddress(_host(host, "alternate_address", place), int(port) if port else None, interface)
 
 
 def _host(text: str, key: str, place: Place) -> str:

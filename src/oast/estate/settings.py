@@ -61,9 +61,9 @@ class DeliverySettings:
     """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come true.
 
     `waves` pick the devices that come first, second and so on; the others come last. After each, its checks have to stay true for
-    `soak_s` seconds before the next begins. After a wave in which more than `most_failures` devices failed or were reverted, no further
-    begins, and `on_failure` says what is taken back besides. Checks have to stay true for `hold_s` seconds at least.
-    Devices up to `watch_hops` cables away from those of a change have to keep what they had.
+    `soak_s` seconds before the next begins. After a wave in which more than `max_failures` devices failed or were reverted, no further
+    begins, and `on_failure` says what is taken back besides. Checks have to stay true for `stable_for_s` seconds at least.
+    Devices up to `neighbor_hops` cables away from those of a change have to keep what they had.
     With `approval`, nothing is delivered that nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals
     have to be signed; with `sign_with`, an SSH key, every entry of the ledger is. With `split_waves`, a wave that would not fit into the
     revert timer is delivered in several.
@@ -75,10 +75,10 @@ class DeliverySettings:
     waves: tuple[Selector | Portion, ...] = ()
     apart: Apart | None = None
     soak_s: float = 0.0
-    watch_hops: int = 1
+    neighbor_hops: int = 1
     on_failure: str = STOP
-    most_failures: int = 0
-    hold_s: float = 0.0
+    max_failures: int = 0
+    stable_for_s: float = 0.0
     limits: LimitSettings = LimitSettings(last_of=LAST_OF)
     approval: bool = False
     allowed_signers: Path | None = None
@@ -210,10 +210,10 @@ def _delivery(table: Table | None, folder: Path) -> DeliverySettings:
         waves=_waves(table),
         apart=_apart(table),
         soak_s=table.count("soak_s", 0),
-        watch_hops=int(table.count("watch_hops", default.watch_hops)),
+        neighbor_hops=int(table.count("neighbor_hops", default.neighbor_hops)),
         on_failure=table.choice("on_failure", (STOP, WAVE, CHANGE), STOP),
-        most_failures=int(table.count("most_failures", default.most_failures)),
-        hold_s=table.count("hold_s", 0),
+        max_failures=int(table.count("max_failures", default.max_failures)),
+        stable_for_s=table.count("stable_for_s", 0),
         limits=_limits(table.table("limits")),
         approval=table.flag("approval"),
         allowed_signers=_path(table, "allowed_signers", folder),

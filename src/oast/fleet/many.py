@@ -26,15 +26,15 @@ def _without_frames(error: DeviceError) -> DeviceError:
 async def for_each(
     items: Iterable[T],
     work: Callable[[T], Awaitable[R]],
-    at_once: int,
+    parallel: int,
     done: Callable[[T, R | DeviceError], None],
 ) -> None:
-    """Do `work` for every item, `at_once` at a time, and hand each result to `done` as it arrives.
+    """Do `work` for every item, `parallel` at a time, and hand each result to `done` as it arrives.
 
     A DeviceError is a result, and so is any other error in the work for one item: the others go on. Cancellation cancels all
     and waits for them.
     """
-    places = asyncio.Semaphore(max(1, at_once))
+    places = asyncio.Semaphore(max(1, parallel))
 
     async def one(item: T) -> None:
         async with places:

@@ -52,7 +52,7 @@ class Lint:
 
     def _problems(self, devices: Sequence[Device]) -> list[Problem]:
         found = list(self._mistakes.found)
-        unread = self._unread_values()
+        unmonitored = self._unread_values()
         intents: dict[str, Intent] = {}
         for device in self._estate.devices.values():
             try:
@@ -60,7 +60,7 @@ class Lint:
             except EstateError as error:
                 found.extend(error.problems())
                 continue
-            found.extend(problem for problem in problems if not (problem.kind == "undefined" and f"{problem.subject}:" in unread))
+            found.extend(problem for problem in problems if not (problem.kind == "undefined" and f"{problem.subject}:" in unmonitored))
             intents[device.name] = intent
         picked = {device.name for device in devices}
         holders: dict[tuple[str, str], tuple[Intent, Path]] = {}
@@ -177,7 +177,7 @@ def _management(intent: Intent) -> Iterator[Problem]:
     if first is not None and first == other:
         message = f"the alternate management address {access.alternate.host} is on {other}, as is {access.address}"
         hint = "name an address on another interface"
-        yield Problem(message, device.places.get("second_way"), hint, devices=(device.name,), kind="address")
+        yield Problem(message, device.places.get("alternate_address"), hint, devices=(device.name,), kind="address")
 
 
 def _interface_with(intent: Intent, host: str) -> str | None:

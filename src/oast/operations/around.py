@@ -6,8 +6,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from typing import Protocol
 
-from oast.change.compare import Comparison
-from oast.change.surroundings import Surroundings
+from oast.change.plan.diff import Comparison
+from oast.change.rollout.neighbor_impact import NeighborImpact
 from oast.config.difference import applied
 from oast.config.tree import Node
 from oast.connect.connector import Connector
@@ -23,18 +23,18 @@ class Chosen(Protocol):
     """What of the options of a delivery says how far one looks, and what may be lost."""
 
     @property
-    def watch_hops(self) -> int | None: ...
+    def neighbor_hops(self) -> int | None: ...
 
     @property
     def expect(self) -> tuple[Expected, ...]: ...
 
 
 def surroundings(
-    preparation: Preparation, comparisons: Sequence[Comparison], connector: Connector, chosen: Chosen, at_once: int
-) -> Surroundings | None:
+    preparation: Preparation, comparisons: Sequence[Comparison], connector: Connector, chosen: Chosen, parallel: int
+) -> NeighborImpact | None:
     """What is looked at around the devices of `comparisons` that change; None when nobody is."""
     estate = preparation.estate
-    hops = estate.settings.delivery.watch_hops if chosen.watch_hops is None else chosen.watch_hops
+    hops = estate.settings.delivery.neighbor_hops if chosen.neighbor_hops is None else chosen.neighbor_hops
     changing = [one for one in comparisons if one.edits and not one.manner.into_startup]
     if not hops or not changing:
         return None
@@ -49,7 +49,7 @@ def surroundings(
     def near(names: Iterable[str]) -> set[str]:
         return within(names, cables, cables.__getitem__, hops)
 
-    return Surroundings(connector, preparation.network, near, checks_of, at_once)
+    return NeighborImpact(connector, preparation.network, near, checks_of, parallel)
 
 
 def _as(comparison: Comparison, tree: Node) -> Meant:

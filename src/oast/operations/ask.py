@@ -126,7 +126,7 @@ async def ask(
     reading: str,
     on: str | None = None,
     *,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
     to: str | None = None,
@@ -147,7 +147,7 @@ async def ask(
         found = (await read(session, platform, [name]))[name]
         return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in found]
 
-    found, failed, logs = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    found, failed, logs = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
     return Asked(reading, fields, found, failed, logs)
 
 
@@ -195,7 +195,7 @@ async def list_raw(
     on: str | None = None,
     *,
     allow_any: bool = False,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
 ) -> Listed:
@@ -212,7 +212,7 @@ async def list_raw(
     async def one(device: Device, session: Session) -> str:
         return await listed(session, command, builder.syntax(device))
 
-    texts, failed, logs = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    texts, failed, logs = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
     return Listed(command, texts, failed, logs)
 
 

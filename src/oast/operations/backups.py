@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from oast.answer_parsing import parse_if_long
 from oast.archive.archive import BRANCH, RUNNING, STARTUP, Kept
 from oast.archive.backups import Backups, Listing
-from oast.change.delivered import Drift
-from oast.change.identity import identity
+from oast.change.record.baseline import Drift
+from oast.change.record.identity import identity
 from oast.config.difference import difference
 from oast.config.indented import tree_as_listed
 from oast.config.tree import root_of
@@ -40,7 +40,7 @@ async def backup(
     label: str | None = None,
     why: str | None = None,
     startup: bool = False,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
 ) -> BackupResult:
@@ -52,7 +52,7 @@ async def backup(
             backups.archive.need_free(label)
         devices = estate.pick(on)
         kinds = (RUNNING, STARTUP) if startup else (RUNNING,)
-        listings, failed = await listed(estate, devices, kinds, at_once=at_once, timeout_s=timeout_s, on_event=on_event)
+        listings, failed = await listed(estate, devices, kinds, parallel=parallel, timeout_s=timeout_s, on_event=on_event)
         every = [listing for device in devices for listing in listings.get(device.name, ())]
         who = identity(estate.folder, estate.environment)
         commit = backups.keep(every, why or label or "backup", who, label) if every else None
@@ -72,7 +72,7 @@ async def listed(
     devices: Sequence[Device],
     kinds: Sequence[str] = (RUNNING,),
     *,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
 ) -> tuple[Mapping[str, list[Listing]], Mapping[str, DeviceError]]:
@@ -88,7 +88,7 @@ async def listed(
             await parse_if_long((text,), tree_as_listed, syntax, text)  # what cannot be read is no backup
         return [Listing(device.name, kind, syntax, text) for kind, text in texts.items()]
 
-    found, failed, _ = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
+    found, failed, _ = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
     return found, dict(failed)
 
 

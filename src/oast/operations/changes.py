@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from oast.archive.backups import Backups
-from oast.change.approval import LedgerSigner, Signers
-from oast.change.identity import identity
-from oast.change.ledger import Ledger
-from oast.change.ledger_audit import Audit
-from oast.change.ledger_entry import BREAK, Anchor, Entry, Finding
+from oast.change.record.approval import LedgerSigner, Signers
+from oast.change.record.identity import identity
+from oast.change.record.ledger import Ledger
+from oast.change.record.ledger_audit import Audit
+from oast.change.record.ledger_entry import BREAK, Anchor, Entry, Finding
 from oast.errors import UsageError
 from oast.estate.estate import Estate
 
@@ -133,7 +133,7 @@ class Changes:
         return [self.ledger.content(entry.said["outcome"]) for entry in change.every(ENDED, RESUMED) if "outcome" in entry.said]
 
     def readings(self, change: Change) -> list[dict[str, Any]]:
-        """What was read before and after, of each of its runs (see `oast.change.measured`). Raises StateError."""
+        """What was read before and after, of each of its runs (see `oast.change.device.pre_post_state`). Raises StateError."""
         return [self.ledger.content(entry.said["readings"]) for entry in change.every(ENDED) if "readings" in entry.said]
 
 

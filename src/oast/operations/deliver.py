@@ -13,16 +13,16 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
-from oast.change.compare import Comparing, Comparison
-from oast.change.hold import hold_s
-from oast.change.left import in_flight, left_in_flight
-from oast.change.limits import Exceeded, exceeded
-from oast.change.manner import REPLACE, Manner
-from oast.change.outcome import Cause, Outcome, State
-from oast.change.push import Push, PushOptions, new_run
-from oast.change.undoing import Undoing
-from oast.change.wave import largest_wave, timer_needed_s
-from oast.change.waves import Order
+from oast.change.plan.apply_mode import DEFAULT_MODE, ApplyMode
+from oast.change.plan.diff import Comparison, DiffRunner
+from oast.change.plan.limits import LimitViolation, limit_violations
+from oast.change.record.journal_reader import devices_in_unknown_state, unknown_state_error
+from oast.change.rollout.rollback_run import RollbackRun
+from oast.change.rollout.rollout import Rollout, RolloutOptions, new_run_id
+from oast.change.rollout.rollout_order import RolloutOrder
+from oast.change.rollout.stability_time import stable_for_s
+from oast.change.rollout.wave import largest_wave, timer_needed_s
+from oast.change.state import Cause, Outcome, State
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, UsageError
 from oast.estate.inventory import Device
@@ -58,17 +58,17 @@ class Verdict(StrEnum):
 @dataclass(frozen=True)
 class DeliveryOptions:
     """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away what is beyond the limits.
-    Devices up to `watch_hops` cables away have to keep what they had, but for what is `expect`ed to be lost. With `split_waves`, a wave
+    Devices up to `neighbor_hops` cables away have to keep what they had, but for what is `expect`ed to be lost. With `split_waves`, a wave
     that would not fit into the revert timer is delivered in several."""
 
     revert_timer_s: float | None = None
     verify_timeout_s: float | None = None
-    most_failures: int | None = None
+    max_failures: int | None = None
     one_wave: bool = False
-    at_once: int | None = None
+    parallel: int | None = None
     allow_removals: bool = False
     expect: tuple[Expected, ...] = ()
-    watch_hops: int | None = None
+    neighbor_hops: int | None = None
     split_waves: bool | None = None
 
 
@@ -138,13 +138,13 @@ class Plan:
     """
 
     preparation: Preparation
-    manner: Manner
+    manner: ApplyMode
     run: str
     comparisons: tuple[Comparison, ...]
     failed: tuple[tuple[str, DeviceError], ...]
     checks: Mapping[str, Sequence[Check]]
     _connector: Connector
-    _comparing: Comparing
+    _comparing: DiffRunner
     _clock: Clock = field(default_factory=SystemClock)
     change: str | None = None
     origin: str | None = None
@@ -167,10 +167,10 @@ class Plan:
         return tuple(comparison for comparison in self.comparisons if comparison.edits or comparison.unsaved)
 
     @cached_property
-    def exceeded(self) -> tuple[Exceeded, ...]:
+    def limit_violations(self) -> tuple[LimitViolation, ...]:
         """What would be taken away beyond the limits of oast.toml."""
         limits = self.preparation.estate.settings.delivery.limits
-        return tuple(one for comparison in self.different for one in exceeded(comparison, limits))
+        return tuple(one for comparison in self.different for one in limit_violations(comparison, limits))
 
     @property
     def logs(self) -> Path:
@@ -189,7 +189,7 @@ class Plan:
             "run": self.run,
             **({"into": self.manner.into} if self.manner.into_startup else {}),
             "devices": [difference_document(comparison) for comparison in self.comparisons],
-            "exceeded": [{"device": one.device, "takes_away": one.what, "limit": one.limit} for one in self.exceeded],
+            "exceeded": [{"device": one.device, "takes_away": one.what, "limit": one.limit} for one in self.limit_violations],
             "failed": [{"device": name, "reason": error.message} for name, error in self.failed],
         }
 
@@ -199,7 +199,7 @@ class Plan:
         ticket: str | None = None,
         options: DeliveryOptions | None = None,
         on_event: OnEvent = unheard,
-        hand_over: asyncio.Event | None = None,
+        stop_waiting: asyncio.Event | None = None,
         first: Callable[[DeliveryResult], object] = lambda result: None,
         begun: Callable[[Callable[[], DeliveryResult]], object] = lambda leave: None,
     ) -> DeliveryResult:
@@ -221,9 +221,9 @@ class Plan:
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push_options, heard = self._options(chosen), _unfailing(on_event)
-            around = surroundings(self.preparation, self.to_do, self._connector, chosen, push_options.at_once)
-            undo = self._undoing(push_options, heard, recording, hand_over)
-            push = Push(
+            around = surroundings(self.preparation, self.to_do, self._connector, chosen, push_options.parallel)
+            undo = self._undoing(push_options, heard, recording, stop_waiting)
+            push = Rollout(
                 comparisons=self.to_do,
                 unreached=[(self._device(name), error) for name, error in self.failed],
                 checks=self.checks,
@@ -234,15 +234,15 @@ class Plan:
                 clock=self._clock,
                 journal=recording.journal,
                 sessions=self._comparing.sessions,
-                hand_over=hand_over,
+                stop_waiting=stop_waiting,
                 undo=undo,
                 surroundings=around,
             )
             begun(partial(self._left, reason, ticket, recording, push))
             interrupted, fault = await _run(push)
             await self.close()
-            unwatched = tuple(sorted(around.unread)) if around is not None else ()
-            others = joined(measured.other_values(name) for name, measured in push.measured.items())
+            unwatched = tuple(sorted(around.unmonitored)) if around is not None else ()
+            others = joined(pre_post_state.other_values(name) for name, pre_post_state in push.pre_post_state.items())
             result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted, unwatched=unwatched, other_values=others)
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
@@ -253,17 +253,17 @@ class Plan:
         finally:
             recording.close()
 
-    def _left(self, reason: str, ticket: str | None, recording: Recording, push: Push) -> DeliveryResult:
+    def _left(self, reason: str, ticket: str | None, recording: Recording, push: Rollout) -> DeliveryResult:
         """What is known if the process ends now, with the record of it written."""
-        left = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes_if_left), interrupted=True)
+        left = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes_if_interrupted), interrupted=True)
         with suppress(Exception):  # what is known is returned, whatever can be written
             return replace(left, unrecorded=self._record(left, recording, push, is_left=True))
         return left
 
-    def _undoing(self, options: PushOptions, heard: OnEvent, recording: Recording, hand_over: asyncio.Event | None) -> Undoing:
+    def _undoing(self, options: RolloutOptions, heard: OnEvent, recording: Recording, stop_waiting: asyncio.Event | None) -> RollbackRun:
         """What takes back what was delivered, should that be wanted."""
         preparation = self.preparation
-        return Undoing(
+        return RollbackRun(
             self._connector,
             preparation.syntax_of,
             options,
@@ -272,13 +272,13 @@ class Plan:
             recording.journal,
             recording.change,
             preparation.estate.fingerprints,
-            hand_over,
+            stop_waiting,
         )
 
-    def _record(self, result: DeliveryResult, recording: Recording, push: Push, *, is_left: bool = False) -> str | None:
+    def _record(self, result: DeliveryResult, recording: Recording, push: Rollout, *, is_left: bool = False) -> str | None:
         """Why the record could not be written, if it could not: what became of the devices is known all the same. For a run that
         `is_left`, no backups are made."""
-        told = recording.end(result.outcomes, str(result.verdict), {} if is_left else push.listed, push.measured, push.waves)
+        told = recording.end(result.outcomes, str(result.verdict), {} if is_left else push.listed, push.pre_post_state, push.waves)
         path = self.logs / "outcome.json"
         try:
             write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)
@@ -292,36 +292,36 @@ class Plan:
             raise UsageError(
                 "nothing is delivered here that was not approved", hint="propose it with --propose; see 'approval' in oast.toml"
             )
-        if self.exceeded and not options.allow_removals:
-            first = self.exceeded[0]
-            more = f", and {len(self.exceeded) - 1} more" if len(self.exceeded) > 1 else ""
+        if self.limit_violations and not options.allow_removals:
+            first = self.limit_violations[0]
+            more = f", and {len(self.limit_violations) - 1} more" if len(self.limit_violations) > 1 else ""
             message = f"it would take away more than the limits allow: on {first.device} {first.what}{more}"
             raise UsageError(message, hint="allow it for this change with --allow-removals, or have it approved")
         need_reason(reason)
         check_times(self.preparation, options)
         forbid(self.preparation)
 
-    def _options(self, chosen: DeliveryOptions) -> PushOptions:
+    def _options(self, chosen: DeliveryOptions) -> RolloutOptions:
         estate = self.preparation.estate
         delivery = estate.settings.delivery
         timer_s, verify_s = _times(self.preparation, chosen)
         verify_s = max([verify_s, *(check.wait_s for c in self.different for check in self.checks.get(c.name, ()))])
-        holds = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
-        timer_s = max(timer_s, verify_s + max([delivery.hold_s, *holds]) + LEAST_SPARE_S)
+        holds = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
+        timer_s = max(timer_s, verify_s + max([delivery.stable_for_s, *holds]) + LEAST_SPARE_S)
         is_split = delivery.split_waves if chosen.split_waves is None else chosen.split_waves
-        largest = largest_wave(timer_s, self._compare_one_s, verify_s, max([delivery.hold_s, *holds])) if is_split else None
-        return PushOptions(
+        largest = largest_wave(timer_s, self._compare_one_s, verify_s, max([delivery.stable_for_s, *holds])) if is_split else None
+        return RolloutOptions(
             working=estate.working,
             run=self.run,
-            at_once=chosen.at_once or estate.settings.connection.at_once,
+            parallel=chosen.parallel or estate.settings.connection.parallel,
             revert_timer_s=timer_s,
             verify_timeout_s=verify_s,
-            hold_s=delivery.hold_s,
+            stable_for_s=delivery.stable_for_s,
             mask_backups=delivery.mask_backups,
-            order=Order() if chosen.one_wave else Order(delivery.waves, delivery.apart, largest),
+            order=RolloutOrder() if chosen.one_wave else RolloutOrder(delivery.waves, delivery.apart, largest),
             soak_s=delivery.soak_s,
             on_failure=delivery.on_failure,
-            most_failures=delivery.most_failures if chosen.most_failures is None else chosen.most_failures,
+            max_failures=delivery.max_failures if chosen.max_failures is None else chosen.max_failures,
         )
 
     @property
@@ -338,8 +338,8 @@ class Plan:
         devices = [comparison.intent.device for comparison in self.to_do]
         sizes = [len(wave) for wave in options.order.of(devices)]
         largest = max(sizes, default=0)
-        checks = [hold_s(c, self.checks.get(c.name, ())) for c in self.different]
-        needed = timer_needed_s(self._compare_one_s * largest, options.verify_timeout_s, max([options.hold_s, *checks]))
+        checks = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
+        needed = timer_needed_s(self._compare_one_s * largest, options.verify_timeout_s, max([options.stable_for_s, *checks]))
         return Forecast(largest, needed, options.revert_timer_s, len(sizes), len(replace(options.order, largest=None).of(devices)))
 
     def _device(self, name: str) -> Device:
@@ -366,7 +366,7 @@ def _unfailing(on_event: OnEvent) -> OnEvent:
     return heard
 
 
-async def _run(push: Push) -> tuple[bool, Exception | None]:
+async def _run(push: Rollout) -> tuple[bool, Exception | None]:
     """Whether it was cut short, and the fault of Oast that has ended it; by then every device is in a known state, or told as unknown."""
     try:
         await push.run()
@@ -423,9 +423,9 @@ def check_limits(preparation: Preparation) -> None:
 
 async def compare(
     preparation: Preparation,
-    manner: Manner = REPLACE,
+    manner: ApplyMode = DEFAULT_MODE,
     *,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     for_delivery: bool = False,
     on_event: OnEvent = unheard,
@@ -441,22 +441,22 @@ async def compare(
     if manner.mode == "merge":
         checks = {name: [at_least(check) for check in every] for name, every in checks.items()}
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
-    run = new_run()
-    comparing = Comparing(
+    run = new_run_id()
+    comparing = DiffRunner(
         connector,
         preparation.syntax_of,
-        at_once or estate.settings.connection.at_once,
+        parallel or estate.settings.connection.parallel,
         estate.working / "log" / run,
         on_event,
         for_delivery=for_delivery,
     )
-    flying = in_flight(estate.working) if for_delivery else {}
+    flying = devices_in_unknown_state(estate.working) if for_delivery else {}
     intents = [intent for intent in preparation.intents if intent.device.name not in flying]
     clock = SystemClock()
     started = clock.now()
     read = await comparing.compare(intents, manner)
     compare_s = clock.now() - started
-    found = {i.device.name: read.get(i.device.name) or left_in_flight(flying[i.device.name]) for i in preparation.intents}
+    found = {i.device.name: read.get(i.device.name) or unknown_state_error(flying[i.device.name]) for i in preparation.intents}
     compared = tuple(c for c in found.values() if isinstance(c, Comparison))
     failed = tuple((name, error) for name, error in found.items() if isinstance(error, DeviceError))
     return Plan(preparation, manner, run, compared, failed, checks, connector, comparing, compare_s=compare_s)

@@ -9,9 +9,9 @@ from collections import Counter
 from collections.abc import Iterable
 from typing import Any
 
-from oast.change.compare import Comparison
-from oast.change.delivered import Drift
-from oast.change.outcome import Outcome
+from oast.change.plan.diff import Comparison
+from oast.change.record.baseline import Drift
+from oast.change.state import Outcome
 from oast.config.documents import edits_document
 from oast.config.sparing import Spared
 from oast.config.view import counts
@@ -29,9 +29,9 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "removed": comparison.counts.removed,
         "edits": edits_document(comparison.edits),
         "commands": [hide(command.masked) for command in comparison.commands],
-        "way_back": comparison.way_back.name,
+        "way_back": comparison.rollback_method.name,
         "by_structure": comparison.intent.platform.by_structure,
-        "risks": [str(risk) for risk in comparison.risks],
+        "risks": [str(risk) for risk in comparison.access_risks],
         "management_move": move_document(comparison),
         "file": None if comparison.file is None else {"path": comparison.file.path, "after": comparison.file.after},
         "unsaved": edits_document(comparison.unsaved),
@@ -66,8 +66,8 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "hint": outcome.hint,
         "failed_checks": [result.finding for result in outcome.failed_checks],
         "already_failing": [result.finding for result in outcome.excused_checks],
-        "way_back": outcome.way_back.name if outcome.way_back is not None else None,
-        "saved_besides": outcome.saved_besides,
+        "way_back": outcome.rollback_method.name if outcome.rollback_method is not None else None,
+        "saved_besides": outcome.also_saved,
         "log": outcome.log,
     }
 

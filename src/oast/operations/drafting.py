@@ -174,7 +174,7 @@ def _edit(session: SessionDraft | None, commands: SessionCommands) -> list[str]:
     lines = []
     if session is not None and commands.obtain is not None and "full" in session.prompts:
         password = f", password = {_pattern(session.password)}" if session.password is not None else ""
-        lines.append(f"raise = {{ command = {_text(commands.obtain)}{password} }}")
+        lines.append(f"privilege = {{ command = {_text(commands.obtain)}{password} }}")
     running = commands.running
     lines += ["", "[edit]", f"running = {_text(running or 'COMMAND')}" + ("" if running else "    # lists what runs")]
     if session is not None and session.level is not None and commands.enter is not None and commands.leave is not None:

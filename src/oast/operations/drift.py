@@ -10,9 +10,9 @@ from typing import Any
 
 from oast.archive.archive import BRANCH, Kept
 from oast.archive.backups import Backups
-from oast.change.compare import Comparison
-from oast.change.delivered import Drift, load, path_of, since_delivered
-from oast.change.left import left_open
+from oast.change.plan.diff import Comparison
+from oast.change.record.baseline import Drift, baseline_path, drift_from_baseline, load_baseline
+from oast.change.record.journal_reader import open_runs
 from oast.config.difference import Edit, difference
 from oast.config.documents import edits_document
 from oast.connect.session import Session
@@ -99,7 +99,7 @@ async def find_drift(
     preparation: Preparation,
     *,
     limited: bool = False,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
 ) -> Drifted:
@@ -109,8 +109,8 @@ async def find_drift(
     """
     estate = preparation.estate
     before = deliveries(estate.working)
-    plan = await compare(preparation, at_once=at_once, timeout_s=timeout_s, on_event=on_event)
-    unlike, unasked = await _unlike(preparation, [comparison.name for comparison in plan.comparisons], at_once, timeout_s)
+    plan = await compare(preparation, parallel=parallel, timeout_s=timeout_s, on_event=on_event)
+    unlike, unasked = await _unlike(preparation, [comparison.name for comparison in plan.comparisons], parallel, timeout_s)
     out = disturbed(estate.working, before) & {intent.device.name for intent in preparation.intents}
     found = tuple(drift for drift in drifts(plan, limited=limited) if drift.name not in out)
     compared = [comparison for comparison in plan.comparisons if comparison.name not in out]
@@ -142,7 +142,7 @@ def disturbed(working: Path, before: Mapping[str, object]) -> set[str]:
 
 
 def _being_delivered(working: Path) -> set[str]:
-    open_ = left_open(working)
+    open_ = open_runs(working)
     return {one.name for left in open_ for one in left.devices} | {one.name for left in open_ for one in left.known}
 
 
@@ -185,7 +185,7 @@ def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Dri
 
 
 async def _unlike(
-    preparation: Preparation, reached: Collection[str], at_once: int | None, timeout_s: float | None
+    preparation: Preparation, reached: Collection[str], parallel: int | None, timeout_s: float | None
 ) -> tuple[list[Unlike], tuple[tuple[str, DeviceError], ...]]:
     """What devices say of themselves otherwise than the inventory does, and those that could not be asked. Where it says nothing of it,
     nothing is asked."""
@@ -203,7 +203,7 @@ async def _unlike(
         [record, *_] = (await read(session, builder.platform(device), [SYSTEM]))[SYSTEM] or [{}]
         return {name: text_of(value) for name, field in TOLD_BY_DEVICE.items() if (value := record.get(field)) is not None}
 
-    answers, failed, _ = await of_each(estate, asked, builder, one, at_once, timeout_s, unheard)
+    answers, failed, _ = await of_each(estate, asked, builder, one, parallel, timeout_s, unheard)
     found = [
         Unlike(device.name, attribute, value, answers[device.name].get(attribute), device.places.get(attribute))
         for device in asked
@@ -226,11 +226,11 @@ def drifts(plan: Plan, *, limited: bool) -> list[Drift]:
 def _drift(plan: Plan, comparison: Comparison, *, limited: bool) -> Drift:
     preparation = plan.preparation
     grammar = preparation.syntax_of(comparison.intent).grammar
-    delivered = load(path_of(preparation.estate.working, comparison.name), grammar)
+    delivered = load_baseline(baseline_path(preparation.estate.working, comparison.name), grammar)
     if delivered is None:
         # The way from intent to running: what stands on the device besides what is intended was added by somebody.
-        return Drift(comparison.name, None, comparison.away_from_intent)
-    drift = since_delivered(comparison.name, delivered, comparison.running)
+        return Drift(comparison.name, None, comparison.reverse_edits)
+    drift = drift_from_baseline(comparison.name, delivered, comparison.running)
     if not limited:
         return drift
     edits = tuple(edit for edit in drift.edits if comparison.intent.scope.covers(edit.path))

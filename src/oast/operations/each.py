@@ -6,7 +6,7 @@ from collections.abc import Awaitable, Callable, Sequence
 from pathlib import Path
 from typing import TypeVar
 
-from oast.change.push import new_run
+from oast.change.rollout.rollout import new_run_id
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError
@@ -24,14 +24,14 @@ async def of_each(
     devices: Sequence[Device],
     builder: IntentBuilder,
     work: Callable[[Device, Session], Awaitable[R]],
-    at_once: int | None,
+    parallel: int | None,
     timeout_s: float | None,
     on_event: OnEvent,
 ) -> tuple[dict[str, R], tuple[tuple[str, DeviceError], ...], Path]:
     """Do `work` over a session with each device: the results of those that answered and why the others did not, both in the order of
     `devices`, and where the transcripts are. Raises EstateError when nobody says how to come into one of them."""
     connector = Connector(estate, devices, timeout_s)
-    logs = estate.working / "log" / new_run()
+    logs = estate.working / "log" / new_run_id()
     found: dict[str, R | DeviceError] = {}
 
     async def one(device: Device) -> R:
@@ -44,7 +44,7 @@ async def of_each(
         found[device.name] = result
         on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
 
-    await for_each(devices, one, at_once or estate.settings.connection.at_once, done)
+    await for_each(devices, one, parallel or estate.settings.connection.parallel, done)
     ordered = {device.name: found[device.name] for device in devices}
     return (
         {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)},

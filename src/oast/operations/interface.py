@@ -6,8 +6,8 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from oast.change.manner import Manner, Mode
-from oast.change.push import new_run
+from oast.change.plan.apply_mode import ApplyMode, Mode
+from oast.change.rollout.rollout import new_run_id
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import UsageError
@@ -84,14 +84,14 @@ class OpenEstate:
         *,
         mode: Mode = "replace",
         remove_unknown: bool = False,
-        at_once: int | None = None,
+        parallel: int | None = None,
         timeout_s: float | None = None,
         on_event: OnEvent = unheard,
     ) -> Plan:
         """Read the devices and work out what would change. Deliver the plan, or close it. Raises EstateError."""
         prepared = prepare(self._estate, on, sections)
         return await deliver.compare(
-            prepared, Manner(mode, remove_unknown), at_once=at_once, timeout_s=timeout_s, for_delivery=True, on_event=on_event
+            prepared, ApplyMode(mode, remove_unknown), parallel=parallel, timeout_s=timeout_s, for_delivery=True, on_event=on_event
         )  # fmt: skip
 
     async def verify(
@@ -106,7 +106,7 @@ class OpenEstate:
         """A session with the device `name` for the time of the context. Raises EstateError, DeviceError."""
         device = self._estate.device(name)
         platform = prepare(self._estate, f"name={name}").builder.platform(device)
-        log = self._estate.working / "log" / new_run() / f"{name}.log"
+        log = self._estate.working / "log" / new_run_id() / f"{name}.log"
         async with Connector(self._estate, [device], timeout_s).session(device, platform, log) as session:
             yield OpenSession(session)
 

@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import Sequence
 from dataclasses import replace
 
-from oast.change.ledger_entry import canonical_json, digest
-from oast.change.left import in_flight
+from oast.change.record.journal_reader import devices_in_unknown_state
+from oast.change.record.ledger_entry import canonical_json, digest
 from oast.config.difference import Edit
 from oast.config.documents import edits_document
 from oast.config.view import counts
@@ -161,7 +161,7 @@ def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[Finding]:
 
 def _left(estate: Estate, left_out: Sequence[str]) -> list[Finding]:
     """Of the devices that are left out, those that nobody is at work on any more: what a run that died has left."""
-    flying = in_flight(estate.working)
+    flying = devices_in_unknown_state(estate.working)
     return [
         Finding(
             Key(LEFT, name),

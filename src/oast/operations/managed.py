@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from oast.change.left import InFlight
-from oast.change.outcome import Cause, Outcome, State
+from oast.change.record.journal_reader import DeviceInUnknownState
+from oast.change.state import Cause, Outcome, State
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey, host_key_of
 from oast.errors import DeviceError, OastError, StateError
@@ -128,7 +128,7 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], change: str | None, o
         preparation = await _prepared(estate, [box.name for box in boxes], change)
         async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
             for name, error in plan.failed:
-                became[serials[name]] = Postponed(error.message) if isinstance(error, InFlight) else error
+                became[serials[name]] = Postponed(error.message) if isinstance(error, DeviceInUnknownState) else error
             if plan.to_do:
                 plan.change = change
                 reason = f"Onboarded {', '.join(f'{box.name} ({box.serial})' for box in boxes)}"

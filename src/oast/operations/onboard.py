@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager, suppress
 from pathlib import Path
 
-from oast.change.locks import RunLock
-from oast.change.outcome import State as Known
+from oast.change.record.locks import RunLock
+from oast.change.state import State as Known
 from oast.connect.call_home import CallHome, settled
 from oast.errors import ConnectionFailed, FaultWithDevice, OastError, StateError
 from oast.estate.onboarding import OnboardingSettings

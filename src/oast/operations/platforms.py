@@ -161,8 +161,8 @@ def _trials(
         for copy in ("an unchanged", "an edited"):
             what = f"check {copy} copy of {platform.file.path}: {platform.file.check.format(path=platform.file.beside)}"
             yield what, partial(_checked_copy, cast(CommandLine, session), platform, syntax, is_edited=copy == "an edited")
-    if dialect.raise_command is not None:
-        yield f"obtain the right to change: {dialect.raise_command}", privilege
+    if dialect.privilege_command is not None:
+        yield f"obtain the right to change: {dialect.privilege_command}", privilege
     if dialect.startup is not None:
         yield f"read what it starts with: {dialect.startup}", startup
     for way, state in _shown(platform):

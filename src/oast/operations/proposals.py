@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import Any
 
 from oast.archive.backups import Backups
-from oast.change.approval import approval_problem, proposed_text, signed_text
-from oast.change.identity import commit_of, identity
-from oast.change.ledger_entry import canonical_json, digest
-from oast.change.manner import Datastore
-from oast.change.planned import Plan as Recorded
-from oast.change.planned import difference_now, difference_of, key_check, plan_document, plan_from
+from oast.change.plan.apply_mode import Datastore
+from oast.change.plan.stored_plan import StoredPlan as Recorded
+from oast.change.plan.stored_plan import current_diff, fingerprint_key_id, plan_document, plan_from, recorded_diff
+from oast.change.record.approval import approval_problem, proposed_text, signed_text
+from oast.change.record.identity import commit_of, identity
+from oast.change.record.ledger_entry import canonical_json, digest
 from oast.config.remembered import by_fingerprint, known_again
 from oast.config.tree import Node, canonical, joined
 from oast.errors import NotAllowed, OastError, StateError, UsageError
@@ -57,7 +57,7 @@ def propose(
         "plan": changes.ledger.keep(document),
         "difference": plan_from(document).digest,
         "estate": None if commit is None else {"commit": commit.name, "clean": commit.clean},
-        "exceeded": [{"device": one.device, "takes_away": one.what} for one in plan.exceeded],
+        "exceeded": [{"device": one.device, "takes_away": one.what} for one in plan.limit_violations],
     }
     if origin:
         said["origin"] = origin
@@ -123,7 +123,7 @@ class Approved:
         """Where the difference is another now than when it was proposed. A device that cannot be reached has none."""
         found = []
         for comparison in plan.comparisons:
-            then, now = difference_of(self.recorded.devices[comparison.name]), difference_now(comparison)
+            then, now = recorded_diff(self.recorded.devices[comparison.name]), current_diff(comparison)
             if then != now:
                 found.append(Stale(comparison.name, then, now))
         return found
@@ -177,7 +177,7 @@ def prepared_from(estate: Estate, recorded: Recorded, *, before: bool = False, e
     `extra`. With `before`, what ran before that is what is intended now. Raises StateError, EstateError."""
     whole = prepare(estate)
     known = by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
-    if recorded.key != key_check(estate.fingerprints):
+    if recorded.key != fingerprint_key_id(estate.fingerprints):
         message = "it was recorded by a copy of the estate that shows secrets by other fingerprints"
         raise StateError(message, hint="give both the same key: .oast/fingerprint-key of that copy, or OAST_FINGERPRINT_KEY")
     intents = []

@@ -76,7 +76,7 @@ async def publishing(
     on: str | None,
     environment: Mapping[str, str],
     *,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
 ) -> Publishing:
@@ -86,7 +86,7 @@ async def publishing(
     own = owned(estate.folder, source)
     picked = [device for device in estate.pick(on) if device.name in own]
     devices = [device for device in picked if device.name in listed.raw]
-    known, failed = await _known(estate, devices, settings, on, at_once, timeout_s, on_event)
+    known, failed = await _known(estate, devices, settings, on, parallel, timeout_s, on_event)
     changes, unknown = [], {}
     for device in devices:
         if device.name not in known:
@@ -137,7 +137,7 @@ async def _known(
     devices: Sequence[Device],
     settings: PublishSettings,
     on: str | None,
-    at_once: int | None,
+    parallel: int | None,
     timeout_s: float | None,
     on_event: OnEvent,
 ) -> tuple[dict[str, dict[str, Any]], tuple[tuple[str, DeviceError], ...]]:
@@ -158,12 +158,12 @@ async def _known(
                 made[name] = (told[0] if told else None) if READINGS[name].single else told
             return made
 
-        answers, wrong, _ = await of_each(estate, devices, builder, one, at_once, timeout_s, on_event)
+        answers, wrong, _ = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
         failed.update(wrong)
         for name, told in answers.items():
             found[name].update(told)
     if names & {"drift", "last_change"} and devices:
-        drifted = await find_drift(prepare(estate, on), at_once=at_once, timeout_s=timeout_s)
+        drifted = await find_drift(prepare(estate, on), parallel=parallel, timeout_s=timeout_s)
         failed.update({name: error for name, error in drifted.failed if name in found})
         for drift in drifted.drifts:
             if drift.name in found:

@@ -10,15 +10,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from oast.archive.backups import Backups, Listing
-from oast.change.compare import Comparison
-from oast.change.identity import commit_of, identity
-from oast.change.journal import Journal
-from oast.change.left import timeline_of
-from oast.change.locks import RunLock
-from oast.change.manner import Datastore, Manner
-from oast.change.measured import Measured, readings_document
-from oast.change.outcome import Outcome
-from oast.change.planned import plan_document, plan_from
+from oast.change.device.pre_post_state import PrePostState, state_document
+from oast.change.plan.apply_mode import ApplyMode, Datastore
+from oast.change.plan.diff import Comparison
+from oast.change.plan.stored_plan import plan_document, plan_from
+from oast.change.record.identity import commit_of, identity
+from oast.change.record.journal import Journal
+from oast.change.record.journal_reader import timeline_of
+from oast.change.record.locks import RunLock
+from oast.change.state import Outcome
 from oast.config.indented import IndentedSyntax
 from oast.errors import OastError, StateError
 from oast.estate.estate import Estate
@@ -33,7 +33,7 @@ OUTCOME = "oast.outcome/1"
 # What transcripts, backups and the record of one device may take on the disk, in bytes.
 ROOM_FOR_DEVICE = 100_000
 ROOM_AT_LEAST = 300_000
-NOTHING: Mapping[str, Measured] = {}
+NOTHING: Mapping[str, PrePostState] = {}
 
 
 @dataclass(frozen=True)
@@ -75,7 +75,7 @@ class Recording:
             raise StateError("the run has not begun")
         return self._journal
 
-    def begin(self, comparisons: Sequence[Comparison], manner: Manner, syntax_of: SyntaxOf) -> None:
+    def begin(self, comparisons: Sequence[Comparison], manner: ApplyMode, syntax_of: SyntaxOf) -> None:
         """Write down what is going to be done, and make sure that what becomes of it can be. Raises StateError, EstateError; then
         nothing was begun."""
         try:
@@ -92,7 +92,7 @@ class Recording:
             self._give_up()
             raise
 
-    def _begin(self, comparisons: Sequence[Comparison], manner: Manner) -> None:
+    def _begin(self, comparisons: Sequence[Comparison], manner: ApplyMode) -> None:
         estate = self._estate
         who = identity(estate.folder, estate.environment)
         self._lock.take()
@@ -147,7 +147,7 @@ class Recording:
         outcomes: Sequence[Outcome],
         verdict: str,
         running: Mapping[str, str],
-        measured: Mapping[str, Measured] = NOTHING,
+        pre_post_state: Mapping[str, PrePostState] = NOTHING,
         waves: Sequence[Sequence[str]] = (),
     ) -> str | None:
         """Write down what became of every device, what was listed as `running` last, and what was read before and after. Why that could
@@ -166,8 +166,8 @@ class Recording:
             content = {**outcomes_content(self._estate, self._run, outcomes, steps), "waves": waves}
             outcome = self._ledger.keep(content)
             said: dict[str, Any] = {"run": self._run, "verdict": verdict, "states": counted(outcomes), "outcome": outcome}
-            if measured:
-                said["readings"] = self._ledger.keep(readings_document(self._run, measured))
+            if pre_post_state:
+                said["readings"] = self._ledger.keep(state_document(self._run, pre_post_state))
             self._ledger.append("ended", self.change, said)
             recorded = True
             if running:

@@ -9,13 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.answer_parsing import parse_if_long
-from oast.change.compare import Comparison, ReadDevice, compare
-from oast.change.locks import device_lock
-from oast.change.manner import Manner
-from oast.change.phase import Phase
-from oast.change.recovery import RETRY_S, RETURN_MARGIN_S
-from oast.change.strategies import Delivery, Work, delivery_for
-from oast.change.strategies.whole_file import WholeFile
+from oast.change.device.rollback_recovery import RETRY_S, RETURN_MARGIN_S
+from oast.change.methods import ChangeRequest, DeliveryMethod, method_for
+from oast.change.methods.file_edit import FileReplaceMethod
+from oast.change.plan.apply_mode import ApplyMode
+from oast.change.plan.diff import Comparison, ReadDevice, compare
+from oast.change.record.locks import device_lock
+from oast.change.state import Phase
 from oast.config.difference import applied, difference
 from oast.config.indented import IndentedSyntax, read_tree, tree_of_device
 from oast.config.ownership import Scope
@@ -121,21 +121,21 @@ class _Run:
         owners = {"rehearsal": EVERYTHING}
         intent = Intent.of_record(self._device, self._platform, canonical(parsed.tree), Scope(EVERYTHING), owners)
         read = ReadDevice(running, None, self._connector.route(self._device, session), session.capabilities)
-        made = compare(intent, read, self._syntax, Manner("merge"))
+        made = compare(intent, read, self._syntax, ApplyMode("merge"))
         if not made.edits and not self._is_comment:
             raise DeviceError("it has the statement already", hint="name another harmless statement: --statement FILE")
-        if made.risks:
-            raise DeviceError(f"the statement is not harmless: it touches {made.risks[0]}", hint="name another: --statement FILE")
+        if made.access_risks:
+            raise DeviceError(f"the statement is not harmless: it touches {made.access_risks[0]}", hint="name another: --statement FILE")
         return made
 
-    async def _applied(self, comparison: Comparison) -> tuple[Session, Delivery]:
+    async def _applied(self, comparison: Comparison) -> tuple[Session, DeliveryMethod]:
         """A session in which the statement is in effect, with the rollback armed. Raises DeviceError."""
         session = await self._connector.open(self._device, self._platform, self.transcript)
         token = f"oast-{time.time_ns():x}"
-        delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None, token))
+        delivery = method_for(session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None, token))
         try:
-            await delivery.look()
-            if self._is_comment and isinstance(delivery, WholeFile):
+            await delivery.check_nothing_pending()
+            if self._is_comment and isinstance(delivery, FileReplaceMethod):
                 self._file_before = await delivery.read_file()
                 await delivery.add_comment(WORD)
             await delivery.stage()
@@ -144,7 +144,7 @@ class _Run:
             meant = applied(comparison.edits, comparison.running)
             if difference(meant, await read_tree(self._syntax, await session.read_running())):
                 raise DeviceError("it accepted the statement and lists something else")
-            if self._is_comment and await delivery.waits() is False:
+            if self._is_comment and await delivery.is_waiting() is False:
                 raise DeviceError("it accepted the file and does not wait for a confirmation")
         except BaseException:
             with suppress(DeviceError):
@@ -154,16 +154,16 @@ class _Run:
         return session, delivery
 
     async def rolled_back_on_its_own(self, comparison: Comparison) -> AsyncIterator[Step]:
-        way_back = comparison.way_back
+        rollback_method = comparison.rollback_method
         statement = "a comment" if self._is_comment else " / ".join((*comparison.edits[0].path[:-1], comparison.edits[0].node.text))
-        what = f"arm the rollback ({way_back.name}) and apply {statement}"
-        if not way_back.by_itself:
+        what = f"arm the rollback ({rollback_method.name}) and apply {statement}"
+        if not rollback_method.is_autonomous:
             yield Step("let the device roll back on its own", True, "it has no rollback of its own: only cancelling is rehearsed")
             return
         started = self._clock.now()
         session, delivery = await self._applied(comparison)
         yield Step(what, True, "the device runs it")
-        if delivery.tied:
+        if delivery.is_session_bound:
             await session.close()
         else:
             with suppress(DeviceError):
@@ -180,7 +180,7 @@ class _Run:
                 session = await self._connector.open(self._device, self._platform, self.transcript)
                 try:
                     if await self._is_rolled_back(session, comparison):
-                        await delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None)).tidy()
+                        await method_for(session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None)).clean_up()
                         return self._clock.now() - started
                 finally:
                     await session.close()
@@ -195,9 +195,9 @@ class _Run:
             return not difference(comparison.running, await read_tree(self._syntax, running))
         if running != comparison.running_text:
             return False
-        delivery = delivery_for(session, Work(comparison, self._syntax, _noted, lambda number: None))
-        same = not isinstance(delivery, WholeFile) or await delivery.read_file() == self._file_before
-        return same and await delivery.waits() is not True
+        delivery = method_for(session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None))
+        same = not isinstance(delivery, FileReplaceMethod) or await delivery.read_file() == self._file_before
+        return same and await delivery.is_waiting() is not True
 
     async def cancelled(self, comparison: Comparison) -> AsyncIterator[Step]:
         session, delivery = await self._applied(comparison)
@@ -214,7 +214,7 @@ class _Run:
         told = f"it runs what it did before, {seconds:.1f} s later" if seconds is not None else "it still runs the statement"
         yield Step("apply it again and cancel", seconds is not None, told, "check the device, and remove the statement there")
 
-    async def _extended(self, delivery: Delivery) -> Step | None:
+    async def _extended(self, delivery: DeliveryMethod) -> Step | None:
         """Extend the timer, where the platform can: a wave that takes longer than expected does so."""
         what, asked_s = "extend the timer", 2 * self._rehearsal.timer_s
         try:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from oast.archive.archive import RUNNING, STARTUP
 from oast.archive.backups import Backups
-from oast.change.manner import Datastore
+from oast.change.plan.apply_mode import Datastore
 from oast.config.indented import IndentedSyntax, tree_of_device
 from oast.config.ownership import Scope
 from oast.config.remembered import by_fingerprint, known_again
@@ -73,7 +73,7 @@ async def copied(
     sections: Sequence[str],
     into: Datastore,
     *,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
 ) -> Restore:
@@ -85,7 +85,7 @@ async def copied(
         raise UsageError(f"{source} to {into} changes nothing", hint="say --to startup, or --to running")
     whole = prepare(estate, on, sections)
     devices = [intent.device for intent in whole.intents]
-    listings, failed = await listed(estate, devices, (source,), at_once=at_once, timeout_s=timeout_s, on_event=on_event)
+    listings, failed = await listed(estate, devices, (source,), parallel=parallel, timeout_s=timeout_s, on_event=on_event)
     syntax_of: Callable[[Intent], IndentedSyntax] = whole.syntax_of
     trees = {i.device.name: tree_of_device(syntax_of(i), one.text) for i in whole.intents for one in listings.get(i.device.name, ())}
     missing = tuple(device.name for device in devices if device.name not in trees and device.name not in failed)

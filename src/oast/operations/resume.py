@@ -8,17 +8,16 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import Any
 
-from oast.change.backup import Backup, kept_text
-from oast.change.compare import Listed
-from oast.change.journal import Journal
-from oast.change.left import Left, LeftRun, dead_runs, plan_of, timeline_of
-from oast.change.locks import RunLock, device_lock
-from oast.change.means import Means
-from oast.change.outcome import Cause, Outcome, State
-from oast.change.phase import Phase
-from oast.change.planned import Plan, plan_from
-from oast.change.push import DeviceOpener
-from oast.change.resumed import Remains, Resumed
+from oast.change.device.context import TransactionContext
+from oast.change.device.crash_recovery import RecoveredTransaction, RecoveryState
+from oast.change.plan.diff import RunningConfig
+from oast.change.plan.stored_plan import StoredPlan, plan_from
+from oast.change.record.journal import Journal
+from oast.change.record.journal_reader import OpenDevice, OpenRun, interrupted_runs, stored_plan_of, timeline_of
+from oast.change.record.locks import RunLock, device_lock
+from oast.change.record.pre_backup import Backup, kept_text
+from oast.change.rollout.rollout import DeviceSessionFactory
+from oast.change.state import Cause, Outcome, Phase, State
 from oast.config.indented import read_tree
 from oast.config.view import Counts
 from oast.connect.connector import Connector
@@ -56,7 +55,7 @@ class Resume:
         self,
         estate: Estate,
         *,
-        at_once: int | None = None,
+        parallel: int | None = None,
         timeout_s: float | None = None,
         give_up: bool = False,
         on_event: OnEvent = unheard,
@@ -66,11 +65,11 @@ class Resume:
         self._estate = estate
         self._give_up = give_up
         self._timeout_s = timeout_s
-        self._at_once = at_once or estate.settings.connection.at_once
+        self._parallel = parallel or estate.settings.connection.parallel
         self.on_event = on_event
         self._clock: Clock = SystemClock()
-        self.runs: Sequence[LeftRun] = [
-            run for run in dead_runs(estate.working) if names is None or any(device.name in names for device in run.devices)
+        self.runs: Sequence[OpenRun] = [
+            run for run in interrupted_runs(estate.working) if names is None or any(device.name in names for device in run.devices)
         ]
         # Those that somebody else has taken up meanwhile.
         self.elsewhere: list[str] = []
@@ -85,7 +84,7 @@ class Resume:
         finally:
             journal.close()
 
-    async def _one(self, left: LeftRun, journal: Journal) -> ResumedRun | None:
+    async def _one(self, left: OpenRun, journal: Journal) -> ResumedRun | None:
         """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody does."""
         lock = RunLock(self._estate.working, left.run)
         if not lock.take():
@@ -100,14 +99,14 @@ class Resume:
             lock.release(done=done)
         return ResumedRun(left.run, left.change, left.began, tuple(outcomes), told)
 
-    async def _finish(self, left: LeftRun, journal: Journal) -> list[Outcome]:
+    async def _finish(self, left: OpenRun, journal: Journal) -> list[Outcome]:
         found: dict[str, Outcome] = {}
-        plan = plan_from(plan_of(self._estate.working, left.run)) if left.in_flight else None
-        builder = IntentBuilder(self._estate) if left.in_flight else None
-        devices = [self._estate.devices[d.name] for d in left.in_flight if d.name in self._estate.devices]
+        plan = plan_from(stored_plan_of(self._estate.working, left.run)) if left.devices_in_unknown_state else None
+        builder = IntentBuilder(self._estate) if left.devices_in_unknown_state else None
+        devices = [self._estate.devices[d.name] for d in left.devices_in_unknown_state if d.name in self._estate.devices]
         connector = Connector(self._estate, devices, self._timeout_s)
 
-        async def one(device: Left) -> Outcome:
+        async def one(device: OpenDevice) -> Outcome:
             if device.phase is Phase.UNTOUCHED or plan is None or builder is None:
                 return await _end(device, journal, State.UNCHANGED, "nothing was sent to it")
             try:
@@ -122,15 +121,17 @@ class Resume:
                 await journal.of(device.run, device.name).step("given up", open=0)
             return outcome
 
-        def done(device: Left, outcome: Outcome | DeviceError) -> None:
+        def done(device: OpenDevice, outcome: Outcome | DeviceError) -> None:
             found[device.name] = outcome if isinstance(outcome, Outcome) else _unknown(device, outcome.message, outcome.hint)
             self.on_event(DeviceEvent(device.name, Stage(str(found[device.name].state))))
 
-        await for_each(left.devices, one, self._at_once, done)
+        await for_each(left.devices, one, self._parallel, done)
         known = [Outcome(one.name, one.state, one.cause, Counts(0, 0), 0.0, one.reason) for one in left.known]
         return [*known, *(found[device.name] for device in left.devices)]
 
-    async def _transaction(self, left: Left, plan: Plan, builder: IntentBuilder, connector: Connector, journal: Journal) -> Resumed:
+    async def _transaction(
+        self, left: OpenDevice, plan: StoredPlan, builder: IntentBuilder, connector: Connector, journal: Journal
+    ) -> RecoveredTransaction:
         """Raises DeviceError, EstateError, StateError."""
         estate = self._estate
         device = estate.devices.get(left.name)
@@ -141,12 +142,12 @@ class Resume:
         platform, syntax = builder.platform(device), builder.syntax(device)
         planned = plan.of(left.name, syntax.grammar)
         text = kept_text(estate.working / "backups" / left.run / f"{left.name}.txt")
-        listed = None if text is None else Listed(syntax, text, await read_tree(syntax, text), loaded=True)
+        listed = None if text is None else RunningConfig(syntax, text, await read_tree(syntax, text), loaded=True)
         intent = Intent.of_record(device, platform, planned.intended, planned.scope, planned.owners, planned.removals)
         folder = estate.working / "log" / left.run
-        means = Means(
+        means = TransactionContext(
             syntax=syntax,
-            opener=DeviceOpener(connector, intent, ()),
+            opener=DeviceSessionFactory(connector, intent, ()),
             backup=Backup(folder, syntax, mask=True),
             log=folder / f"{left.name}.resumed.log",
             timer_s=0.0,
@@ -154,9 +155,9 @@ class Resume:
             clock=self._clock,
             journal=journal.of(left.run, left.name),
         )
-        return Resumed(Remains(left, planned, plan.manner, listed), intent, means)
+        return RecoveredTransaction(RecoveryState(left, planned, plan.manner, listed), intent, means)
 
-    def _record(self, left: LeftRun, outcomes: Sequence[Outcome], journal: Journal) -> str | None:
+    def _record(self, left: OpenRun, outcomes: Sequence[Outcome], journal: Journal) -> str | None:
         ledger = ledger_of(self._estate)
         told: str | None = None
         try:
@@ -177,11 +178,11 @@ class Resume:
         return told or journal.broken
 
 
-async def _end(device: Left, journal: Journal, state: State, reason: str) -> Outcome:
+async def _end(device: OpenDevice, journal: Journal, state: State, reason: str) -> Outcome:
     outcome = Outcome(device.name, state, Cause.INTERRUPTED, Counts(0, 0), 0.0, reason)
     await journal.of(device.run, device.name).ended(outcome, device.phase, asked=True)
     return outcome
 
 
-def _unknown(device: Left, reason: str, hint: str | None = None) -> Outcome:
+def _unknown(device: OpenDevice, reason: str, hint: str | None = None) -> Outcome:
     return Outcome(device.name, State.UNKNOWN, Cause.FAILED, Counts(0, 0), 0.0, reason, hint)

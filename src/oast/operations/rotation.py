@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.change.compare import Comparison
-from oast.change.outcome import Cause, Outcome, State
+from oast.change.plan.diff import Comparison
+from oast.change.state import Cause, Outcome, State
 from oast.config.difference import secrets_below, secrets_in
 from oast.errors import EstateError
 from oast.estate.estate import Estate

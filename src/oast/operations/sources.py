@@ -71,8 +71,8 @@ async def refreshing(folder: Path, environment: Mapping[str, str], source: Sourc
     before = owned(folder, source)
     after = dict(read.devices)
     # What cannot be read is not gone.
-    unread = {one.name for one in read.wrong}
-    kept = [name for name in before if name not in after and (name in unread or read.unnamed)]
+    unmonitored = {one.name for one in read.wrong}
+    kept = [name for name in before if name not in after and (name in unmonitored or read.unnamed)]
     after.update({name: dict(before[name]) for name in kept})
     return Refreshing(
         source, before, dict(sorted(after.items(), key=lambda one: natural(one[0]))), read.records, read, tuple(kept), unchanged

@@ -7,10 +7,10 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from oast.change.approval import proposed_text
-from oast.change.identity import commit_of, identity
-from oast.change.planned import new_devices_document, plan_from
-from oast.change.push import new_run
+from oast.change.plan.stored_plan import new_devices_document, plan_from
+from oast.change.record.approval import proposed_text
+from oast.change.record.identity import commit_of, identity
+from oast.change.rollout.rollout import new_run_id
 from oast.errors import NotAllowed, StateError
 from oast.estate.estate import Estate
 from oast.operations.changes import PROPOSED, STAGED, WITHDRAWN, Change, Changes, signers_of
@@ -31,7 +31,7 @@ def propose_staging(estate: Estate, rows: Sequence[Row], reason: str, ticket: st
     if key is None and signers.allowed is not None:
         raise NotAllowed("proposals of this estate must be signed", hint="name your SSH key with --sign FILE")
     plan, staging = _documents(estate, rows)
-    name = new_run()
+    name = new_run_id()
     commit = commit_of(estate.folder, estate.environment)
     kept = changes.ledger.keep(staging)
     said: dict[str, Any] = {

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
 
-from oast.change.push import new_run
+from oast.change.rollout.rollout import new_run_id
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError
@@ -92,7 +92,7 @@ async def verify(
     checks: Mapping[str, Sequence[Check]],
     *,
     wait_s: float = 0.0,
-    at_once: int | None = None,
+    parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = unheard,
     clock: Clock | None = None,
@@ -102,7 +102,7 @@ async def verify(
     everything is read that two points in time are compared by."""
     estate, time = preparation.estate, clock or SystemClock()
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
-    run = new_run()
+    run = new_run_id()
     logs = estate.working / "log" / run
     until = time.now() + wait_s
     found: dict[str, list[CheckResult] | DeviceError] = {}
@@ -131,7 +131,7 @@ async def verify(
         found[intent.device.name] = result
         on_event(DeviceEvent(intent.device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.VERIFIED))
 
-    await for_each(preparation.intents, one, at_once or estate.settings.connection.at_once, done)
+    await for_each(preparation.intents, one, parallel or estate.settings.connection.parallel, done)
     ordered = {intent.device.name: found[intent.device.name] for intent in preparation.intents}
     failed = tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError))
     return Verification(
@@ -153,8 +153,8 @@ def _again(results: Sequence[CheckResult], begun: float, looked: float, now: flo
         if not result.passed:
             true_since.pop(check.title, None)
             again = again or now + POLL_S <= max(until, begun + check.wait_s)
-        elif check.hold_s:
-            again = looked - true_since.setdefault(check.title, now) < check.hold_s or again
+        elif check.stable_for_s:
+            again = looked - true_since.setdefault(check.title, now) < check.stable_for_s or again
     return again
 
 

@@ -13,7 +13,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Protocol
 
-from oast.change.locks import RunLock
+from oast.change.record.locks import RunLock
 from oast.errors import EstateError, OastError, StateError
 from oast.estate import settings
 from oast.estate.estate import open_estate, secrets_of

@@ -47,7 +47,7 @@ class Dialect:
     questions: tuple[Asked, ...] = ()
     warnings: tuple[str, ...] = ()
     refusals: tuple[Refusal, ...] = ()
-    raise_command: str | None = None
+    privilege_command: str | None = None
     raise_password: str | None = None
     leave: str | None = None
     startup: str | None = None
@@ -235,6 +235,6 @@ class Platform:
         return any(rule.structural for rule in self.grammar.root.children.values())
 
     @property
-    def at_once(self) -> bool:
+    def is_atomic(self) -> bool:
         """Whether a change takes effect as a whole, so that nothing is ever in between."""
         return any((self.candidate, self.file, self.netconf))

@@ -227,7 +227,7 @@ def _dialect(file: TomlFile) -> Dialect:
     warnings = tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern))
     refusals = _refusals(session)
     pager = session.table("pager", "{ prompt = 'PATTERN', answer = 'KEY' }")
-    privilege = session.table("raise", "{ command = 'COMMAND', password = 'PATTERN' }")
+    privilege = session.table("privilege", "{ command = 'COMMAND', password = 'PATTERN' }")
     pager_prompt, pager_answer = (pager.pattern("prompt"), pager.text("answer")) if pager is not None else (None, None)
     command, password = (privilege.needed("command"), privilege.pattern("password")) if privilege is not None else (None, None)
     for table in (session, pager, privilege):
@@ -246,7 +246,7 @@ def _dialect(file: TomlFile) -> Dialect:
         questions=questions,
         warnings=warnings,
         refusals=refusals,
-        raise_command=command,
+        privilege_command=command,
         raise_password=password,
         leave=leave,
         startup=edit.text("startup"),
@@ -267,7 +267,7 @@ def _dialect(file: TomlFile) -> Dialect:
 
 
 # What a session has, and a command that is run by itself has not.
-OF_SESSIONS = ("prompts", "privileged", "prepare", "pager", "pagers", "questions", "raise", "leave", "in_flight")
+OF_SESSIONS = ("prompts", "privileged", "prepare", "pager", "pagers", "questions", "privilege", "leave", "in_flight")
 OF_EDITING = ("enter", "leave", "level", "lock", "unlock")
 
 

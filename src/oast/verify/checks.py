@@ -47,7 +47,7 @@ class Check(NamedTuple):
     the section it was written for, `place` where that was, `peer` the device at the other end of what is looked at. `owners` are the
     devices that each of `values` follows from. A `wide` check rests on more devices than these, and is no matter of a single change. When a
     `root` is not true, others cannot be (see `oast.verify.causes`). What `is_warning` is told, and is no reason to go back. It may take
-    `wait_s` seconds to come true, and then has to stay true for `hold_s`. `group` tells which others it is held against.
+    `wait_s` seconds to come true, and then has to stay true for `stable_for_s`. `group` tells which others it is held against.
     """
 
     device: str
@@ -71,7 +71,7 @@ class Check(NamedTuple):
     high: float = math.inf
     is_warning: bool = False
     wait_s: float = 0.0
-    hold_s: float = 0.0
+    stable_for_s: float = 0.0
     group: str = ""
 
 

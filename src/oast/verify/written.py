@@ -28,7 +28,7 @@ from oast.verify.checks import Check, Test
 
 # What may be said of the records that 'where' picks; one of them in a check.
 RULES = ("must_be", "some", "none", "exactly", "contains", "at_least", "at_most", "near", "same")
-_FOR_ALL = ("check", "on", "section", "severity", "wait_s", "hold_s")
+_FOR_ALL = ("check", "on", "section", "severity", "wait_s", "stable_for_s")
 _KEYS = (*_FOR_ALL, "reading", "where", "least", "most", "by", "ping", "answered", "trace", "through", *RULES)
 LONGEST_S = 3600
 NUMERIC = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
@@ -66,7 +66,7 @@ class WrittenCheck:
     said: Mapping[str, Any] = dataclasses.field(default_factory=dict)
     is_warning: bool = False
     wait_s: float = 0.0
-    hold_s: float = 0.0
+    stable_for_s: float = 0.0
     by: str | None = None
     probe: Probe | None = None
 
@@ -94,7 +94,7 @@ class WrittenCheck:
         about = f"{self.name}: {to if written == target else f'{written} ({to})'}"
         made = Check(
             device.name, about, f"{self.reading} {to}", {}, None, "", (), section=self.section, place=self.place,
-            is_warning=self.is_warning, wait_s=self.wait_s, hold_s=self.hold_s,
+            is_warning=self.is_warning, wait_s=self.wait_s, stable_for_s=self.stable_for_s,
         )  # fmt: skip
         if self.reading == PING:
             said = "answers" if probe.answered else "does not answer"
@@ -121,7 +121,7 @@ class WrittenCheck:
         about = f"{self.name}: {self.reading}" + (f" with {conditions}" if conditions else "")
         made = Check(
             device.name, about, self.reading, where, None, "", (), section=self.section, place=self.place, is_warning=self.is_warning,
-            wait_s=self.wait_s, hold_s=self.hold_s,
+            wait_s=self.wait_s, stable_for_s=self.stable_for_s,
         )  # fmt: skip
         if self.said:
             for field in self.said:
@@ -201,11 +201,11 @@ def read(estate: Estate, mistakes: Mistakes) -> tuple[WrittenCheck, ...]:
 def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
     probe = _probe(item, place, estate)
     if probe is not None:
-        on, severity, wait_s, hold_s, section = _for_all(item, estate)
+        on, severity, wait_s, stable_for_s, section = _for_all(item, estate)
         reading = PING if PING in item else TRACE
         return WrittenCheck(
             item["check"], on, section, reading, {}, {}, 0, None, item, place,
-            is_warning=severity == "warning", wait_s=wait_s, hold_s=hold_s, probe=probe,
+            is_warning=severity == "warning", wait_s=wait_s, stable_for_s=stable_for_s, probe=probe,
         )  # fmt: skip
     if not isinstance(item.get("reading"), str):
         raise EstateError("the check does not say which reading it looks at", place=place, hint="add for example 'reading: interfaces'")
@@ -230,14 +230,14 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> WrittenCheck:
             raise EstateError(f"'{key}' has to be a whole number", place=item.place(key))
     if "least" in item and "most" in item and item["least"] > item["most"]:
         raise EstateError("'least' is more than 'most'", place=item.place("least"))
-    on, severity, wait_s, hold_s, section = _for_all(item, estate)
+    on, severity, wait_s, stable_for_s, section = _for_all(item, estate)
     least = item.get("least", 0 if "most" in item else 1)
     if item["reading"] in READINGS and READINGS[item["reading"]].asks is not None:
         message = f"'{item['reading']}' is not a reading by itself here"
         raise EstateError(message, place=item.place("reading"), hint=f"write '{item['reading']}: ADDRESS' in place of 'reading'")
     return WrittenCheck(
         item["check"], on, section, item["reading"], _texts(item, "where"), must_be,
-        least, item.get("most"), item, place, rule, said, severity == "warning", wait_s, hold_s, by,
+        least, item.get("most"), item, place, rule, said, severity == "warning", wait_s, stable_for_s, by,
     )  # fmt: skip
 
 
@@ -249,7 +249,7 @@ def _for_all(item: YamlMap, estate: Estate) -> tuple[Selector | None, str, float
     if "section" in item and not isinstance(item["section"], str):
         raise EstateError("'section' has to be the name of a section", place=item.place("section"))
     times = []
-    for key in ("wait_s", "hold_s"):
+    for key in ("wait_s", "stable_for_s"):
         value = item.get(key, 0)
         if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value <= LONGEST_S:
             raise EstateError(f"'{key}' has to be a number of seconds, up to {LONGEST_S}", place=item.place(key))

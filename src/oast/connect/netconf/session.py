@@ -203,7 +203,7 @@ class NetconfSession:
                 return await self._next_reply(number, name)
         except TimeoutError:
             message = f"no reply to {name} within {self._limits.at_most_s:g} s, only other messages"
-            raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
+            raise DeadlinePassed(message, hint="max_answer_s in oast.toml says how long an answer may take") from None
 
     async def _next_reply(self, number: int, name: str) -> Element:
         for _ in range(OTHER_MESSAGES_AT_MOST):
@@ -241,7 +241,7 @@ class NetconfSession:
                     await self._arrive(awaited)
         except TimeoutError:
             message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {awaited}"
-            raise DeadlinePassed(message, hint="answer_at_most_s in oast.toml says how long an answer may take") from None
+            raise DeadlinePassed(message, hint="max_answer_s in oast.toml says how long an answer may take") from None
         arrived = self._waiting.pop(0)
         ANSWERS.release(self)
         return await parse_if_long((arrived,), parsed, arrived)
@@ -266,7 +266,7 @@ class NetconfSession:
                     break  # What comes behind a hello has the framing that it decides.
         except FramingError as wrong:
             what = "elements" if isinstance(wrong, TooManyElements) else "bytes"
-            raise ProtocolError(f"the device sent {wrong}", hint=f"answer_at_most_{what} in oast.toml says how much is taken in") from None
+            raise ProtocolError(f"the device sent {wrong}", hint=f"max_answer_{what} in oast.toml says how much is taken in") from None
         hold_answer(self, self._decoder.held + sum(map(len, self._waiting)), self.transcript)
 
 

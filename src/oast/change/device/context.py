@@ -1,0 +1,74 @@
+"""What a transaction works with, and why one cannot go on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+from typing import Protocol
+
+from oast.change.record.journal import DeviceJournal
+from oast.change.record.pre_backup import Backup
+from oast.change.state import Cause, RollbackReason
+from oast.config.indented import IndentedSyntax
+from oast.connect.route import Route
+from oast.connect.session import Session
+from oast.connect.transcript import Transcript
+from oast.errors import DeviceError
+from oast.fleet.clock import Clock
+from oast.fleet.events import OnEvent
+from oast.verify.checks import CheckResult
+
+
+class ManagementAddress(Enum):
+    """At which of a device's addresses a session is opened."""
+
+    ANY = "any"
+    """At the inventory's address or, while nothing answers there, at the previous one."""
+    INVENTORY = "inventory"
+    PREVIOUS = "previous"
+    ALTERNATE = "alternate"
+
+
+class SessionFactory(Protocol):
+    """Opens sessions to the transaction's device."""
+
+    async def __call__(self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False) -> Session:
+        """A new session; `proving`, as every later one will log in. Raises DeviceError."""
+
+    @property
+    def has_alternate(self) -> bool:
+        """Whether the inventory names an alternate management address."""
+
+    def alternate_route(self, session: Session, interface: str | None = None) -> Route:
+        """How Oast reaches the device over a `session` at the alternate address; `interface` is the one that a reading shows with it."""
+
+
+class DeviceChangedSinceDiff(DeviceError):
+    """The device has changed since it was compared: compare again."""
+
+
+@dataclass(frozen=True)
+class LossOfContact:
+    """Why a device's session is lost or out of step, so that its state is not known."""
+
+    cause: Cause
+    reason: str
+    hint: str | None = None
+    failed: tuple[CheckResult, ...] = ()
+    why: RollbackReason = RollbackReason.SESSION_LOST
+
+
+@dataclass(frozen=True)
+class TransactionContext:
+    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation; `journal` is where every step is
+    written down before it is taken."""
+
+    syntax: IndentedSyntax
+    opener: SessionFactory
+    backup: Backup
+    log: Path
+    timer_s: float
+    on_event: OnEvent
+    clock: Clock
+    journal: DeviceJournal

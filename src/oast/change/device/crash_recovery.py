@@ -1,0 +1,73 @@
+"""The delivery to one device that a run which died has left open: found out, and brought to its end."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+
+from oast.change.device.context import LossOfContact, TransactionContext
+from oast.change.device.transaction import DeviceTransaction
+from oast.change.plan.apply_mode import ApplyMode
+from oast.change.plan.diff import PartialRunningConfig, RunningConfig, comparison_from_record
+from oast.change.plan.stored_plan import StoredDevicePlan
+from oast.change.record.journal_reader import KEEP, OpenDevice
+from oast.change.state import PREVIOUS_STARTUP, Cause, Phase, rollback_method_of
+from oast.config.difference import applied
+from oast.config.remembered import by_fingerprint, known_again
+from oast.config.tree import Node, canonical
+from oast.connect.session import Session
+from oast.intent.intent import Intent
+
+
+@dataclass(frozen=True)
+class RecoveryState:
+    """What is left of a delivery: what the journal says, what was planned, and what the device had listed before, where that was kept."""
+
+    left: OpenDevice
+    planned: StoredDevicePlan
+    manner: ApplyMode
+    listed: RunningConfig | None
+
+
+class RecoveredTransaction(DeviceTransaction):
+    """Takes up what another run has begun. The token of that run is what tells that a timer or a commit on the device is its own.
+
+    What was decided to be kept, is confirmed and saved; what was confirmed, is saved; everything else is taken back. Foreign changes
+    are left alone, and nothing is saved that holds some.
+    """
+
+    def __init__(self, remains: RecoveryState, intent: Intent, means: TransactionContext) -> None:
+        listed = remains.listed or PartialRunningConfig(remains.planned.before)
+        rollback_method = PREVIOUS_STARTUP if remains.manner.into_startup else rollback_method_of(intent.platform)
+        super().__init__(comparison_from_record(intent, listed, remains.manner, rollback_method), (), means)
+        left = remains.left
+        self._remains = remains
+        self.phase = Phase.CONFIRMING if left.decision == KEEP and left.phase is Phase.APPLIED else left.phase
+        self._token = left.token or self._token
+        if left.armed is not None and left.timer_s is not None:
+            self.timer_s = left.timer_s
+            # A clock that was set back must not make the timer longer than it was.
+            self._armed(means.clock.now() - max(0.0, (datetime.now(UTC) - left.armed).total_seconds()))
+        self.lost = LossOfContact(Cause.INTERRUPTED, f"the run {left.run} ended in the middle of it")
+
+    async def finish(self) -> None:
+        """Bring it to an end; it has an outcome then."""
+        await self._context.journal.step("taken up again")
+        await self.recover()
+
+    async def _read_running(self, session: Session) -> Node:
+        """What it runs tells the secrets of what was kept without them."""
+        running = await super()._read_running(session)
+        planned, listed = self._remains.planned, self._remains.listed
+        if listed is not None:
+            await listed.load()
+        secrets = by_fingerprint((running,) if listed is None else (running, listed.tree))
+        intent = replace(self.comparison.intent, tree=known_again(planned.intended, secrets))
+        rollback_method = self.comparison.rollback_method
+        if not self._remains.manner.into_startup:
+            rollback_method = rollback_method_of(intent.platform, session.capabilities)
+        listed = listed or PartialRunningConfig(known_again(planned.before, secrets))
+        self.comparison = comparison_from_record(intent, listed, self._remains.manner, rollback_method)
+        if self._remains.listed is not None:
+            self._expected = canonical(applied(self.comparison.edits, listed.tree))
+        return running

@@ -1,0 +1,85 @@
+"""What devices ran when Oast last delivered to them, and what has changed on them since: their drift.
+
+Kept are the statements of the whole canonical configuration with fingerprints in place of secrets. That is enough to tell that a
+secret was changed, and nobody can read one out of it.
+"""
+
+from __future__ import annotations
+
+import datetime
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+from oast.config.difference import Edit, difference
+from oast.config.documents import children_of, tree_document
+from oast.config.ownership import Scope
+from oast.config.remembered import forgetting
+from oast.config.tree import Node, canonical, joined, root_of
+from oast.errors import StateError
+from oast.files import write_whole
+from oast.platforms.grammar import Grammar
+
+FORMAT = "oast.delivered/2"
+
+
+@dataclass(frozen=True)
+class Baseline:
+    """One device's whole configuration, canonical and with secrets forgotten, as the delivery of `run` left it `at` (UTC)."""
+
+    run: str
+    at: datetime.datetime
+    tree: Node
+
+
+@dataclass(frozen=True)
+class Drift:
+    """What has changed on a device since `since`; without it, nothing was ever delivered, and it is compared with its intent."""
+
+    name: str
+    since: Baseline | None
+    edits: tuple[Edit, ...]
+
+
+def baseline_path(working: Path, device: str) -> Path:
+    """Where the last delivery to `device` is kept, below the estate's working folder."""
+    return working / "delivered" / f"{device}.json"
+
+
+def save_baseline(path: Path, now: Baseline, scope: Scope, grammar: Grammar) -> None:
+    """Keep what a device runs after a delivery inside `scope`. Raises OSError.
+
+    Outside of it, what was kept before stays: what somebody changed there was not delivered by this run either.
+    """
+    try:
+        before = load_baseline(path, grammar)
+    except StateError:
+        before = None
+    tree = now.tree if before is None else _replaced(forgetting(before.tree), now.tree, scope, grammar)
+    content = {"format": FORMAT, "run": now.run, "at": now.at.isoformat(timespec="seconds"), "statements": tree_document(tree)}
+    write_whole(path, json.dumps(content) + "\n", mode=0o600)
+
+
+def _replaced(before: Node, now: Node, scope: Scope, grammar: Grammar) -> Node:
+    """`before` with what is inside `scope` taken from `now`."""
+    return canonical(joined((scope.outside().within(before), scope.within(now)), grammar))
+
+
+def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
+    """What was kept; None when nothing was ever delivered. Raises StateError."""
+    try:
+        content = json.loads(path.read_text(encoding="utf-8"))
+        if content["format"] != FORMAT:
+            message = f"{path} has the format {content['format']}, known is {FORMAT}"
+            raise StateError(message, hint="remove it; the next push makes it anew")
+        at = datetime.datetime.fromisoformat(content["at"])
+        return Baseline(str(content["run"]), at, canonical(root_of(grammar, children_of(content["statements"], grammar))))
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, KeyError, TypeError):
+        raise StateError(f"{path} cannot be read", hint="remove it; the next push makes it anew") from None
+
+
+def drift_from_baseline(name: str, delivered: Baseline, running: Node) -> Drift:
+    """What is different on the device `name`, which runs the canonical tree `running`, from what was delivered."""
+    return Drift(name, delivered, tuple(difference(forgetting(delivered.tree), forgetting(running))))

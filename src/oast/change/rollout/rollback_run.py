@@ -1,0 +1,120 @@
+"""Taking back what was delivered: a delivery of its own, with a way back of its own, to what the devices ran before."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from oast.answer_parsing import parse_if_long
+from oast.change.device.transaction import DeviceTransaction
+from oast.change.plan.apply_mode import ApplyMode
+from oast.change.plan.diff import Comparison, ReadDevice, compare
+from oast.change.plan.stored_plan import plan_document
+from oast.change.record.journal import Journal
+from oast.change.record.locks import RunLock
+from oast.change.rollout.rollout import Rollout, RolloutOptions
+from oast.change.rollout.rollout_order import SINGLE_WAVE
+from oast.change.state import Outcome
+from oast.config.indented import IndentedSyntax
+from oast.connect.connector import Connector
+from oast.connect.session import Capability
+from oast.errors import DeviceError
+from oast.estate.inventory import Device
+from oast.estate.settings import STOP
+from oast.fleet.clock import Clock
+from oast.fleet.events import OnEvent
+from oast.fleet.many import for_each
+from oast.intent.intent import Intent
+from oast.records import Fingerprints
+
+
+class RollbackRun:
+    """An `Undo` (see `oast.change.rollout.rollout`) for one run."""
+
+    def __init__(
+        self,
+        connector: Connector,
+        syntax_of: Callable[[Intent], IndentedSyntax],
+        options: RolloutOptions,
+        on_event: OnEvent,
+        clock: Clock,
+        journal: Journal,
+        change: str,
+        fingerprints: Fingerprints,
+        stop_waiting: asyncio.Event | None = None,
+    ) -> None:
+        self._connector = connector
+        self._syntax_of = syntax_of
+        # It is delivered at once: whatever it is that has failed goes on meanwhile.
+        self._options = replace(options, run=f"{options.run}-back", order=SINGLE_WAVE, soak_s=0.0, on_failure=STOP)
+        self._on_event = on_event
+        self._clock = clock
+        self._journal = journal
+        self._change = change
+        self._fingerprints = fingerprints
+        self._stop_waiting = stop_waiting
+        self._outcomes: dict[str, Outcome] = {}
+        self.listed: dict[str, str] = {}
+
+    def became(self, name: str) -> Outcome | None:
+        return self._outcomes.get(name)
+
+    async def __call__(self, delivered: Sequence[DeviceTransaction]) -> None:
+        comparisons, failed = await self._compared(delivered)
+        run = self._options.run
+        lock = RunLock(self._options.working, run)
+        lock.take()
+        try:
+            manner = ApplyMode("replace", into=delivered[0].comparison.manner.into)
+            # It may parse long configurations, and devices of other waves may be armed.
+            plan = await asyncio.to_thread(plan_document, comparisons, manner, self._fingerprints)
+            await asyncio.to_thread(self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons])
+            push = Rollout(
+                comparisons,
+                failed,
+                {},
+                self._connector,
+                self._syntax_of,
+                self._options,
+                self._on_event,
+                self._clock,
+                self._journal,
+                stop_waiting=self._stop_waiting,
+            )
+            try:
+                await push.run()
+            finally:
+                self._outcomes.update({outcome.device: outcome for outcome in push.outcomes})
+                self.listed.update(push.listed)
+            await asyncio.to_thread(self._journal.end, run, recorded=False)
+        finally:
+            lock.release(done=True)
+
+    async def _compared(self, delivered: Sequence[DeviceTransaction]) -> tuple[list[Comparison], list[tuple[Device, DeviceError]]]:
+        """What brings each back, and those that cannot be read."""
+        found: dict[str, Comparison | DeviceError] = {}
+
+        async def one(transaction: DeviceTransaction) -> Comparison:
+            was = transaction.comparison
+            intent, scope = was.intent, was.intent.scope
+            ran = await was.listed.load()
+            was.listed.release()
+            before = Intent.of_record(intent.device, intent.platform, scope.within(ran), scope, intent.owners)
+            log = self._options.working / "log" / self._options.run / f"{intent.device.name}.log"
+            async with self._connector.session(intent.device, intent.platform, log) as session:
+                into_startup = was.manner.into_startup
+                running = await (session.read_startup() if into_startup else session.read_running())
+                has_startup = Capability.STARTUP in session.capabilities and not into_startup
+                startup = await session.read_startup() if has_startup else None
+                read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
+            manner = ApplyMode("replace", was.manner.remove_unknown, was.manner.into)
+            return await parse_if_long((running, startup), compare, before, read, self._syntax_of(intent), manner)
+
+        def done(transaction: DeviceTransaction, result: Comparison | DeviceError) -> None:
+            found[transaction.name] = result
+
+        await for_each(delivered, one, self._options.parallel, done)
+        failed = [(t.comparison.intent.device, e) for t in delivered if isinstance(e := found[t.name], DeviceError)]
+        return [c for t in delivered if isinstance(c := found[t.name], Comparison)], failed

@@ -1,0 +1,424 @@
+"""Push: deliver compared differences in waves, and say what became of every device."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from oast.change.device.context import ManagementAddress, TransactionContext
+from oast.change.device.pre_post_state import PrePostState
+from oast.change.device.transaction import DeviceTransaction
+from oast.change.plan.diff import Comparison
+from oast.change.record import baseline as delivered
+from oast.change.record.baseline import Baseline
+from oast.change.record.journal import Journal
+from oast.change.record.journal_reader import OpenRun, devices_in_unknown_state, unknown_state_error
+from oast.change.record.locks import device_lock
+from oast.change.record.pre_backup import Backup
+from oast.change.rollout.neighbor_impact import NeighborImpact
+from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
+from oast.change.rollout.soak import soak
+from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
+from oast.change.state import Cause, Outcome, State
+from oast.config.difference import Edit, secrets_in
+from oast.config.indented import IndentedSyntax
+from oast.config.remembered import forgetting
+from oast.config.tree import Node
+from oast.config.view import Counts
+from oast.connect.connector import Connector
+from oast.connect.route import Route
+from oast.connect.session import Session
+from oast.connect.transcript import Transcript
+from oast.errors import ConnectionFailed, DeviceError, StateError
+from oast.estate.inventory import Device
+from oast.estate.settings import STOP, WAVE
+from oast.fleet.clock import Clock
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
+from oast.intent.intent import Intent
+from oast.readings.read import read
+from oast.readings.tables import Readings
+from oast.verify.checks import Check, CheckResult
+
+
+@dataclass(frozen=True)
+class RolloutOptions:
+    """`order` says which devices come in which wave; at most `parallel` devices are worked on at a time.
+
+    After each wave its checks are looked at for `soak_s` seconds. After more than `max_failures` failures no further devices are begun,
+    and what `on_failure` says is taken back. Backups and transcripts go below `working`, in
+    folders named after `run`; `mask_backups` hides the secrets in them.
+    """
+
+    working: Path
+    run: str
+    parallel: int
+    revert_timer_s: float
+    verify_timeout_s: float
+    stable_for_s: float = 0.0
+    mask_backups: bool = False
+    order: RolloutOrder = SINGLE_WAVE
+    max_failures: int = 0
+    soak_s: float = 0.0
+    on_failure: str = STOP
+
+
+class RollbackOfDelivered(Protocol):
+    """Takes back what was delivered, as a delivery of its own."""
+
+    async def __call__(self, delivered: Sequence[DeviceTransaction]) -> None:
+        """Bring these devices back to what they ran before."""
+
+    def became(self, name: str) -> Outcome | None:
+        """What became of that on one device; None when it was not begun."""
+
+    @property
+    def listed(self) -> Mapping[str, str]:
+        """What was listed last as running, by device."""
+
+
+def rolled_back_outcome(outcome: Outcome, became: Outcome | None, why: str) -> Outcome:
+    """The outcome of a device that was delivered, when it was to be taken back because of others."""
+    if became is not None and became.state is State.DELIVERED and became.cause is Cause.NONE:
+        cause = outcome.cause if outcome.cause is Cause.CHECKS else Cause.HELD
+        return replace(outcome, state=State.REVERTED, cause=cause, reason="; ".join(filter(None, (outcome.reason, why))))
+    if became is not None and became.state is State.DELIVERED:
+        # It runs what it did before, and something about that is not in order, such as what it starts with.
+        return replace(outcome, state=State.REVERTED, cause=Cause.FAILED, reason=f"{why}; {became.reason}", hint=became.hint)
+    reason = f"it was to be {why}, and could not be: {became.reason if became is not None else 'it was not begun'}"
+    state = State.DELIVERED if became is None or became.state in (State.UNCHANGED, State.REVERTED) else State.UNKNOWN
+    return replace(outcome, state=state, cause=Cause.FAILED, reason=reason, hint="look at it with: oast diff")
+
+
+def new_run_id() -> str:
+    """A name for one run: the time (UTC) and four random digits."""
+    return f"{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{secrets.token_hex(2)}"
+
+
+class DeviceSessionFactory:
+    """Opens sessions to one device, to which `edits` are delivered."""
+
+    def __init__(self, connector: Connector, intent: Intent, edits: Iterable[Edit]) -> None:
+        self._connector = connector
+        self._device = intent.device
+        self._platform = intent.platform
+        self._changes_login = any(secret.name in connector.login_secrets for secret in secrets_in(edits))
+
+    @property
+    def has_alternate(self) -> bool:
+        return self._device.management.alternate is not None
+
+    async def __call__(self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False) -> Session:
+        target = None
+        if at is ManagementAddress.ALTERNATE:
+            target = self._connector.alternate(self._device)
+            if target is None:
+                raise ConnectionFailed("the inventory names no alternate management address")
+        elif at is ManagementAddress.PREVIOUS:
+            target = self._connector.previous(self._device)
+        elif at is ManagementAddress.INVENTORY:
+            target = self._connector.target(self._device)
+        newest_only = proving and self._changes_login
+        return await self._connector.open(self._device, self._platform, transcript, target=target, newest_only=newest_only)
+
+    def alternate_route(self, session: Session, interface: str | None = None) -> Route:
+        return self._connector.route(self._device, session, interface, is_alternate=True)
+
+
+class Rollout:
+    """One run of deliveries. `outcomes` grows as devices end, so it is right at any moment, also after cancellation."""
+
+    def __init__(
+        self,
+        comparisons: Sequence[Comparison],
+        unreached: Sequence[tuple[Device, DeviceError]],
+        checks: Mapping[str, Sequence[Check]],
+        connector: Connector,
+        syntax_of: Callable[[Intent], IndentedSyntax],
+        options: RolloutOptions,
+        on_event: OnEvent,
+        clock: Clock,
+        journal: Journal,
+        sessions: dict[str, Session] | None = None,
+        stop_waiting: asyncio.Event | None = None,
+        undo: RollbackOfDelivered | None = None,
+        surroundings: NeighborImpact | None = None,
+    ) -> None:
+        """`unreached` are devices that were asked for and could not be compared: each is a failure of its wave.
+
+        `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run that was cancelled takes
+        nothing back any more, and leaves the devices to their timers. `undo` takes back what was delivered already. What stands around
+        the devices, `surroundings`, has to be as it was when a wave is confirmed.
+        """
+        self._comparisons = comparisons
+        self._unreached = unreached
+        self._checks = checks
+        self._connector = connector
+        self._syntax_of = syntax_of
+        self._options = options
+        self._on_event = on_event
+        self._clock = clock
+        self._journal = journal
+        self._sessions = {} if sessions is None else sessions
+        self._stop_waiting = stop_waiting
+        self._undo = undo
+        self._surroundings = surroundings
+        self._unfinished = False
+        self._outcomes: dict[str, Outcome] = {}
+        self._begun: set[str] = set()
+        # What was listed last as running, of those to which something was done.
+        self.listed: dict[str, str] = {}
+        # The devices of each wave.
+        self.waves: list[list[str]] = []
+        # What was read of those that were changed, before and after.
+        self.pre_post_state: dict[str, PrePostState] = {}
+        self._delivered: list[DeviceTransaction] = []
+        # Those of the wave that is being delivered, and the delivered devices that are being rolled back.
+        self._current: Sequence[DeviceTransaction] = ()
+        self._rolling_back: frozenset[str] = frozenset()
+        for device, error in unreached:
+            log = str(options.working / "log" / options.run / f"{device.name}.log")
+            self._outcomes[device.name] = Outcome(
+                device.name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint, log=log
+            )
+
+    @property
+    def outcomes(self) -> list[Outcome]:
+        """One for each device, in the order given; a device whose turn never came is unchanged, and no other."""
+        known = [self._outcomes.get(c.name) or self._without(c) for c in self._comparisons]
+        return [*known, *(self._outcomes[device.name] for device, _ in self._unreached)]
+
+    @property
+    def outcomes_if_interrupted(self) -> list[Outcome]:
+        """The same if this process ends now: whatever is not settled is unknown, and so is what is being rolled back."""
+        now = {transaction.name: transaction.outcome_if_interrupted() for transaction in self._current}
+        found = []
+        for outcome in self.outcomes:
+            left = now.get(outcome.device, outcome)
+            if outcome.device in self._rolling_back:
+                reason = "interrupted while it was being rolled back because of other devices"
+                left = replace(left, state=State.UNKNOWN, cause=Cause.INTERRUPTED, reason=reason, hint="find out with: oast change resume")
+            found.append(left)
+        return found
+
+    def _without(self, comparison: Comparison) -> Outcome:
+        """What can be said of a device that has no outcome."""
+        if comparison.name not in self._begun:
+            return self._untouched(comparison, "interrupted before its turn")
+        reason = "the run ended before it was known what became of it"
+        return replace(self._untouched(comparison, reason), state=State.UNKNOWN, hint="look at it with: oast diff")
+
+    async def run(self) -> None:
+        """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
+        try:
+            await self._run()
+        finally:
+            if self._surroundings is not None:
+                await asyncio.shield(self._surroundings.close())
+
+    async def _run(self) -> None:
+        waves = self._waves()
+        if self._surroundings is not None:
+            await self._surroundings.begin([[comparison.name for comparison in group if comparison.edits] for group, _ in waves])
+        self.waves = [[*(comparison.name for comparison in group), *lost] for group, lost in waves]
+        begun: set[str] = set()
+        for number, (group, lost) in enumerate(waves, 1):
+            begun.update(comparison.name for comparison in group)
+            begun.update(lost)
+            if group:
+                later = frozenset(c.name for following, _ in waves[number:] for c in following)
+                self._on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
+                transactions = await self._wave(group, later)
+                await self._soak(transactions, later)
+            failures = self._failures(begun)
+            if failures > self._options.max_failures:
+                self._mark_not_started(failures)
+                await self._roll_back_others([c.name for c in group], failures)
+                return
+
+    async def _soak(self, transactions: Sequence[DeviceTransaction], later: frozenset[str]) -> None:
+        """Look at what was delivered for some time before others are; what becomes false is a failure."""
+        delivered = [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
+        if not self._options.soak_s or not delivered:
+            return
+        for name, told in (await soak(delivered, self._connector, self._options, later, self._clock, self._on_event)).items():
+            outcome = self._outcomes[name]
+            self._outcomes[name] = replace(outcome, cause=told.cause, reason=told.reason, failed_checks=told.failed)
+
+    async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
+        """What was delivered goes back as well, where that is wanted: what this wave did, or the whole change."""
+        wanted = self._options.on_failure
+        if wanted == STOP or self._undo is None:
+            return
+        names = set(wave) if wanted == WAVE else {t.name for t in self._delivered}
+        back = [t for t in self._delivered if t.name in names]
+        if not back:
+            return
+        why = f"taken back, as {failures} {'device' if failures == 1 else 'devices'} failed or did not stay in order"
+        self._rolling_back = frozenset(transaction.name for transaction in back)
+        try:
+            await self._undo(back)
+        finally:
+            self._rolling_back = frozenset()
+            self.listed.update(self._undo.listed)
+            for transaction in back:
+                became = self._undo.became(transaction.name)
+                self._outcomes[transaction.name] = rolled_back_outcome(self._outcomes[transaction.name], became, why)
+
+    def _failures(self, begun: Iterable[str]) -> int:
+        """How many were not simply delivered, or are not in order any more."""
+        ended = (o for name in begun if (o := self._outcomes.get(name)) is not None)
+        return sum(1 for o in ended if o.state is not State.DELIVERED or o.cause is Cause.CHECKS)
+
+    def _mark_not_started(self, failures: int) -> None:
+        for comparison in self._comparisons:
+            if comparison.name not in self._outcomes:
+                reason = f"not begun: {failures} before it failed or {'was' if failures == 1 else 'were'} reverted"
+                self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
+                self._on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
+
+    def _waves(self) -> list[tuple[list[Comparison], list[str]]]:
+        """The devices in the order of the waves, and those of each that could not be reached."""
+        devices = [c.intent.device for c in self._comparisons]
+        waves = self._options.order.of([*devices, *(device for device, _ in self._unreached)])
+        wave_of = wave_numbers(waves)
+        groups: list[tuple[list[Comparison], list[str]]] = [([], []) for _ in waves]
+        for comparison in self._comparisons:
+            groups[wave_of[comparison.name]][0].append(comparison)
+        for device, _ in self._unreached:
+            groups[wave_of[device.name]][1].append(device.name)
+        return groups
+
+    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> Sequence[DeviceTransaction]:
+        """Deliver to them together; their transactions, each with its outcome."""
+        options = self._options
+        with ExitStack() as locks:
+            flying, unusable = self._unsettled()
+            transactions = []
+            for comparison in comparisons:
+                try:
+                    locks.enter_context(device_lock(options.working, comparison.name))
+                    if unusable is not None:
+                        raise unusable
+                    if comparison.name in flying:
+                        raise unknown_state_error(flying[comparison.name])
+                except DeviceError as error:
+                    self._outcomes[comparison.name] = self._untouched(comparison, error.message, Cause.FAILED)
+                    self._on_event(DeviceEvent(comparison.name, Stage.UNCHANGED))
+                else:
+                    transactions.append(self._transaction(comparison))
+            limits = WaveTiming(options.parallel, options.verify_timeout_s, options.stable_for_s, later)
+            watching = EarlierWaveMonitor(self._connector, self._delivered, {t.name for t in transactions}, later)
+            wave = Wave(transactions, watching.watched, limits, self._clock, self._stop_waiting, await self._around(transactions, later))
+            self._begun.update(transaction.name for transaction in transactions)
+            self._current = transactions
+            try:
+                await wave.deliver()
+            finally:
+                self._unfinished = self._unfinished or wave.unfinished
+                self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
+                self._current = ()
+                self.pre_post_state.update({t.name: t.pre_post_state for t in transactions if t.comparison.edits})
+                self.listed.update({t.name: t.listed for t in transactions if t.listed is not None})
+                await asyncio.shield(self._keep(transactions))
+                self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
+                await asyncio.shield(watching.close())
+            return transactions
+
+    async def _around(self, wave: Sequence[DeviceTransaction], later: frozenset[str]) -> Callable[[], Awaitable[list[CheckResult]]] | None:
+        """What tells what is not as it was around a wave; nothing does while an earlier one waits for later devices."""
+        if self._surroundings is None:
+            return None
+        names = [transaction.name for transaction in wave]
+        await self._surroundings.leave(names)
+        return None if later and self._unfinished else partial(self._surroundings.look, names, later)
+
+    def _unsettled(self) -> tuple[dict[str, OpenRun], DeviceError | None]:
+        """What other runs have left in flight, and why nothing may be begun when that cannot be told."""
+        try:
+            return devices_in_unknown_state(self._options.working), None
+        except StateError as error:
+            return {}, DeviceError(f"{error.message}: it was not touched", hint=error.hint)
+
+    async def _keep(self, transactions: Iterable[DeviceTransaction]) -> None:
+        """What devices run now, so that drift can be told from it."""
+
+        def keep(transaction: DeviceTransaction, running: Node) -> None:
+            intent = transaction.comparison.intent
+            path = delivered.baseline_path(self._options.working, transaction.name)
+            now = Baseline(self._options.run, datetime.now(UTC), forgetting(running))
+            # A full disk here must not turn a delivered device into a failed one.
+            with suppress(OSError):
+                delivered.save_baseline(path, now, intent.scope, self._syntax_of(intent).grammar)
+
+        ended = [(t, t.outcome, t.running) for t in transactions]
+        ended = [(t, o, r) for t, o, r in ended if not t.comparison.manner.into_startup]
+        kept = [(t, r) for t, o, r in ended if o is not None and o.state is State.DELIVERED and r is not None]
+        await asyncio.gather(*(asyncio.to_thread(keep, transaction, running) for transaction, running in kept))
+
+    def _transaction(self, comparison: Comparison) -> DeviceTransaction:
+        intent, options = comparison.intent, self._options
+        syntax = self._syntax_of(intent)
+        means = TransactionContext(
+            syntax=syntax,
+            opener=DeviceSessionFactory(self._connector, intent, comparison.edits),
+            backup=Backup(options.working / "backups" / options.run / f"{comparison.name}.txt", syntax, options.mask_backups),
+            log=options.working / "log" / options.run / f"{comparison.name}.log",
+            timer_s=options.revert_timer_s,
+            on_event=self._on_event,
+            clock=self._clock,
+            journal=self._journal.of(options.run, comparison.name),
+        )
+        return DeviceTransaction(comparison, self._checks.get(comparison.name, ()), means, self._sessions.pop(comparison.name, None))
+
+    @staticmethod
+    def _untouched(comparison: Comparison, reason: str, cause: Cause = Cause.INTERRUPTED) -> Outcome:
+        return Outcome(comparison.name, State.UNCHANGED, cause, comparison.counts, 0.0, reason, rollback_method=comparison.rollback_method)
+
+
+def _deferred(transaction: DeviceTransaction, names: set[str], later: frozenset[str]) -> Iterator[Check]:
+    """Its checks that waited for these devices and for none that is still to come; the first of them answers for each."""
+    for check, peers in transaction.deferred:
+        here = sorted(peers & names)
+        if here and not peers & later:
+            yield check._replace(peer=here[0])
+
+
+class EarlierWaveMonitor:
+    """Looks after devices of earlier waves while others are delivered to: those with checks that concern one of `names`."""
+
+    def __init__(self, connector: Connector, delivered: Sequence[DeviceTransaction], names: set[str], later: frozenset[str]) -> None:
+        self._connector = connector
+        self._sessions: dict[str, Session] = {}
+        self.watched = [
+            EarlierWaveCheck(t.name, checks, self._readings_of(t, checks), t.is_excused, t.hide)
+            for t in delivered
+            if (checks := (*(check for check in t.checks if check.peer in names), *_deferred(t, names, later)))
+        ]
+
+    def _readings_of(self, transaction: DeviceTransaction, checks: Sequence[Check]) -> Callable[[], Awaitable[Readings]]:
+        names = sorted({check.reading for check in checks})
+        intent = transaction.comparison.intent
+
+        async def readings() -> Readings:
+            session = self._sessions.get(transaction.name)
+            if session is None:
+                session = self._sessions[transaction.name] = await self._connector.open(intent.device, intent.platform)
+            try:
+                return await read(session, intent.platform, names)
+            except ConnectionFailed:
+                del self._sessions[transaction.name]
+                await session.close()
+                raise
+
+        return readings
+
+    async def close(self) -> None:
+        while self._sessions:
+            await self._sessions.popitem()[1].close()
