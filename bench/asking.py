@@ -14,7 +14,7 @@ from oast.estate.estate import Estate
 from oast.operations.ask import ask
 from oast.operations.preparation import prepare
 from oast.operations.verify import checks_for, verify
-from oast.platforms.load import SHIPPED, load
+from oast.platforms.load import SHIPPED, load_platform
 from oast.readings.records import records
 from oast.records import Fingerprints
 
@@ -27,13 +27,15 @@ def listing() -> str:
     rows = []
     for n in range(LINES):
         oper = "up" if n % 9 else "down"
-        rows.append(f"{f'port{n}':11}up     {oper:6}{'-':19}-     9000  1000M  {n:<11}{n * 7:<12}0          0\n")
+        rows.append(
+            f"{f'port{n}':11}up     {oper:6}{'-':19}-     9000  1000M  {n:<11}{n * 7:<12}0          0\n"
+        )
     return head + "".join(rows)
 
 
 def parsing() -> float:
     """The shortest time for it, in seconds."""
-    reading = load(SHIPPED / "bine.toml", Fingerprints(b"key")).readings["interfaces"]
+    reading = load_platform(SHIPPED / "bine.toml", Fingerprints(b"key")).readings["interfaces"]
     text, best = listing(), float("inf")
     for _ in range(9):
         began = time.perf_counter()
@@ -43,16 +45,28 @@ def parsing() -> float:
     return best
 
 
-async def bare_listing(addresses: Sequence[tuple[str, int]], commands: Sequence[str], parallel: int, password: str) -> None:
+async def bare_listing(
+    addresses: Sequence[tuple[str, int]], commands: Sequence[str], parallel: int, password: str
+) -> None:
     """Connect, ask the same in a shell with the empty line behind each, disconnect."""
     places = asyncio.Semaphore(parallel)
 
     async def one(host: str, port: int) -> None:
         async with places:
             connection = await asyncssh.connect(
-                host, port, username="oast", password=password, known_hosts=None, config=(), agent_path=None, client_keys=None
+                host,
+                port,
+                username="oast",
+                password=password,
+                known_hosts=None,
+                config=(),
+                agent_path=None,
+                client_keys=None,
             )
-            async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
+            async with (
+                connection,
+                connection.create_process(term_type="dumb", term_size=(500, 200)) as process,
+            ):
                 await process.stdout.readuntil("view| ")
                 process.stdin.write("session page-length 0\n")
                 await process.stdout.readuntil("view| ")
@@ -86,7 +100,10 @@ def peak_of(work: Callable[[], object]) -> float:
     if not process:
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         work()
-        os.write(theirs, f"{(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1000} {before / 1000}".encode())
+        os.write(
+            theirs,
+            f"{(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1000} {before / 1000}".encode(),
+        )
         os._exit(0)
     os.close(theirs)
     with os.fdopen(ours) as told:

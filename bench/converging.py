@@ -15,7 +15,9 @@ PORTS = frozenset(f"port{n}" for n in range(1, 12))
 
 def _cabling() -> tuple[list[tuple[tuple[str, str], tuple[str, str]]], dict[str, dict[str, str]]]:
     """A ring in which every third router has a chord to another; the addresses of its ports."""
-    pairs = [(n, (n + 1) % ROUTERS) for n in range(ROUTERS)] + [(n, (n + 37) % ROUTERS) for n in range(0, ROUTERS, CHORDS)]
+    pairs = [(n, (n + 1) % ROUTERS) for n in range(ROUTERS)] + [
+        (n, (n + 37) % ROUTERS) for n in range(0, ROUTERS, CHORDS)
+    ]
     ports: dict[str, dict[str, str]] = {f"r{n}": {} for n in range(ROUTERS)}
     links = []
     for number, pair in enumerate(pairs):
@@ -40,7 +42,11 @@ def _text(number: int, ports: dict[str, str], cost: int) -> str:
         lines += ["bgp", "  as 64500", f"  network 203.0.113.{number + 1}/32"]
         for other in range(0, ROUTERS, 25):
             if other != number:
-                lines += [f"  neighbor 203.0.113.{other + 1}", "    peer-as 64500", f"    local-address 203.0.113.{number + 1}"]
+                lines += [
+                    f"  neighbor 203.0.113.{other + 1}",
+                    "    peer-as 64500",
+                    f"    local-address 203.0.113.{number + 1}",
+                ]
     return "\n".join(lines) + "\n"
 
 

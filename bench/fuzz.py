@@ -55,7 +55,11 @@ def http(first: int, number: int) -> list[str]:
     services, clients = range(first, first + number // 2), range(first + number // 2, first + number)
 
     async def work(port: int, tls: ssl.SSLContext) -> list[str]:
-        return [wrong for seed in clients if (wrong := await hostile_http.client_session(port, tls, seed)) is not None]
+        return [
+            wrong
+            for seed in clients
+            if (wrong := await hostile_http.client_session(port, tls, seed)) is not None
+        ]
 
     return [*hostile_http.source_sessions(services), *served_by_the_server(work)]
 
@@ -80,13 +84,29 @@ def portions(options: argparse.Namespace) -> Iterator[tuple[str, int, int, Calla
 
 def main(words: list[str]) -> int:
     parser = argparse.ArgumentParser(description="Try odd inputs and hostile sessions.")
-    parser.add_argument("--inputs", type=int, default=100_000, metavar="N", help="odd inputs (default: 100000)")
-    parser.add_argument("--sessions", type=int, default=1000, metavar="N", help="hostile sessions, a third of each kind (default: 1000)")
     parser.add_argument(
-        "--minutes", type=float, default=None, metavar="M", help="stop after M minutes and print the findings so far (default: no limit)"
+        "--inputs", type=int, default=100_000, metavar="N", help="odd inputs (default: 100000)"
     )
     parser.add_argument(
-        "--seed", type=int, default=time.time_ns() % 1_000_000, metavar="N", help="the first seed (default: another each time)"
+        "--sessions",
+        type=int,
+        default=1000,
+        metavar="N",
+        help="hostile sessions, a third of each kind (default: 1000)",
+    )
+    parser.add_argument(
+        "--minutes",
+        type=float,
+        default=None,
+        metavar="M",
+        help="stop after M minutes and print the findings so far (default: no limit)",
+    )
+    parser.add_argument(
+        "--seed",
+        type=int,
+        default=time.time_ns() % 1_000_000,
+        metavar="N",
+        help="the first seed (default: another each time)",
     )
     options = parser.parse_args(words)
     started = time.monotonic()
@@ -99,11 +119,21 @@ def main(words: list[str]) -> int:
         new = how(first, number)
         tried[kind] = tried.get(kind, 0) + number
         found += new
-        print("\n".join([*new, f"{time.monotonic() - started:6.0f} s  {number} {kind} from seed {first}: {len(new)} findings"]), flush=True)
+        print(
+            "\n".join(
+                [
+                    *new,
+                    f"{time.monotonic() - started:6.0f} s  {number} {kind} from seed {first}: {len(new)} findings",
+                ]
+            ),
+            flush=True,
+        )
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
     if memory > MEMORY_AT_MOST:
         found.append(f"{memory // 1_000_000} MB of memory")
-    print(f"tried: {', '.join(f'{number} {kind}' for kind, number in tried.items())}; {memory // 1_000_000} MB; {len(found)} findings")
+    print(
+        f"tried: {', '.join(f'{number} {kind}' for kind, number in tried.items())}; {memory // 1_000_000} MB; {len(found)} findings"
+    )
     return 1 if found else 0
 
 

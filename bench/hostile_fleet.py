@@ -17,13 +17,18 @@ PROCESSES = 4
 
 def main(words: list[str]) -> int:
     number, hostile = (int(word) for word in [*words, *("2000", "300")[len(words) :]])
-    with tempfile.TemporaryDirectory(prefix="oast-bench-") as folder, fleet(Path(folder), number, hostile, PROCESSES) as found:
+    with (
+        tempfile.TemporaryDirectory(prefix="oast-bench-") as folder,
+        fleet(Path(folder), number, hostile, PROCESSES) as found,
+    ):
         started = time.monotonic()
         code, document, memory = compared(found)
         took = time.monotonic() - started
         wrong = wrong_in(found, document, memory)
         named = len(document["devices"]) + len(document["failed"])  # type: ignore[arg-type]
-        print(f"{named} of {number} devices named in {took:.0f} s, {memory // 1_000_000} MB of memory, exit code {code}")
+        print(
+            f"{named} of {number} devices named in {took:.0f} s, {memory // 1_000_000} MB of memory, exit code {code}"
+        )
     print("\n".join([*wrong, f"{len(wrong)} findings"]))
     return 1 if wrong else 0
 

@@ -17,7 +17,10 @@ from simulator import Bare, BareSession
 from oast.estate.estate import Estate, open_estate
 
 SECRETS = {"OAST_SECRET_LOGIN_PASSWORD": "bench-login", "OAST_SECRET_PRIVILEGE_PASSWORD": "bench-privilege"}
-PREPARED = {"bine": ("session page-length 0", "read running", "| "), "cowl": ("page off", "list running", " ~ ")}
+PREPARED = {
+    "bine": ("session page-length 0", "read running", "| "),
+    "cowl": ("page off", "list running", " ~ "),
+}
 # What is told to a device of NETCONF: hellos of either version, a request for what runs, and the end (RFC 6241, RFC 6242).
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 END = "]]>]]>"
@@ -36,7 +39,9 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     names = ", ".join(f"port{n}" for n in range(1, ports + 1))
     bine = "".join(f"interface port{n}\n  description gate-{n}\n  mtu 9000\n" for n in range(1, ports + 1))
     here = "/interfaces/interface[name=port{}]"
-    cowl = "".join(f"{here.format(n)}/description = gate-{n}\n{here.format(n)}/mtu = 9000\n" for n in range(1, ports + 1))
+    cowl = "".join(
+        f"{here.format(n)}/description = gate-{n}\n{here.format(n)}/mtu = 9000\n" for n in range(1, ports + 1)
+    )
     port = "/interfaces/interface[name=port{}]"
     roundel = "".join(
         f"{port.format(n)}/type = roundel-if-type:ethernet\n{port.format(n)}/description = gate-{n}\n{port.format(n)}/ipv4/mtu = 9000\n"
@@ -49,7 +54,9 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     bine = f"user oast\n  authorized-key bench {algorithm} {data}\n{bine}"
     user = "/users/user[name=oast]/authorized-key[name=bench]"
     cowl = f"{user}/algorithm = {algorithm}\n{user}/key-data = {data}\n{cowl}"
-    (folder / "bine.txt").write_text("system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/16\n" + bine)
+    (folder / "bine.txt").write_text(
+        "system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/16\n" + bine
+    )
     manage = "/interfaces/interface[name=manage0]/ipv4/address[ip=${management}]/prefix-length = 16\n"
     (folder / "cowl.txt").write_text("/system/hostname = ${name}\n" + manage + cowl)
     user = "/system/authentication/user[name=oast]/authorized-key[name=bench]"
@@ -60,7 +67,9 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     (folder / "network.yaml").write_text(
         "format: 1\naccounts: [{name: oast, role: administrator, password: login-password}]\nprivilege-password: privilege-password\n"
         f"defaults: {{ports: [manage0, {names}], attached: [{names}]}}\ndevices:\n"
-        + "".join(f"  {n}: {{system: {s}, startup: {s}.txt, management: {a}}}\n" for n, (s, a) in devices.items())
+        + "".join(
+            f"  {n}: {{system: {s}, startup: {s}.txt, management: {a}}}\n" for n, (s, a) in devices.items()
+        )
     )
     (folder / "oast.toml").write_text(
         'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n'
@@ -80,12 +89,22 @@ async def bare_reading(estate: Estate, addresses: list[tuple[str, int]], paralle
     async def one(system: str, host: str, port: int) -> str:
         async with places:
             connection = await asyncssh.connect(
-                host, port, username="oast", password="bench-login", known_hosts=None, config=(), agent_path=None, client_keys=None
+                host,
+                port,
+                username="oast",
+                password="bench-login",
+                known_hosts=None,
+                config=(),
+                agent_path=None,
+                client_keys=None,
             )
             if system == "roundel":
                 return await requested(connection)
             prepare, running, prompt = PREPARED[system]
-            async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
+            async with (
+                connection,
+                connection.create_process(term_type="dumb", term_size=(500, 200)) as process,
+            ):
                 await process.stdout.readuntil(prompt)
                 process.stdin.write(f"{prepare}\n")
                 await process.stdout.readuntil(prompt)
@@ -147,17 +166,29 @@ def peak_of_comparing(folder: Path, number: int, lines: int) -> int:
             ),
             "oast.toml": 'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n',
             "inventory/devices.yaml": "devices:\n"
-            + "".join(f"  edge-{n}: {{address: 192.0.{n // 250}.{n % 250 + 1}, platform: bine}}\n" for n in range(number)),
+            + "".join(
+                f"  edge-{n}: {{address: 192.0.{n // 250}.{n % 250 + 1}, platform: bine}}\n"
+                for n in range(number)
+            ),
             "intent.yaml": "sections:\n  - section: name\n",
             "templates/bine/name.j2": "{#\nsection: name\nowns: [system/contact]\n#}\nsystem\n  contact desk\n",
         }
         for name, text in files.items():
             (folder / name).parent.mkdir(parents=True, exist_ok=True)
             (folder / name).write_text(text)
-        trust = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", str(folder)]
+        trust = [
+            str(Path(sys.executable).with_name("oast")),
+            "devices",
+            "trust",
+            "--yes",
+            "--estate",
+            str(folder),
+        ]
         subprocess.run(trust, check=True, stdout=subprocess.DEVNULL, env={**os.environ, **SECRETS})
         script = _COMPARED.format(secrets=SECRETS, number=number)
-        done = subprocess.run([sys.executable, "-c", script, str(folder)], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", script, str(folder)], capture_output=True, text=True, check=True
+        )
         return int(done.stdout) * 1024
 
 
@@ -182,7 +213,9 @@ class _Listing(BareSession):
 @contextmanager
 def serving(number: int, lines: int) -> Iterator[list[int]]:
     """Such servers, in a process of their own; their ports."""
-    process = subprocess.Popen([sys.executable, __file__, str(number), str(lines)], stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [sys.executable, __file__, str(number), str(lines)], stdout=subprocess.PIPE, text=True
+    )
     try:
         yield json.loads(process.stdout.readline() if process.stdout is not None else "")
     finally:
@@ -197,7 +230,9 @@ async def _serve(number: int, lines: int) -> None:
     ports = []
     for one in range(number):
         server = type("Server", (Bare,), {"session_requested": lambda self, one=one: _Listing(one, lines)})
-        acceptor = await asyncssh.listen("127.0.0.1", 0, server_factory=server, server_host_keys=[key], encoding="utf-8", line_editor=False)
+        acceptor = await asyncssh.listen(
+            "127.0.0.1", 0, server_factory=server, server_host_keys=[key], encoding="utf-8", line_editor=False
+        )
         ports.append(acceptor.get_port())
     print(json.dumps(ports), flush=True)
     await asyncio.Event().wait()

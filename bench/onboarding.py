@@ -40,11 +40,15 @@ def seconds_to_answer(folder: Path) -> float:
     for name in ("inventory", "templates/bine", "values"):
         (estate / name).mkdir(parents=True)
     (folder / "vouchers").mkdir()
-    (estate / "oast.toml").write_text(SETTINGS.format(authority=maker.authority, vouchers=maker.voucher_authority))
-    (estate / "inventory/devices.yaml").write_text("devices:\n  pier-0: {address: 192.0.2.1, platform: bine}\n")
+    (estate / "oast.toml").write_text(
+        SETTINGS.format(authority=maker.authority, vouchers=maker.voucher_authority)
+    )
+    (estate / "inventory/devices.yaml").write_text(
+        "devices:\n  pier-0: {address: 192.0.2.1, platform: bine}\n"
+    )
     (estate / "intent.yaml").write_text("sections:\n  - section: first\n")
     (estate / "templates/bine/first.j2").write_text(TEMPLATE)
-    keys.make(folder / "keys", "Bench", ["localhost"])
+    keys.make_keys(folder / "keys", "Bench", ["localhost"])
     owner = x509.load_pem_x509_certificates((folder / "keys/owner.pem").read_bytes())[0]
     serials = [f"B-{number}" for number in range(BOXES)]
     for serial in serials:
@@ -66,7 +70,9 @@ def seconds_to_answer(folder: Path) -> float:
         server.terminate()
         server.communicate()
     if not all(box.happened[-1] == "complete" for box in boxes):
-        raise SystemExit(f"not all boxes were answered: {next(box.happened for box in boxes if box.happened[-1] != 'complete')}")
+        raise SystemExit(
+            f"not all boxes were answered: {next(box.happened for box in boxes if box.happened[-1] != 'complete')}"
+        )
     return drained
 
 

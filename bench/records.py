@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from oast.archive.archive import Archive, file_of
+from oast.archive.archive import Archive, backup_file
 from oast.change.plan.apply_mode import ApplyMode
 from oast.change.plan.diff import ReadDevice, compare
 from oast.change.record.journal import DeviceJournal
@@ -23,14 +23,24 @@ from oast.change.record.ledger_entry import FORMAT, canonical_json, digest
 from oast.change.state import Cause, Outcome, State
 from oast.config.ownership import Scope
 from oast.config.tree import canonical
-from oast.connect.route import Route
+from oast.connect.management_path import SessionAddresses
 from oast.estate.estate import open_estate
 from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.recording import About, Recording
 
 CHANGES = 10_000
 THOUSAND = 1_000
-STEPS = ("prepared", "arming", "staged", "applying", "applied", "to be kept", "confirming", "confirmed", "saving")
+STEPS = (
+    "prepared",
+    "arming",
+    "staged",
+    "applying",
+    "applied",
+    "to be kept",
+    "confirming",
+    "confirmed",
+    "saving",
+)
 MEMORY = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 
 
@@ -52,7 +62,9 @@ def ledger_of(folder: Path, number: int) -> None:
             "devices": 12,
             "difference": plan,
         }
-        said: dict[str, Any] = about if entry % 2 == 0 else {"states": {"delivered": 12}, "verdict": "done", "outcome": plan}
+        said: dict[str, Any] = (
+            about if entry % 2 == 0 else {"states": {"delivered": 12}, "verdict": "done", "outcome": plan}
+        )
         kind = "begun" if entry % 2 == 0 else "ended"
         at = f"2026-01-01T{entry // 3600:02}:{entry // 60 % 60:02}:{entry % 60:02}.000+00:00"
         line = canonical_json(
@@ -88,8 +100,14 @@ def listing_and_auditing() -> tuple[float, float]:
         ledger_of(Path(name), CHANGES)
         ledger_of(Path(half), CHANGES // 2)
         command = [sys.executable, "-m", "oast", "change"]
-        listed = in_seconds(lambda: subprocess.run([*command, "list", "--format", "json"], cwd=name, check=True, capture_output=True))
-        audited = in_seconds(lambda: subprocess.run([*command, "audit"], cwd=half, check=True, capture_output=True))
+        listed = in_seconds(
+            lambda: subprocess.run(
+                [*command, "list", "--format", "json"], cwd=name, check=True, capture_output=True
+            )
+        )
+        audited = in_seconds(
+            lambda: subprocess.run([*command, "audit"], cwd=half, check=True, capture_output=True)
+        )
     return listed, audited
 
 
@@ -98,7 +116,8 @@ def archiving() -> float:
     with tempfile.TemporaryDirectory() as name:
         archive = Archive(Path(name) / "archive", {"PATH": "/usr/bin:/bin"})
         files = {
-            file_of("running", f"pier-{n}"): f"system\n  contact pier-{n}\n".encode() + b"interface port1\n  mtu 9000\n" * 230
+            backup_file("running", f"pier-{n}"): f"system\n  contact pier-{n}\n".encode()
+            + b"interface port1\n  mtu 9000\n" * 230
             for n in range(CHANGES)
         }
         began = time.perf_counter()
@@ -126,7 +145,9 @@ def unrecorded() -> Iterator[None]:
         yield
 
 
-def in_turn(push: Callable[[], object], prepare: Callable[[str], None], rounds: int = 6) -> tuple[float, float]:
+def in_turn(
+    push: Callable[[], object], prepare: Callable[[str], None], rounds: int = 6
+) -> tuple[float, float]:
     """The shortest time of a push without its record and with it, in seconds; each in a process of its own, as the memory of one that has
     pushed before makes the next slower by more than what is measured."""
     times = {"bare": float("inf"), "recorded": float("inf")}
@@ -165,7 +186,9 @@ def recording_a_thousand() -> tuple[float, float]:
         (folder / "inventory/devices.yaml").write_text(f"devices:\n{rows}")
         (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
         (folder / "templates/bine").mkdir(parents=True)
-        (folder / "templates/bine/interfaces.j2").write_text("{#\nsection: interfaces\nowns: ['interface */description']\n#}\n")
+        (folder / "templates/bine/interfaces.j2").write_text(
+            "{#\nsection: interfaces\nowns: ['interface */description']\n#}\n"
+        )
         estate = open_estate(folder, {**os.environ})
         builder = IntentBuilder(estate)
         comparisons = []
@@ -175,8 +198,12 @@ def recording_a_thousand() -> tuple[float, float]:
             running = "".join(lines)
             tree = canonical(syntax.parse(running.replace("gate-1", "pier-1")).tree)
             scope = Scope((("interface *", "description"),))
-            intent = Intent.of_record(device, builder.platform(device), tree, scope, {"interfaces": scope.includes})
-            comparisons.append(compare(intent, ReadDevice(running, None, Route.of((), (), "")), syntax))
+            intent = Intent.of_record(
+                device, builder.platform(device), tree, scope, {"interfaces": scope.includes}
+            )
+            comparisons.append(
+                compare(intent, ReadDevice(running, None, SessionAddresses.of((), (), "")), syntax)
+            )
         recording = Recording(estate, "20260101T000000Z-0000", About("a bench"))
         outcomes = [Outcome(c.name, State.DELIVERED, Cause.NONE, c.counts, 1.0) for c in comparisons]
         began = time.perf_counter()

@@ -36,20 +36,20 @@ from sourcing import bare, refresh, service
 import oast
 from oast.cli.simulator import Simulator
 from oast.config.commands import commands
-from oast.config.difference import applied, difference
-from oast.config.indented import IndentedSyntax
-from oast.config.order import in_safe_order
+from oast.config.dependency_order import in_dependency_order
+from oast.config.edits import apply_edits, difference
+from oast.config.indented_syntax import IndentedSyntax
 from oast.config.tree import canonical
 from oast.connect.connector import Connector
-from oast.errors import DeviceError, Mistakes
+from oast.errors import DeviceError, ErrorCollector
 from oast.estate.estate import Estate, open_estate
 from oast.estate.filters import FILTERS
 from oast.estate.inventory import Device
-from oast.estate.inventory import read as read_inventory
-from oast.fleet.many import for_each
+from oast.estate.inventory import read_inventory as read_inventory
+from oast.fleet.concurrency import for_each
 from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
-from oast.platforms.load import SHIPPED, Platforms, load
+from oast.platforms.load import SHIPPED, Platforms, load_platform
 from oast.records import Fingerprints
 
 AT_ONCE = 50
@@ -89,9 +89,14 @@ def start() -> list[Figure]:
     def run(*command: str) -> Callable[[], object]:
         return lambda: subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
 
-    bare, version, usage = best(15, run(sys.executable, "-c", "pass"), run(program, "--version"), run(program, "--help"))
+    bare, version, usage = best(
+        15, run(sys.executable, "-c", "pass"), run(program, "--version"), run(program, "--help")
+    )
     floor = "bare interpreter start"
-    return [Figure("oast --version", version, bare, floor, 4.0), Figure("oast --help", usage, bare, floor, 8.0)]
+    return [
+        Figure("oast --version", version, bare, floor, 4.0),
+        Figure("oast --help", usage, bare, floor, 8.0),
+    ]
 
 
 # --- reading 200 devices ------------------------------------------------------------------------------------------------
@@ -103,11 +108,15 @@ def network(folder: Path, number: int) -> Estate:
     names = [f"edge-{n}" for n in range(1, number + 1)]
     addresses = [f"192.0.2.{n % 250 + 1}" for n in range(number)]
     interfaces = "".join(f"interface port{n}\n  description gate-{n}\n  mtu 9000\n" for n in range(1, 51))
-    (folder / "first.txt").write_text("system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/24\n" + interfaces)
+    (folder / "first.txt").write_text(
+        "system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/24\n" + interfaces
+    )
     (folder / "network.yaml").write_text(
         "format: 1\naccounts: [{name: oast, password: login-password}]\nprivilege-password: privilege-password\n"
         f"defaults: {{system: bine, startup: first.txt, ports: [manage0, {ports}], attached: [{ports}]}}\ndevices:\n"
-        + "".join(f"  {name}: {{management: {address}}}\n" for name, address in zip(names, addresses, strict=True))
+        + "".join(
+            f"  {name}: {{management: {address}}}\n" for name, address in zip(names, addresses, strict=True)
+        )
     )
     (folder / "oast.toml").write_text(
         'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n'
@@ -115,7 +124,8 @@ def network(folder: Path, number: int) -> Estate:
     )
     (folder / "inventory").mkdir()
     (folder / "inventory" / "devices.yaml").write_text(
-        "devices:\n" + "".join(f"  {n}: {{address: {a}, platform: bine}}\n" for n, a in zip(names, addresses, strict=True))
+        "devices:\n"
+        + "".join(f"  {n}: {{address: {a}, platform: bine}}\n" for n, a in zip(names, addresses, strict=True))
     )
     return open_estate(folder, SECRETS)
 
@@ -136,7 +146,10 @@ async def bare_loop(addresses: list[tuple[str, int]], parallel: int) -> None:
                 agent_path=None,
                 client_keys=None,
             )
-            async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
+            async with (
+                connection,
+                connection.create_process(term_type="dumb", term_size=(500, 200)) as process,
+            ):
                 await process.stdout.readuntil("view| ")
                 process.stdin.write("session page-length 0\n")
                 await process.stdout.readuntil("view| ")
@@ -172,7 +185,14 @@ def simulated(estate: Estate) -> Iterator[list[tuple[str, int]]]:
     simulator = Simulator(estate.folder / "network.yaml", estate.folder / ".oast" / "sim", environment)
     simulator.start()
     try:
-        program = [str(Path(sys.executable).with_name("oast")), "devices", "trust", "--yes", "--estate", str(estate.folder)]
+        program = [
+            str(Path(sys.executable).with_name("oast")),
+            "devices",
+            "trust",
+            "--yes",
+            "--estate",
+            str(estate.folder),
+        ]
         subprocess.run(program, check=True, stdout=subprocess.DEVNULL, env=environment)
         connector = Connector(estate, estate.devices.values())
         yield [(target.host, target.port) for target in map(connector.target, estate.devices.values())]
@@ -189,7 +209,11 @@ def _reading(number: int, parallel: int, limit: float, rounds: int) -> Figure:
         folder = Path(name)
         estate = network(folder, number)
         with simulated(estate) as addresses:
-            bare, ours = best(rounds, lambda: asyncio.run(bare_loop(addresses, parallel)), lambda: asyncio.run(our_loop(estate, parallel)))
+            bare, ours = best(
+                rounds,
+                lambda: asyncio.run(bare_loop(addresses, parallel)),
+                lambda: asyncio.run(our_loop(estate, parallel)),
+            )
     return Figure(f"read {number} devices, {parallel} at once", ours, bare, "bare asyncssh loop", limit)
 
 
@@ -201,11 +225,17 @@ def mixed_reading() -> list[Figure]:
         folder = Path(name)
         estate = mixed_network(folder, 1000)
         with simulated(estate) as addresses:
-            bare, ours = best(3, lambda: asyncio.run(bare_reading(estate, addresses, 100)), lambda: asyncio.run(our_loop(estate, 100)))
+            bare, ours = best(
+                3,
+                lambda: asyncio.run(bare_reading(estate, addresses, 100)),
+                lambda: asyncio.run(our_loop(estate, 100)),
+            )
             figures = [Figure("read 1,000 mixed devices, 100 at once", ours, bare, "bare asyncssh loop", 1.3)]
             if shutil.which("ssh"):
                 (theirs,) = best(1, by_openssh(estate, addresses, folder))
-                figures.append(Figure("the same against OpenSSH's client", ours, theirs, "xargs -P 20 ssh", 1.0))
+                figures.append(
+                    Figure("the same against OpenSSH's client", ours, theirs, "xargs -P 20 ssh", 1.0)
+                )
     return figures
 
 
@@ -216,13 +246,23 @@ def waiting() -> list[Figure]:
         folder = Path(name)
         estate = mixed_network(folder, number)
         with simulated(estate) as addresses:
-            simulator = Simulator(folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS})
+            simulator = Simulator(
+                folder / "network.yaml", folder / ".oast" / "sim", {**os.environ, **SECRETS}
+            )
             (quick,) = best(2, lambda: asyncio.run(bare_reading(estate, addresses, parallel)))
             slow_down(estate, simulator.ask, LATENCY_S)
             (ours,) = best(1, lambda: asyncio.run(our_loop(estate, parallel)))
     rounds = sum(ROUNDS[str(device.attributes["platform"])] for device in estate.devices.values())
     floor = quick + rounds / parallel * LATENCY_S
-    return [Figure(f"read {number} devices, {LATENCY_S:g} s a command", ours, floor, "rounds of waiting, and a bare asyncssh loop", 1.2)]
+    return [
+        Figure(
+            f"read {number} devices, {LATENCY_S:g} s a command",
+            ours,
+            floor,
+            "rounds of waiting, and a bare asyncssh loop",
+            1.2,
+        )
+    ]
 
 
 def asking() -> list[Figure]:
@@ -255,7 +295,13 @@ def sourcing() -> list[Figure]:
         floor, ours = best(3, lambda: bare(url), lambda: refresh(folder))
         peak = peak_of(lambda: refresh(folder))
     return [
-        Figure("refresh 10,000 devices from a service", ours, floor, "the same pages and fields by a bare loop", 3.5),
+        Figure(
+            "refresh 10,000 devices from a service",
+            ours,
+            floor,
+            "the same pages and fields by a bare loop",
+            3.5,
+        ),
         Figure("refresh 10,000 devices from a service", ours, 5, "the limit", 1.0),
         Figure("refresh 10,000 devices from a service", peak, 200, "the limit", 1.0, "MB"),
     ]
@@ -283,7 +329,14 @@ EXCHANGE_BEFORE = (
 )
 EXCHANGE_TIMER = ("revert-timer state", "revert-timer arm 300", "revert-timer state", "edit")
 EXCHANGE_AFTER = (
-    *("close", "read running\n", "read ports\n", "read running\n", "revert-timer confirm", "revert-timer state"),
+    *(
+        "close",
+        "read running\n",
+        "read ports\n",
+        "read running\n",
+        "revert-timer confirm",
+        "revert-timer state",
+    ),
     *("read running\n", "save startup", "read startup\n", "read running\n"),
 )
 
@@ -299,7 +352,10 @@ async def bare_push(addresses: list[tuple[str, int]], word: str) -> None:
             connection = await asyncssh.connect(
                 host, port, username="oast", password="bench-login", known_hosts=None, config=(), agent_path=None, client_keys=None
             )  # fmt: skip
-            async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
+            async with (
+                connection,
+                connection.create_process(term_type="dumb", term_size=(500, 200)) as process,
+            ):
                 await process.stdout.readuntil("| ")
                 for command in (*EXCHANGE_BEFORE, *EXCHANGE_TIMER):
                     await told(process, command)
@@ -326,7 +382,9 @@ async def our_push(folder: Path) -> None:
     async with await oast.open(folder, SECRETS).compare() as plan:
         if len(plan.different) != 200 or any(len(c.commands) != 2 * CHANGED for c in plan.different):
             raise AssertionError(f"{len(plan.different)} devices differ")
-        result = await plan.deliver("bench", options=oast.DeliveryOptions(revert_timer_s=300, verify_timeout_s=60))
+        result = await plan.deliver(
+            "bench", options=oast.DeliveryOptions(revert_timer_s=300, verify_timeout_s=60)
+        )
         if {o.state for o in result.outcomes} != {oast.State.DELIVERED}:
             raise AssertionError(next(o for o in result.outcomes if o.state is not oast.State.DELIVERED))
 
@@ -354,9 +412,19 @@ def pushing() -> list[Figure]:
             floor, ours = float("inf"), float("inf")
             for number in range(3):
                 (folder / "values/all.yaml").write_text(f"everywhere: {{word: ours{number}}}\n")
-                floor = min(floor, *best(1, lambda word=f"bare{number}": asyncio.run(bare_push(addresses, word))))  # type: ignore[misc]
+                floor = min(
+                    floor, *best(1, lambda word=f"bare{number}": asyncio.run(bare_push(addresses, word)))
+                )  # type: ignore[misc]
                 ours = min(ours, *best(1, lambda: asyncio.run(our_push(folder))))
-    return [Figure(f"push {CHANGED} lines to 200 devices, 50 at once", ours, floor, "bare asyncssh script, same exchange", 1.3)]
+    return [
+        Figure(
+            f"push {CHANGED} lines to 200 devices, 50 at once",
+            ours,
+            floor,
+            "bare asyncssh script, same exchange",
+            1.3,
+        )
+    ]
 
 
 def recording() -> list[Figure]:
@@ -364,7 +432,9 @@ def recording() -> list[Figure]:
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
         with simulated(pushed_to(folder)):
-            bare, recorded = in_turn(lambda: asyncio.run(our_push(folder)), lambda word: give_word(folder, word))
+            bare, recorded = in_turn(
+                lambda: asyncio.run(our_push(folder)), lambda word: give_word(folder, word)
+            )
     listed, audited = listing_and_auditing()
     begun_s, ended_s = recording_a_thousand()
     return [
@@ -403,20 +473,35 @@ def rendering() -> list[Figure]:
         for inner in ("inventory", "values/devices", "templates/bine"):
             (folder / inner).mkdir(parents=True)
         (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
-        (folder / "templates/bine/interfaces.j2").write_text('{#\nsection: interfaces\nowns: ["interface *"]\n#}\n' + TEMPLATE)
-        (folder / "values/all.yaml").write_text("everywhere: {mtu: 1500}\nrules:\n  - on: site=quay-1\n    values: {mtu: 9000}\n")
+        (folder / "templates/bine/interfaces.j2").write_text(
+            '{#\nsection: interfaces\nowns: ["interface *"]\n#}\n' + TEMPLATE
+        )
+        (folder / "values/all.yaml").write_text(
+            "everywhere: {mtu: 1500}\nrules:\n  - on: site=quay-1\n    values: {mtu: 9000}\n"
+        )
         inventory = ["devices:\n"]
         for n in range(2000):
-            inventory.append(f"  edge-{n}: {{address: 192.0.2.{n % 250 + 1}, platform: bine, site: quay-{n % 20}}}\n")
-            interfaces = ", ".join(f"{{name: port{i}.{i + 100}, vlan: {i + 100}, address: 198.51.{n % 200}.{i}/31}}" for i in range(1, 51))
+            inventory.append(
+                f"  edge-{n}: {{address: 192.0.2.{n % 250 + 1}, platform: bine, site: quay-{n % 20}}}\n"
+            )
+            interfaces = ", ".join(
+                f"{{name: port{i}.{i + 100}, vlan: {i + 100}, address: 198.51.{n % 200}.{i}/31}}"
+                for i in range(1, 51)
+            )
             (folder / f"values/devices/edge-{n}.yaml").write_text(f"interfaces: [{interfaces}]\n")
         (folder / "inventory/devices.yaml").write_text("".join(inventory))
         estate = open_estate(folder, {})
-        template = jinja2.Environment(trim_blocks=True, lstrip_blocks=True, autoescape=False).from_string(TEMPLATE)
-        data = [{**estate.values_of(device), "device": device.attributes} for device in estate.devices.values()]
+        template = jinja2.Environment(trim_blocks=True, lstrip_blocks=True, autoescape=False).from_string(
+            TEMPLATE
+        )
+        data = [
+            {**estate.values_of(device), "device": device.attributes} for device in estate.devices.values()
+        ]
         builder = IntentBuilder(estate)
         bare, ours = best(
-            3, lambda: [template.render(values) for values in data], lambda: [builder.texts(device) for device in estate.devices.values()]
+            3,
+            lambda: [template.render(values) for values in data],
+            lambda: [builder.texts(device) for device in estate.devices.values()],
         )
     return [Figure("render 2,000 devices of 50 interfaces", ours, bare, "bare Jinja2 loop", 1.5)]
 
@@ -435,7 +520,11 @@ def inventory() -> list[Figure]:
         ]
         path.write_text("devices:\n" + "".join(rows))
         text = path.read_text()
-        bare, ours = best(3, lambda: yaml.load(text, Loader=yaml.CSafeLoader), lambda: read_inventory(Path(name), Mistakes()))
+        bare, ours = best(
+            3,
+            lambda: yaml.load(text, Loader=yaml.CSafeLoader),
+            lambda: read_inventory(Path(name), ErrorCollector()),
+        )
     return [Figure("load an inventory of 10,000 devices", ours, bare, "bare C YAML loader", 3.0)]
 
 
@@ -447,10 +536,19 @@ def fleet(folder: Path, number: int) -> Estate:
     shutil.copytree(LARKWATER, folder)
     (folder / "values" / "sites.yaml").unlink()
     settings = folder / "oast.toml"
-    settings.write_text("".join(line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")))
+    settings.write_text(
+        "".join(
+            line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")
+        )
+    )
     for path in (folder / "values" / "devices").iterdir():
         path.unlink()
-    for name in ("inventory/terminals.csv", "inventory/switches.yaml", "values/switches.yaml", "policies/switches.yaml"):
+    for name in (
+        "inventory/terminals.csv",
+        "inventory/switches.yaml",
+        "values/switches.yaml",
+        "policies/switches.yaml",
+    ):
         (folder / name).unlink()
     intent = folder / "intent.yaml"
     intent.write_text(intent.read_text().partition("  - section: vlans\n")[0])
@@ -462,7 +560,9 @@ def fleet(folder: Path, number: int) -> Estate:
         "devices:\n  hub: {address: 192.0.2.1, platform: bine, role: core}\n"
         + "".join(rows)
         + "links:\n"
-        + "".join(f"  - [e{n} port{port}, hub port{2 * n + port + 9}]\n" for n in range(number) for port in (1, 2))
+        + "".join(
+            f"  - [e{n} port{port}, hub port{2 * n + port + 9}]\n" for n in range(number) for port in (1, 2)
+        )
         + "  - [hub port1, hub port3]\n  - [hub port2, hub port4]\n"
     )
     for n in range(-1, number):
@@ -474,14 +574,18 @@ def fleet(folder: Path, number: int) -> Estate:
         )
         text = f"site_name: quay {n}\nloopback: {{ipv4: 10.200.{high}.{low}, ipv6: '2001:db8:{n + 2:x}::1'}}\nlinks:\n{links}"
         name = "hub" if n < 0 else f"e{n}"
-        (folder / "values" / "devices" / f"{name}.yaml").write_text(text + (f"services:\n{services}" if n >= 0 else "services: []\n"))
+        (folder / "values" / "devices" / f"{name}.yaml").write_text(
+            text + (f"services:\n{services}" if n >= 0 else "services: []\n")
+        )
     secrets = {"OAST_SECRET_SNMP_READ": "one", "OAST_SECRET_SNMP_BILLING": "two"}
     return open_estate(folder, secrets)
 
 
 def linting() -> list[Figure]:
     def lint(estate: Estate) -> None:
-        found = Lint(estate, Mistakes(), datetime.date(2026, 1, 1), ()).problems(list(estate.devices.values()))
+        found = Lint(estate, ErrorCollector(), datetime.date(2026, 1, 1), ()).problems(
+            list(estate.devices.values())
+        )
         if found:
             raise AssertionError(found[0])
 
@@ -489,7 +593,10 @@ def linting() -> list[Figure]:
         estates = {number: fleet(Path(name) / str(number), number) for number in (100, 1000, 2000)}
         estate = estates[1000]
         environment = jinja2.Environment(
-            loader=jinja2.FileSystemLoader(estate.folder / "templates" / "bine"), trim_blocks=True, lstrip_blocks=True, autoescape=False
+            loader=jinja2.FileSystemLoader(estate.folder / "templates" / "bine"),
+            trim_blocks=True,
+            lstrip_blocks=True,
+            autoescape=False,
         )
         environment.filters.update(FILTERS)
         builder = IntentBuilder(estate)
@@ -543,17 +650,20 @@ def shuffled_list(entries: int) -> tuple[str, str]:
 def comparing() -> list[Figure]:
     def compare(one: str, other: str) -> None:
         # A fresh grammar each time, so that nothing is remembered from the round before.
-        syntax = IndentedSyntax(load(SHIPPED / "bine.toml", Fingerprints(b"bench")))
+        syntax = IndentedSyntax(load_platform(SHIPPED / "bine.toml", Fingerprints(b"bench")))
         edits = difference(canonical(syntax.parse(one).tree), canonical(syntax.parse(other).tree))
         if not edits:
             raise AssertionError("the configurations differ")
 
     def reorder(one: str, other: str) -> None:
-        platform = load(SHIPPED / "bine.toml", Fingerprints(b"bench"))
+        platform = load_platform(SHIPPED / "bine.toml", Fingerprints(b"bench"))
         syntax = IndentedSyntax(platform)
         running = canonical(syntax.parse(one).tree)
         edits = difference(running, canonical(syntax.parse(other).tree))
-        if not applied(edits, running).children or len(commands(in_safe_order(edits), platform)) < 1000:
+        if (
+            not apply_edits(edits, running).children
+            or len(commands(in_dependency_order(edits), platform)) < 1000
+        ):
             raise AssertionError("most entries have to be moved")
 
     shuffled, few = (shuffled_list(20_000), shuffled_list(2_000))
@@ -580,7 +690,15 @@ def comparing() -> list[Figure]:
 
 def simulating() -> list[Figure]:
     ours, floor, lines = configuring(1000, MEMORY)
-    return [Figure(f"1,000 routers from nothing, {lines} lines", ours, floor, "servers that only answer with a prompt", 2)]
+    return [
+        Figure(
+            f"1,000 routers from nothing, {lines} lines",
+            ours,
+            floor,
+            "servers that only answer with a prompt",
+            2,
+        )
+    ]
 
 
 def converging() -> list[Figure]:
@@ -614,7 +732,9 @@ def main(words: list[str]) -> int:
     print(f"{'measured':38}  {'ours':>9}  {'floor':>9}  {'ratio':>6}  {'limit':>6}  floor")
     for f in figures:
         verdict = "" if f.ratio <= f.limit else "  ABOVE ITS LIMIT"
-        print(f"{f.title:38}  {f.ours_s:7.3f} {f.unit:2} {f.floor_s:7.3f} {f.unit:2} {f.ratio:6.2f}  {f.limit:6.1f}  {f.floor}{verdict}")
+        print(
+            f"{f.title:38}  {f.ours_s:7.3f} {f.unit:2} {f.floor_s:7.3f} {f.unit:2} {f.ratio:6.2f}  {f.limit:6.1f}  {f.floor}{verdict}"
+        )
     return 1 if any(f.ratio > f.limit for f in figures) else 0
 
 

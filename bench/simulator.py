@@ -36,11 +36,25 @@ async def configure(addresses: dict[str, tuple[str, int]], texts: dict[str, str]
             host, port = addresses[name]
             password = ENVIRONMENT["OAST_SECRET_LOGIN"]
             connection = await asyncssh.connect(
-                host, port, username="oast", password=password, known_hosts=None, config=(), agent_path=None, client_keys=None
+                host,
+                port,
+                username="oast",
+                password=password,
+                known_hosts=None,
+                config=(),
+                agent_path=None,
+                client_keys=None,
             )
-            async with connection, connection.create_process(term_type="dumb", term_size=(500, 200)) as process:
+            async with (
+                connection,
+                connection.create_process(term_type="dumb", term_size=(500, 200)) as process,
+            ):
                 await process.stdout.readuntil(PROMPT)
-                for command in ("session page-length 0", f"raise\n{ENVIRONMENT['OAST_SECRET_PRIVILEGE']}", "edit"):
+                for command in (
+                    "session page-length 0",
+                    f"raise\n{ENVIRONMENT['OAST_SECRET_PRIVILEGE']}",
+                    "edit",
+                ):
                     process.stdin.write(command + "\n")
                     await process.stdout.readuntil(PROMPT)
                 lines = texts[name].splitlines()
@@ -92,7 +106,9 @@ class BareSession(asyncssh.SSHServerSession[str]):
 async def _serve(number: int) -> None:
     key = asyncssh.generate_private_key("ssh-ed25519")
     servers = [
-        await asyncssh.create_server(Bare, "127.0.0.1", 0, server_host_keys=[key], line_editor=False, encoding="utf-8")
+        await asyncssh.create_server(
+            Bare, "127.0.0.1", 0, server_host_keys=[key], line_editor=False, encoding="utf-8"
+        )
         for _ in range(number)
     ]
     print(json.dumps([server.get_port() for server in servers]), flush=True)
@@ -104,15 +120,28 @@ def configuring(number: int, memory: str | None) -> tuple[float, float, int]:
     with tempfile.TemporaryDirectory(dir=memory) as name:
         estate = lay_out(Path(name), number // 10, number - number // 10)
         environment = {**os.environ, **ENVIRONMENT}
-        program = [str(Path(sys.executable).with_name("oast")), "render", "--estate", str(estate), "--out", f"{name}/text"]
-        subprocess.run(program, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment)
+        program = [
+            str(Path(sys.executable).with_name("oast")),
+            "render",
+            "--estate",
+            str(estate),
+            "--out",
+            f"{name}/text",
+        ]
+        subprocess.run(
+            program, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=environment
+        )
         texts = {path.stem: path.read_text() for path in Path(name, "text").rglob("*") if path.is_file()}
         ours = floor = float("inf")
         for _ in range(2):
-            with subprocess.Popen([sys.executable, __file__, str(number)], stdin=subprocess.PIPE, stdout=subprocess.PIPE) as bare:
+            with subprocess.Popen(
+                [sys.executable, __file__, str(number)], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+            ) as bare:
                 ports = json.loads(bare.stdout.readline()) if bare.stdout else []
                 started = time.perf_counter()
-                asyncio.run(configure({n: ("127.0.0.1", port) for n, port in zip(texts, ports, strict=True)}, texts))
+                asyncio.run(
+                    configure({n: ("127.0.0.1", port) for n, port in zip(texts, ports, strict=True)}, texts)
+                )
                 floor = min(floor, time.perf_counter() - started)
             simulator = Simulator(estate / "network.yaml", Path(name) / "sim", environment)
             simulator.start()

@@ -15,7 +15,7 @@ from pathlib import Path
 import aiohttp
 import jmespath
 
-from oast.estate.settings import read
+from oast.estate.settings import read_settings
 from oast.operations.sources import refreshing, write
 
 DEVICES = 10_000
@@ -67,7 +67,7 @@ def service(folder: Path) -> Iterator[str]:
 def refresh(folder: Path) -> None:
     """From nothing: read, find what is new, write."""
     (folder / "inventory" / "office.source.yaml").unlink(missing_ok=True)
-    [source] = read(folder).sources
+    [source] = read_settings(folder).sources
     found = asyncio.run(refreshing(folder, {"OAST_SECRET_OFFICE": TOKEN}, source))
     if len(found.added) != DEVICES:
         raise AssertionError(f"{len(found.added)} devices were read")
@@ -78,7 +78,10 @@ def bare(url: str) -> None:
     """The same pages, and six fields of every record."""
 
     async def pages() -> None:
-        paths = [jmespath.compile(p) for p in ("hostname", "management.address", "model", "place.code", "duty", "labels")]
+        paths = [
+            jmespath.compile(p)
+            for p in ("hostname", "management.address", "model", "place.code", "duty", "labels")
+        ]
         async with aiohttp.ClientSession(headers={"Authorization": f"Bearer {TOKEN}"}) as session:
             next_: str | None = f"{url}?limit=500"
             while next_ is not None:

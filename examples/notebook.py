@@ -11,7 +11,7 @@ async def main(folder: str) -> None:
     estate = oast.open(folder, os.environ)
     async with await estate.compare(on="role=core", sections=["time"]) as plan:
         for device in plan.different:
-            print(f"{device.name}: +{device.counts.added} -{device.counts.removed}, way back: {device.way_back.name}")
+            print(f"{device.name}: +{device.counts.added} -{device.counts.removed}, rollback: {device.rollback_method.name}")
         result = await plan.deliver("The new time servers", on_event=show)
     print({outcome.device: str(outcome.state) for outcome in result.outcomes}, result.verdict)
     async with estate.session("gull-core-1") as session:

@@ -27,7 +27,15 @@ class Process(subprocess.Popen):  # type: ignore[type-arg]
     """The program with the arguments behind `OAST`."""
 
     def _execute_child(
-        self, args: Any, executable: Any, preexec_fn: Any, close_fds: Any, pass_fds: Any, cwd: Any, env: Any, *more: Any
+        self,
+        args: Any,
+        executable: Any,
+        preexec_fn: Any,
+        close_fds: Any,
+        pass_fds: Any,
+        cwd: Any,
+        env: Any,
+        *more: Any,
     ) -> None:
         # startupinfo, creationflags, shell; the pipes; restore_signals, gid, gids, uid, umask, start_new_session
         pipes, is_new_session = more[3:9], more[14]
@@ -38,12 +46,21 @@ class Process(subprocess.Popen):  # type: ignore[type-arg]
             stream.flush()
         self.pid = os.fork()
         if not self.pid:
-            _child(arguments[3:], (pipes[0], pipes[3], pipes[5]), cwd, env, preexec_fn, is_new_session=is_new_session)
+            _child(
+                arguments[3:],
+                (pipes[0], pipes[3], pipes[5]),
+                cwd,
+                env,
+                preexec_fn,
+                is_new_session=is_new_session,
+            )
         self._child_created = True
         self._close_pipe_fds(*pipes)  # type: ignore[attr-defined]
 
 
-def run(command: Sequence[str], *, data: Any = None, timeout: float | None = None, **options: Any) -> subprocess.CompletedProcess[Any]:
+def run(
+    command: Sequence[str], *, data: Any = None, timeout: float | None = None, **options: Any
+) -> subprocess.CompletedProcess[Any]:
     """Run the program to its end; `data` is what it reads. Without other options its output is captured as text."""
     options = {"text": True, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **options}
     options["stdin"] = subprocess.PIPE if data is not None else subprocess.DEVNULL
@@ -57,7 +74,13 @@ def run(command: Sequence[str], *, data: Any = None, timeout: float | None = Non
 
 
 def _child(
-    arguments: Sequence[str], pipes: Sequence[int], cwd: Any, env: Mapping[str, str] | None, preexec: Any, *, is_new_session: bool
+    arguments: Sequence[str],
+    pipes: Sequence[int],
+    cwd: Any,
+    env: Mapping[str, str] | None,
+    preexec: Any,
+    *,
+    is_new_session: bool,
 ) -> NoReturn:
     code = 1
     try:

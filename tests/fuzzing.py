@@ -24,9 +24,9 @@ from typing import Any
 
 from oast.cli.workplace import given_values
 from oast.config.commands import commands
-from oast.config.difference import difference
-from oast.config.indented import IndentedSyntax, tree_of_device
-from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.edits import difference
+from oast.config.indented_syntax import IndentedSyntax, tree_of_device
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
 from oast.connect.host_keys import KnownHosts
@@ -38,7 +38,7 @@ from oast.estate.estate import open_estate
 from oast.operations.lint import lint
 from oast.operations.platforms import understood
 from oast.platforms.definition import DerivedField, ReadingDefinition
-from oast.platforms.load import SHIPPED, load
+from oast.platforms.load import SHIPPED, load_platform
 from oast.readings.records import records
 from oast.records import Fingerprints
 
@@ -87,8 +87,14 @@ def changed(chance: random.Random, samples: Sequence[str]) -> bytes:
             text = text[:at] + chance.choice(SCRAPS) * chance.choice((10, 100, 3000)) + text[at:]
         else:
             text = text[:at] + chance.choice(("9", "a", "é", " ")) * chance.choice((100, 5000)) + text[at:]
-    data = text.encode("utf-8", "surrogateescape") if chance.random() < 0.97 else text.encode("utf-16", "surrogatepass")
-    return data if chance.random() < 0.97 else bytes(chance.randrange(256) for _ in range(chance.randrange(200)))
+    data = (
+        text.encode("utf-8", "surrogateescape")
+        if chance.random() < 0.97
+        else text.encode("utf-16", "surrogatepass")
+    )
+    return (
+        data if chance.random() < 0.97 else bytes(chance.randrange(256) for _ in range(chance.randrange(200)))
+    )
 
 
 class _Device:
@@ -127,13 +133,22 @@ class Inputs:
         self._chance = chance
         self._estate = folder / "estate"
         shutil.copytree(STARTER, self._estate)
-        self._environment = {f"OAST_SECRET_{n}": "x" for n in ("LOGIN_PASSWORD", "PRIVILEGE_PASSWORD", "SNMP_READ", "SNMP_BILLING")}
+        self._environment = {
+            f"OAST_SECRET_{n}": "x"
+            for n in ("LOGIN_PASSWORD", "PRIVILEGE_PASSWORD", "SNMP_READ", "SNMP_BILLING")
+        }
         settings = self._estate / "oast.toml"
         settings.write_text(
-            "".join(line for line in settings.read_text().splitlines(True) if "_file =" not in line and "\nfile" not in line)
+            "".join(
+                line
+                for line in settings.read_text().splitlines(True)
+                if "_file =" not in line and "\nfile" not in line
+            )
         )
-        self._platform = load(SHIPPED / "bine.toml", Fingerprints(b"fuzz"))
-        self._folded_platforms = {name: load(PLATFORMS / f"{name}.toml", Fingerprints(b"fuzz")) for name in FOLDED}
+        self._platform = load_platform(SHIPPED / "bine.toml", Fingerprints(b"fuzz"))
+        self._folded_platforms = {
+            name: load_platform(PLATFORMS / f"{name}.toml", Fingerprints(b"fuzz")) for name in FOLDED
+        }
         self._running = canonical(IndentedSyntax(self._platform).parse(self._startup()[0]).tree)
 
     def _startup(self) -> list[str]:
@@ -149,19 +164,31 @@ class Inputs:
             "{{ network.devices|length }}",
             "{{ x.y|default(3) }}",
         ]
-        picks = ["role=core and site in (gull, tern) and not tag=frozen", "name=gull-*", "(site=heron or role=edge)", "not not tag=cameras"]
+        picks = [
+            "role=core and site in (gull, tern) and not tag=frozen",
+            "name=gull-*",
+            "(site=heron or role=edge)",
+            "not not tag=cameras",
+        ]
         listings = [
             "interface   oper-state  mtu\nport1       up          9000\nport2       down        1500\n",
             '{"peers": {"192.0.2.9": {"session": {"state": "up"}}, "x": [1, {"a": null}]}}',
             *self._startup()[:2],
         ]
         key = "gull-core-1 ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMiraMiraMiraMiraMiraMiraMiraMiraMira by Mira\n# a comment\n"
-        files = {str(path.relative_to(self._estate)): path.read_text() for path in sorted(self._estate.rglob("*")) if path.suffix in KINDS}
+        files = {
+            str(path.relative_to(self._estate)): path.read_text()
+            for path in sorted(self._estate.rglob("*"))
+            if path.suffix in KINDS
+        }
         return [
-            Target("YAML", texts, lambda data: yaml_text.parse(_text(data), "odd.yaml"), 80),
+            Target("YAML", texts, lambda data: yaml_text.parse_yaml(_text(data), "odd.yaml"), 80),
             Target("selector", picks, self._selector, 80),
             Target("device's configuration", self._startup(), self._configuration, 60),
-            *(Target(f"configuration of {name}", listed, partial(self._folded, name), 20) for name, listed in FOLDED.items()),
+            *(
+                Target(f"configuration of {name}", listed, partial(self._folded, name), 20)
+                for name, listed in FOLDED.items()
+            ),
             Target("device's answers", [*listings, *self._startup()], self._answers, 60),
             Target("device's tables", listings, self._tables, 40),
             Target("known_hosts", [key * 2, key], self._known_hosts, 40),
@@ -178,15 +205,17 @@ class Inputs:
 
     def _selector(self, data: bytes) -> None:
         attributes = {"gull-core-1": {"name": ["gull-core-1"], "site": ["gull"], "role": ["core"], "tag": []}}
-        selectors.parse(_text(data)).pick(attributes)  # type: ignore[arg-type]
+        selectors.parse_selector(_text(data)).pick(attributes)  # type: ignore[arg-type]
 
     def _configuration(self, data: bytes) -> None:
         syntax = IndentedSyntax(self._platform)
         syntax.parse(_text(data))
         running = tree_of_device(syntax, _text(data))
         try:
-            made: Sequence[Any] = commands(in_safe_order(difference(running, self._running), running=running), self._platform)
-        except NoSafeOrder:
+            made: Sequence[Any] = commands(
+                in_dependency_order(difference(running, self._running), running=running), self._platform
+            )
+        except NoDependencyOrder:
             return
         for command in made:
             command.line.written()
@@ -198,8 +227,10 @@ class Inputs:
         list(syntax.lines_of(_text(data)))
         understood(syntax, _text(data))
         running, wanted = tree_of_device(syntax, _text(data)), canonical(syntax.parse(FOLDED[name][0]).tree)
-        with suppress(NoSafeOrder):
-            for command in commands(in_safe_order(difference(running, wanted), running=running), platform):
+        with suppress(NoDependencyOrder):
+            for command in commands(
+                in_dependency_order(difference(running, wanted), running=running), platform
+            ):
                 command.line.written()
 
     def _answers(self, data: bytes) -> None:
@@ -235,10 +266,12 @@ class Inputs:
     def _own_platform(self, data: bytes) -> None:
         path = self._folder / "own.toml"
         path.write_bytes(data)
-        load(path, Fingerprints(b"fuzz"))
+        load_platform(path, Fingerprints(b"fuzz"))
 
     def _expression(self, data: bytes) -> None:
-        with self._written("values/zz.yaml", b"everywhere:\n  odd: " + repr(_text(data)).encode("utf-8", "replace") + b"\n"):
+        with self._written(
+            "values/zz.yaml", b"everywhere:\n  odd: " + repr(_text(data)).encode("utf-8", "replace") + b"\n"
+        ):
             estate = open_estate(self._estate, self._environment)
             estate.values_of(next(iter(estate.devices.values())))
 
@@ -273,9 +306,19 @@ FOLDED = {
     ],
 }
 READINGS = (
-    ReadingDefinition("x", {"mtu": "mtu", "oper-state": "state", "interface": "name"}, right=frozenset(("mtu",)), continues=True),
+    ReadingDefinition(
+        "x",
+        {"mtu": "mtu", "oper-state": "state", "interface": "name"},
+        right=frozenset(("mtu",)),
+        continues=True,
+    ),
     ReadingDefinition("x", records="peers", key="address", picks={"state": "session.state"}),
-    ReadingDefinition("x", begins="^i", patterns={"name": r"(\S+)", "mtu": "(9000)"}, derived={"up": DerivedField("name", "p(.*)")}),
+    ReadingDefinition(
+        "x",
+        begins="^i",
+        patterns={"name": r"(\S+)", "mtu": "(9000)"},
+        derived={"up": DerivedField("name", "p(.*)")},
+    ),
 )
 KINDS = (".yaml", ".csv", ".toml", ".j2")
 

@@ -60,10 +60,14 @@ class JumpHost(Background):
                 gate.logins += 1
                 return (username, password) == (gate.user, gate.password)
 
-            def connection_requested(self, dest_host: str, dest_port: int, orig_host: str, orig_port: int) -> bool:
+            def connection_requested(
+                self, dest_host: str, dest_port: int, orig_host: str, orig_port: int
+            ) -> bool:
                 gate.led_to.append(dest_port)
                 if gate.refuses:
-                    raise asyncssh.ChannelOpenError(asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED, "not over this gangway")
+                    raise asyncssh.ChannelOpenError(
+                        asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED, "not over this gangway"
+                    )
                 return True
 
         key = asyncssh.generate_private_key("ssh-ed25519")
@@ -94,7 +98,9 @@ class Line(Background):
             return
         from_there, to_there = await asyncio.open_connection("127.0.0.1", self._there)
         try:
-            await asyncio.gather(self._carry(reader, to_there, None), self._carry(from_there, writer, self._most))
+            await asyncio.gather(
+                self._carry(reader, to_there, None), self._carry(from_there, writer, self._most)
+            )
         finally:
             to_there.close()
             writer.close()

@@ -23,7 +23,11 @@ from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.state import NetworkState
 from trees import cowl_tree_of, tree_of
 
-PASSWORDS = {"OAST_SECRET_LOGIN": "Tideline-3301", "OAST_SECRET_PRIVILEGE": "Breakwater-77", "OAST_SECRET_READ": "kelp-and-foam"}
+PASSWORDS = {
+    "OAST_SECRET_LOGIN": "Tideline-3301",
+    "OAST_SECRET_PRIVILEGE": "Breakwater-77",
+    "OAST_SECRET_READ": "kelp-and-foam",
+}
 TEMPLATE = """{#
 section: all
 owns: [system/contact, ntp, snmp/community *, acl gate, interface port1/description, interface port1/enabled]
@@ -113,7 +117,10 @@ def flooding(chance: random.Random, said: str) -> Iterator[str | float]:
 
 
 def deepening(chance: random.Random, said: str) -> Iterator[str | float]:
-    yield "\r\n".join(" " * n + "deeper" for n in range(chance.choice((50, 3000)))) + f"\r\n{chance.choice(PROMPTS)}"
+    yield (
+        "\r\n".join(" " * n + "deeper" for n in range(chance.choice((50, 3000))))
+        + f"\r\n{chance.choice(PROMPTS)}"
+    )
 
 
 def garbling(chance: random.Random, said: str) -> Iterator[str | float]:
@@ -139,7 +146,14 @@ def interrupting(chance: random.Random, said: str) -> Iterator[str | float]:
     at = chance.randrange(len(said) + 1)
     yield (
         said[:at]
-        + chance.choice((f"\r\n{chance.choice(PROMPTS)}", "\r\n%clock: tide has turned\r\n", *PAGES, "Privilege password: "))
+        + chance.choice(
+            (
+                f"\r\n{chance.choice(PROMPTS)}",
+                "\r\n%clock: tide has turned\r\n",
+                *PAGES,
+                "Privilege password: ",
+            )
+        )
         + said[at:]
     )
 
@@ -154,7 +168,9 @@ class Hostile:
 
     addresses = ("192.0.2.7", "192.0.2.200")
 
-    def __init__(self, device: Bine | Cowl, chance: random.Random, *, good: int, turn: Turn | None, lasting: bool) -> None:
+    def __init__(
+        self, device: Bine | Cowl, chance: random.Random, *, good: int, turn: Turn | None, lasting: bool
+    ) -> None:
         self._shell = device.terminal("oast", 200)
         self._chance = chance
         self._good = good
@@ -208,18 +224,30 @@ class Fleet:
             name = f"pier-{port}"
             system = self.chance.choice(("bine", "cowl"))
             startup = (STARTUP if system == "bine" else COWL_STARTUP).format(name=name)
-            plan = DevicePlan(name, system, frozenset(("manage0", "port1")), frozenset(), "192.0.2.7", startup)
+            plan = DevicePlan(
+                name, system, frozenset(("manage0", "port1")), frozenset(), "192.0.2.7", startup
+            )
             state = NetworkState(NetworkPlan((plan,), (), (), "x", 0.0), lambda: 0.0)
             (folder / "sim" / name).mkdir(parents=True)
             device = SYSTEMS[system](plan, folder / "sim" / name, state)
-            device.start((Account("oast", "administrator", PASSWORDS["OAST_SECRET_LOGIN"]),), PASSWORDS["OAST_SECRET_PRIVILEGE"])
+            device.start(
+                (Account("oast", "administrator", PASSWORDS["OAST_SECRET_LOGIN"]),),
+                PASSWORDS["OAST_SECRET_PRIVILEGE"],
+            )
             self.devices[port] = device
             # A whole delivery is about forty lines.
-            self.turns[port] = (self.chance.choice(TURNS), self.chance.randrange(45), self.chance.random() < 0.5)
+            self.turns[port] = (
+                self.chance.choice(TURNS),
+                self.chance.randrange(45),
+                self.chance.random() < 0.5,
+            )
         self._write()
 
     def _write(self) -> None:
-        inventory = "".join(f"  pier-{p}: {{address: 127.0.0.1, port: {p}, platform: {d.plan.system}}}\n" for p, d in self.devices.items())
+        inventory = "".join(
+            f"  pier-{p}: {{address: 127.0.0.1, port: {p}, platform: {d.plan.system}}}\n"
+            for p, d in self.devices.items()
+        )
         files = {
             "oast.toml": 'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login" }\n'
             'privilege_password = { secret = "privilege" }\ncommand_timeout_s = 5\nmax_answer_s = 20\nmax_answer_bytes = 200000\n'
@@ -239,7 +267,13 @@ class Fleet:
         if target.port not in self.devices:
             raise ConnectionFailed("no such device")
         turn, good, lasting = self.turns[target.port]
-        return Hostile(self.devices[target.port], random.Random(self.chance.random()), good=good, turn=turn, lasting=lasting)
+        return Hostile(
+            self.devices[target.port],
+            random.Random(self.chance.random()),
+            good=good,
+            turn=turn,
+            lasting=lasting,
+        )
 
     def run(self, *arguments: str) -> tuple[int, str, str]:
         """The program on this estate: its exit code and what it wrote."""
@@ -275,7 +309,9 @@ def _looked_at(fleet: Fleet) -> Iterator[str]:
         yield from _truth(fleet, told, before)
     if len(reported) != len(fleet.devices):
         yield "not every device is reported"
-    logs = "".join(path.read_text() for path in (fleet.folder / "estate/.oast/log").rglob("*") if path.is_file())
+    logs = "".join(
+        path.read_text() for path in (fleet.folder / "estate/.oast/log").rglob("*") if path.is_file()
+    )
     for name, secret in PASSWORDS.items():
         if secret in out + err + logs:
             yield f"{name} is shown"
@@ -296,5 +332,10 @@ def _truth(fleet: Fleet, told: Mapping[str, str], before: Mapping[int, str]) -> 
         yield f"{about}, but it runs\n{running}"
     if told["state"] in ("unchanged", "reverted") and tree(running) != tree(before[port]):
         yield f"{about}, but it runs\n{running}"
-    if told["state"] != "delivered" and device.waits_s() is None and tree(running) != tree(before[port]) and told["state"] != "unknown":
+    if (
+        told["state"] != "delivered"
+        and device.waits_s() is None
+        and tree(running) != tree(before[port])
+        and told["state"] != "unknown"
+    ):
         yield f"{about}, but it was confirmed"

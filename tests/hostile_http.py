@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 import jmespath
 
 from oast.errors import OastError
-from oast.estate.sources import Mapped, SourceSettings
+from oast.estate.source_settings import Mapped, SourceSettings
 from oast.records import Place
 from oast.sources import mapping
 from oast.sources.pages import Fetching
@@ -54,7 +54,10 @@ STATUS = (
 def answer(chance: random.Random) -> bytes:
     """The bytes of one answer, right in most of its parts."""
     body = chance.choice(BODIES)
-    headers = [chance.choice(HEADERS).format(size=len(body.encode("utf-8", "replace"))) for _ in range(chance.randrange(4))]
+    headers = [
+        chance.choice(HEADERS).format(size=len(body.encode("utf-8", "replace")))
+        for _ in range(chance.randrange(4))
+    ]
     head = "\r\n".join([f"HTTP/1.{chance.choice('0119')} {chance.choice(STATUS)}", *headers])
     said = f"{head}\r\n\r\n{body}".encode("utf-8", "replace")
     if chance.random() < 0.3:
@@ -89,8 +92,10 @@ async def source_session(seed: int) -> str | None:
     try:
         with tempfile.TemporaryDirectory(prefix="oast-fuzz-") as folder:
             async with asyncio.timeout(AT_MOST_S):
-                pages = await Fetching(settings, None, Path(folder), _no_pause).pages(partial(mapping.following, settings))
-                mapping.read(settings, pages)
+                pages = await Fetching(settings, None, Path(folder), _no_pause).pages(
+                    partial(mapping.next_page, settings)
+                )
+                mapping.map_records(settings, pages)
     except OastError as error:
         return None if error.message.isprintable() else f"source {seed}: odd words {error.message!r}"
     except TimeoutError:

@@ -48,7 +48,9 @@ async def unknown_lines() -> AsyncIterator[str]:
 
 async def known_lines() -> AsyncIterator[str]:
     for first in range(0, 24_000, 500):
-        yield "".join(f"interface port{number}\r\n  description {number}\r\n" for number in range(first, first + 500))
+        yield "".join(
+            f"interface port{number}\r\n  description {number}\r\n" for number in range(first, first + 500)
+        )
     yield PROMPT
 
 
@@ -72,7 +74,16 @@ async def prompting() -> AsyncIterator[str]:
         yield PROMPT * 500
 
 
-HOSTILE: tuple[Answer, ...] = (flooding, one_line, unknown_lines, known_lines, deep, silent, trickling, prompting)
+HOSTILE: tuple[Answer, ...] = (
+    flooding,
+    one_line,
+    unknown_lines,
+    known_lines,
+    deep,
+    silent,
+    trickling,
+    prompting,
+)
 
 
 # --- NETCONF (RFC 6241) with the end-of-message framing (RFC 6242, section 4.3): of each, what stands in place of the reply to a request
@@ -222,7 +233,13 @@ class Fleet:
 
 @contextmanager
 def fleet(
-    folder: Path, number: int, hostile: int, processes: int, settings: str = PATIENT, kind: str = "cli", first: int = 0
+    folder: Path,
+    number: int,
+    hostile: int,
+    processes: int,
+    settings: str = PATIENT,
+    kind: str = "cli",
+    first: int = 0,
 ) -> Iterator[Fleet]:
     """`number` devices of which so many are hostile, served by so many processes; and an estate with all of them, with these settings of
     its connections. The `kind` is cli or netconf; hostile devices take turns in how they are, from the one with the number `first`."""
@@ -235,7 +252,13 @@ def fleet(
             command = [sys.executable, __file__, *map(str, share), str(folder / "host-key"), kind, str(first)]
             first += share[1]
             process = stack.enter_context(
-                subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+                subprocess.Popen(
+                    command,
+                    stdin=subprocess.PIPE,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.DEVNULL,
+                    text=True,
+                )
             )
             stack.callback(process.kill)
             assert process.stdout is not None

@@ -92,7 +92,12 @@ def run(work: Coroutine[Any, Any, T]) -> T:
     """Run `work` with connections to labs instead of addresses, and without backups, for which Git would take longer than all the rest."""
     backups = mock.patch("oast.archive.backups.Backups.keep")
     put = mock.patch.object(Journal, "put", _counted_put)
-    with asyncio.Runner(loop_factory=FastLoop) as runner, backups, put, mock.patch("oast.connect.connector.connect", _connect):
+    with (
+        asyncio.Runner(loop_factory=FastLoop) as runner,
+        backups,
+        put,
+        mock.patch("oast.connect.connector.connect", _connect),
+    ):
         return runner.run(work)
 
 
@@ -161,7 +166,9 @@ class Line:
         self.abort()
 
 
-def run_program(arguments: Sequence[str], connect: Callable[..., Any], environment: Mapping[str, str]) -> tuple[int, str, str]:
+def run_program(
+    arguments: Sequence[str], connect: Callable[..., Any], environment: Mapping[str, str]
+) -> tuple[int, str, str]:
     """The program with `connect` in place of the network: its exit code and what it wrote."""
     out, err = io.StringIO(), io.StringIO()
     runner = functools.partial(asyncio.Runner, loop_factory=FastLoop)

@@ -60,7 +60,9 @@ class Killing:
         self._told.close()
         os.waitpid(self._process, 0)
 
-    def run(self, *arguments: str, cwd: Path, environment: Mapping[str, str], kill: Kill | None = None) -> Run:
+    def run(
+        self, *arguments: str, cwd: Path, environment: Mapping[str, str], kill: Kill | None = None
+    ) -> Run:
         """The exit code (below 0: the signal that ended it) and the output of the program."""
         with tempfile.TemporaryDirectory() as folder, self._turn:
             out, err = Path(folder, "out"), Path(folder, "err")

@@ -111,7 +111,11 @@ class Lab:
                     self.fault.meanwhile()
                 if strikes and self.fault.kind == "hang":
                     await asyncio.sleep(3600)
-                if strikes and self.fault.kind == "slow" and (self.timer is not None or self.candidate is not None):
+                if (
+                    strikes
+                    and self.fault.kind == "slow"
+                    and (self.timer is not None or self.candidate is not None)
+                ):
                     await asyncio.sleep(self.fault.seconds)
                 started = re.fullmatch(r"store (\S+) until (\S+)", line)
                 if started:
@@ -129,7 +133,10 @@ class Lab:
                 if told is None:
                     break
                 if self.reachable_by(process):
-                    process.stdout.write((told and told.replace("\n", "\r\n") + "\r\n") + ("lab(edit)# " if editing else "lab# "))
+                    process.stdout.write(
+                        (told and told.replace("\n", "\r\n") + "\r\n")
+                        + ("lab(edit)# " if editing else "lab# ")
+                    )
                 else:
                     await asyncio.sleep(3600)
         process.exit(0)
@@ -139,7 +146,9 @@ class Lab:
         known = getattr(process, "port", None)
         if known is not None:
             return self.comes_in(second=bool(known % 2))
-        return self.comes_in(second=process.channel.get_extra_info("sockname")[1] != self.servers[0].get_port())
+        return self.comes_in(
+            second=process.channel.get_extra_info("sockname")[1] != self.servers[0].get_port()
+        )
 
     def comes_in(self, *, second: bool) -> bool:
         """The first way in is in-band: it ends where the port that has it is shut."""
@@ -166,7 +175,11 @@ class Lab:
         if words == "save":
             self.startup = list(self.running)
             return "", editing
-        if editing and words not in ("validate", "discard") and not words.startswith(("commit", "confirm", "cancel")):
+        if (
+            editing
+            and words not in ("validate", "discard")
+            and not words.startswith(("commit", "confirm", "cancel"))
+        ):
             return self._edit(self.candidate if self.way == "candidate" else self.running, words), editing
         return self._control(words), editing
 
@@ -197,7 +210,9 @@ class Lab:
         for single in (r"name", r"port \S+ (?=text|speed)", r"route \S+ "):
             match = re.match(single, words)
             if match:
-                kept = words[: match.end()] + (words[match.end() :].split()[0] if single.startswith("port") else "")
+                kept = words[: match.end()] + (
+                    words[match.end() :].split()[0] if single.startswith("port") else ""
+                )
                 lines[:] = [x for x in lines if not x.startswith(kept)]
         if words not in lines:
             lines.append(words)
@@ -206,7 +221,11 @@ class Lab:
     def _control(self, words: str) -> str:
         armed = self.timer is not None
         if words == "timer state":
-            return f"armed, {self.timer.when() - asyncio.get_running_loop().time():.0f} s left" if self.timer is not None else "idle"
+            return (
+                f"armed, {self.timer.when() - asyncio.get_running_loop().time():.0f} s left"
+                if self.timer is not None
+                else "idle"
+            )
         extension = re.fullmatch("extend ([0-9]+)", words)
         if extension:
             if self.timer is None:
@@ -318,4 +337,11 @@ WAYS = {
     "scheduled": '[scheduled]\narm = "schedule {seconds}"\ncancel = "unschedule"\narmed = { command = "timer state", pattern = "armed.*" }\n',
     "none": "",
 }
-BEFORE = ("name pier", "user oast", "port mgmt text way-in", "port mgmt address 127.0.0.1/8", "port one text old", "port two text x")
+BEFORE = (
+    "name pier",
+    "user oast",
+    "port mgmt text way-in",
+    "port mgmt address 127.0.0.1/8",
+    "port one text old",
+    "port two text x",
+)

@@ -31,7 +31,7 @@ import forked
 import oastsim.__main__
 from oast.cli.main import main
 from oast.cli.simulator import Simulator
-from oast.estate.encrypted import EncryptedFile
+from oast.estate.encrypted_file import EncryptedFile
 
 SHIPPED = Path(__file__).parent.parent / "src" / "oast" / "cli" / "larkwater"
 SECRETS = {
@@ -59,16 +59,31 @@ class Run:
         return json.loads(self.out)
 
 
-_compile, _parse, _undeclared = jinja2.Environment.compile, jinja2.Environment.parse, jinja2.meta.find_undeclared_variables
+_compile, _parse, _undeclared = (
+    jinja2.Environment.compile,
+    jinja2.Environment.parse,
+    jinja2.meta.find_undeclared_variables,
+)
 _codes: dict[Hashable, Any] = {}
 _names: dict[int, tuple[jinja2.nodes.Template, set[str]]] = {}
 
 
-def _once(self: jinja2.Environment, make: Callable[..., Any], source: Any, name: Any, filename: Any, **options: Any) -> Any:
+def _once(
+    self: jinja2.Environment, make: Callable[..., Any], source: Any, name: Any, filename: Any, **options: Any
+) -> Any:
     """A test runs the program several times in one process; the same templates give the same each time."""
     if not isinstance(source, str):
         return make(self, source, name, filename, **options)
-    key = (make, type(self), self.trim_blocks, self.finalize is None, source, name, filename, *sorted(options.items()))
+    key = (
+        make,
+        type(self),
+        self.trim_blocks,
+        self.finalize is None,
+        source,
+        name,
+        filename,
+        *sorted(options.items()),
+    )
     if key not in _codes:
         if len(_codes) > 2000:
             _codes.clear()
@@ -77,7 +92,9 @@ def _once(self: jinja2.Environment, make: Callable[..., Any], source: Any, name:
     return _codes[key]
 
 
-def _compiled_once(self: jinja2.Environment, source: Any, name: Any = None, filename: Any = None, **options: Any) -> Any:
+def _compiled_once(
+    self: jinja2.Environment, source: Any, name: Any = None, filename: Any = None, **options: Any
+) -> Any:
     return _once(self, _compile, source, name, filename, **options)
 
 
@@ -96,7 +113,13 @@ jinja2.Environment.parse = _parsed_once  # type: ignore[method-assign]
 jinja2.meta.find_undeclared_variables = _undeclared_once
 
 
-def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", together: bool = False) -> Run:
+def program(
+    *arguments: str,
+    cwd: Path,
+    environment: Mapping[str, str] | None = None,
+    stdin: str = "",
+    together: bool = False,
+) -> Run:
     """Run the real program: from its entry point to its exit code, in this process, as starting one takes longer than most of
     what it does. A process of its own is for what only that can show: `apart`, `on_terminal`. `together`: stderr goes where
     stdout goes."""
@@ -107,7 +130,12 @@ def program(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = 
     os.environ.update({**clean_environment(), **(environment or {})})
     os.chdir(cwd)
     try:
-        with redirect_stdout(out), redirect_stderr(err), _typed(stdin) as typed, mock.patch("sys.stdin", typed):
+        with (
+            redirect_stdout(out),
+            redirect_stderr(err),
+            _typed(stdin) as typed,
+            mock.patch("sys.stdin", typed),
+        ):
             try:
                 code = main(list(arguments))
             except SystemExit as exit_:
@@ -135,7 +163,11 @@ class _Output(io.StringIO):
 
 
 def apart(
-    *arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "", at_most_s: float = RUN_AT_MOST_S
+    *arguments: str,
+    cwd: Path,
+    environment: Mapping[str, str] | None = None,
+    stdin: str = "",
+    at_most_s: float = RUN_AT_MOST_S,
 ) -> Run:
     """Run the real program in a process of its own."""
     own = {**clean_environment(), **(environment or {})}
@@ -143,11 +175,22 @@ def apart(
     return Run(done.returncode, done.stdout, done.stderr)
 
 
-def interpreted(*arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+def interpreted(
+    *arguments: str, cwd: Path, environment: Mapping[str, str] | None = None, stdin: str = ""
+) -> Run:
     """The same by an interpreter of its own: for what only that shows, such as the process list and `sitecustomize`."""
     own = {**clean_environment(), **(environment or {})}
     command = [*forked.OAST, *arguments]
-    done = subprocess.run(command, cwd=cwd, env=own, input=stdin, capture_output=True, text=True, timeout=RUN_AT_MOST_S, check=False)
+    done = subprocess.run(
+        command,
+        cwd=cwd,
+        env=own,
+        input=stdin,
+        capture_output=True,
+        text=True,
+        timeout=RUN_AT_MOST_S,
+        check=False,
+    )
     return Run(done.returncode, done.stdout, done.stderr)
 
 
@@ -165,7 +208,14 @@ def on_terminal(
     process = forked.Process(
         [*forked.OAST, *arguments],
         cwd=cwd,
-        env={**clean_environment(), "TERM": "xterm-256color", "COLUMNS": "100", "LINES": "30", "PAGER": "cat", **(environment or {})},
+        env={
+            **clean_environment(),
+            "TERM": "xterm-256color",
+            "COLUMNS": "100",
+            "LINES": "30",
+            "PAGER": "cat",
+            **(environment or {}),
+        },
         stdin=follower,
         stdout=follower,
         stderr=follower,
@@ -203,7 +253,13 @@ class EstateTest(unittest.TestCase):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
         self.estate = lay_out(self.folder, whole=self.whole)
 
-    def oast(self, *arguments: str, expect: int | None = 0, environment: Mapping[str, str] | None = None, stdin: str = "") -> Run:
+    def oast(
+        self,
+        *arguments: str,
+        expect: int | None = 0,
+        environment: Mapping[str, str] | None = None,
+        stdin: str = "",
+    ) -> Run:
         """Run the program in the estate; fails unless its exit code is `expect` (None: any)."""
         run = program(*arguments, cwd=self.estate, environment=environment, stdin=stdin)
         self.assertNotIn("Traceback", run.err)
@@ -290,7 +346,9 @@ class _Forked(subprocess.Popen[bytes]):
 
 def simulator_of(estate: Path, environment: Mapping[str, str] | None = None) -> Simulator:
     """The simulated network of the estate, started and stopped without a program in between."""
-    return ForkedSimulator(estate / "network.yaml", estate / ".oast" / "sim", {**clean_environment(), **(environment or {})})
+    return ForkedSimulator(
+        estate / "network.yaml", estate / ".oast" / "sim", {**clean_environment(), **(environment or {})}
+    )
 
 
 @cache
@@ -336,7 +394,9 @@ def lay_out(folder: Path, *, whole: bool = False) -> Path:
     if not whole:
         _leave_routers(estate)
     network = estate / "network.yaml"
-    network.write_text(network.read_text(encoding="utf-8").replace("convergence: 0.5", "convergence: 0.05"), encoding="utf-8")
+    network.write_text(
+        network.read_text(encoding="utf-8").replace("convergence: 0.5", "convergence: 0.05"), encoding="utf-8"
+    )
     settings = estate / "oast.toml"
     kept = [line for line in settings.read_text().splitlines(keepends=True) if not line.startswith("waves")]
     # What stands around is looked at by the tests that are about that.
@@ -364,7 +424,11 @@ def _leave_routers(estate: Path) -> None:
         else:
             path.write_text(re.sub(r", ipv6: '2001:db8:1:[^']*'", "", path.read_text()))
     for path in (estate / "network.yaml", *(estate / "values" / "devices").glob("*-core-1.yaml")):
-        lines = [line for line in path.read_text().splitlines() if not re.search("-dist-|-access-|-border-|-edge-2", line)]
+        lines = [
+            line
+            for line in path.read_text().splitlines()
+            if not re.search("-dist-|-access-|-border-|-edge-2", line)
+        ]
         path.write_text("\n".join(lines) + "\n")
     for path in (estate / "intent.yaml", estate / "policies" / "standard.yaml"):
         path.write_text(path.read_text().replace("role=edge and platform=bine", "role=edge"))

@@ -29,7 +29,9 @@ class Client:
         self.hello = self._do(self._open())
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._do(self._ended())
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join(5)
@@ -37,9 +39,15 @@ class Client:
 
     async def _open(self) -> str:
         host, port, username, password = self._where
-        self._connection = await asyncssh.connect(host, port, username=username, password=password, known_hosts=None, config=None)
-        self._writer, self._reader, _ = await self._connection.open_session(subsystem="netconf", encoding=None)
-        capabilities = "<capabilities><capability>urn:ietf:params:netconf:base:1.0</capability></capabilities>"
+        self._connection = await asyncssh.connect(
+            host, port, username=username, password=password, known_hosts=None, config=None
+        )
+        self._writer, self._reader, _ = await self._connection.open_session(
+            subsystem="netconf", encoding=None
+        )
+        capabilities = (
+            "<capabilities><capability>urn:ietf:params:netconf:base:1.0</capability></capabilities>"
+        )
         self._writer.write(f'<hello xmlns="{BASE}">{capabilities}</hello>'.encode() + END)
         return str((await self._reader.readuntil(END)).decode())
 

@@ -34,7 +34,9 @@ class Refuses(Exception):
 class Eider(Told):
     """Paths: `set`, `delete` and `place` change a candidate; `commit within SECONDS` has to be followed by `keep`."""
 
-    SINGLE = frozenset(("contact", "key", "name", "description", "enabled", "mtu", "access-vlan", "limit", "odd"))
+    SINGLE = frozenset(
+        ("contact", "key", "name", "description", "enabled", "mtu", "access-vlan", "limit", "odd")
+    )
 
     def __init__(self, lines: Sequence[str]) -> None:
         self.running: list[str] = []
@@ -157,7 +159,12 @@ class Dotterel(Told):
         "resolver": (0, {"server": (1, {}, False)}, True),
         "port": (
             1,
-            {"text": (1, {}, True), "size": (1, {}, True), "address": (1, {}, False), "odd": (0, {"thing": (1, {}, True)}, True)},
+            {
+                "text": (1, {}, True),
+                "size": (1, {}, True),
+                "address": (1, {}, False),
+                "odd": (0, {"thing": (1, {}, True)}, True),
+            },
             False,
         ),
         "peer": (1, {"as": (1, {}, True), "via": (1, {}, True)}, False),
@@ -241,7 +248,11 @@ class Dotterel(Told):
                 made += [f"{'  ' * depth}{' '.join((name, *values, inner, *v))};\n" for (inner, v) in below]
                 continue
             head = "  " * depth + " ".join((name, *values))
-            made += [f"{head} {{\n", *self._text(below, depth + 1), "  " * depth + "}\n"] if below else [f"{head};\n"]
+            made += (
+                [f"{head} {{\n", *self._text(below, depth + 1), "  " * depth + "}\n"]
+                if below
+                else [f"{head};\n"]
+            )
         return made
 
 

@@ -37,7 +37,9 @@ class Line:
 class Estate:
     """An estate with such devices, and the program run on it."""
 
-    def __init__(self, folder: Path, devices: dict[str, Device], templates: dict[str, str], sections: str = "all") -> None:
+    def __init__(
+        self, folder: Path, devices: dict[str, Device], templates: dict[str, str], sections: str = "all"
+    ) -> None:
         self.folder = folder
         self.devices = list(devices.values())
         inventory = "".join(
@@ -66,5 +68,7 @@ class Estate:
     def run(self, *arguments: str) -> tuple[int, str, str]:
         """The program on this estate: its exit code and what it wrote."""
         return run_program(
-            [*arguments, "--estate", str(self.folder)], self.connect, {"OAST_SECRET_LOGIN": PASSWORD, "OAST_SECRET_KEY": "kelp"}
+            [*arguments, "--estate", str(self.folder)],
+            self.connect,
+            {"OAST_SECRET_LOGIN": PASSWORD, "OAST_SECRET_KEY": "kelp"},
         )

@@ -128,14 +128,18 @@ class Beacon:
         return str(etree.QName(operation.find(f"{{{BASE}}}{role}")[0]).localname)
 
     def _data(self, lamps: dict[str, str]) -> str:
-        inner = "".join(f"<lamp><name>{name}</name><colour>{colour}</colour></lamp>" for name, colour in lamps.items())
+        inner = "".join(
+            f"<lamp><name>{name}</name><colour>{colour}</colour></lamp>" for name, colour in lamps.items()
+        )
         return f'<data><lamps xmlns="{LAMPS}">{inner}</lamps></data>' if inner else "<data/>"
 
     def get(self, number: int, operation: etree._Element) -> str:
         return self._data(self.running)
 
     def get_config(self, number: int, operation: etree._Element) -> str:
-        return self._data(self.candidate if self._datastore(operation, "source") == "candidate" else self.running)
+        return self._data(
+            self.candidate if self._datastore(operation, "source") == "candidate" else self.running
+        )
 
     def edit_config(self, number: int, operation: etree._Element) -> None:
         target = self.candidate if self._datastore(operation, "target") == "candidate" else self.running
@@ -148,7 +152,9 @@ class Beacon:
 
     def lock(self, number: int, operation: etree._Element) -> None:
         target = self._datastore(operation, "target")
-        if self.locks.get(target, number) != number or (target == "running" and self.timer is not None and self.owner != number):
+        if self.locks.get(target, number) != number or (
+            target == "running" and self.timer is not None and self.owner != number
+        ):
             raise Refused("lock-denied")
         if target == "candidate" and self.candidate != self.running:
             raise Refused("lock-denied")

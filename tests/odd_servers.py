@@ -49,7 +49,9 @@ class Trouble:
 
     def strikes(self) -> bool:
         self.commands += 1
-        return self.kind != "none" and (self.commands >= self.at if self.lasting else self.commands == self.at)
+        return self.kind != "none" and (
+            self.commands >= self.at if self.lasting else self.commands == self.at
+        )
 
 
 @dataclass
@@ -213,7 +215,11 @@ class Server:
         if not await self._suffers(process, kind):
             return
         out, err, status = (
-            ("", "petrel: not today\n", 1) if kind == "refuse" else ("", "", 0) if kind == "untrue" else device.do(process.command)
+            ("", "petrel: not today\n", 1)
+            if kind == "refuse"
+            else ("", "", 0)
+            if kind == "untrue"
+            else device.do(process.command)
         )
         if kind == "cut":
             process.stdout.write(out[: len(out) // 2])
@@ -240,7 +246,9 @@ class Server:
                 process.stdout.write(f"{line}\r\n{said[: len(said) // 2]}".replace("\n", "\r\n"))
                 process.channel.get_connection().abort()
                 return
-            process.stdout.write(f"{line}\n{self._garbled(said) if kind == 'garble' else said}".replace("\n", "\r\n"))
+            process.stdout.write(
+                f"{line}\n{self._garbled(said) if kind == 'garble' else said}".replace("\n", "\r\n")
+            )
 
     async def _suffers(self, process: Any, kind: str) -> bool:
         """Whether the command is done at all."""
@@ -254,7 +262,10 @@ class Server:
         return True
 
     def _garbled(self, text: str) -> str:
-        return "".join(self.trouble.chance.choice("\x00\x1b{};x") if self.trouble.chance.random() < 0.1 else sign for sign in text)
+        return "".join(
+            self.trouble.chance.choice("\x00\x1b{};x") if self.trouble.chance.random() < 0.1 else sign
+            for sign in text
+        )
 
 
 class _Login(asyncssh.SSHServer):

@@ -75,7 +75,12 @@ reload = "sh {self.folder}/reload.sh"
             process.exit(1)
             return
         done = await asyncio.create_subprocess_exec(
-            "/bin/sh", "-c", command, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.PIPE, start_new_session=True
+            "/bin/sh",
+            "-c",
+            command,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.PIPE,
+            start_new_session=True,
         )
         out, error = await done.communicate()
         process.stdout.write(out)

@@ -83,7 +83,11 @@ class RoutingShell:
     def text(self) -> str:
         parts = ["!\n"]
         for top, below in self.running.items():
-            parts += [f"{top}\n", *(f"\t{line}\n" if top.startswith("interface") else f" {line}\n" for line in below), "!\n"]
+            parts += [
+                f"{top}\n",
+                *(f"\t{line}\n" if top.startswith("interface") else f" {line}\n" for line in below),
+                "!\n",
+            ]
         return "".join(parts)
 
     def interfaces(self) -> str:
@@ -91,12 +95,17 @@ class RoutingShell:
         for top, below in self.running.items():
             if top.startswith("interface ") and top != "interface e0":
                 addresses = [line.split()[1] for line in below if line.startswith("address ")]
-                rows.append((top.split()[1], "down" if "closed" in below else "up", ",".join(addresses) or "-"))
+                rows.append(
+                    (top.split()[1], "down" if "closed" in below else "up", ",".join(addresses) or "-")
+                )
         return "".join(f"{name:12}{link:8}{addresses}\n" for name, link, addresses in rows)
 
     def routes(self) -> str:
         rows = ["to              from     via", "127.0.0.0/8     kernel   -"]
-        rows += [f"{to:16}static   {via}" for _, to, _, via in (top.split() for top in self.running if top.startswith("route "))]
+        rows += [
+            f"{to:16}static   {via}"
+            for _, to, _, via in (top.split() for top in self.running if top.startswith("route "))
+        ]
         return "".join(f"{row}\n" for row in rows)
 
     def edit(self, words: str, at: list[str]) -> list[str]:

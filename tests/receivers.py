@@ -39,13 +39,17 @@ def certificate(folder: Path, name: str, host: str = "127.0.0.1") -> tuple[Path,
         .serial_number(x509.random_serial_number())
         .not_valid_before(now - datetime.timedelta(days=1))
         .not_valid_after(now + datetime.timedelta(days=2))
-        .add_extension(x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address(host))]), critical=False)
+        .add_extension(
+            x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address(host))]), critical=False
+        )
         .sign(key, hashes.SHA256())
     )
     paths = folder / f"{name}.pem", folder / f"{name}.key"
     paths[0].write_bytes(made.public_bytes(serialization.Encoding.PEM))
     plain = serialization.NoEncryption()
-    paths[1].write_bytes(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain))
+    paths[1].write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain)
+    )
     return paths
 
 
@@ -88,7 +92,9 @@ class Webhook:
                 body = self.rfile.read(int(self.headers["Content-Length"]))
                 status, fields = receiver.answers.pop(0) if receiver.answers else (204, {})
                 if 200 <= status < 300:
-                    receiver.heads.append({**dict(self.headers.items()), "body": body.decode(), "path": self.path})
+                    receiver.heads.append(
+                        {**dict(self.headers.items()), "body": body.decode(), "path": self.path}
+                    )
                     receiver.taken.append(json.loads(body))
                 else:
                     receiver.refused += 1
@@ -120,7 +126,11 @@ class Webhook:
         return f"{'https' if self._context else 'http'}://127.0.0.1:{self.port}/notify"
 
     def news(self) -> list[tuple[str, str, str | None]]:
-        return [(one["became"], one["about"], one["device"]) for taken in list(self.taken) for one in taken["news"]]
+        return [
+            (one["became"], one["about"], one["device"])
+            for taken in list(self.taken)
+            for one in taken["news"]
+        ]
 
 
 def is_signed(head: Mapping[str, str], url: str, key: str) -> bool:

@@ -71,7 +71,14 @@ LONGEST = (
     "test_roundel",
     "test_disturbed",
 )
-IMPORTED = ("larkwater", "hypothesis", "oast", "oast.operations.deliver", "oast.operations.verify", "oast.operations.lint")
+IMPORTED = (
+    "larkwater",
+    "hypothesis",
+    "oast",
+    "oast.operations.deliver",
+    "oast.operations.verify",
+    "oast.operations.lint",
+)
 
 
 class _Result(unittest.TextTestResult):
@@ -87,7 +94,9 @@ class _Result(unittest.TextTestResult):
 def run_module(name: str) -> dict[str, int]:
     """Run one module here; what was counted."""
     unraisable: list[str] = []
-    sys.unraisablehook = lambda event: unraisable.append(f"{event.err_msg or 'unraisable'}: {event.exc_value!r} in {event.object!r}")
+    sys.unraisablehook = lambda event: unraisable.append(
+        f"{event.err_msg or 'unraisable'}: {event.exc_value!r} in {event.object!r}"
+    )
     warnings.resetwarnings()
     warnings.simplefilter("default")
     warnings.filterwarnings("error", module=r"oast|tests|test_")
@@ -100,7 +109,13 @@ def run_module(name: str) -> dict[str, int]:
         sys.stderr.write(f"UNRAISABLE in {name}: {text}\n")
     if not result.testsRun:
         sys.stderr.write(f"{name} has no tests\n")
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses) + len(unraisable) + (not result.testsRun)
+    failed = (
+        len(result.failures)
+        + len(result.errors)
+        + len(result.unexpectedSuccesses)
+        + len(unraisable)
+        + (not result.testsRun)
+    )
     return {"passed": result.passed, "failed": failed, "skipped": len(result.skipped)}
 
 
@@ -140,14 +155,20 @@ def run_all(names: Sequence[str], folder: Path) -> Iterator[tuple[str, dict[str,
         number, _, used = os.wait4(-1, 0)
         name, started = running.pop(number)
         counts = folder / f"{name}.json"
-        ended = json.loads(counts.read_text()) if counts.exists() else {"passed": 0, "failed": 1, "skipped": 0}
+        ended = (
+            json.loads(counts.read_text()) if counts.exists() else {"passed": 0, "failed": 1, "skipped": 0}
+        )
         ended["cpu"] = round(used.ru_utime + used.ru_stime)
         yield name, ended, (folder / f"{name}.out").read_text(errors="replace"), time.monotonic() - started
 
 
 def scrub() -> None:
     """An environment that holds nothing of the person's, and no signal that a shell or `nohup` has switched off for us."""
-    for number, handler in ((signal.SIGINT, signal.default_int_handler), (signal.SIGTERM, signal.SIG_DFL), (signal.SIGHUP, signal.SIG_DFL)):
+    for number, handler in (
+        (signal.SIGINT, signal.default_int_handler),
+        (signal.SIGTERM, signal.SIG_DFL),
+        (signal.SIGHUP, signal.SIG_DFL),
+    ):
         signal.signal(number, handler)
     kept = {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR", "VIRTUAL_ENV")}
     # Every file of ours is written through to the disk; in memory that costs nothing.
@@ -180,7 +201,13 @@ def main(words: Sequence[str]) -> int:
     gc.freeze()
     gc.set_threshold(20_000, 20, 20)
     # The slowest first, so that they do not end alone; of the others, those with devices.
-    modules.sort(key=lambda path: (_turn(path.stem), "LarkwaterTest" not in path.read_text(encoding="utf-8"), -path.stat().st_size))
+    modules.sort(
+        key=lambda path: (
+            _turn(path.stem),
+            "LarkwaterTest" not in path.read_text(encoding="utf-8"),
+            -path.stat().st_size,
+        )
+    )
     totals = {"passed": 0, "failed": 0, "skipped": 0}
     with tempfile.TemporaryDirectory(prefix="oast-test-") as shared:
         os.environ["OAST_TEST_SHARED"] = shared

@@ -93,7 +93,9 @@ class Skerry:
         while self.stack and self.stack[-1][0] >= indent and self.stack[-1][1].kind != "filter":
             self.stack.pop()
         section = self.stack[-1][1] if self.stack else self.root
-        if words.startswith("drop ") or any(re.fullmatch(p, words) for kind, p, _ in DROP if kind == section.kind):
+        if words.startswith("drop ") or any(
+            re.fullmatch(p, words) for kind, p, _ in DROP if kind == section.kind
+        ):
             self._drop(section, words)
         else:
             self._set(section, words, indent)
@@ -127,10 +129,16 @@ class Skerry:
         return {line.split()[2] for key, line in self.root.lines.items() if re.fullmatch(r"group \d+", key)}
 
     def _unused(self, label: str) -> None:
-        if [line.split()[2] for key, line in self.root.lines.items() if re.fullmatch(r"group \d+", key)].count(label) > 1:
+        if [
+            line.split()[2] for key, line in self.root.lines.items() if re.fullmatch(r"group \d+", key)
+        ].count(label) > 1:
             return
         users = [line for s in self.root.below.values() for key, line in s.lines.items() if key == "backup"]
-        users += [line for key, line in self.root.lines.items() if key.startswith("neighbor") and key.endswith(" group")]
+        users += [
+            line
+            for key, line in self.root.lines.items()
+            if key.startswith("neighbor") and key.endswith(" group")
+        ]
         if any(line.split()[-1] == label for line in users):
             raise Refused(f"group {label} is in use")
 
@@ -142,7 +150,9 @@ class Skerry:
         return self._gone(section, words.removeprefix("drop "))
 
     def _gone(self, section: Section, key: str) -> None:
-        inner = [k for k in section.lines if k == key or (key.startswith("neighbor") and k.startswith(f"{key} "))]
+        inner = [
+            k for k in section.lines if k == key or (key.startswith("neighbor") and k.startswith(f"{key} "))
+        ]
         if not inner:
             raise Refused(f"{key} is not there")
         if re.fullmatch(r"group \d+", key):
@@ -154,7 +164,12 @@ class Skerry:
                 raise
         if key.startswith("filter "):
             name = key.split()[1]
-            if any(line.split()[1] == name for s in self.root.below.values() for k, line in s.lines.items() if k == "filter"):
+            if any(
+                line.split()[1] == name
+                for s in self.root.below.values()
+                for k, line in s.lines.items()
+                if k == "filter"
+            ):
                 raise Refused(f"{key} is in use")
         for gone in inner:
             del section.lines[gone]
@@ -191,31 +206,58 @@ def setups(draw: st.DrawFn) -> str:
         text = draw(st.sampled_from(WELCOME))
         mark = "@@" if "%%" in text else "%%"
         lines += [f"welcome {mark}", *text.split("\n"), mark]
-    lines += _some(draw, "note 7 says the pier until summer until 2026-11-01", "note 10 says  rust   until 2027-01-01")
+    lines += _some(
+        draw, "note 7 says the pier until summer until 2026-11-01", "note 10 says  rust   until 2027-01-01"
+    )
     if draw(st.booleans()):
         lines += ["login ada", *draw(st.sampled_from([[], [" word reed"], [" word sedge"]]))]
     filters = sorted(draw(st.sets(st.sampled_from(["gate", "quay"]))))
     for name in filters:
-        entries = draw(st.dictionaries(st.sampled_from([10, 20, 100]), st.sampled_from(["accept any", "drop web"])))
-        lines += [f"filter {name}", *(f" {number} {entry}" for number, entry in entries.items()), "end-filter"]
+        entries = draw(
+            st.dictionaries(st.sampled_from([10, 20, 100]), st.sampled_from(["accept any", "drop web"]))
+        )
+        lines += [
+            f"filter {name}",
+            *(f" {number} {entry}" for number, entry in entries.items()),
+            "end-filter",
+        ]
     addresses = draw(st.permutations(["192.0.2.1 / 24", "198.51.100.1 / 31", "2001:db8::1 / 64"]))
     for number, port in enumerate(sorted(draw(st.sets(st.sampled_from(["ether1", "ether2", "radio1"]))))):
-        lines += [f"port {port}", *_some(draw, " ip true", f" ip address {addresses[number]}", " ip mtu 9000")]
+        lines += [
+            f"port {port}",
+            *_some(draw, " ip true", f" ip address {addresses[number]}", " ip mtu 9000"),
+        ]
         lines += draw(st.sampled_from([[], [" vlans 1-3,7"], [" vlans 7,1,2,3"], [" vlans 9"]]))
         lines += draw(st.sampled_from([[], [" disabled"], [" not disabled"]]))
         lines += draw(st.sampled_from([[], [" timers 7 28"], [" timers 1 4"]]))
-        lines += [f" filter {draw(st.sampled_from(filters))} then drop"] if filters and draw(st.booleans()) else []
-        lines += draw(st.sampled_from([[], [" share a weight 1 quiet"], [" share a range 1024 65535"], [" share b weight 7"]]))
+        lines += (
+            [f" filter {draw(st.sampled_from(filters))} then drop"] if filters and draw(st.booleans()) else []
+        )
+        lines += draw(
+            st.sampled_from(
+                [[], [" share a weight 1 quiet"], [" share a range 1024 65535"], [" share b weight 7"]]
+            )
+        )
     labels = sorted(draw(st.sets(st.sampled_from(["north", "south", "east"]))))
     numbers = draw(st.permutations([1, 2, 3]))
     groups = dict(zip(labels, numbers, strict=False))
     lines += [f"group {number} {label}" for label, number in groups.items()]
     for number in groups.values():
         if draw(st.booleans()):
-            lines += [f"group {number} {next(k for k, v in groups.items() if v == number)}", f" backup {draw(st.sampled_from(labels))}"]
+            lines += [
+                f"group {number} {next(k for k, v in groups.items() if v == number)}",
+                f" backup {draw(st.sampled_from(labels))}",
+            ]
     for neighbor in sorted(draw(st.sets(st.sampled_from(["192.0.2.9", "203.0.113.7"])))):
         lines += _some(
-            draw, f"neighbor {neighbor} peer-as 64501", f"neighbor {neighbor} timers 7 28", f"describe {neighbor} as the far shore"
+            draw,
+            f"neighbor {neighbor} peer-as 64501",
+            f"neighbor {neighbor} timers 7 28",
+            f"describe {neighbor} as the far shore",
         )
-        lines += [f"neighbor {neighbor} group {draw(st.sampled_from(labels))}"] if labels and draw(st.booleans()) else []
+        lines += (
+            [f"neighbor {neighbor} group {draw(st.sampled_from(labels))}"]
+            if labels and draw(st.booleans())
+            else []
+        )
     return "\n".join(lines) + "\n"

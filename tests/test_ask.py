@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from larkwater import SECRETS, LarkwaterTest
 from oast.errors import EstateError
-from oast.platforms.catalogue import READINGS, FieldType, Kind
 from oast.platforms.load import SHIPPED
-from oast.readings.values import convert, natural, text_of
-from oast.readings.where import condition
+from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
+from oast.readings.filter_expression import condition
+from oast.readings.values import convert, natural_sort_key, to_text
 
 CORE, OTHER = "gull-core-1", "heron-core-1"
 ON = ("--on", "role=core")
@@ -26,26 +26,42 @@ class AskTest(LarkwaterTest):
     delivered = True
 
     def test_one_table_of_many_devices_sorted_with_the_columns_and_the_records_that_are_wanted(self) -> None:
-        out = self.oast("ask", "interfaces", *ON, "-q", "--where", "oper-status=up and not name=loop*", "--columns", "device,name,mtu").out
+        out = self.oast(
+            "ask",
+            "interfaces",
+            *ON,
+            "-q",
+            "--where",
+            "oper-status=up and not name=loop*",
+            "--columns",
+            "device,name,mtu",
+        ).out
         heading, first, *_ = out.splitlines()
         self.assertEqual(heading.split(), ["device", "name", "mtu"])
         self.assertEqual(first.split(), [CORE, "manage0", "1500"])
         self.assertRegex(out, r"(?m)^\d+ records of 2 devices$")
-        rows = self.oast("ask", "routes", *ON, "--sort", "metric", "--descending", "--format", "json").json()["records"]
+        rows = self.oast("ask", "routes", *ON, "--sort", "metric", "--descending", "--format", "json").json()[
+            "records"
+        ]
         metrics = [row["metric"] for row in rows]
         self.assertEqual(metrics, sorted(metrics, reverse=True))
         self.assertGreater(metrics[0], 9)
-        self.assertLess(natural("port2"), natural("port10"))
+        self.assertLess(natural_sort_key("port2"), natural_sort_key("port10"))
 
     def test_records_for_other_programs(self) -> None:
         out = self.oast("ask", "interfaces", *ON, "--format", "csv").out
         rows = list(csv.DictReader(io.StringIO(out)))
         self.assertEqual({row["device"] for row in rows}, {CORE, OTHER})
-        lines = [json.loads(line) for line in self.oast("ask", "interfaces", *ON, "--format", "jsonl").out.splitlines()]
+        lines = [
+            json.loads(line)
+            for line in self.oast("ask", "interfaces", *ON, "--format", "jsonl").out.splitlines()
+        ]
         self.assertEqual(len(lines), len(rows))
         self.assertIsInstance(lines[0]["mtu"], int)
         self.assertIsInstance(lines[0]["ipv4-address"], list)
-        picked = self.oast("ask", "interfaces", *ON, "--pick", "[?\"oper-status\"=='up'] | length(@)", "--format", "json").json()
+        picked = self.oast(
+            "ask", "interfaces", *ON, "--pick", "[?\"oper-status\"=='up'] | length(@)", "--format", "json"
+        ).json()
         self.assertEqual(set(picked["devices"]), {CORE, OTHER})
         self.assertGreater(picked["devices"][CORE], 3)
 
@@ -86,11 +102,16 @@ class AskTest(LarkwaterTest):
         for path in (self.estate / "inventory").iterdir():
             path.write_text(path.read_text().replace("bine", "brine"))
         run = self.oast("ask", "interfaces", *ON, expect=4)
-        self.assertRegex(run.err, r"line 2 of the answer to 'read ports' has '.*' for 'mtu', which is no whole number")
+        self.assertRegex(
+            run.err, r"line 2 of the answer to 'read ports' has '.*' for 'mtu', which is no whole number"
+        )
 
     def test_only_what_reads_is_sent_and_equal_answers_are_shown_once(self) -> None:
         told = self.oast("ask", "--raw", "save startup", *ON, expect=2)
-        self.assertIn("it is not known that 'save startup' only reads on a bine (gull-core-1): it was sent to no device", told.err)
+        self.assertIn(
+            "it is not known that 'save startup' only reads on a bine (gull-core-1): it was sent to no device",
+            told.err,
+        )
         out = self.oast("ask", "--raw", "read users", *ON, "-q").out
         self.assertIn(f"{CORE}, {OTHER}  (all 2)", out)
         self.assertEqual(out.count("role"), 1)
@@ -115,7 +136,15 @@ class AskTest(LarkwaterTest):
         self.assertRegex(told, "community <secret [0-9a-f]{8}>")
 
     def test_a_secret_is_hidden_however_it_is_spelt(self) -> None:
-        self.console(CORE, "raise", SECRETS["privilege-password"], "edit", "snmp", '  community "qu\\"ay & pier"', "close")
+        self.console(
+            CORE,
+            "raise",
+            SECRETS["privilege-password"],
+            "edit",
+            "snmp",
+            '  community "qu\\"ay & pier"',
+            "close",
+        )
         told = self.oast("ask", "--raw", "read running", "--on", f"name={CORE}").out
         self.assertNotIn("ay & pier", told)
         self.assertGreaterEqual(told.count("<secret "), 2)
@@ -129,32 +158,49 @@ class AskTest(LarkwaterTest):
 
     def test_what_is_read_on_one_device_is_used_on_all_by_the_next_push(self) -> None:
         self.edit("templates/bine/system.j2", 'contact "{{ contact }}"', "contact {{ release }}")
-        self.edit("templates/bine/system.j2", "  contact: {help: whom to call about the device}", "  release: {help: what the hub runs}")
-        run = self.oast("ask", "system", "--on", f"name={OTHER}", "--pick", '[0]."os-release"', "--save", "release")
+        self.edit(
+            "templates/bine/system.j2",
+            "  contact: {help: whom to call about the device}",
+            "  release: {help: what the hub runs}",
+        )
+        run = self.oast(
+            "ask", "system", "--on", f"name={OTHER}", "--pick", '[0]."os-release"', "--save", "release"
+        )
         self.assertIn("release is kept in values/read.yaml", run.err)
         text = (self.estate / "values/read.yaml").read_text()
         self.assertRegex(text, rf"(?m)^# release: read on {OTHER} at 20\S+: system, \[0\]")
         self.oast("push", "-m", "what was read", *ON, "--yes")
         self.assertIn("contact 4.2", self.running(CORE))
         self.assertIn("values/read.yaml:", self.oast("explain", CORE, "release").out)
-        self.oast("ask", "system", "--on", f"name={OTHER}", "--pick", '[0]."os-name"', "--save", "seen.system")
+        self.oast(
+            "ask", "system", "--on", f"name={OTHER}", "--pick", '[0]."os-name"', "--save", "seen.system"
+        )
         self.assertIn("system: bine", (self.estate / "values/read.yaml").read_text())
         self.assertIn("# release: ", (self.estate / "values/read.yaml").read_text())
 
     def test_what_cannot_be_one_value_of_all_is_not_saved(self) -> None:
         run = self.oast("ask", "system", *ON, "--pick", "[0].name", "--save", "x", expect=2)
         self.assertIn("2 different values were picked", run.err)
-        self.assertIn("gives nothing", self.oast("ask", "system", *ON, "--pick", "[9].name", "--save", "x", expect=2).err)
         self.assertIn(
-            "cannot be the name of a value", self.oast("ask", "system", *ON, "--pick", '[0]."os-name"', "--save", "1 x", expect=2).err
+            "gives nothing",
+            self.oast("ask", "system", *ON, "--pick", "[9].name", "--save", "x", expect=2).err,
+        )
+        self.assertIn(
+            "cannot be the name of a value",
+            self.oast("ask", "system", *ON, "--pick", '[0]."os-name"', "--save", "1 x", expect=2).err,
         )
         run = self.oast("ask", "system", *ON, "--pick", '[0]."os-name"', "--save", "contact")
         self.assertIn("contact is kept in values/read.yaml", run.err)
         (self.estate / "values/read.yaml").write_text("everywhere: {x: 1}\n")
-        self.assertIn("was not written by Oast", self.oast("ask", "system", *ON, "--pick", '[0]."os-name"', "--save", "x", expect=2).err)
+        self.assertIn(
+            "was not written by Oast",
+            self.oast("ask", "system", *ON, "--pick", '[0]."os-name"', "--save", "x", expect=2).err,
+        )
 
     def test_the_readings_there_are(self) -> None:
-        known = {one["reading"]: one for one in self.oast("ask", "--list", "--format", "json").json()["readings"]}
+        known = {
+            one["reading"]: one for one in self.oast("ask", "--list", "--format", "json").json()["readings"]
+        }
         self.assertIn("ip-neighbors", known)
         mtu = next(field for field in known["interfaces"]["fields"] if field["field"] == "mtu")
         self.assertEqual((mtu["type"], mtu["unit"]), ("number", "octets"))
@@ -165,14 +211,14 @@ class AskTest(LarkwaterTest):
 class ValuesTest(unittest.TestCase):
     def test_what_devices_write_in_their_own_ways_is_one_value(self) -> None:
         for kind, texts, wanted in (
-            (FieldType(Kind.DURATION), ("93784", "1d 02:03:04", "1 day, 2:03:04", "1d 2h 3m 4s", "1 day, 2 hours, 3 minutes and 4 seconds"), 93784.0),
-            (FieldType(Kind.NUMBER, unit="bit/s"), ("1000000000", "1G", "1000M", "1 Gbit/s", "1000 Mbps"), 1_000_000_000),
-            (FieldType(Kind.NUMBER), ("1500", "1,500", "+1500"), 1500),
-            (FieldType(Kind.MAC), ("02:00:5E:0a:0b:0c", "0200.5e0a.0b0c", "02-00-5e-0a-0b-0c"), "02:00:5e:0a:0b:0c"),
-            (FieldType(Kind.NAMES), ("port10,port2", "port2 port10", "port2, port10"), ("port2", "port10")),
-            (FieldType(Kind.BOOLEAN), ("true", "yes", "ON"), True),
-            (FieldType(Kind.PREFIX), ("198.51.100.0/24", "198.51.100.7/24", "198.51.100.0/255.255.255.0"), ip_network("198.51.100.0/24")),
-            (FieldType(Kind.INTERFACE_ADDRESSES), ("2001:DB8::1/64", "2001:db8:0::1/64 fe80::1/64"), (ip_interface("2001:db8::1/64"),)),
+            (FieldType(ValueKind.DURATION), ("93784", "1d 02:03:04", "1 day, 2:03:04", "1d 2h 3m 4s", "1 day, 2 hours, 3 minutes and 4 seconds"), 93784.0),
+            (FieldType(ValueKind.NUMBER, unit="bit/s"), ("1000000000", "1G", "1000M", "1 Gbit/s", "1000 Mbps"), 1_000_000_000),
+            (FieldType(ValueKind.NUMBER), ("1500", "1,500", "+1500"), 1500),
+            (FieldType(ValueKind.MAC), ("02:00:5E:0a:0b:0c", "0200.5e0a.0b0c", "02-00-5e-0a-0b-0c"), "02:00:5e:0a:0b:0c"),
+            (FieldType(ValueKind.NAMES), ("port10,port2", "port2 port10", "port2, port10"), ("port2", "port10")),
+            (FieldType(ValueKind.BOOLEAN), ("true", "yes", "ON"), True),
+            (FieldType(ValueKind.PREFIX), ("198.51.100.0/24", "198.51.100.7/24", "198.51.100.0/255.255.255.0"), ip_network("198.51.100.0/24")),
+            (FieldType(ValueKind.INTERFACE_ADDRESSES), ("2001:DB8::1/64", "2001:db8:0::1/64 fe80::1/64"), (ip_interface("2001:db8::1/64"),)),
         ):  # fmt: skip
             for text in texts:
                 with self.subTest(text=text):
@@ -180,26 +226,32 @@ class ValuesTest(unittest.TestCase):
 
     def test_what_no_field_can_hold_is_told(self) -> None:
         for kind, text, told in (
-            (Kind.NUMBER, "many", "no whole number"),
-            (Kind.DECIMAL, "nan", "no number"),
-            (Kind.DURATION, "soon", "no length of time"),
-            (Kind.ADDRESS, "192.0.2.256", "no address"),
-            (Kind.PREFIX, "x/8", "no prefix"),
-            (Kind.MAC, "02:00", "no MAC address"),
-            (Kind.BOOLEAN, "perhaps", "neither true nor false"),
-            (Kind.INTERFACE_ADDRESSES, "quay", "no address with"),
+            (ValueKind.NUMBER, "many", "no whole number"),
+            (ValueKind.DECIMAL, "nan", "no number"),
+            (ValueKind.DURATION, "soon", "no length of time"),
+            (ValueKind.ADDRESS, "192.0.2.256", "no address"),
+            (ValueKind.PREFIX, "x/8", "no prefix"),
+            (ValueKind.MAC, "02:00", "no MAC address"),
+            (ValueKind.BOOLEAN, "perhaps", "neither true nor false"),
+            (ValueKind.INTERFACE_ADDRESSES, "quay", "no address with"),
         ):
             with self.subTest(text=text), self.assertRaisesRegex(ValueError, told):
                 convert(FieldType(kind), text)
 
     @given(st.ip_addresses(), st.integers(0, 10**9), st.floats(0, 1e9))
     def test_a_value_and_its_text_are_the_same(self, address: object, number: int, seconds: float) -> None:
-        self.assertEqual(text_of(convert(FieldType(Kind.ADDRESS), str(address))), str(address))
-        self.assertEqual(convert(FieldType(Kind.NUMBER), text_of(number)), number)
+        self.assertEqual(to_text(convert(FieldType(ValueKind.ADDRESS), str(address))), str(address))
+        self.assertEqual(convert(FieldType(ValueKind.NUMBER), to_text(number)), number)
 
     def test_expressions_over_fields(self) -> None:
         fields = READINGS["interfaces"].fields
-        record = {"name": "port3", "oper-status": "down", "mtu": 9000, "ipv4-address": (ip_interface("192.0.2.9/24"),), "speed": None}
+        record = {
+            "name": "port3",
+            "oper-status": "down",
+            "mtu": 9000,
+            "ipv4-address": (ip_interface("192.0.2.9/24"),),
+            "speed": None,
+        }
         for text, meant in (
             ("oper-status=down", True),
             ("oper-status!=down", False),

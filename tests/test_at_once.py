@@ -26,7 +26,9 @@ class AtOnceTest(LarkwaterTest):
 
     def test_after_a_restart_a_device_runs_what_it_starts_with(self) -> None:
         before = self.running(EDGE)
-        self.console(EDGE, "raise", SECRETS["privilege-password"], "edit", "system", "  contact by-hand", "close")
+        self.console(
+            EDGE, "raise", SECRETS["privilege-password"], "edit", "system", "  contact by-hand", "close"
+        )
         self.assertNotEqual(self.running(EDGE), before)
         self.fault(EDGE, "restart")
         self.assertEqual(self.running(EDGE), before)

@@ -18,16 +18,22 @@ ON = ("--on", "role=core")
 
 
 class LabelTest(unittest.TestCase):
-    def test_labels_that_differ_in_spelling_only_are_refused_with_the_reason_and_an_alias_finds_its_label(self) -> None:
+    def test_labels_that_differ_in_spelling_only_are_refused_with_the_reason_and_an_alias_finds_its_label(
+        self,
+    ) -> None:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
         archive = Archive(folder / "archive", dict(os.environ))
         archive.commit({"running/a.txt": b"1\n"}, "first", "ada", "gate one")
         for label in ("gate-one", "gate  one", "gate:one"):
-            with self.assertRaisesRegex(UsageError, f"the label '{label}' differs from 'gate one' in spelling only"):
+            with self.assertRaisesRegex(
+                UsageError, f"the label '{label}' differs from 'gate one' in spelling only"
+            ):
                 archive.commit({}, "second", "ada", label)
         with self.assertRaisesRegex(UsageError, "there is a label 'gate one' already"):
             archive.commit({}, "second", "ada", "gate one")
-        first = archive.commit({"running/a.txt": b"2\n"}, "change\n\nalso: nothing", "ada", "before change-1", "before run-1")
+        first = archive.commit(
+            {"running/a.txt": b"2\n"}, "change\n\nalso: nothing", "ada", "before change-1", "before run-1"
+        )
         second = archive.commit({"running/a.txt": b"3\n"}, "change", "ada", "before change-1", "before run-2")
         self.assertEqual(archive.point("before change-1").commit, first)
         self.assertEqual(archive.point("before run-1").commit, first)
@@ -40,11 +46,15 @@ class BackupTest(LarkwaterTest):
 
     def desk(self, before: str, after: str) -> None:
         """Another contact, delivered to both hubs."""
-        self.edit("values/network.yaml", f"contact: Larkwater {before} desk", f"contact: Larkwater {after} desk")
+        self.edit(
+            "values/network.yaml", f"contact: Larkwater {before} desk", f"contact: Larkwater {after} desk"
+        )
         self.oast("push", "-m", f"The {after} desk", *ON, "--yes")
 
     def test_what_devices_run_is_kept_and_nothing_new_makes_no_commit(self) -> None:
-        first = self.oast("backup", *ON, "--label", "before DNS update", "--startup", "--format", "json").json()
+        first = self.oast(
+            "backup", *ON, "--label", "before DNS update", "--startup", "--format", "json"
+        ).json()
         self.assertTrue(first["commit"])
         again = self.oast("backup", *ON)
         self.assertIn("2 devices read: nothing is new", again.out)
@@ -52,12 +62,22 @@ class BackupTest(LarkwaterTest):
         self.assertEqual(shown.split(), self.running(CORE).split(), "the device's own words")
         self.assertEqual(self.oast("backup", "show", "before-DNS-update", CORE, "--startup").out, shown)
         rows = self.oast("backup", "list", "--format", "json").json()["backups"]
-        self.assertEqual([row["labels"] for row in rows if row["commit"] == first["commit"]], [["before DNS update"]])
+        self.assertEqual(
+            [row["labels"] for row in rows if row["commit"] == first["commit"]], [["before DNS update"]]
+        )
         git = ["git", "-C", str(self.estate / ".oast" / "archive")]
-        kind = subprocess.run([*git, "cat-file", "-t", "before-DNS-update"], capture_output=True, text=True, check=True).stdout
+        kind = subprocess.run(
+            [*git, "cat-file", "-t", "before-DNS-update"], capture_output=True, text=True, check=True
+        ).stdout
         self.assertEqual(kind, "tag\n", "an annotated one")
-        self.assertIn("there is a label 'before DNS update' already", self.oast("backup", "--label", "before DNS update", expect=2).err)
-        self.assertIn("did you mean 'before DNS update'?", self.oast("backup", "show", "before DNS updates", CORE, expect=2).err)
+        self.assertIn(
+            "there is a label 'before DNS update' already",
+            self.oast("backup", "--label", "before DNS update", expect=2).err,
+        )
+        self.assertIn(
+            "did you mean 'before DNS update'?",
+            self.oast("backup", "show", "before DNS updates", CORE, expect=2).err,
+        )
 
     def test_a_device_that_cannot_be_reached_keeps_what_was_kept_and_is_named(self) -> None:
         self.oast("backup", *ON, "--label", "one")
@@ -66,7 +86,9 @@ class BackupTest(LarkwaterTest):
         self.assertIn("1 device read: nothing is new, labelled 'two'", run.out)
         self.assertIn(f"{CORE}: ", run.err)
         self.fault(CORE, "none")
-        self.assertEqual(self.oast("backup", "show", "two", CORE).out, self.oast("backup", "show", "one", CORE).out)
+        self.assertEqual(
+            self.oast("backup", "show", "two", CORE).out, self.oast("backup", "show", "one", CORE).out
+        )
 
     def test_every_push_keeps_what_was_before_it_and_after(self) -> None:
         self.desk("network", "day")
@@ -76,7 +98,9 @@ class BackupTest(LarkwaterTest):
         self.assertIn("2 devices different", out)
 
     def test_the_record_has_the_waves_and_what_was_read_before_and_after(self) -> None:
-        (self.estate / "checks" / "more.yaml").write_text("checks:\n  - {check: knows a way, on: role=core, reading: routes, least: 1}\n")
+        (self.estate / "checks" / "more.yaml").write_text(
+            "checks:\n  - {check: knows a way, on: role=core, reading: routes, least: 1}\n"
+        )
         self.edit("values/network.yaml", "link_cost: ", "link_cost: 1")
         self.oast("push", "-m", "cost", *ON, "--yes")
         shown = self.oast("change", "show", "last", "--format", "json").json()
@@ -92,7 +116,9 @@ class BackupTest(LarkwaterTest):
         out = self.oast("change", "show", "last").out
         self.assertRegex(out, r"\d+ checks on 2 devices; what was read before and after:")
         self.assertRegex(out, rf"- {CORE}: routes: ")
-        (self.estate / "changes" / "content").joinpath(f"{shown['entries'][-1]['readings']}.json").write_text("{}")
+        (self.estate / "changes" / "content").joinpath(f"{shown['entries'][-1]['readings']}.json").write_text(
+            "{}"
+        )
         self.assertIn(shown["entries"][-1]["readings"], self.oast("change", "audit", expect=1).out)
 
     def test_one_section_goes_back_to_a_label_of_three_changes_ago_on_those_devices_only(self) -> None:
@@ -126,7 +152,9 @@ class BackupTest(LarkwaterTest):
         self.oast("push", "-m", "The night desk", "--on", f"name={CORE}", "--yes")
         later = self.last_change()
         run = self.oast("change", "revert", first, "--yes")
-        self.assertIn(f"careful: {later} (The night desk) has touched the same parts of {CORE} since then", run.err)
+        self.assertIn(
+            f"careful: {later} (The night desk) has touched the same parts of {CORE} since then", run.err
+        )
         self.assertIn("2 devices delivered", run.out)
         for name, text in before.items():
             self.assertEqual(self.running(name), text)
@@ -146,7 +174,9 @@ class BackupTest(LarkwaterTest):
         self.assertNotIn(SECRETS["snmp-read"], self.oast("backup", "show", "monday", CORE).out)
         self.desk("network", "day")
         self.oast("restore", "monday", *ON, "--section", "system", "--section", "monitoring", "--yes")
-        self.assertIn("Larkwater network desk", self.running(CORE), "what is on the device still need not be known")
+        self.assertIn(
+            "Larkwater network desk", self.running(CORE), "what is on the device still need not be known"
+        )
         self.oast("secret", "set", "snmp-read", stdin="another-one-41\n")
         self.oast("push", "-m", "other string", *ON, "--yes")
         before = self.running(CORE)
@@ -175,7 +205,9 @@ class BackupTest(LarkwaterTest):
         subprocess.run(["git", "init", "-q", "--bare", str(remote)], check=True)
         self.edit("oast.toml", "[secrets]", f'[archive]\nremote = "{remote}"\n\n[secrets]')
         self.oast("backup", *ON, "--label", "monday")
-        tags = subprocess.run(["git", "-C", str(remote), "tag"], capture_output=True, text=True, check=True).stdout
+        tags = subprocess.run(
+            ["git", "-C", str(remote), "tag"], capture_output=True, text=True, check=True
+        ).stdout
         self.assertIn("monday", tags)
         self.edit("oast.toml", str(remote), "/nowhere/at-all.git")
         self.assertIn("it could not be sent to the remote", self.oast("backup", *ON, expect=4).err)

@@ -10,7 +10,7 @@ from collections.abc import Awaitable, Callable
 from typing import Any
 
 from oast.onboard.listener import ConnectionLimits, Listener
-from oast.onboard.store import Boxes
+from oast.onboard.store import NewDeviceStore
 from oastsim.new_device import Box
 from test_onboarding import Onboarding, rows
 
@@ -55,7 +55,9 @@ class ListenerTest(Onboarding):
         self.refused: list[str] = []
 
     async def listening(self, limits: ConnectionLimits) -> tuple[Listener, int]:
-        listener = Listener(Echo, self.server, limits, lambda address, why: self.refused.append(f"{address}: {why}"))
+        listener = Listener(
+            Echo, self.server, limits, lambda address, why: self.refused.append(f"{address}: {why}")
+        )
         return listener, await listener.start("127.0.0.1", 0)
 
     async def says(self, port: int) -> bytes:
@@ -71,7 +73,10 @@ class ListenerTest(Onboarding):
 
     def test_one_address_and_all_together_have_so_many_connections_and_get_them_back(self) -> None:
         async def work() -> None:
-            for limits, why in ((ConnectionLimits(100, 5), "it has 5 connections"), (ConnectionLimits(5, 100), "there are 5 connections")):
+            for limits, why in (
+                (ConnectionLimits(100, 5), "it has 5 connections"),
+                (ConnectionLimits(5, 100), "there are 5 connections"),
+            ):
                 listener, port = await self.listening(limits)
                 idle = [await asyncio.open_connection("127.0.0.1", port) for _ in range(5)]
                 await self.until_open(listener, 5)
@@ -148,7 +153,9 @@ class ServerTest(Onboarding):
             tls.load_cert_chain(*self.maker.box("LW-7000"))
             # A body that never comes.
             slow = await asyncio.open_connection("localhost", port, ssl=tls)
-            slow[1].write(b"POST /restconf/operations/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000\r\n\r\n{")
+            slow[1].write(
+                b"POST /restconf/operations/x HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000\r\n\r\n{"
+            )
             answers = []
             for malformed in MALFORMED:
                 reader, writer = await asyncio.open_connection("localhost", port, ssl=tls)
@@ -173,24 +180,31 @@ class ServerTest(Onboarding):
             self.assertNotIn(b"Traceback", answer)
         self.assertIn(b"404", answers[-1])
         log: list[dict[str, Any]] = [
-            json.loads(line) for line in (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()
+            json.loads(line)
+            for line in (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()
         ]
         malformed = [entry for entry in log if entry["status"] == 400 and entry["request"] is None]
         self.assertGreaterEqual(len(malformed), len(MALFORMED) - 3, [entry["said"] for entry in log])
-        self.assertLessEqual({"GET /nothing", "GET /.well-known/host-meta"}, {entry["request"] for entry in log})
+        self.assertLessEqual(
+            {"GET /nothing", "GET /.well-known/host-meta"}, {entry["request"] for entry in log}
+        )
         self.assertTrue(all(entry["said"].isprintable() for entry in log))
 
     def test_the_log_of_requests_is_kept_in_so_many_files_of_so_many_bytes(self) -> None:
-        boxes = self.enterContext(Boxes(self.estate / ".oast"))
+        boxes = self.enterContext(NewDeviceStore(self.estate / ".oast"))
         for number in range(2600):
             boxes.log({"request": f"{number:05}" + "x" * 10_000})
         files = sorted(path.name for path in (self.estate / ".oast" / "onboarding").glob("requests.jsonl*"))
-        self.assertEqual(files, ["requests.jsonl", "requests.jsonl.1", "requests.jsonl.2", "requests.jsonl.3"])
+        self.assertEqual(
+            files, ["requests.jsonl", "requests.jsonl.1", "requests.jsonl.2", "requests.jsonl.3"]
+        )
         for name in files:
             path = self.estate / ".oast" / "onboarding" / name
             self.assertLess(path.stat().st_size, 5_100_000)
             self.assertEqual(path.stat().st_mode & 0o077, 0)
-        self.assertIn('"02599', (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()[-1])
+        self.assertIn(
+            '"02599', (self.estate / ".oast/onboarding/requests.jsonl").read_text().splitlines()[-1]
+        )
 
 
 def served_by_the_server(work: Callable[[int, ssl.SSLContext], Awaitable[list[str]]]) -> list[str]:

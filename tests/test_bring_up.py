@@ -16,7 +16,9 @@ CORES, EDGES = (20, 180) if os.environ.get("OAST_ROUNDS") else (8, 72)
 
 class BringUpTest(unittest.TestCase):
     def started(self, cores: int, edges: int) -> Path:
-        estate = lay_out(Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-"))), cores, edges)
+        estate = lay_out(
+            Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-"))), cores, edges
+        )
         simulator = simulator_of(estate, ENVIRONMENT)
         self.addCleanup(simulator.stop)
         simulator.start()
@@ -33,11 +35,21 @@ class BringUpTest(unittest.TestCase):
 
     def test_a_neighbour_with_a_wrong_hello_interval_is_not_confirmed(self) -> None:
         estate = self.started(3, 3)
-        self.assertEqual(program("push", "-m", "bring up", "--yes", cwd=estate, environment=ENVIRONMENT).code, 0)
+        self.assertEqual(
+            program("push", "-m", "bring up", "--yes", cwd=estate, environment=ENVIRONMENT).code, 0
+        )
         template = estate / "templates/bine/all.j2"
-        template.write_text(template.read_text().replace("hello-interval 1", "hello-interval {{ 9 if device.name == 'edge-1' else 1 }}"))
+        template.write_text(
+            template.read_text().replace(
+                "hello-interval 1", "hello-interval {{ 9 if device.name == 'edge-1' else 1 }}"
+            )
+        )
         arguments = ("--on", "name=edge-1", "--verify-timeout", "3", "--revert-timer", "30")
         run = program("push", "-m", "hello", "--yes", *arguments, cwd=estate, environment=ENVIRONMENT)
         self.assertEqual(run.code, 5, run.out)
-        self.assertRegex(run.out, r"edge-1: OSPF neighbour core-[12] on port[12] is full: not there, wanted full")
-        self.assertIn("nothing to do", program("diff", "--on", "role=core", cwd=estate, environment=ENVIRONMENT).out)
+        self.assertRegex(
+            run.out, r"edge-1: OSPF neighbour core-[12] on port[12] is full: not there, wanted full"
+        )
+        self.assertIn(
+            "nothing to do", program("diff", "--on", "role=core", cwd=estate, environment=ENVIRONMENT).out
+        )

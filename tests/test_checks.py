@@ -15,36 +15,108 @@ class WrittenChecksTest(EstateTest):
             ("  - chekc: c\n", 2, "this has to be '- check: NAME'"),
             ("  - check: c\n    raeding: routes\n", 3, "'raeding' is not known in a check"),
             ("  - check: c\n    reading: rutes\n", 3, "the platform 'bine' has no reading 'rutes'"),
-            ("  - check: c\n    reading: routes\n    where: {prefix: x}\n", 4, "the reading 'routes' has no field 'prefix'"),
-            ("  - check: c\n    reading: routes\n    must_be: {metrik: 10}\n", 4, "the reading 'routes' has no field 'metrik'"),
-            ("  - check: c\n    reading: routes\n    must_be: {metric: true}\n", 4, "'must_be' has to hold 'field: text' lines"),
-            ("  - check: c\n    reading: routes\n    must_be: {metric: 1}\n    least: 2\n", 5, "'least' and 'must_be' are two checks"),
-            ("  - check: c\n    reading: routes\n    least: 5\n    most: 2\n", 4, "'least' is more than 'most'"),
-            ("  - check: c\n    reading: routes\n    section: [x]\n", 4, "'section' has to be the name of a section"),
-            ("  - check: c\n    reading: routes\n    some: {metric: 1}\n    none: {metric: 2}\n", 5, "'none' and 'some' are two checks"),
-            ("  - check: c\n    reading: routes\n    at_least: {source-protocol: 1}\n", 4, "'at_least' is for numbers"),
+            (
+                "  - check: c\n    reading: routes\n    where: {prefix: x}\n",
+                4,
+                "the reading 'routes' has no field 'prefix'",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    must_be: {metrik: 10}\n",
+                4,
+                "the reading 'routes' has no field 'metrik'",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    must_be: {metric: true}\n",
+                4,
+                "'must_be' has to hold 'field: text' lines",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    must_be: {metric: 1}\n    least: 2\n",
+                5,
+                "'least' and 'must_be' are two checks",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    least: 5\n    most: 2\n",
+                4,
+                "'least' is more than 'most'",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    section: [x]\n",
+                4,
+                "'section' has to be the name of a section",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    some: {metric: 1}\n    none: {metric: 2}\n",
+                5,
+                "'none' and 'some' are two checks",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    at_least: {source-protocol: 1}\n",
+                4,
+                "'at_least' is for numbers",
+            ),
             ("  - check: c\n    reading: routes\n    at_least: {metric: many}\n", 4, "has to be a number"),
-            ("  - check: c\n    reading: routes\n    near: {metric: 5}\n", 4, "has to be [NUMBER, TOLERANCE]"),
+            (
+                "  - check: c\n    reading: routes\n    near: {metric: 5}\n",
+                4,
+                "has to be [NUMBER, TOLERANCE]",
+            ),
             ("  - check: c\n    reading: routes\n    contains: {metrik: 5}\n", 4, "has no field 'metrik'"),
             ("  - check: c\n    reading: routes\n    severity: bad\n", 4, "neither error nor warning"),
             ("  - check: c\n    reading: routes\n    most: two\n", 4, "'most' has to be a whole number"),
             ("  - check: c\n    on: role=cor\n    reading: routes\n", 3, "no device has role=cor"),
-            ("  - check: c\n    reading: routes\n    where: {metric: '{{ nothing }}'}\n", 2, "'nothing' is not defined"),
+            (
+                "  - check: c\n    reading: routes\n    where: {metric: '{{ nothing }}'}\n",
+                2,
+                "'nothing' is not defined",
+            ),
             (
                 "  - check: c\n    reading: routes\n    where: {metric: \"{{ network.device('gul').site }}\"}\n",
                 2,
                 "there is no device 'gul'",
             ),
-            ("  - check: c\n    reading: routes\n    where: {metric: '{{ 1 + }}'}\n", 2, "'{{ 1 + }}' is wrong"),
-            ("  - check: c\n    ping: gull-cor-1\n", 3, "'gull-cor-1' is neither an address nor a device with one"),
-            ("  - check: c\n    ping: gull-core-1\n    answered: perhaps\n", 4, "'answered' has to be true or false"),
-            ("  - check: c\n    ping: gull-core-1\n    reading: routes\n", 4, "'reading' does not go with 'ping'"),
+            (
+                "  - check: c\n    reading: routes\n    where: {metric: '{{ 1 + }}'}\n",
+                2,
+                "'{{ 1 + }}' is wrong",
+            ),
+            (
+                "  - check: c\n    ping: gull-cor-1\n",
+                3,
+                "'gull-cor-1' is neither an address nor a device with one",
+            ),
+            (
+                "  - check: c\n    ping: gull-core-1\n    answered: perhaps\n",
+                4,
+                "'answered' has to be true or false",
+            ),
+            (
+                "  - check: c\n    ping: gull-core-1\n    reading: routes\n",
+                4,
+                "'reading' does not go with 'ping'",
+            ),
             ("  - check: c\n    reading: ping\n", 3, "'ping' is not a reading by itself here"),
-            ("  - check: c\n    trace: 192.0.2.1\n    through: gull-cor-1\n", 4, "there is no device 'gull-cor-1' to go through"),
-            ("  - check: c\n    reading: routes\n    through: gull-core-1\n", 4, "'through' goes with 'trace'"),
+            (
+                "  - check: c\n    trace: 192.0.2.1\n    through: gull-cor-1\n",
+                4,
+                "there is no device 'gull-cor-1' to go through",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    through: gull-core-1\n",
+                4,
+                "'through' goes with 'trace'",
+            ),
             ("  - check: c\n    reading: system\n    same: os-relase\n", 4, "has no field 'os-relase'"),
-            ("  - check: c\n    reading: system\n    same: os-release\n    by: plattform\n", 5, "no device has the attribute 'plattform'"),
-            ("  - check: c\n    reading: routes\n    stable_for_s: long\n", 4, "'stable_for_s' has to be a number of seconds"),
+            (
+                "  - check: c\n    reading: system\n    same: os-release\n    by: plattform\n",
+                5,
+                "no device has the attribute 'plattform'",
+            ),
+            (
+                "  - check: c\n    reading: routes\n    stable_for_s: long\n",
+                4,
+                "'stable_for_s' has to be a number of seconds",
+            ),
         ):
             with self.subTest(text=text):
                 (self.estate / "checks/more.yaml").write_text("checks:\n" + text)
@@ -60,7 +132,9 @@ class VerifyTest(LarkwaterTest):
         (self.estate / "checks/network.yaml").write_text("checks:\n" + text)
 
     def found(self, *arguments: str, code: int) -> list[dict[str, object]]:
-        document = self.oast("verify", "--format", "json", "--on", "name=tern-edge-1", *arguments, expect=code).json()
+        document = self.oast(
+            "verify", "--format", "json", "--on", "name=tern-edge-1", *arguments, expect=code
+        ).json()
         return [c for c in document["devices"][0]["checks"] if str(c["file"]).startswith("checks/")]
 
     def test_fields_counts_globs_and_expressions(self) -> None:
@@ -94,7 +168,10 @@ class VerifyTest(LarkwaterTest):
             "  - {check: f, reading: ospf-neighbors, some: {state: full}}\n"
             "  - {check: g, reading: ospf-neighbors, none: {state: full}}\n"
         )
-        found = {str(c["check"]).partition(":")[0]: (c["passed"], c["wanted"], c["actual"]) for c in self.found(code=1)}
+        found = {
+            str(c["check"]).partition(":")[0]: (c["passed"], c["wanted"], c["actual"])
+            for c in self.found(code=1)
+        }
         self.assertEqual(
             found,
             {
@@ -118,14 +195,19 @@ class VerifyTest(LarkwaterTest):
             "  - {check: f, trace: 203.0.113.224, through: plover-edge-1}\n"
             "  - {check: g, trace: 198.51.100.77}\n"
         )
-        found = {(str(c["check"]).partition(":")[0], str(c["check"]).rpartition("through")[2] != c["check"]): c for c in self.found(code=1)}
+        found = {
+            (str(c["check"]).partition(":")[0], str(c["check"]).rpartition("through")[2] != c["check"]): c
+            for c in self.found(code=1)
+        }
         self.assertEqual(
             {key: c["passed"] for key, c in found.items()},
             {("a", False): True, ("b", False): True, ("c", False): True, ("d", False): False, ("e", False): True, ("e", True): True,
              ("f", False): True, ("f", True): False, ("g", False): False},
         )  # fmt: skip
         self.assertEqual(found["f", True]["wanted"], "one of plover-edge-1")
-        rows = self.oast("ask", "trace", "--to", "203.0.113.224", "--on", "name=tern-edge-1", "--format", "json").json()["records"]
+        rows = self.oast(
+            "ask", "trace", "--to", "203.0.113.224", "--on", "name=tern-edge-1", "--format", "json"
+        ).json()["records"]
         self.assertEqual([row["arrived"] for row in rows][-1], True)
         self.assertIn("needs a destination", self.oast("ask", "ping", expect=2).err)
         self.assertIn("is no address", self.oast("ask", "ping", "--to", "1.2.3.4; show", expect=2).err)
@@ -137,36 +219,72 @@ class VerifyTest(LarkwaterTest):
             "  - {check: b, reading: system, same: os-release}\n"
         )
         self.oast("verify")
-        self.console("tern-edge-1", "raise", SECRETS["privilege-password"], "edit", "remove user ops-joss", "close")
+        self.console(
+            "tern-edge-1", "raise", SECRETS["privilege-password"], "edit", "remove user ops-joss", "close"
+        )
         run = self.oast("verify", expect=1)
-        self.assertIn("a: users with name ops-*, name is the same: ops-mira, wanted ops-joss, ops-mira, as 3 devices have", run.out)
+        self.assertIn(
+            "a: users with name ops-*, name is the same: ops-mira, wanted ops-joss, ops-mira, as 3 devices have",
+            run.out,
+        )
         # It is no matter of a single change.
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
         self.oast("push", "-m", "desk", "--on", "name=tern-edge-1", "--section", "system", "--yes")
 
     def test_each_check_says_how_long_it_may_take_and_has_to_hold(self) -> None:
         self.check("  - {check: a, reading: ospf-neighbors, where: {state: full}, least: 2, wait_s: 60}\n")
-        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  enabled false", "close")
-        asked = ("ask", "ospf-neighbors", "--on", "name=tern-edge-1", "--where", "state=full", "--format", "json")
+        self.console(
+            "gull-core-1",
+            "raise",
+            SECRETS["privilege-password"],
+            "edit",
+            "interface port2",
+            "  enabled false",
+            "close",
+        )
+        asked = (
+            "ask",
+            "ospf-neighbors",
+            "--on",
+            "name=tern-edge-1",
+            "--where",
+            "state=full",
+            "--format",
+            "json",
+        )
         until(lambda: len(self.oast(*asked).json()["records"]) < 2, "a neighbour is lost")
         waiting = self.started("verify", "--on", "name=tern-edge-1", "-q")
         with self.assertRaises(subprocess.TimeoutExpired):
             waiting.communicate(timeout=4)
-        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  remove enabled", "close")
+        self.console(
+            "gull-core-1",
+            "raise",
+            SECRETS["privilege-password"],
+            "edit",
+            "interface port2",
+            "  remove enabled",
+            "close",
+        )
         out, _ = waiting.communicate(timeout=90)
         self.assertEqual(waiting.returncode, 0, out)
 
     def test_a_warning_is_told_and_counts_for_nothing(self) -> None:
         self.check("  - {check: quay, reading: interfaces, where: {name: port9}, severity: warning}\n")
         run = self.oast("verify", "--on", "name=tern-edge-1")
-        self.assertIn("careful: tern-edge-1: quay: interfaces with name port9: 0, wanted at least 1 (checks/network.yaml:2)", run.out)
+        self.assertIn(
+            "careful: tern-edge-1: quay: interfaces with name port9: 0, wanted at least 1 (checks/network.yaml:2)",
+            run.out,
+        )
         self.assertIn("all true, 1 warning", run.out)
         self.oast("push", "-m", "x", "--with", "contact=desk", "--on", "name=tern-edge-1", "--yes")
 
     def test_a_check_that_cannot_be_made_stops_verify_and_push(self) -> None:
         self.check("  - {check: a, reading: rutes}\n")
         for command in (("verify",), ("push", "-m", "x", "--yes")):
-            self.assertIn("checks/network.yaml:2: the platform 'bine' has no reading 'rutes'", self.oast(*command, expect=3).err)
+            self.assertIn(
+                "checks/network.yaml:2: the platform 'bine' has no reading 'rutes'",
+                self.oast(*command, expect=3).err,
+            )
 
     def test_it_can_wait_for_checks_to_come_true(self) -> None:
         self.edit("network.yaml", "convergence: 0.05", "convergence: 2")
@@ -183,7 +301,8 @@ class VerifyTest(LarkwaterTest):
         self.assertIn("interface loop1 is up", interfaces)
         self.assertNotIn("two-ways-out", interfaces)
         self.assertEqual(
-            self.oast("verify", "--section", "access-lists").out, "nothing to check: no check rests on what 'access-lists' owns\n"
+            self.oast("verify", "--section", "access-lists").out,
+            "nothing to check: no check rests on what 'access-lists' owns\n",
         )
 
     def test_a_push_that_makes_a_written_check_fail_goes_back(self) -> None:
@@ -191,6 +310,11 @@ class VerifyTest(LarkwaterTest):
             "  - {check: quay, on: site=tern, reading: interfaces, where: {name: port3.110}, must_be: {ipv4-address: 198.51.100.1/28}}\n"
         )
         self.edit("values/devices/tern-edge-1.yaml", "198.51.100.1/28", "198.51.100.2/28")
-        run = self.oast("push", "-m", "renumber", "--on", "name=tern-edge-1", "--yes", "--verify-timeout", "1", expect=5)
-        self.assertIn("quay: interfaces with name port3.110, ipv4-address: 198.51.100.2/28, wanted 198.51.100.1/28", run.out)
+        run = self.oast(
+            "push", "-m", "renumber", "--on", "name=tern-edge-1", "--yes", "--verify-timeout", "1", expect=5
+        )
+        self.assertIn(
+            "quay: interfaces with name port3.110, ipv4-address: 198.51.100.2/28, wanted 198.51.100.1/28",
+            run.out,
+        )
         self.assertIn("address 198.51.100.1/28", self.running("tern-edge-1"))

@@ -23,26 +23,50 @@ class ColleagueTest(LarkwaterTest):
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
 
     def push(self, device: str, code: int) -> tuple[str, str]:
-        run = self.oast("push", "-m", "desk", "--on", f"name={device}", "--yes", "--format", "json", expect=code)
+        run = self.oast(
+            "push", "-m", "desk", "--on", f"name={device}", "--yes", "--format", "json", expect=code
+        )
         told = run.json()["devices"][0]
         return told["state"], told["reason"] or ""
 
     def test_a_timer_of_somebody_else_is_left_alone_with_what_it_stands_for(self) -> None:
         self.console(
-            EDGE, "raise", SECRETS["privilege-password"], "revert-timer arm 600 as trial", "edit", "system", "  location on-trial", "close"
+            EDGE,
+            "raise",
+            SECRETS["privilege-password"],
+            "revert-timer arm 600 as trial",
+            "edit",
+            "system",
+            "  location on-trial",
+            "close",
         )
         state, reason = self.push(EDGE, code=4)
         self.assertEqual(state, "unchanged")
-        self.assertIn("its revert timer runs already (by oast, as trial), and Oast did not begin it: it was not touched", reason)
+        self.assertIn(
+            "its revert timer runs already (by oast, as trial), and Oast did not begin it: it was not touched",
+            reason,
+        )
         self.assertIn("location on-trial", self.running(EDGE))
-        shown = self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state", "revert-timer confirm as trial")
+        shown = self.console(
+            EDGE,
+            "raise",
+            SECRETS["privilege-password"],
+            "revert-timer state",
+            "revert-timer confirm as trial",
+        )
         self.assertRegex(shown, r"armed as trial by oast, \d+ s left")
         self.assertIn("confirmed", shown)
 
     def test_a_colleague_who_is_editing_keeps_what_she_has_typed_and_her_timer(self) -> None:
         command = [*forked.OAST, "sim", "console", EDGE]
         hers = forked.Process(
-            command, cwd=self.estate, env=clean_environment(), stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, bufsize=1
+            command,
+            cwd=self.estate,
+            env=clean_environment(),
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            bufsize=1,
         )
         try:
             assert hers.stdin is not None and hers.stdout is not None
@@ -56,7 +80,9 @@ class ColleagueTest(LarkwaterTest):
             self.assertEqual(state, "unchanged")
             self.assertIn("oast is editing", reason)
             self.assertIn("location half-typed", self.running(EDGE))
-            self.assertIn("not armed", self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state"))
+            self.assertIn(
+                "not armed", self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state")
+            )
             hers.stdin.write("close\nrevert-timer arm 600 as hers\nleave\n")
             hers.stdin.close()
             hers.wait(20)
@@ -65,7 +91,9 @@ class ColleagueTest(LarkwaterTest):
             hers.wait()
             hers.stdout.close()
         self.assertEqual(self.push(EDGE, code=4)[0], "unchanged")
-        self.assertIn("armed as hers", self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state"))
+        self.assertIn(
+            "armed as hers", self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state")
+        )
 
     def test_a_timer_is_stopped_by_whoever_names_it_only(self) -> None:
         shown = self.console(
@@ -89,7 +117,9 @@ class ColleagueTest(LarkwaterTest):
             def run(name: str, number: int = number, found: dict[str, Run] = found) -> None:
                 cwd = self.estate if name == "one" else other
                 given = ("--with", f"contact={name}-{number}", "--revert-timer", "60")
-                found[name] = apart("push", "-m", name, "--on", f"name={EDGE}", "--yes", "--format", "json", *given, cwd=cwd)
+                found[name] = apart(
+                    "push", "-m", name, "--on", f"name={EDGE}", "--yes", "--format", "json", *given, cwd=cwd
+                )
 
             threads = [threading.Thread(target=run, args=(name,)) for name in ("one", "two")]
             threads[0].start()
@@ -100,13 +130,17 @@ class ColleagueTest(LarkwaterTest):
             self.fault(EDGE, "none")
             told = {name: result.json()["devices"][0] for name, result in found.items()}
             states = {name: one["state"] for name, one in told.items()}
-            with self.subTest(offset_s=offset_s, told={name: (one["state"], one["reason"]) for name, one in told.items()}):
+            with self.subTest(
+                offset_s=offset_s, told={name: (one["state"], one["reason"]) for name, one in told.items()}
+            ):
                 self.assertLessEqual(set(states.values()), {"delivered", "unchanged"})
                 self.assertIn("delivered", states.values())
                 last = [name for name, state in states.items() if state == "delivered"]
                 running = self.running(EDGE)
                 self.assertTrue(any(f"contact {name}-{number}" in running for name in last), running[:200])
-                shown = self.console(EDGE, "raise", SECRETS["privilege-password"], "revert-timer state", "read startup")
+                shown = self.console(
+                    EDGE, "raise", SECRETS["privilege-password"], "revert-timer state", "read startup"
+                )
                 self.assertIn("not armed", shown)
                 self.assertIn(next(line for line in running.splitlines() if "contact" in line), shown)
 
@@ -124,7 +158,9 @@ class MeanwhileTest(LarkwaterTest):
 
     def push_while(self, *typed: str) -> tuple[str, str, str, int]:
         """A push to both hubs, and what is typed on one once its change is in effect."""
-        process = self.started("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", "--revert-timer", "60")
+        process = self.started(
+            "push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", "--revert-timer", "60"
+        )
         for _ in range(100):
             if "cost 6" in self.running("heron-core-1") and "day desk" in self.running(CORE):
                 break
@@ -134,7 +170,9 @@ class MeanwhileTest(LarkwaterTest):
         self.console(CORE, "raise", SECRETS["privilege-password"], "edit", *typed, "close")
         out, err = process.communicate(timeout=60)
         told = {d["device"]: d for d in json.loads(out)["devices"]}
-        self.assertEqual((told["heron-core-1"]["state"], told["heron-core-1"]["cause"]), ("delivered", "none"), err)
+        self.assertEqual(
+            (told["heron-core-1"]["state"], told["heron-core-1"]["cause"]), ("delivered", "none"), err
+        )
         return told[CORE]["state"], told[CORE]["cause"], told[CORE]["reason"] or "", process.returncode
 
     def startup(self) -> str:
@@ -144,7 +182,9 @@ class MeanwhileTest(LarkwaterTest):
         before = self.startup()
         state, cause, reason, code = self.push_while("user visitor")
         self.assertEqual((state, cause, code), ("delivered", "failed", 4))
-        self.assertIn("it was not saved, as somebody changed something else meanwhile: + user visitor", reason)
+        self.assertIn(
+            "it was not saved, as somebody changed something else meanwhile: + user visitor", reason
+        )
         self.assertIn("day desk", self.running(CORE))
         self.assertEqual(self.startup(), before)
         # It is told until somebody agrees, though there is nothing else to do.
@@ -160,5 +200,8 @@ class MeanwhileTest(LarkwaterTest):
         before = self.startup()
         state, cause, reason, code = self.push_while("system", "  contact by-hand")
         self.assertEqual((state, cause, code), ("reverted", "failed", 4))
-        self.assertIn("another session changed these statements before they were confirmed (+ system / contact by-hand)", reason)
+        self.assertIn(
+            "another session changed these statements before they were confirmed (+ system / contact by-hand)",
+            reason,
+        )
         self.assertEqual(self.startup(), before)

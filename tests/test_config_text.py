@@ -9,11 +9,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from oast.config.commands import commands
-from oast.config.difference import Edit, difference
-from oast.config.order import in_safe_order
+from oast.config.dependency_order import in_dependency_order
+from oast.config.diff_text import view
+from oast.config.edits import Edit, difference
 from oast.config.ownership import Scope, pattern_of
 from oast.config.tree import canonical, root_of
-from oast.config.view import view
 from oast.platforms.types import BUILT_IN
 from trees import BINE, SYNTAX, tree_of
 
@@ -30,11 +30,17 @@ class SpellingTest(unittest.TestCase):
 
     def test_abbreviated_words_are_the_words(self) -> None:
         self.same("int port1\n  desc x\n  en false\n", "interface port1\n  description x\n  enabled false\n")
-        self.same("acl a\n  ace acc tcp destination-n any source-port 1\n", "acl a\n  ace accept tcp source-port 1\n")
+        self.same(
+            "acl a\n  ace acc tcp destination-n any source-port 1\n",
+            "acl a\n  ace accept tcp source-port 1\n",
+        )
         self.same("acl a\n  ace acc udp destination-p 53\n", "acl a\n  ace accept udp destination-port 53\n")
 
     def test_an_address_with_a_mask_is_the_address_with_its_length(self) -> None:
-        self.same("interface port1\n  ipv4\n    address 192.0.2.1 255.255.255.0\n", "interface port1\n  ipv4\n    address 192.0.2.1/24\n")
+        self.same(
+            "interface port1\n  ipv4\n    address 192.0.2.1 255.255.255.0\n",
+            "interface port1\n  ipv4\n    address 192.0.2.1/24\n",
+        )
         self.same("ntp\n  server 2001:DB8:0:0::1\n", "ntp\n  server 2001:db8::1\n")
 
     def test_defaults_empty_containers_comments_and_order_do_not_count(self) -> None:
@@ -46,10 +52,15 @@ class SpellingTest(unittest.TestCase):
         self.same("ospf\n  area 0\n", "ospf\n  area 0.0.0.0\n")
 
     def test_a_statement_opened_twice_is_one(self) -> None:
-        self.same("interface port1\n  mtu 9000\ninterface port1\n  mtu 1600\n", "interface port1\n  mtu 1600\n")
+        self.same(
+            "interface port1\n  mtu 9000\ninterface port1\n  mtu 1600\n", "interface port1\n  mtu 1600\n"
+        )
 
     def test_the_order_of_access_list_entries_counts(self) -> None:
-        edits = difference(tree_of("acl a\n  ace accept ip\n  ace drop tcp\n"), tree_of("acl a\n  ace drop tcp\n  ace accept ip\n"))
+        edits = difference(
+            tree_of("acl a\n  ace accept ip\n  ace drop tcp\n"),
+            tree_of("acl a\n  ace drop tcp\n  ace accept ip\n"),
+        )
         self.assertEqual([edit.operation for edit in edits], ["move"])
         lines = view(edits)
         self.assertEqual([(line.sign, line.text) for line in lines], [(" ", "acl a"), (">", lines[1].text)])
@@ -82,7 +93,9 @@ class MistakesTest(unittest.TestCase):
                 found = first_problem(text)
                 if text.startswith("interface port1\n  mtu 9000"):
                     # It is deeper than the leaf above it, so it stands in the wrong place in two ways.
-                    self.assertIn(found[1], ("nothing stands below 'mtu'", "'enabled' is not a statement below 'mtu'"))
+                    self.assertIn(
+                        found[1], ("nothing stands below 'mtu'", "'enabled' is not a statement below 'mtu'")
+                    )
                 else:
                     self.assertEqual(found, wanted)
 
@@ -102,12 +115,14 @@ class CommandOrderTest(unittest.TestCase):
         def goes_last(edit: Edit) -> bool:
             return edit.path[0] == last
 
-        return [c.line.written().strip() for c in commands(in_safe_order(edits, goes_last), BINE)]
+        return [c.line.written().strip() for c in commands(in_dependency_order(edits, goes_last), BINE)]
 
     def test_an_access_list_is_made_before_it_is_used_and_removed_after(self) -> None:
         free = "interface port1\n"
         used = "acl a\n  ace accept ip\ninterface port1\n  ingress-acl a\n"
-        self.assertEqual(self.commands(free, used), ["acl a", "ace accept ip", "interface port1", "ingress-acl a"])
+        self.assertEqual(
+            self.commands(free, used), ["acl a", "ace accept ip", "interface port1", "ingress-acl a"]
+        )
         self.assertEqual(self.commands(used, free), ["interface port1", "remove ingress-acl", "remove acl a"])
 
     def test_an_address_is_given_up_before_another_interface_takes_it(self) -> None:
@@ -124,7 +139,7 @@ class CommandOrderTest(unittest.TestCase):
 
     def test_a_secret_is_sent_but_not_shown(self) -> None:
         edits = difference(tree_of("snmp\n"), tree_of("snmp\n  community s3cret\n    access read-write\n"))
-        made = commands(in_safe_order(edits), BINE)
+        made = commands(in_dependency_order(edits), BINE)
         self.assertIn("s3cret", "".join(c.line.written() for c in made))
         self.assertNotIn("s3cret", "".join(c.masked for c in made) + repr(made))
         self.assertNotIn("s3cret", repr(edits) + repr([line.text for line in view(edits)]))
@@ -134,15 +149,25 @@ class OwnershipTest(unittest.TestCase):
     TEXT = "interface port1\n  description a\n  mtu 9000\ninterface port2\n  mtu 1600\nstatic-route 192.0.2.0/24\n  next-hop 192.0.2.9\n"
 
     def within(self, *owned: str, others: tuple[str, ...] = ()) -> str:
-        return SYNTAX.written(Scope.of(map(pattern_of, owned), map(pattern_of, others)).within(tree_of(self.TEXT)))
+        return SYNTAX.written(
+            Scope.of(map(pattern_of, owned), map(pattern_of, others)).within(tree_of(self.TEXT))
+        )
 
     def test_patterns_name_statements_level_by_level(self) -> None:
         self.assertEqual(self.within("interface port1"), "interface port1\n  description a\n  mtu 9000\n")
-        self.assertEqual(self.within("interface */mtu"), "interface port1\n  mtu 9000\ninterface port2\n  mtu 1600\n")
-        self.assertEqual(self.within("static-route 192.0.2.0/24/next-hop *"), "static-route 192.0.2.0/24\n  next-hop 192.0.2.9\n")
+        self.assertEqual(
+            self.within("interface */mtu"), "interface port1\n  mtu 9000\ninterface port2\n  mtu 1600\n"
+        )
+        self.assertEqual(
+            self.within("static-route 192.0.2.0/24/next-hop *"),
+            "static-route 192.0.2.0/24\n  next-hop 192.0.2.9\n",
+        )
 
     def test_an_inner_owner_has_its_part_to_itself(self) -> None:
-        self.assertEqual(self.within("interface *", others=("interface */mtu",)), "interface port1\n  description a\ninterface port2\n")
+        self.assertEqual(
+            self.within("interface *", others=("interface */mtu",)),
+            "interface port1\n  description a\ninterface port2\n",
+        )
 
 
 class AddressSpellingTest(unittest.TestCase):

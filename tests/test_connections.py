@@ -11,7 +11,7 @@ import asyncssh
 from gates import Agent, JumpHost, Line
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run
 from oast.connect.host_keys import KnownHosts
-from oast.connect.transport import Hop, Jumps, Login, Target, connect, offered_host_key
+from oast.connect.transport import Hop, JumpHostPool, Login, Target, connect, offered_host_key
 from oast.records import Fingerprints
 
 DEVICE = "gull-core-1"
@@ -33,7 +33,10 @@ class RealWayTest(LarkwaterTest):
         devices = self.estate / "inventory" / "devices.yaml"
         lines = [line for line in devices.read_text().splitlines() if not line.startswith("    port:")]
         number = lines.index(f"  {DEVICE}:") + 1
-        devices.write_text("\n".join([*lines[:number], "    address: 127.0.0.1", f"    port: {port}", *lines[number + 1 :]]) + "\n")
+        devices.write_text(
+            "\n".join([*lines[:number], "    address: 127.0.0.1", f"    port: {port}", *lines[number + 1 :]])
+            + "\n"
+        )
 
     def settings(self, text: str) -> None:
         path = self.estate / "oast.toml"
@@ -52,7 +55,9 @@ class JumpHostTest(RealWayTest):
             )
         self.settings(f'[[connection.rules]]\non = "name={DEVICE}"\nvia = "quay"\n')
 
-    def test_a_session_goes_through_one_jump_host_after_the_other_each_with_its_own_key_and_password(self) -> None:
+    def test_a_session_goes_through_one_jump_host_after_the_other_each_with_its_own_key_and_password(
+        self,
+    ) -> None:
         secrets = {"OAST_SECRET_SLIP": "over-the-gangway", "OAST_SECRET_QUAY": "second-password"}
         with JumpHost() as slip, JumpHost(password="second-password") as quay:
             self.through(slip, quay)
@@ -72,9 +77,13 @@ class JumpHostTest(RealWayTest):
             told = self.compare(4, **{**secrets, "OAST_SECRET_QUAY": "guessed"}).err
             self.assertIn("the jump host quay does not accept the login of 'quay'", told)
             quay.refuses = True
-            self.assertIn("through quay: the jump host says: not over this gangway", self.compare(4, **secrets).err)
+            self.assertIn(
+                "through quay: the jump host says: not over this gangway", self.compare(4, **secrets).err
+            )
         told = self.compare(4, **secrets).err
-        self.assertIn(f"cannot connect to the jump host slip, 127.0.0.1 port {slip.port}: connection refused", told)
+        self.assertIn(
+            f"cannot connect to the jump host slip, 127.0.0.1 port {slip.port}: connection refused", told
+        )
 
     def test_all_sessions_share_one_connection_to_a_jump_host(self) -> None:
         with JumpHost() as slip:
@@ -85,10 +94,18 @@ class JumpHostTest(RealWayTest):
             secrets = {"OAST_SECRET_SLIP": slip.password}
             names = ["heron-core-1", "tern-edge-1", DEVICE]
             self.edit("inventory/terminals.csv", "name,address,", "name,port,address,")
-            self.edit("inventory/terminals.csv", "tern-edge-1,192.0.2.21", f"tern-edge-1,{self.ports['tern-edge-1']},127.0.0.1")
+            self.edit(
+                "inventory/terminals.csv",
+                "tern-edge-1,192.0.2.21",
+                f"tern-edge-1,{self.ports['tern-edge-1']},127.0.0.1",
+            )
             for name in ("plover", "sandpiper", "dunlin"):
                 self.edit("inventory/terminals.csv", f"{name}-edge-1,", f"{name}-edge-1,22,")
-            self.edit("inventory/devices.yaml", "address: 192.0.2.12", f"address: 127.0.0.1\n    port: {self.ports['heron-core-1']}")
+            self.edit(
+                "inventory/devices.yaml",
+                "address: 192.0.2.12",
+                f"address: 127.0.0.1\n    port: {self.ports['heron-core-1']}",
+            )
             on = ("--on", f"name in ({', '.join(names)})")
             self.oast("devices", "trust", "--yes", *on, environment=secrets)
             slip.logins, slip.led_to[:] = 0, []
@@ -112,7 +129,9 @@ class LineTest(RealWayTest):
     def test_a_wrong_password_is_not_offered_again(self) -> None:
         with Line(self.ports[DEVICE]) as line:
             self.at(line.port)
-            self.assertIn("does not accept the login", self.compare(4, OAST_SECRET_LOGIN_PASSWORD="guess").err)
+            self.assertIn(
+                "does not accept the login", self.compare(4, OAST_SECRET_LOGIN_PASSWORD="guess").err
+            )
             self.assertEqual(line.calls, 1)
 
     def test_a_line_that_fell_silent_is_noticed_long_before_the_answer_is_overdue(self) -> None:
@@ -141,10 +160,15 @@ class AgentTest(RealWayTest):
         self.edit("oast.toml", 'password = { secret = "login-password" }', "agent = true")
         told = self.compare(3).err
         self.assertIn("no agent holds keys: SSH_AUTH_SOCK is not set", told)
-        self.assertIn("the agent that holds the keys cannot be asked", self.compare(4, SSH_AUTH_SOCK=str(socket)).err)
+        self.assertIn(
+            "the agent that holds the keys cannot be asked", self.compare(4, SSH_AUTH_SOCK=str(socket)).err
+        )
         with Agent(socket, [asyncssh.generate_private_key("ssh-ed25519"), key]):
             self.compare(SSH_AUTH_SOCK=str(socket))
-            self.assertIn("agent", self.oast("devices", "--connection", *ON, environment={"SSH_AUTH_SOCK": str(socket)}).out)
+            self.assertIn(
+                "agent",
+                self.oast("devices", "--connection", *ON, environment={"SSH_AUTH_SOCK": str(socket)}).out,
+            )
             self.edit("oast.toml", "agent = true", f'agent = "{socket}"')
             self.compare()
         socket.unlink(missing_ok=True)
@@ -161,28 +185,42 @@ class RuleTest(EstateTest):
         self.written = (self.estate / "oast.toml").read_text()
 
     def settings(self, text: str) -> None:
-        (self.estate / "oast.toml").write_text(self.written.replace("\n[delivery]", f"\n{text}\n[delivery]", 1))
+        (self.estate / "oast.toml").write_text(
+            self.written.replace("\n[delivery]", f"\n{text}\n[delivery]", 1)
+        )
 
     def test_the_last_rule_that_picks_a_device_decides_and_it_is_shown(self) -> None:
         self.settings(
             '[[connection.rules]]\non = "role=edge"\ncommand_timeout_s = 60\nusername = "field"\n'
             '[[connection.rules]]\non = "site=dunlin"\ncommand_timeout_s = 90\n'
         )
-        found = {d["device"]: d for d in self.oast("devices", "--connection", "--format", "json").json()["devices"]}
+        found = {
+            d["device"]: d for d in self.oast("devices", "--connection", "--format", "json").json()["devices"]
+        }
         seconds = {name: d["settings"]["command_timeout_s"] for name, d in found.items()}
         lines = [
-            number for number, line in enumerate((self.estate / "oast.toml").read_text().splitlines(), 1) if "command_timeout_s" in line
+            number
+            for number, line in enumerate((self.estate / "oast.toml").read_text().splitlines(), 1)
+            if "command_timeout_s" in line
         ]
-        self.assertEqual(seconds["gull-core-1"], {"value": 10.0, "place": f"oast.toml:{lines[0]}", "on": None})
-        self.assertEqual(seconds["tern-edge-1"], {"value": 60.0, "place": f"oast.toml:{lines[1]}", "on": "role=edge"})
-        self.assertEqual(seconds["dunlin-edge-1"], {"value": 90.0, "place": f"oast.toml:{lines[2]}", "on": "site=dunlin"})
+        self.assertEqual(
+            seconds["gull-core-1"], {"value": 10.0, "place": f"oast.toml:{lines[0]}", "on": None}
+        )
+        self.assertEqual(
+            seconds["tern-edge-1"], {"value": 60.0, "place": f"oast.toml:{lines[1]}", "on": "role=edge"}
+        )
+        self.assertEqual(
+            seconds["dunlin-edge-1"], {"value": 90.0, "place": f"oast.toml:{lines[2]}", "on": "site=dunlin"}
+        )
         self.assertEqual(found["dunlin-edge-1"]["username"], "field")
         self.assertEqual(found["gull-core-1"]["settings"]["retries"], {"value": 1, "place": None, "on": None})
         shown = self.oast("devices", "--connection").out
         self.assertIn("gull-core-1, heron-core-1:", shown)
         self.assertIn(f"oast.toml:{lines[1]} on role=edge", shown)
         self.assertNotIn("as Oast has it", shown)
-        self.assertRegex(self.oast("devices", "--connection", "-v").out, r"retries +1 +nobody: as Oast has it")
+        self.assertRegex(
+            self.oast("devices", "--connection", "-v").out, r"retries +1 +nobody: as Oast has it"
+        )
 
     def test_every_mistake_is_told_once_at_its_line(self) -> None:
         for text, mistakes in (
@@ -190,11 +228,26 @@ class RuleTest(EstateTest):
             ('[[connection.rules]]\non = "role=edge"', [(1, "the rule decides nothing")]),
             ('[[connection.rules]]\non = "role=egde"\nretries = 1', [(1, "no device has role=egde")]),
             ('[[connection.rules]]\non = "role="\nretries = 1', [(1, "")]),
-            ('[[connection.rules]]\non = "role=edge"\nretires = 1', [(2, "'retires' is not known in [connection.rules]")]),
-            ('[[connection.rules]]\non = "role=edge"\nparallel = 1', [(2, "'parallel' is the same for all devices")]),
-            ('[[connection.rules]]\non = "role=edge"\nvia = "qay"\n[connection.jumps.quay]\naddress = "::1"', [(2, "no jump host 'qay'")]),
-            ("[connection.jumps.quay]\nport = 99999", [(0, "lacks 'address'"), (1, "'port' has to be from 1 to 65535")]),
-            ('[connection.jumps.gull-core-1]\naddress = "192.0.2.1"', [(0, "'gull-core-1' is a device, too")]),
+            (
+                '[[connection.rules]]\non = "role=edge"\nretires = 1',
+                [(2, "'retires' is not known in [connection.rules]")],
+            ),
+            (
+                '[[connection.rules]]\non = "role=edge"\nparallel = 1',
+                [(2, "'parallel' is the same for all devices")],
+            ),
+            (
+                '[[connection.rules]]\non = "role=edge"\nvia = "qay"\n[connection.jumps.quay]\naddress = "::1"',
+                [(2, "no jump host 'qay'")],
+            ),
+            (
+                "[connection.jumps.quay]\nport = 99999",
+                [(0, "lacks 'address'"), (1, "'port' has to be from 1 to 65535")],
+            ),
+            (
+                '[connection.jumps.gull-core-1]\naddress = "192.0.2.1"',
+                [(0, "'gull-core-1' is a device, too")],
+            ),
             (
                 '[connection.jumps.a]\naddress = "192.0.2.1"\nvia = "b"\n[connection.jumps.b]\naddress = "192.0.2.2"\nvia = "a"',
                 [(0, "the way to the jump host 'a' has no end: a via b via a")],
@@ -221,7 +274,10 @@ class RuleTest(EstateTest):
         (self.estate / "by-rule").write_text("Host *\n  ServerAliveInterval 7\n")
         self.settings('[[connection.rules]]\non = "site=dunlin"\nssh_config = "by-rule"\n')
         self.assertIn("by-rule is read, as oast.toml says", self.oast("devices", "--connection").out)
-        self.assertIn("no file of OpenSSH's client is read", self.oast("devices", "--connection", "--on", "site=gull").out)
+        self.assertIn(
+            "no file of OpenSSH's client is read",
+            self.oast("devices", "--connection", "--on", "site=gull").out,
+        )
 
     def test_a_rule_that_is_not_needed_asks_for_no_secret(self) -> None:
         self.settings('[[connection.rules]]\non = "site=dunlin"\npassword = { secret = "elsewhere" }\n')
@@ -232,7 +288,10 @@ class RuleTest(EstateTest):
 class SharedTest(RealWayTest):
     def test_a_session_that_is_closed_twice_leaves_the_way_of_others_alone(self) -> None:
         async def both(jump: Target) -> str:
-            jumps, login = Jumps(), Login("oast", PRINTS.secret("login", SECRETS["login-password"]), None)
+            jumps, login = (
+                JumpHostPool(),
+                Login("oast", PRINTS.secret("login", SECRETS["login-password"]), None),
+            )
             through = (Hop(jump, Login("quay", PRINTS.secret("slip", "over-the-gangway"), None)),)
             keys = KnownHosts(self.estate / "known_hosts").of(DEVICE)
             there = Target(DEVICE, "127.0.0.1", self.ports[DEVICE], keys, through=through)

@@ -21,7 +21,9 @@ def arguments(rule: Rule, number: int) -> str:
         words.append(example(rule.arguments[place], number))
     for option in rule.options.values():
         words.append(option.keyword)
-        words.extend(example(rule.arguments[place], number) for place in option.numbers if rule.arguments[place].type)
+        words.extend(
+            example(rule.arguments[place], number) for place in option.numbers if rule.arguments[place].type
+        )
     return " ".join(words)
 
 

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from larkwater import Run, program, simulator_of
 from oast.config.commands import commands
-from oast.config.difference import applied, difference
-from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.edits import apply_edits, difference
 from oast.config.tree import canonical
 from oast.platforms.statements import Argument, Rule
 from oastsim.cowl.configuration import empty, problems
@@ -59,28 +59,44 @@ def carried_out(tree: Tree, line: str) -> None:
 def configurations(draw: st.DrawFn) -> str:
     """What a cowl may run."""
     lines = draw(ONE([[], ["/system/contact = desk"], ['/system/contact = "night \\"desk\\""']]))
-    lines += [f"/system/dns-resolver/server = 192.0.2.{n}" for n in draw(st.permutations([1, 2, 3]))[: draw(st.integers(0, 3))]]
+    lines += [
+        f"/system/dns-resolver/server = 192.0.2.{n}"
+        for n in draw(st.permutations([1, 2, 3]))[: draw(st.integers(0, 3))]
+    ]
     acls = draw(st.sets(ONE(["in-a", "in-b"])))
     for acl in sorted(acls):
         lines.append(f"/acls/acl[name={acl}]")
         for ace in draw(st.permutations(["web", "ssh", "rest"]))[: draw(st.integers(0, 3))]:
             here = f"/acls/acl[name={acl}]/ace[name={ace}]"
             lines += [f"{here}/forwarding = {draw(ONE(['accept', 'drop']))}"]
-            lines += [f"{here}/source-network = {draw(ONE(['any', '192.0.2.0/24']))}"] if draw(st.booleans()) else []
+            lines += (
+                [f"{here}/source-network = {draw(ONE(['any', '192.0.2.0/24']))}"]
+                if draw(st.booleans())
+                else []
+            )
     vlans = draw(st.sets(ONE([110, 120, 130])))
-    lines += [f"/vlans/vlan[vlan-id={n}]" if draw(st.booleans()) else f"/vlans/vlan[vlan-id={n}]/name = v{n}" for n in sorted(vlans)]
+    lines += [
+        f"/vlans/vlan[vlan-id={n}]" if draw(st.booleans()) else f"/vlans/vlan[vlan-id={n}]/name = v{n}"
+        for n in sorted(vlans)
+    ]
     for number, port in enumerate(sorted(draw(st.sets(ONE(["port1", "port2", "port3"]))))):
         here = f"/interfaces/interface[name={port}]"
-        lines += draw(ONE([[], [f"{here}/enabled = false"]])) + draw(ONE([[], [f'{here}/description = "a / b = c [d]"']]))
+        lines += draw(ONE([[], [f"{here}/enabled = false"]])) + draw(
+            ONE([[], [f'{here}/description = "a / b = c [d]"']])
+        )
         lines += [f"{here}/ingress-acl = {draw(ONE(sorted(acls)))}"] if acls and draw(st.booleans()) else []
         kind = draw(ONE(["trunk", "access", "routed"])) if vlans else "routed"
         if kind == "trunk":
             lines += [f"{here}/switched-vlan/interface-mode = trunk"]
-            lines += [f"{here}/switched-vlan/trunk-vlan = {n}" for n in sorted(draw(st.sets(ONE(sorted(vlans)))))]
+            lines += [
+                f"{here}/switched-vlan/trunk-vlan = {n}" for n in sorted(draw(st.sets(ONE(sorted(vlans)))))
+            ]
         elif kind == "access":
             lines += [f"{here}/switched-vlan/access-vlan = {draw(ONE(sorted(vlans)))}"]
         else:
-            lines += [f"{here}/ipv4/address[ip=203.0.113.{draw(ONE([1, 2])) + 2 * number}]/prefix-length = {draw(ONE([30, 31]))}"]
+            lines += [
+                f"{here}/ipv4/address[ip=203.0.113.{draw(ONE([1, 2])) + 2 * number}]/prefix-length = {draw(ONE([30, 31]))}"
+            ]
     return "".join(f"{line}\n" for line in lines)
 
 
@@ -99,7 +115,11 @@ class ContractTest(unittest.TestCase):
         path = ""
         for one in chain:
             last = one is rule
-            keys = "".join(f"[{a.name}={example(a, number if last else 0)}]" for a in one.arguments) if one.kind == "list" else ""
+            keys = (
+                "".join(f"[{a.name}={example(a, number if last else 0)}]" for a in one.arguments)
+                if one.kind == "list"
+                else ""
+            )
             path += f"/{one.name}{keys}"
             if one.kind in ("leaf", "leaf-list"):
                 path += f" = {example(one.arguments[0], number)}"
@@ -125,7 +145,9 @@ class ContractTest(unittest.TestCase):
 
         for rule in COWL.grammar.rules():
             if rule.kind == "leaf":
-                self.assertEqual(rule.default[0] if rule.default else None, node_at(rule.path).default, rule.path)
+                self.assertEqual(
+                    rule.default[0] if rule.default else None, node_at(rule.path).default, rule.path
+                )
 
     @settings(max_examples=80, deadline=None)
     @given(configurations(), configurations())
@@ -136,14 +158,14 @@ class ContractTest(unittest.TestCase):
         a = tree_of(running.text())
         edits = difference(a, wanted)
         try:
-            ordered = in_safe_order(edits, running=a)
-        except NoSafeOrder:
+            ordered = in_dependency_order(edits, running=a)
+        except NoDependencyOrder:
             ordered = edits  # committed as a whole
         for command in commands(ordered, COWL):
             carried_out(running, command.line.written())
         self.assertFalse(list(problems(running, PORTS)), running.text())
         self.assertEqual(tree_of(running.text()), wanted)
-        self.assertEqual(canonical(applied(edits, a)), wanted)
+        self.assertEqual(canonical(apply_edits(edits, a)), wanted)
         self.assertEqual(tree_of(SYNTAX.written(wanted)), wanted)
 
 
@@ -187,7 +209,10 @@ class ShellTest(unittest.IsolatedAsyncioTestCase):
             ("commit timer now", "say timer SECONDS"),
         ):
             self.assertIn(f"refused: {told}", self.type(line))
-        self.type("set /interfaces/interface[name=port9]/enabled = true", "set /interfaces/interface[name=port1]/ingress-acl = none")
+        self.type(
+            "set /interfaces/interface[name=port9]/enabled = true",
+            "set /interfaces/interface[name=port1]/ingress-acl = none",
+        )
         self.assertIn("acl none does not exist", self.type("validate"))
         self.type("unset /interfaces/interface[name=port1]/ingress-acl")
         self.assertIn("this device has no port9", self.type("commit"))
@@ -226,7 +251,9 @@ class ShellTest(unittest.IsolatedAsyncioTestCase):
         self.type("lock candidate", "set /system/contact = gate", shell=other)
         self.assertIn("refused: ada has the lock", self.type("set /system/location = x"))
         other.end()
-        self.assertEqual(self.type("compare"), "compare\ncowl candidate ~ ", "with the lock went what was not committed")
+        self.assertEqual(
+            self.type("compare"), "compare\ncowl candidate ~ ", "with the lock went what was not committed"
+        )
 
     async def test_who_may_do_what(self) -> None:
         viewer = Shell(self.device, "ben", height=0)
@@ -264,7 +291,9 @@ class ProgramTest(unittest.TestCase):
         return run
 
     def console(self, device: str, *lines: str) -> str:
-        return self.oast("sim", "console", device, stdin="".join(f"{line}\n" for line in ("page off", *lines, "leave"))).out
+        return self.oast(
+            "sim", "console", device, stdin="".join(f"{line}\n" for line in ("page off", *lines, "leave"))
+        ).out
 
     def edit(self, old: str, new: str) -> None:
         path = self.estate / "templates" / "cowl" / "all.j2"
@@ -286,7 +315,10 @@ class ProgramTest(unittest.TestCase):
         ]
         self.assertEqual(blocked, [["port1", "alternate", "discarding"]])
         self.assertRegex(self.console("sw-2", "trace 203.0.113.3"), r"1  203\.0\.113\.3  sw-3\narrived")
-        self.assertEqual(self.console("sw-1", "list running"), self.console("sw-1", "list startup").replace("list startup", "list running"))
+        self.assertEqual(
+            self.console("sw-1", "list running"),
+            self.console("sw-1", "list startup").replace("list startup", "list running"),
+        )
 
     def test_order_and_removal(self) -> None:
         self.oast("push", "-m", "first", "--yes")
@@ -325,7 +357,19 @@ class ProgramTest(unittest.TestCase):
     def test_a_switch_that_hangs_after_the_commit_goes_back_by_itself(self) -> None:
         before = self.console("sw-3", "list running")
         self.oast("sim", "fault", "sw-3", "drop", "--match", "confirm")
-        run = self.oast("push", "-m", "first", "--yes", "--format", "json", "--revert-timer", "8", "--verify-timeout", "2", expect=4)
+        run = self.oast(
+            "push",
+            "-m",
+            "first",
+            "--yes",
+            "--format",
+            "json",
+            "--revert-timer",
+            "8",
+            "--verify-timeout",
+            "2",
+            expect=4,
+        )
         found = next(d for d in run.json()["devices"] if d["device"] == "sw-3")
         self.assertEqual(found["state"], "reverted", found)
         self.oast("sim", "fault", "sw-3", "none")
@@ -340,7 +384,9 @@ class ProgramTest(unittest.TestCase):
         self.oast("push", "-m", "first", "--yes")
         self.edit(one, one.replace("gates-in", "other"))
         self.edit(other, other.replace("other", "gates-in"))
-        self.edit("acl[name=other]/ace[name=a]/forwarding = drop", "acl[name=other]/ace[name=a]/forwarding = accept")
+        self.edit(
+            "acl[name=other]/ace[name=a]/forwarding = drop", "acl[name=other]/ace[name=a]/forwarding = accept"
+        )
         self.edit("ace[name=rest]/forwarding = accept", "ace[name=rest]/forwarding = drop")
         self.oast("push", "-m", "exchanged", "--yes")
         self.assertIn("nothing to do", self.oast("diff").out)

@@ -20,8 +20,16 @@ class LaterDeliveryTest(LarkwaterTest):
         self.assertIn("nothing to do", self.oast("diff").out)
 
     def test_an_abbreviated_statement_causes_no_second_change(self) -> None:
-        self.edit("templates/bine/interfaces.j2", '  description "router id"', '  desc "id of the router"\n  en true\n  mt 1500')
-        self.edit("templates/bine/interfaces.j2", "address {{ loopback.ipv4 }}/32", "addr {{ loopback.ipv4 }} 255.255.255.255")
+        self.edit(
+            "templates/bine/interfaces.j2",
+            '  description "router id"',
+            '  desc "id of the router"\n  en true\n  mt 1500',
+        )
+        self.edit(
+            "templates/bine/interfaces.j2",
+            "address {{ loopback.ipv4 }}/32",
+            "addr {{ loopback.ipv4 }} 255.255.255.255",
+        )
         self.assertIn("+1 -1", self.oast("push", "-m", "typed in short", "--yes").out)
         self.assertIn("nothing to do", self.oast("diff").out)
 
@@ -34,7 +42,9 @@ class LaterDeliveryTest(LarkwaterTest):
         shown = self.oast("push", "-m", "order", "--on", "role=edge", "--yes").out
         self.assertRegex(shown, r"(?m)^  > +ace ")
         running = self.running("tern-edge-1")
-        self.assertIn("  ace accept ip\n  ace drop ip destination-network 198.51.100.0/24\n  ace accept icmp\n", running)
+        self.assertIn(
+            "  ace accept ip\n  ace drop ip destination-network 198.51.100.0/24\n  ace accept icmp\n", running
+        )
         self.assertIn("nothing to do", self.oast("diff").out)
 
     def test_a_change_that_cuts_its_own_path_goes_back_by_itself(self) -> None:
@@ -57,18 +67,45 @@ class LaterDeliveryTest(LarkwaterTest):
         self.assertLess(max(d["seconds"] for d in found.values()), cut["seconds"])
 
     def test_a_timer_that_leaves_no_time_for_the_checks_is_not_used(self) -> None:
-        told = self.oast("push", "-m", "x", "--yes", "--revert-timer", "5", "--verify-timeout", "5", expect=2).err
+        told = self.oast(
+            "push", "-m", "x", "--yes", "--revert-timer", "5", "--verify-timeout", "5", expect=2
+        ).err
         self.assertIn("make it at least 8 s", told)
 
     def test_a_change_after_which_a_check_fails_is_taken_back(self) -> None:
         before = self.running("plover-edge-1")
-        run = self.oast("push", "-m", "area", "--on", "name=plover-edge-1", "--with", "area=0.0.0.9", "--yes", *QUICK, expect=5)
-        self.assertIn("hubs-reachable: routes with destination-prefix 203.0.113.211/32, source-protocol: not there, wanted ospf", run.out)
+        run = self.oast(
+            "push",
+            "-m",
+            "area",
+            "--on",
+            "name=plover-edge-1",
+            "--with",
+            "area=0.0.0.9",
+            "--yes",
+            *QUICK,
+            expect=5,
+        )
+        self.assertIn(
+            "hubs-reachable: routes with destination-prefix 203.0.113.211/32, source-protocol: not there, wanted ospf",
+            run.out,
+        )
         self.assertEqual(self.running("plover-edge-1"), before)
         self.oast("verify")
 
     def test_both_ends_moved_together_keep_their_adjacency(self) -> None:
-        self.oast("push", "-m", "one area for all", "--with", "area=0.0.0.9", "--yes", "--verify-timeout", "5", "--revert-timer", "20")
+        self.oast(
+            "push",
+            "-m",
+            "one area for all",
+            "--with",
+            "area=0.0.0.9",
+            "--yes",
+            "--verify-timeout",
+            "5",
+            "--revert-timer",
+            "20",
+        )
         self.oast("verify", expect=None)
         self.assertIn("area 0.0.0.9", self.running("plover-edge-1"))
 
@@ -76,7 +113,19 @@ class LaterDeliveryTest(LarkwaterTest):
         self.edit("values/devices/plover-edge-1.yaml", "links:\n", "area: 0.0.0.9\nlinks:\n")
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         # Its own intent says area 9, its neighbours' say 0: checks for both sides follow, and only plover changes its side.
-        run = self.oast("push", "-m", "mixed", "--yes", "--format", "json", "--revert-timer", "12", "--verify-timeout", "2", expect=5)
+        run = self.oast(
+            "push",
+            "-m",
+            "mixed",
+            "--yes",
+            "--format",
+            "json",
+            "--revert-timer",
+            "12",
+            "--verify-timeout",
+            "2",
+            expect=5,
+        )
         states = {d["device"]: d["state"] for d in run.json()["devices"]}
         self.assertEqual(states.pop("plover-edge-1"), "reverted")
         self.assertEqual(set(states.values()), {"delivered"})
@@ -93,7 +142,9 @@ class LaterDeliveryTest(LarkwaterTest):
         self.assertIn("interface port4 is up", self.oast("verify", expect=1).out)
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         run = self.oast("push", "-m", "contact", "--on", "name=dunlin-edge-1", "--yes", *QUICK)
-        self.assertIn("interface port4 is up: down, wanted up (as before the change, and not touched by it)", run.out)
+        self.assertIn(
+            "interface port4 is up: down, wanted up (as before the change, and not touched by it)", run.out
+        )
         self.edit("templates/bine/interfaces.j2", "{{ device.site }} quay", "{{ device.site }} pier")
         self.assertIn(
             "interface port4 is up: down, wanted up (as before",
@@ -115,10 +166,19 @@ class LaterDeliveryTest(LarkwaterTest):
         self.assertEqual(self.outcome(run, "heron-core-1")["state"], "delivered")
 
     def test_a_failing_check_is_told_by_verify_and_ends_with_1(self) -> None:
-        self.console("tern-edge-1", "raise", SECRETS["privilege-password"], "edit", "interface port2", "  enabled false", "close")
+        self.console(
+            "tern-edge-1",
+            "raise",
+            SECRETS["privilege-password"],
+            "edit",
+            "interface port2",
+            "  enabled false",
+            "close",
+        )
         run = self.oast("verify", expect=1)
         self.assertIn(
-            "tern-edge-1: interface port2 is not shut: down, wanted up\n    interface port2 (templates/bine/interfaces.j2:", run.out
+            "tern-edge-1: interface port2 is not shut: down, wanted up\n    interface port2 (templates/bine/interfaces.j2:",
+            run.out,
         )
         self.assertIn(" more checks follow from it, on gull-core-1, heron-core-1, tern-edge-1", run.out)
         document = self.oast("verify", "--format", "json", expect=1).json()

@@ -56,7 +56,12 @@ def copy_what_is_there(source: str, target: str) -> None:
 class DisturbedTest(Piers):
     def test_what_is_reported_in_the_end_is_what_devices_run_and_start_with(self) -> None:
         self.systems = self.lay_out(DEVICES)
-        self.write("oast.toml", SETTINGS.replace("max_failures = 1000", "max_failures = 1000\n[delivery.limits]\nlast_of = []\nshare = 1"))
+        self.write(
+            "oast.toml",
+            SETTINGS.replace(
+                "max_failures = 1000", "max_failures = 1000\n[delivery.limits]\nlast_of = []\nshare = 1"
+            ),
+        )
         self.simulator = simulator_of(self.estate, PASSWORDS)
         self.simulator.start()
         self.addCleanup(lambda: self.simulator.stop())
@@ -94,7 +99,9 @@ class DisturbedTest(Piers):
     def begun(self, estate: Path, number: int, chance: random.Random, ways: list[str]) -> Pushing:
         (estate / "values/all.yaml").write_text(f"everywhere:\n  round: {number}\n  read: {{secret: read}}\n")
         small = chance.choice((40_000, 300_000, 1_500_000, 3_000_000)) if "disk" in ways else 0
-        limited: Callable[[], None] | None = (lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small))) if small else None
+        limited: Callable[[], None] | None = (
+            (lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small))) if small else None
+        )
         self.began = time.monotonic()
         heard = os.open(estate / ".oast" / "round.err", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
         process = forked.Process(
@@ -108,7 +115,9 @@ class DisturbedTest(Piers):
         os.close(heard)
         return Pushing(estate, number, process)
 
-    def acts(self, run: Pushing, chance: random.Random, ways: list[str]) -> list[tuple[float, Callable[[], object]]]:
+    def acts(
+        self, run: Pushing, chance: random.Random, ways: list[str]
+    ) -> list[tuple[float, Callable[[], object]]]:
         """What is done, and when (seconds after the push began)."""
         found: list[tuple[float, Callable[[], object]]] = []
         name = chance.choice([n for n, system in self.systems.items() if system == "bine"])
@@ -162,7 +171,9 @@ class DisturbedTest(Piers):
 
     def typed(self, name: str, lines: str) -> None:
         """A colleague at a bine: whatever the device says to that."""
-        self.oast("sim", "console", name, stdin=f"raise\n{PASSWORDS['OAST_SECRET_PRIVILEGE']}\n{lines}\nleave\n")
+        self.oast(
+            "sim", "console", name, stdin=f"raise\n{PASSWORDS['OAST_SECRET_PRIVILEGE']}\n{lines}\nleave\n"
+        )
 
     def simulator_killed(self) -> None:
         os.kill(self.simulator._number, signal.SIGKILL)
@@ -174,7 +185,9 @@ class DisturbedTest(Piers):
         copy = self.estate.with_name(f"{self.estate.name}-copy")
         shutil.rmtree(copy, ignore_errors=True)
         # The simulator is writing there meanwhile.
-        shutil.copytree(self.estate, copy, ignore=shutil.ignore_patterns("devices"), copy_function=copy_what_is_there)
+        shutil.copytree(
+            self.estate, copy, ignore=shutil.ignore_patterns("devices"), copy_function=copy_what_is_there
+        )
         self.addCleanup(shutil.rmtree, copy, ignore_errors=True)
         return copy
 
@@ -225,7 +238,10 @@ class DisturbedTest(Piers):
     def numbers(self, file: str) -> dict[str, set[int]]:
         """What each device has on its disk: the rounds that it is made of."""
         folder = self.estate / ".oast" / "sim" / "devices"
-        return {name: {int(n) for n in NUMBER.findall((folder / name / file).read_text())} for name in self.systems}
+        return {
+            name: {int(n) for n in NUMBER.findall((folder / name / file).read_text())}
+            for name in self.systems
+        }
 
     def until_nothing_waits(self) -> None:
         deadline = time.monotonic() + 60
@@ -233,13 +249,19 @@ class DisturbedTest(Piers):
             self.assertLess(time.monotonic(), deadline, ("something waits to go back", self.ways))
             time.sleep(0.3)
 
-    def judge_round(self, runs: list[Pushing], before: dict[str, set[int]], started: dict[str, set[int]]) -> None:
+    def judge_round(
+        self, runs: list[Pushing], before: dict[str, set[int]], started: dict[str, set[int]]
+    ) -> None:
         running, startup = self.numbers("running"), self.numbers("startup")
         for name in self.systems:
             told = [run.told.get(name) for run in runs]
             about = (name, self.systems[name], self.ways, told, before[name], running[name], startup[name])
             self.assertEqual(len(running[name]), 1, ("half of it", about))
-            delivered = [run for run, one in zip(runs, told, strict=True) if one is not None and one["state"] == "delivered"]
+            delivered = [
+                run
+                for run, one in zip(runs, told, strict=True)
+                if one is not None and one["state"] == "delivered"
+            ]
             unknown = [one for one in told if one is not None and one["state"] == "unknown"]
             possible = [{run.number} for run in delivered] or [before[name]]
             if unknown:
@@ -248,17 +270,23 @@ class DisturbedTest(Piers):
             self.assertIn(running[name], possible, about)
             saved = all(one is None or one["cause"] != "failed" for one in told)
             if saved and not unknown:
-                self.assertEqual(startup[name], running[name] if delivered else started[name], ("startup", about))
+                self.assertEqual(
+                    startup[name], running[name] if delivered else started[name], ("startup", about)
+                )
 
     def settled(self, number: int) -> None:
         """Nobody holds a lock, nothing is in the way: the next push delivers to all, and there is nothing left to do."""
         again = Pushing(self.estate, number, subprocess.Popen(["true"]))
         again.process.wait()
-        (self.estate / "values/all.yaml").write_text(f"everywhere:\n  round: {number + 50_000}\n  read: {{secret: read}}\n")
+        (self.estate / "values/all.yaml").write_text(
+            f"everywhere:\n  round: {number + 50_000}\n  read: {{secret: read}}\n"
+        )
         # A machine that stands still for some seconds is nobody's fault.
         done = self.there(again, "push", "-m", "settle", "--yes", "--timeout", "30", "--revert-timer", "90")
         self.assertEqual(done.returncode, 0, (self.ways, done.stdout + done.stderr))
-        self.assertEqual(set(map(frozenset, self.numbers("startup").values())), {frozenset({number + 50_000})}, self.ways)
+        self.assertEqual(
+            set(map(frozenset, self.numbers("startup").values())), {frozenset({number + 50_000})}, self.ways
+        )
         self.assertIn("as it was written", self.there(again, "change", "audit").stdout)
 
 

@@ -70,10 +70,19 @@ class PageTest(LarkwaterTest):
         if command.startswith("oast ") and not set(command) & set("|;<>$`&"):
             run = program(*shlex.split(command)[1:], cwd=self.estate, together=True)
             return run.out, run.code
-        environment = {**clean_environment(), "PATH": f"{Path(sys.executable).parent}:{clean_environment()['PATH']}"}
+        environment = {
+            **clean_environment(),
+            "PATH": f"{Path(sys.executable).parent}:{clean_environment()['PATH']}",
+        }
         shell = ["bash", "-c", command]
         done = subprocess.run(
-            shell, cwd=self.estate, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+            shell,
+            cwd=self.estate,
+            env=environment,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            check=False,
         )
         return done.stdout, done.returncode
 

@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from larkwater import SECRETS, LarkwaterTest
 from oast.change.record.baseline import Baseline, drift_from_baseline, load_baseline, save_baseline
 from oast.config.ownership import Scope, pattern_of
-from oast.config.remembered import forgetting
+from oast.config.secret_fingerprints import strip_secrets
 from oast.errors import StateError
-from oast.estate.encrypted import EncryptedFile
+from oast.estate.encrypted_file import EncryptedFile
 from trees import BINE, configurations, tree_of
 
 AT = datetime.datetime(2026, 5, 4, 3, 2, 1, tzinfo=datetime.UTC)
@@ -25,8 +25,8 @@ class KeptTest(unittest.TestCase):
     def setUp(self) -> None:
         self.path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "quay-1.json"
 
-    def save_baseline(self, text: str, scope: Scope = EVERYTHING) -> None:
-        save_baseline(self.path, Baseline("run", AT, forgetting(tree_of(text))), scope, BINE.grammar)
+    def keep(self, text: str, scope: Scope = EVERYTHING) -> None:
+        save_baseline(self.path, Baseline("run", AT, strip_secrets(tree_of(text))), scope, BINE.grammar)
 
     def drift(self, text: str) -> list[str]:
         kept = load_baseline(self.path, BINE.grammar)
@@ -47,15 +47,21 @@ class KeptTest(unittest.TestCase):
     def test_a_delivery_of_one_part_leaves_what_was_kept_of_the_others(self) -> None:
         self.keep("ntp\n  server 192.0.2.1\nsystem\n  contact day\n  hostname a\n")
         self.keep(
-            "ntp\n  server 192.0.2.2\nsystem\n  contact night\n  hostname b\n", Scope.of([pattern_of("ntp"), pattern_of("system/contact")])
+            "ntp\n  server 192.0.2.2\nsystem\n  contact night\n  hostname b\n",
+            Scope.of([pattern_of("ntp"), pattern_of("system/contact")]),
         )
-        self.assertEqual(self.drift("ntp\n  server 192.0.2.2\nsystem\n  contact night\n  hostname b\n"), ["replace system / hostname"])
+        self.assertEqual(
+            self.drift("ntp\n  server 192.0.2.2\nsystem\n  contact night\n  hostname b\n"),
+            ["replace system / hostname"],
+        )
 
     def test_a_secret_is_kept_as_a_fingerprint_and_a_changed_one_shows(self) -> None:
         self.keep("snmp\n  community red\n    access read-write\n")
         self.assertNotIn('"community red', self.path.read_text())
         self.assertEqual(self.path.stat().st_mode & 0o077, 0)
-        self.assertEqual({line.split(" ")[0] for line in self.drift("snmp\n  community blue\n")}, {"remove", "create"})
+        self.assertEqual(
+            {line.split(" ")[0] for line in self.drift("snmp\n  community blue\n")}, {"remove", "create"}
+        )
 
     def test_a_damaged_file_is_told(self) -> None:
         self.path.write_text('{"format": "oast.delivered/1", "statements": 5}')
@@ -76,14 +82,18 @@ class DriftTest(LarkwaterTest):
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
         waits = self.oast("drift").out
         self.assertRegex(
-            waits, r"^not delivered yet to gull-core-1, .* and 2 more: what the intent has besides \(oast diff\)\n\nno drift: 6 "
+            waits,
+            r"^not delivered yet to gull-core-1, .* and 2 more: what the intent has besides \(oast diff\)\n\nno drift: 6 ",
         )
         self.assertEqual(len(self.oast("drift", "--format", "json").json()["undelivered"]), 6)
         for device in ("gull-core-1", "tern-edge-1"):
             self.by_hand(device, "snmp", "  community by-hand-5512")
         self.by_hand("tern-edge-1", "remove interface loop1")
         run = self.oast("drift", expect=1)
-        self.assertRegex(run.out, r"gull-core-1, tern-edge-1  \(the same on 2\)  \+1 -0\n    snmp\n  \+   community <secret [0-9a-f]{8}>\n")
+        self.assertRegex(
+            run.out,
+            r"gull-core-1, tern-edge-1  \(the same on 2\)  \+1 -0\n    snmp\n  \+   community <secret [0-9a-f]{8}>\n",
+        )
         self.assertIn("tern-edge-1  +0 -4\n  - interface loop1\n", run.out)
         self.assertIn("2 devices drifted, 4 as delivered", run.out)
         self.assertNotIn("by-hand-5512", run.out + run.err)
@@ -110,7 +120,9 @@ class DriftTest(LarkwaterTest):
         file = EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
         file.put("snmp-read", SECRETS["snmp-read"], datetime.date.today() - datetime.timedelta(days=100))
         run = self.oast("drift", expect=1)
-        self.assertIn("policy 'no-traps': 'target 192.0.2.61' is not allowed (for gull-core-1, heron-core-1)", run.out)
+        self.assertIn(
+            "policy 'no-traps': 'target 192.0.2.61' is not allowed (for gull-core-1, heron-core-1)", run.out
+        )
         self.assertIn("policy 'fresh': the secret 'snmp-read' is 100 days old", run.out)
         self.assertIn("no drift: 6 devices as delivered; 1 policy violation", run.out)
         document = self.oast("drift", "--format", "json", expect=1).json()
@@ -124,7 +136,9 @@ class DriftTest(LarkwaterTest):
 
     def test_what_is_not_as_it_was_kept_last_is_named_besides(self) -> None:
         self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
-        self.by_hand("gull-core-1", "snmp", "  target 192.0.2.99", "  community by-hand-5512", "system", "  contact me")
+        self.by_hand(
+            "gull-core-1", "snmp", "  target 192.0.2.99", "  community by-hand-5512", "system", "  contact me"
+        )
         run = self.oast("drift", expect=1)
         self.assertNotIn("not delivered yet", run.out)
         self.assertIn("not as in the last backup: gull-core-1 (oast backup keeps them as they are)", run.out)
@@ -148,13 +162,19 @@ class DriftTest(LarkwaterTest):
         self.edit("inventory/devices.yaml", right, "    version: 0.9\n    serial: XX-1\n")
         run = self.oast("drift", expect=1)
         line = self.line_of("inventory/devices.yaml", "version: 0.9")
-        self.assertIn(f"inventory/devices.yaml:{line}: gull-core-1 is meant to have version 0.9: it says {record['os-release']}", run.out)
         self.assertIn(
-            f"inventory/devices.yaml:{line + 1}: gull-core-1 is meant to have serial XX-1: it says {record['serial-num']}", run.out
+            f"inventory/devices.yaml:{line}: gull-core-1 is meant to have version 0.9: it says {record['os-release']}",
+            run.out,
+        )
+        self.assertIn(
+            f"inventory/devices.yaml:{line + 1}: gull-core-1 is meant to have serial XX-1: it says {record['serial-num']}",
+            run.out,
         )
         self.assertIn("no drift: 6 devices as delivered; 1 device not as in the inventory", run.out)
         found = self.oast("drift", "--format", "json", expect=1).json()["unlike"]
-        self.assertEqual([(one["attribute"], one["meant"]) for one in found], [("version", "0.9"), ("serial", "XX-1")])
+        self.assertEqual(
+            [(one["attribute"], one["meant"]) for one in found], [("version", "0.9"), ("serial", "XX-1")]
+        )
 
     def test_another_host_key_is_named_as_that(self) -> None:
         self.fault("tern-edge-1", "key")

@@ -10,12 +10,12 @@ from unittest import mock
 import oast
 from in_memory import run
 from lab import BEFORE, COMMON, Fault, Lab
-from oast.config.difference import applied, difference
-from oast.config.indented import IndentedSyntax, tree_of_device
-from oast.config.integrity import broken_by
-from oast.config.order import NoSafeOrder, in_safe_order
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.edits import apply_edits, difference
+from oast.config.indented_syntax import IndentedSyntax, tree_of_device
+from oast.config.referential_integrity import integrity_errors
 from oast.platforms.definition import Platform
-from oast.platforms.load import SHIPPED, load
+from oast.platforms.load import SHIPPED, load_platform
 from oast.records import Fingerprints
 from test_ways import Case
 
@@ -28,12 +28,19 @@ class InlineTest(Case):
                 plan = await self.in_memory(lab).compare()
                 [comparison] = plan.comparisons
                 self.assertEqual(
-                    [(spared.outer[0].text, spared.node.text) for spared in comparison.spared if spared.unknown], [("port two", unknown)]
+                    [
+                        (spared.outer[0].text, spared.node.text)
+                        for spared in comparison.spared
+                        if spared.unknown
+                    ],
+                    [("port two", unknown)],
                 )
                 lab.fault = Fault()
                 outcome = (await plan.deliver("a test")).outcomes[0]
                 self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
-                self.assertIn(unknown, lab.running, "it was retained, and not removed together with its entry")
+                self.assertIn(
+                    unknown, lab.running, "it was retained, and not removed together with its entry"
+                )
                 self.assertNotIn("port two text x", lab.running)
 
         run(push())
@@ -52,7 +59,10 @@ class InlineTest(Case):
             text = f"{before}\nname pier\n\tport is not its own line\nport one text old\n"
             platform = self.platform("", 'ignore = ["building .*", "! .*", ".*not its own line"]\n')
             parsed = IndentedSyntax(platform).parse(text)
-            self.assertEqual((parsed.problems, [node.text for node in parsed.tree.children.values()]), ((), ["name pier", "port one"]))
+            self.assertEqual(
+                (parsed.problems, [node.text for node in parsed.tree.children.values()]),
+                ((), ["name pier", "port one"]),
+            )
 
     def test_tabs_in_the_indentation_lead_to_the_next_multiple_of_eight(self) -> None:
         syntax = IndentedSyntax(self.platform(""))
@@ -62,7 +72,7 @@ class InlineTest(Case):
 
         path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "lab.toml"
         path.write_text(COMMON.replace("quotes = false\n", f"quotes = false\n{spelling}") + more)
-        return load(path, Fingerprints(b"key"))
+        return load_platform(path, Fingerprints(b"key"))
 
 
 class MaximumTest(unittest.TestCase):
@@ -76,31 +86,35 @@ class MaximumTest(unittest.TestCase):
         self.assertIn("max-elements", text)
         path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "bine.toml"
         path.write_text(text)
-        self.syntax = IndentedSyntax(load(path, Fingerprints(b"key")))
+        self.syntax = IndentedSyntax(load_platform(path, Fingerprints(b"key")))
 
     def test_the_only_one_is_removed_before_another_is_made(self) -> None:
         before = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n")
         after = tree_of_device(self.syntax, "ntp\n  server 192.0.2.10\n")
-        ordered = in_safe_order(difference(before, after), running=before)
+        ordered = in_dependency_order(difference(before, after), running=before)
         self.assertEqual(
-            [(edit.operation, edit.node.text) for edit in ordered], [("remove", "server 192.0.2.9"), ("create", "server 192.0.2.10")]
+            [(edit.operation, edit.node.text) for edit in ordered],
+            [("remove", "server 192.0.2.9"), ("create", "server 192.0.2.10")],
         )
-        self.assertEqual(broken_by(ordered, before), [])
-        self.assertEqual(applied(ordered, before), after)
+        self.assertEqual(integrity_errors(ordered, before), [])
+        self.assertEqual(apply_edits(ordered, before), after)
 
     def test_one_too_many_is_said_before_anything_is_sent(self) -> None:
         before = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n")
         both = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n  server 192.0.2.10\n")
-        [broken] = broken_by(difference(before, both), before)
+        [broken] = integrity_errors(difference(before, both), before)
         self.assertEqual(broken.message, "there may be 1 of 'server' in 'ntp', and there would be 2")
 
     def test_where_the_new_one_is_needed_before_the_old_one_goes_there_is_no_order(self) -> None:
         before = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n")
         after = tree_of_device(self.syntax, "ntp\n  server 192.0.2.10\n")
         remove, create = sorted(difference(before, after), key=lambda edit: edit.operation == "create")
-        waits = mock.patch("oast.config.order._before", side_effect=lambda edit, *rest: [1] if edit is remove else [])
-        with waits, self.assertRaises(NoSafeOrder):
-            in_safe_order([remove, create], running=before)
+        waits = mock.patch(
+            "oast.config.dependency_order._before",
+            side_effect=lambda edit, *rest: [1] if edit is remove else [],
+        )
+        with waits, self.assertRaises(NoDependencyOrder):
+            in_dependency_order([remove, create], running=before)
 
 
 if __name__ == "__main__":

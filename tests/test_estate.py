@@ -10,28 +10,39 @@ from oast.errors import EstateError
 from oast.estate import selectors
 from oast.estate.estate import find
 from oast.estate.selectors import Attributes
-from oast.estate.values import extend, merge
+from oast.estate.values import extend_list, merge_values
 
 DEVICES: dict[str, Attributes] = {
-    "gull-core-1": {"name": frozenset(["gull-core-1"]), "site": frozenset(["gull"]), "role": frozenset(["core"]), "tag": frozenset()},
+    "gull-core-1": {
+        "name": frozenset(["gull-core-1"]),
+        "site": frozenset(["gull"]),
+        "role": frozenset(["core"]),
+        "tag": frozenset(),
+    },
     "tern-edge-1": {
         "name": frozenset(["tern-edge-1"]),
         "site": frozenset(["tern"]),
         "role": frozenset(["edge"]),
         "tag": frozenset(["frozen", "cameras"]),
     },
-    "dunlin-edge-1": {"name": frozenset(["dunlin-edge-1"]), "site": frozenset(["dunlin"]), "role": frozenset(["edge"])},
+    "dunlin-edge-1": {
+        "name": frozenset(["dunlin-edge-1"]),
+        "site": frozenset(["dunlin"]),
+        "role": frozenset(["edge"]),
+    },
 }
 
 
 class SelectorTest(unittest.TestCase):
     def pick(self, text: str) -> list[str]:
-        return selectors.parse(text).pick(DEVICES)
+        return selectors.parse_selector(text).pick(DEVICES)
 
     def test_selectors_pick(self) -> None:
         self.assertEqual(self.pick("role=edge"), ["tern-edge-1", "dunlin-edge-1"])
         self.assertEqual(self.pick("role=edge and not tag=frozen"), ["dunlin-edge-1"])
-        self.assertEqual(self.pick("site in (gull, tern) and (role=core or tag=cam*)"), ["gull-core-1", "tern-edge-1"])
+        self.assertEqual(
+            self.pick("site in (gull, tern) and (role=core or tag=cam*)"), ["gull-core-1", "tern-edge-1"]
+        )
         self.assertEqual(self.pick('name="*-core-*"'), ["gull-core-1"])
         self.assertEqual(self.pick("role!=edge"), ["gull-core-1"])
         self.assertEqual(self.pick("role=core or role=edge and site=tern"), ["gull-core-1", "tern-edge-1"])
@@ -42,10 +53,20 @@ class SelectorTest(unittest.TestCase):
             ("role=Core", "no device has role=Core", "the case differs: write 'core'", 5),
             ("role=CO*", "no device has role=CO*", "the case differs: there is 'core'", 5),
             ("role=core and site=gul", "no device has site=gul", "did you mean 'gull'?", 19),
-            ("role=core nad site=gull", "'nad' stands where 'and' or 'or' is needed", "did you mean 'and'?", 10),
+            (
+                "role=core nad site=gull",
+                "'nad' stands where 'and' or 'or' is needed",
+                "did you mean 'and'?",
+                10,
+            ),
             ("role=", "the selector ends where a value is needed", None, 5),
             ("(role=core", "the selector ends where ')' is needed", None, 10),
-            ("role=core and site=tern", "the selector picks no device", "look at what 'oast devices' lists", 0),
+            (
+                "role=core and site=tern",
+                "the selector picks no device",
+                "look at what 'oast devices' lists",
+                0,
+            ),
             ('role="core', "'\"' does not belong here", "close the quote", 5),
         ):
             with self.subTest(text=text):
@@ -60,11 +81,13 @@ class MergeTest(unittest.TestCase):
     def test_mappings_merge_lists_and_scalars_replace_and_extend_appends(self) -> None:
         wide = {"ntp": {"servers": [1], "prefer": 1}, "mtu": 1500}
         narrow = {"ntp": {"servers": [2]}, "mtu": 9000}
-        self.assertEqual(merge(wide, narrow), {"ntp": {"servers": [2], "prefer": 1}, "mtu": 9000})
-        self.assertEqual(extend(wide, {"ntp": {"servers": [3]}})["ntp"], {"servers": [1, 3], "prefer": 1})
+        self.assertEqual(merge_values(wide, narrow), {"ntp": {"servers": [2], "prefer": 1}, "mtu": 9000})
+        self.assertEqual(
+            extend_list(wide, {"ntp": {"servers": [3]}})["ntp"], {"servers": [1, 3], "prefer": 1}
+        )
         self.assertEqual(wide, {"ntp": {"servers": [1], "prefer": 1}, "mtu": 1500})
         with self.assertRaises(EstateError):
-            extend(wide, {"mtu": [1]})
+            extend_list(wide, {"mtu": [1]})
 
 
 class WhoseTest(EstateTest):
@@ -74,7 +97,7 @@ class WhoseTest(EstateTest):
         below = self.estate / "values" / "devices"
         self.assertEqual(find(below), self.estate)
         self.edit("oast.toml", "[secrets]\n", '[secrets]\ncommand = ["touch", "ran"]\n')
-        with mock.patch("os.getuid", return_value=4711), mock.patch("oast.estate.guard.ROOT_USER", -1):
+        with mock.patch("os.getuid", return_value=4711), mock.patch("oast.estate.permissions.ROOT_USER", -1):
             told = self.oast("render", expect=2).err
             self.assertIn(f"{self.estate} belongs to another user, and its settings may run commands", told)
             self.assertIn(f"if you trust it: --estate {self.estate}", told)
@@ -91,7 +114,10 @@ class WhoseTest(EstateTest):
         (self.estate / "templates/bine").chmod(0o777)
         self.assertEqual(self.oast("render").err, "careful: templates/bine can be written by everybody\n")
         self.estate.chmod(0o777)
-        self.assertIn("can be written by everybody, and its settings may run commands", self.oast("render", expect=2).err)
+        self.assertIn(
+            "can be written by everybody, and its settings may run commands",
+            self.oast("render", expect=2).err,
+        )
         self.estate.chmod(0o755)
         (self.estate / "templates/bine").chmod(0o755)
         (self.folder / "settings").write_text((self.estate / "oast.toml").read_text())
@@ -99,7 +125,8 @@ class WhoseTest(EstateTest):
         (self.estate / "oast.toml").unlink()
         (self.estate / "oast.toml").symlink_to("../settings")
         self.assertIn(
-            f"oast.toml can be written by everybody (it leads to {self.folder.resolve()}/settings)", self.oast("render", expect=2).err
+            f"oast.toml can be written by everybody (it leads to {self.folder.resolve()}/settings)",
+            self.oast("render", expect=2).err,
         )
 
     def test_working_data_that_others_could_read_is_closed_to_them_and_they_are_told_so(self) -> None:
@@ -127,33 +154,49 @@ class ProgramTest(EstateTest):
 
     def test_loops_in_loops_and_conditions_render(self) -> None:
         text = self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out
-        self.assertIn("interface loop1\n  description quay-sensors\n  ipv4\n    address 203.0.113.230/32\n", text)
-        self.assertIn("interface port3.120\n  description cameras\n  vlan-id 120\n  ingress-acl cameras-in\n", text)
+        self.assertIn(
+            "interface loop1\n  description quay-sensors\n  ipv4\n    address 203.0.113.230/32\n", text
+        )
+        self.assertIn(
+            "interface port3.120\n  description cameras\n  vlan-id 120\n  ingress-acl cameras-in\n", text
+        )
 
     def test_trace_shows_the_template_line_of_each_rendered_line(self) -> None:
         text = self.oast("render", "--on", "name=gull-core-1", "--section", "time", "--trace").out
-        self.assertRegex(text, rf"(?m)^    prefer true +# templates/bine/time\.j2:{self.line_of('templates/bine/time.j2', 'pref true')}$")
+        self.assertRegex(
+            text,
+            rf"(?m)^    prefer true +# templates/bine/time\.j2:{self.line_of('templates/bine/time.j2', 'pref true')}$",
+        )
 
     def test_an_undefined_variable_is_named_with_the_templates_line(self) -> None:
         self.edit("templates/bine/core-routes.j2", "  next-hop 192.0.2.1\n", "  next-hop {{ exit }}\n")
         told = self.told()
         line = self.line_of("templates/bine/core-routes.j2", "exit")
-        self.assertIn(f"templates/bine/core-routes.j2:{line}: 'exit' is not defined (for gull-core-1, heron-core-1)", told)
+        self.assertIn(
+            f"templates/bine/core-routes.j2:{line}: 'exit' is not defined (for gull-core-1, heron-core-1)",
+            told,
+        )
         self.assertEqual(told.count("is not defined"), 1)
         self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  exit: 192.0.2.1\n")
         self.edit("templates/bine/interfaces.j2", "{{ link.address", "{{ link.adress")
         line = self.line_of("templates/bine/interfaces.j2", "adress")
-        self.assertIn(f"templates/bine/interfaces.j2:{line}: 'link.adress' is not defined (for gull", self.told())
+        self.assertIn(
+            f"templates/bine/interfaces.j2:{line}: 'link.adress' is not defined (for gull", self.told()
+        )
 
     def test_a_template_that_is_wrong_is_named_with_its_line(self) -> None:
         self.edit("templates/bine/time.j2", "{% endfor %}", "")
-        self.assertRegex(self.told(), r"templates/bine/time\.j2:\d+: the template is wrong: '{% for %}' is opened here")
+        self.assertRegex(
+            self.told(), r"templates/bine/time\.j2:\d+: the template is wrong: '{% for %}' is opened here"
+        )
 
     def test_a_statement_the_grammar_does_not_know_is_placed_in_the_template(self) -> None:
         self.edit("templates/bine/time.j2", "  serv {{", "  sevr {{")
         told = self.told("render", "--on", "name=tern-edge-1")
         line = self.line_of("templates/bine/time.j2", "sevr")
-        self.assertIn(f"templates/bine/time.j2:{line}: 'sevr' is not a statement below 'ntp' (for tern-edge-1)", told)
+        self.assertIn(
+            f"templates/bine/time.j2:{line}: 'sevr' is not a statement below 'ntp' (for tern-edge-1)", told
+        )
         self.assertIn("did you mean 'server'?", told)
 
     def test_a_section_may_not_render_what_it_does_not_own(self) -> None:
@@ -168,7 +211,11 @@ class ProgramTest(EstateTest):
         for wrong, line, message in (
             ("everywhere:\n\tdomain: x\n", 2, "a tab stands in the indentation"),
             ("everywhere:\n  contact: desk: night\n", 2, "a second ':' stands in this line"),
-            ("everywhere:\n  a: 1\n   b: 2\n", 3, "this line is indented as if it belonged to the text above it"),
+            (
+                "everywhere:\n  a: 1\n   b: 2\n",
+                3,
+                "this line is indented as if it belonged to the text above it",
+            ),
             ("everywhere:\n  a: 1\n  a: 2\n", 3, "'a' stands twice in the same place, first in line 2"),
             ("everywhere:\n  a: [1, 2\n  b: 3\n", 2, "a '[' is opened here"),
             ('everywhere:\n  a: "x\n', 2, "a quote is opened here"),
@@ -203,7 +250,9 @@ class ProgramTest(EstateTest):
             "devices:\n  gull-core-1: {address: 192.0.2.1, platform: bine}\n  x: {platform: bine}\n  y: {address: 192.0.2.256, platform: bine}\n"
         )
         told = self.told()
-        self.assertIn("inventory/more.yaml:2: the device 'gull-core-1' is already in inventory/devices.yaml:2", told)
+        self.assertIn(
+            "inventory/more.yaml:2: the device 'gull-core-1' is already in inventory/devices.yaml:2", told
+        )
         self.assertIn("inventory/more.yaml:3: the device 'x' lacks 'address'", told)
         self.assertIn("inventory/more.yaml:4: '192.0.2.256' is not an address", told)
         self.assertIn("3 mistakes", told)
@@ -228,20 +277,35 @@ class ProgramTest(EstateTest):
         self.assertNotIn("reads-7f31-quay", one)
         self.assertRegex(one, r"community <secret [0-9a-f]{8}>")
         same = self.oast("render", "--section", "monitoring", "--on", "role=core").out
-        other = self.oast("render", "--section", "monitoring", "--on", "role=core", environment={"OAST_SECRET_SNMP_READ": "new"}).out
+        other = self.oast(
+            "render",
+            "--section",
+            "monitoring",
+            "--on",
+            "role=core",
+            environment={"OAST_SECRET_SNMP_READ": "new"},
+        ).out
         self.assertEqual(one, same)
         self.assertNotEqual(one, other)
 
     def test_a_secret_is_never_shown_by_a_mistake_nor_joined_into_a_text(self) -> None:
-        self.edit("templates/bine/monitoring.j2", "community {{ community.name }}", "community {{ community.name }} x")
+        self.edit(
+            "templates/bine/monitoring.j2",
+            "community {{ community.name }}",
+            "community {{ community.name }} x",
+        )
         told = self.told("render", "--on", "role=core")
         line = self.line_of("templates/bine/monitoring.j2", "community {{")
         self.assertRegex(
-            told, rf"monitoring\.j2:{line}: 'x' is one word too many for 'community' .*\n    \|   community <secret [0-9a-f]{{8}}> x\n"
+            told,
+            rf"monitoring\.j2:{line}: 'x' is one word too many for 'community' .*\n    \|   community <secret [0-9a-f]{{8}}> x\n",
         )
         self.edit("templates/bine/monitoring.j2", "{{ community.name }} x", "{{ community.name ~ 'x' }}")
         joined = self.told("render", "--on", "role=core")
-        self.assertIn(f"templates/bine/monitoring.j2:{line}: the template cannot be rendered: a secret cannot be made into text", joined)
+        self.assertIn(
+            f"templates/bine/monitoring.j2:{line}: the template cannot be rendered: a secret cannot be made into text",
+            joined,
+        )
         self.assertNotIn("quay", told + joined)
 
     def test_a_section_that_no_device_picked_has_is_an_error(self) -> None:
@@ -252,7 +316,10 @@ class ProgramTest(EstateTest):
         self.assertIn("there is no section 'acces-lists'", self.told("render", "--section", "acces-lists"))
 
     def test_wrong_command_lines_and_places_end_with_2(self) -> None:
-        self.assertIn("there is no oast.toml", self.told("render", "--estate", str(self.folder), code=2) + "there is no oast.toml")
+        self.assertIn(
+            "there is no oast.toml",
+            self.told("render", "--estate", str(self.folder), code=2) + "there is no oast.toml",
+        )
         self.told("render", "--nonsense", code=2)
         self.told("bogus", code=2)
         self.assertIn("write KEY=VALUE", self.told("render", "--with", "x", code=2))
@@ -268,21 +335,40 @@ class ProgramTest(EstateTest):
         self.assertEqual(self.oast("sim", "start").out, "6 devices running\n")
         try:
             self.assertIn("tern-edge-1", self.oast("sim", "status").out)
-            self.assertIn("host key is not known", self.oast("sim", "console", "gull-core-1", stdin="leave\n", expect=4).err)
+            self.assertIn(
+                "host key is not known",
+                self.oast("sim", "console", "gull-core-1", stdin="leave\n", expect=4).err,
+            )
         finally:
             self.assertEqual(self.oast("sim", "stop").out, "stopped; the configurations are kept\n")
 
     def test_a_network_that_is_wrong_is_told_at_start(self) -> None:
-        self.edit("network.yaml", "[gull-core-1 port1, heron-core-1 port1]", "[gull-core-1 port1, heron-core-9 port1]")
+        self.edit(
+            "network.yaml",
+            "[gull-core-1 port1, heron-core-1 port1]",
+            "[gull-core-1 port1, heron-core-9 port1]",
+        )
         self.assertIn("a link names the device 'heron-core-9', which is not there", self.told("sim", "start"))
 
     def test_a_network_of_the_wrong_shape_is_told_in_words(self) -> None:
         good = (self.estate / "network.yaml").read_text()
         for old, new, message in (
             ("links:\n", "links: 5\nspare:\n", "'links' has to be a list of '[DEVICE PORT, DEVICE PORT]'"),
-            ("devices:\n", "devices: 5\nspare:\n", "'devices' has to be 'NAME: {management: ADDRESS, ...}' lines"),
-            ("accounts:\n", "accounts: [oast]\nspare:\n", "'accounts' has to be a list of '{name: NAME, password: SECRET}'"),
-            ("{management: 192.0.2.24, attached: [port3, port4]}", "5", "the device 'dunlin-edge-1' has to be"),
+            (
+                "devices:\n",
+                "devices: 5\nspare:\n",
+                "'devices' has to be 'NAME: {management: ADDRESS, ...}' lines",
+            ),
+            (
+                "accounts:\n",
+                "accounts: [oast]\nspare:\n",
+                "'accounts' has to be a list of '{name: NAME, password: SECRET}'",
+            ),
+            (
+                "{management: 192.0.2.24, attached: [port3, port4]}",
+                "5",
+                "the device 'dunlin-edge-1' has to be",
+            ),
         ):
             with self.subTest(new=new):
                 self.assertIn(old, good)

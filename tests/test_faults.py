@@ -20,7 +20,9 @@ class FaultTest(LarkwaterTest):
 
     def push(self, code: int, timer: int = 60) -> Run:
         """Push to all; every device but the faulty one has to be delivered."""
-        run = self.oast("push", "-m", "desk", "--yes", "--format", "json", "--revert-timer", str(timer), expect=code)
+        run = self.oast(
+            "push", "-m", "desk", "--yes", "--format", "json", "--revert-timer", str(timer), expect=code
+        )
         for device in run.json()["devices"]:
             if device["device"] != FAULTY:
                 self.assertEqual(device["state"], "delivered", device)
@@ -92,7 +94,9 @@ command_timeout_s = 5
         self.assertRegex(run.out, rf"(?m)^{FAULTY} +failed, reverted ")
         line = self.line_of("templates/bine/time.j2", "serv {{")
         words = "the system could not carry this out (resource 0x17)"
-        self.assertIn(f"the device refused 'server 192.0.2.125': {words} (templates/bine/time.j2:{line})", run.out)
+        self.assertIn(
+            f"the device refused 'server 192.0.2.125': {words} (templates/bine/time.j2:{line})", run.out
+        )
         self.healed()
 
     def test_a_timer_that_cannot_be_armed_stops_the_delivery(self) -> None:
@@ -102,18 +106,24 @@ command_timeout_s = 5
 
     def test_a_slow_device_is_waited_for(self) -> None:
         self.fault(FAULTY, "slow", "--seconds", "0.1")
-        self.oast("push", "-m", "desk", "--yes", "--timeout", "5", "--revert-timer", "60", "--verify-timeout", "10")
+        self.oast(
+            "push", "-m", "desk", "--yes", "--timeout", "5", "--revert-timer", "60", "--verify-timeout", "10"
+        )
 
     def test_for_a_device_that_is_known_to_be_slow_the_timers_of_its_wave_are_longer(self) -> None:
         self.fault(FAULTY, "slow", "--seconds", "0.5")
-        run = self.oast("push", "-m", "x", "--yes", "--format", "json", "--revert-timer", "8", "--verify-timeout", "2")
+        run = self.oast(
+            "push", "-m", "x", "--yes", "--format", "json", "--revert-timer", "8", "--verify-timeout", "2"
+        )
         self.assertEqual({d["state"] for d in run.json()["devices"]}, {"delivered"})
 
     def test_a_wrong_password_and_a_wrong_privilege_password(self) -> None:
         run = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": "guess"})
         self.assertIn("and 3 more: the device does not accept the login of 'oast'", run.err)
         self.assertIn("look at the user and the password or key in oast.toml", run.err)
-        run = self.oast("push", "-m", "x", "--yes", expect=4, environment={"OAST_SECRET_PRIVILEGE_PASSWORD": "guess"})
+        run = self.oast(
+            "push", "-m", "x", "--yes", expect=4, environment={"OAST_SECRET_PRIVILEGE_PASSWORD": "guess"}
+        )
         self.assertIn("the device does not accept the privilege password", run.out)
         self.assertEqual(run.out.count("failed, unchanged"), 7, "six rows and the summary")
 

@@ -10,10 +10,10 @@ from dataclasses import replace
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oast.config.braces import BraceSyntax
-from oast.config.file_edits import edited
+from oast.config.brace_syntax import BraceSyntax
+from oast.config.file_edits import edit_file
 from oast.config.file_spans import spans_of
-from oast.config.indented import IndentedSyntax, tree_as_listed, tree_of_device
+from oast.config.indented_syntax import IndentedSyntax, tree_as_listed, tree_of_device
 from oast.config.tree import Node, canonical, root_of
 from oast.errors import DeviceError
 from trees import BINE, COWL, COWL_SYNTAX, SYNTAX, configurations, tree_of
@@ -60,19 +60,21 @@ def decorated(text: str, chance: random.Random) -> str:
 class PropertyTest(unittest.TestCase):
     @settings(max_examples=30, deadline=None)
     @given(configurations(), configurations(), st.integers(0, 2**32))
-    def test_outside_of_what_changes_every_byte_stays_also_there_and_back(self, one: str, other: str, seed: int) -> None:
+    def test_outside_of_what_changes_every_byte_stays_also_there_and_back(
+        self, one: str, other: str, seed: int
+    ) -> None:
         file = decorated(text_of(tree_of(one)), random.Random(seed))
         before = tree_of_device(BRACES, file)
         after = with_unknown_of(before, tree_of(other))
-        new = edited(BRACES, file, after).text
+        new = edit_file(BRACES, file, after).text
         self.assertEqual(tree_of_device(BRACES, new), after)
-        back = edited(BRACES, new, before).text
+        back = edit_file(BRACES, new, before).text
         for text in (new, back):
             for note in re.findall(r"\n\n# note .*\n\n", file):
                 self.assertIn(note.strip(), text)
             for block in re.findall(r"filter code\d+ \{\n.*?\n\}\n", file, re.DOTALL):
                 self.assertIn(block, text)
-        self.assertEqual(edited(BRACES, file, before).text, file, "nothing to do")
+        self.assertEqual(edit_file(BRACES, file, before).text, file, "nothing to do")
         # Statements that are in both keep their whole lines, with the comment behind them.
         for span in spans_of(BRACES, file).walk():
             line = file[file.rfind("\n", 0, span.start) + 1 : file.find("\n", span.end)]
@@ -82,8 +84,10 @@ class PropertyTest(unittest.TestCase):
     @settings(max_examples=20, deadline=None)
     @given(configurations(), configurations())
     def test_indented_files_are_edited_in_place_too(self, one: str, other: str) -> None:
-        file = "".join(f"{line}\n" + ("# about it\n\n" if not n % 5 else "") for n, line in enumerate(one.splitlines()))
-        new = edited(SYNTAX, file, tree_of(other)).text
+        file = "".join(
+            f"{line}\n" + ("# about it\n\n" if not n % 5 else "") for n, line in enumerate(one.splitlines())
+        )
+        new = edit_file(SYNTAX, file, tree_of(other)).text
         self.assertEqual(tree_of_device(SYNTAX, new), tree_of(other))
 
 
@@ -94,7 +98,7 @@ class ExampleTest(unittest.TestCase):
         for old, new in changes:
             self.assertIn(old, intended)
             intended = intended.replace(old, new, 1)
-        return edited(syntax, text, tree_of_device(syntax, intended)).text
+        return edit_file(syntax, text, tree_of_device(syntax, intended)).text
 
     def test_a_value_is_replaced_and_nothing_else(self) -> None:
         text = 'system {\n  contact    "old";   # who\n\n  hostname quay-1;  }\n'
@@ -115,10 +119,15 @@ class ExampleTest(unittest.TestCase):
             "ntp {\n  # the clocks of the estuary\n  server 192.0.2.9;\n  server 192.0.2.10;\n}\n\n"
             "# a colleague's account\nuser ada {\n  role operator;\n}\n\nuser ben;\n"
         )
-        self.assertIn("# the clocks of the estuary\n  server 192.0.2.10;", self.edit(text, ("  server 192.0.2.9;\n", "")))
+        self.assertIn(
+            "# the clocks of the estuary\n  server 192.0.2.10;",
+            self.edit(text, ("  server 192.0.2.9;\n", "")),
+        )
         self.assertEqual(self.edit(text, ("user ada {\n  role operator;\n}\n", "")).count("colleague"), 0)
 
-    def test_new_statements_stand_beside_their_siblings_and_never_behind_a_block_that_may_take_them_in(self) -> None:
+    def test_new_statements_stand_beside_their_siblings_and_never_behind_a_block_that_may_take_them_in(
+        self,
+    ) -> None:
         flat = replace(BINE, name="host", grammar=BINE.grammar)
         syntax = IndentedSyntax(flat)
         text = "user ada\n  role operator\n# only for these\nfilter guests\n  allow nothing\n"
@@ -127,8 +136,14 @@ class ExampleTest(unittest.TestCase):
 
     def test_a_users_order_is_kept_by_moving_the_same_bytes(self) -> None:
         text = "acl in-a {\n  ace accept   ip;  # first\n  ace drop tcp;\n  ace reject icmp;\n}\n"
-        moved = self.edit(text, ("  ace accept   ip;  # first\n", ""), ("  ace reject icmp;\n", "  ace reject icmp;\n  ace accept ip;\n"))
-        self.assertEqual(moved, "acl in-a {\n  ace drop tcp;\n  ace reject icmp;\n  ace accept   ip;  # first\n}\n")
+        moved = self.edit(
+            text,
+            ("  ace accept   ip;  # first\n", ""),
+            ("  ace reject icmp;\n", "  ace reject icmp;\n  ace accept ip;\n"),
+        )
+        self.assertEqual(
+            moved, "acl in-a {\n  ace drop tcp;\n  ace reject icmp;\n  ace accept   ip;  # first\n}\n"
+        )
 
     def test_lists_in_brackets_lose_and_keep_items(self) -> None:
         text = "system {\n  dns-resolver {\n    server [ 192.0.2.1 192.0.2.2\n             192.0.2.3 ];  # all\n  }\n}\n"
@@ -137,15 +152,19 @@ class ExampleTest(unittest.TestCase):
 
     def test_paths_are_edited_line_by_line(self) -> None:
         text = "# the desk\n/system/contact = desk\n\n/system/hostname = quay-1   \n"
-        new = edited(COWL_SYNTAX, text, tree_of_device(COWL_SYNTAX, text.replace("desk\n\n", "pier\n\n"))).text
+        new = edit_file(
+            COWL_SYNTAX, text, tree_of_device(COWL_SYNTAX, text.replace("desk\n\n", "pier\n\n"))
+        ).text
         self.assertEqual(new, text.replace("= desk", "= pier"))
         self.assertEqual(COWL.spelling.comment, "#")
 
     def test_what_cannot_be_edited_is_refused_and_nothing_is_lost(self) -> None:
         text = "user ada {\n  role operator;\n"
         intended = tree_as_listed(BRACES, "user ada {\n  role viewer;\n}\n")
-        with self.assertRaisesRegex(DeviceError, "cannot be edited in place: a '{' is not closed; nothing was sent"):
-            edited(BRACES, text, canonical(intended))
+        with self.assertRaisesRegex(
+            DeviceError, "cannot be edited in place: a '{' is not closed; nothing was sent"
+        ):
+            edit_file(BRACES, text, canonical(intended))
 
 
 if __name__ == "__main__":

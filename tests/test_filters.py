@@ -28,12 +28,19 @@ class FiltersPageTest(unittest.TestCase):
         rows = self.rows(right)
         for expression, result in rows:
             with self.subTest(expression=expression):
-                self.assertEqual(value_environment().from_string("{{ " + expression + " }}").render(login=LOGIN), result)
+                self.assertEqual(
+                    value_environment().from_string("{{ " + expression + " }}").render(login=LOGIN), result
+                )
         for name in (*FILTERS, *TESTS):
-            self.assertTrue(any(re.search(rf"\b{name}\b", expression) for expression, _ in rows), f"{name} has no example")
+            self.assertTrue(
+                any(re.search(rf"\b{name}\b", expression) for expression, _ in rows), f"{name} has no example"
+            )
 
     def test_every_mistake_is_told_as_the_page_says(self) -> None:
         for expression, message in self.rows(PAGE.partition("A value that does not fit")[2]):
-            with self.subTest(expression=expression), self.assertRaises((ValueError, jinja2.UndefinedError)) as caught:
+            with (
+                self.subTest(expression=expression),
+                self.assertRaises((ValueError, jinja2.UndefinedError)) as caught,
+            ):
                 value_environment().from_string("{{ " + expression + " }}").render(login=LOGIN)
             self.assertEqual(str(caught.exception), message)

@@ -13,7 +13,9 @@ class FirstDeliveryTest(LarkwaterTest):
     def test_a_difference_is_shown_delivered_verified_saved_and_then_gone(self) -> None:
         shown = self.oast("diff", expect=1).out
         self.assertIn(", ".join(ALL) + "  (all 6)", shown)
-        self.assertEqual(shown.count("+   server 192.0.2.123"), 1, "what is the same on all devices is shown once")
+        self.assertEqual(
+            shown.count("+   server 192.0.2.123"), 1, "what is the same on all devices is shown once"
+        )
         self.assertIn("6 devices to change", shown)
 
         pushed = self.oast("push", "-m", "first", "--ticket", "LF-1", "--yes")
@@ -27,8 +29,14 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertRegex(self.oast("verify").out, r"^\d+ checks on 6 devices: all true\n$")
 
         listed = self.console("tern-edge-1", "read startup", "read running")
-        startup, _, running = listed.partition("read startup\n")[2].partition("tern-edge-1 view| read running\n")
-        self.assertEqual(startup, running.rpartition("tern-edge-1 view| leave")[0], "the change was saved for the next start")
+        startup, _, running = listed.partition("read startup\n")[2].partition(
+            "tern-edge-1 view| read running\n"
+        )
+        self.assertEqual(
+            startup,
+            running.rpartition("tern-edge-1 view| leave")[0],
+            "the change was saved for the next start",
+        )
         self.assertNotIn("pier-2-writes", running)
         self.assertIn("privilege-password-hash", running, "what no section owns is untouched")
 
@@ -42,9 +50,15 @@ class FirstDeliveryTest(LarkwaterTest):
     def test_what_oast_comes_in_by_is_changed_last(self) -> None:
         self.edit("inventory/devices.yaml", "192.0.2.11", "192.0.2.99\n    previous_address: 192.0.2.11")
         self.edit("values/network.yaml", "link_cost: 5", "link_cost: 6")
-        document = self.oast("diff", "--on", "name=gull-core-1", "--format", "json", expect=1).json()["devices"][0]
+        document = self.oast("diff", "--on", "name=gull-core-1", "--format", "json", expect=1).json()[
+            "devices"
+        ][0]
         sections = [line for line in document["commands"] if not line.startswith(" ")]
-        self.assertEqual((sections[-1], "ospf" in sections), ("interface manage0", True), "by the grammar's order, ospf comes behind it")
+        self.assertEqual(
+            (sections[-1], "ospf" in sections),
+            ("interface manage0", True),
+            "by the grammar's order, ospf comes behind it",
+        )
 
     def test_without_a_terminal_nothing_is_delivered_unasked(self) -> None:
         before = self.running("gull-core-1")
@@ -52,7 +66,9 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertEqual(self.running("gull-core-1"), before)
 
     def test_one_section_on_some_devices_can_be_delivered_alone(self) -> None:
-        run = self.oast("push", "-m", "time", "--section", "time", "--on", "role=core", "--yes", "--format", "json")
+        run = self.oast(
+            "push", "-m", "time", "--section", "time", "--on", "role=core", "--yes", "--format", "json"
+        )
         self.assertEqual([d["device"] for d in run.json()["devices"]], ["gull-core-1", "heron-core-1"])
         running = self.running("gull-core-1")
         self.assertIn("server 192.0.2.123", running)
@@ -73,7 +89,9 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertLess(log.index("> revert-timer confirm"), log.index("> save startup"))
 
     def test_merge_adds_and_leaves_what_is_there(self) -> None:
-        shown = self.oast("push", "-m", "carefully", "--mode", "merge", "--on", "name=gull-core-1", "--yes").out
+        shown = self.oast(
+            "push", "-m", "carefully", "--mode", "merge", "--on", "name=gull-core-1", "--yes"
+        ).out
         self.assertRegex(shown, r"(?m)^gull-core-1 +delivered ")
         running = self.running("gull-core-1")
         self.assertIn("pier-2-writes", running)
@@ -96,7 +114,9 @@ class FirstDeliveryTest(LarkwaterTest):
         document = self.oast("diff", "--format", "json", "--on", "name=gull-core-1", expect=1).json()
         self.assertEqual(document["format"], "oast.diff/1")
         device = document["devices"][0]
-        edit = next(e for e in device["edits"] if e["path"] == ["system"] and "contact" in e["new"]["statement"])
+        edit = next(
+            e for e in device["edits"] if e["path"] == ["system"] and "contact" in e["new"]["statement"]
+        )
         self.assertEqual(edit["operation"], "replace")
         self.assertEqual(edit["old"]["statement"], 'contact "night desk, pier 2"')
         self.assertIn("  remove server 192.0.2.9", device["commands"])

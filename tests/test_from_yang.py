@@ -9,7 +9,7 @@ from pathlib import Path
 from oast.config.syntaxes import syntax_of
 from oast.errors import EstateError
 from oast.platforms.from_yang import ModuleText, platform_of, texts_in
-from oast.platforms.load import load
+from oast.platforms.load import load_platform
 from oast.platforms.yang_types import python_pattern
 from oast.records import Fingerprints
 
@@ -24,7 +24,7 @@ class FromYangTest(unittest.TestCase):
         self.made = made
         path = self.folder / "pierhead.toml"
         path.write_text(made.text)
-        self.syntax = syntax_of(load(path, Fingerprints(b"key")))
+        self.syntax = syntax_of(load_platform(path, Fingerprints(b"key")))
 
     def test_every_type_becomes_one_of_the_grammar(self) -> None:
         for inner, told in (
@@ -47,17 +47,24 @@ class FromYangTest(unittest.TestCase):
                 self.assertIn(told or "", "".join(problems))
         wrong = LAMP.replace("<name>a<", "<name>A<")
         self.assertIn("of the type lamp-name", self.syntax.parse(wrong.format("")).problems[0].message)
-        self.assertIn("did you mean", self.syntax.parse(LAMP.replace(">red<", ">rde<").format("")).problems[0].hint or "")
+        self.assertIn(
+            "did you mean",
+            self.syntax.parse(LAMP.replace(">red<", ">rde<").format("")).problems[0].hint or "",
+        )
 
     def test_canonical_values_keys_order_secrets_and_defaults(self) -> None:
-        text = LAMP.format("<brightness>1.0</brightness><days>sunday monday</days><code-secret>7</code-secret>")
+        text = LAMP.format(
+            "<brightness>1.0</brightness><days>sunday monday</days><code-secret>7</code-secret>"
+        )
         written = self.syntax.masked(self.syntax.parse(text).tree)
         self.assertIn(">ph:red</colour>", written)
         self.assertIn("<days>monday sunday</days>", written)
         self.assertNotIn("<code-secret>7<", written)
         rules = {rule.path: rule for rule in self.syntax.grammar.rules()}
         self.assertTrue(rules["lamps/lamp"].user_ordered)
-        self.assertEqual((rules["lamps/lamp/colour"].min_elements, rules["lamps/lamp/brightness"].default), (1, ("1.0",)))
+        self.assertEqual(
+            (rules["lamps/lamp/colour"].min_elements, rules["lamps/lamp/brightness"].default), (1, ("1.0",))
+        )
         self.assertEqual(self.made.left_out, ["lamps/lamp/notes (anydata: what stands there has no schema)"])
 
     def test_a_feature_that_is_not_there_takes_its_statements_along(self) -> None:

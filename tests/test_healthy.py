@@ -32,7 +32,9 @@ class HealthyTest(LarkwaterTest):
         """Another intent is delivered, devices restart and cables are pulled and put back: after that, all is as it should be."""
         costs = {role: chance.choice((1, 5, 10, 40, 200)) for role in ("core", "border", "edge")}
         shut = chance.choice(("sandpiper", "dunlin", "plover"))
-        rules = "".join(f"  - on: role={role}\n    values: {{link_cost: {cost}}}\n" for role, cost in costs.items())
+        rules = "".join(
+            f"  - on: role={role}\n    values: {{link_cost: {cost}}}\n" for role, cost in costs.items()
+        )
         announced = chance.choice(("[203.0.113.0/24, '2001:db8:ff::/48']", "[203.0.113.0/24]"))
         (self.estate / "values/zz-chance.yaml").write_text(
             f"everywhere:\n  contact: desk {chance.randrange(1000)}\n  trap_receivers: [192.0.2.60, 192.0.2.{chance.randrange(62, 70)}]\n"
@@ -40,7 +42,18 @@ class HealthyTest(LarkwaterTest):
             f"  - on: role=distribution and name=*-dist-1\n    values: {{gateway_priority: {chance.choice((110, 120, 250))}}}\n"
             f"  - on: site={shut} and role=access\n    values: {{location: {chance.choice(('pier', 'quay, shed 2'))}}}\n"
         )
-        self.oast("push", "-m", "by chance", "--one-wave", "--yes", "--allow-removals", "--expect", "bgp-neighbors", "--expect", "routes")
+        self.oast(
+            "push",
+            "-m",
+            "by chance",
+            "--one-wave",
+            "--yes",
+            "--allow-removals",
+            "--expect",
+            "bgp-neighbors",
+            "--expect",
+            "routes",
+        )
         for name in chance.sample(names, 3):
             self.fault(name, "restart")
         ends = chance.choice((("gull-core-1", "port2"), ("heron-core-1", "port1"), ("gull-dist-1", "port3")))

@@ -14,9 +14,9 @@ from larkwater import LarkwaterTest
 from oast.config.line import Line
 from oast.connect.session import AnswerLimits, CommandLineSession
 from oast.connect.transcript import Transcript
-from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
-from oast.masking import Masking
+from oast.errors import DeviceError, DeviceRefused, DeviceTimeout, ProtocolError
 from oast.records import Fingerprints
+from oast.redaction import Masking
 from trees import BINE
 
 Answering = Callable[[str], Iterable[str | float]]
@@ -60,10 +60,14 @@ def plain(line: str) -> list[str | float]:
 
 
 class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
-    async def session(self, answering: Answering, limits: AnswerLimits = AnswerLimits(0.5, 1.0, 100_000)) -> CommandLineSession:  # noqa: B008
+    async def session(
+        self, answering: Answering, limits: AnswerLimits = AnswerLimits(0.5, 1.0, 100_000)
+    ) -> CommandLineSession:
         platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=()))
         password = SECRETS.secret("privilege", "Rudder-77")
-        session = CommandLineSession(Scripted(answering), platform, limits, [password], Transcript(time.monotonic))  # type: ignore[arg-type]
+        session = CommandLineSession(
+            Scripted(answering), platform, limits, [password], Transcript(time.monotonic)
+        )  # type: ignore[arg-type]
         self.addAsyncCleanup(session.close)
         await session.start()
         return session
@@ -83,13 +87,21 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
             while True:
                 yield "x" * 1000 + "\r\n"
 
-        for answering, kind, at_most_s in ((trickling, DeadlinePassed, 1.0), (paging, DeviceError, 1.0), (flooding, ProtocolError, 60.0)):
+        for answering, kind, at_most_s in (
+            (trickling, DeviceTimeout, 1.0),
+            (paging, DeviceError, 1.0),
+            (flooding, ProtocolError, 60.0),
+        ):
             for asked in ("read_running", "ask", "listing"):
                 # Somebody who stands still for a moment is not what this is about.
                 session = await self.session(answering, AnswerLimits(20.0, at_most_s, 100_000))
                 started = time.monotonic()
                 with self.assertRaises(kind) as caught:
-                    await (session.read_running() if asked == "read_running" else getattr(session, asked)("read interfaces"))
+                    await (
+                        session.read_running()
+                        if asked == "read_running"
+                        else getattr(session, asked)("read interfaces")
+                    )
                 self.assertIn("in oast.toml", str(caught.exception.hint))
                 self.assertLess(time.monotonic() - started, 60)
 
@@ -124,7 +136,9 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
             self.assertIn("  server 192.0.2.1", await session.listing("read interfaces"))
             self.assertEqual(await session.ask("state"), "")
 
-    async def test_a_device_that_repeats_what_it_is_sent_gets_no_secret_into_the_log_or_an_error(self) -> None:
+    async def test_a_device_that_repeats_what_it_is_sent_gets_no_secret_into_the_log_or_an_error(
+        self,
+    ) -> None:
         community = SECRETS.secret("", 'reads "7f31"')
 
         def echoing(line: str) -> Iterable[str | float]:
@@ -133,7 +147,9 @@ class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
             if line == "Rudder-77":
                 return ["Rudd", 0.01, "er-77\r\nwelcome Rudder-77\r\nquay full| "]
             said = json.dumps(line)
-            return [f"{line}\r\nerror: what is {line} or {said} supposed to be; you said Rudder-77\r\nquay full| "]
+            return [
+                f"{line}\r\nerror: what is {line} or {said} supposed to be; you said Rudder-77\r\nquay full| "
+            ]
 
         session = await self.session(echoing)
         await session.gain_privilege()
@@ -200,13 +216,23 @@ class OneBadDeviceTest(LarkwaterTest):
 
             self.edit("values/network.yaml", "network desk", f"network desk {step}")
             with mock.patch.object(CommandLineSession, "read_running", reading):
-                run = self.oast("push", "-m", "desk", "--yes", "--format", "json", "--revert-timer", "60", expect=4)
+                run = self.oast(
+                    "push", "-m", "desk", "--yes", "--format", "json", "--revert-timer", "60", expect=4
+                )
             found = self.outcome(run, "plover-edge-1")
-            self.assertEqual((found["state"], found["cause"]), ("unchanged" if step < 3 else "reverted", "failed"), found)
+            self.assertEqual(
+                (found["state"], found["cause"]), ("unchanged" if step < 3 else "reverted", "failed"), found
+            )
             self.assertIn("a fault of Oast itself: ZeroDivisionError", found["reason"])
-            log = self.estate / found["log"] if found["log"] else next((self.estate / ".oast/log").glob("*/plover-edge-1.log"))
+            log = (
+                self.estate / found["log"]
+                if found["log"]
+                else next((self.estate / ".oast/log").glob("*/plover-edge-1.log"))
+            )
             self.assertIn("a fault of Oast", log.read_text())
             self.assertIn("test_hostile_devices.py", log.read_text())
             self.assertNotIn("a planted fault", log.read_text(), "words of an error may hold a secret")
-            self.assertEqual({d["state"] for d in run.json()["devices"] if d["device"] != "plover-edge-1"}, {"delivered"})
+            self.assertEqual(
+                {d["state"] for d in run.json()["devices"] if d["device"] != "plover-edge-1"}, {"delivered"}
+            )
             self.oast("push", "-m", "desk", "--yes")

@@ -24,7 +24,11 @@ class HostileFilesTest(EstateTest):
             ("everywhere:\n  x: " + "[" * DEEP, 2, "more than 60 levels deep"),
             ("everywhere:\n  x: " + "{a: " * DEEP, 2, "more than 60 levels deep"),
             ("everywhere:\n  x: " + "- " * DEEP, 2, ""),
-            ("everywhere:\n" + "".join(" " * n + "a:\n" for n in range(1, 3000)), 61, "more than 60 levels deep"),
+            (
+                "everywhere:\n" + "".join(" " * n + "a:\n" for n in range(1, 3000)),
+                61,
+                "more than 60 levels deep",
+            ),
             (doubling, 19, "with its aliases written out, this file holds more than"),
             ("everywhere:\n  x: " + "9" * 5000 + "\n", 2, "a number of 5000 digits"),
             ("everywhere:\n  x: 0x" + "f" * 5000 + "\n", 2, "a number of 5002 digits"),
@@ -34,7 +38,9 @@ class HostileFilesTest(EstateTest):
             self.assertIn(f"values/odd.yaml:{line}", told)
             self.assertIn(words, told)
         file.unlink()
-        self.assertIn("a number of 5000 digits", self.told("render", "--with", "link_cost=" + "9" * 5000, expect=2))
+        self.assertIn(
+            "a number of 5000 digits", self.told("render", "--with", "link_cost=" + "9" * 5000, expect=2)
+        )
 
     def test_templates_that_no_compiler_can_take(self) -> None:
         system = self.estate / "templates/bine/system.j2"
@@ -49,12 +55,19 @@ class HostileFilesTest(EstateTest):
             ("{{ " + "9" * 5000 + " }}", "a number of 5000 digits"),
         ):
             system.write_text(f"{written}{text}\n")
-            self.assertRegex(self.told("lint"), rf"templates/bine/system.j2:({last}|{last + 20}): the template is wrong: .*{words}")
+            self.assertRegex(
+                self.told("lint"),
+                rf"templates/bine/system.j2:({last}|{last + 20}): the template is wrong: .*{words}",
+            )
         (self.estate / "templates/bine/deep.j2").write_text("{{ " + "not " * 5000 + "x }}")
         system.write_text(written + "{% include 'deep.j2' %}\n")
         self.assertIn("nested too deeply", self.told("lint"))
         system.write_text(written)
-        self.edit("values/network.yaml", 'location: "{{ site_name }}"', 'location: "{{ ' + "not " * 5000 + 'site_name }}"')
+        self.edit(
+            "values/network.yaml",
+            'location: "{{ site_name }}"',
+            'location: "{{ ' + "not " * 5000 + 'site_name }}"',
+        )
         self.assertIn("nested too deeply", self.told("lint"))
 
     def test_nothing_outside_the_templates_is_taken_in(self) -> None:
@@ -74,7 +87,10 @@ class HostileFilesTest(EstateTest):
             ("{% include '../../../outside.j2' %}", "leads out of the estate's templates"),
             (f"{{% include '{self.folder}/outside.j2' %}}", ""),
             ("{% include 'link.j2' %}", "'link.j2' leads out of the estate's templates"),
-            ("{% import 'linked/more.j2' as m %}{{ m.x() }}", "'linked/more.j2' leads out of the estate's templates"),
+            (
+                "{% import 'linked/more.j2' as m %}{{ m.x() }}",
+                "'linked/more.j2' leads out of the estate's templates",
+            ),
             ("{% from 'linked/more.j2' import x %}{{ x() }}", "leads out of the estate's templates"),
             ("{% extends 'to-key.j2' %}", "leads out of the estate's templates"),
             ("{% include ['nothing', 'to-key.j2'] %}", ""),
@@ -91,13 +107,17 @@ class HostileFilesTest(EstateTest):
                 self.assertNotIn(hidden, told)
         system.unlink()
         system.symlink_to(self.folder / "outside.j2")
-        self.assertIn("templates/bine/system.j2: the template leads out of the estate's templates", self.told("lint"))
+        self.assertIn(
+            "templates/bine/system.j2: the template leads out of the estate's templates", self.told("lint")
+        )
 
     def test_names_never_lead_anywhere(self) -> None:
         for name in ("../../outside", "/etc/hostname", "a/b", ".hidden", "a b", "x" * 300, "..", "x\x00"):
             written = (self.estate / "intent.yaml").read_text()
             self.edit("intent.yaml", "  - section: system\n", f"  - section: {json.dumps(name)}\n")
-            self.assertRegex(self.told("lint"), r"cannot be a section's name|may not hold|U\+0000|special characters")
+            self.assertRegex(
+                self.told("lint"), r"cannot be a section's name|may not hold|U\+0000|special characters"
+            )
             (self.estate / "intent.yaml").write_text(written)
         platforms = self.estate / "platforms"
         platforms.mkdir()
@@ -112,20 +132,30 @@ class HostileFilesTest(EstateTest):
 
     def test_a_long_text_of_which_much_is_empty_is_whole(self) -> None:
         template = self.estate / "templates/bine/system.j2"
-        template.write_text(template.read_text() + "{% for i in range(999) %}{{ '' }}{% endfor %}\n  timezone-name Europe/Paris\n")
-        self.assertIn("Europe/Paris", self.oast("render", "--section", "system", "--on", "name=gull-core-1").out)
+        template.write_text(
+            template.read_text()
+            + "{% for i in range(999) %}{{ '' }}{% endfor %}\n  timezone-name Europe/Paris\n"
+        )
+        self.assertIn(
+            "Europe/Paris", self.oast("render", "--section", "system", "--on", "name=gull-core-1").out
+        )
 
     def test_selectors_that_are_too_deep_or_too_long(self) -> None:
         for selector in ("(" * 3000 + "role=core" + ")" * 3000, "not " * 3000 + "role=core", "(" * 3000):
             self.assertIn("more than 50 brackets or 'not' deep", self.told("devices", "--on", selector))
-        self.assertIn("longer than 20000 characters", self.told("devices", "--on", "role=core or " * 3000 + "role=core"))
+        self.assertIn(
+            "longer than 20000 characters", self.told("devices", "--on", "role=core or " * 3000 + "role=core")
+        )
 
     def test_templates_that_loop_for_minutes_or_make_gigabytes(self) -> None:
         template = self.estate / "templates/bine/system.j2"
         before = template.read_text()
         number = before.count("\n") + 2
         for text, words in (
-            ("{% for i in range(99999) %}{% for j in range(99999) %}{% endfor %}{% endfor %}", "goes through its loops more than"),
+            (
+                "{% for i in range(99999) %}{% for j in range(99999) %}{% endfor %}{% endfor %}",
+                "goes through its loops more than",
+            ),
             ("{% for i in range(9999) %}{{ 'x' * 9999 }}{% endfor %}", "makes a text of more than"),
             ("{{ 'x' * 10 ** 11 }}", "makes a text or list of more than"),
             ("{{ 9 ** (9 ** 9) }}", "a power above"),
@@ -133,7 +163,10 @@ class HostileFilesTest(EstateTest):
             ("{{ '{:999999999}'.format(5) }}", "a width of that many characters"),
             ("{{ 'x'.ljust(10 ** 10) }}", "a width of that many characters"),
             ("{{ 'x' | center(10 ** 10) }}", "a width of that many characters"),
-            ("{% set n = namespace(t='xx') %}{% for i in range(60) %}{% set n.t = n.t ~ n.t %}{% endfor %}", "makes a text of more than"),
+            (
+                "{% set n = namespace(t='xx') %}{% for i in range(60) %}{% set n.t = n.t ~ n.t %}{% endfor %}",
+                "makes a text of more than",
+            ),
             (
                 "{% set n = namespace(t='xx') %}{% for i in range(60) %}{% set n.t = n.t + n.t %}{% endfor %}",
                 "makes a text or list of more than",
@@ -145,5 +178,7 @@ class HostileFilesTest(EstateTest):
             self.assertIn(f"templates/bine/system.j2:{number}: the template cannot be rendered: ", told, text)
             self.assertIn(words, told)
         template.write_text(before)
-        self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: \"{{ 'x' * 10 ** 11 }}\"")
+        self.edit(
+            "values/network.yaml", "contact: Larkwater network desk", "contact: \"{{ 'x' * 10 ** 11 }}\""
+        )
         self.assertIn("makes a text or list of more than", self.told("lint"))

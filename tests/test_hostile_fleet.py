@@ -14,17 +14,18 @@ from hostile_servers import HOSTILE, HOSTILE_NETCONF, PASSWORD, Fleet, fleet
 from larkwater import clean_environment
 
 MEMORY_AT_MOST = 300_000_000
-QUICK = (
-    "command_timeout_s = 15\nmax_answer_s = 20\nmax_answer_bytes = 2000000\nmax_answer_lines = 10000\n"
-    "max_answer_elements = 10000\n"
-)
+QUICK = "command_timeout_s = 15\nmax_answer_s = 20\nmax_answer_bytes = 2000000\nmax_answer_lines = 10000\nmax_answer_elements = 10000\n"
 
 
 def compared(found: Fleet) -> tuple[int, dict[str, object], int]:
     """`oast diff` on all devices, in a process of its own: its exit code, its document, and the most memory that it had, in bytes."""
     command = [sys.executable, "-m", "oast", "diff", "--format", "json", "--estate", str(found.estate), "-q"]
     process = subprocess.Popen(
-        command, env={**clean_environment(), "OAST_SECRET_LOGIN": PASSWORD}, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        command,
+        env={**clean_environment(), "OAST_SECRET_LOGIN": PASSWORD},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
     )
     assert process.stdout is not None
     assert process.stderr is not None
@@ -43,8 +44,12 @@ def wrong_in(found: Fleet, document: dict[str, object], memory: int) -> list[str
     """What is not as it should be after comparing."""
     devices = {one["device"] for one in document["devices"]}  # type: ignore[attr-defined]
     failed = {one["device"]: one["reason"] for one in document["failed"]}  # type: ignore[attr-defined]
-    wrong = [f"{name} is not named" for name in sorted((found.honest | found.hostile) - devices - set(failed))]
-    wrong += [f"{name}, which is honest, failed: {failed[name]}" for name in sorted(found.honest & set(failed))]
+    wrong = [
+        f"{name} is not named" for name in sorted((found.honest | found.hostile) - devices - set(failed))
+    ]
+    wrong += [
+        f"{name}, which is honest, failed: {failed[name]}" for name in sorted(found.honest & set(failed))
+    ]
     if memory > MEMORY_AT_MOST:
         wrong.append(f"{memory // 1_000_000} MB of memory")
     return wrong
@@ -52,7 +57,10 @@ def wrong_in(found: Fleet, document: dict[str, object], memory: int) -> list[str
 
 class HostileFleetTest(unittest.TestCase):
     def test_hostile_devices_fail_alone(self) -> None:
-        with tempfile.TemporaryDirectory(prefix="oast-test-") as folder, fleet(Path(folder), 24, len(HOSTILE), 2, QUICK) as found:
+        with (
+            tempfile.TemporaryDirectory(prefix="oast-test-") as folder,
+            fleet(Path(folder), 24, len(HOSTILE), 2, QUICK) as found,
+        ):
             code, document, memory = compared(found)
             self.assertEqual(wrong_in(found, document, memory), [])
             self.assertEqual(code, 4)

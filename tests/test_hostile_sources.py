@@ -12,9 +12,9 @@ from urllib.parse import urlsplit
 import jmespath
 
 from oast.errors import StateError
-from oast.estate.sources import Mapped, SourceSettings
+from oast.estate.source_settings import Mapped, SourceSettings
 from oast.json_text import strict_json
-from oast.onboard.cms import NotAsSigned
+from oast.onboard.cms import SignatureError
 from oast.onboard.vouchers import _voucher
 from oast.records import Place
 from oast.sources import mapping
@@ -25,7 +25,10 @@ RECORD = '{"name": "edge-%d", "address": "192.0.2.1", "platform": "bine"}'
 
 
 def source(
-    port: int, following: str | None = None, records: str | None = None, most: tuple[int, int] = (1000, 1_000_000)
+    port: int,
+    following: str | None = None,
+    records: str | None = None,
+    most: tuple[int, int] = (1000, 1_000_000),
 ) -> SourceSettings:
     url = urlsplit(f"http://127.0.0.1:{port}/devices")
     return SourceSettings(
@@ -43,7 +46,7 @@ class AnsweringTest(unittest.TestCase):
         following: str | None = None,
         records: str | None = None,
         most: tuple[int, int] = (1000, 1_000_000),
-    ) -> mapping.Read:
+    ) -> mapping.MappingResult:
         """What is read of a service whose answers have these headers and bodies, one after the other."""
         left = list(answers)
 
@@ -55,14 +58,16 @@ class AnsweringTest(unittest.TestCase):
             await writer.drain()
             writer.close()
 
-        async def work() -> mapping.Read:
+        async def work() -> mapping.MappingResult:
             server = await asyncio.start_server(served, "127.0.0.1", 0)
             async with server:
                 port = server.sockets[0].getsockname()[1]
                 settings = source(port, following, records, most)
                 with tempfile.TemporaryDirectory(prefix="oast-test-") as folder:
-                    pages = await Fetching(settings, None, Path(folder), _no_pause).pages(partial(mapping.following, settings))
-                return mapping.read(settings, pages)
+                    pages = await Fetching(settings, None, Path(folder), _no_pause).pages(
+                        partial(mapping.next_page, settings)
+                    )
+                return mapping.map_records(settings, pages)
 
         return asyncio.run(work())
 
@@ -75,10 +80,18 @@ class AnsweringTest(unittest.TestCase):
             "//[",
             "http://[v9.a]:1/",
         ):
-            with self.subTest(address=address, by="Link"), self.assertRaisesRegex(StateError, "the source 'office': .*(URL|elsewhere)"):
+            with (
+                self.subTest(address=address, by="Link"),
+                self.assertRaisesRegex(StateError, "the source 'office': .*(URL|elsewhere)"),
+            ):
                 self.read([(f'Link: <{address}>; rel="next"\r\n', "[]")])
-            with self.subTest(address=address, by="JSON"), self.assertRaisesRegex(StateError, "the source 'office': .*(URL|elsewhere)"):
-                self.read([("", f'{{"next": "{address}", "devices": []}}')], following="next", records="devices")
+            with (
+                self.subTest(address=address, by="JSON"),
+                self.assertRaisesRegex(StateError, "the source 'office': .*(URL|elsewhere)"),
+            ):
+                self.read(
+                    [("", f'{{"next": "{address}", "devices": []}}')], following="next", records="devices"
+                )
 
     def test_a_next_page_of_another_service_is_not_asked(self) -> None:
         with self.assertRaisesRegex(StateError, "its next page is elsewhere"):
@@ -112,7 +125,7 @@ class AnsweringTest(unittest.TestCase):
                     strict_json(text)
 
     def test_a_voucher_that_says_something_twice_proves_nothing(self) -> None:
-        with self.assertRaises(NotAsSigned):
+        with self.assertRaises(SignatureError):
             _voucher(b'{"ietf-voucher:voucher": {"serial-number": "a", "serial-number": "b"}}')
 
 

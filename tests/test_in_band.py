@@ -110,7 +110,9 @@ class InBandTest(unittest.TestCase):
 
     def test_sessions_come_in_through_other_devices(self) -> None:
         self.assertEqual(self.push()["far"]["state"], "delivered")
-        self.assertIn("/system/contact = desk", self.oast("sim", "console", "far", stdin="list running\nleave\n").out)
+        self.assertIn(
+            "/system/contact = desk", self.oast("sim", "console", "far", stdin="list running\nleave\n").out
+        )
 
     def test_a_route_to_nowhere_ends_the_session_and_goes_back(self) -> None:
         found = self.push("--on", "name=far", "--with", "hop=198.51.100.3", expect=5)
@@ -124,7 +126,12 @@ class InBandTest(unittest.TestCase):
         self.push("--on", "name=far")
         self.push("--on", "name=near", "--with", "port=179")
         self.assertEqual(self.reachable(), {"near": True, "far": True})
-        self.oast("sim", "console", "near", stdin="raise\nreed-and-sedge\nedit\nacl open\n  remove ace accept ip\nclose\nleave\n")
+        self.oast(
+            "sim",
+            "console",
+            "near",
+            stdin="raise\nreed-and-sedge\nedit\nacl open\n  remove ace accept ip\nclose\nleave\n",
+        )
         self.assertEqual(self.reachable(), {"near": True, "far": False})
         self.assertIn("far", self.oast("diff", "--on", "name=far", expect=4).err)
         self.push("--on", "name=near")

@@ -33,7 +33,10 @@ class InterruptTest(LarkwaterTest):
             self.assertRegex(out, rf"(?m)^{name} +interrupted, (reverted|unchanged) ")
             self.fault(name, "none")
             self.assertEqual(self.running(name), text)
-        self.assertNotIn("armed", {d["timer"] for d in self.oast("sim", "status", "--format", "json").json()["devices"].values()})
+        self.assertNotIn(
+            "armed",
+            {d["timer"] for d in self.oast("sim", "status", "--format", "json").json()["devices"].values()},
+        )
 
     def test_a_run_that_is_killed_leaves_the_way_back_to_the_device(self) -> None:
         before = self.running("gull-core-1")
@@ -41,7 +44,13 @@ class InterruptTest(LarkwaterTest):
         self.fault("gull-core-1", "slow", "--seconds", "0.3")
         options = ("--on", "name=gull-core-1", "--yes", "--revert-timer", "5", "--verify-timeout", "1")
         command = [*forked.OAST, "push", "-m", "x", *options]
-        process = forked.Process(command, cwd=self.estate, env=clean_environment(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        process = forked.Process(
+            command,
+            cwd=self.estate,
+            env=clean_environment(),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         self._until_armed("gull-core-1")
         process.kill()
         process.wait()
@@ -77,7 +86,9 @@ class InterruptTest(LarkwaterTest):
         self.fault("gull-core-1", "none")
         self.assertIsNone(self._timer("gull-core-1"), "nothing is left to the timer")
         self.assertEqual(self.running("gull-core-1"), before)
-        outcome = json.loads(next(iter(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1:])).read_text())
+        outcome = json.loads(
+            next(iter(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1:])).read_text()
+        )
         self.assertEqual(outcome["devices"][0]["cause"], "interrupted")
 
     def test_a_reader_that_went_away_ends_nothing_and_changes_no_exit_code(self) -> None:
@@ -93,7 +104,10 @@ class InterruptTest(LarkwaterTest):
 
     def test_a_second_signal_hands_over_to_the_timers_and_says_which_until_when(self) -> None:
         before = self.running("gull-core-1")
-        for first, second, apart_s in ((signal.SIGINT, signal.SIGTERM, 0.5), (signal.SIGTERM, signal.SIGTERM, 0.05)):
+        for first, second, apart_s in (
+            (signal.SIGINT, signal.SIGTERM, 0.5),
+            (signal.SIGTERM, signal.SIGTERM, 0.05),
+        ):
             with self.subTest(first=first, second=second, apart_s=apart_s):
                 self.fault("gull-core-1", "hang", "--match", "contact")
                 process = self.begin("--revert-timer", "8", "--verify-timeout", "2", "--timeout", "6")
@@ -107,12 +121,18 @@ class InterruptTest(LarkwaterTest):
                 self.assertIn("the devices' revert timers will roll back", err)
                 self.assertRegex(out, r"(?m)^gull-core-1 +interrupted, unknown ")
                 self.assertRegex(out, r"left to its revert timer: by \d\d:\d\d:\d\d it has gone back")
-                record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
-                self.assertEqual((record["devices"][0]["state"], record["devices"][0]["cause"]), ("unknown", "interrupted"))
+                record = json.loads(
+                    sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text()
+                )
+                self.assertEqual(
+                    (record["devices"][0]["state"], record["devices"][0]["cause"]), ("unknown", "interrupted")
+                )
                 self._gone_off("gull-core-1")
                 self.assertEqual(self.running("gull-core-1"), before)
                 self.assertRegex(self.oast("change", "resume").out, "reverted|unchanged")
-                self.edit("values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk")
+                self.edit(
+                    "values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk"
+                )
 
     def test_a_third_signal_ends_at_once(self) -> None:
         self.fault("gull-core-1", "hang", "--match", "contact")
@@ -133,7 +153,9 @@ class InterruptTest(LarkwaterTest):
     def _left_in_the_record(self, *devices: str) -> None:
         """A record was written by the process that ended at once, and it calls these devices unknown."""
         record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
-        self.assertEqual([device["device"] for device in record["devices"] if device["state"] == "unknown"], list(devices))
+        self.assertEqual(
+            [device["device"] for device in record["devices"] if device["state"] == "unknown"], list(devices)
+        )
         self.assertIn("unknown", self.oast("change", "show", record["run"]).out)
 
     def test_a_third_signal_after_a_first_device_was_confirmed_names_all_that_are_not_unchanged(self) -> None:
@@ -164,7 +186,13 @@ class InterruptTest(LarkwaterTest):
         self.fault("tern-edge-1", "none")
 
     def test_ctrl_c_while_the_program_starts_ends_it_without_a_word(self) -> None:
-        for module in ("oast.cli.main", "oast.cli.exits", "oast.cli.streams", "oast.cli.arguments", "oast.cli.push"):
+        for module in (
+            "oast.cli.main",
+            "oast.cli.exits",
+            "oast.cli.streams",
+            "oast.cli.arguments",
+            "oast.cli.push",
+        ):
             script = (
                 "import os, signal, sys\nimport oast.cli.start as start\nclass Finder:\n  def find_spec(self, name, *rest):\n"
                 f"    if name == {module!r}: os.kill(os.getpid(), signal.SIGINT)\nsys.meta_path.insert(0, Finder())\n"
@@ -172,7 +200,12 @@ class InterruptTest(LarkwaterTest):
                 "sys.argv[1:] = ['push', '-m', 'x', '--yes', '--dry-run']\nstart.program()\n"
             )
             done = subprocess.run(
-                [sys.executable, "-c", script], cwd=self.estate, env=clean_environment(), capture_output=True, text=True, check=False
+                [sys.executable, "-c", script],
+                cwd=self.estate,
+                env=clean_environment(),
+                capture_output=True,
+                text=True,
+                check=False,
             )
             self.assertEqual((done.returncode, done.stdout), (130, ""), module)
             self.assertIn(done.stderr, ("", "interrupted\n"), module)
@@ -196,7 +229,9 @@ class InterruptTest(LarkwaterTest):
     def _until_handled(self, process: subprocess.Popen[str], number: signal.Signals) -> None:
         """The interpreter itself, while it starts, ends by a signal without a word."""
         for _ in range(600):
-            caught = re.search(r"^SigCgt:\s*(\w+)", Path(f"/proc/{process.pid}/status").read_text(), re.MULTILINE)
+            caught = re.search(
+                r"^SigCgt:\s*(\w+)", Path(f"/proc/{process.pid}/status").read_text(), re.MULTILINE
+            )
             if caught and int(caught[1], 16) >> (number - 1) & 1:
                 return
             time.sleep(0.05)
@@ -213,7 +248,13 @@ except KeyboardInterrupt:
     sys.exit(130)
 """
         (self.estate / "told.py").write_text(script)
-        done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
+        done = subprocess.run(
+            [sys.executable, "-m", "told"],
+            cwd=self.estate,
+            env=clean_environment(),
+            capture_output=True,
+            timeout=60,
+        )
         self.assertEqual(done.returncode, 130, done.stderr)
 
     def test_told_to_end_where_the_interpreter_makes_an_error_of_it_it_is_told_as_that(self) -> None:
@@ -237,7 +278,12 @@ from oast.cli.main import main
 sys.exit(main())
 """
             done = subprocess.run(
-                [sys.executable, "-c", program], capture_output=True, text=True, timeout=60, env=clean_environment(), cwd=self.estate
+                [sys.executable, "-c", program],
+                capture_output=True,
+                text=True,
+                timeout=60,
+                env=clean_environment(),
+                cwd=self.estate,
             )
             self.assertEqual((done.returncode, done.stderr), (130, "interrupted\n"))
 
@@ -260,7 +306,13 @@ except KeyboardInterrupt:
     sys.exit(130)
 """
         (self.estate / "told.py").write_text(script)
-        done = subprocess.run([sys.executable, "-m", "told"], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
+        done = subprocess.run(
+            [sys.executable, "-m", "told"],
+            cwd=self.estate,
+            env=clean_environment(),
+            capture_output=True,
+            timeout=60,
+        )
         self.assertEqual((done.returncode, done.stdout, done.stderr), (130, b"", b""))
 
     def test_other_faults_that_nothing_can_raise_are_heard_by_whoever_hears_them_otherwise(self) -> None:
@@ -299,7 +351,13 @@ except KeyboardInterrupt:
         ):
             with self.subTest(command=command):
                 script = f"set -o pipefail; {command} 2>&1 | true; exit ${{PIPESTATUS[0]}}"
-                done = subprocess.run(["bash", "-c", script], cwd=self.estate, env=clean_environment(), capture_output=True, timeout=60)
+                done = subprocess.run(
+                    ["bash", "-c", script],
+                    cwd=self.estate,
+                    env=clean_environment(),
+                    capture_output=True,
+                    timeout=60,
+                )
                 self.assertEqual(done.returncode, code, done.stderr)
         self.assertIn("day desk", self.running("gull-core-1"))
 
@@ -311,7 +369,8 @@ except KeyboardInterrupt:
         self.assertIn("2 devices failed, unchanged", run.out)
         record = json.loads(sorted((self.estate / ".oast/log").glob("*/outcome.json"))[-1].read_text())
         self.assertEqual(
-            [(d["device"], d["state"]) for d in record["devices"]], [("gull-core-1", "unchanged"), ("heron-core-1", "unchanged")]
+            [(d["device"], d["state"]) for d in record["devices"]],
+            [("gull-core-1", "unchanged"), ("heron-core-1", "unchanged")],
         )
 
     def _gone_off(self, device: str) -> None:

@@ -44,18 +44,27 @@ class KilledTest(Case):
         steps = [what for _, _, what in shown.json()["outcomes"][0]["timeline"]]
         self.assertGreater(len(steps), 7, steps)
         await lab.close()
-        states = {await self._killed(way, Kill(number, before=before)) for number in (1, 2) for before in self._moments(way, number)}
+        states = {
+            await self._killed(way, Kill(number, before=before))
+            for number in (1, 2)
+            for before in self._moments(way, number)
+        }
         for number, step in enumerate(steps):
             # With more time every step on every way, else every other one, and every step on some way.
             if not os.environ.get("OAST_FAULTS") and (number + list(WAYS).index(way)) % 2:
                 continue
-            states |= {await self._killed(way, Kill(before=before, step=step)) for before in self._moments(way, number)}
+            states |= {
+                await self._killed(way, Kill(before=before, step=step))
+                for before in self._moments(way, number)
+            }
         self.assertEqual(states, {"unchanged", "reverted", "delivered"}, way)
 
     @staticmethod
     def _moments(way: str, number: int) -> tuple[bool, ...]:
         """Each moment at some of the ways, and with more time both at all of them."""
-        return (True, False) if os.environ.get("OAST_FAULTS") else ((number + list(WAYS).index(way)) % 2 == 0,)
+        return (
+            (True, False) if os.environ.get("OAST_FAULTS") else ((number + list(WAYS).index(way)) % 2 == 0,)
+        )
 
     async def _killed(self, way: str, kill: Kill) -> str:
         """A push that is killed, and what it has left brought to its end; the state of the device."""
@@ -85,7 +94,13 @@ class KilledTest(Case):
         runs = resumed.json()["runs"]
         self.assertEqual(bool(runs), "ended in the middle" in told.err, about)
         # Without one, it was killed before there was a run, or behind its end.
-        state = runs[0]["devices"][0]["state"] if runs else "delivered" if set(lab.running) == AFTER else "unchanged"
+        state = (
+            runs[0]["devices"][0]["state"]
+            if runs
+            else "delivered"
+            if set(lab.running) == AFTER
+            else "unchanged"
+        )
         wanted = AFTER if state == "delivered" else set(BEFORE)
         self.assertEqual(set(lab.running), wanted, (about, state, lab.typed))
         self.assertEqual(set(lab.startup), wanted, (about, state, lab.typed))
@@ -95,7 +110,9 @@ class KilledTest(Case):
         return str(state)
 
     async def _run(self, folder: Path, *arguments: str, kill: Kill | None = None) -> Run:
-        return await asyncio.to_thread(self.killing.run, *arguments, cwd=folder, environment=ENVIRONMENT, kill=kill)
+        return await asyncio.to_thread(
+            self.killing.run, *arguments, cwd=folder, environment=ENVIRONMENT, kill=kill
+        )
 
 
 class OverNetconfTest(ProgramTest):
@@ -116,16 +133,22 @@ class OverNetconfTest(ProgramTest):
     def state_after(self, killing: Killing, kill: Kill) -> str:
         """The state of the device after a push that was killed, and was brought to its end; empty when it had ended before."""
         before = self.kept("rt-3")
-        here, there = ("203.0.113.25", "203.0.113.29") if "203.0.113.25" in before else ("203.0.113.29", "203.0.113.25")
+        here, there = (
+            ("203.0.113.25", "203.0.113.29") if "203.0.113.25" in before else ("203.0.113.29", "203.0.113.25")
+        )
         self.edit("values/addresses.yaml", here, there)
-        run = killing.run(*PUSH, "--on", "name=rt-3", cwd=self.estate, environment=self.environment, kill=kill)
+        run = killing.run(
+            *PUSH, "--on", "name=rt-3", cwd=self.estate, environment=self.environment, kill=kill
+        )
         if run.code != -9:
             self.assertEqual(run.code, 0, run)
             return ""
         runs = self.oast("change", "resume", "--format", "json").json()["runs"]
         now = self.kept("rt-3")
         state = runs[0]["devices"][0]["state"] if runs else "delivered" if now != before else "unchanged"
-        self.assertEqual(now, before.replace(here, there) if state == "delivered" else before, (kill, run, runs))
+        self.assertEqual(
+            now, before.replace(here, there) if state == "delivered" else before, (kill, run, runs)
+        )
         self.assertEqual(self.kept("rt-3", "startup"), now, (kill, state))
         if state != "delivered":
             self.edit("values/addresses.yaml", there, here)
@@ -139,7 +162,9 @@ class LongAfterTest(ProgramTest):
         with Killing() as killing:
             # The device has confirmed it, and the journal does not know.
             kill = Kill(step="confirmed", before=True)
-            run = killing.run(*PUSH, "--on", "name=rt-3", cwd=self.estate, environment=self.environment, kill=kill)
+            run = killing.run(
+                *PUSH, "--on", "name=rt-3", cwd=self.estate, environment=self.environment, kill=kill
+            )
             self.assertEqual(run.code, -9)
         self.edit("values/addresses.yaml", "203.0.113.29", "203.0.113.33")
         copy = self.estate.with_name("copy")
@@ -147,7 +172,10 @@ class LongAfterTest(ProgramTest):
         other = program(*PUSH, "--on", "name=rt-3", cwd=copy, environment=self.environment)
         self.assertEqual(other.code, 0, other)
         database = sqlite3.connect(self.estate / ".oast/journal.sqlite")
-        database.execute("UPDATE device SET armed = ? WHERE open", ((datetime.now(UTC) - timedelta(minutes=5)).isoformat(),))
+        database.execute(
+            "UPDATE device SET armed = ? WHERE open",
+            ((datetime.now(UTC) - timedelta(minutes=5)).isoformat(),),
+        )
         database.commit()
         database.close()
         found = self.oast("change", "resume", expect=4)
@@ -185,7 +213,13 @@ class IntoStartupTest(ProgramTest):
                     break
                 runs = self.oast("change", "resume", "--format", "json").json()["runs"]
                 now = self.kept("rt-3", "startup")
-                state = runs[0]["devices"][0]["state"] if runs else "delivered" if now == startups[wanted] else "unchanged"
+                state = (
+                    runs[0]["devices"][0]["state"]
+                    if runs
+                    else "delivered"
+                    if now == startups[wanted]
+                    else "unchanged"
+                )
                 self.assertEqual(now, startups[wanted if state == "delivered" else there], (kill, run, runs))
                 self.assertEqual(self.kept("rt-3"), running, (kill, state))
                 states.add(state)
@@ -203,29 +237,48 @@ class TogetherTest(LarkwaterTest):
             for number in range(3, 60, STEP):
                 before = {name: self.running(name) for name in names}
                 here, there = ("network", "day") if "network desk" in before[names[0]] else ("day", "network")
-                self.edit("values/network.yaml", f"contact: Larkwater {here} desk", f"contact: Larkwater {there} desk")
+                self.edit(
+                    "values/network.yaml",
+                    f"contact: Larkwater {here} desk",
+                    f"contact: Larkwater {there} desk",
+                )
                 arguments = ("push", "-m", "x", "--on", "role=core", "--yes")
-                run = killing.run(*arguments, cwd=self.estate, environment={}, kill=Kill(number, before=False))
+                run = killing.run(
+                    *arguments, cwd=self.estate, environment={}, kill=Kill(number, before=False)
+                )
                 if run.code != -9:
                     break
                 found = self.oast("change", "resume", "--format", "json").json()["runs"]
                 states = (
-                    {device["device"]: device["state"] for device in found[0]["devices"]} if found else dict.fromkeys(names, "delivered")
+                    {device["device"]: device["state"] for device in found[0]["devices"]}
+                    if found
+                    else dict.fromkeys(names, "delivered")
                 )
                 mixed.add(tuple(sorted(states.values())))
                 told = (number, before, run, found)
                 self.assertEqual(set(states), set(names), told)
-                self.assertIn("delivered" in states.values(), (False, set(states.values()) == {"delivered"}), told)
+                self.assertIn(
+                    "delivered" in states.values(), (False, set(states.values()) == {"delivered"}), told
+                )
                 for name in names:
                     text = before[name].replace(f"Larkwater {here} desk", f"Larkwater {there} desk")
-                    self.assertEqual(self.running(name), text if states[name] == "delivered" else before[name], told)
+                    self.assertEqual(
+                        self.running(name), text if states[name] == "delivered" else before[name], told
+                    )
                     startup = (
-                        self.console(name, "read startup").partition("read startup\n")[2].rpartition(" view| leave")[0].rpartition("\n")[0]
+                        self.console(name, "read startup")
+                        .partition("read startup\n")[2]
+                        .rpartition(" view| leave")[0]
+                        .rpartition("\n")[0]
                     )
                     self.assertEqual(startup + "\n", self.running(name), told)
                     self.assertIsNone(self.timer(name), told)
                 if "delivered" not in states.values():
-                    self.edit("values/network.yaml", f"contact: Larkwater {there} desk", f"contact: Larkwater {here} desk")
+                    self.edit(
+                        "values/network.yaml",
+                        f"contact: Larkwater {there} desk",
+                        f"contact: Larkwater {here} desk",
+                    )
             else:
                 self.fail("it never came to its end")
         self.assertIn(("delivered", "delivered"), mixed)
@@ -235,11 +288,24 @@ class TogetherTest(LarkwaterTest):
         with Killing() as killing:
             for before in (True, False):
                 kill = Kill(step="to be kept", before=before)
-                run = killing.run("push", "-m", "x", "--on", "role=core", "--yes", cwd=self.estate, environment={}, kill=kill)
+                run = killing.run(
+                    "push",
+                    "-m",
+                    "x",
+                    "--on",
+                    "role=core",
+                    "--yes",
+                    cwd=self.estate,
+                    environment={},
+                    kill=kill,
+                )
                 self.assertEqual(run.code, -9, run)
                 found = self.oast("change", "resume", "--format", "json").json()["runs"][0]["devices"]
                 states = {device["device"]: device["state"] for device in found}
-                self.assertEqual(states, dict.fromkeys(("gull-core-1", "heron-core-1"), "reverted" if before else "delivered"))
+                self.assertEqual(
+                    states,
+                    dict.fromkeys(("gull-core-1", "heron-core-1"), "reverted" if before else "delivered"),
+                )
 
     def test_what_cannot_be_found_out_stays_open_until_it_is_given_up(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
@@ -281,7 +347,17 @@ class TogetherTest(LarkwaterTest):
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.fault("gull-core-1", "hang", "--match", "save startup")
         with Killing() as killing:
-            killing.run("push", "-m", "x", "--on", "name=gull-core-1", "--yes", cwd=self.estate, environment={}, kill=Kill(step="saving"))
+            killing.run(
+                "push",
+                "-m",
+                "x",
+                "--on",
+                "name=gull-core-1",
+                "--yes",
+                cwd=self.estate,
+                environment={},
+                kill=Kill(step="saving"),
+            )
         self.fault("gull-core-1", "none")
         self.assertIn("Larkwater day desk", self.running("gull-core-1"))
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "user visitor", "close")

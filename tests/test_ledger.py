@@ -64,7 +64,9 @@ class LedgerTest(unittest.TestCase):
                 path.write_bytes(data)
                 found = ledger.audit().findings
                 self.assertTrue(found, (path.name, place))
-                self.assertTrue(any(path.name in finding.file for finding in found), (path.name, place, found))
+                self.assertTrue(
+                    any(path.name in finding.file for finding in found), (path.name, place, found)
+                )
             path.write_bytes(whole)
         self.assertEqual(ledger.audit().findings, [])
 
@@ -115,7 +117,10 @@ class LedgerTest(unittest.TestCase):
             before = digest(written[-1])
         for path in (chain, copy):
             path.write_bytes(b"".join(line + b"\n" for line in written))
-        self.assertIn("a copy under another writer's name", " ".join(finding.message for finding in ledger.audit().findings))
+        self.assertIn(
+            "a copy under another writer's name",
+            " ".join(finding.message for finding in ledger.audit().findings),
+        )
 
     def test_without_a_memory_there_is_nothing_to_compare_with_and_that_is_a_finding(self) -> None:
         ledger = self.written()
@@ -126,7 +131,8 @@ class LedgerTest(unittest.TestCase):
             memory.unlink() if text is None else memory.write_text(text)
             [finding] = ledger.audit().findings
             self.assertEqual(
-                (finding.file, finding.message), (".oast/ledger.json", "nothing to compare with: a shortened ledger would not be noticed")
+                (finding.file, finding.message),
+                (".oast/ledger.json", "nothing to compare with: a shortened ledger would not be noticed"),
             )
         ledger.remember()
         self.assertEqual((ledger.audit().findings, ledger.seen_until()), ([], [(file, 4)]))
@@ -136,17 +142,25 @@ class LedgerTest(unittest.TestCase):
         shutil.copytree(self.folder / "one" / "changes", self.folder / "two" / "changes")
         two = self.copy("two")
         two.append("begun", "seen", {"reason": "knows all three"})
-        [chain] = [path for path in (self.folder / "two" / "changes").glob("*.jsonl") if b'"c2"' in path.read_bytes()]
+        [chain] = [
+            path for path in (self.folder / "two" / "changes").glob("*.jsonl") if b'"c2"' in path.read_bytes()
+        ]
         whole = chain.read_bytes()
         chain.write_bytes(b"".join(whole.splitlines(keepends=True)[:1]))
-        with self.assertRaisesRegex(LedgerBroken, "entry 3, which this copy has seen, is missing or was altered"):
+        with self.assertRaisesRegex(
+            LedgerBroken, "entry 3, which this copy has seen, is missing or was altered"
+        ):
             two.append("begun", "later", {"reason": "after it was cut"})
-        self.assertIn("is missing or was altered", " ".join(finding.message for finding in two.audit().findings))
+        self.assertIn(
+            "is missing or was altered", " ".join(finding.message for finding in two.audit().findings)
+        )
         chain.write_bytes(whole)
         two.append("begun", "later", {"reason": "it is whole again"})
         self.assertEqual(two.audit().findings, [])
 
-    def test_nothing_is_appended_to_a_broken_ledger_until_the_break_is_accepted_and_every_audit_reports_it(self) -> None:
+    def test_nothing_is_appended_to_a_broken_ledger_until_the_break_is_accepted_and_every_audit_reports_it(
+        self,
+    ) -> None:
         def cut(lines: list[bytes]) -> list[bytes]:
             return lines[:2]
 
@@ -167,7 +181,9 @@ class LedgerTest(unittest.TestCase):
                 lines = chain.read_bytes().splitlines(keepends=True)
                 chain.write_bytes(b"".join(damage(lines))) if damage else chain.unlink()
                 for kind in ("proposed", "approved", "begun", "withdrawn"):
-                    with self.assertRaisesRegex(LedgerBroken, "the ledger was cut off or altered: changes/ledger-"):
+                    with self.assertRaisesRegex(
+                        LedgerBroken, "the ledger was cut off or altered: changes/ledger-"
+                    ):
                         ledger.append(kind, "next", {"reason": "as if nothing had been"})
                     self.assertRaises(LedgerBroken, ledger.require_whole)
                 accepted = ledger.accept_break("a disk was restored from Friday", "ada@larkwater.example")
@@ -176,10 +192,16 @@ class LedgerTest(unittest.TestCase):
                 ledger.append("begun", "next", {"reason": "goes on"})
                 self.assertEqual(ledger.accept_break("again", "ada@larkwater.example"), [])
                 told = " ".join(finding.message for finding in ledger.audit().findings)
-                self.assertIn("accepted by ada@larkwater.example (a disk was restored from Friday): changes/ledger-", told)
+                self.assertIn(
+                    "accepted by ada@larkwater.example (a disk was restored from Friday): changes/ledger-",
+                    told,
+                )
                 # In a copy that has seen nothing of it as well; and what is cut off now is a break anew.
                 shutil.copytree(self.folder / name / "changes", self.folder / f"{name}-clone" / "changes")
-                self.assertIn("a disk was restored", " ".join(f.message for f in self.copy(f"{name}-clone").audit().findings))
+                self.assertIn(
+                    "a disk was restored",
+                    " ".join(f.message for f in self.copy(f"{name}-clone").audit().findings),
+                )
                 for path in (self.folder / name / "changes").glob("*.jsonl"):
                     if b'"kind":"break"' in path.read_bytes():
                         path.unlink()
@@ -191,9 +213,13 @@ class LedgerTest(unittest.TestCase):
         chain.unlink()
         ledger.append("ended", "c3", {"verdict": "done"})
         self.assertEqual([entry.kind for entry in ledger.entries()], ["break", "ended"])
-        self.assertIn("found at the end of a run", " ".join(finding.message for finding in ledger.audit().findings))
+        self.assertIn(
+            "found at the end of a run", " ".join(finding.message for finding in ledger.audit().findings)
+        )
 
-    def test_how_a_run_ended_is_written_down_unsigned_where_the_key_is_gone_with_a_break_before_it(self) -> None:
+    def test_how_a_run_ended_is_written_down_unsigned_where_the_key_is_gone_with_a_break_before_it(
+        self,
+    ) -> None:
         self.written()
         (chain,) = (self.folder / "one" / "changes").glob("*.jsonl")
         chain.unlink()
@@ -297,9 +323,15 @@ class LedgerTest(unittest.TestCase):
         self.assertEqual(two.audit().findings, [])
         self.assertEqual({entry.change for entry in two.entries()}, {"c0", "c1", "from-one", "from-two"})
         after = two.append("begun", "later", {"reason": "knows of both"})
-        self.assertEqual(len(after.said["seen"]), 1, "the entry of the other copy that it has not seen before")
+        self.assertEqual(
+            len(after.said["seen"]), 1, "the entry of the other copy that it has not seen before"
+        )
         # Whoever takes back what another copy has seen is found out by that copy.
-        chain = next(path for path in (self.folder / "two" / "changes").glob("*.jsonl") if "from-one" in path.read_text())
+        chain = next(
+            path
+            for path in (self.folder / "two" / "changes").glob("*.jsonl")
+            if "from-one" in path.read_text()
+        )
         chain.write_bytes(b"".join(chain.read_bytes().splitlines(keepends=True)[:-1]))
         self.assertIn("it has seen an entry", " ".join(finding.message for finding in two.audit().findings))
 
@@ -309,7 +341,9 @@ class LedgerTest(unittest.TestCase):
         for name in ("one", "copy"):
             self.copy(name).append("begun", "both", {"reason": name})
             self.assertEqual(self.copy(name).audit().findings, [])
-        chains = {path.name for name in ("one", "copy") for path in (self.folder / name / "changes").glob("*.jsonl")}
+        chains = {
+            path.name for name in ("one", "copy") for path in (self.folder / name / "changes").glob("*.jsonl")
+        }
         self.assertEqual(len(chains), 2)
 
     def test_the_last_changes_are_found_without_reading_all_and_whole(self) -> None:

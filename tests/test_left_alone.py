@@ -40,7 +40,8 @@ class LeftAloneTest(LarkwaterTest):
         self.type("gull-core-1", "ntp", "  source-interface loop0", "  server 192.0.2.123", "    port 1123")
         shown = self.oast("diff").out
         self.assertRegex(
-            shown, r"\d statements on .*gull-core-1.* are not known to the platform's grammar and are left alone \(-v lists them\)"
+            shown,
+            r"\d statements on .*gull-core-1.* are not known to the platform's grammar and are left alone \(-v lists them\)",
         )
         self.assertIn("nothing to do: 6 devices as intended", shown)
         listed = self.oast("diff", "-v").out
@@ -49,7 +50,10 @@ class LeftAloneTest(LarkwaterTest):
         document = self.oast("diff", "--format", "json").json()
         found = next(d for d in document["devices"] if d["device"] == "gull-core-1")
         self.assertEqual(found["unknown"], 2)
-        self.assertEqual({tuple(one["statement"][-1:]) for one in found["left_alone"]}, {("source-interface loop0",), ("port 1123",)})
+        self.assertEqual(
+            {tuple(one["statement"][-1:]) for one in found["left_alone"]},
+            {("source-interface loop0",), ("port 1123",)},
+        )
         # A change beside it, and the removal of what holds it.
         self.edit("values/network.yaml", "192.0.2.123", "192.0.2.126")
         pushed = self.oast("push", "-m", "another server", "--on", "name=gull-core-1", "--yes").out
@@ -57,15 +61,22 @@ class LeftAloneTest(LarkwaterTest):
         running = self.running("gull-core-1")
         self.assertIn("server 192.0.2.126", running)
         self.assertIn("  source-interface loop0", running)
-        self.assertIn("  server 192.0.2.123\n    port 1123\n", running.replace("    iburst true\n", "").replace("    prefer true\n", ""))
+        self.assertIn(
+            "  server 192.0.2.123\n    port 1123\n",
+            running.replace("    iburst true\n", "").replace("    prefer true\n", ""),
+        )
         self.assertIn("nothing to do", self.oast("diff", "--on", "name=gull-core-1").out)
-        shown = self.oast("push", "-m", "all of it", "--on", "name=gull-core-1", "--remove-unknown", "--yes").out
+        shown = self.oast(
+            "push", "-m", "all of it", "--on", "name=gull-core-1", "--remove-unknown", "--yes"
+        ).out
         self.assertRegex(shown, r"(?m)^  - +source-interface loop0")
         running = self.running("gull-core-1")
         self.assertNotIn("source-interface", running)
         self.assertNotIn("192.0.2.123", running)
 
-    def test_a_statement_that_is_owned_by_its_name_and_has_a_value_that_is_not_known_is_kept_and_counted(self) -> None:
+    def test_a_statement_that_is_owned_by_its_name_and_has_a_value_that_is_not_known_is_kept_and_counted(
+        self,
+    ) -> None:
         know_less(self)
         self.edit(
             "platforms/brine.toml",
@@ -99,7 +110,9 @@ class LeftAloneTest(LarkwaterTest):
         shutil.rmtree(self.estate / "policies")
         shutil.rmtree(self.estate / "checks")
         run = self.oast("diff", "--on", "name=gull-core-1", expect=4)
-        self.assertRegex(run.err, r"of the \d+ statements it lists, the platform 'brine' knows \d+: it was not touched")
+        self.assertRegex(
+            run.err, r"of the \d+ statements it lists, the platform 'brine' knows \d+: it was not touched"
+        )
         self.assertNotIn("to change", run.out)
 
     def test_a_section_alone_never_takes_what_another_owns_inside_of_it(self) -> None:
@@ -107,14 +120,18 @@ class LeftAloneTest(LarkwaterTest):
         (folder / "targets.j2").write_text(
             "{#\nsection: targets\nowns: [snmp/target 192.0.2.77]\n#}\nsnmp\n  target 192.0.2.77\n    port 1162\n"
         )
-        self.edit("intent.yaml", "  - section: monitoring\n", "  - section: monitoring\n  - section: targets\n")
+        self.edit(
+            "intent.yaml", "  - section: monitoring\n", "  - section: monitoring\n  - section: targets\n"
+        )
         self.oast("push", "-m", "a target", "--on", "role=core", "--yes")
         text = (folder / "monitoring.j2").read_text()
         header = text[: text.index("#}") + 3]
         (folder / "monitoring.j2").write_text(header)
         before = self.running("gull-core-1")
         self.assertIn("target 192.0.2.77", before)
-        run = self.oast("push", "-m", "no communities", "--section", "monitoring", "--on", "role=core", "--yes")
+        run = self.oast(
+            "push", "-m", "no communities", "--section", "monitoring", "--on", "role=core", "--yes"
+        )
         self.assertNotIn("192.0.2.77", run.out)
         after = self.running("gull-core-1")
         self.assertIn("  target 192.0.2.77\n    port 1162\n", after)
@@ -129,7 +146,10 @@ class LeftAloneTest(LarkwaterTest):
             intent = (self.estate / "intent.yaml").read_text()
             (self.estate / "intent.yaml").write_text(intent + "  - section: first\n  - section: second\n")
             told = self.oast("lint", expect=3)
-            self.assertIn(f"'{other}' is owned by the section 'first' already (templates/bine/first.j2)", told.out + told.err)
+            self.assertIn(
+                f"'{other}' is owned by the section 'first' already (templates/bine/first.j2)",
+                told.out + told.err,
+            )
             (self.estate / "intent.yaml").write_text(intent)
 
     def test_what_the_device_would_refuse_as_a_whole_is_told_before_anything_is_sent(self) -> None:
@@ -139,7 +159,9 @@ class LeftAloneTest(LarkwaterTest):
         template = self.estate / "templates/bine/access-lists.j2"
         text = template.read_text()
         template.write_text(text[: text.index("#}") + 3])
-        run = self.oast("push", "-m", "x", "--section", "access-lists", "--on", "name=tern-edge-1", "--yes", expect=4)
+        run = self.oast(
+            "push", "-m", "x", "--section", "access-lists", "--on", "name=tern-edge-1", "--yes", expect=4
+        )
         self.assertRegex(
             run.out + run.err,
             r"the device would refuse this: 'interface \S+ / ingress-acl \S+' refers to 'acl \S+', which would be removed",
@@ -149,6 +171,21 @@ class LeftAloneTest(LarkwaterTest):
         # An address that moves, with nothing taken away.
         interfaces = self.estate / "templates/bine/interfaces.j2"
         interfaces.write_text(interfaces.read_text().replace("loop0", "loop1"))
-        run = self.oast("push", "-m", "x", "--section", "interfaces", "--mode", "merge", "--on", "name=tern-edge-1", "--yes", expect=4)
-        self.assertRegex(run.out + run.err, r"'interface loop\d / ipv4 / address \S+' and '.*' would stand there at the same time")
+        run = self.oast(
+            "push",
+            "-m",
+            "x",
+            "--section",
+            "interfaces",
+            "--mode",
+            "merge",
+            "--on",
+            "name=tern-edge-1",
+            "--yes",
+            expect=4,
+        )
+        self.assertRegex(
+            run.out + run.err,
+            r"'interface loop\d / ipv4 / address \S+' and '.*' would stand there at the same time",
+        )
         self.assertEqual(self.running("tern-edge-1"), before)

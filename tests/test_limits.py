@@ -20,31 +20,44 @@ class LimitsTest(LarkwaterTest):
         self.nothing_rendered("routing")
         run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", expect=1)
         self.assertRegex(
-            run.out, r"takes away \d+ of the \d+ statements of the section 'routing' \(limit: share\): gull-core-1, heron-core-1"
+            run.out,
+            r"takes away \d+ of the \d+ statements of the section 'routing' \(limit: share\): gull-core-1, heron-core-1",
         )
         self.assertIn(
-            "it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals", run.err
+            "it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals",
+            run.err,
         )
         self.assertEqual(self.running("gull-core-1"), before)
-        document = self.oast("push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", expect=1).json()
+        document = self.oast(
+            "push", "-m", "x", "--on", "role=core", "--yes", "--format", "json", expect=1
+        ).json()
         self.assertEqual({(d["state"], d["cause"]) for d in document["devices"]}, {("unchanged", "held")})
         difference = self.oast("diff", "--on", "role=core", "--format", "json", expect=1).json()
         self.assertEqual({one["limit"] for one in difference["exceeded"]}, {"share"})
-        self.assertIn("takes away", self.oast("push", "-m", "x", "--on", "role=core", "--dry-run", expect=1).out)
+        self.assertIn(
+            "takes away", self.oast("push", "-m", "x", "--on", "role=core", "--dry-run", expect=1).out
+        )
 
     def test_the_last_entry_of_a_list_does_not_go_by_itself(self) -> None:
         self.nothing_rendered("users")
-        told = self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--yes", expect=1).out
+        told = self.oast(
+            "push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--yes", expect=1
+        ).out
         self.assertRegex(told, r"takes away all \d of user \(limit: last_of\): gull-core-1")
         self.edit("oast.toml", "[secrets]", "[delivery.limits]\nlast_of = []\n\n[secrets]")
-        run = self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--dry-run", expect=1)
+        run = self.oast(
+            "push", "-m", "x", "--on", "name=gull-core-1", "--section", "users", "--dry-run", expect=1
+        )
         self.assertNotIn("takes away", run.out)
 
     def test_a_count_is_a_limit_and_a_change_may_be_allowed_to_go_beyond_it(self) -> None:
         self.edit("oast.toml", "[secrets]", "[delivery.limits]\nremovals = 3\nshare = 1\n\n[secrets]")
         self.nothing_rendered("time")
         command = ("push", "-m", "x", "--on", "name=gull-core-1", "--section", "time", "--yes")
-        self.assertRegex(self.oast(*command, expect=1).out, r"takes away \d+ statements, of at most 3 \(limit: removals\): gull-core-1")
+        self.assertRegex(
+            self.oast(*command, expect=1).out,
+            r"takes away \d+ statements, of at most 3 \(limit: removals\): gull-core-1",
+        )
         self.assertIn("1 device delivered", self.oast(*command, "--allow-removals").out)
         self.assertNotIn("ntp", self.running("gull-core-1"))
 
@@ -56,7 +69,9 @@ class LimitsTest(LarkwaterTest):
         self.edit("oast.toml", 'last_of = ["user", "neighbour"]', "shares = 2")
         self.assertIn("'shares' is not known", self.oast("push", "-m", "x", "--yes", expect=3).err)
         self.edit("oast.toml", "shares = 2", "share = 2")
-        self.assertIn("'share' has to be a number from 0 to 1", self.oast("push", "-m", "x", "--yes", expect=3).err)
+        self.assertIn(
+            "'share' has to be a number from 0 to 1", self.oast("push", "-m", "x", "--yes", expect=3).err
+        )
 
 
 if __name__ == "__main__":

@@ -29,13 +29,20 @@ class LintTest(EstateTest):
         self.edit("templates/bine/routing.j2", "interface {{ link.port }}\n", "interface {{ link.port }}1\n")
         found = self.problems("--on", "name=tern-edge-1")
         self.assertEqual({f["kind"] for f in found}, {"reference"})
-        self.assertEqual({f["line"] for f in found}, {self.line_of("templates/bine/routing.j2", "link.port }}1")})
-        self.assertIn("'interface' refers to the interface 'port11', which is not configured", str(found[0]["message"]))
+        self.assertEqual(
+            {f["line"] for f in found}, {self.line_of("templates/bine/routing.j2", "link.port }}1")}
+        )
+        self.assertIn(
+            "'interface' refers to the interface 'port11', which is not configured", str(found[0]["message"])
+        )
 
     def own_platform(self, old: str = "", new: str = "") -> None:
         """The estate's devices get a platform of its own: bine with VLANs and routing policies; `old` in it becomes `new`."""
         text = (PLATFORMS / "bine.toml").read_text().replace('name = "bine"', 'name = "fen"')
-        text = text.replace('"interface/vlan-id" = { kind = "leaf",', '"interface/vlan-id" = { kind = "leaf", leafref = "vlan",')
+        text = text.replace(
+            '"interface/vlan-id" = { kind = "leaf",',
+            '"interface/vlan-id" = { kind = "leaf", leafref = "vlan",',
+        )
         text += '"vlan" = { kind = "list", takes = "vlan-id", keys = 1 }\n'
         text += '"routing-policy" = { kind = "container" }\n'
         text += '"routing-policy/policy-definition" = { kind = "list", takes = "name", keys = 1 }\n'
@@ -76,22 +83,42 @@ class LintTest(EstateTest):
         self.edit("inventory/devices.yaml", "bine", "fen")
         self.assertIn("there is no platform 'fen'", str(self.problems("--on", "role=core")[0]["message"]))
         for old, new, message in (
-            ('leafref = "vlan"', 'leafref = "vlam"', "'interface/vlan-id' refers to 'vlam', which is no statement"),
+            (
+                'leafref = "vlan"',
+                'leafref = "vlam"',
+                "'interface/vlan-id' refers to 'vlam', which is no statement",
+            ),
             ("[edit]", "[edits]", "the platform definition lacks [edit]"),
             ('takes = "vlan-id", keys', 'takes = "vlanid", keys', "there is no type 'vlanid'"),
-            ('kind = "list", takes = "vlan-id"', 'kind = "lits", takes = "vlan-id"', "'kind' is 'lits', which is not known"),
-            ('enabled = "interface/enabled"\n', "", "the role 'interface' needs the role 'enabled' beside it"),
-            ('"interface/enabled"\n', '"interface/enabeld"\n', "the role 'enabled' is 'interface/enabeld', which is no statement"),
+            (
+                'kind = "list", takes = "vlan-id"',
+                'kind = "lits", takes = "vlan-id"',
+                "'kind' is 'lits', which is not known",
+            ),
+            (
+                'enabled = "interface/enabled"\n',
+                "",
+                "the role 'interface' needs the role 'enabled' beside it",
+            ),
+            (
+                '"interface/enabled"\n',
+                '"interface/enabeld"\n',
+                "the role 'enabled' is 'interface/enabeld', which is no statement",
+            ),
             ("format = 2", "format = 9", "has to begin with 'format = 2'"),
             ("format = 2", "format = ", "cannot be read as TOML"),
         ):
             with self.subTest(new=new):
                 self.own_platform(old, new)
-                found = next(f for f in self.problems("--on", "role=core") if f["file"] == "platforms/fen.toml")
+                found = next(
+                    f for f in self.problems("--on", "role=core") if f["file"] == "platforms/fen.toml"
+                )
                 self.assertIn(message, str(found["message"]))
 
     def test_what_no_section_owns_may_be_on_the_device_already(self) -> None:
-        self.edit("templates/bine/access-lists.j2", "owns: [acl *]", "owns: [acl ticket*, acl crew*, acl cam*]")
+        self.edit(
+            "templates/bine/access-lists.j2", "owns: [acl *]", "owns: [acl ticket*, acl crew*, acl cam*]"
+        )
         self.edit(
             "templates/bine/interfaces.j2",
             "  ingress-acl {{ service.name }}-in",
@@ -103,8 +130,14 @@ class LintTest(EstateTest):
         self.edit("values/devices/dunlin-edge-1.yaml", "203.0.113.224", "203.0.113.223")
         problem = self.only()
         self.assertEqual((problem["kind"], problem["file"]), ("address", "templates/bine/interfaces.j2"))
-        self.assertIn("the address 203.0.113.223 is used twice: it is also on sandpiper-edge-1, interface loop0", str(problem["message"]))
-        self.assertIn("loopback.ipv4 = 203.0.113.223  values/devices/dunlin-edge-1.yaml:1", self.only("--trace")["values"])  # type: ignore[arg-type]
+        self.assertIn(
+            "the address 203.0.113.223 is used twice: it is also on sandpiper-edge-1, interface loop0",
+            str(problem["message"]),
+        )
+        self.assertIn(
+            "loopback.ipv4 = 203.0.113.223  values/devices/dunlin-edge-1.yaml:1",
+            self.only("--trace")["values"],
+        )  # type: ignore[arg-type]
 
     def test_the_two_ends_of_a_link_in_different_subnets(self) -> None:
         self.edit("values/devices/tern-edge-1.yaml", "203.0.113.13/31", "203.0.113.129/31")
@@ -115,27 +148,39 @@ class LintTest(EstateTest):
             "the two ends of a link are in different subnets: 203.0.113.12/31 here, 203.0.113.129/31 on tern-edge-1 port2",
         )
         self.assertEqual(
-            problem["hint"], f"the link stands in inventory/devices.yaml:{self.line_of('inventory/devices.yaml', 'heron-core-1 port2')}"
+            problem["hint"],
+            f"the link stands in inventory/devices.yaml:{self.line_of('inventory/devices.yaml', 'heron-core-1 port2')}",
         )
 
     def test_a_list_that_must_not_be_empty(self) -> None:
         self.edit("templates/bine/core-routes.j2", "  next-hop 192.0.2.1\n", "")
         problem = self.only()
-        self.assertEqual((problem["kind"], problem["message"]), ("empty", "'static-route 198.51.100.0/24' has no 'next-hop'"))
+        self.assertEqual(
+            (problem["kind"], problem["message"]),
+            ("empty", "'static-route 198.51.100.0/24' has no 'next-hop'"),
+        )
         self.assertEqual(problem["devices"], ["gull-core-1", "heron-core-1"])
 
     def test_a_section_that_owns_what_cannot_be(self) -> None:
         self.edit("templates/bine/no-static-routes.j2", "static-route *", "static-rout *")
         problem = self.only("--on", "name=tern-edge-1")
         self.assertEqual((problem["file"], problem["line"]), ("templates/bine/no-static-routes.j2", 3))
-        self.assertEqual(problem["message"], "the section owns 'static-rout *', but 'static-rout' is not a statement at the left edge")
+        self.assertEqual(
+            problem["message"],
+            "the section owns 'static-rout *', but 'static-rout' is not a statement at the left edge",
+        )
         self.assertEqual(problem["hint"], "did you mean 'static-route'?")
 
     def test_two_sections_that_own_the_same(self) -> None:
         self.edit("templates/bine/time.j2", "owns: [ntp]", "owns: [ntp, user ops-m*]")
         problem = self.only()
-        self.assertEqual((problem["kind"], problem["file"], problem["line"]), ("ownership", "templates/bine/time.j2", 3))
-        self.assertIn("'user ops-m*' is owned by the section 'users' already (templates/bine/users.j2)", str(problem["message"]))
+        self.assertEqual(
+            (problem["kind"], problem["file"], problem["line"]), ("ownership", "templates/bine/time.j2", 3)
+        )
+        self.assertIn(
+            "'user ops-m*' is owned by the section 'users' already (templates/bine/users.j2)",
+            str(problem["message"]),
+        )
 
     def test_lost_indentation_and_wrong_words_in_one_run_and_no_consequences_of_them(self) -> None:
         self.edit("templates/bine/access-lists.j2", "acl cameras-in", "acll cameras-in")
@@ -145,7 +190,11 @@ class LintTest(EstateTest):
         self.assertEqual(
             places,
             [
-                ("grammar", "templates/bine/access-lists.j2", self.line_of("templates/bine/access-lists.j2", "acll")),
+                (
+                    "grammar",
+                    "templates/bine/access-lists.j2",
+                    self.line_of("templates/bine/access-lists.j2", "acll"),
+                ),
                 ("grammar", "templates/bine/time.j2", self.line_of("templates/bine/time.j2", "ibur")),
             ],
         )
@@ -158,18 +207,26 @@ class LintTest(EstateTest):
         log = self.oast("lint", "--format", "sarif", expect=3).json()
         self.assertEqual(log["version"], "2.1.0")
         run = log["runs"][0]
-        self.assertEqual((run["tool"]["driver"]["name"], run["tool"]["driver"]["version"]), ("oast", __version__))
+        self.assertEqual(
+            (run["tool"]["driver"]["name"], run["tool"]["driver"]["version"]), ("oast", __version__)
+        )
         result = run["results"][0]
         self.assertIn(result["ruleId"], {rule["id"] for rule in run["tool"]["driver"]["rules"]})
         location = result["locations"][0]["physicalLocation"]
         line = self.line_of("templates/bine/time.j2", "sevr")
-        self.assertEqual((location["artifactLocation"]["uri"], location["region"]["startLine"]), ("templates/bine/time.j2", line))
+        self.assertEqual(
+            (location["artifactLocation"]["uri"], location["region"]["startLine"]),
+            ("templates/bine/time.j2", line),
+        )
 
     def test_mistakes_in_links_are_told_at_their_line(self) -> None:
         for text, message in (
             ("  - [gull-core-1 port9]\n", "this is no link"),
             ("  - [gull-core-1 port9, gul-core-1 port8]\n", "there is no device 'gul-core-1'"),
-            ("  - [gull-core-1 port1, dunlin-edge-1 port8]\n", "gull-core-1 port1 is linked already in inventory/devices.yaml:"),
+            (
+                "  - [gull-core-1 port1, dunlin-edge-1 port8]\n",
+                "gull-core-1 port1 is linked already in inventory/devices.yaml:",
+            ),
         ):
             with self.subTest(text=text):
                 (self.estate / "inventory/zz.yaml").write_text("links:\n" + text)
@@ -183,10 +240,18 @@ class LintTest(EstateTest):
             '"to {{ network.other_end(device.name, link.port).device.name }}"',
             '"{{ network.other_end(device.name, link.port).interface }} of {{ network.other_end(device.name, link.port).device.name }}"',
         )
-        self.assertIn('description "port2 of gull-core-1"', self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out)
-        self.edit("templates/bine/interfaces.j2", "network.other_end(device.name, link.port)", "network.other_end(device.name, 'port77')")
+        self.assertIn(
+            'description "port2 of gull-core-1"',
+            self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out,
+        )
+        self.edit(
+            "templates/bine/interfaces.j2",
+            "network.other_end(device.name, link.port)",
+            "network.other_end(device.name, 'port77')",
+        )
         told = self.oast("render", "--on", "name=tern-edge-1", expect=3).err
         line = self.line_of("templates/bine/interfaces.j2", "port77")
         self.assertIn(
-            f"templates/bine/interfaces.j2:{line}: the template cannot be rendered: nothing is linked to tern-edge-1 port77", told
+            f"templates/bine/interfaces.j2:{line}: the template cannot be rendered: nothing is linked to tern-edge-1 port77",
+            told,
         )

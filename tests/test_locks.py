@@ -28,7 +28,9 @@ class RunLockTest(unittest.TestCase):
         first.release(done=True)
         self.assertTrue(second.take())
 
-    def test_whoever_has_opened_the_file_when_it_is_taken_away_and_made_anew_is_not_a_second_holder(self) -> None:
+    def test_whoever_has_opened_the_file_when_it_is_taken_away_and_made_anew_is_not_a_second_holder(
+        self,
+    ) -> None:
         first, second, third = self.lock(), self.lock(), self.lock()
         self.assertTrue(first.take())
         flock, taken = fcntl.flock, []

@@ -14,17 +14,17 @@ import asyncssh
 
 from oast import answer_parsing
 from oast.answer_parsing import INLINE_LINES, parse_answer, parse_if_long, spend
-from oast.config.difference import applied, difference
-from oast.config.indented import read_tree
+from oast.config.edits import apply_edits, difference
+from oast.config.indented_syntax import read_tree
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
 from oast.connect.answer_memory import AnswerMemory, TooMuchHeld
-from oast.connect.channel import WAITING_AT_MOST, Arriving
-from oast.connect.dialogue import Reader
+from oast.connect.channel import WAITING_AT_MOST, ReceiveBuffer
 from oast.connect.netconf.framing import Decoder, FramingError, TooManyElements
+from oast.connect.prompt_reader import PromptReader
 from oast.connect.transcript import LONGEST_LINE, Transcript
 from oast.errors import ProtocolError
-from oast.fleet.many import for_each
+from oast.fleet.concurrency import for_each
 from oast.platforms.load import Platforms
 from oast.records import Fingerprints
 
@@ -51,10 +51,17 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(len(task.result().children), 5 * INLINE_LINES)
 
     async def test_what_the_platform_hardly_knows_is_given_up_long_before_its_end(self) -> None:
-        for name, line in (("bine", "zz {} foo\n"), ("bine", "  zz {} foo\n"), ("cowl", "/zz/{} = foo\n"), ("roundel", "<zz>{}</zz>\n")):
+        for name, line in (
+            ("bine", "zz {} foo\n"),
+            ("bine", "  zz {} foo\n"),
+            ("cowl", "/zz/{} = foo\n"),
+            ("roundel", "<zz>{}</zz>\n"),
+        ):
             with self.subTest(platform=name, line=line):
                 text = "".join(line.format(n) for n in range(50_000))
-                with self.assertRaisesRegex(ProtocolError, r"of the first [56]\d\d\d statements that it lists, the platform knows \d"):
+                with self.assertRaisesRegex(
+                    ProtocolError, r"of the first [56]\d\d\d statements that it lists, the platform knows \d"
+                ):
                     await read_tree(syntax_of(PLATFORMS.get(name)), text)
 
     async def test_parsing_ends_when_its_budget_is_used_up_or_nobody_waits_any_more(self) -> None:
@@ -65,7 +72,10 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
             while True:
                 spend(1)
 
-        with mock.patch.object(answer_parsing, "CPU_S_AT_LEAST", 0.0), self.assertRaisesRegex(ProtocolError, "takes too long to parse"):
+        with (
+            mock.patch.object(answer_parsing, "CPU_S_AT_LEAST", 0.0),
+            self.assertRaisesRegex(ProtocolError, "takes too long to parse"),
+        ):
             await parse_answer(0, endless)
         began.clear()
         task = asyncio.create_task(parse_answer(10**9, endless))
@@ -113,7 +123,10 @@ class LimitsTest(unittest.TestCase):
             before = nodes()
             for number in range(20):
                 tree = canonical(syntax.parse(text.replace("x", f"x{number}")).tree)
-                self.assertEqual(applied(difference(tree, canonical(syntax.parse(text).tree)), tree), canonical(syntax.parse(text).tree))
+                self.assertEqual(
+                    apply_edits(difference(tree, canonical(syntax.parse(text).tree)), tree),
+                    canonical(syntax.parse(text).tree),
+                )
             del tree
             # The syntax remembers blocks and leaves, two for each; nothing of the trees.
             self.assertLessEqual(nodes() - before, 70)
@@ -166,7 +179,7 @@ class LimitsTest(unittest.TestCase):
 
     def test_a_device_that_sends_more_than_is_read_has_to_wait(self) -> None:
         channel = mock.Mock()
-        arriving: Arriving[str] = Arriving("")
+        arriving: ReceiveBuffer[str] = ReceiveBuffer("")
         arriving.connection_made(cast("asyncssh.SSHClientChannel[str]", channel))
         for _ in range(WAITING_AT_MOST // 1000 + 5):
             arriving.data_received("x" * 1000, None)
@@ -176,7 +189,7 @@ class LimitsTest(unittest.TestCase):
 
     def test_answers_to_many_lines_are_found_without_looking_through_all_each_time(self) -> None:
         dialect = PLATFORMS.get("bine").dialect
-        reader = Reader(dialect)
+        reader = PromptReader(dialect)
         reader.counts_prompts = True
         said = "".join(f"line {n}\r\nquay edit| " for n in range(20))
         for letter in said[:-1]:
@@ -190,7 +203,9 @@ class LimitsTest(unittest.TestCase):
     def test_of_a_long_answer_only_what_is_written_down_is_looked_through_for_secrets(self) -> None:
         transcript = Transcript(lambda: 0.0)
         looked: list[int] = []
-        with mock.patch.object(transcript.masking, "hide", side_effect=lambda text: looked.append(len(text)) or text):
+        with mock.patch.object(
+            transcript.masking, "hide", side_effect=lambda text: looked.append(len(text)) or text
+        ):
             transcript.received("x" * 5_000_000)
             transcript.received("x\n" * 5_000_000)
         self.assertLess(max(looked), 10 * LONGEST_LINE)

@@ -8,7 +8,7 @@ import struct
 import unittest
 
 from oast.connect.transport import Login, Target, connect, offered_host_key
-from oast.errors import ConnectionFailed, DeadlinePassed
+from oast.errors import ConnectionFailed, DeviceTimeout
 
 VERSION = b"SSH-2.0-x\r\n"
 
@@ -30,7 +30,9 @@ def answers() -> list[bytes]:
     ]  # fmt: skip
     for _ in range(30):
         payload = bytes(chance.choice((chance.randrange(256), 20, 1, 2, 4, 7, 0, 255)) for _ in range(2100))
-        made.append(packet(chance.choice((12, 20, 28, 76, 100, 2000)), chance.choice((0, 4, 6, 10, 200)), payload))
+        made.append(
+            packet(chance.choice((12, 20, 28, 76, 100, 2000)), chance.choice((0, 4, 6, 10, 200)), payload)
+        )
     return made
 
 
@@ -44,8 +46,11 @@ class MalformedTest(unittest.IsolatedAsyncioTestCase):
             server = await asyncio.start_server(serve, "127.0.0.1", 0)
             target = Target("pier", "127.0.0.1", server.sockets[0].getsockname()[1], ())
             try:
-                for attempt in (connect(target, Login("oast", None, None), 60.0), offered_host_key(target, 60.0)):
-                    with self.assertRaises((ConnectionFailed, DeadlinePassed), msg=answer[:60]) as caught:
+                for attempt in (
+                    connect(target, Login("oast", None, None), 60.0),
+                    offered_host_key(target, 60.0),
+                ):
+                    with self.assertRaises((ConnectionFailed, DeviceTimeout), msg=answer[:60]) as caught:
                         await attempt
                     self.assertIn("cannot connect to 127.0.0.1 port", caught.exception.message)
             finally:

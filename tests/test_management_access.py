@@ -77,7 +77,10 @@ devices:
 class InventoryTest(unittest.TestCase):
     def error(self, attributes: str) -> str:
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-test-")))
-        files = {**FILES, "inventory/devices.yaml": f"devices:\n  hub: {{address: 192.0.2.1, platform: bine, {attributes}}}\n"}
+        files = {
+            **FILES,
+            "inventory/devices.yaml": f"devices:\n  hub: {{address: 192.0.2.1, platform: bine, {attributes}}}\n",
+        }
         for file, text in files.items():
             (folder / file).parent.mkdir(parents=True, exist_ok=True)
             (folder / file).write_text(text)
@@ -87,7 +90,10 @@ class InventoryTest(unittest.TestCase):
     def test_what_contradicts_itself_is_an_error_at_its_line(self) -> None:
         for attributes, told in (
             ("alternate_address: 192.0.2.1", "'alternate_address' is the device's own address 192.0.2.1"),
-            ("alternate_address: '192.0.2.1:22', port: 22", "'alternate_address' is the device's own address 192.0.2.1"),
+            (
+                "alternate_address: '192.0.2.1:22', port: 22",
+                "'alternate_address' is the device's own address 192.0.2.1",
+            ),
             ("alternate_address: '192.0.2.1:99999'", "'99999' is not a port"),
             ("alternate_address: 999.1.1.1", "'999.1.1.1' is not an address"),
             ("alternate_address: ''", "'' is not an address"),
@@ -95,7 +101,10 @@ class InventoryTest(unittest.TestCase):
             ("previous_address: 192.0.2.1", "'previous_address' is the device's address 192.0.2.1"),
             ("previous_address: 17", "'previous_address' must be an IP address or host name"),
             ("out_of_band: maybe", "'out_of_band' must be true or false"),
-            ("out_of_band: true, management_interface: manage0", "'management_interface' and 'out_of_band: true' contradict each other"),
+            (
+                "out_of_band: true, management_interface: manage0",
+                "'management_interface' and 'out_of_band: true' contradict each other",
+            ),
             (
                 "alternate_address: 203.0.113.9, alternate_interface: manage0, management_interface: manage0",
                 "'alternate_interface' is manage0, as is 'management_interface'",
@@ -114,9 +123,14 @@ class InventoryTest(unittest.TestCase):
 
     def test_an_alternate_address_on_the_same_interface_is_found_without_a_device(self) -> None:
         template = BINE.replace("interface loop0\n  ipv4\n", "").replace("    address 203", "    address 203")
-        with mock.patch.dict(FILES, {"templates/bine/all.j2": template.replace("{% endif %}\n", "") + "{% endif %}\n"}):
+        with mock.patch.dict(
+            FILES, {"templates/bine/all.j2": template.replace("{% endif %}\n", "") + "{% endif %}\n"}
+        ):
             told = self.error("alternate_address: 203.0.113.9")
-        self.assertIn("inventory/devices.yaml:2: the alternate management address 203.0.113.9 is on manage0, as is 192.0.2.1", told)
+        self.assertIn(
+            "inventory/devices.yaml:2: the alternate management address 203.0.113.9 is on manage0, as is 192.0.2.1",
+            told,
+        )
 
 
 class MoveTest(unittest.TestCase):
@@ -147,35 +161,56 @@ class MoveTest(unittest.TestCase):
         shown = self.oast("push", "-m", "renumber", "--yes", "-q").out
         for device, n in (("hub", 1), ("border", 2)):
             self.assertIn(
-                f"{device} gives up its management address 192.0.2.{n}: Oast reconnects at its new management address 192.0.2.10{n}", shown
+                f"{device} gives up its management address 192.0.2.{n}: Oast reconnects at its new management address 192.0.2.10{n}",
+                shown,
             )
-            self.assertIn(f"{device} now answers at 192.0.2.10{n}: remove previous_address from inventory/devices.yaml:", shown)
+            self.assertIn(
+                f"{device} now answers at 192.0.2.10{n}: remove previous_address from inventory/devices.yaml:",
+                shown,
+            )
         self.assertIn("2 devices delivered", shown)
         for n in (1, 2):
             self.readdress(f"192.0.2.10{n}\n    previous_address: 192.0.2.{n}", f"192.0.2.10{n}")
         self.assertEqual(self.oast("diff", "-q").out, "nothing to do: 2 devices as intended\n")
         self.simulator.stop()
         self.simulator.start()
-        self.assertEqual(self.oast("diff", "-q").out, "nothing to do: 2 devices as intended\n", "it was saved")
+        self.assertEqual(
+            self.oast("diff", "-q").out, "nothing to do: 2 devices as intended\n", "it was saved"
+        )
 
     def test_a_device_that_does_not_answer_at_the_new_address_rolls_back_to_the_previous_one(self) -> None:
         self.readdress("192.0.2.1", "192.0.2.101\n    previous_address: 192.0.2.1")
-        shown = self.oast("push", "-m", "renumber", "--with", "typo=true", "--on", "name=hub", "--yes", "-q", expect=5).out
-        self.assertIn("hub gives up its management address 192.0.2.1 and no other is known: it will be rolled back", shown)
+        shown = self.oast(
+            "push", "-m", "renumber", "--with", "typo=true", "--on", "name=hub", "--yes", "-q", expect=5
+        ).out
+        self.assertIn(
+            "hub gives up its management address 192.0.2.1 and no other is known: it will be rolled back",
+            shown,
+        )
         self.assertIn("1 device reverted", shown)
         self.oast("push", "-m", "renumber", "--on", "name=hub", "--yes", "-q")
 
     def test_a_management_address_is_given_up_for_the_alternate_one(self) -> None:
         self.readdress("192.0.2.1", "203.0.113.9\n    previous_address: 192.0.2.1")
-        shown = self.oast("push", "-m", "no port of its own any more", "--on", "name=hub", "--allow-removals", "--yes", "-q").out
+        shown = self.oast(
+            "push", "-m", "no port of its own any more", "--on", "name=hub", "--allow-removals", "--yes", "-q"
+        ).out
         self.assertIn("1 device delivered", shown)
-        self.assertEqual(self.oast("diff", "-q", "--on", "name=hub").out, "nothing to do: 1 device as intended\n")
+        self.assertEqual(
+            self.oast("diff", "-q", "--on", "name=hub").out, "nothing to do: 1 device as intended\n"
+        )
 
     def test_it_is_confirmed_at_the_alternate_address_where_that_is_all_that_remains(self) -> None:
         self.readdress("192.0.2.1", "192.0.2.1\n    alternate_address: 203.0.113.9")
-        (self.estate / "templates/bine/all.j2").write_text(BINE.replace('!= "203.0.113.9"', '== "203.0.113.9"'))
-        shown = self.oast("push", "-m", "gives it up", "--on", "name=hub", "--allow-removals", "--yes", "-q").out
-        self.assertIn("Oast reconnects at its alternate management address 203.0.113.9 and confirms from there", shown)
+        (self.estate / "templates/bine/all.j2").write_text(
+            BINE.replace('!= "203.0.113.9"', '== "203.0.113.9"')
+        )
+        shown = self.oast(
+            "push", "-m", "gives it up", "--on", "name=hub", "--allow-removals", "--yes", "-q"
+        ).out
+        self.assertIn(
+            "Oast reconnects at its alternate management address 203.0.113.9 and confirms from there", shown
+        )
         self.assertIn("1 device delivered", shown)
 
     def test_killed_and_started_again_the_devices_listen_where_they_did(self) -> None:

@@ -44,8 +44,12 @@ class ManyDevicesTest(LarkwaterTest):
     def test_results_that_are_alike_stand_together_and_what_was_broken_before_is_counted(self) -> None:
         run = self.oast("push", "-m", "time", "--section", "time", "--section", "vlans", "--yes")
         self.assertRegex(run.err, r"(?m)^24 of 24: 24 compared  ")
-        self.assertRegex(run.err, r"(?m)^tern-edge-1 +delivered  ", "a line for each device in a pipeline's log")
-        self.assertRegex(run.out, r"(?m)^gull-dist-1, gull-dist-2, heron-dist-1 and \d+ more +delivered +13 +0 ")
+        self.assertRegex(
+            run.err, r"(?m)^tern-edge-1 +delivered  ", "a line for each device in a pipeline's log"
+        )
+        self.assertRegex(
+            run.out, r"(?m)^gull-dist-1, gull-dist-2, heron-dist-1 and \d+ more +delivered +13 +0 "
+        )
         self.assertIn("24 devices delivered", run.out)
         self.assertRegex(run.out, r"(?m)^and \d+ more such, on \d+ devices in all; -v lists them$")
         self.assertEqual(run.out.count("as before the change, and not touched by it"), 3)
@@ -69,19 +73,30 @@ class ManyDevicesTest(LarkwaterTest):
         self.assertIn("24 devices to change (+252 -6)", run.out)
         # Of a container that several sections share, each counts its own; what only leads there counts once.
         run = self.oast("diff", "--summary", "--on", "platform=roundel", expect=1)
-        rows = [line.split() for line in run.out.splitlines() if line and line.split()[-1].isdigit() and "devices" not in line]
+        rows = [
+            line.split()
+            for line in run.out.splitlines()
+            if line and line.split()[-1].isdigit() and "devices" not in line
+        ]
         total = re.search(r"\(\+(\d+) -(\d+)\)", run.out)
         self.assertIsNotNone(total)
-        self.assertEqual([str(sum(int(row[n]) for row in rows)) for n in (2, 3)], list(total.groups() if total else ()))
+        self.assertEqual(
+            [str(sum(int(row[n]) for row in rows)) for n in (2, 3)], list(total.groups() if total else ())
+        )
         self.assertEqual({row[0]: row[1] for row in rows}["border-routes"], "2")
 
-    def test_a_long_difference_opens_with_what_goes_away_and_shows_once_what_differs_in_values_only(self) -> None:
+    def test_a_long_difference_opens_with_what_goes_away_and_shows_once_what_differs_in_values_only(
+        self,
+    ) -> None:
         self.oast("push", "-m", "all", "--yes")
         self.edit("templates/bine/system.j2", 'location "', 'location "At ')
         self.edit("templates/bine/time.j2", "{% for", "{# none #}{% for")
         run = self.oast("diff", expect=1)
         self.assertIn("6 of 24 devices would change: +6 -6", run.out)
-        self.assertIn("6 devices, each with its own value  +1 -1 each\n    system\n  -   location …\n  +   location …\n", run.out)
+        self.assertIn(
+            "6 devices, each with its own value  +1 -1 each\n    system\n  -   location …\n  +   location …\n",
+            run.out,
+        )
         self.assertRegex(run.out, r'(?m)^      tern-edge-1 +"Tern pier"  \|  "At Tern pier"$')
         self.assertIn("      and 3 more values; --full shows them", run.out)
         self.assertNotIn("Dunlin slipway", run.out)

@@ -156,13 +156,20 @@ class MisconfiguredTest(LarkwaterTest):
         )
         run = self.oast(*push, expect=5)
         # All twelve other routers, the last of which are three cables away.
-        self.assertRegex(run.out, r", gull-border-1 and 9 more: the prefixes that could be reached before .* lacks 203\.0\.113\.64/28, ")
-        self.edit("templates/cowl/routing.j2", "{% for vlan in vlans %}\n", "{% for vlan in vlans %}\n" + line)
+        self.assertRegex(
+            run.out,
+            r", gull-border-1 and 9 more: the prefixes that could be reached before .* lacks 203\.0\.113\.64/28, ",
+        )
+        self.edit(
+            "templates/cowl/routing.j2", "{% for vlan in vlans %}\n", "{% for vlan in vlans %}\n" + line
+        )
         self.oast("drift", "--on", "name=gull-dist-*")
 
     def make(self, mistake: Mistake) -> None:
         if mistake.lines[0].startswith("<"):
-            where = json.loads((self.estate / ".oast" / "sim" / "listening.json").read_text())["devices"][mistake.device]
+            where = json.loads((self.estate / ".oast" / "sim" / "listening.json").read_text())["devices"][
+                mistake.device
+            ]
             with Client(where["host"], where["port"], "oast", SECRETS["login-password"]) as client:
                 config = f"<target><candidate/></target><config>{mistake.lines[0]}</config>"
                 for operation in (f"<edit-config>{config}</edit-config>", "<commit/>"):
@@ -174,7 +181,9 @@ class MisconfiguredTest(LarkwaterTest):
             lines = self.levelled(mistake.lines)
         said = self.console(mistake.device, *lines)
         # What the test's console begins with is nothing that a cowl knows.
-        self.assertEqual(said.count("error:") + said.count("refused:"), int(lines[0] == "open candidate"), (mistake, said))
+        self.assertEqual(
+            said.count("error:") + said.count("refused:"), int(lines[0] == "open candidate"), (mistake, said)
+        )
 
     @staticmethod
     def levelled(lines: tuple[str, ...]) -> tuple[str, ...]:
@@ -198,18 +207,27 @@ class MisconfiguredTest(LarkwaterTest):
 
     def missing(self, mistakes: tuple[Mistake, ...]) -> list[Mistake]:
         """Those that are not found, neither by a check nor as drift."""
-        on = ("--on", f"name in ({', '.join(sorted({mistake.device for mistake in mistakes}))})", "--format", "json")
+        on = (
+            "--on",
+            f"name in ({', '.join(sorted({mistake.device for mistake in mistakes}))})",
+            "--format",
+            "json",
+        )
         checks = self.oast("verify", *on, expect=None).json()["devices"]
         drifted = self.oast("drift", *on, expect=None).json()["devices"]
         self.seen: dict[str, list[tuple[str, Any]]] = {}
         for device in checks:
-            self.seen[device["device"]] = [(one["check"], one["file"]) for one in device["checks"] if not one["passed"]]
+            self.seen[device["device"]] = [
+                (one["check"], one["file"]) for one in device["checks"] if not one["passed"]
+            ]
         for device in drifted:
             for edit in device["edits"]:
                 for sign, side in (("-", edit.get("old")), ("+", edit.get("new"))):
                     if side is not None:
                         words = [*edit["path"], side["statement"]]
-                        self.seen.setdefault(device["device"], []).extend((f"{sign}{word}", "drift") for word in words)
+                        self.seen.setdefault(device["device"], []).extend(
+                            (f"{sign}{word}", "drift") for word in words
+                        )
         return [mistake for mistake in mistakes if not self.is_found(mistake)]
 
     def is_found(self, mistake: Mistake) -> bool:

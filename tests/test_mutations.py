@@ -13,9 +13,9 @@ from oast.change.device import transaction as transacting
 from oast.change.methods.base import CliDeliveryMethod
 from oast.change.methods.revert_timer import RevertTimerMethod
 from oast.change.plan import diff as comparing
-from oast.config.difference import Edit
-from oast.config.order import in_safe_order
-from oast.config.sparing import Spared
+from oast.config.dependency_order import in_dependency_order
+from oast.config.edits import Edit
+from oast.config.retained import RetainedStatement
 from oast.config.tree import Node
 from oast.operations import deliver as delivering
 
@@ -25,7 +25,7 @@ def _nothing_left(*_: Any) -> list[Edit]:
 
 
 def _in_any_order(edits: list[Edit], goes_last: Callable[[Edit], bool], running: Node) -> list[Edit]:
-    return in_safe_order(edits, running=running)
+    return in_dependency_order(edits, running=running)
 
 
 async def _lines_first(self: RevertTimerMethod, timer_s: float) -> None:
@@ -33,7 +33,7 @@ async def _lines_first(self: RevertTimerMethod, timer_s: float) -> None:
     await self.arm(self._timer.arm, timer_s, self._timer.armed, "its revert timer")
 
 
-def _nothing_spared(edits: list[Edit], **_: Any) -> tuple[list[Edit], list[Spared]]:
+def _nothing_spared(edits: list[Edit], **_: Any) -> tuple[list[Edit], list[RetainedStatement]]:
     return list(edits), []
 
 

@@ -16,14 +16,14 @@ from oast.change.methods.netconf_errors import command_for_error
 from oast.change.plan.apply_mode import DEFAULT_MODE
 from oast.change.state import Phase
 from oast.config.commands import Command
-from oast.config.difference import difference
+from oast.config.edits import difference
 from oast.config.line import Line
 from oast.config.ownership import Scope
 from oast.config.tree import canonical
 from oast.config.xml_edits import config_parts
+from oast.connect.netconf.capabilities import ServerCapabilities
 from oast.connect.netconf.framing import END_OF_MESSAGE, Decoder, FramingError, encoded
 from oast.connect.netconf.messages import NotNetconf, RpcError, capabilities_in, errors_in, hello, parsed
-from oast.connect.netconf.offered import Offered
 from oast.connect.netconf.session import NetconfSession, Refused
 from oast.connect.session import Capability
 from oast.errors import ConnectionFailed, ProtocolError
@@ -34,7 +34,10 @@ from oastsim.roundel.schema import SCHEMA
 from roundels import SYNTAX, configurations, device_text, tree_of
 
 MESSAGES = st.lists(
-    st.binary(min_size=1, max_size=60).filter(lambda m: END_OF_MESSAGE not in m + b"]" and not m.endswith(b"]")), max_size=5
+    st.binary(min_size=1, max_size=60).filter(
+        lambda m: END_OF_MESSAGE not in m + b"]" and not m.endswith(b"]")
+    ),
+    max_size=5,
 )
 
 
@@ -46,14 +49,19 @@ def fed(decoder: Decoder, data: bytes, cuts: list[int]) -> list[bytes]:
 
 class FramingTest(unittest.TestCase):
     @given(MESSAGES, st.booleans(), st.lists(st.integers(0, 10_000), max_size=8))
-    def test_messages_survive_any_split_of_the_bytes(self, messages: list[bytes], chunked: bool, cuts: list[int]) -> None:
+    def test_messages_survive_any_split_of_the_bytes(
+        self, messages: list[bytes], chunked: bool, cuts: list[int]
+    ) -> None:
         decoder = Decoder(10_000)
         decoder.chunked = chunked
         data = b"".join(encoded(message, chunked=chunked) for message in messages)
         self.assertEqual(fed(decoder, data, cuts), messages)
         self.assertEqual(decoder.waiting, b"")
 
-    @given(st.lists(st.binary(min_size=1, max_size=20), min_size=1, max_size=6), st.lists(st.integers(0, 10_000), max_size=8))
+    @given(
+        st.lists(st.binary(min_size=1, max_size=20), min_size=1, max_size=6),
+        st.lists(st.integers(0, 10_000), max_size=8),
+    )
     def test_a_message_may_come_in_any_chunks(self, parts: list[bytes], cuts: list[int]) -> None:
         decoder = Decoder(10_000)
         decoder.chunked = True
@@ -61,7 +69,16 @@ class FramingTest(unittest.TestCase):
         self.assertEqual(fed(decoder, data * 2, cuts), [b"".join(parts)] * 2)
 
     def test_what_is_no_framing_is_told_at_once(self) -> None:
-        for data in (b"<rpc/>", b"\n#0\nx", b"\n#01\nx", b"\n##\n", b"\n#x\n", b"\n#4294967296\n", b"\n#99999999999", b"\n\n#3\nabc"):
+        for data in (
+            b"<rpc/>",
+            b"\n#0\nx",
+            b"\n#01\nx",
+            b"\n##\n",
+            b"\n#x\n",
+            b"\n#4294967296\n",
+            b"\n#99999999999",
+            b"\n\n#3\nabc",
+        ):
             with self.subTest(data=data), self.assertRaises(FramingError):
                 decoder = Decoder(10_000)
                 decoder.chunked = True
@@ -77,7 +94,9 @@ class FramingTest(unittest.TestCase):
         device.chunked = decoder.chunked = True
         self.assertEqual(list(decoder.feed(device.framed(b"<rpc-reply/>"))), [b"<rpc-reply/>"])
         self.assertEqual(device.feed(encoded(b"<rpc/>", chunked=True)), [b"<rpc/>"])
-        self.assertTrue(encoded(b"<hello/>", chunked=False).endswith(b"]]>]]>"), "nothing stands behind the mark")
+        self.assertTrue(
+            encoded(b"<hello/>", chunked=False).endswith(b"]]>]]>"), "nothing stands behind the mark"
+        )
 
 
 class MessageTest(unittest.TestCase):
@@ -94,9 +113,20 @@ class MessageTest(unittest.TestCase):
 
     def test_what_is_offered_decides_what_can_be_done(self) -> None:
         cap = "urn:ietf:params:netconf:capability:"
-        old = Offered(("urn:ietf:params:netconf:base:1.0", f"{cap}candidate:1.0", f"{cap}confirmed-commit:1.1"))
-        self.assertEqual((old.is_netconf, old.base_11, old.candidate, old.confirmed_commit, old.persist), (True, False, True, True, False))
-        new = Offered((*old.capabilities, "urn:ietf:params:netconf:base:1.1", "urn:x?module=pier&revision=2026-01-01&features=a,b"))
+        old = ServerCapabilities(
+            ("urn:ietf:params:netconf:base:1.0", f"{cap}candidate:1.0", f"{cap}confirmed-commit:1.1")
+        )
+        self.assertEqual(
+            (old.is_netconf, old.base_11, old.candidate, old.confirmed_commit, old.persist),
+            (True, False, True, True, False),
+        )
+        new = ServerCapabilities(
+            (
+                *old.capabilities,
+                "urn:ietf:params:netconf:base:1.1",
+                "urn:x?module=pier&revision=2026-01-01&features=a,b",
+            )
+        )
         self.assertTrue(new.persist)
         self.assertEqual((new.modules[0].name, new.modules[0].features), ("pier", ("a", "b")))
         self.assertEqual(new.lacks(["urn:x", "urn:y"]), ["urn:y"])
@@ -113,7 +143,11 @@ class MessageTest(unittest.TestCase):
         def command(*path: str) -> Command:
             return Command(Line(("x",)), path)
 
-        commands = [command("interfaces", "interface port1", "mtu"), command("interfaces", 'interface "port 2"'), command("system")]
+        commands = [
+            command("interfaces", "interface port1", "mtu"),
+            command("interfaces", 'interface "port 2"'),
+            command("system"),
+        ]
         for path, number in (
             ("/if:interfaces/if:interface[if:name='port 2']/if:type", 1),
             ('/interfaces/interface[name="port1"]', 0),
@@ -129,15 +163,26 @@ class LockedOutTest(unittest.IsolatedAsyncioTestCase):
 
     def delivery(self, *tags: str | None) -> NetconfCandidateMethod:
         """A delivery to a device that answers one operation after the other, with an error of each tag."""
-        answers = [None if tag is None else Refused([RpcError("protocol", tag, "error")], "commit", str) for tag in tags]
-        session = mock.Mock(spec=NetconfSession, capabilities=frozenset((Capability.PERSIST,)), held=set(), committed=False)
+        answers = [
+            None if tag is None else Refused([RpcError("protocol", tag, "error")], "commit", str)
+            for tag in tags
+        ]
+        session = mock.Mock(
+            spec=NetconfSession, capabilities=frozenset((Capability.PERSIST,)), held=set(), committed=False
+        )
         session.rpc = mock.AsyncMock(side_effect=answers)
         session.read = mock.AsyncMock(return_value="/system/contact = b\n")
         intent = mock.Mock(scope=Scope((("*",),)), tree=tree_of("/system/contact = b\n"))
-        comparison = mock.Mock(intent=intent, running=tree_of("/system/contact = a\n"), manner=DEFAULT_MODE, commands=())
-        return NetconfCandidateMethod(session, ChangeRequest(comparison, SYNTAX, mock.AsyncMock(), lambda number: None, "word"))
+        comparison = mock.Mock(
+            intent=intent, running=tree_of("/system/contact = a\n"), manner=DEFAULT_MODE, commands=()
+        )
+        return NetconfCandidateMethod(
+            session, ChangeRequest(comparison, SYNTAX, mock.AsyncMock(), lambda number: None, "word")
+        )
 
-    async def test_a_confirmation_is_proved_by_a_word_that_is_not_known_any_more_and_by_nothing_else(self) -> None:
+    async def test_a_confirmation_is_proved_by_a_word_that_is_not_known_any_more_and_by_nothing_else(
+        self,
+    ) -> None:
         await self.delivery(None, "invalid-value").confirm()
         await self.delivery(None, "in-use", "invalid-value").confirm()
         for tags, error in (
@@ -169,8 +214,16 @@ class XmlTest(unittest.TestCase):
             (system.format("<p:contact>a</p:contact>"), 2, "the prefix p on contact is declared nowhere"),
             (system.format("<contcat>a</contcat>"), 2, "'contcat' is not a statement below 'system'"),
             (system.format('<contact xmlns="urn:x">a</contact>'), 2, "stands in the namespace 'urn:x'"),
-            (system.format("<dns-resolver>\n<options><timeout>x</timeout></options></dns-resolver>"), 3, "'x' is not a whole number"),
-            (system.format("<ntp><server><iburst>true</iburst></server></ntp>"), 2, "'server' lacks its key 'name'"),
+            (
+                system.format("<dns-resolver>\n<options><timeout>x</timeout></options></dns-resolver>"),
+                3,
+                "'x' is not a whole number",
+            ),
+            (
+                system.format("<ntp><server><iburst>true</iburst></server></ntp>"),
+                2,
+                "'server' lacks its key 'name'",
+            ),
             (system.format("<contact><b/></contact>"), 2, "'contact' is a leaf, and no element stands in it"),
             (system.format("contact = a"), 1, "'contact' stands between elements"),
             (system.format("<contact>night\u00a0desk</contact>"), 2, "'contact' holds U+00A0"),
@@ -181,7 +234,9 @@ class XmlTest(unittest.TestCase):
                 self.assertTrue(any(number == line and told in message for number, message in found), found)
 
     def test_spelling_makes_no_difference(self) -> None:
-        one = tree_of("/interfaces/interface[name=port1]/type = ethernet\n/interfaces/interface[name=port1]/ipv4/mtu = 1500\n")
+        one = tree_of(
+            "/interfaces/interface[name=port1]/type = ethernet\n/interfaces/interface[name=port1]/ipv4/mtu = 1500\n"
+        )
         other = (
             '<?xml version="1.0"?>\n<data><i:interfaces xmlns:i="urn:ietf:params:xml:ns:yang:ietf-interfaces"><i:interface\n>'
             '<p:ipv4 xmlns:p="urn:ietf:params:xml:ns:yang:ietf-ip"><p:mtu> 1500\n</p:mtu></p:ipv4><!-- hm --><i:enabled>true</i:enabled>'
@@ -209,7 +264,9 @@ class XmlTest(unittest.TestCase):
 
     @given(configurations(), configurations())
     @settings(max_examples=60)
-    def test_the_edits_of_a_difference_make_one_configuration_into_the_other(self, one: str, other: str) -> None:
+    def test_the_edits_of_a_difference_make_one_configuration_into_the_other(
+        self, one: str, other: str
+    ) -> None:
         before, after = tree_of(one), tree_of(other)
         device = Tree(SCHEMA)
         device.load(device_text(one))

@@ -16,8 +16,35 @@ from larkwater import EstateTest
 from oast.cli.exits import DONE, INVALID
 from oast.cli.main import main
 
-ODD: tuple[Any, ...] = (5, -1, 1.5, "x", "", "{{ x }}", "a: b", [1], ["a", ["b"]], [], {"a": 1}, {}, None, True)
-SCRAPS = (*"{}[]:#'\"-%&*!|>@`\t \n,.=0aZ\\é\0\u2028/", "{{", "}}", "{%", "%}", "{#", "#}", "\r\n", "9" * 20, "../", "\ufeff")
+ODD: tuple[Any, ...] = (
+    5,
+    -1,
+    1.5,
+    "x",
+    "",
+    "{{ x }}",
+    "a: b",
+    [1],
+    ["a", ["b"]],
+    [],
+    {"a": 1},
+    {},
+    None,
+    True,
+)
+SCRAPS = (
+    *"{}[]:#'\"-%&*!|>@`\t \n,.=0aZ\\é\0\u2028/",
+    "{{",
+    "}}",
+    "{%",
+    "%}",
+    "{#",
+    "#}",
+    "\r\n",
+    "9" * 20,
+    "../",
+    "\ufeff",
+)
 ROUNDS = 12
 
 Path = tuple[Any, ...]
@@ -48,7 +75,11 @@ class OddInputTest(EstateTest):
         path.write_bytes(text.encode())
         for command in (["lint", "--trace"], ["explain", "gull-core-1"], ["render", "-q"]):
             out, err = io.StringIO(), io.StringIO()
-            with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), self.subTest(file=file, command=command, text=text):
+            with (
+                contextlib.redirect_stdout(out),
+                contextlib.redirect_stderr(err),
+                self.subTest(file=file, command=command, text=text),
+            ):
                 code = main([*command, "--estate", str(self.estate)])
                 self.assertIn(code, (DONE, INVALID), err.getvalue())
                 self.assertTrue(out.getvalue() or err.getvalue())
@@ -68,13 +99,19 @@ class OddInputTest(EstateTest):
             text = (self.estate / file).read_text()
             header = re.match(r"\{#(.*?)#\}", text, re.DOTALL) if file in templates else None
             data = yaml.safe_load(header[1] if header else text)
-            new = yaml.safe_dump(replaced(data, chance.choice(list(places(data))), chance.choice(ODD)), sort_keys=False)
+            new = yaml.safe_dump(
+                replaced(data, chance.choice(list(places(data))), chance.choice(ODD)), sort_keys=False
+            )
             self.check(file, "{#\n" + new + "#}" + text[header.end() :] if header else new)
 
     def test_anything_put_in_or_taken_out_anywhere(self) -> None:
         chance = random.Random(2027)
         kinds = (".yaml", ".csv", ".toml", ".j2")
-        files = [str(path.relative_to(self.estate)) for path in sorted(self.estate.rglob("*")) if path.suffix in kinds]
+        files = [
+            str(path.relative_to(self.estate))
+            for path in sorted(self.estate.rglob("*"))
+            if path.suffix in kinds
+        ]
         for _ in range(ROUNDS):
             file = chance.choice(files)
             text = (self.estate / file).read_text()

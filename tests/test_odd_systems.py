@@ -33,7 +33,14 @@ peer 192.0.2.9 {
     as 64500;
 }
 """
-LINES = ("name pier", "watch kelp", "port quay/1 text old", "port quay/1 size 9000", "port quay/2 text gone", "peer 192.0.2.9 as 70")
+LINES = (
+    "name pier",
+    "watch kelp",
+    "port quay/1 text old",
+    "port quay/1 size 9000",
+    "port quay/2 text gone",
+    "peer 192.0.2.9 as 70",
+)
 SETTINGS = """format = 1
 [connection]
 username = "oast"
@@ -91,7 +98,11 @@ class OddTest(unittest.TestCase):
             servers[name] = Server(Petrel(FILE) if n % 2 else Dotterel(*LINES), self.loop)
             self.addCleanup(servers[name].close)
             inventory += f"  {name}: {{address: 127.0.0.1, port: {servers[name].port}, platform: {platform}, out_of_band: true}}\n"
-        files = {"oast.toml": SETTINGS, "inventory/devices.yaml": inventory, "values/all.yaml": "everywhere: {text: to the pier}\n"}
+        files = {
+            "oast.toml": SETTINGS,
+            "inventory/devices.yaml": inventory,
+            "values/all.yaml": "everywhere: {text: to the pier}\n",
+        }
         files["intent.yaml"] = "sections:\n  - section: all\n"
         for platform, text in TEMPLATES.items() if number > 1 else [("petrel", TEMPLATES["petrel"])]:
             files[f"templates/{platform}/all.j2"] = text
@@ -127,7 +138,11 @@ class OddTest(unittest.TestCase):
         self.assertIn("2 devices delivered", run.out)
         running_, file = self.truth(servers["pier-1"])  # type: ignore[misc]
         self.assertEqual(running_, file)
-        for line in ("    network 192.0.2.0/24 in 0.0.0.0;\n", '    text "to the pier";\n', "peer 192.0.2.9 {\n"):
+        for line in (
+            "    network 192.0.2.0/24 in 0.0.0.0;\n",
+            '    text "to the pier";\n',
+            "peer 192.0.2.9 {\n",
+        ):
             self.assertIn(line, running_)
         self.assertNotIn("quay/2", running_)
         self.assertIn("nothing to do", self.oast("diff").out)
@@ -151,11 +166,15 @@ class OddTest(unittest.TestCase):
         servers = self.lay_out(1)
         template = self.estate / "templates" / "petrel" / "all.j2"
         template.write_text(
-            template.read_text().replace("owns: [", "owns: [name, ").replace("link quay/1", "name of-late;\nlink quay/1", 1)
+            template.read_text()
+            .replace("owns: [", "owns: [name, ")
+            .replace("link quay/1", "name of-late;\nlink quay/1", 1)
         )
         platform = self.estate / "platforms" / "petrel.toml"
         platform.write_text(
-            platform.read_text().replace('"link/text" = {', '"link/words" = { kind = "leaf", takes = "text" }\n"link/text" = {')
+            platform.read_text().replace(
+                '"link/text" = {', '"link/words" = { kind = "leaf", takes = "text" }\n"link/text" = {'
+            )
         )
         template.write_text(template.read_text().replace("size 9000;", "words here;"))
         before = self.truth(servers["pier-1"])
@@ -170,9 +189,17 @@ class OddTest(unittest.TestCase):
         platform = self.estate / "platforms" / "petrel.toml"
         text = platform.read_text()
         for old, new, told in (
-            ("one_shot = true", "one_shot = true\nprompts = { all = '> ' }", "'prompts' does not go with 'one_shot'"),
+            (
+                "one_shot = true",
+                "one_shot = true\nprompts = { all = '> ' }",
+                "'prompts' does not go with 'one_shot'",
+            ),
             ("one_shot = true", 'one_shot = true\nprepare = "hush"', "'prepare' does not go with 'one_shot'"),
-            ('startup = "cat /etc/petrel.conf"', 'startup = "cat /etc/petrel.conf"\nenter = "edit"', "'enter' does not go with 'one_shot'"),
+            (
+                'startup = "cat /etc/petrel.conf"',
+                'startup = "cat /etc/petrel.conf"\nenter = "edit"',
+                "'enter' does not go with 'one_shot'",
+            ),
             ("one_shot = true", 'one_shot = "yes"', "'one_shot' has to be true or false"),
             ("one_shot = true", "one_sot = true", "'one_sot' is not known"),
         ):
@@ -188,8 +215,21 @@ class OddTest(unittest.TestCase):
         servers = self.lay_out(FAULTS)
         before = {name: self.truth(server) for name, server in servers.items()}
         for server in servers.values():
-            server.trouble = Trouble(chance.choice(KINDS), chance.randrange(1, 16), chance.random() < 0.3, chance.randrange(1000))
-        run = self.oast("push", "-m", "through", "--yes", "--format", "json", "--one-wave", "--parallel", "100", expect=None)
+            server.trouble = Trouble(
+                chance.choice(KINDS), chance.randrange(1, 16), chance.random() < 0.3, chance.randrange(1000)
+            )
+        run = self.oast(
+            "push",
+            "-m",
+            "through",
+            "--yes",
+            "--format",
+            "json",
+            "--one-wave",
+            "--parallel",
+            "100",
+            expect=None,
+        )
         self.assertIn(run.code, (0, 4, 5), run.err)
         told = {one["device"]: one for one in run.json()["devices"]}
         self.assertEqual(set(told), set(servers))

@@ -5,10 +5,10 @@ from __future__ import annotations
 import unittest
 
 from oast.errors import EstateError
-from oast.estate.bounds import SIZE, TooMuch
 from oast.estate.expressions import evaluated, template_environment
 from oast.estate.output_size import size_of
-from oast.intent.templates import of_text
+from oast.estate.template_limits import SIZE, LimitExceeded
+from oast.intent.templates import template_of_text
 
 GROWING = "{% set ns = namespace(x='a') %}{% for i in range(40) %}{% set ns.x = EXPRESSION %}{% endfor %}{{ ns.x|length }}"
 BEYOND = (
@@ -39,7 +39,7 @@ ENOUGH = (
 
 
 def rendered(text: str) -> str:
-    return of_text("trial", text, template_environment(None, {})).render({})
+    return template_of_text("trial", text, template_environment(None, {})).render({})
 
 
 class OutputSizeTest(unittest.TestCase):
@@ -61,9 +61,9 @@ class OutputSizeTest(unittest.TestCase):
         for _ in range(60):
             shared = [shared, shared]
         for value in (shared, "x" * (SIZE + 1), ["x" * 1000] * 20_000, list(range(600_000))):
-            with self.assertRaises(TooMuch):
+            with self.assertRaises(LimitExceeded):
                 size_of(value)
-        with self.assertRaises(TooMuch):
+        with self.assertRaises(LimitExceeded):
             evaluated("1e308 * 10", {})
 
 

@@ -25,7 +25,11 @@ class PipelineTest(LarkwaterTest):
         oast = bin_folder / "oast"
         oast.write_text(f'#!/bin/sh\nexec {sys.executable} -m oast "$@"\n')
         oast.chmod(0o755)
-        environment = {**clean_environment(), "PATH": f"{bin_folder}:{os.environ['PATH']}", "OAST_IDENTITY": "pipeline@larkwater.example"}
+        environment = {
+            **clean_environment(),
+            "PATH": f"{bin_folder}:{os.environ['PATH']}",
+            "OAST_IDENTITY": "pipeline@larkwater.example",
+        }
         process = subprocess.Popen(
             ["bash", str(SCRIPT), str(self.estate), reason, str(self.folder / "public")],
             cwd=self.folder, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
@@ -42,7 +46,9 @@ class PipelineTest(LarkwaterTest):
         process = self.pipeline()
         deadline = time.monotonic() + 120
         while self.state() != "proposed":
-            self.assertIsNone(process.poll(), process.stdout.read() if process.poll() is not None and process.stdout else "")
+            self.assertIsNone(
+                process.poll(), process.stdout.read() if process.poll() is not None and process.stdout else ""
+            )
             self.assertLess(time.monotonic(), deadline)
             time.sleep(0.3)
         self.assertIn("Larkwater network desk", self.running("gull-core-1"), "only the lab has it so far")
@@ -52,13 +58,18 @@ class PipelineTest(LarkwaterTest):
         self.assertIn("all true", out)
         self.assertIn("not in the lab, and not tried there: dunlin-edge-1", out)
         self.assertIn("git add changes", out)
-        self.assertTrue(list((self.folder / "public/lab").glob("*/outcome.json")), "the logs of the lab are kept")
+        self.assertTrue(
+            list((self.folder / "public/lab").glob("*/outcome.json")), "the logs of the lab are kept"
+        )
         self.assertIn("6 devices delivered", out)
         self.assertIn("Larkwater day desk", self.running("gull-core-1"))
         summary = (self.folder / "public/summary.md").read_text()
         self.assertIn("# The day desk", summary)
         self.assertIn("| approved |", summary)
-        self.assertIn('```diff\n- system / contact "Larkwater network desk"\n+ system / contact "Larkwater day desk"\n```', summary)
+        self.assertIn(
+            '```diff\n- system / contact "Larkwater network desk"\n+ system / contact "Larkwater day desk"\n```',
+            summary,
+        )
         suite = ElementTree.parse(self.folder / "public/junit.xml").getroot()
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("6", "0"))
         self.assertTrue((self.folder / "public/log/gull-core-1.log").is_file())
@@ -82,16 +93,28 @@ class PipelineTest(LarkwaterTest):
     def test_what_failed_is_a_failure_in_the_report_and_markdown_takes_no_word_for_a_sign(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         self.fault("gull-core-1", "refuse", "--match", "contact")
-        self.oast("push", "-m", "The *day* desk | at <gull> @all https://ferries.example", "--on", "role=core", "--yes", expect=4)
+        self.oast(
+            "push",
+            "-m",
+            "The *day* desk | at <gull> @all https://ferries.example",
+            "--on",
+            "role=core",
+            "--yes",
+            expect=4,
+        )
         suite = ElementTree.fromstring(self.oast("report", "--format", "junit").out)
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "1"))
         failed = [case.get("name") for case in suite if case.find("failure") is not None]
         self.assertEqual(failed, ["gull-core-1"])
         text = self.oast("report", "--change", "last").out
-        self.assertIn("# The \\*day\\* desk \\| at &lt;gull&gt; @\u200ball https:\u200b//ferries.example\n", text)
+        self.assertIn(
+            "# The \\*day\\* desk \\| at &lt;gull&gt; @\u200ball https:\u200b//ferries.example\n", text
+        )
         self.assertIn("@\u200ball", suite.get("name") or "")
         self.assertRegex(text, r"(?m)^\| gull-core-1 \| (reverted|unchanged) \(failed\) \|")
-        self.assertIn("there is no change 'nothing'", self.oast("report", "--change", "nothing", expect=2).err)
+        self.assertIn(
+            "there is no change 'nothing'", self.oast("report", "--change", "nothing", expect=2).err
+        )
 
 
 if __name__ == "__main__":

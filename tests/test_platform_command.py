@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from larkwater import EstateTest, LarkwaterTest
-from oast.platforms.load import load
+from oast.platforms.load import load_platform
 from oast.records import Fingerprints
 from odd_devices import Dotterel, Eider
 from odd_estate import Estate
@@ -32,7 +32,7 @@ class NewTest(EstateTest):
             said = self.oast("platform", "new", name, "--syntax", syntax).out
             path = self.estate / "platforms" / f"{name}.toml"
             self.assertIn(f"platforms/{name}.toml holds a platform to begin with", said)
-            platform = load(path, Fingerprints(b"k"))
+            platform = load_platform(path, Fingerprints(b"k"))
             self.assertEqual((platform.name, platform.syntax), (name, syntax))
             self.assertIn(f"own-{syntax}: {syntax}, ", self.oast("platform", "check", str(path)).out)
             self.assertIn("is there already", self.oast("platform", "new", name, expect=2).err)
@@ -45,7 +45,15 @@ class CheckTest(EstateTest):
     def check(self, text: str, *options: str, expect: int = 0, platform: str = "dotterel") -> str:
         listing = self.folder / "running.txt"
         listing.write_text(text)
-        return self.oast("platform", "check", str(PLATFORMS / f"{platform}.toml"), "--text", str(listing), *options, expect=expect).out
+        return self.oast(
+            "platform",
+            "check",
+            str(PLATFORMS / f"{platform}.toml"),
+            "--text",
+            str(listing),
+            *options,
+            expect=expect,
+        ).out
 
     def test_a_listing_is_shown_as_it_was_understood(self) -> None:
         said = self.check(LISTING, "-v", expect=1)
@@ -64,7 +72,10 @@ class CheckTest(EstateTest):
             self.assertIn(line, said)
         self.assertNotIn("kelp", said)
         document = json.loads(self.check(LISTING, "--format", "json", expect=1))
-        self.assertEqual((document["format"], document["platform"]["way_back"]), ("oast.platform/1", "inverse lines that Oast sends"))
+        self.assertEqual(
+            (document["format"], document["platform"]["way_back"]),
+            ("oast.platform/1", "inverse lines that Oast sends"),
+        )
         self.assertEqual(
             [(one["line"], one["known"]) for one in document["listing"]["lines"]],
             [(1, True), (2, True), (3, True), (4, True), (5, False), (7, False)],
@@ -79,15 +90,29 @@ class CheckTest(EstateTest):
         self.assertIn("way back: its commit that was not confirmed", said)
 
     def test_what_cannot_be_looked_at_is_told(self) -> None:
-        self.assertIn("is longer than", self.oast("platform", "check", str(PLATFORMS / "eider.toml"), "--text", "/dev/zero", expect=2).err)
-        self.assertIn("is empty", self.oast("platform", "check", str(PLATFORMS / "eider.toml"), "--text", "/dev/null", expect=2).err)
         self.assertIn(
-            "cannot be read: No such file", self.oast("platform", "check", str(PLATFORMS / "eider.toml"), "--text", "gone", expect=2).err
+            "is longer than",
+            self.oast(
+                "platform", "check", str(PLATFORMS / "eider.toml"), "--text", "/dev/zero", expect=2
+            ).err,
+        )
+        self.assertIn(
+            "is empty",
+            self.oast(
+                "platform", "check", str(PLATFORMS / "eider.toml"), "--text", "/dev/null", expect=2
+            ).err,
+        )
+        self.assertIn(
+            "cannot be read: No such file",
+            self.oast("platform", "check", str(PLATFORMS / "eider.toml"), "--text", "gone", expect=2).err,
         )
         self.assertIn("cannot be read", self.oast("platform", "check", "gone.toml", expect=3).err)
         wrong = self.folder / "wrong.toml"
         wrong.write_text(
-            (PLATFORMS / "eider.toml").read_text().replace('kind = "leaf-list"', 'kind = "leaflist"', 1).replace("[edit]", "[edits]")
+            (PLATFORMS / "eider.toml")
+            .read_text()
+            .replace('kind = "leaf-list"', 'kind = "leaflist"', 1)
+            .replace("[edit]", "[edits]")
         )
         told = self.oast("platform", "check", str(wrong), expect=3).err
         self.assertIn("did you mean 'leaf-list'?", told)
@@ -114,14 +139,24 @@ class TryTest(LarkwaterTest):
     def test_each_step_that_fails_says_what_was_seen(self) -> None:
         (self.estate / "platforms").mkdir()
         shipped = Path(__file__).parent.parent / "src/oast/platforms/bine.toml"
-        text = shipped.read_text().replace('name = "bine"', 'name = "own"').replace("read ports", "read poorts").replace('"snmp', '"snomp')
+        text = (
+            shipped.read_text()
+            .replace('name = "bine"', 'name = "own"')
+            .replace("read ports", "read poorts")
+            .replace('"snmp', '"snomp')
+        )
         text = text.replace('leafref = "snmp', 'leafref = "snomp')
         (self.estate / "platforms/own.toml").write_text(text)
         run = self.oast("platform", "try", "own", "--on", "name=tern-edge-1", expect=4)
-        self.assertRegex(run.out, r"  no   read what runs: read running: \d+ lines, \d+ understood; line \d+: 'snmp' is not a statement")
+        self.assertRegex(
+            run.out,
+            r"  no   read what runs: read running: \d+ lines, \d+ understood; line \d+: 'snmp' is not a statement",
+        )
         self.assertIn("  no   reading interfaces: read poorts: the device refused 'read poorts'", run.out)
         self.assertIn("  yes  reading routes", run.out)
-        document = self.oast("platform", "try", "own", "--on", "name=tern-edge-1", "--format", "json", expect=4).json()
+        document = self.oast(
+            "platform", "try", "own", "--on", "name=tern-edge-1", "--format", "json", expect=4
+        ).json()
         self.assertEqual(document["format"], "oast.trial/1")
         self.assertEqual([s["passed"] for s in document["steps"]].count(False), 3)
         for path in Path(document["logs"]).iterdir():
@@ -132,15 +167,22 @@ class TryTest(LarkwaterTest):
             self.oast("platform", "try", "bine", "--on", "name=tern-edge-1", expect=4).out,
         )
         self.oast("platform", "new", "wharf")
-        said = self.oast("platform", "try", "wharf", "--on", "name=gull-core-1", "--timeout", "1", expect=4).out
-        self.assertRegex(said, "none of the prompts of the platform fits the end of what it sent: '.*gull-core-1 view.'")
+        said = self.oast(
+            "platform", "try", "wharf", "--on", "name=gull-core-1", "--timeout", "1", expect=4
+        ).out
+        self.assertRegex(
+            said, "none of the prompts of the platform fits the end of what it sent: '.*gull-core-1 view.'"
+        )
         self.assertIn("there is no platform 'bime'", self.oast("platform", "try", "bime", expect=3).err)
 
 
 class OddTest(unittest.TestCase):
     def test_platforms_of_every_syntax_can_be_tried(self) -> None:
         with tempfile.TemporaryDirectory(prefix="oast-odd-") as folder:
-            devices = {"pier-sw": Eider(["/system/contact = desk", "/system/odd = 7"]), "pier-rt": Dotterel("name before")}
+            devices = {
+                "pier-sw": Eider(["/system/contact = desk", "/system/odd = 7"]),
+                "pier-rt": Dotterel("name before"),
+            }
             estate = Estate(Path(folder), devices, {"eider": EIDER_TEMPLATE, "dotterel": DOTTEREL_TEMPLATE})
             code, out, _ = estate.run("platform", "try", "dotterel", "--on", "name=pier-rt")
             self.assertEqual(code, 0, out)
@@ -148,9 +190,14 @@ class OddTest(unittest.TestCase):
             code, out, _ = estate.run("platform", "try", "eider", "--on", "name=pier-sw")
             self.assertEqual(code, 4, out)
             self.assertIn(
-                "  no   read what runs: list running: 2 lines, 1 understood; line 2: 'odd' is not a statement below 'system'", out
+                "  no   read what runs: list running: 2 lines, 1 understood; line 2: 'odd' is not a statement below 'system'",
+                out,
             )
             self.assertIn("  yes  look whether its commit waits: list pending: it does not", out)
             self.assertFalse(
-                [line for line in devices["pier-sw"].typed if line.split(" ")[0] in ("open", "set", "delete", "commit", "store")]
+                [
+                    line
+                    for line in devices["pier-sw"].typed
+                    if line.split(" ")[0] in ("open", "set", "delete", "commit", "store")
+                ]
             )

@@ -13,9 +13,16 @@ from hypothesis import strategies as st
 
 from in_memory import run
 from larkwater import SECRETS, LarkwaterTest
-from oast.connect.session_draft import QUIET_S, SessionCommands, SessionDraft, draft_session, error_pattern, prompt_pattern
+from oast.connect.session_draft import (
+    QUIET_S,
+    SessionCommands,
+    SessionDraft,
+    draft_session,
+    error_pattern,
+    prompt_pattern,
+)
 from oast.connect.transcript import Transcript
-from oast.errors import ConnectionFailed, DeadlinePassed
+from oast.errors import ConnectionFailed, DeviceTimeout
 from oast.fleet.clock import SystemClock
 from oast.operations.drafting import PlatformDraft, draft_platform, possible_names
 from oast.records import Fingerprints, Secret
@@ -82,7 +89,9 @@ class ListingTest(unittest.TestCase):
         """The statements of its draft, which has to understand every line."""
         made = draft(listing)
         found = made.understanding
-        self.assertEqual((found.known, found.problems, found.lost, made.given_up), (len(found.lines), (), (), ()))
+        self.assertEqual(
+            (found.known, found.problems, found.lost, made.given_up), (len(found.lines), (), (), ())
+        )
         statements: dict[str, dict[str, object]] = tomllib.loads(made.text)["statements"]
         return statements
 
@@ -92,20 +101,33 @@ class ListingTest(unittest.TestCase):
         self.assertEqual(found["port/has address"], {"kind": "leaf-list", "takes": "ipv4-address-and-length"})
         self.assertEqual(found["port/ospf price"], {"kind": "leaf", "takes": "number"})
         self.assertEqual(found["port/comment"], {"kind": "leaf", "takes": "text"})
-        self.assertEqual(found["port/closed"], {"kind": "leaf", "takes": "boolean", "lines": {"false": "closed"}})
-        self.assertEqual(found["speaker of/peer"], {"kind": "list", "takes": "ip-address", "keys": 1, "inline": True})
+        self.assertEqual(
+            found["port/closed"], {"kind": "leaf", "takes": "boolean", "lines": {"false": "closed"}}
+        )
+        self.assertEqual(
+            found["speaker of/peer"], {"kind": "list", "takes": "ip-address", "keys": 1, "inline": True}
+        )
         self.assertEqual(found["speaker of/peer/in-as"], {"kind": "leaf", "takes": "number"})
-        route = {"kind": "list", "takes": "ipv4-prefix by:ipv4-address", "keys": 1, "line": "path {ipv4-prefix} by {by}"}
+        route = {
+            "kind": "list",
+            "takes": "ipv4-prefix by:ipv4-address",
+            "keys": 1,
+            "line": "path {ipv4-prefix} by {by}",
+        }
         self.assertEqual(found["path"], route)
         self.assertEqual(found["clock at"], {"kind": "leaf-list", "takes": "ipv4-address"})
         self.assertEqual(found["lan"], {"kind": "leaf", "takes": "ranges"})
 
     def test_the_other_ways_to_write_a_configuration(self) -> None:
         found = self.statements(BRACES)
-        self.assertEqual(found["port/disabled"], {"kind": "leaf", "takes": "boolean", "lines": {"false": "disabled"}})
+        self.assertEqual(
+            found["port/disabled"], {"kind": "leaf", "takes": "boolean", "lines": {"false": "disabled"}}
+        )
         self.assertEqual(found["system/resolver/server"], {"kind": "leaf-list", "takes": "ipv4-address"})
         found = self.statements(PATHS)
-        self.assertEqual(found["ports/port/ipv4/address"], {"kind": "list", "takes": "ip:ipv4-address", "keys": 1})
+        self.assertEqual(
+            found["ports/port/ipv4/address"], {"kind": "list", "takes": "ip:ipv4-address", "keys": 1}
+        )
         self.assertEqual(found["ntp/server"], {"kind": "list", "takes": "address:ipv4-address", "keys": 1})
 
     def test_how_a_listing_is_written(self) -> None:
@@ -134,7 +156,9 @@ class ListingTest(unittest.TestCase):
 
     def test_roles_are_named_only_where_all_that_they_need_is_there(self) -> None:
         roles = tomllib.loads(draft(LISTING).text)["roles"]
-        self.assertEqual(roles, {"interface": "port", "ipv4_address": "port/has address", "enabled": "port/closed"})
+        self.assertEqual(
+            roles, {"interface": "port", "ipv4_address": "port/has address", "enabled": "port/closed"}
+        )
         self.assertNotIn("roles", tomllib.loads(draft("port a1\n size 9\nport a2\n").text))
 
     @settings(max_examples=60)
@@ -204,7 +228,9 @@ class SessionTest(unittest.TestCase):
             "change": "=> quay (changing)# ", "back": "=> quay# ", "": "",
         }  # fmt: skip
         commands = SessionCommands("show", "up", "change", "back")
-        found, device = self.session(lambda: Unknown(answers), commands, FINGERPRINTS.secret("privilege-password", "s3sam"))
+        found, device = self.session(
+            lambda: Unknown(answers), commands, FINGERPRINTS.secret("privilege-password", "s3sam")
+        )
         self.assertEqual(found.prompts, {"view": r"\S+> ", "full": r"\S+# ", "edit": r"\S+ \(changing\)# "})
         self.assertEqual((found.privileged, found.level), (["full"], "edit"))
         self.assertEqual(found.listing, "hostname quay\nport 1\n")
@@ -231,7 +257,7 @@ class SessionTest(unittest.TestCase):
 
         with self.assertRaisesRegex(ConnectionFailed, "the answers to two empty lines differ"):
             self.session(lambda: Clock({"": ""}), SessionCommands())
-        with self.assertRaisesRegex(DeadlinePassed, "said nothing for 30 s"):
+        with self.assertRaisesRegex(DeviceTimeout, "said nothing for 30 s"):
             silent = Unknown({})
             silent._shown = asyncio.Queue()
             self.session(lambda: silent, SessionCommands())
@@ -239,7 +265,11 @@ class SessionTest(unittest.TestCase):
     def test_patterns(self) -> None:
         self.assertEqual(prompt_pattern("pier-2 (changing)# ", ["pier-2", "pier"]), r"\S+ \(changing\)# ")
         self.assertEqual(prompt_pattern("all> ", ["a"]), "all> ", "a name inside of a word is none")
-        for line in ("error: no such command", "% 12: unknown oast-asks-for-nothing", "what? oast-asks-for-nothing"):
+        for line in (
+            "error: no such command",
+            "% 12: unknown oast-asks-for-nothing",
+            "what? oast-asks-for-nothing",
+        ):
             match = re.fullmatch(error_pattern(line), line.replace("12", "99"))
             assert match is not None
             self.assertTrue(match["message"])
@@ -251,7 +281,17 @@ class ProgramTest(LarkwaterTest):
     """By the program, on a simulated device."""
 
     def test_a_platform_is_drafted_and_read_back_on_a_device(self) -> None:
-        run = self.oast("platform", "new", "tern", "--on", "name=tern-edge-1", "--running", "read running", "--obtain", "raise")
+        run = self.oast(
+            "platform",
+            "new",
+            "tern",
+            "--on",
+            "name=tern-edge-1",
+            "--running",
+            "read running",
+            "--obtain",
+            "raise",
+        )
         self.assertRegex(run.out, r"grammar: \d+ statements; (\d+) of \1 lines understood")
         self.assertIn("session: the level 'full', from the prompt after 'raise'", run.out)
         text = (self.estate / "platforms" / "tern.toml").read_text()

@@ -8,10 +8,10 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from oast.config.indented import IndentedSyntax
+from oast.config.indented_syntax import IndentedSyntax
 from oast.config.tree import canonical
 from oast.errors import EstateError
-from oast.platforms.load import SHIPPED, load
+from oast.platforms.load import SHIPPED, load_platform
 from oast.records import Fingerprints
 from trees import tree_of
 
@@ -70,7 +70,7 @@ def loaded(text: str) -> EstateError | None:
         path = Path(folder) / "p.toml"
         path.write_text(text, encoding="utf-8")
         try:
-            load(path, Fingerprints(b"key"))
+            load_platform(path, Fingerprints(b"key"))
         except EstateError as error:
             return error
     return None
@@ -90,22 +90,41 @@ class MistakesTest(unittest.TestCase):
                 matching = [p for p in problems if message in p.message]
                 self.assertEqual(len(matching), 1, [p.message for p in problems])
                 place = matching[0].place
-                changed = next((n for n, (a, b) in enumerate(zip(source.split("\n"), text.split("\n"), strict=False), 1) if a != b), None)
+                changed = next(
+                    (
+                        n
+                        for n, (a, b) in enumerate(zip(source.split("\n"), text.split("\n"), strict=False), 1)
+                        if a != b
+                    ),
+                    None,
+                )
                 self.assertIsNotNone(place)
                 if "lacks" not in message and "stands beside" not in message and "as TOML" not in message:
-                    self.assertLessEqual(abs((place.line or 0) - (changed or 0)), 3 if "[types]" in old else 0, (place, changed))
+                    self.assertLessEqual(
+                        abs((place.line or 0) - (changed or 0)),
+                        3 if "[types]" in old else 0,
+                        (place, changed),
+                    )
 
     def test_several_mistakes_are_told_together(self) -> None:
         text = (
-            SKERRY.read_text(encoding="utf-8").replace("quotes = false", "qoutes = false").replace('takes = "ranges"', 'takes = "rangse"')
+            SKERRY.read_text(encoding="utf-8")
+            .replace("quotes = false", "qoutes = false")
+            .replace('takes = "ranges"', 'takes = "rangse"')
         )
         error = loaded(text)
         self.assertEqual(len(error.problems() if error else ()), 2)
 
     def test_two_statements_written_alike_are_told(self) -> None:
-        text = SKERRY.read_text(encoding="utf-8") + '"port/ip two" = { kind = "leaf", takes = "number", line = "ip mtu {number}" }\n'
+        text = (
+            SKERRY.read_text(encoding="utf-8")
+            + '"port/ip two" = { kind = "leaf", takes = "number", line = "ip mtu {number}" }\n'
+        )
         self.assertIsNone(loaded(text), "another type may still tell them apart")
-        text = SKERRY.read_text(encoding="utf-8") + '"port/other" = { kind = "leaf", takes = "boolean", lines = { true = "disabled" } }\n'
+        text = (
+            SKERRY.read_text(encoding="utf-8")
+            + '"port/other" = { kind = "leaf", takes = "boolean", lines = { true = "disabled" } }\n'
+        )
         error = loaded(text)
         self.assertIn("are written alike", str(error))
 
@@ -148,13 +167,13 @@ class MistakesTest(unittest.TestCase):
 class NothingNeededTest(unittest.TestCase):
     def test_three_lines_are_a_platform_and_without_a_grammar_structure_is_compared(self) -> None:
         from oast.config.commands import commands
-        from oast.config.difference import difference
+        from oast.config.edits import difference
 
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "p.toml"
             text = "format = 2\n[platform]\nname = 'x'\nquotes = false\n[session]\nprompts = { all = '> ' }\n[edit]\nrunning = 'show'\n"
             path.write_text(text)
-            platform = load(path, Fingerprints(b"key"))
+            platform = load_platform(path, Fingerprints(b"key"))
         syntax = IndentedSyntax(platform)
         one = canonical(syntax.parse("a 1\n  b 2\n  c\nd\n").tree)
         other = canonical(syntax.parse("a 1\n  c\n  e 5\n").tree)

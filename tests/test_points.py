@@ -9,7 +9,7 @@ from xml.etree import ElementTree
 
 from larkwater import SECRETS, LarkwaterTest
 from oast.readings.tables import Record
-from oast.verify.points import Point, became, expected
+from oast.verify.snapshots import Snapshot, parse_expected_loss, state_changes
 
 CORE, EDGE = "gull-core-1", "dunlin-edge-1"
 
@@ -32,7 +32,9 @@ class PointsTest(LarkwaterTest):
         self.assertEqual({one["what"] for one in lost}, {"198.51.100.192/28"})
         meant = ("--expect", "routes: destination-prefix=198.51.100.192/28")
         run = self.oast("verify", "--against", "monday", *meant, "--section", "monitoring")
-        self.assertRegex(run.out, r"(?m)^expected +\S+ and 4 more +routes +198\.51\.100\.192/28 +there +gone$")
+        self.assertRegex(
+            run.out, r"(?m)^expected +\S+ and 4 more +routes +198\.51\.100\.192/28 +there +gone$"
+        )
 
     def test_a_device_that_is_away_and_errors_that_rise_are_losses(self) -> None:
         self.oast("verify", "--save", "monday", "--on", "role=core", "--wait", "20")
@@ -55,25 +57,43 @@ class PointsTest(LarkwaterTest):
             with self.subTest(arguments=arguments):
                 self.assertIn(told, self.oast("verify", *arguments, "--on", "role=core", expect=code).err)
         (self.estate / ".oast/readings/monday.json").write_text("{}")
-        self.assertIn("cannot be read", self.oast("verify", "--against", "monday", "--on", "role=core", expect=4).err)
+        self.assertIn(
+            "cannot be read", self.oast("verify", "--against", "monday", "--on", "role=core", expect=4).err
+        )
 
     def test_results_for_a_pipeline(self) -> None:
         self.typed(CORE, "interface port2", "  enabled false")
         suites = ElementTree.fromstring(self.oast("verify", "--format", "junit", expect=1).out)
         (suite,) = [one for one in suites if one.get("name") == CORE]
         failures = {str(case.get("name")): case[0] for case in suite if len(case)}
-        self.assertIn("interface port2 (templates/bine/interfaces.j2:", failures["interface port2 is not shut"].text or "")
+        self.assertIn(
+            "interface port2 (templates/bine/interfaces.j2:",
+            failures["interface port2 is not shut"].text or "",
+        )
         self.assertEqual(int(str(suite.get("failures"))), len(failures))
 
 
 class BecameTest(unittest.TestCase):
-    def became(self, reading: str, before: list[Record], after: list[Record]) -> list[tuple[str, str, str, bool]]:
-        points = [Point("2026-01-01T00:00:00+00:00", {"pier": {reading: rows}}) for rows in (before, after)]
-        return [(one.what, one.was, one.now, one.lost) for one in became(*points)]
+    def became(
+        self, reading: str, before: list[Record], after: list[Record]
+    ) -> list[tuple[str, str, str, bool]]:
+        points = [
+            Snapshot("2026-01-01T00:00:00+00:00", {"pier": {reading: rows}}) for rows in (before, after)
+        ]
+        return [(one.what, one.was, one.now, one.lost) for one in state_changes(*points)]
 
     def test_what_is_lost_and_what_is_only_different(self) -> None:
-        prefix, hop, other = ip_network("198.51.100.0/24"), ip_address("203.0.113.1"), ip_address("203.0.113.2")
-        route: dict[str, Any] = {"destination-prefix": prefix, "network-instance": None, "next-hop": hop, "metric": 5}
+        prefix, hop, other = (
+            ip_network("198.51.100.0/24"),
+            ip_address("203.0.113.1"),
+            ip_address("203.0.113.2"),
+        )
+        route: dict[str, Any] = {
+            "destination-prefix": prefix,
+            "network-instance": None,
+            "next-hop": hop,
+            "metric": 5,
+        }
         for reading, before, after, wanted in (
             ("routes", [route], [{**route, "next-hop": other}], [(str(prefix), "next-hop 203.0.113.1", "next-hop 203.0.113.2", False)]),
             ("routes", [route, {**route, "next-hop": other}], [route], [(str(prefix), "203.0.113.1 5; 203.0.113.2 5", "203.0.113.1 5", False)]),
@@ -90,9 +110,18 @@ class BecameTest(unittest.TestCase):
                 self.assertEqual(self.became(reading, before, after), wanted)
 
     def test_what_may_be_lost_is_said_of_one_reading(self) -> None:
-        (gone,) = became(
-            Point("", {"pier": {"routes": [{"destination-prefix": ip_network("198.51.100.0/24"), "network-instance": None}]}}),
-            Point("", {"pier": {"routes": []}}),
+        (gone,) = state_changes(
+            Snapshot(
+                "",
+                {
+                    "pier": {
+                        "routes": [
+                            {"destination-prefix": ip_network("198.51.100.0/24"), "network-instance": None}
+                        ]
+                    }
+                },
+            ),
+            Snapshot("", {"pier": {"routes": []}}),
         )
         for text, meant in (
             ("routes", True),
@@ -101,7 +130,7 @@ class BecameTest(unittest.TestCase):
             ("routes: device=quay", False),
             ("interfaces", False),
         ):
-            self.assertEqual(expected(text)(gone), meant, text)
+            self.assertEqual(parse_expected_loss(text)(gone), meant, text)
 
 
 if __name__ == "__main__":

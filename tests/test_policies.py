@@ -10,7 +10,9 @@ class PolicyTest(EstateTest):
         (self.estate / "policies/standard.yaml").write_text("policies:\n" + text)
 
     def found(self, code: int = 3) -> list[dict[str, object]]:
-        problems: list[dict[str, object]] = self.oast("lint", "--format", "json", expect=code).json()["problems"]
+        problems: list[dict[str, object]] = self.oast("lint", "--format", "json", expect=code).json()[
+            "problems"
+        ]
         return problems
 
     def test_every_rule_finds_what_it_is_for(self) -> None:
@@ -45,7 +47,9 @@ class PolicyTest(EstateTest):
         run = self.oast("lint")
         self.assertIn("soon (required in policies/standard.yaml:2)", run.out)
         self.assertIn("no mistakes: 6 devices, 1 warning", run.out)
-        self.assertEqual(self.oast("lint", "--format", "sarif").json()["runs"][0]["results"][0]["level"], "warning")
+        self.assertEqual(
+            self.oast("lint", "--format", "sarif").json()["runs"][0]["results"][0]["level"], "warning"
+        )
 
     def test_a_waiver_holds_until_its_day(self) -> None:
         text = "  - policy: p\n    must_contain: static-route *\n    on: role=edge\n    waivers:\n      - {on: role=edge, reason: later, until: %s}\n"
@@ -60,11 +64,27 @@ class PolicyTest(EstateTest):
             ("  - policy: p\n    must_contian: x\n", 3, "'must_contian' is not known in a policy"),
             ("  - policy: p\n    must_contain: x\n    severity: bad\n", 4, "the severity 'bad' is neither"),
             ("  - policy: p\n    must_contain: x\n    on: site=gul\n", 4, "no device has site=gul"),
-            ("  - policy: p\n    must_contain: x\n    waivers: [{on: site=gull, reason: r, until: soon}]\n", 4, "'soon' is not a date"),
-            ("  - policy: p\n    expression: nothing > 1\n", 2, "cannot be worked out: 'nothing' is not defined"),
-            ("  - policy: p\n    expression: management.prt > 1\n", 2, "cannot be worked out: 'prt' is not defined in the value used here"),
+            (
+                "  - policy: p\n    must_contain: x\n    waivers: [{on: site=gull, reason: r, until: soon}]\n",
+                4,
+                "'soon' is not a date",
+            ),
+            (
+                "  - policy: p\n    expression: nothing > 1\n",
+                2,
+                "cannot be worked out: 'nothing' is not defined",
+            ),
+            (
+                "  - policy: p\n    expression: management.prt > 1\n",
+                2,
+                "cannot be worked out: 'prt' is not defined in the value used here",
+            ),
             ("  - policy: p\n    expression: 1 +\n", 2, "cannot be worked out: "),
-            ("  - policy: p\n    expression: contact > 1\n", 2, "cannot be worked out: text and a number cannot be compared"),
+            (
+                "  - policy: p\n    expression: contact > 1\n",
+                2,
+                "cannot be worked out: text and a number cannot be compared",
+            ),
             ("  - policy: p\n    must_contain: x\n    waivers: 5\n", 4, "'waivers' has to be a list of"),
             ("  - policy: p\n    must_not_contain: {a: b}\n", 3, "'must_not_contain' has to be a pattern"),
             ("  - policy: p\n    must_be_equal: ''\n", 3, "'must_be_equal' has to be a pattern"),
@@ -89,13 +109,18 @@ class PolicyTest(EstateTest):
                 "did you mean 'community'?",
             ),
             ("must_be_equal: npt", "'npt' is not a statement at the left edge", "did you mean 'ntp'?"),
-            ("must_contain: mtu *\n    each: interfaec *", "'interfaec' is not a statement at the left edge", "did you mean 'interface'?"),
+            (
+                "must_contain: mtu *\n    each: interfaec *",
+                "'interfaec' is not a statement at the left edge",
+                "did you mean 'interface'?",
+            ),
         ):
             with self.subTest(text=text):
                 self.policy(f"  - policy: p\n    severity: warning\n    {text}\n")
                 found = self.found()
                 self.assertEqual(
-                    [(f["line"], f["message"], f["hint"]) for f in found], [(2, f"policy 'p' can never match: {message}", hint)]
+                    [(f["line"], f["message"], f["hint"]) for f in found],
+                    [(2, f"policy 'p' can never match: {message}", hint)],
                 )
         self.policy("  - policy: p\n    must_not_contain: s*p/com* */access read-write\n")
         self.oast("lint")
@@ -107,7 +132,10 @@ class BlockedTest(LarkwaterTest):
         self.edit("templates/bine/monitoring.j2", "default: read-only", "default: read-write")
         run = self.oast("push", "-m", "x", "--on", "role=core", "--yes", expect=3)
         line = self.line_of("templates/bine/monitoring.j2", "community.access")
-        self.assertIn(f"templates/bine/monitoring.j2:{line}: policy 'snmp-reads-only': 'access read-write' is not allowed", run.err)
+        self.assertIn(
+            f"templates/bine/monitoring.j2:{line}: policy 'snmp-reads-only': 'access read-write' is not allowed",
+            run.err,
+        )
         self.assertIn("changes go through Oast, not through SNMP", run.err)
         self.assertEqual(self.running("gull-core-1"), before)
         self.oast("push", "-m", "x", "--on", "role=core", "--section", "time", "--yes", expect=3)

@@ -56,7 +56,9 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
             "known_hosts": f"quay-host {self.host.trusted}\n",
         }
         if check is not None:
-            files["checks/lamps.yaml"] = "checks:\n  - {check: lamp, reading: lamps, where: {name: north}, must_be: {colour: never}}\n"
+            files["checks/lamps.yaml"] = (
+                "checks:\n  - {check: lamp, reading: lamps, where: {name: north}, must_be: {colour: never}}\n"
+            )
         for name, text in files.items():
             (self.estate_folder / name).parent.mkdir(parents=True, exist_ok=True)
             (self.estate_folder / name).write_text(text)
@@ -75,7 +77,9 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
     async def test_one_word_of_the_file_changes_and_every_other_byte_stays(self) -> None:
         outcome = await self.push()
         self.assertEqual((outcome.state, outcome.cause), (State.DELIVERED, Cause.NONE), outcome)
-        self.assertEqual(outcome.rollback_method.name if outcome.rollback_method else "", "a timer of Oast's on the device")
+        self.assertEqual(
+            outcome.rollback_method.name if outcome.rollback_method else "", "a timer of Oast's on the device"
+        )
         self.settled(AFTER)
         async with await (await self.open()).compare() as plan:
             self.assertEqual(plan.different, (), "the second run is empty")
@@ -109,7 +113,9 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.host.path.read_text(), CONFIG)
         self.assertEqual((self.host.folder / "running").read_text(), CONFIG)
 
-    async def test_an_extended_timer_restores_the_file_later_and_a_timer_that_is_over_is_not_extended(self) -> None:
+    async def test_an_extended_timer_restores_the_file_later_and_a_timer_that_is_over_is_not_extended(
+        self,
+    ) -> None:
         path = self.host.path
         commands = file_timer(str(path), f"{path}.new", f"sh {self.host.folder}/reload.sh", None)
         path.with_name(f"{path.name}.new").write_text(AFTER)

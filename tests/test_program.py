@@ -45,7 +45,9 @@ class ProgramTest(unittest.TestCase):
 
     def test_the_demo_tells_its_story_and_leaves_an_estate_to_play_with(self) -> None:
         into = self.folder / "play"
-        run = apart("demo", "--into", str(into), cwd=self.folder, at_most_s=600)  # a machine may be busy with all the rest
+        run = apart(
+            "demo", "--into", str(into), cwd=self.folder, at_most_s=600
+        )  # a machine may be busy with all the rest
         self.assertEqual(run.code, 0, run.out + run.err)
         for passage in (
             "24 devices running",
@@ -78,7 +80,11 @@ class NewTest(unittest.TestCase):
         self.assertEqual(made.code, 0, made.err)
         estate = folder / "harbour"
         self.addCleanup(program, "sim", "stop", cwd=estate)
-        steps = [line.strip() for line in made.out.partition("go on with:")[2].splitlines() if line.strip().startswith("oast ")]
+        steps = [
+            line.strip()
+            for line in made.out.partition("go on with:")[2].splitlines()
+            if line.strip().startswith("oast ")
+        ]
         self.assertIn("oast sim start", steps)
         expected = {"oast diff": 1}
         for step in steps:

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from oast.errors import EstateError, ProtocolError
 from oast.operations.ask import records_document
-from oast.platforms.catalogue import READINGS, FieldType, Kind
 from oast.platforms.definition import DerivedField, ReadingDefinition
-from oast.platforms.load import SHIPPED, load
+from oast.platforms.load import SHIPPED, load_platform
+from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
 from oast.readings.other_values import other_values
 from oast.readings.records import records
 from oast.records import Fingerprints
@@ -21,7 +21,14 @@ from oast.verify.checks import Check, evaluate
 
 TABLE = ReadingDefinition(
     "show ports",
-    {"Port": "name", "Admin state": "admin-status", "State": "oper-status", "MTU": "mtu", "Errors in": "in-errors", "Told": "description"},
+    {
+        "Port": "name",
+        "Admin state": "admin-status",
+        "State": "oper-status",
+        "MTU": "mtu",
+        "Errors in": "in-errors",
+        "Told": "description",
+    },
     right=frozenset(("MTU", "Errors in")),
     skip=("^Total:",),
     continues=True,
@@ -60,16 +67,23 @@ class TableTest(unittest.TestCase):
             max_size=5,
         )
     )
-    def test_what_was_printed_in_columns_is_read(self, rows: list[tuple[str, str | None, int, str | None]]) -> None:
+    def test_what_was_printed_in_columns_is_read(
+        self, rows: list[tuple[str, str | None, int, str | None]]
+    ) -> None:
         headings = ("Port name", "State", "Octets", "Told")
         texts = [tuple("-" if cell is None else str(cell) for cell in row) for row in rows]
         widths = [max(len(row[n]) for row in (headings, *texts)) for n in range(4)]
         text = "\n".join(
-            "  ".join(cell.rjust(width) if n == 2 else cell.ljust(width) for n, (cell, width) in enumerate(zip(row, widths, strict=True)))
+            "  ".join(
+                cell.rjust(width) if n == 2 else cell.ljust(width)
+                for n, (cell, width) in enumerate(zip(row, widths, strict=True))
+            )
             for row in (headings, *texts)
         )
         reading = ReadingDefinition(
-            "x", {"Told": "told", "Port name": "name", "State": "state", "Octets": "octets"}, right=frozenset(("Octets",))
+            "x",
+            {"Told": "told", "Port name": "name", "State": "state", "Octets": "octets"},
+            right=frozenset(("Octets",)),
         )
         found = [(r["name"], r["state"], r["octets"], r["told"]) for r in records(text, reading)]
         self.assertEqual(found, [(name, state, str(number), told) for name, state, number, told in rows])
@@ -80,7 +94,9 @@ class TableTest(unittest.TestCase):
             st.one_of(
                 st.tuples(
                     st.sampled_from(["quay/1", "a", "-", ""]),
-                    st.sampled_from(["12", "0", "007", "1 2", "-", "", "1,000", "many", "18446744073709551615"]),
+                    st.sampled_from(
+                        ["12", "0", "007", "1 2", "-", "", "1,000", "many", "18446744073709551615"]
+                    ),
                     st.sampled_from(["up", "lower down", "-", "", "x"]),
                 ),
                 st.sampled_from(["", "   ", "---- ----", " +==+", "quay/100 runs on", "\x1c"]),
@@ -89,7 +105,11 @@ class TableTest(unittest.TestCase):
         )
     )
     def test_by_columns_and_by_rows_are_the_same(self, lines: list[tuple[str, str, str] | str]) -> None:
-        types = {"name": FieldType(Kind.TEXT, key=True), "octets": FieldType(Kind.NUMBER), "told": FieldType(Kind.TEXT)}
+        types = {
+            "name": FieldType(ValueKind.TEXT, key=True),
+            "octets": FieldType(ValueKind.NUMBER),
+            "told": FieldType(ValueKind.TEXT),
+        }
         shown = [line if isinstance(line, str) else f"{line[0]:8}{line[1]:22}{line[2]}" for line in lines]
         text = "\n".join([f"{'Port':8}{'Octets':22}Told", *shown])
         fields = {"Port": "name", "Octets": "octets", "Told": "told"}
@@ -110,7 +130,12 @@ class TableTest(unittest.TestCase):
 
 class OtherFormsTest(unittest.TestCase):
     def test_json_with_a_list_or_with_keys_that_are_data(self) -> None:
-        by_key = ReadingDefinition("x", records="peers", key="address", picks={"state": "session.state", "as": "remote.as", "tags": "tags"})
+        by_key = ReadingDefinition(
+            "x",
+            records="peers",
+            key="address",
+            picks={"state": "session.state", "as": "remote.as", "tags": "tags"},
+        )
         text = '{"peers": {"192.0.2.9": {"session": {"state": "up"}, "remote": {"as": 64501}, "tags": ["a", true]}, "192.0.2.8": {}}}'
         self.assertEqual(
             records(text, by_key),
@@ -151,10 +176,14 @@ class OtherFormsTest(unittest.TestCase):
                 {"address": "192.0.2.8", "state": None, "as": "64502"},
             ],
         )
-        one = ReadingDefinition("show version", patterns={"name": r"Name: (\S+)", "version": r"Version (\S+)"})
+        one = ReadingDefinition(
+            "show version", patterns={"name": r"Name: (\S+)", "version": r"Version (\S+)"}
+        )
         self.assertEqual(records("Name: quay\nVersion 7.1\n", one), [{"name": "quay", "version": "7.1"}])
         self.assertEqual(records("", reading), [])
-        with self.assertRaisesRegex(ProtocolError, r"nothing in the answer to 'show version' is a field of the reading \(line 2 on\)"):
+        with self.assertRaisesRegex(
+            ProtocolError, r"nothing in the answer to 'show version' is a field of the reading \(line 2 on\)"
+        ):
             records("\nwelcome\n", one)
 
     def test_fields_are_made_of_others(self) -> None:
@@ -168,11 +197,20 @@ class OtherFormsTest(unittest.TestCase):
                 "up": DerivedField("state", None, {"full": "yes"}),
             },
         )
-        found = records("Where                 State\neth-core:203.0.113.1  Full/-\neth-edge              Init/DR\n", reading)
+        found = records(
+            "Where                 State\neth-core:203.0.113.1  Full/-\neth-edge              Init/DR\n",
+            reading,
+        )
         self.assertEqual(
             found,
             [
-                {"where": "eth-core:203.0.113.1", "state": "full", "interface": "eth-core", "address": "203.0.113.1", "up": "yes"},
+                {
+                    "where": "eth-core:203.0.113.1",
+                    "state": "full",
+                    "interface": "eth-core",
+                    "address": "203.0.113.1",
+                    "up": "yes",
+                },
                 {"where": "eth-edge", "state": "Init", "interface": None, "address": None, "up": "Init"},
             ],
         )
@@ -182,16 +220,30 @@ class OtherFormsTest(unittest.TestCase):
 class OtherValueTest(unittest.TestCase):
     def test_a_word_outside_a_closed_list_is_other_and_the_other_records_are_read(self) -> None:
         types = READINGS["routes"].fields
-        command = ReadingDefinition(command="show", columns={"prefix": "destination-prefix", "from": "source-protocol"}, types=types)
+        command = ReadingDefinition(
+            command="show", columns={"prefix": "destination-prefix", "from": "source-protocol"}, types=types
+        )
         table = "prefix           from\n192.0.2.0/24     kernel\n198.51.100.0/24  STATIC\n203.0.113.0/24   kernel\n"
         found = records(table, command)
         self.assertEqual([str(row["source-protocol"]) for row in found], ["other", "static", "other"])
         self.assertEqual(other_values({"quay": found}), {("source-protocol", "kernel"): {"quay": 2}})
         document = records_document(found)[0]
-        self.assertEqual((document["source-protocol"], document["source-protocol-listed"]), ("other", "kernel"))
+        self.assertEqual(
+            (document["source-protocol"], document["source-protocol-listed"]), ("other", "kernel")
+        )
         self.assertNotIn("source-protocol-listed", records_document(found)[1])
-        check = Check("quay", "a route", "routes", {"destination-prefix": "192.0.2.0/24"}, "source-protocol", "static", ())
-        self.assertEqual(evaluate([check, check._replace(wanted="other")], {"routes": found})[0].actual, "other (kernel)")
+        check = Check(
+            "quay",
+            "a route",
+            "routes",
+            {"destination-prefix": "192.0.2.0/24"},
+            "source-protocol",
+            "static",
+            (),
+        )
+        self.assertEqual(
+            evaluate([check, check._replace(wanted="other")], {"routes": found})[0].actual, "other (kernel)"
+        )
         self.assertTrue(evaluate([check._replace(wanted="other")], {"routes": found})[0].passed)
 
 
@@ -217,14 +269,18 @@ patterns = { offset = 'offset (\\S+)' }
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "own.toml"
             path.write_text(shipped.replace("[readings.routes]", more + "[readings.routes]", 1))
-            readings = load(path, Fingerprints(b"k")).readings
+            readings = load_platform(path, Fingerprints(b"k")).readings
             self.assertEqual(readings["peers"].fields, ("address", "state", "up"))
             self.assertEqual(
                 records('{"peers": {"a": {"session": {"state": "established"}}}}', readings["peers"]),
                 [{"address": "a", "state": "established", "up": "true"}],
             )
             for old, new, told in (
-                ('picks = { state = "session.state" }', 'picks = { state = "session." }', "'session.' is no JMESPath"),
+                (
+                    'picks = { state = "session.state" }',
+                    'picks = { state = "session." }',
+                    "'session.' is no JMESPath",
+                ),
                 ('from = "state"', 'from = "stete"', "'stete' is no field of this reading"),
                 ("offset (\\S+)", "offset \\S+", "has no group"),
                 ("patterns = {", "patters = {", "the reading 'clock' lacks 'columns'"),
@@ -234,6 +290,8 @@ patterns = { offset = 'offset (\\S+)' }
                 self.assertNotEqual(text.count(new), 0)
                 path.write_text(text)
                 with self.assertRaises(EstateError) as caught:
-                    load(path, Fingerprints(b"k"))
+                    load_platform(path, Fingerprints(b"k"))
                 self.assertIn(told, " ".join(p.message for p in caught.exception.problems()))
-                self.assertTrue(all(p.place is not None and p.place.line for p in caught.exception.problems()))
+                self.assertTrue(
+                    all(p.place is not None and p.place.line for p in caught.exception.problems())
+                )

@@ -108,7 +108,9 @@ NEVER = "checks:\n  - {check: never, reading: routes, where: {destination-prefix
 class RoutingShellTest(SystemTest):
     platform = "redshank"
 
-    async def push(self, device: real.RoutingShell, template: str = SHELL_TEMPLATE, checks: str = "") -> Outcome:
+    async def push(
+        self, device: real.RoutingShell, template: str = SHELL_TEMPLATE, checks: str = ""
+    ) -> Outcome:
         LABS[2] = device  # type: ignore[assignment]
         drop_at, hang_at, device.drop_at, device.hang_at = device.drop_at, device.hang_at, 0, 0
         async with await self.estate(template, checks=checks).compare() as plan:
@@ -125,10 +127,14 @@ class RoutingShellTest(SystemTest):
         self.assertEqual(device.truth(), SHELL_AFTER, "the word of the peer is retained")
         self.assertEqual(device.stored, device.text())
 
-    async def test_the_interface_whose_address_the_operating_system_sets_is_known_and_the_others_are_not_taken_for_it(self) -> None:
+    async def test_the_interface_whose_address_the_operating_system_sets_is_known_and_the_others_are_not_taken_for_it(
+        self,
+    ) -> None:
         device = real.RoutingShell(SHELL)
         outcome = await self.push(device, SHELL_TEMPLATE.replace(" note way in\n", " closed\n"))
-        self.assertEqual((outcome.state, device.truth()), (State.UNCHANGED, real.RoutingShell(SHELL).truth()), outcome)
+        self.assertEqual(
+            (outcome.state, device.truth()), (State.UNCHANGED, real.RoutingShell(SHELL).truth()), outcome
+        )
         self.assertIn("the change may cut the path to it: interface e0 / ", str(outcome.reason))
         self.assertNotIn("alter", device.typed)
         self.assertIs((await self.push(device)).state, State.DELIVERED, "the note on e1 is harmless")
@@ -142,7 +148,11 @@ class RoutingShellTest(SystemTest):
         self.assertEqual([record["source-protocol"] for record in found], ["other", "static"])
         outcome = await self.push(device, checks=NEVER)
         self.assertEqual((outcome.state, outcome.cause), (State.REVERTED, Cause.CHECKS), outcome)
-        self.assertEqual(self.result.other_values, {("source-protocol", "kernel"): Counter(quay=1)}, "reported once, and not for each time")
+        self.assertEqual(
+            self.result.other_values,
+            {("source-protocol", "kernel"): Counter(quay=1)},
+            "reported once, and not for each time",
+        )
         err = io.StringIO()
         with redirect_stderr(err):
             show_other_values(self.result.other_values)
@@ -154,9 +164,15 @@ class RoutingShellTest(SystemTest):
 
     async def test_of_what_there_can_be_one_the_former_goes_first(self) -> None:
         LABS[2] = real.RoutingShell(SHELL)  # type: ignore[assignment]
-        async with await self.estate(SHELL_TEMPLATE.replace("speaker 64500", "speaker 64510")).compare() as plan:
+        async with await self.estate(
+            SHELL_TEMPLATE.replace("speaker 64500", "speaker 64510")
+        ).compare() as plan:
             [(_, error)] = plan.failed
-        self.assertIn("there may be 1 of 'speaker', and there would be 2", error.message, "the one with an unknown line stays")
+        self.assertIn(
+            "there may be 1 of 'speaker', and there would be 2",
+            error.message,
+            "the one with an unknown line stays",
+        )
         device = real.RoutingShell(SHELL.replace(" peer 192.0.2.9 word kelp\n", ""))
         outcome = await self.push(device, SHELL_TEMPLATE.replace("speaker 64500", "speaker 64510"))
         self.assertEqual(outcome.state, State.DELIVERED, outcome)
@@ -174,7 +190,9 @@ class RoutingShellTest(SystemTest):
         self.assertEqual((outcome.state, outcome.cause), (State.DELIVERED, Cause.FAILED), outcome)
         self.assertIn("startup may not be saved", str(outcome.reason))
 
-    async def test_a_session_that_ends_or_falls_silent_at_any_line_leaves_a_state_that_is_reported_truly(self) -> None:
+    async def test_a_session_that_ends_or_falls_silent_at_any_line_leaves_a_state_that_is_reported_truly(
+        self,
+    ) -> None:
         clean = real.RoutingShell(SHELL)
         await self.push(clean)
         for at in range(1, len(clean.typed) + 1):
@@ -215,7 +233,9 @@ link quay/1 {
 link quay/2 { closed; }
 """
 FILE_AFTER = FILE.replace("text   old;", "text new;")
-FAILING = "checks:\n  - {check: never, reading: interfaces, where: {name: quay/1}, must_be: {oper-status: down}}\n"
+FAILING = (
+    "checks:\n  - {check: never, reading: interfaces, where: {name: quay/1}, must_be: {oper-status: down}}\n"
+)
 
 
 class OneFileTest(SystemTest):
@@ -272,10 +292,19 @@ class OneFileTest(SystemTest):
         [quay] = estate.devices.values()
         platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get("petrel")
         with mock.patch("oast.connect.connector.connect_commands", connected):
-            parts = (Connector(estate, [quay]), quay, platform, syntax_of(platform), Rehearsal(None, 5.0), estate.working)
+            parts = (
+                Connector(estate, [quay]),
+                quay,
+                platform,
+                syntax_of(platform),
+                Rehearsal(None, 5.0),
+                estate.working,
+            )
             return [step async for step in rehearse(*parts, estate.working / "log" / "trial.log")]
 
-    async def test_without_a_harmless_statement_a_comment_is_rehearsed_and_every_byte_comes_back(self) -> None:
+    async def test_without_a_harmless_statement_a_comment_is_rehearsed_and_every_byte_comes_back(
+        self,
+    ) -> None:
         for kind, failed in (
             (Petrel, []),
             (real.CancelIgnored, []),  # its timer does it

@@ -17,15 +17,24 @@ from trees import BINE, tree_of
 
 
 class RehearsalTest(Case):
-    def steps(self, lab: Lab, fault: Fault | None = None, statement: str | None = "port one text trial\n") -> list[Step]:
+    def steps(
+        self, lab: Lab, fault: Fault | None = None, statement: str | None = "port one text trial\n"
+    ) -> list[Step]:
         async def go() -> list[Step]:
             estate = self.in_memory(lab)._estate
             [device] = estate.devices.values()
-            platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get("lab")
+            platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get(
+                "lab"
+            )
             lab.fault = fault or Fault()
             connector, syntax = Connector(estate, [device]), syntax_of(platform)
             log = estate.working / "log" / "trial.log"
-            return [step async for step in rehearse(connector, device, platform, syntax, Rehearsal(statement, 5.0), estate.working, log)]
+            return [
+                step
+                async for step in rehearse(
+                    connector, device, platform, syntax, Rehearsal(statement, 5.0), estate.working, log
+                )
+            ]
 
         return run(go())
 
@@ -40,13 +49,28 @@ class RehearsalTest(Case):
 
     def test_a_timer_that_can_be_extended_is(self) -> None:
         extend = 'extend = "extend {seconds}"\nconfirm = '
-        shown = {"timer": WAYS["timer"].replace("confirm = ", extend, 1).replace('"armed.*"', '"armed, (?P<left>[0-9]+) s left"')}
-        for fault, passed in ((None, True), (Fault("lie", match="extend"), False), (Fault("refuse", match="extend"), False)):
+        shown = {
+            "timer": WAYS["timer"]
+            .replace("confirm = ", extend, 1)
+            .replace('"armed.*"', '"armed, (?P<left>[0-9]+) s left"')
+        }
+        for fault, passed in (
+            (None, True),
+            (Fault("lie", match="extend"), False),
+            (Fault("refuse", match="extend"), False),
+        ):
             lab = Lab("timer", list(BEFORE))
             with mock.patch.dict(WAYS, shown):
                 [step] = [step for step in self.steps(lab, fault) if step.what == "extend the timer"]
             self.assertIs(step.passed, passed, step)
-            self.assertIn("waits 10 s" if passed else "still waits 5 s only" if fault and fault.kind == "lie" else "refused", step.saw)
+            self.assertIn(
+                "waits 10 s"
+                if passed
+                else "still waits 5 s only"
+                if fault and fault.kind == "lie"
+                else "refused",
+                step.saw,
+            )
             self.assertEqual((set(lab.running), lab.timer), (set(BEFORE), None), fault)
 
     def test_what_a_device_does_not_do_is_a_step_that_did_not_pass(self) -> None:
@@ -60,7 +84,10 @@ class RehearsalTest(Case):
             self.assertIn(what, failed)
 
     def test_what_is_not_harmless_or_there_already_is_never_sent(self) -> None:
-        for statement, told in (("port mgmt shut\n", "not harmless"), ("port one text old\n", "has the statement already")):
+        for statement, told in (
+            ("port mgmt shut\n", "not harmless"),
+            ("port one text old\n", "has the statement already"),
+        ):
             lab = Lab("timer", list(BEFORE))
             [step] = self.steps(lab, statement=statement)
             self.assertIn(told, step.saw)
@@ -72,5 +99,7 @@ class RehearsalTest(Case):
 
     def test_a_shut_interface_is_described_where_nothing_is_named(self) -> None:
         self.assertIsNone(harmless_statement(BINE, tree_of("system\n  hostname a\ninterface port1\n")))
-        text = harmless_statement(BINE, tree_of("system\n  hostname a\ninterface port1\ninterface port2\n  enabled false\n"))
+        text = harmless_statement(
+            BINE, tree_of("system\n  hostname a\ninterface port1\ninterface port2\n  enabled false\n")
+        )
         self.assertEqual(text, "interface port2\n  description oast-rehearsal")

@@ -5,14 +5,14 @@ from __future__ import annotations
 import unittest
 
 from larkwater import EstateTest
-from oast.nearest import RENAMED, suggestion
+from oast.spelling import RENAMED, spelling_hint
 
 
 class RenamedTest(EstateTest):
     def test_every_former_name_leads_to_its_new_one_where_that_is_known(self) -> None:
         for former, new in RENAMED.items():
-            self.assertEqual(suggestion(former, [new, "other"]), f"it was renamed: write '{new}'")
-            self.assertNotIn("renamed", suggestion(former, ["other"]))
+            self.assertEqual(spelling_hint(former, [new, "other"]), f"it was renamed: write '{new}'")
+            self.assertNotIn("renamed", spelling_hint(former, ["other"]))
 
     def test_former_keys_and_options_are_refused_by_the_program(self) -> None:
         for key, new, table in (
@@ -27,14 +27,17 @@ class RenamedTest(EstateTest):
             self.assertRegex(run.out, rf"oast\.toml:\d+: '{key}' is not known in \[{table}\]")
             self.assertIn(f"it was renamed: write '{new}'", run.out)
             self.edit("oast.toml", f"[{table}]\n{key} = 1\n", f"[{table}]\n")
-        for former, new in (("second_way", "alternate_address"), ("second_way_interface", "alternate_interface")):
-            (self.folder / "inventory" / "more.yaml").write_text(
+        for former, new in (
+            ("second_way", "alternate_address"),
+            ("second_way_interface", "alternate_interface"),
+        ):
+            (self.estate / "inventory" / "more.yaml").write_text(
                 f"devices:\n  pier-edge-9: {{address: 192.0.2.9, platform: bine, site: gull, role: edge, number: 9, {former}: 192.0.2.8}}\n"
             )
             run = self.oast("lint", expect=3)
             self.assertIn(f"'{former}' was renamed", run.out)
             self.assertIn(f"write '{new}'", run.out)
-            (self.folder / "inventory" / "more.yaml").unlink()
+            (self.estate / "inventory" / "more.yaml").unlink()
         for words, new in (
             (("push", "--at-once", "3"), "--parallel"),
             (("push", "--watch", "1"), "--neighbor-hops"),

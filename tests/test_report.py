@@ -16,7 +16,9 @@ from oast.cli.csv_output import csv_text
 from oast.operations.report import _code, _fence, _text, defused, printable
 
 NOTHING = "\u200b"
-ODD = st.text(alphabet=st.sampled_from("ab1 @#!~%^&$:/.<>`*_[]()|\\-+=\"'{}\n\r\u2028?&;xXhtpsw"), max_size=60)
+ODD = st.text(
+    alphabet=st.sampled_from("ab1 @#!~%^&$:/.<>`*_[]()|\\-+=\"'{}\n\r\u2028?&;xXhtpsw"), max_size=60
+)
 MARKDOWN = MarkdownIt("commonmark").enable(["table", "strikethrough"])
 
 
@@ -61,7 +63,10 @@ class CsvTest(unittest.TestCase):
         cells = ["=1+1", "+x", "-x", "@SUM(A1)", "\tx", "\rx", "-5", "+5.5", "plain", "", "a=b", "-"]
         text = csv_text(["cell"], [[cell] for cell in cells])
         found = [row[0] if row else "" for row in csv.reader(io.StringIO(text))][1:]
-        self.assertEqual(found, ["'=1+1", "'+x", "'-x", "'@SUM(A1)", found[4], found[5], "-5", "+5.5", "plain", "", "a=b", "'-"])
+        self.assertEqual(
+            found,
+            ["'=1+1", "'+x", "'-x", "'@SUM(A1)", found[4], found[5], "-5", "+5.5", "plain", "", "a=b", "'-"],
+        )
         self.assertTrue(all(cell.startswith("'") for cell in found[:6]))
 
 

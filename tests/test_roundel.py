@@ -31,7 +31,11 @@ def line_for(rule: Rule, number: int) -> str:
         keys = "".join(f"[{here.arguments[n].name}='{example(here, n, 0)}']" for n in here.keys)
         levels.insert(0, f"/{here.name}{keys}")
         here = here.outer
-    value = f" = {SYNTAX.grammar.quote(example(rule, 0, number))}" if rule.arguments and not rule.holds_others else ""
+    value = (
+        f" = {SYNTAX.grammar.quote(example(rule, 0, number))}"
+        if rule.arguments and not rule.holds_others
+        else ""
+    )
     return "".join(levels) + value + "\n"
 
 
@@ -48,7 +52,10 @@ def example(rule: Rule, number: int, which: int) -> str:
 
 class ContractTest(unittest.TestCase):
     def test_both_know_the_same_statements_in_the_same_modules(self) -> None:
-        tool = {rule.path: (rule.kind, rule.module.name if rule.module else "") for rule in ROUNDEL.grammar.rules()}
+        tool = {
+            rule.path: (rule.kind, rule.module.name if rule.module else "")
+            for rule in ROUNDEL.grammar.rules()
+        }
         self.assertEqual(tool, {path: (node.kind, node.module) for path, node in device_paths(SCHEMA)})
 
     def test_both_have_the_same_defaults_order_and_presence(self) -> None:
@@ -57,7 +64,9 @@ class ContractTest(unittest.TestCase):
             with self.subTest(path=rule.path):
                 node = device[rule.path]
                 default = rule.default[0] if rule.default else None
-                self.assertEqual((default, rule.user_ordered, rule.presence), (node.default, node.by_user, node.presence))
+                self.assertEqual(
+                    (default, rule.user_ordered, rule.presence), (node.default, node.by_user, node.presence)
+                )
 
     def test_the_device_takes_what_the_tool_allows_and_both_keep_it_in_one_spelling(self) -> None:
         for rule in ROUNDEL.grammar.rules():
@@ -70,7 +79,9 @@ class ContractTest(unittest.TestCase):
                     self.assertEqual(tree.problems, ())
                     device = Tree(SCHEMA)
                     # As the tool has it: identities with their modules, values in their canonical form.
-                    device.load("".join(f"{line.written()}\n" for line, _ in SYNTAX._paths.printed(tree.tree)))
+                    device.load(
+                        "".join(f"{line.written()}\n" for line, _ in SYNTAX._paths.printed(tree.tree))
+                    )
                     self.assertEqual(canonical(SYNTAX.parse(device.text()).tree), canonical(tree.tree))
 
 
@@ -82,7 +93,9 @@ class DeliveryTest(ProgramTest):
         self.assertIn(" checks on 3 devices: all true", self.oast("verify").out)
         for name in ("rt-1", "rt-2", "rt-3"):
             self.assertEqual(self.kept(name), self.kept(name, "startup"))
-            self.assertIn("/ospf/area[area-id=0.0.0.0]/interface[name=port1]/hello-interval = 1\n", self.kept(name))
+            self.assertIn(
+                "/ospf/area[area-id=0.0.0.0]/interface[name=port1]/hello-interval = 1\n", self.kept(name)
+            )
 
     def test_order_removal_and_what_nobody_owns(self) -> None:
         self.push()
@@ -94,7 +107,11 @@ class DeliveryTest(ProgramTest):
         self.edit("templates/roundel/base.j2", "  <contact>wharf desk</contact>\n", "")
         self.push()
         running = self.kept("rt-2")
-        order = [line.partition("ace[name=")[2].partition("]")[0] for line in running.splitlines() if "forwarding = ietf" in line]
+        order = [
+            line.partition("ace[name=")[2].partition("]")[0]
+            for line in running.splitlines()
+            if "forwarding = ietf" in line
+        ]
         self.assertEqual(order, ["web", "ssh", "rest"])
         self.assertNotIn("contact", running)
         self.assertIn("/system/authentication/user[name=oast]/password", running)
@@ -104,7 +121,10 @@ class DeliveryTest(ProgramTest):
         before = self.kept("rt-2")
         self.edit("values/addresses.yaml", "port1: 203.0.113.18, port2", "port1: 203.0.113.18, port9")
         found = self.push("--on", "name=rt-2", "--section", "base", expect=4)["rt-2"]
-        self.assertIn("operation-failed at /if:interfaces/if:interface[if:name='port9']: this device has no port9", found["reason"])
+        self.assertIn(
+            "operation-failed at /if:interfaces/if:interface[if:name='port9']: this device has no port9",
+            found["reason"],
+        )
         self.assertIn("(templates/roundel/base.j2:", found["reason"])
         self.assertEqual((found["state"], self.kept("rt-2")), ("unchanged", before))
 
@@ -126,10 +146,17 @@ class DeliveryTest(ProgramTest):
         for table in ("statements", "types"):
             self.assertEqual(made[table], shipped[table])
         # Modules of state and operations alone have no statements; the shipped file needs them for its readings.
-        of_state = {name: shipped["modules"][name] for name in ("roundel-hardware", "roundel-lldp", "roundel-ntp", "roundel-tools")}
+        of_state = {
+            name: shipped["modules"][name]
+            for name in ("roundel-hardware", "roundel-lldp", "roundel-ntp", "roundel-tools")
+        }
         self.assertEqual({**made["modules"], **of_state}, shipped["modules"])
         # And it drives the device.
-        self.edit("inventory/devices.yaml", "rt-1: {address: 192.0.2.41, platform: roundel", "rt-1: {address: 192.0.2.41, platform: again")
+        self.edit(
+            "inventory/devices.yaml",
+            "rt-1: {address: 192.0.2.41, platform: roundel",
+            "rt-1: {address: 192.0.2.41, platform: again",
+        )
         shutil.copytree(self.estate / "templates" / "roundel", self.estate / "templates" / "again")
         self.assertIn("rt-1  +", self.oast("diff", "--on", "name=rt-1", expect=1).out)
 

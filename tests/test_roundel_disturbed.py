@@ -21,7 +21,11 @@ class DisturbedTest(ProgramTest):
         before = self.kept("rt-3")
         self.oast("sim", "fault", "rt-3", "refuse", "--match", "persist-id")
         found = self.push("--on", "name=rt-3", *QUICK, expect=4)["rt-3"]
-        self.assertEqual((found["state"], self.kept("rt-3"), self.kept("rt-3", "startup")), ("reverted", before, before), found)
+        self.assertEqual(
+            (found["state"], self.kept("rt-3"), self.kept("rt-3", "startup")),
+            ("reverted", before, before),
+            found,
+        )
 
     def test_a_device_that_goes_back_only_when_it_is_left_alone_goes_back(self) -> None:
         before = self.kept("rt-3")
@@ -75,7 +79,9 @@ class NobodysTest(ProgramTest):
             (f"{protocol}/bgp/as = 64501\n", "/bgp/as = 64501"),
         ):
             template.write_text(f'{{#\nsection: routing\nowns: ["{owned}"]\n#}}\n{lines}')
-            self.assertEqual(self.push("--on", "name=rt-1", "--section", "routing")["rt-1"]["state"], "delivered")
+            self.assertEqual(
+                self.push("--on", "name=rt-1", "--section", "routing")["rt-1"]["state"], "delivered"
+            )
             self.assertIn(shown, self.kept("rt-1"))
         template.write_text(f'{{#\nsection: routing\nowns: ["{owned}"]\n#}}\n')
         self.assertEqual(self.push("--on", "name=rt-1", "--section", "routing")["rt-1"]["state"], "delivered")
@@ -85,18 +91,34 @@ class NobodysTest(ProgramTest):
 class SomebodyElseTest(ProgramTest):
     def test_what_somebody_else_has_begun_is_left_alone(self) -> None:
         with self.client("rt-1") as one, self.client("rt-2") as two:
-            contact = '<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>pier</location></system>'
+            contact = (
+                '<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>pier</location></system>'
+            )
             edit = f"<edit-config><target><candidate/></target><config>{contact}</config></edit-config>"
             self.assertIn("<ok/>", one.ask(edit))
-            self.assertIn("<ok/>", one.ask("<commit><confirmed/><confirm-timeout>300</confirm-timeout><persist>mine</persist></commit>"))
+            self.assertIn(
+                "<ok/>",
+                one.ask(
+                    "<commit><confirmed/><confirm-timeout>300</confirm-timeout><persist>mine</persist></commit>"
+                ),
+            )
             self.assertIn("<ok/>", two.ask(edit))
             found = self.push(expect=4)
-            for name, told in (("rt-1", "a commit waits to be confirmed"), ("rt-2", "holds changes that are not committed")):
+            for name, told in (
+                ("rt-1", "a commit waits to be confirmed"),
+                ("rt-2", "holds changes that are not committed"),
+            ):
                 self.assertIn("somebody else is at its", found[name]["reason"])
                 self.assertIn(told, found[name]["reason"])
                 self.assertEqual(found[name]["state"], "unchanged")
-            self.assertIn("<ok/>", one.ask("<commit><persist-id>mine</persist-id></commit>"), "her commit still waits")
-            self.assertIn("location", two.ask("<get-config><source><candidate/></source></get-config>"), "her edit is still there")
+            self.assertIn(
+                "<ok/>", one.ask("<commit><persist-id>mine</persist-id></commit>"), "her commit still waits"
+            )
+            self.assertIn(
+                "location",
+                two.ask("<get-config><source><candidate/></source></get-config>"),
+                "her edit is still there",
+            )
             self.assertNotIn("contact", self.kept("rt-1"))
 
 
@@ -107,7 +129,14 @@ class OldTest(ProgramTest):
 
     def test_it_is_delivered_and_goes_back_with_its_session(self) -> None:
         before = self.kept("rt-1")
-        self.oast("sim", "fault", "rt-1", "refuse", "--match", '<commit xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>')
+        self.oast(
+            "sim",
+            "fault",
+            "rt-1",
+            "refuse",
+            "--match",
+            '<commit xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>',
+        )
         found = self.push("--on", "name=rt-1", "--revert-timer", "60", expect=5)["rt-1"]
         self.assertEqual((found["state"], self.kept("rt-1")), ("reverted", before), found)
         self.oast("sim", "fault", "rt-1", "none")

@@ -27,16 +27,23 @@ Link = tuple[tuple[str, str], tuple[str, str]]
 
 def ends(*links: str) -> tuple[Link, ...]:
     """`a1 b2` is a cable from port1 of a to port2 of b."""
-    return tuple(((a[0], f"port{a[1:]}"), (b[0], f"port{b[1:]}")) for a, b in (link.split() for link in links))
+    return tuple(
+        ((a[0], f"port{a[1:]}"), (b[0], f"port{b[1:]}")) for a, b in (link.split() for link in links)
+    )
 
 
 class Net:
     """Routers called by one letter, all bine but those in `switches`; a clock that a test turns."""
 
-    def __init__(self, links: Iterable[Link], names: str, outside: tuple[Host, ...] = (), switches: str = "") -> None:
+    def __init__(
+        self, links: Iterable[Link], names: str, outside: tuple[Host, ...] = (), switches: str = ""
+    ) -> None:
         self.now = 0.0
         systems = {name: "cowl" if name in switches else "bine" for name in names}
-        devices = tuple(DevicePlan(n, s, PORTS, frozenset(("port8",)), f"192.0.2.{ord(n)}", "") for n, s in systems.items())
+        devices = tuple(
+            DevicePlan(n, s, PORTS, frozenset(("port8",)), f"192.0.2.{ord(n)}", "")
+            for n, s in systems.items()
+        )
         every = [*links, *((host.at, (host.name, host.port)) for host in outside if host.at is not None)]
         self.state = NetworkState(NetworkPlan(devices, tuple(every), (), "x", 1.0, outside), lambda: self.now)
         for name in names:
@@ -61,7 +68,12 @@ class Net:
 
     def route(self, name: str, prefix: str, instance: str = "") -> tuple[str, str, str] | None:
         return next(
-            ((r.source, r.next_hop, r.interface) for r in self.state.routes(name) if (r.prefix, r.instance) == (prefix, instance)), None
+            (
+                (r.source, r.next_hop, r.interface)
+                for r in self.state.routes(name)
+                if (r.prefix, r.instance) == (prefix, instance)
+            ),
+            None,
         )
 
 
@@ -76,7 +88,9 @@ def router(number: int, ports: dict[str, str], *more: str, area: str = "0") -> s
     return "\n".join([*lines, *more]) + "\n"
 
 
-def speaker(as_number: int, neighbors: dict[str, int], *networks: str, local: str | None = None, hold: int = 90) -> tuple[str, ...]:
+def speaker(
+    as_number: int, neighbors: dict[str, int], *networks: str, local: str | None = None, hold: int = 90
+) -> tuple[str, ...]:
     lines = ["bgp", f"  as {as_number}", *(f"  network {network}" for network in networks)]
     for address, peer in neighbors.items():
         lines += [f"  neighbor {address}", f"    peer-as {peer}", f"    hold-time {hold}"]
@@ -89,7 +103,14 @@ class BgpTest(unittest.TestCase):
 
     def setUp(self) -> None:
         provider = Host(
-            "e", ("a", "port8"), ("198.51.100.2/30",), (), None, 64511, (("198.51.100.1", 64500),), ("192.0.2.0/25", "0.0.0.0/0")
+            "e",
+            ("a", "port8"),
+            ("198.51.100.2/30",),
+            (),
+            None,
+            64511,
+            (("198.51.100.1", 64500),),
+            ("192.0.2.0/25", "0.0.0.0/0"),
         )
         self.net = Net(ends("a1 b1", "b2 c1"), "abc", (provider,))
         self.load_a()
@@ -100,15 +121,23 @@ class BgpTest(unittest.TestCase):
     def load_a(self, inside: int = 64500, outside: int = 64511, extra: str = "") -> None:
         ports = {"port1": "192.0.2.128/31", "port8": "198.51.100.1/30"}
         inner = speaker(64500, {"203.0.113.3": inside}, local="203.0.113.1", hold=3)
-        self.net.load("a", router(1, ports, *inner, "  neighbor 198.51.100.2", f"    peer-as {outside}", *extra.split("\n")))
+        self.net.load(
+            "a",
+            router(1, ports, *inner, "  neighbor 198.51.100.2", f"    peer-as {outside}", *extra.split("\n")),
+        )
 
     def load_c(self, *networks: str) -> None:
-        inner = speaker(64500, {"203.0.113.1": 64500}, "203.0.113.3/32", *networks, local="203.0.113.3", hold=3)
+        inner = speaker(
+            64500, {"203.0.113.1": 64500}, "203.0.113.3/32", *networks, local="203.0.113.3", hold=3
+        )
         self.net.load("c", router(3, {"port1": "192.0.2.131/31"}, *inner))
 
     def test_sessions_inside_and_between_as_and_the_paths_they_bring(self) -> None:
         self.net.later(0)
-        self.assertEqual(self.net.sessions("a"), {"203.0.113.3": ("established", None), "198.51.100.2": ("established", None)})
+        self.assertEqual(
+            self.net.sessions("a"),
+            {"203.0.113.3": ("established", None), "198.51.100.2": ("established", None)},
+        )
         self.assertEqual(self.net.route("a", "192.0.2.0/25"), ("bgp", "198.51.100.2", "port8"))
         # c resolves the next hop, which is outside, by what OSPF knows.
         self.assertEqual(self.net.route("c", "192.0.2.0/25"), ("bgp", "192.0.2.130", "port1"))
@@ -132,7 +161,9 @@ class BgpTest(unittest.TestCase):
         self.net.later()
         self.assertEqual(self.net.sessions("a")["198.51.100.2"], ("idle", "bad peer AS: it is of 64511"))
         self.assertEqual(self.net.sessions("a")["203.0.113.3"][0], "active")
-        self.assertEqual(self.net.sessions("e")["198.51.100.1"], ("idle", "bad peer AS: it takes this AS for 64512"))
+        self.assertEqual(
+            self.net.sessions("e")["198.51.100.1"], ("idle", "bad peer AS: it takes this AS for 64512")
+        )
         self.assertIsNone(self.net.route("c", "192.0.2.0/25"))
 
     def test_whom_nobody_wants_is_refused_and_what_is_disabled_is_idle(self) -> None:
@@ -159,7 +190,10 @@ class BgpTest(unittest.TestCase):
             with self.subTest(port=port):
                 lists = f"acl in\n  ace drop tcp destination-port {port}\n  ace drop tcp source-port {port}\n  ace accept ip\n"
                 self.net.load(
-                    "b", lists + router(2, {"port1": "192.0.2.129/31", "port2": "192.0.2.130/31"}) + "interface port2\n  ingress-acl in\n"
+                    "b",
+                    lists
+                    + router(2, {"port1": "192.0.2.129/31", "port2": "192.0.2.130/31"})
+                    + "interface port2\n  ingress-acl in\n",
                 )
                 self.net.later(10)
                 self.assertEqual(self.net.sessions("a")["203.0.113.3"][0], state)
@@ -184,7 +218,9 @@ class BgpTest(unittest.TestCase):
             for port, end in zip(order[name], addresses[name], strict=True):
                 text += f"interface {port}\n  ipv4\n    address 192.0.2.{end}/31\n"
             neighbors = {f"192.0.2.{end}": peer for end, peer in peers[name].items()}
-            net.load(name, text + "\n".join(speaker(64500 + number, neighbors, f"203.0.113.{number}/32")) + "\n")
+            net.load(
+                name, text + "\n".join(speaker(64500 + number, neighbors, f"203.0.113.{number}/32")) + "\n"
+            )
         net.later()
         self.assertEqual(net.route("a", "203.0.113.2/32"), ("bgp", "192.0.2.1", "port1"))
         self.assertEqual(net.route("a", "203.0.113.3/32"), ("bgp", "192.0.2.4", "port2"))
@@ -216,7 +252,11 @@ class OtherTest(unittest.TestCase):
         for name, end in (("a", 1), ("b", 2)):
             text = "network-instance crew\n  static-route 198.51.100.0/24\n    next-hop 203.0.113.66\n"
             text += f"interface port1\n  ipv4\n    address 192.0.2.{end}/30\n"
-            net.load(name, text + f"interface port2\n  network-instance crew\n  ipv4\n    address 203.0.113.{64 + end}/30\n")
+            net.load(
+                name,
+                text
+                + f"interface port2\n  network-instance crew\n  ipv4\n    address 203.0.113.{64 + end}/30\n",
+            )
         self.assertEqual(net.route("a", "198.51.100.0/24", "crew"), ("static", "203.0.113.66", "port2"))
         self.assertIsNone(net.route("a", "198.51.100.0/24"))
         self.assertEqual((ping(net.state, "a", "203.0.113.66").reason or "")[:15], "a has no route ")
@@ -227,7 +267,10 @@ class OtherTest(unittest.TestCase):
             ping(net.state, "a", "192.0.2.2", instance="quay")
 
     def test_clocks_are_asked_through_the_network(self) -> None:
-        near, far = Host("x", None, ("192.0.2.200/24",), (), 2), Host("y", ("b", "port8"), ("198.51.100.2/30",), ("198.51.100.1",), 1)
+        near, far = (
+            Host("x", None, ("192.0.2.200/24",), (), 2),
+            Host("y", ("b", "port8"), ("198.51.100.2/30",), ("198.51.100.1",), 1),
+        )
         net = Net(ends("a1 b1"), "ab", (near, far))
         ntp = "ntp\n  server 192.0.2.200\n  server 198.51.100.2\n  server 192.0.2.201\n"
         manage = "interface manage0\n  ipv4\n    address 192.0.2.7/24\n"
@@ -235,10 +278,24 @@ class OtherTest(unittest.TestCase):
         net.load("b", router(2, {"port1": "203.0.113.129/31", "port8": "198.51.100.1/30"}))
         net.later()
         found = [(c.server.address, c.stratum, c.state) for c in net.state.clocks("a")]
-        self.assertEqual(found, [("192.0.2.200", 2, "candidate"), ("198.51.100.2", 1, "system-peer"), ("192.0.2.201", None, "unreachable")])
+        self.assertEqual(
+            found,
+            [
+                ("192.0.2.200", 2, "candidate"),
+                ("198.51.100.2", 1, "system-peer"),
+                ("192.0.2.201", None, "unreachable"),
+            ],
+        )
         closed = "acl in\n  ace drop udp destination-port 123\n  ace accept ip\n"
-        net.load("b", closed + router(2, {"port1": "203.0.113.129/31", "port8": "198.51.100.1/30"}) + "interface port1\n  ingress-acl in\n")
-        self.assertEqual([c.state for c in net.state.clocks("a")], ["system-peer", "unreachable", "unreachable"])
+        net.load(
+            "b",
+            closed
+            + router(2, {"port1": "203.0.113.129/31", "port8": "198.51.100.1/30"})
+            + "interface port1\n  ingress-acl in\n",
+        )
+        self.assertEqual(
+            [c.state for c in net.state.clocks("a")], ["system-peer", "unreachable", "unreachable"]
+        )
 
     def test_a_shared_address_moves_to_the_other_router(self) -> None:
         net = Net(ends("s1 t1", "s2 u1"), "stu", switches="stu")
@@ -271,7 +328,13 @@ class OtherTest(unittest.TestCase):
         def one(name: str, other: str, vlans: tuple[int, ...], end: int) -> None:
             lines = [f"/vlans/vlan[vlan-id={vlan}]/name = v{vlan}" for vlan in vlans]
             lines += [f"/interfaces/interface[name=vlan10]/ipv4/address[ip=192.0.2.{end}]/prefix-length = 24"]
-            net.switch(name, *lines, "/interfaces/interface[name=port1]/enabled = true", f"/pair/partner = {other}", "/pair/link = port1")
+            net.switch(
+                name,
+                *lines,
+                "/interfaces/interface[name=port1]/enabled = true",
+                f"/pair/partner = {other}",
+                "/pair/link = port1",
+            )
 
         one("s", "t", (10, 20), 2)
         one("t", "s", (10, 20), 3)
@@ -280,7 +343,9 @@ class OtherTest(unittest.TestCase):
         wrong = [(a.what, a.here, a.partner) for a in net.state.agreements("s") if not a.agrees]
         self.assertEqual(wrong, [("vlan 20", "v20", None), ("vlan 30", None, "v30")])
         net.state.cut("s", "port1", is_cut=True)
-        self.assertEqual([(a.what, a.here, a.agrees) for a in net.state.agreements("s")], [("partner", "not seen", False)])
+        self.assertEqual(
+            [(a.what, a.here, a.agrees) for a in net.state.agreements("s")], [("partner", "not seen", False)]
+        )
 
 
 class IncrementalTest(unittest.TestCase):
@@ -296,18 +361,31 @@ class IncrementalTest(unittest.TestCase):
         more: list[str] = []
         if chance.random() < 0.7:
             peers = {f"203.0.113.{n}": 64500 for n in range(1, 5) if n != number}
-            more += speaker(64500, peers, f"203.0.113.{number}/32", "198.51.100.0/24", local=f"203.0.113.{number}", hold=3)
+            more += speaker(
+                64500, peers, f"203.0.113.{number}/32", "198.51.100.0/24", local=f"203.0.113.{number}", hold=3
+            )
         if ports and chance.random() < 0.5:
-            more += ["static-route 198.51.100.0/24", f"  next-hop {next(iter(ports.values())).partition('/')[0]}"]
+            more += [
+                "static-route 198.51.100.0/24",
+                f"  next-hop {next(iter(ports.values())).partition('/')[0]}",
+            ]
         area = chance.choice(("0", "0", "0", "1"))
         text = router(number, ports, *more, area=area)
         if ports and chance.random() < 0.2:
-            text = "acl x\n  ace drop tcp\n  ace accept ip\n" + text + f"interface {next(iter(ports))}\n  ingress-acl x\n"
+            text = (
+                "acl x\n  ace drop tcp\n  ace accept ip\n"
+                + text
+                + f"interface {next(iter(ports))}\n  ingress-acl x\n"
+            )
         return text
 
     def said(self, net: Net) -> object:
         return {
-            name: (net.state.routes(name), net.sessions(name), [(n.interface, n.device, n.state) for n in net.state.neighbors(name)])
+            name: (
+                net.state.routes(name),
+                net.sessions(name),
+                [(n.interface, n.device, n.state) for n in net.state.neighbors(name)],
+            )
             for name in "abcd"
         }
 

@@ -9,7 +9,7 @@ from tempfile import TemporaryDirectory
 
 from oast.errors import EstateError
 from oast.estate.expressions import template_environment
-from oast.intent.templates import of_text
+from oast.intent.templates import template_of_text
 
 CANARY = "canary-of-the-build-machine"
 # What stands for a way into an object; each is tried by every kind of access.
@@ -29,7 +29,12 @@ INNER = (
     "gi_frame",
     "_Context__self",
 )
-ACCESS = ("{{{{ ({o}).{i} }}}}", "{{{{ ({o})['{i}'] }}}}", "{{{{ ({o})|attr('{i}') }}}}", "{{{{ [{o}]|map(attribute='{i}')|list }}}}")
+ACCESS = (
+    "{{{{ ({o}).{i} }}}}",
+    "{{{{ ({o})['{i}'] }}}}",
+    "{{{{ ({o})|attr('{i}') }}}}",
+    "{{{{ [{o}]|map(attribute='{i}')|list }}}}",
+)
 OTHER = (
     # formatting reaches attributes by text
     "{{ '{0.__class__}'.format(1) }}", "{{ '{0.__class__.__mro__}'.format('') }}", "{{ '{x.__init__.__globals__}'.format(x=m) }}",
@@ -77,7 +82,9 @@ SHOWN = (
 def attempts() -> list[str]:
     """Every object with every inner name, each by one kind of access, in turn; and all others."""
     pairs = [(o, i) for o in OBJECTS for i in INNER]
-    return [ACCESS[number % len(ACCESS)].format(o=o, i=i) for number, (o, i) in enumerate(pairs)] + list(OTHER)
+    return [ACCESS[number % len(ACCESS)].format(o=o, i=i) for number, (o, i) in enumerate(pairs)] + list(
+        OTHER
+    )
 
 
 class SandboxTest(unittest.TestCase):
@@ -94,7 +101,7 @@ class SandboxTest(unittest.TestCase):
     def rendered(self, text: str) -> str:
         environment = template_environment(self.templates, {})
         values = {"device": {"name": "gull-core-1"}, "loop_of": iter([1])}
-        return of_text("trial", "{% macro m() %}x{% endmacro %}" + text, environment).render(values)
+        return template_of_text("trial", "{% macro m() %}x{% endmacro %}" + text, environment).render(values)
 
     def test_no_attempt_gets_out(self) -> None:
         tried = attempts()
@@ -107,7 +114,9 @@ class SandboxTest(unittest.TestCase):
                     found = self.rendered(text)
                 except EstateError as error:
                     refused += 1
-                    found = " ".join(f"{problem.message} {problem.hint} {problem.excerpt}" for problem in error.problems())
+                    found = " ".join(
+                        f"{problem.message} {problem.hint} {problem.excerpt}" for problem in error.problems()
+                    )
                     self.assertIsNotNone(error.problems()[0].place)
                 for part in SHOWN:
                     self.assertNotIn(part, found.replace(text, ""))

@@ -10,12 +10,12 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from oast.config.commands import commands
-from oast.config.difference import applied, difference
-from oast.config.globs import level_matches, meet
-from oast.config.integrity import broken_by
-from oast.config.order import NoSafeOrder, in_safe_order
-from oast.config.ownership import Pattern, Scope, same_part
-from oast.config.sparing import sparing
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.edits import apply_edits, difference
+from oast.config.globs import glob_matches, globs_overlap
+from oast.config.ownership import Pattern, Scope, patterns_overlap
+from oast.config.referential_integrity import integrity_errors
+from oast.config.retained import split_removals
 from oast.config.tree import Path, canonical
 from oastsim.bine.configuration import Refused
 from test_config_laws import delivered
@@ -31,7 +31,7 @@ def owner_of(path: Path, owners: dict[str, list[Pattern]]) -> str | None:
         (len(p), name)
         for name, patterns in owners.items()
         for p in patterns
-        if len(p) <= len(path) and all(level_matches(a, b) for a, b in zip(p, path, strict=False))
+        if len(p) <= len(path) and all(glob_matches(a, b) for a, b in zip(p, path, strict=False))
     ]
     return max(above)[1] if above else None
 
@@ -45,7 +45,7 @@ def sections(draw: st.DrawFn) -> tuple[str, str, dict[str, list[Pattern]], list[
     for name in ("a", "b", "c", "d"):
         for path in draw(st.lists(st.sampled_from(paths), max_size=3)):
             pattern = tuple(draw(_glob_of(level)) for level in path)
-            if not any(same_part(pattern, other) for own in owners.values() for other in own):
+            if not any(patterns_overlap(pattern, other) for own in owners.values() for other in own):
                 owners.setdefault(name, []).append(pattern)
     assume(owners)
     wanted = draw(st.lists(st.sampled_from(sorted(owners)), min_size=1, unique=True))
@@ -56,7 +56,13 @@ def _glob_of(level: str) -> st.SearchStrategy[str]:
     word, _, key = level.partition(" ")
     choices = [level]
     if key and not any(c in level for c in "*?["):
-        choices += [f"{word} *", f"{word} {key[:1]}*", f"{word} *{key[-1:]}", f"{word} {key[:-1]}?", f"{word} [{key[0]}z]{key[1:]}"]
+        choices += [
+            f"{word} *",
+            f"{word} {key[:1]}*",
+            f"{word} *{key[-1:]}",
+            f"{word} {key[:-1]}?",
+            f"{word} [{key[0]}z]{key[1:]}",
+        ]
     return st.sampled_from(choices)
 
 
@@ -65,7 +71,10 @@ LEADING = (
     "acl in-a\n  ace accept ip\ninterface loop0\n  ingress-acl in-a\n  ipv4\n    address 203.0.113.0/31\n"
     "ospf\n  area 0.0.0.7\n    interface loop0\n",
     "interface port1\n  enabled false\n  ipv4\n    address 203.0.113.0/31\nospf\n  area 0.0.0.0\n    interface port1\n      cost 7\n",
-    {"c": [("interface *",), ("acl in-a",), ("ospf", "area 0.0.0.0", "interface port1", "cost")], "d": [("ospf", "area 0.0.0.7")]},
+    {
+        "c": [("interface *",), ("acl in-a",), ("ospf", "area 0.0.0.0", "interface port1", "cost")],
+        "d": [("ospf", "area 0.0.0.7")],
+    },
     ["c", "d"],
 )
 
@@ -80,8 +89,8 @@ class ScopeTest(unittest.TestCase):
         running, intended = tree_of(one), tree_of(other)
         others = [p for name, patterns in owners.items() if name not in wanted for p in patterns]
         scope = Scope.of([p for name in wanted for p in owners[name]], others)
-        edits, spared = sparing(difference(scope.within(running), scope.within(intended)))
-        after = applied(edits, running)
+        edits, spared = split_removals(difference(scope.within(running), scope.within(intended)))
+        after = apply_edits(edits, running)
         there, then = dict(running.walk()), dict(after.walk())
         for path, node in there.items():
             owner = owner_of(path, owners)
@@ -93,17 +102,26 @@ class ScopeTest(unittest.TestCase):
         stay = {s.path for s in spared}
         for path, node in then.items():
             if owner_of(path, owners) in wanted and not node.statement.silent:
-                held = any(p[: len(path)] == path and p in there and owner_of(p, owners) not in wanted for p in then)
+                held = any(
+                    p[: len(path)] == path and p in there and owner_of(p, owners) not in wanted for p in then
+                )
                 if path not in wants:
                     self.assertTrue(held or path in stay, f"{path} is owned, not intended, and stays")
                 elif not held:
                     self.assertEqual(node.statement, wants[path].statement)
         for path in wants:
             vanishing = intended.at(path) is None or intended.at(path).statement.rule.vanishes  # type: ignore[union-attr]
-            self.assertTrue(vanishing or path in then or owner_of(path, owners) not in wanted, f"{path} is intended and missing")
+            self.assertTrue(
+                vanishing or path in then or owner_of(path, owners) not in wanted,
+                f"{path} is intended and missing",
+            )
         if not edits and not spared:
             mine, wished = (
-                {p: n.statement for p, n in tree.items() if owner_of(p, owners) in wanted and not n.statement.rule.vanishes}
+                {
+                    p: n.statement
+                    for p, n in tree.items()
+                    if owner_of(p, owners) in wanted and not n.statement.rule.vanishes
+                }
                 for tree in (there, wants)
             )
             self.assertEqual(mine, wished, "falsely nothing to do")
@@ -111,16 +129,21 @@ class ScopeTest(unittest.TestCase):
     @settings(max_examples=max(20, EXAMPLES // 8), deadline=None)
     @given(sections())
     @example(LEADING)
-    def test_a_device_loses_nothing_that_is_not_owned(self, case: tuple[str, str, dict[str, list[Pattern]], list[str]]) -> None:
+    def test_a_device_loses_nothing_that_is_not_owned(
+        self, case: tuple[str, str, dict[str, list[Pattern]], list[str]]
+    ) -> None:
         one, other, owners, wanted = case
         running, intended = tree_of(one), tree_of(other)
-        scope = Scope.of([p for n in wanted for p in owners[n]], [p for n, own in owners.items() if n not in wanted for p in own])
-        edits, _ = sparing(difference(scope.within(running), scope.within(intended)))
-        expected = applied(edits, running)
-        broken = broken_by(edits, running)
+        scope = Scope.of(
+            [p for n in wanted for p in owners[n]],
+            [p for n, own in owners.items() if n not in wanted for p in own],
+        )
+        edits, _ = split_removals(difference(scope.within(running), scope.within(intended)))
+        expected = apply_edits(edits, running)
+        broken = integrity_errors(edits, running)
         try:
-            lines = [c.line.written() for c in commands(in_safe_order(edits, running=running), BINE)]
-        except NoSafeOrder:
+            lines = [c.line.written() for c in commands(in_dependency_order(edits, running=running), BINE)]
+        except NoDependencyOrder:
             return
         if broken:
             # What was told before anything is sent is what the device says, and nothing else is.
@@ -131,7 +154,9 @@ class ScopeTest(unittest.TestCase):
         for path, node in running.walk():
             if owner_of(path, owners) not in wanted and not node.statement.rule.vanishes:
                 found = tree_of(after).at(path)
-                self.assertTrue(found is not None and found.statement == node.statement, f"{path} was lost on the device")
+                self.assertTrue(
+                    found is not None and found.statement == node.statement, f"{path} was lost on the device"
+                )
         self.assertEqual(SYNTAX.written(tree_of(after)), SYNTAX.written(canonical(expected)))
 
 
@@ -140,10 +165,10 @@ class GlobTest(unittest.TestCase):
         parts = ["a", "b", "*", "?", "[ab]", "[!a]", "["]
         globs = ["".join(p) for length in (0, 1, 2, 3) for p in itertools.product(parts, repeat=length)]
         texts = ["".join(t) for length in range(5) for t in itertools.product("ab[c", repeat=length)]
-        matched = {glob: frozenset(t for t in texts if level_matches(glob, t)) for glob in globs}
+        matched = {glob: frozenset(t for t in texts if glob_matches(glob, t)) for glob in globs}
         for number, one in enumerate(globs):
             for other in globs[number % 7 :: 7]:
-                self.assertEqual(meet(one, other), bool(matched[one] & matched[other]), (one, other))
+                self.assertEqual(globs_overlap(one, other), bool(matched[one] & matched[other]), (one, other))
 
     def test_the_pairs_that_engineers_write(self) -> None:
         for one, other, both in (
@@ -156,8 +181,8 @@ class GlobTest(unittest.TestCase):
             ("static-route 192.0.2.*", "static-route 198.*", False),
             ("user *", "interface *", False),
         ):
-            self.assertEqual(meet(one, other), both, (one, other))
-            self.assertEqual(meet(other, one), both, (other, one))
+            self.assertEqual(globs_overlap(one, other), both, (one, other))
+            self.assertEqual(globs_overlap(other, one), both, (other, one))
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ from unittest import mock
 
 import forked
 from larkwater import QUICK, SECRETS, EstateTest, LarkwaterTest, clean_environment
-from oast.estate.encrypted import EncryptedFile, Kept
+from oast.estate.encrypted_file import EncryptedFile, EncryptedSecret
 
 
 class KeepingTest(EstateTest):
@@ -70,7 +70,11 @@ class KeepingTest(EstateTest):
             process.communicate(b"another\n")
         names = {row["name"] for row in self.oast("secret", "list", "--format", "json").json()["secrets"]}
         self.assertEqual(names, {*(f"made-{n}" for n in range(24)), *(f"program-{n}" for n in range(3))})
-        self.assertEqual([p.name for p in self.folder.glob(".larkwater.key*")] + [p.name for p in self.estate.glob(".secrets*")], [])
+        self.assertEqual(
+            [p.name for p in self.folder.glob(".larkwater.key*")]
+            + [p.name for p in self.estate.glob(".secrets*")],
+            [],
+        )
 
     def test_a_key_of_the_fingerprints_that_hides_nothing_is_refused(self) -> None:
         self.oast("secret", "list")
@@ -78,7 +82,10 @@ class KeepingTest(EstateTest):
             (self.estate / ".oast/fingerprint-key").write_bytes(data)
             for command in (("render",), ("secret", "list"), ("lint",)):
                 run = self.oast(*command, expect=3)
-                self.assertIn("fingerprint-key: the key of the fingerprints is too short to hide anything", run.out + run.err)
+                self.assertIn(
+                    "fingerprint-key: the key of the fingerprints is too short to hide anything",
+                    run.out + run.err,
+                )
 
     def test_a_link_stays_a_link(self) -> None:
         (self.estate / "secrets.jwe").rename(self.folder / "shared.jwe")
@@ -106,16 +113,31 @@ class KeepingTest(EstateTest):
     def test_what_is_used_is_not_removed_and_what_is_not_is(self) -> None:
         told = self.oast("secret", "remove", "snmp-read", "--yes", expect=3).err
         line = self.line_of("values/network.yaml", "{secret: snmp-read}")
-        self.assertIn(f"values/network.yaml:{line}: the secret 'snmp-read' is used, and would be found nowhere else", told)
+        self.assertIn(
+            f"values/network.yaml:{line}: the secret 'snmp-read' is used, and would be found nowhere else",
+            told,
+        )
         self.oast("secret", "set", "old-one", stdin="value\n")
-        self.assertIn("there is no terminal to ask on", self.oast("secret", "remove", "old-one", expect=2).err)
+        self.assertIn(
+            "there is no terminal to ask on", self.oast("secret", "remove", "old-one", expect=2).err
+        )
         self.assertEqual(self.oast("secret", "remove", "old-one", "--yes").out, "old-one is no longer kept\n")
-        self.assertIn("there is no secret 'old-one' to remove", self.oast("secret", "remove", "old-one", "--yes", expect=3).err)
-        self.oast("secret", "remove", "snmp-read", "--yes", environment={"OAST_SECRET_SNMP_READ": "from-elsewhere"})
+        self.assertIn(
+            "there is no secret 'old-one' to remove",
+            self.oast("secret", "remove", "old-one", "--yes", expect=3).err,
+        )
+        self.oast(
+            "secret", "remove", "snmp-read", "--yes", environment={"OAST_SECRET_SNMP_READ": "from-elsewhere"}
+        )
 
     def test_a_secret_that_is_never_looked_at_is_told(self) -> None:
-        told = self.oast("secret", "set", "snmp-read", stdin="x1\n", environment={"OAST_SECRET_SNMP_READ": "y"}).err
-        self.assertIn("the environment (OAST_SECRET_SNMP_READ) has a 'snmp-read', too, and is asked before the encrypted file", told)
+        told = self.oast(
+            "secret", "set", "snmp-read", stdin="x1\n", environment={"OAST_SECRET_SNMP_READ": "y"}
+        ).err
+        self.assertIn(
+            "the environment (OAST_SECRET_SNMP_READ) has a 'snmp-read', too, and is asked before the encrypted file",
+            told,
+        )
 
 
 class ReadTest(LarkwaterTest):
@@ -123,7 +145,15 @@ class ReadTest(LarkwaterTest):
 
     def test_a_string_that_one_device_has_is_brought_to_all_others_by_two_commands(self) -> None:
         old, new = SECRETS["snmp-read"], "quay-string-7719"
-        typed = ("raise", SECRETS["privilege-password"], "edit", "snmp", f"  remove community {old}", f"  community {new}", "close")
+        typed = (
+            "raise",
+            SECRETS["privilege-password"],
+            "edit",
+            "snmp",
+            f"  remove community {old}",
+            f"  community {new}",
+            "close",
+        )
         self.console("gull-core-1", *typed)
         read = ("secret", "read", "snmp-read", "--from", "gull-core-1", "--statement")
         before = (self.estate / "secrets.jwe").read_bytes()
@@ -132,7 +162,10 @@ class ReadTest(LarkwaterTest):
             ((*read, "snmp/target"), "runs no secret at 'snmp/target'"),
             ((*read, "snmp/community"), "it has several: snmp / community <secret "),
             ((*read, "snmp/community", "--which", "00000000"), "none of them is '00000000'"),
-            (("secret", "read", "login-password", *read[3:], "snmp/community"), "Oast logs in with 'login-password'"),
+            (
+                ("secret", "read", "login-password", *read[3:], "snmp/community"),
+                "Oast logs in with 'login-password'",
+            ),
         ):
             run = self.oast(*arguments, expect=2)
             self.assertIn(told, run.err)
@@ -161,7 +194,9 @@ class RotatingTest(LarkwaterTest):
     def setUp(self) -> None:
         super().setUp()
         plain = self.folder / "larkwater-secrets.toml"
-        plain.write_text("".join(line for line in plain.read_text().splitlines(True) if "login-password" not in line))
+        plain.write_text(
+            "".join(line for line in plain.read_text().splitlines(True) if "login-password" not in line)
+        )
         self.oast("secret", "set", "login-password", stdin=SECRETS["login-password"] + "\n")
         (self.estate / "templates/bine/own-account.j2").write_text(
             "{#\nsection: own-account\nowns: [user oast]\nvariables:\n  login: {secret: true}\n#}\n"
@@ -171,14 +206,17 @@ class RotatingTest(LarkwaterTest):
         self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  login: {secret: login-password}\n")
         self.file = EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
 
-    def kept(self) -> Kept:
+    def kept(self) -> EncryptedSecret:
         self.file = EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
         return self.file.all()["login-password"]
 
     def test_the_password_oast_logs_in_with_changes_on_all_devices_and_in_the_file(self) -> None:
         self.oast("push", "-m", "own account", "--yes")
         refused = self.oast("secret", "rotate", "login-password", expect=2).err
-        self.assertIn("Oast logs in with 'login-password': a new one that devices do not have would lock it out", refused)
+        self.assertIn(
+            "Oast logs in with 'login-password': a new one that devices do not have would lock it out",
+            refused,
+        )
         run = self.oast(*self.ROTATE, "--yes")
         self.assertIn("6 devices delivered", run.out)
         self.assertIn("touches the login of Oast", run.out)
@@ -187,8 +225,12 @@ class RotatingTest(LarkwaterTest):
         self.assertIsNone(self.kept().previous)
         self.assertIn("nothing to do: 6 devices as intended", self.oast("push", "-m", "again", "--yes").out)
         for path in (self.estate / ".oast/sim").rglob("*"):
-            self.assertEqual(path.stat().st_mode & 0o077, 0, f"{path} holds hashes and keys, and others can look into it")
-        old = self.oast("diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": SECRETS["login-password"]})
+            self.assertEqual(
+                path.stat().st_mode & 0o077, 0, f"{path} holds hashes and keys, and others can look into it"
+            )
+        old = self.oast(
+            "diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": SECRETS["login-password"]}
+        )
         self.assertIn("does not accept the login of 'oast'", old.err)
 
     def test_nobody_is_locked_out_when_some_devices_did_not_take_it(self) -> None:
@@ -196,7 +238,8 @@ class RotatingTest(LarkwaterTest):
         self.fault("tern-edge-1", "refuse", "--match", "password-hash")
         run = self.oast(*self.ROTATE, "--yes", expect=4)
         self.assertIn(
-            "login-password: tern-edge-1 may still have the value before, or start with it; it is kept beside the new one", run.err
+            "login-password: tern-edge-1 may still have the value before, or start with it; it is kept beside the new one",
+            run.err,
         )
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
         for arguments in (("set", "login-password"), ("rotate", "login-password")):
@@ -208,7 +251,11 @@ class RotatingTest(LarkwaterTest):
         self.assertRegex(self.oast("secret", "list").out, r"login-password .* <secret [0-9a-f]{8}>\n")
         value = self.kept().value
         self.oast(*self.ROTATE, "--yes")
-        self.assertEqual(self.kept(), Kept(value, datetime.date.today()), "it went on with the value that five had already")
+        self.assertEqual(
+            self.kept(),
+            EncryptedSecret(value, datetime.date.today()),
+            "it went on with the value that five had already",
+        )
         self.oast("diff")
 
     def test_what_is_wrong_is_told_before_anything_changes(self) -> None:
@@ -221,32 +268,65 @@ class RotatingTest(LarkwaterTest):
             self.assertIn(told, self.oast(*arguments, expect=code).err)
         self.assertIn(
             "login-password",
-            "".join(self.oast(*self.ROTATE, "--yes", expect=3, environment={"OAST_SECRET_LOGIN_PASSWORD": SECRETS["login-password"]}).err),
+            "".join(
+                self.oast(
+                    *self.ROTATE,
+                    "--yes",
+                    expect=3,
+                    environment={"OAST_SECRET_LOGIN_PASSWORD": SECRETS["login-password"]},
+                ).err
+            ),
         )
-        self.edit("intent.yaml", "  - section: own-account\n", "  - section: own-account\n    on: role=core\n")
+        self.edit(
+            "intent.yaml", "  - section: own-account\n", "  - section: own-account\n    on: role=core\n"
+        )
         told = self.oast(*self.ROTATE, "--yes", expect=3).err
-        self.assertIn("no section tells tern-edge-1, plover-edge-1, sandpiper-edge-1, dunlin-edge-1 the new", told)
+        self.assertIn(
+            "no section tells tern-edge-1, plover-edge-1, sandpiper-edge-1, dunlin-edge-1 the new", told
+        )
         self.edit("intent.yaml", "  - section: own-account\n    on: role=core\n", "")
-        self.assertIn("no section puts the secret 'login-password' on a device", self.oast(*self.ROTATE, "--yes", expect=3).err)
+        self.assertIn(
+            "no section puts the secret 'login-password' on a device",
+            self.oast(*self.ROTATE, "--yes", expect=3).err,
+        )
         self.assertEqual((self.estate / "secrets.jwe").read_bytes(), before)
 
     def test_the_privilege_password_is_rotated_in_the_same_way(self) -> None:
         plain = self.folder / "larkwater-secrets.toml"
-        plain.write_text("".join(line for line in plain.read_text().splitlines(True) if "privilege-password" not in line))
+        plain.write_text(
+            "".join(line for line in plain.read_text().splitlines(True) if "privilege-password" not in line)
+        )
         self.oast("secret", "set", "privilege-password", stdin=SECRETS["privilege-password"] + "\n")
-        self.edit("templates/bine/own-account.j2", "owns: [user oast]", "owns: [user oast, system/privilege-password-hash]")
-        self.edit("templates/bine/own-account.j2", "  login: {secret: true}", "  login: {secret: true}\n  raising: {secret: true}")
+        self.edit(
+            "templates/bine/own-account.j2",
+            "owns: [user oast]",
+            "owns: [user oast, system/privilege-password-hash]",
+        )
+        self.edit(
+            "templates/bine/own-account.j2",
+            "  login: {secret: true}",
+            "  login: {secret: true}\n  raising: {secret: true}",
+        )
         with (self.estate / "templates/bine/own-account.j2").open("a") as template:
-            template.write("system\n  privilege-password-hash {{ raising | password_hash(device.name ~ ' raising') }}\n")
-        self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  raising: {secret: privilege-password}\n")
+            template.write(
+                "system\n  privilege-password-hash {{ raising | password_hash(device.name ~ ' raising') }}\n"
+            )
+        self.edit(
+            "values/network.yaml", "everywhere:\n", "everywhere:\n  raising: {secret: privilege-password}\n"
+        )
         self.oast("push", "-m", "own account", "--yes")
         self.fault("gull-core-1", "refuse", "--match", "privilege-password-hash")
         rotate = ("secret", "rotate", "privilege-password", "--push", "-m", "yearly", "--yes")
-        self.assertIn("privilege-password: gull-core-1 may still have the value before", self.oast(*rotate, expect=4).err)
+        self.assertIn(
+            "privilege-password: gull-core-1 may still have the value before",
+            self.oast(*rotate, expect=4).err,
+        )
         self.fault("gull-core-1", "none")
         self.assertIn("the one before is forgotten", self.oast(*rotate).err)
         self.assertNotEqual(
-            EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {}).all()["privilege-password"].value,
+            EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
+            .all()["privilege-password"]
+            .value,
             SECRETS["privilege-password"],
         )
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
@@ -257,23 +337,32 @@ class RotatingTest(LarkwaterTest):
         self.fault("tern-edge-1", "drop", "--match", "save")
         run = self.oast(*self.ROTATE, "--yes", expect=4)
         self.assertIn("it runs the change, but startup may not be saved", run.out)
-        self.assertIn("login-password: tern-edge-1 may still have the value before, or start with it", run.err)
+        self.assertIn(
+            "login-password: tern-edge-1 may still have the value before, or start with it", run.err
+        )
         self.fault("tern-edge-1", "none")
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
         # Going on with it saves what was not saved.
         again = self.oast(*self.ROTATE, "--yes")
-        self.assertIn("tern-edge-1 runs 1 change that somebody has not saved; a push saves them, too:", again.out)
+        self.assertIn(
+            "tern-edge-1 runs 1 change that somebody has not saved; a push saves them, too:", again.out
+        )
         self.assertIn("the one before is forgotten", again.err)
         self.assertIsNone(self.kept().previous)
 
     def test_two_at_once_do_not_forget_what_devices_have(self) -> None:
         self.oast("push", "-m", "own account", "--yes")
-        real, other = EncryptedFile.succeed, EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
+        real, other = (
+            EncryptedFile.succeed,
+            EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {}),
+        )
         begun = self.kept()
 
-        def after_another(file: EncryptedFile, name: str, before: Kept, after: Kept) -> None:
+        def after_another(
+            file: EncryptedFile, name: str, before: EncryptedSecret, after: EncryptedSecret
+        ) -> None:
             if before == begun:
-                real(other, name, before, Kept("theirs", before.changed, before.value))
+                real(other, name, before, EncryptedSecret("theirs", before.changed, before.value))
             real(file, name, before, after)
 
         with mock.patch.object(EncryptedFile, "succeed", after_another):

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from oast.errors import EstateError
 from oast.estate.expressions import evaluated, template_environment
-from oast.estate.secret_text import MarkedText, captured, holds_secret, plain
-from oast.intent.templates import of_text
+from oast.estate.secret_text import MarkedText, captured, holds_secret, plain_text
+from oast.intent.templates import template_of_text
 from oast.records import MARK, Fingerprints, Secret, SecretAsText
 
 FINGERPRINTS = Fingerprints(b"key")
@@ -67,7 +67,9 @@ def rendered(text: str) -> str:
     """A template with the secret `s`, and some parts of its mark."""
     marks: dict[str, Secret] = {}
     env = template_environment(None, marks)
-    return of_text("trial", text, env).render({"s": SECRET, "half": SECRET.mark[:20], "begins": SECRET.mark[0]})
+    return template_of_text("trial", text, env).render(
+        {"s": SECRET, "half": SECRET.mark[:20], "begins": SECRET.mark[0]}
+    )
 
 
 class TemplateTest(unittest.TestCase):
@@ -76,7 +78,9 @@ class TemplateTest(unittest.TestCase):
             with self.subTest(text=text):
                 with self.assertRaises(EstateError) as caught:
                     rendered(text)
-                told = " ".join(f"{problem.message} {problem.hint}" for problem in caught.exception.problems())
+                told = " ".join(
+                    f"{problem.message} {problem.hint}" for problem in caught.exception.problems()
+                )
                 for part in ("kelp", SECRET.digest[:8], "\ue100"):
                     self.assertNotIn(part, told)
                 self.assertIsNotNone(caught.exception.problems()[0].place)
@@ -120,14 +124,21 @@ class MarkedTextTest(unittest.TestCase):
         marked = captured(f"k {SECRET.mark}")
         self.assertIsInstance(marked, MarkedText)
         self.assertIs(type(captured("plain")), str)
-        self.assertEqual(plain(marked), f"k {SECRET.mark}")
+        self.assertEqual(plain_text(marked), f"k {SECRET.mark}")
         for name in dir(str):
             if not name.startswith("__"):
                 with self.assertRaises(SecretAsText, msg=name):
                     getattr(marked, name)()
 
     def test_secrets_are_found_in_whatever_holds_them(self) -> None:
-        for value in (SECRET, [SECRET], {"a": [SECRET]}, ({"b": SECRET},), {SECRET: 1}, [captured(SECRET.mark)]):
+        for value in (
+            SECRET,
+            [SECRET],
+            {"a": [SECRET]},
+            ({"b": SECRET},),
+            {SECRET: 1},
+            [captured(SECRET.mark)],
+        ):
             self.assertTrue(holds_secret(value), value)
         for value in ("x", 1, None, [], {"a": ["b"]}, range(3)):
             self.assertFalse(holds_secret(value), value)

@@ -15,15 +15,15 @@ from unittest import mock
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, interpreted, on_terminal, program
 from oast import __version__
 from oast.config.commands import commands
-from oast.config.difference import difference
-from oast.config.indented import IndentedSyntax
-from oast.config.order import in_safe_order
+from oast.config.dependency_order import in_dependency_order
+from oast.config.diff_text import view
+from oast.config.edits import difference
+from oast.config.indented_syntax import IndentedSyntax
 from oast.config.tree import canonical
-from oast.config.view import view
-from oast.estate.encrypted import EncryptedFile
-from oast.masking import Masking
-from oast.platforms.load import SHIPPED, load
+from oast.estate.encrypted_file import EncryptedFile
+from oast.platforms.load import SHIPPED, load_platform
 from oast.records import Fingerprints
+from oast.redaction import Masking
 from oast.verify.checks import Check, evaluate
 
 HIDDEN = "swordfish-41c7"
@@ -37,7 +37,9 @@ class EncryptedTest(EstateTest):
         with (self.folder / "larkwater-secrets.toml").open("a") as plain:
             plain.write('snmp-billing = "b1lls"\n')
 
-    def secret(self, *arguments: str, expect: int = 0, stdin: str = "", environment: dict[str, str] | None = None) -> Run:
+    def secret(
+        self, *arguments: str, expect: int = 0, stdin: str = "", environment: dict[str, str] | None = None
+    ) -> Run:
         run = self.oast("secret", *arguments, expect=expect, stdin=stdin, environment=environment)
         self.assertNotIn(HIDDEN, run.out + run.err)
         return run
@@ -62,18 +64,26 @@ class EncryptedTest(EstateTest):
     def test_the_file_is_an_open_standard_and_needs_its_key(self) -> None:
         self.secret("set", "snmp-read", stdin=f"{HIDDEN}\n")
         header = (self.estate / "secrets.jwe").read_text().split(".")[0]
-        self.assertEqual(json.loads(base64.urlsafe_b64decode(header + "==")), {"alg": "dir", "enc": "A256GCM"})
+        self.assertEqual(
+            json.loads(base64.urlsafe_b64decode(header + "==")), {"alg": "dir", "enc": "A256GCM"}
+        )
         key = self.folder / "larkwater.key"
         held = json.loads(key.read_text())["k"]
         key.unlink()
         self.assertIn("the key of the encrypted secrets is not there", self.secret("list", expect=3).err)
         self.assertIn("snmp-read", self.secret("list", environment={"OAST_SECRETS_KEY": held}).out)
         wrong = self.secret("list", expect=3, environment={"OAST_SECRETS_KEY": held[::-1]}).err
-        self.assertIn("secrets.jwe: the encrypted secrets cannot be decrypted: another key, or a damaged file", wrong)
+        self.assertIn(
+            "secrets.jwe: the encrypted secrets cannot be decrypted: another key, or a damaged file", wrong
+        )
         (self.estate / "secrets.jwe").write_text("damaged")
-        self.assertIn("cannot be decrypted", self.secret("list", expect=3, environment={"OAST_SECRETS_KEY": held}).err)
+        self.assertIn(
+            "cannot be decrypted", self.secret("list", expect=3, environment={"OAST_SECRETS_KEY": held}).err
+        )
         self.secret("set", "other", expect=3, stdin="x\n", environment={"OAST_SECRETS_KEY": held})
-        self.assertEqual((self.estate / "secrets.jwe").read_text(), "damaged", "what cannot be read is not written over")
+        self.assertEqual(
+            (self.estate / "secrets.jwe").read_text(), "damaged", "what cannot be read is not written over"
+        )
 
     def test_old_secrets_are_told(self) -> None:
         file = EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
@@ -108,7 +118,11 @@ class OtherProvidersTest(EstateTest):
         self.edit("oast.toml", "[secrets]\n", f'[secrets]\ncommand = ["{script}", "{{name}}"]\n')
         after = self.oast("render", "--section", "monitoring", "--on", "site=gull").out
         self.assertNotIn(HIDDEN, after)
-        self.assertEqual(len(set(before.splitlines()) & set(after.splitlines())), 4, "one community is another now, the rest is the same")
+        self.assertEqual(
+            len(set(before.splitlines()) & set(after.splitlines())),
+            4,
+            "one community is another now, the rest is the same",
+        )
         self.edit("oast.toml", str(script), f"{script}-gone")
         self.assertIn("the command for secrets cannot be run", self.oast("render", expect=3).err)
 
@@ -131,7 +145,7 @@ class OtherProvidersTest(EstateTest):
             run = self.oast("render", "--section", "monitoring", "--on", "site=gull", expect=3)
             self.assertIn(told, run.err)
         keeper.write_text("#!/bin/sh\nsleep 60 &\nsleep 60\n")
-        with mock.patch("oast.estate.provider.AT_MOST_S", 0.3):
+        with mock.patch("oast.estate.secret_command.AT_MOST_S", 0.3):
             self.assertIn("the command for secrets takes more than 0.3 s", self.oast("render", expect=3).err)
 
     def test_the_command_gets_no_secret_of_others(self) -> None:
@@ -140,7 +154,14 @@ class OtherProvidersTest(EstateTest):
         keeper.chmod(0o755)
         self.edit("oast.toml", "[secrets]\n", '[secrets]\ncommand = ["./keeper", "{name}"]\n')
         key = json.loads((self.folder / "larkwater.key").read_text())["k"]
-        self.oast("render", environment={"OAST_SECRET_OTHER": "not-for-it", "OAST_SECRETS_KEY": key, "KEEPER_TOKEN": "for-it"})
+        self.oast(
+            "render",
+            environment={
+                "OAST_SECRET_OTHER": "not-for-it",
+                "OAST_SECRETS_KEY": key,
+                "KEEPER_TOKEN": "for-it",
+            },
+        )
         seen = (self.estate / "seen").read_text()
         self.assertNotIn("not-for-it", seen)
         self.assertNotIn(key, seen)
@@ -200,7 +221,9 @@ class OddSecretsTest(LarkwaterTest):
             ("re\u2028ads", "U+2028 (line separator)"),
             ("re\x1b[2Jads", "U+001B (a control code)"),
         ):
-            run = self.oast("push", "-m", "odd", "--yes", expect=3, environment={"OAST_SECRET_SNMP_READ": value})
+            run = self.oast(
+                "push", "-m", "odd", "--yes", expect=3, environment={"OAST_SECRET_SNMP_READ": value}
+            )
             line = self.line_of("templates/bine/monitoring.j2", "{{ community.name }}")
             message = f"templates/bine/monitoring.j2:{line}: the secret 'snmp-read' holds {told}, which devices do not take as it is"
             self.assertIn(message, run.err)
@@ -220,7 +243,9 @@ class OddSecretsTest(LarkwaterTest):
         ):  # fmt: skip
             template.write_text(written.replace("{{ community.name }}", "{{ " + expression + " }}"))
             run = self.oast("render", "--on", "site=tern", "--section", "monitoring", expect=None)
-            self.assertNotEqual((run.code, "community <secret" in run.out), (0, False), f"{expression}: {run.out}")
+            self.assertNotEqual(
+                (run.code, "community <secret" in run.out), (0, False), f"{expression}: {run.out}"
+            )
             for secret in SECRETS.values():
                 self.assertNotIn(secret, run.out + run.err, expression)
         texts = []
@@ -251,7 +276,9 @@ class OddSecretsTest(LarkwaterTest):
     def test_a_secret_where_the_platform_marks_none_is_told(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: {secret: snmp-read}")
         told = self.oast("push", "-m", "x", "--yes", expect=3).err
-        self.assertIn("the secret 'snmp-read' stands in 'contact', which is not marked as secret by the platform", told)
+        self.assertIn(
+            "the secret 'snmp-read' stands in 'contact', which is not marked as secret by the platform", told
+        )
         self.assertNotIn(SECRETS["snmp-read"], told)
 
 
@@ -261,14 +288,14 @@ class OrderedSecretsTest(unittest.TestCase):
             path = Path(folder) / "bine.toml"
             more = '"vault" = { kind = "container" }\n"vault/word" = { kind = "leaf-list", takes = "text", ordered-by = "user", secret = true }\n'
             path.write_text((SHIPPED / "bine.toml").read_text().replace('"acl" = {', f'{more}"acl" = {{', 1))
-            platform = load(path, Fingerprints(b"k" * 32))
+            platform = load_platform(path, Fingerprints(b"k" * 32))
         syntax = IndentedSyntax(platform)
         one, other = (
             canonical(syntax.parse("vault\n" + "".join(f"  word {word}\n" for word in words.split())).tree)
             for words in ("reed sedge rush", "rush moss reed")
         )
         edits = difference(one, other)
-        made = commands(in_safe_order(edits), platform)
+        made = commands(in_dependency_order(edits), platform)
         written = [command.line.written().strip() for command in made]
         self.assertTrue(any(" before " in line and line.endswith("reed") for line in written), written)
         for told in (
@@ -285,7 +312,11 @@ class OrderedSecretsTest(unittest.TestCase):
 class MaskingTest(unittest.TestCase):
     def test_each_spelling_is_hidden_and_the_longer_counts(self) -> None:
         keys = Fingerprints(b"k" * 32)
-        whole, inside, letter = keys.secret("whole", 'reed "and" sedge'), keys.secret("inside", "and"), keys.secret("letter", "q")
+        whole, inside, letter = (
+            keys.secret("whole", 'reed "and" sedge'),
+            keys.secret("inside", "and"),
+            keys.secret("letter", "q"),
+        )
         lines = keys.secret("lines", "first-line\nsecond-line\n")
         masking = Masking()
         for secret in (inside, letter, whole, lines):
@@ -324,7 +355,9 @@ class FullRunTest(LarkwaterTest):
 
     def run_program(self, *arguments: str, stdin: str = "", environment: dict[str, str] | None = None) -> Run:
         # What the process list shows can be seen of a process of its own only.
-        run = (interpreted if arguments[0] == "push" else program)(*arguments, cwd=self.estate, stdin=stdin, environment=environment)
+        run = (interpreted if arguments[0] == "push" else program)(
+            *arguments, cwd=self.estate, stdin=stdin, environment=environment
+        )
         self.assertNotIn("Traceback", run.err)
         self.artefacts[f"{arguments} stdout"], self.artefacts[f"{arguments} stderr"] = run.out, run.err
         return run
@@ -338,10 +371,16 @@ class FullRunTest(LarkwaterTest):
             self.run_program(*line.split())
         self.fault("tern-edge-1", "refuse", "--match", "community")
         self.run_program("secret", "set", "snmp-read", stdin="another-9c1d-quay\n")
-        refused = self.run_program("push", "-m", "rotate", "--yes", "--revert-timer", "13", "--verify-timeout", "4")
+        refused = self.run_program(
+            "push", "-m", "rotate", "--yes", "--revert-timer", "13", "--verify-timeout", "4"
+        )
         self.assertIn("the device refused 'community <secret", refused.out)
         self.run_program("diff", environment={"OAST_SECRET_LOGIN_PASSWORD": "wr0ng-password"})
-        self.edit("templates/bine/monitoring.j2", "community {{ community.name }}", "community {{ community.name }} x")
+        self.edit(
+            "templates/bine/monitoring.j2",
+            "community {{ community.name }}",
+            "community {{ community.name }} x",
+        )
         self.run_program("lint", "--trace", "--format", "sarif")
         self.over.set()
         self.watcher.join()
@@ -371,7 +410,9 @@ class FullRunTest(LarkwaterTest):
             "    raise RuntimeError(f'cannot keep {value}') from ValueError(value)\n"
             "s.Secrets.made = broken\n"
         )
-        run = interpreted("lint", "--with", "x=s3cret-value", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)})
+        run = interpreted(
+            "lint", "--with", "x=s3cret-value", cwd=self.estate, environment={"PYTHONPATH": str(self.folder)}
+        )
         self.assertIn("This is a fault of Oast (RuntimeError), not yours", run.err)
         kept = Path(run.err.split("with the file ")[1].strip())
         self.assertEqual((kept.parent, kept.stat().st_mode & 0o077), (self.estate / ".oast/faults", 0))

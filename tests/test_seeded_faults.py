@@ -127,14 +127,21 @@ class Piers(unittest.TestCase):
         return run
 
     def running(self, name: str, system: str) -> str:
-        first, last = ("session page-length 0", "read running") if system == "bine" else ("page off", "list running")
+        first, last = (
+            ("session page-length 0", "read running") if system == "bine" else ("page off", "list running")
+        )
         said = self.oast("sim", "console", name, stdin=f"{first}\n{last}\nleave\n").out
-        return said.partition(f"{last}\n")[2].rpartition("\n")[0].rpartition("leave")[0].rpartition("\n")[0] + "\n"
+        return (
+            said.partition(f"{last}\n")[2].rpartition("\n")[0].rpartition("leave")[0].rpartition("\n")[0]
+            + "\n"
+        )
 
     def tree(self, name: str, system: str) -> Node:
         if system == "roundel":
             # It has no command line; what it runs stands on its own disk.
-            return roundels.tree_of((self.estate / ".oast" / "sim" / "devices" / name / "running").read_text())
+            return roundels.tree_of(
+                (self.estate / ".oast" / "sim" / "devices" / name / "running").read_text()
+            )
         text = self.running(name, system)
         return tree_of(text) if system == "bine" else cowl_tree_of(text)
 
@@ -150,7 +157,12 @@ class SeededTest(Piers):
             before = {name: self.tree(name, system) for name, system in systems.items()}
             faults = {}
             for name in systems:
-                faults[name] = chance.choice(KINDS), chance.choice(LINES), chance.randrange(6), chance.randrange(1000)
+                faults[name] = (
+                    chance.choice(KINDS),
+                    chance.choice(LINES),
+                    chance.randrange(6),
+                    chance.randrange(1000),
+                )
                 kind, match, after, own = faults[name]
                 options = (
                     "--match",
@@ -169,7 +181,12 @@ class SeededTest(Piers):
                 self.oast("sim", "fault", name, "none")
             for name, system in systems.items():
                 with self.subTest(
-                    seed=seed, device=name, system=system, fault=faults[name], told=told[name]["state"], reason=told[name]["reason"]
+                    seed=seed,
+                    device=name,
+                    system=system,
+                    fault=faults[name],
+                    told=told[name]["state"],
+                    reason=told[name]["reason"],
                 ):
                     self.judge(told[name], self.tree(name, system), before[name])
         finally:

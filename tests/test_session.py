@@ -11,11 +11,11 @@ import unittest
 from pathlib import Path
 
 from oast.config.line import Line
-from oast.connect import dialogue
+from oast.connect import prompt_reader as dialogue
 from oast.connect.session import AnswerLimits, CommandLineSession
 from oast.connect.transcript import Transcript
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused
-from oast.platforms.definition import Shown
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceRefused, DeviceTimeout
+from oast.platforms.definition import StatePattern
 from oast.records import Fingerprints
 from oastsim.bine.device import Device
 from oastsim.bine.shell import Shell
@@ -59,13 +59,17 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
         self.device = Device(plan, folder, state)
         self.device.start((Account("ada", "administrator", "pw"),), "s3sam")
 
-    async def session(self, seed: int, *, prepare: tuple[str, ...] = (), password: str | None = "s3sam") -> CommandLineSession:
+    async def session(
+        self, seed: int, *, prepare: tuple[str, ...] = (), password: str | None = "s3sam"
+    ) -> CommandLineSession:
         self.shell = Shell(self.device, "ada", height=24)
         self.line = ShellLine(self.shell, seed)
         self.transcript = Transcript(time.monotonic)
         secret = Fingerprints(b"").secret("privilege", password) if password else None
         platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=prepare))
-        session = CommandLineSession(self.line, platform, AnswerLimits(0.5, 2.0, 100_000), [secret] if secret else [], self.transcript)  # type: ignore[arg-type]
+        session = CommandLineSession(
+            self.line, platform, AnswerLimits(0.5, 2.0, 100_000), [secret] if secret else [], self.transcript
+        )  # type: ignore[arg-type]
         await session.start()
         return session
 
@@ -79,7 +83,11 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
             session = await self.session(seed, prepare=BINE.dialect.prepare)
             await self.begin(session)
             told: list[int] = []
-            lines = [Line((text,)) for n in range(30) for text in (f"interface loop{n}", f'  description "hub edit| {n}"')]
+            lines = [
+                Line((text,))
+                for n in range(30)
+                for text in (f"interface loop{n}", f'  description "hub edit| {n}"')
+            ]
             await session.send(lines, told.append)
             self.assertEqual(told, [20, 40, 60])
             self.assertIn('description "hub edit| 29"', self.device.running.text())
@@ -88,9 +96,9 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
                 await session.send(wrong)
             self.assertEqual((caught.exception.number, caught.exception.statement), (27, "interface nowhere"))
             await session.leave_editing()
-            self.assertTrue(await session.shows(Shown("revert-timer state", "armed .*")))
+            self.assertTrue(await session.shows(StatePattern("revert-timer state", "armed .*")))
             await session.ask("revert-timer now")
-            self.assertFalse(await session.shows(Shown("revert-timer state", "armed .*")))
+            self.assertFalse(await session.shows(StatePattern("revert-timer state", "armed .*")))
 
     async def test_a_listing_is_the_same_in_pages_and_without_however_it_arrives(self) -> None:
         wanted = self.device.running.text().rstrip("\n")
@@ -141,13 +149,16 @@ class SessionTest(unittest.IsolatedAsyncioTestCase):
     async def test_silence_and_the_end_of_the_session_are_told_apart(self) -> None:
         session = await self.session(4)
         self.line.silent = True
-        with self.assertRaises(DeadlinePassed):
+        with self.assertRaises(DeviceTimeout):
             await session.ask("read interfaces")
         session = await self.session(5)
         self.shell.closed = True
         with self.assertRaises(ConnectionFailed) as caught:
             await session.ask("read interfaces")
-        self.assertNotIsInstance(caught.exception, DeadlinePassed)
+        self.assertNotIsInstance(caught.exception, DeviceTimeout)
 
     def test_what_a_device_says_never_acts_on_a_terminal(self) -> None:
-        self.assertEqual(dialogue.as_on_screen("a\x1b[31mb\x1b[0m\x07c\r\n[ page 1 ]\r          \rnext\x9b2J"), "abc\nnext2J")
+        self.assertEqual(
+            dialogue.as_on_screen("a\x1b[31mb\x1b[0m\x07c\r\n[ page 1 ]\r          \rnext\x9b2J"),
+            "abc\nnext2J",
+        )

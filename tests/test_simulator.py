@@ -50,8 +50,13 @@ class ShellTest(unittest.IsolatedAsyncioTestCase):
 
     async def test_unambiguous_abbreviations_are_stored_in_full(self) -> None:
         self.edit("int port1", "  desc x", "  ipv4", "    addr 192.0.2.99 255.255.255.0")
-        self.assertIn("interface port1\n  description x\n  ipv4\n    address 192.0.2.99/24\n", self.device.running.text())
-        self.assertIn('error: "i" could be ipv4 or ipv6', self.type("int port1", "  ip").replace('"ip"', '"i"'))
+        self.assertIn(
+            "interface port1\n  description x\n  ipv4\n    address 192.0.2.99/24\n",
+            self.device.running.text(),
+        )
+        self.assertIn(
+            'error: "i" could be ipv4 or ipv6', self.type("int port1", "  ip").replace('"ip"', '"i"')
+        )
 
     async def test_privilege_needs_its_password_and_editing_needs_a_role(self) -> None:
         self.assertIn("this needs the full level", self.type("edit"))
@@ -128,15 +133,22 @@ class RefusalTest(unittest.TestCase):
 
     def test_a_device_refuses_what_its_hardware_and_references_do_not_allow(self) -> None:
         self.assertEqual(self.refused("interface port9\n"), "this device has no port9")
-        self.assertEqual(self.refused("interface port1\n  vlan-id 5\n"), "vlan-id is for a sub-interface such as port1.110")
+        self.assertEqual(
+            self.refused("interface port1\n  vlan-id 5\n"), "vlan-id is for a sub-interface such as port1.110"
+        )
         self.assertEqual(self.refused("interface port1\n  ingress-acl x\n"), "there is no acl x")
-        self.assertEqual(self.refused("ospf\n  area 0\n    interface port1\n"), "interface port1 is not configured")
+        self.assertEqual(
+            self.refused("ospf\n  area 0\n    interface port1\n"), "interface port1 is not configured"
+        )
         twice = "interface port1\n  ipv4\n    address 192.0.2.1/24\ninterface port2\n  ipv4\n    address 192.0.2.1/24\n"
         self.assertEqual(self.refused(twice), "192.0.2.1/24 is in use on port1")
         used = "acl x\ninterface port1\n  ingress-acl x\nremove acl x\n"
         self.assertEqual(self.refused(used), "acl x is in use by interface port1")
         self.assertEqual(self.refused("remove acl x\n"), "acl x is not configured")
-        self.assertEqual(self.refused("acl x\n  insert ace accept ip before ace drop ip\n"), "ace drop ip is not there to stand before")
+        self.assertEqual(
+            self.refused("acl x\n  insert ace accept ip before ace drop ip\n"),
+            "ace drop ip is not there to stand before",
+        )
 
     def test_a_password_fits_its_hash_alone(self) -> None:
         self.assertTrue(fits("pier", hashed("pier")))
@@ -224,7 +236,11 @@ class NetworkTest(unittest.TestCase):
         text = f"interface loop0\n  ipv4\n    address 203.0.113.{number}/32\n"
         text += "".join(f"interface {port}\n  ipv4\n    address {address}\n" for port, address, _ in ports)
         text += f"ospf\n  area {ports[0][2]}\n    interface loop0\n      passive true\n"
-        return text + "".join(f"  area {area}\n    interface {port}\n      cost 7\n" for port, _, area in ports) + more
+        return (
+            text
+            + "".join(f"  area {area}\n    interface {port}\n      cost 7\n" for port, _, area in ports)
+            + more
+        )
 
     def chain(self, first: str = "0", second: str = "0") -> dict[str, str]:
         return {
@@ -237,7 +253,9 @@ class NetworkTest(unittest.TestCase):
         return [(n.router_id, n.state) for n in state.neighbors(name)]
 
     def route(self, state: NetworkState, name: str, prefix: str) -> tuple[str, str, int] | None:
-        return next(((r.source, r.next_hop, r.metric) for r in state.routes(name) if r.prefix == prefix), None)
+        return next(
+            ((r.source, r.next_hop, r.metric) for r in state.routes(name) if r.prefix == prefix), None
+        )
 
     def test_adjacencies_form_over_time_and_routes_follow(self) -> None:
         state = self.network(self.chain())
@@ -299,14 +317,20 @@ class NetworkTest(unittest.TestCase):
         state = self.network(self.chain())
         before = self.neighbors(state, "a")
         self.assertEqual([full for _, full in before], ["full"])
-        self.load(state, "a", self.chain()["a"].replace("cost 7\n", "cost 7\n      hello-interval 5\n      dead-interval 20\n"))
+        self.load(
+            state,
+            "a",
+            self.chain()["a"].replace("cost 7\n", "cost 7\n      hello-interval 5\n      dead-interval 20\n"),
+        )
         self.now += 19
         self.assertEqual(self.neighbors(state, "a"), before)
         self.now += 2
         self.assertEqual(self.neighbors(state, "a"), [])
 
     def test_a_static_route_needs_a_connected_next_hop(self) -> None:
-        text = self.router(1, ("port1", "192.0.2.0/31", "0"), more="static-route 198.51.100.0/24\n  next-hop 192.0.2.1\n")
+        text = self.router(
+            1, ("port1", "192.0.2.0/31", "0"), more="static-route 198.51.100.0/24\n  next-hop 192.0.2.1\n"
+        )
         state = self.network({**self.chain(), "a": text})
         self.assertEqual(self.route(state, "a", "198.51.100.0/24"), ("static", "192.0.2.1", 0))
         self.load(state, "b", "")

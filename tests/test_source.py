@@ -85,7 +85,9 @@ class LayersTest(unittest.TestCase):
                 continue
             names = set(imported(tree))
             for foreign in ("argparse", "sys", "rich"):
-                self.assertFalse([n for n in names if n.split(".")[0] == foreign], f"{path} imports {foreign}")
+                self.assertFalse(
+                    [n for n in names if n.split(".")[0] == foreign], f"{path} imports {foreign}"
+                )
             for node in ast.walk(tree):
                 if isinstance(node, ast.Attribute):
                     self.assertNotEqual(node.attr, "environ", str(path))
@@ -98,7 +100,9 @@ class LayersTest(unittest.TestCase):
     def test_modules_and_functions_stay_short(self) -> None:
         for package in ("oast", "oastsim"):
             for path, tree in modules(package):
-                self.assertLessEqual(len(path.read_text(encoding="utf-8").splitlines()), LONGEST_MODULE, str(path))
+                self.assertLessEqual(
+                    len(path.read_text(encoding="utf-8").splitlines()), LONGEST_MODULE, str(path)
+                )
                 for node in ast.walk(tree):
                     if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
                         length = (node.end_lineno or 0) - node.lineno + 1
@@ -110,4 +114,6 @@ class LayersTest(unittest.TestCase):
         pinned = re.findall(r"^(\S+==\S+)((?: \\\n    --hash=sha256:[0-9a-f]{64})*)$", lock, re.MULTILINE)
         self.assertEqual([name for name, hashes in pinned if not hashes], [])
         self.assertEqual(len(pinned), lock.count("=="))
-        self.assertIn("--require-hashes -r requirements.lock", (root / "Makefile").read_text(encoding="utf-8"))
+        self.assertIn(
+            "--require-hashes -r requirements.lock", (root / "Makefile").read_text(encoding="utf-8")
+        )

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run
 from oast.errors import StateError
-from oast.estate.sources import Mapped, SourceSettings
+from oast.estate.source_settings import Mapped, SourceSettings
 from oast.records import Place
 from oast.sources import mapping
 from oast.sources.pages import Page
@@ -67,7 +67,9 @@ class Served(EstateTest):
         return self.oast("sim", "inventory", *arguments, environment={"OASTSIM_TOKEN": TOKEN})
 
     def refresh(self, *arguments: str, expect: int = 0, token: str = TOKEN) -> Run:
-        run = self.oast("source", "refresh", *arguments, expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": token})
+        run = self.oast(
+            "source", "refresh", *arguments, expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": token}
+        )
         self.assertNotIn(TOKEN, run.out + run.err)
         return run
 
@@ -89,12 +91,17 @@ class ServiceTest(Served):
         self.assertIn("4 pages as before; +0 ~0 -0", self.refresh("--yes").out)
         self.assertIn("dunlin-edge-134", self.names())
         self.assertRegex(
-            self.oast("source", "list").out, r"office +http://127\.0\.0\.1:\d+/devices\?limit=10 +inventory/office.source.yaml +35\n"
+            self.oast("source", "list").out,
+            r"office +http://127\.0\.0\.1:\d+/devices\?limit=10 +inventory/office.source.yaml +35\n",
         )
-        self.serve([device(100 + n) for n in range(33)] + [device(200), device(132 + 1, model="KV-8", labels=[])])
+        self.serve(
+            [device(100 + n) for n in range(33)] + [device(200), device(132 + 1, model="KV-8", labels=[])]
+        )
         found = self.refresh("--yes", "--format", "json").json()["sources"][0]
         self.assertEqual((found["added"], found["removed"]), (["dunlin-edge-200"], ["dunlin-edge-134"]))
-        self.assertEqual(found["changed"], [{"device": "dunlin-edge-133", "attributes": {"tags": [["terminal"], None]}}])
+        self.assertEqual(
+            found["changed"], [{"device": "dunlin-edge-133", "attributes": {"tags": [["terminal"], None]}}]
+        )
         self.oast("lint", expect=None)
 
     def test_what_the_engineer_wrote_wins_attribute_by_attribute_and_explain_says_so(self) -> None:
@@ -105,10 +112,15 @@ class ServiceTest(Served):
         told = self.oast("explain", "gull-core-1", "device.site").out
         line = self.line_of("inventory/office.source.yaml", '"gull-core-1": {')
         self.assertIn("device.site = gull\n", told)
-        self.assertIn(f"inventory/office.source.yaml:{line}  source office, record 1: place.code  (heron, overridden)", told)
+        self.assertIn(
+            f"inventory/office.source.yaml:{line}  source office, record 1: place.code  (heron, overridden)",
+            told,
+        )
         (self.estate / "inventory/mine.yaml").write_text("devices:\n  dunlin-edge-2: {site: tern}\n")
         self.assertIn("device.site = tern\n", self.oast("explain", "dunlin-edge-2", "device.site").out)
-        self.assertIn("device.address = 192.0.2.2\n", self.oast("explain", "dunlin-edge-2", "device.address").out)
+        self.assertIn(
+            "device.address = 192.0.2.2\n", self.oast("explain", "dunlin-edge-2", "device.address").out
+        )
 
     def test_each_fault_of_the_service_leaves_what_was_there_and_says_what_happened(self) -> None:
         self.refresh("--yes")
@@ -138,9 +150,14 @@ class ServiceTest(Served):
         self.refresh("--yes")
         before = self.owned()
         self.serve([device(100 + n) for n in range(20)])
-        self.assertIn("15 of 35 devices would be removed, and 10 is the limit", self.refresh("--yes", expect=1).err)
+        self.assertIn(
+            "15 of 35 devices would be removed, and 10 is the limit", self.refresh("--yes", expect=1).err
+        )
         self.serve([device(100 + n) for n in range(30)])
-        self.assertIn("5 of 35 devices would be removed, and a share of 0.1 is the limit", self.refresh("--yes", expect=1).err)
+        self.assertIn(
+            "5 of 35 devices would be removed, and a share of 0.1 is the limit",
+            self.refresh("--yes", expect=1).err,
+        )
         self.serve([])
         self.assertIn("it lists no device any more", self.refresh("--yes", expect=1).err)
         self.assertEqual(self.owned(), before)
@@ -153,20 +170,31 @@ class ServiceTest(Served):
         self.serve([*rest, device(133, management=None), device(134, model="ZZ-9")])
         run = self.refresh("--yes", expect=4)
         self.assertIn("record 133 (dunlin-edge-133): it has no 'address' (it stays as it was)", run.out)
-        self.assertIn("record 134 (dunlin-edge-134): 'platform' is 'ZZ-9', which 'values' does not have (it stays as it was)", run.out)
+        self.assertIn(
+            "record 134 (dunlin-edge-134): 'platform' is 'ZZ-9', which 'values' does not have (it stays as it was)",
+            run.out,
+        )
         self.assertIn("dunlin-edge-133", self.owned())
         self.serve([*rest, device(7, hostname="no name at all!"), device(8, hostname="dunlin-edge-100")])
         run = self.refresh("--yes", expect=4)
-        self.assertIn("dunlin-edge-100: both are called", run.out.replace("record 100 and record 8 (dunlin-edge-100)", "dunlin-edge-100"))
+        self.assertIn(
+            "dunlin-edge-100: both are called",
+            run.out.replace("record 100 and record 8 (dunlin-edge-100)", "dunlin-edge-100"),
+        )
         # It is not known which device has no name: none is taken for gone.
-        self.assertIn("it cannot be told of every record which device it is: dunlin-edge-133, dunlin-edge-134", run.out)
+        self.assertIn(
+            "it cannot be told of every record which device it is: dunlin-edge-133, dunlin-edge-134", run.out
+        )
         self.assertEqual({"dunlin-edge-100", "dunlin-edge-133"} - self.names(), set())
 
 
 class StandInTest(Served):
     def ask(self, path: str, method: str = "GET", body: Any = None, **fields: str) -> tuple[int, Any, Any]:
         data = None if body is None else json.dumps(body).encode()
-        headers = {"Authorization": f"Bearer {TOKEN}", **{name.replace("_", "-"): value for name, value in fields.items()}}
+        headers = {
+            "Authorization": f"Bearer {TOKEN}",
+            **{name.replace("_", "-"): value for name, value in fields.items()},
+        }
         request = urllib.request.Request(f"{self.url}{path}", data, headers, method=method)
         try:
             with urllib.request.urlopen(request, timeout=30) as answer:
@@ -177,7 +205,9 @@ class StandInTest(Served):
 
     def test_it_filters_pages_and_takes_patches_of_what_was_seen(self) -> None:
         status, page, headers = self.ask("?limit=2&stage=in-use")
-        self.assertEqual((status, page["total"], [one["key"] for one in page["devices"]]), (200, 35, [100, 101]))
+        self.assertEqual(
+            (status, page["total"], [one["key"] for one in page["devices"]]), (200, 35, [100, 101])
+        )
         self.assertIn('rel="next"', headers["Link"])
         self.assertEqual(self.ask("?limit=2&stage=in-use", If_None_Match=headers["ETag"])[0], 304)
         self.assertEqual(self.ask("?stage=planned")[1], {"total": 0, "devices": []})
@@ -185,8 +215,12 @@ class StandInTest(Served):
         self.assertEqual(self.ask("/nobody")[0], 404)
         self.assertEqual(self.ask("", Authorization="Bearer another")[0], 401)
         _, _, headers = self.ask("/100")
-        status, patched, _ = self.ask("/100", "PATCH", {"serial": "LW1", "place": {"quay": 2}, "labels": None}, If_Match=headers["ETag"])
-        self.assertEqual((status, patched["serial"], patched["place"]), (200, "LW1", {"code": "dunlin", "quay": 2}))
+        status, patched, _ = self.ask(
+            "/100", "PATCH", {"serial": "LW1", "place": {"quay": 2}, "labels": None}, If_Match=headers["ETag"]
+        )
+        self.assertEqual(
+            (status, patched["serial"], patched["place"]), (200, "LW1", {"code": "dunlin", "quay": 2})
+        )
         self.assertNotIn("labels", patched)
         self.assertEqual(self.ask("/100", "PATCH", {"serial": "LW2"}, If_Match=headers["ETag"])[0], 412)
         self.assertEqual(self.ask("/100", "PATCH", {"key": 5})[0], 422)
@@ -206,7 +240,8 @@ class WatchedTest(Served):
         self.serve([device(100 + n) for n in range(33)] + [device(200)])
         self.watch(1)
         self.assertEqual(
-            [one[:2] for one in self.told()], [("new", "dunlin-edge-200"), ("wrong", "dunlin-edge-133"), ("wrong", "dunlin-edge-134")]
+            [one[:2] for one in self.told()],
+            [("new", "dunlin-edge-200"), ("wrong", "dunlin-edge-133"), ("wrong", "dunlin-edge-134")],
         )
         self.assertIn("dunlin-edge-134", self.names())
         self.sim("stop")
@@ -214,10 +249,15 @@ class WatchedTest(Served):
         self.assertEqual([one[:2] for one in self.told()], [("wrong", None)])
         self.serve([device(100 + n) for n in range(34)])
         self.watch(1)
-        self.assertEqual([one[:2] for one in self.told()], [("right", None), ("right", "dunlin-edge-133"), ("wrong", "dunlin-edge-200")])
+        self.assertEqual(
+            [one[:2] for one in self.told()],
+            [("right", None), ("right", "dunlin-edge-133"), ("wrong", "dunlin-edge-200")],
+        )
         self.refresh("--yes")
         self.watch(0)
-        self.assertEqual([one[:2] for one in self.told()], [("right", "dunlin-edge-134"), ("right", "dunlin-edge-200")])
+        self.assertEqual(
+            [one[:2] for one in self.told()], [("right", "dunlin-edge-134"), ("right", "dunlin-edge-200")]
+        )
 
     def watch(self, expect: int) -> None:
         self.oast("watch", "--once", expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": TOKEN})
@@ -226,7 +266,9 @@ class WatchedTest(Served):
         path = self.estate / "told"
         lines = path.read_text().splitlines() if path.exists() else []
         path.unlink(missing_ok=True)
-        return [(one["became"], one["device"], one["told"]) for line in lines for one in json.loads(line)["news"]]
+        return [
+            (one["became"], one["device"], one["told"]) for line in lines for one in json.loads(line)["news"]
+        ]
 
 
 class FileTest(EstateTest):
@@ -238,7 +280,9 @@ class FileTest(EstateTest):
         self.source(
             '\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\nattributes = { name = "Host", address = "IP", platform = "System", site = "Pier" }\n'
         )
-        (self.estate / "sheet.csv").write_text('\ufeffHost,IP,System,Pier\r\ndunlin-edge-7,192.0.2.107,bine,"dunlin, north"\r\n')
+        (self.estate / "sheet.csv").write_text(
+            '\ufeffHost,IP,System,Pier\r\ndunlin-edge-7,192.0.2.107,bine,"dunlin, north"\r\n'
+        )
         self.oast("source", "refresh", "--yes")
         self.assertIn('"site": "dunlin, north"', (self.estate / "inventory/sheet.source.yaml").read_text())
         for text, told in (
@@ -249,7 +293,9 @@ class FileTest(EstateTest):
             (self.estate / "sheet.csv").write_text(text)
             self.assertIn(told, self.oast("source", "refresh", "--yes", expect=4).err)
         # One wrong row is told; the others are taken, and as nobody knows which device it is, none is taken for gone.
-        (self.estate / "sheet.csv").write_text("Host,IP,System,Pier\na,b,c,d,e\ndunlin-edge-8,192.0.2.108,bine,\n")
+        (self.estate / "sheet.csv").write_text(
+            "Host,IP,System,Pier\na,b,c,d,e\ndunlin-edge-8,192.0.2.108,bine,\n"
+        )
         run = self.oast("source", "refresh", "--yes", expect=4)
         self.assertIn("record 1: line 2 has 5 cells, the first line has 4", run.out)
         self.assertIn("+ dunlin-edge-8", run.out)
@@ -258,10 +304,17 @@ class FileTest(EstateTest):
         self.assertIn("cannot be read", self.oast("source", "refresh", "--yes", expect=4).err)
 
     def test_a_file_that_oast_did_not_write_is_not_touched(self) -> None:
-        self.source('\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\nattributes = { name = "a", address = "b", platform = "c" }\n')
+        self.source(
+            '\n[[sources]]\nname = "sheet"\nfile = "sheet.csv"\nattributes = { name = "a", address = "b", platform = "c" }\n'
+        )
         (self.estate / "sheet.csv").write_text("a,b,c\nx-1,192.0.2.99,bine\n")
-        (self.estate / "inventory/sheet.source.yaml").write_text("devices: {mine-1: {address: 192.0.2.98, platform: bine}}\n")
-        self.assertIn("is not as 'oast source refresh' has written it", self.oast("source", "refresh", "--yes", expect=3).err)
+        (self.estate / "inventory/sheet.source.yaml").write_text(
+            "devices: {mine-1: {address: 192.0.2.98, platform: bine}}\n"
+        )
+        self.assertIn(
+            "is not as 'oast source refresh' has written it",
+            self.oast("source", "refresh", "--yes", expect=3).err,
+        )
         self.assertIn("mine-1", (self.estate / "inventory/sheet.source.yaml").read_text())
 
     def test_mistakes_in_the_settings_have_their_line(self) -> None:
@@ -272,13 +325,22 @@ class FileTest(EstateTest):
         for text, told in (
             (head + good, "a source needs one of 'url', 'file' and 'folder'"),
             (head + 'file = "x.csv"\n', "it does not say where 'name' stands"),
-            (head + 'file = "x.csv"\nattributes = { name = "a[", address = "b", platform = "c" }\n', "'a[' is no JMESPath"),
+            (
+                head + 'file = "x.csv"\nattributes = { name = "a[", address = "b", platform = "c" }\n',
+                "'a[' is no JMESPath",
+            ),
             (head + 'file = "x.csv"\nrecords = "r"\n' + good, "'records' is for JSON"),
             (head + 'url = "ftp://x"\n' + good, "'url' has to be https://… or http://…"),
             (head + 'url = "https://me:pw@x.example/"\n' + good, "a secret does not stand in a file"),
-            (head + 'url = "http://x.example/"\ntoken = { secret = "t" }\n' + good, "a token is not sent without TLS"),
+            (
+                head + 'url = "http://x.example/"\ntoken = { secret = "t" }\n' + good,
+                "a token is not sent without TLS",
+            ),
             (head + 'url = "https://x.example/"\ntoken = "t"\n' + good, "tokens do not stand in this file"),
-            (head + 'file = "x.csv"\nlimits = { share = 2 }\n' + good, "'share' has to be a number from 0 to 1"),
+            (
+                head + 'file = "x.csv"\nlimits = { share = 2 }\n' + good,
+                "'share' has to be a number from 0 to 1",
+            ),
             (head.replace("office", "Off ice") + 'file = "x.csv"\n' + good, "cannot be the name of a source"),
             (head + 'file = "x.csv"\nfiel = 1\n' + good, "did you mean 'file'"),
         ):
@@ -303,12 +365,22 @@ class InServiceTest(LarkwaterTest):
         self.oast("lint")
         self.assertIn("heron-core-1", self.oast("devices").out)
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
-        for command in (("diff",), ("drift",), ("verify", "--wait", "10"), ("backup",), ("ask", "system"), ("push", "-m", "desk", "--yes")):
+        for command in (
+            ("diff",),
+            ("drift",),
+            ("verify", "--wait", "10"),
+            ("backup",),
+            ("ask", "system"),
+            ("push", "-m", "desk", "--yes"),
+        ):
             run = self.oast(*command, expect=None)
             self.assertIn(run.code, (0, 1), run.out + run.err)
             self.assertIn("left out, as not in service: heron-core-1\n", run.err)
             self.assertNotIn("heron-core-1: ", run.out)
-        self.assertIn("none of the devices picked is in service", self.oast("push", "-m", "x", "--on", "name=heron-core-1", expect=3).err)
+        self.assertIn(
+            "none of the devices picked is in service",
+            self.oast("push", "-m", "x", "--on", "name=heron-core-1", expect=3).err,
+        )
         self.assertNotIn("left out", self.oast("diff", "--on", "site=tern").err)
         self.edit("oast.toml", "not stage=retired", "not stage=retierd")
         self.assertIn("did you mean 'retired'", self.oast("lint", expect=3).out)
@@ -344,7 +416,9 @@ class PublishTest(Served, LarkwaterTest):
         self.refresh("--yes")
 
     def publish(self, *arguments: str, expect: int = 0) -> Run:
-        return self.oast("source", "publish", *arguments, expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": TOKEN})
+        return self.oast(
+            "source", "publish", *arguments, expect=expect, environment={"OAST_SECRET_OFFICE_TOKEN": TOKEN}
+        )
 
     def records(self) -> dict[str, dict[str, Any]]:
         kept = json.loads((self.estate / "inventory-service.json").read_text())["devices"]
@@ -356,23 +430,33 @@ class PublishTest(Served, LarkwaterTest):
         self.oast("verify", "--wait", "20")
         before = self.records()
         run = self.publish("--dry-run", expect=1)
-        self.assertIn("office: 2 records; 2 not as they have to be\n  ~ gull-core-1\n      seen.serial  ? -> LW", run.out)
+        self.assertIn(
+            "office: 2 records; 2 not as they have to be\n  ~ gull-core-1\n      seen.serial  ? -> LW",
+            run.out,
+        )
         self.assertIn("seen.rotation is not known of gull-core-1, heron-core-1, and stays", run.out)
         self.assertEqual(self.records(), before)
         self.assertIn("office: 2 records written, and read again", self.publish("--yes").out)
         found = self.records()["gull-core-1"]
         seen = found.pop("seen")
-        self.assertEqual({**before["gull-core-1"], "seen": None}, {**found, "seen": None}, "nothing but the fields that it owns")
+        self.assertEqual(
+            {**before["gull-core-1"], "seen": None},
+            {**found, "seen": None},
+            "nothing but the fields that it owns",
+        )
         self.assertEqual((seen["by"], seen["release"], seen["drift"]), ("desk", "4.2", "as delivered"))
         self.assertIn({"port": "port1", "name": "heron-core-1"}, seen["neighbors"])
         self.assertRegex(seen["change"]["id"], r"^20\d{6}T\d{6}Z-")
         self.assertRegex(seen["backup"], r"^[0-9a-f]{12}$")
         self.assertIn("office: 2 records; 0 not as they have to be", self.publish("--yes").out)
         # Somebody has changed the device, and another the record.
-        self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "system", "  contact me", "close")
+        self.console(
+            "gull-core-1", "raise", SECRETS["privilege-password"], "edit", "system", "  contact me", "close"
+        )
         shown = self.publish("--dry-run", "--format", "json", expect=1).json()["sources"][0]
         self.assertEqual(
-            [(c["device"], c["fields"]) for c in shown["changes"]], [("gull-core-1", {"seen.drift": ["as delivered", "drifted"]})]
+            [(c["device"], c["fields"]) for c in shown["changes"]],
+            [("gull-core-1", {"seen.drift": ["as delivered", "drifted"]})],
         )
 
     def test_what_cannot_be_known_or_written_stays_and_is_told(self) -> None:
@@ -383,7 +467,10 @@ class PublishTest(Served, LarkwaterTest):
         self.assertIn("release", self.records()["gull-core-1"]["seen"])
         self.fault("heron-core-1", "none")
         self.sim("fault", "expire", "--after", "2")
-        self.assertIn("heron-core-1: the source 'office': it does not let us in: HTTP 401", self.publish("--yes", expect=4).err)
+        self.assertIn(
+            "heron-core-1: the source 'office': it does not let us in: HTTP 401",
+            self.publish("--yes", expect=4).err,
+        )
         self.sim("fault", "error", "--after", "1", "--times", "2")
         self.publish("--yes")
         self.assertIn("release", self.records()["heron-core-1"]["seen"])
@@ -403,7 +490,9 @@ class PublishTest(Served, LarkwaterTest):
             with self.subTest(new):
                 self.edit("oast.toml", old, new)
                 self.assertIn(told, self.oast("lint", expect=3).out)
-                self.edit("oast.toml", new, old) if new else self.edit("oast.toml", PUBLISHED, f'record = "key"\n{PUBLISHED}')
+                self.edit("oast.toml", new, old) if new else self.edit(
+                    "oast.toml", PUBLISHED, f'record = "key"\n{PUBLISHED}'
+                )
 
 
 ZONE = """$TTL 3600
@@ -442,10 +531,14 @@ class KindsTest(EstateTest):
         zone = self.estate / "net.zone"
         zone.write_text(ZONE.format("dunlin-edge-7 IN A 192.0.2.107"))
         devices = self.refreshed()
-        self.assertEqual((devices["dunlin-edge-7"]["address"], devices["dunlin-edge-7"]["platform"]), ("192.0.2.107", "bine"))
+        self.assertEqual(
+            (devices["dunlin-edge-7"]["address"], devices["dunlin-edge-7"]["platform"]),
+            ("192.0.2.107", "bine"),
+        )
         self.assertEqual(devices["dunlin-edge-8"]["platform"], "cowl")
         self.assertEqual(
-            self.oast("explain", "dunlin-edge-8", "device.fqdn").out.splitlines()[0], "device.fqdn = dunlin-edge-8.net.larkwater.example"
+            self.oast("explain", "dunlin-edge-8", "device.fqdn").out.splitlines()[0],
+            "device.fqdn = dunlin-edge-8.net.larkwater.example",
         )
         for wrong, why in (
             ("dunlin-edge-9 IN A 192.0.2.999", r"it is no DNS zone: near line [45]: "),
@@ -499,7 +592,11 @@ class KindsTest(EstateTest):
 
 PLAIN = st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=20)
 TREES = st.recursive(
-    PLAIN, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from("abcd") | st.text(max_size=4), inner, max_size=4)
+    PLAIN,
+    lambda inner: (
+        st.lists(inner, max_size=4)
+        | st.dictionaries(st.sampled_from("abcd") | st.text(max_size=4), inner, max_size=4)
+    ),
 )
 
 
@@ -537,9 +634,9 @@ class HostileTest(unittest.TestCase):
             text = json.dumps(records, allow_nan=False)
         except ValueError:
             with self.assertRaisesRegex(StateError, "is no number of JSON"):
-                mapping.read(source, [Page("x", json.dumps(records), None)])
+                mapping.map_records(source, [Page("x", json.dumps(records), None)])
             return
-        read = mapping.read(source, [Page("x", text, None)])
+        read = mapping.map_records(source, [Page("x", text, None)])
         self.assertGreaterEqual(len(read.devices) + len(read.wrong), bool(records))
         for name, found in read.devices.items():
             self.assertRegex(name, r"^[A-Za-z0-9][A-Za-z0-9._-]*$")

@@ -37,7 +37,11 @@ class StartupTest(LarkwaterTest):
         self.assertEqual(self.startup(CORE), before)
         self.assertEqual((self.running(CORE), self.startup(OTHER)), (running, other))
         self.assertIn("nothing to do", self.oast("restore", "monday", "--to", "startup", *ON).out)
-        self.assertIn("not saved", self.oast("diff", *ON, "--with", "contact=Day desk", expect=None).out, "it runs something else")
+        self.assertIn(
+            "not saved",
+            self.oast("diff", *ON, "--with", "contact=Day desk", expect=None).out,
+            "it runs something else",
+        )
 
     def test_a_startup_that_was_kept_is_taken_and_one_section_touches_only_that(self) -> None:
         self.typed("user visitor")
@@ -88,7 +92,9 @@ class StartupTest(LarkwaterTest):
     def test_a_run_that_is_killed_leaves_the_old_or_the_new_and_says_which(self) -> None:
         self.oast("backup", "--label", "monday", *ON)
         with Killing() as killing:
-            for number, step in enumerate(("prepared", "staged", "applying", "applied", "confirming", "confirmed", "saving")):
+            for number, step in enumerate(
+                ("prepared", "staged", "applying", "applied", "confirming", "confirmed", "saving")
+            ):
                 self.desk(f"Desk {number}")
                 before = self.startup(CORE)
                 arguments = ("restore", "monday", "--to", "startup", *ON, "--yes")
@@ -98,7 +104,9 @@ class StartupTest(LarkwaterTest):
                 told = json.loads(self.oast("change", "resume", "--format", "json").out)["runs"]
                 state = told[0]["devices"][0]["state"]
                 after = self.startup(CORE)
-                self.assertIn("network desk" if state == "delivered" else f"Desk {number}", after, (step, state))
+                self.assertIn(
+                    "network desk" if state == "delivered" else f"Desk {number}", after, (step, state)
+                )
                 self.assertEqual(after == before, state != "delivered")
                 self.assertIn(f"Desk {number}", self.running(CORE))
 
@@ -107,14 +115,18 @@ class OverNetconfTest(ProgramTest):
     def test_what_the_platform_does_not_read_goes_along_as_it_is(self) -> None:
         self.push()
         shipped = (SHIPPED / "roundel.toml").read_text()
-        part = shipped.replace('name = "roundel"', 'name = "part"').replace("[netconf]\n", '[netconf]\nread = ["system", "interfaces"]\n')
+        part = shipped.replace('name = "roundel"', 'name = "part"').replace(
+            "[netconf]\n", '[netconf]\nread = ["system", "interfaces"]\n'
+        )
         (self.estate / "platforms").mkdir()
         (self.estate / "platforms" / "part.toml").write_text(part)
         (self.estate / "templates" / "part").mkdir()
         for section in ("base", "routing"):
             system = '<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>pier desk</contact></system>\n'
             text = f"{{#\nsection: {section}\nowns: [{'system/contact' if section == 'base' else 'interfaces'}]\n#}}\n"
-            (self.estate / "templates" / "part" / f"{section}.j2").write_text(text + (system if section == "base" else ""))
+            (self.estate / "templates" / "part" / f"{section}.j2").write_text(
+                text + (system if section == "base" else "")
+            )
         self.edit("inventory/devices.yaml", "192.0.2.43, platform: roundel", "192.0.2.43, platform: part")
         on = ("--on", "name=rt-3")
         before = self.kept("rt-3", "startup")

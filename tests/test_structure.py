@@ -27,7 +27,9 @@ FILES = {
 def plain_platform() -> str:
     """What is left of a platform without its grammar, and without what rests on it."""
     plain = re.sub(r"(?ms)^\[roles\].*", "", BINE.read_text()).replace('name = "bine"', 'name = "plain"')
-    plain = re.sub(r"(?m)^(intervals|abbreviations|remove_unknown|insert_before|insert_last) = .*\n", "", plain)
+    plain = re.sub(
+        r"(?m)^(intervals|abbreviations|remove_unknown|insert_before|insert_last) = .*\n", "", plain
+    )
     return re.sub(r"(?ms)^# [^\n]*\n\[readings\.communities\].*?(?=^\[)", "", plain)
 
 
@@ -54,7 +56,12 @@ class StructureTest(unittest.TestCase):
         self.assertEqual(self.oast("lint", "--format", "json").json()["unchecked"], ["pier"])
         shown = self.oast("diff", expect=1).out
         self.assertIn(f"compared by structure alone, {said}", shown)
-        for line in ("  -   server 192.0.2.9\n", "  +   server 192.0.2.1\n", "  -   description old\n", "  +   description new\n"):
+        for line in (
+            "  -   server 192.0.2.9\n",
+            "  +   server 192.0.2.1\n",
+            "  -   description old\n",
+            "  +   description new\n",
+        ):
             self.assertIn(line, shown)
         self.assertTrue(self.oast("diff", "--format", "json", expect=1).json()["devices"][0]["by_structure"])
         run = self.oast("push", "-m", "by structure", "--yes")

@@ -26,7 +26,15 @@ class Network:
         ends = [tuple(tuple(end.split()) for end in link) for link in links]
         names = sorted({name for link in ends for name, _ in link})
         plans = tuple(
-            DevicePlan(n, "bine" if "rt" in n else "cowl", PORTS, frozenset((attached or {}).get(n, ())), "192.0.2.1", "") for n in names
+            DevicePlan(
+                n,
+                "bine" if "rt" in n else "cowl",
+                PORTS,
+                frozenset((attached or {}).get(n, ())),
+                "192.0.2.1",
+                "",
+            )
+            for n in names
         )
         self.now = 0.0
         self.state = NetworkState(NetworkPlan(plans, tuple(ends), (), "x", 0.0), lambda: self.now)  # type: ignore[arg-type]
@@ -49,7 +57,13 @@ class Network:
 
     def discarding(self) -> list[str]:
         bridges = {name: self.state.bridging.bridge(name) for name in self.state.names()}
-        return sorted(f"{n} {p.port}" for n, bridge in bridges.items() if bridge for p in bridge.ports.values() if p.role == "alternate")
+        return sorted(
+            f"{n} {p.port}"
+            for n, bridge in bridges.items()
+            if bridge
+            for p in bridge.ports.values()
+            if p.role == "alternate"
+        )
 
 
 def trunk(port: str, *vlans: int) -> list[str]:
@@ -74,7 +88,9 @@ def router(port: str, address: str, tag: int | None = None, more: str = "") -> s
 
 class VlanTest(unittest.TestCase):
     def setUp(self) -> None:
-        self.net = Network([("rt-1 port1", "sw-1 port1"), ("sw-1 port2", "sw-2 port2"), ("sw-2 port1", "rt-2 port1")])
+        self.net = Network(
+            [("rt-1 port1", "sw-1 port1"), ("sw-1 port2", "sw-2 port2"), ("sw-2 port1", "rt-2 port1")]
+        )
         self.net.router("rt-1", router("port1", "203.0.113.1/24", 110))
         self.net.router("rt-2", router("port1", "203.0.113.2/24"))
         self.net.switch("sw-1", *vlans(110), *trunk("port1", 110), *trunk("port2", 110))
@@ -88,10 +104,16 @@ class VlanTest(unittest.TestCase):
         good = [*vlans(110), access("port1", 110), *trunk("port2", 110)]
         for name, lines in (
             ("not on the trunk", [*vlans(110, 120), access("port1", 110), *trunk("port2", 120)]),
-            ("another number at the edge", [*vlans(110, 120), access("port1", 120), *trunk("port2", 110, 120)]),
+            (
+                "another number at the edge",
+                [*vlans(110, 120), access("port1", 120), *trunk("port2", 110, 120)],
+            ),
             ("no such vlan on the switch", [access("port1", 110), *trunk("port2", 110)]),
             ("the trunk is shut", [*good, "/interfaces/interface[name=port2]/enabled = false"]),
-            ("an access port where a trunk has to be", [*vlans(110), access("port1", 110), access("port2", 110)]),
+            (
+                "an access port where a trunk has to be",
+                [*vlans(110), access("port1", 110), access("port2", 110)],
+            ),
         ):
             with self.subTest(name):
                 self.net.switch("sw-2", *lines)
@@ -112,7 +134,8 @@ class VlanTest(unittest.TestCase):
     def test_neighbours_are_heard_whatever_else_is_wrong(self) -> None:
         self.net.switch("sw-2")
         self.assertEqual(
-            [(n.interface, n.system_name, n.port_id) for n in lldp_neighbors(self.net.state, "sw-1")], [("port1", "rt-1", "port1")]
+            [(n.interface, n.system_name, n.port_id) for n in lldp_neighbors(self.net.state, "sw-1")],
+            [("port1", "rt-1", "port1")],
         )
         self.net.switch("sw-2", access("port2", 1))
         heard = [(n.interface, n.system_name, n.port_id) for n in lldp_neighbors(self.net.state, "sw-1")]
@@ -121,7 +144,12 @@ class VlanTest(unittest.TestCase):
 
 class SpanningTreeTest(unittest.TestCase):
     def ring(self, *names: str) -> Network:
-        net = Network([(f"{one} port1", f"{other} port2") for one, other in zip(names, (*names[1:], names[0]), strict=True)])
+        net = Network(
+            [
+                (f"{one} port1", f"{other} port2")
+                for one, other in zip(names, (*names[1:], names[0]), strict=True)
+            ]
+        )
         for name in names:
             self.one(net, name)
         return net
@@ -172,7 +200,10 @@ class SpanningTreeTest(unittest.TestCase):
 
 
 class BundleTest(unittest.TestCase):
-    LINES = ("/interfaces/interface[name=port1]/aggregate = bundle1", "/interfaces/interface[name=port2]/aggregate = bundle1")
+    LINES = (
+        "/interfaces/interface[name=port1]/aggregate = bundle1",
+        "/interfaces/interface[name=port2]/aggregate = bundle1",
+    )
 
     def setUp(self) -> None:
         self.net = Network([("sw-1 port1", "sw-2 port1"), ("sw-1 port2", "sw-2 port2")])
@@ -216,11 +247,16 @@ class ProbeTest(unittest.TestCase):
         return list(trace_lines(self.net.state, device, words))
 
     def test_hop_by_hop(self) -> None:
-        self.assertEqual(self.lines("rt-1", "198.51.100.1"), ["1  192.0.2.1  rt-2", "2  198.51.100.1  rt-3", "arrived"])
+        self.assertEqual(
+            self.lines("rt-1", "198.51.100.1"), ["1  192.0.2.1  rt-2", "2  198.51.100.1  rt-3", "arrived"]
+        )
 
     def test_why_it_does_not_come_back(self) -> None:
         self.net.router("rt-3", "interface port1\n  ipv4\n    address 198.51.100.1/31\n")
-        self.assertEqual(self.lines("rt-1", "198.51.100.1")[-1], "no answer: the answer was lost: rt-3 has no route to 192.0.2.0")
+        self.assertEqual(
+            self.lines("rt-1", "198.51.100.1")[-1],
+            "no answer: the answer was lost: rt-3 has no route to 192.0.2.0",
+        )
 
     def test_an_access_list_really_drops(self) -> None:
         shut = self.middle.format("  ingress-acl shut\n")
@@ -230,7 +266,9 @@ class ProbeTest(unittest.TestCase):
 
     def test_a_route_to_nowhere_and_a_circle(self) -> None:
         self.assertEqual(self.lines("rt-1", "203.0.113.9"), ["no answer: rt-1 has no route to 203.0.113.9"])
-        self.net.router("rt-2", self.middle.format("") + "static-route 203.0.113.0/24\n  next-hop 192.0.2.0\n")
+        self.net.router(
+            "rt-2", self.middle.format("") + "static-route 203.0.113.0/24\n  next-hop 192.0.2.0\n"
+        )
         self.net.router("rt-1", self.of("203.0.113.0/24", "192.0.2.1", "192.0.2.0/31"))
         self.assertEqual(self.lines("rt-1", "203.0.113.9")[-1], "no answer: it went in a circle")
 

@@ -10,13 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oast.config.commands import commands
-from oast.config.difference import applied, difference
-from oast.config.order import NoSafeOrder, in_safe_order
-from oast.config.sparing import sparing
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.edits import apply_edits, difference
+from oast.config.retained import split_removals
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
 from oast.errors import EstateError
-from oast.platforms.load import SHIPPED, load
+from oast.platforms.load import SHIPPED, load_platform
 from oast.records import Fingerprints
 from odd_devices import Curious, Dotterel, Eider, Terraced
 from odd_estate import Estate
@@ -24,8 +24,8 @@ from trees import configurations
 
 FINGERPRINTS = Fingerprints(b"k" * 32)
 PLATFORMS = Path(__file__).parent / "data" / "platforms"
-EIDER = load(PLATFORMS / "eider.toml", FINGERPRINTS)
-DOTTEREL = load(PLATFORMS / "dotterel.toml", FINGERPRINTS)
+EIDER = load_platform(PLATFORMS / "eider.toml", FINGERPRINTS)
+DOTTEREL = load_platform(PLATFORMS / "dotterel.toml", FINGERPRINTS)
 ONE = st.sampled_from
 
 
@@ -37,8 +37,8 @@ def braced(name: str) -> str:
 
 with tempfile.TemporaryDirectory() as _folder:
     (Path(_folder) / "bine.toml").write_text(braced("bine"), encoding="utf-8")
-    BRACED = load(Path(_folder) / "bine.toml", FINGERPRINTS)
-BINE = load(SHIPPED / "bine.toml", FINGERPRINTS)
+    BRACED = load_platform(Path(_folder) / "bine.toml", FINGERPRINTS)
+BINE = load_platform(SHIPPED / "bine.toml", FINGERPRINTS)
 
 
 @st.composite
@@ -46,9 +46,14 @@ def eider_lines(draw: st.DrawFn) -> list[str]:
     """What an eider may run."""
     lines = draw(ONE([[], ["/system/contact = desk"], ['/system/contact = "night desk"']]))
     lines += [f"/system/key = {draw(ONE(['kelp', 'foam']))}"] if draw(st.booleans()) else []
-    lines += [f"/system/server = 192.0.2.{n}" for n in draw(st.permutations([1, 2, 3]))[: draw(st.integers(0, 3))]]
+    lines += [
+        f"/system/server = 192.0.2.{n}" for n in draw(st.permutations([1, 2, 3]))[: draw(st.integers(0, 3))]
+    ]
     vlans = draw(st.sets(ONE([7, 8, 9])))
-    lines += [f"/vlans/vlan[id={n}]" if draw(st.booleans()) else f"/vlans/vlan[id={n}]/name = v{n}" for n in sorted(vlans)]
+    lines += [
+        f"/vlans/vlan[id={n}]" if draw(st.booleans()) else f"/vlans/vlan[id={n}]/name = v{n}"
+        for n in sorted(vlans)
+    ]
     for port in sorted(draw(st.sets(ONE(["p1", "p2"])))):
         here = f"/interfaces/interface[name={port}]"
         below = [
@@ -57,7 +62,10 @@ def eider_lines(draw: st.DrawFn) -> list[str]:
             f"{here}/address[prefix=192.0.2.1/24]",
             f"{here}/guard",
         ]
-        below += [f"{here}/guard/limit = 100", draw(ONE([f"{here}/description = x", f'{here}/description = "a / b = c [d]"']))]
+        below += [
+            f"{here}/guard/limit = 100",
+            draw(ONE([f"{here}/description = x", f'{here}/description = "a / b = c [d]"'])),
+        ]
         below += [f"{here}/access-vlan = {draw(ONE(sorted(vlans)))}"] if vlans else []
         lines += sorted(draw(st.sets(ONE(below)))) or [here]
     return lines
@@ -79,16 +87,20 @@ class LawsTest(unittest.TestCase):
         self.assertEqual(printed, syntax_of(BRACED).written(plain))
         # The same statements, whichever way they are written.
         self.assertEqual(syntax_of(BINE).written(tree("braced", printed)), syntax_of(BINE).written(plain))
-        self.assertEqual(tree("braced", " ".join(printed.split("\n"))), tree("braced", printed), "line ends mean nothing")
+        self.assertEqual(
+            tree("braced", " ".join(printed.split("\n"))), tree("braced", printed), "line ends mean nothing"
+        )
 
     @settings(max_examples=40, deadline=None)
     @given(eider_lines(), eider_lines())
-    def test_paths_are_read_printed_compared_and_a_device_runs_what_was_intended(self, one: list[str], other: list[str]) -> None:
+    def test_paths_are_read_printed_compared_and_a_device_runs_what_was_intended(
+        self, one: list[str], other: list[str]
+    ) -> None:
         a, b = tree("eider", "\n".join(one)), tree("eider", "\n".join(other))
         syntax = syntax_of(EIDER)
         self.assertEqual(tree("eider", syntax.written(a)), a)
-        edits = in_safe_order(difference(a, b))
-        self.assertEqual(applied(edits, a), b)
+        edits = in_dependency_order(difference(a, b))
+        self.assertEqual(apply_edits(edits, a), b)
         device = Eider(one)
         device.answer("open")
         for command in commands(edits, EIDER):
@@ -108,12 +120,14 @@ class LawsTest(unittest.TestCase):
         "name b", "watch reed", "resolver server 192.0.2.2", "port quay/1 text x", "port quay/1 address 192.0.2.1/24", "port quay/2",
         "peer 192.0.2.9 as 78", "list in rule 20 drop", "list in rule 30 drop",
     ]), max_size=7))  # fmt: skip
-    def test_lines_for_a_device_with_braces_lead_to_what_was_intended(self, one: list[str], other: list[str]) -> None:
+    def test_lines_for_a_device_with_braces_lead_to_what_was_intended(
+        self, one: list[str], other: list[str]
+    ) -> None:
         device, wanted = Dotterel(*one), Dotterel(*other)
         a, b = tree("dotterel", device.text()), tree("dotterel", wanted.text())
         try:
-            made = commands(in_safe_order(difference(a, b), running=a), DOTTEREL)
-        except NoSafeOrder:
+            made = commands(in_dependency_order(difference(a, b), running=a), DOTTEREL)
+        except NoDependencyOrder:
             return
         for command in made:
             self.assertEqual(device.answer(command.line.written()), "", command.line.written())
@@ -122,7 +136,10 @@ class LawsTest(unittest.TestCase):
 
 class MistakesTest(unittest.TestCase):
     def told(self, name: str, text: str) -> list[tuple[int, str]]:
-        return [(p.line, p.message) for p in syntax_of({"eider": EIDER, "dotterel": DOTTEREL}[name]).parse(text).problems]
+        return [
+            (p.line, p.message)
+            for p in syntax_of({"eider": EIDER, "dotterel": DOTTEREL}[name]).parse(text).problems
+        ]
 
     def test_each_mistake_in_paths_has_its_line(self) -> None:
         for line, message in (
@@ -130,14 +147,22 @@ class MistakesTest(unittest.TestCase):
             ("/sytem/contact = x", "'sytem' is not a statement at the left edge"),
             ("/interfaces/interface/mtu = 9000", "'interface' lacks its key 'name'"),
             ("/interfaces/interface[id=p1]/mtu = 9000", "'interface' has no key 'id'"),
-            ("/interfaces/interface[name=p1/mtu = 9000", "this cannot be read as a path: '[name=p1/mtu = 9000'"),
+            (
+                "/interfaces/interface[name=p1/mtu = 9000",
+                "this cannot be read as a path: '[name=p1/mtu = 9000'",
+            ),
             ("/interfaces/interface[name=p1]/mtu = many", "'many' is not a whole number from 68 to 9216"),
             ("/system/contact", "'contact' lacks a text"),
             ("/system = x", "'x' is one word too many for 'system'"),
         ):
             found = self.told("eider", f"// a comment\n/system/contact = desk\n{line}\n")
             self.assertIn(
-                (3, message), [(n, m if not m.startswith("'contact' lacks") else "'contact' lacks a text") for n, m in found], line
+                (3, message),
+                [
+                    (n, m if not m.startswith("'contact' lacks") else "'contact' lacks a text")
+                    for n, m in found
+                ],
+                line,
             )
 
     def test_each_mistake_in_braces_has_its_line(self) -> None:
@@ -162,8 +187,18 @@ class MistakesTest(unittest.TestCase):
                 'keys = 1, end = "over" }\n"vlans/vlan/name"',
                 "'end' does not go with the syntax 'paths'",
             ),
-            ("eider", 'takes = "id:vlan-number", keys = 1', 'takes = "id:vlan-number text", keys = 1', "takes more than its keys"),
-            ("eider", '"system/contact"', '"system/whom to call"', "a name of several words, which a path has no place for"),
+            (
+                "eider",
+                'takes = "id:vlan-number", keys = 1',
+                'takes = "id:vlan-number text", keys = 1',
+                "takes more than its keys",
+            ),
+            (
+                "eider",
+                '"system/contact"',
+                '"system/whom to call"',
+                "a name of several words, which a path has no place for",
+            ),
             (
                 "eider",
                 '"vlans/vlan/name" = { kind = "leaf", takes = "text" }',
@@ -176,7 +211,12 @@ class MistakesTest(unittest.TestCase):
                 'takes = "size", set = "x {line}", default',
                 "'set' does not go with the syntax 'braces'",
             ),
-            ("skerry", 'comment = "!"', 'comment = "!"\nset = "have {line}"', "'set' is for a syntax in which a line names its whole path"),
+            (
+                "skerry",
+                'comment = "!"',
+                'comment = "!"\nset = "have {line}"',
+                "'set' is for a syntax in which a line names its whole path",
+            ),
             ("eider", 'syntax = "paths"', 'syntax = "path"', "did you mean 'paths'?"),
         ):
             with tempfile.TemporaryDirectory() as folder, self.subTest(told=told):
@@ -185,7 +225,7 @@ class MistakesTest(unittest.TestCase):
                 path = Path(folder) / f"{name}.toml"
                 path.write_text(text.replace(old, new, 1), encoding="utf-8")
                 with self.assertRaises(EstateError) as caught:
-                    load(path, FINGERPRINTS)
+                    load_platform(path, FINGERPRINTS)
                 self.assertIn(told, " ".join(f"{p.message} {p.hint}" for p in caught.exception.problems()))
 
 
@@ -218,9 +258,20 @@ port quay/1 {
 
 class ProgramTest(unittest.TestCase):
     def setUp(self) -> None:
-        self.eider = Eider(["/system/contact = desk", "/system/server = 192.0.2.1", "/system/odd = 7", "/vlans/vlan[id=9]/name = old"])
+        self.eider = Eider(
+            [
+                "/system/contact = desk",
+                "/system/server = 192.0.2.1",
+                "/system/odd = 7",
+                "/vlans/vlan[id=9]/name = old",
+            ]
+        )
         self.dotterel = Dotterel(
-            "name before", "resolver server 192.0.2.9", "port quay/1 odd thing 7", "port quay/2 size 9000", "peer 192.0.2.9 as 77"
+            "name before",
+            "resolver server 192.0.2.9",
+            "port quay/1 odd thing 7",
+            "port quay/2 size 9000",
+            "peer 192.0.2.9 as 77",
         )
         folder = Path(self.enterContext(tempfile.TemporaryDirectory(prefix="oast-odd-")))
         templates = {"eider": EIDER_TEMPLATE, "dotterel": DOTTEREL_TEMPLATE}
@@ -259,11 +310,18 @@ class ProgramTest(unittest.TestCase):
         self.eider.refuse, self.dotterel.refuse = "vlan[id=7]", "192.0.2.4"
         code, out, _ = self.estate.run("push", "-m", "first", "--yes")
         self.assertEqual(code, 4, out)
-        self.assertIn("the device refused 'set /vlans/vlan[id=7]/name = gates': not today (templates/eider/all.j2:10)", out)
-        self.assertIn("the device refused 'have resolver server 192.0.2.4': not today (templates/dotterel/all.j2:7)", out)
+        self.assertIn(
+            "the device refused 'set /vlans/vlan[id=7]/name = gates': not today (templates/eider/all.j2:10)",
+            out,
+        )
+        self.assertIn(
+            "the device refused 'have resolver server 192.0.2.4': not today (templates/dotterel/all.j2:7)",
+            out,
+        )
         self.assertEqual(self.eider.running, before[0])
         self.assertEqual(
-            canonical(syntax_of(DOTTEREL).parse(self.dotterel.text()).tree), canonical(syntax_of(DOTTEREL).parse(before[1]).tree)
+            canonical(syntax_of(DOTTEREL).parse(self.dotterel.text()).tree),
+            canonical(syntax_of(DOTTEREL).parse(before[1]).tree),
         )
 
     def test_a_template_is_read_in_the_devices_own_words_and_a_mistake_is_told_there(self) -> None:
@@ -310,7 +368,9 @@ class QuestionsTest(unittest.TestCase):
         inventory = folder / "inventory/devices.yaml"
         inventory.write_text(inventory.read_text().replace("platform: curious", "platform: dotterel"))
         self.platform = folder / "platforms/dotterel.toml"
-        self.platform.write_text(self.platform.read_text().replace("errors = ['cannot: (?P<message>.*)']\n", QUESTIONS))
+        self.platform.write_text(
+            self.platform.read_text().replace("errors = ['cannot: (?P<message>.*)']\n", QUESTIONS)
+        )
 
     def test_what_a_device_asks_is_answered_as_the_file_says_and_warnings_are_no_errors(self) -> None:
         code, out, err = self.estate.run("push", "-m", "x", "--yes")
@@ -346,7 +406,9 @@ class QuestionsTest(unittest.TestCase):
         ):
             text = self.platform.read_text()
             self.assertIn(old, text)
-            self.platform.write_text(text.replace(old, new).replace("[session]\n", "[session]\nin_flight = 4\n"))
+            self.platform.write_text(
+                text.replace(old, new).replace("[session]\n", "[session]\nin_flight = 4\n")
+            )
             code, out, _ = self.estate.run("lint")
             self.assertEqual(code, 3)
             self.assertIn(told, out)
@@ -361,7 +423,11 @@ class LevelsTest(unittest.TestCase):
         inventory, platform = folder / "inventory/devices.yaml", folder / "platforms/dotterel.toml"
         inventory.write_text(inventory.read_text().replace("platform: terraced", "platform: dotterel"))
         levels = ", ".join(f"{level} = '--- \\S+ ---\\n{level}> '" for level in Terraced.LEVELS)
-        text = platform.read_text().replace("all = '--- \\S+ ---\\n> '", levels).replace("[types]", EDITING + "[types]", 1)
+        text = (
+            platform.read_text()
+            .replace("all = '--- \\S+ ---\\n> '", levels)
+            .replace("[types]", EDITING + "[types]", 1)
+        )
         platform.write_text(text)
         code, out, err = estate.run("push", "-m", "x", "--yes")
         self.assertEqual(code, 0, out + err)
@@ -370,7 +436,9 @@ class LevelsTest(unittest.TestCase):
         self.assertIn("nothing to do", estate.run("push", "-m", "x", "--yes")[1])
         # A level that is not one of those in which one edits is not left, and what is read there is refused.
         platform.write_text(
-            text.replace('level = ["alter", "deeper"]', 'level = "alter"').replace('"alter", "deeper"', '"alter", "deeper"')
+            text.replace('level = ["alter", "deeper"]', 'level = "alter"').replace(
+                '"alter", "deeper"', '"alter", "deeper"'
+            )
         )
         template = folder / "templates/dotterel/all.j2"
         template.write_text(template.read_text().replace("name pier;", "name other;"))
@@ -392,12 +460,19 @@ class UnknownTest(unittest.TestCase):
         syntax = syntax_of(DOTTEREL)
         running = canonical(syntax.parse("peer 192.0.2.9;\nname a;\n").tree)
         wanted = tree("dotterel", "peer 192.0.2.9 as 77;\nname a;\n")
-        edits, spared = sparing(difference(running, wanted))
+        edits, spared = split_removals(difference(running, wanted))
         self.assertEqual([one.node.text for one in spared], ["peer 192.0.2.9"])
-        self.assertEqual([c.line.written() for c in commands(in_safe_order(edits), DOTTEREL)], ["have peer 192.0.2.9 as 77"])
+        self.assertEqual(
+            [c.line.written() for c in commands(in_dependency_order(edits), DOTTEREL)],
+            ["have peer 192.0.2.9 as 77"],
+        )
 
     def test_what_stands_below_a_leaf_of_a_line_stays_with_it(self) -> None:
-        for text in ("peer 192.0.2.9 as 77 { odd 7; }\n", "peer 192.0.2.9;\npeer 192.0.2.9 as 77;\n", "port quay/1 { text x { y; } }\n"):
+        for text in (
+            "peer 192.0.2.9 as 77 { odd 7; }\n",
+            "peer 192.0.2.9;\npeer 192.0.2.9 as 77;\n",
+            "port quay/1 { text x { y; } }\n",
+        ):
             syntax = syntax_of(DOTTEREL)
             read = syntax.parse(text).tree
             self.assertEqual(syntax.parse(syntax.written(read)).tree, read, text)

@@ -13,10 +13,21 @@ from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment, on_
 
 class TerminalTest(LarkwaterTest):
     def typed(
-        self, answer: str, *arguments: str, environment: dict[str, str] | None = None, meanwhile: Callable[[], object] | None = None
+        self,
+        answer: str,
+        *arguments: str,
+        environment: dict[str, str] | None = None,
+        meanwhile: Callable[[], object] | None = None,
     ) -> tuple[int, str]:
         """Run the program on a terminal and answer its question, after `meanwhile`; its exit code and all it showed."""
-        return on_terminal(arguments, self.estate, "Type yes to go on: ", answer, environment=environment, meanwhile=meanwhile)
+        return on_terminal(
+            arguments,
+            self.estate,
+            "Type yes to go on: ",
+            answer,
+            environment=environment,
+            meanwhile=meanwhile,
+        )
 
     def test_nothing_is_delivered_without_a_yes(self) -> None:
         code, shown = self.typed("no", "push", "-m", "x", "--on", "role=core")
@@ -39,7 +50,15 @@ class TerminalTest(LarkwaterTest):
 
     def test_a_device_that_moves_between_compare_and_load_is_not_touched(self) -> None:
         def moves() -> None:
-            self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "system", "  contact me", "close")
+            self.console(
+                "gull-core-1",
+                "raise",
+                SECRETS["privilege-password"],
+                "edit",
+                "system",
+                "  contact me",
+                "close",
+            )
 
         code, shown = self.typed("yes", "push", "-m", "x", "--on", "role=core", meanwhile=moves)
         self.assertEqual(code, 4, shown)
@@ -88,4 +107,6 @@ class EscapesTest(EstateTest):
         self.edit("values/devices/dunlin-edge-1.yaml", "203.0.113.224", "203.0.113.223")
         _, shown = on_terminal(("lint",), self.estate, "never asked", "")
         plain = re.sub(r"\x1b\[[0-9;]*m", "", shown).replace("\r", "")
-        self.assertRegex(plain, r"it is also on\n    sandpiper-edge-1, interface loop0 \(for dunlin-edge-1\)\n")
+        self.assertRegex(
+            plain, r"it is also on\n    sandpiper-edge-1, interface loop0 \(for dunlin-edge-1\)\n"
+        )

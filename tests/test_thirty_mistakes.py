@@ -86,7 +86,9 @@ class ThirtyMistakesTest(EstateTest):
             line = text[: text.index(planted.at)].count("\n") + 1 if planted.at else None
             hits = [f for f in left if f[0] == file and f[1] == line and planted.message in f[2]]
             with self.subTest(planted=planted.message):
-                self.assertTrue(hits, f"not told at {file}:{line}; there is {[f for f in left if f[0] == file]}")
+                self.assertTrue(
+                    hits, f"not told at {file}:{line}; there is {[f for f in left if f[0] == file]}"
+                )
             left = [f for f in left if f not in hits]
         self.assertEqual(left, [], "nothing else is told")
         self.assertGreaterEqual(len(MISTAKES), 30)

@@ -12,7 +12,7 @@ from typing import Any
 
 import oast
 from larkwater import program, simulator_of
-from oast.platforms.catalogue import READINGS as READ
+from oast.platforms.reading_schema import READINGS as READ
 
 ESTATE = Path(__file__).parent / "data" / "estates" / "trio"
 ENVIRONMENT = {"OAST_SECRET_LOGIN": "reed-and-sedge", "OAST_FINGERPRINT_KEY": "0f" * 32}
@@ -49,7 +49,13 @@ class ThreePlatformsTest(unittest.TestCase):
         simulator = simulator_of(folder, ENVIRONMENT)
         simulator.start()
         try:
-            for command in (("devices", "trust", "--yes"), ("lint",), ("push", "-m", "first", "--yes"), ("diff",), ("verify",)):
+            for command in (
+                ("devices", "trust", "--yes"),
+                ("lint",),
+                ("push", "-m", "first", "--yes"),
+                ("diff",),
+                ("verify",),
+            ):
                 run = program(*command, cwd=folder, environment=ENVIRONMENT)
                 self.assertEqual(run.code, 0, (platforms, command, run.out + run.err))
             return asyncio.run(self.read(folder))
@@ -64,7 +70,9 @@ class ThreePlatformsTest(unittest.TestCase):
                 for reading in READINGS:
                     records = await session.read(reading)
                     fields = READ[reading].fields
-                    self.assertLessEqual({field for field in fields if field not in OWN}, set(records[0]), (device, reading))
+                    self.assertLessEqual(
+                        {field for field in fields if field not in OWN}, set(records[0]), (device, reading)
+                    )
                     kept = [field for field in fields if field not in OWN and not fields[field].counts]
                     rows = [tuple((k, one[k]) for k in sorted(kept) if one[k] is not None) for one in records]
                     found[device, reading] = sorted(rows, key=str)
@@ -73,13 +81,18 @@ class ThreePlatformsTest(unittest.TestCase):
                 # What is tried out is told alike, too: who answers, and by which way.
                 for name in ("ping 203.0.113.3", "ping 192.0.2.250", "trace 203.0.113.3"):
                     tried = await session.read(*name.split())
-                    found[device, name] = [(one.get("answered"), one.get("arrived"), str(one.get("address"))) for one in tried]
+                    found[device, name] = [
+                        (one.get("answered"), one.get("arrived"), str(one.get("address"))) for one in tried
+                    ]
         return found
 
     def test_equal_readings_from_every_mixture(self) -> None:
         wanted = self.network_of(("bine", "cowl", "roundel"))
         self.assertEqual(len(wanted["r-3", "ospf-neighbors"]), 2)
-        routes = {(str(r["destination-prefix"]), r.get("network-instance")): r for r in map(dict, wanted["r-1", "routes"])}
+        routes = {
+            (str(r["destination-prefix"]), r.get("network-instance")): r
+            for r in map(dict, wanted["r-1", "routes"])
+        }
         self.assertEqual(routes["203.0.113.3/32", None]["source-protocol"], "ospf")
         self.assertEqual(routes["2001:db8:2::/64", None]["next-hop"], ip_address("2001:db8:1::2"))
         self.assertEqual(
@@ -87,7 +100,9 @@ class ThreePlatformsTest(unittest.TestCase):
             ("bgp", ip_address("203.0.113.25")),
         )
         self.assertEqual(routes["198.51.100.128/25", "crew-r-1"]["next-hop"], ip_address("198.51.100.2"))
-        self.assertEqual({dict(s)["session-state"] for d in DEVICES for s in wanted[d, "bgp-neighbors"]}, {"established"})
+        self.assertEqual(
+            {dict(s)["session-state"] for d in DEVICES for s in wanted[d, "bgp-neighbors"]}, {"established"}
+        )
         clocks = [(str(c["address"]), c.get("stratum"), c["state"]) for c in map(dict, wanted["r-2", "ntp"])]
         self.assertEqual(clocks, [("192.0.2.123", 1, "system-peer"), ("192.0.2.124", None, "unreachable")])
         for platforms in (("roundel", "roundel", "roundel"), ("cowl", "bine", "bine")):

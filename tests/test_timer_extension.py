@@ -39,10 +39,16 @@ SLOW = Fault("slow", match="validate", seconds=25)
 def platform_text(way: str, *, extends: bool, shows_time: bool) -> str:
     commands = WAYS[way]
     if extends:
-        commands = commands.replace("confirm = ", f"{EXTEND}confirm = ", 1) if way != "scheduled" else commands + EXTEND
+        commands = (
+            commands.replace("confirm = ", f"{EXTEND}confirm = ", 1)
+            if way != "scheduled"
+            else commands + EXTEND
+        )
     if shows_time:
         commands = commands.replace('pattern = "armed.*"', WITH_TIME_LEFT)
-    return COMMON.replace('name = "lab"', f'name = "lab-{way}"').replace("[readings", commands + "[readings", 1)
+    return COMMON.replace('name = "lab"', f'name = "lab-{way}"').replace(
+        "[readings", commands + "[readings", 1
+    )
 
 
 class TwoDevicesTest(unittest.TestCase):
@@ -72,10 +78,14 @@ class TwoDevicesTest(unittest.TestCase):
         }
         for number, (name, lab) in enumerate(labs.items(), 1):
             LABS[2 * number] = LABS[2 * number + 1] = lab
-            files["inventory/devices.yaml"] += f"  {name}: {{address: 127.0.0.1, port: {2 * number}, platform: lab-{lab.way}}}\n"
+            files["inventory/devices.yaml"] += (
+                f"  {name}: {{address: 127.0.0.1, port: {2 * number}, platform: lab-{lab.way}}}\n"
+            )
             files["known_hosts"] += f"{name} {lab.trusted}\n"
             files[f"templates/lab-{lab.way}/all.j2"] = INTENDED
-            files[f"platforms/lab-{lab.way}.toml"] = platform_text(lab.way, extends=self.extends, shows_time=self.shows_time)
+            files[f"platforms/lab-{lab.way}.toml"] = platform_text(
+                lab.way, extends=self.extends, shows_time=self.shows_time
+            )
         for name, text in files.items():
             (folder / name).parent.mkdir(parents=True, exist_ok=True)
             (folder / name).write_text(text)
@@ -95,7 +105,9 @@ class TwoDevicesTest(unittest.TestCase):
             outcome = outcomes[name]
             told = (way, outcome, lab.typed)
             self.assertIsNone(lab.timer, told)
-            self.assertEqual(set(lab.running), AFTER if outcome.state is oast.State.DELIVERED else set(BEFORE), told)
+            self.assertEqual(
+                set(lab.running), AFTER if outcome.state is oast.State.DELIVERED else set(BEFORE), told
+            )
             self.assertNotEqual(outcome.state, oast.State.UNKNOWN, told)
         return outcomes, labs["quick"]
 
@@ -112,12 +124,19 @@ class ExtensionTest(TwoDevicesTest):
     async def test_after_three_timers_the_slow_device_is_given_up(self) -> None:
         outcomes, quick = await self.push("timer", slow=Fault("slow", match="validate", seconds=600))
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
-        self.assertIn("it was not loaded before the timers of the others in its wave would have run out", str(outcomes["slow"].reason))
+        self.assertIn(
+            "it was not loaded before the timers of the others in its wave would have run out",
+            str(outcomes["slow"].reason),
+        )
         self.assertIn(sum("extend" in line for line in quick.typed), range(3, 6))
 
-    async def test_a_device_whose_own_timer_runs_out_is_given_up_before_and_the_other_is_not_kept_waiting(self) -> None:
+    async def test_a_device_whose_own_timer_runs_out_is_given_up_before_and_the_other_is_not_kept_waiting(
+        self,
+    ) -> None:
         for match in ("end", "show ports"):
-            outcomes, quick = await self.push("timer", slow=Fault("slow", match=match, seconds=300), slow_way="timer")
+            outcomes, quick = await self.push(
+                "timer", slow=Fault("slow", match=match, seconds=300), slow_way="timer"
+            )
             self.assertIs(outcomes["quick"].state, oast.State.DELIVERED, outcomes)
             self.assertIs(outcomes["slow"].state, oast.State.REVERTED, outcomes)
             self.assertIn("before its revert timer would have run out", str(outcomes["slow"].reason))
@@ -140,7 +159,9 @@ class ExtensionTest(TwoDevicesTest):
             outcomes, _ = await self.push(way, quick=Fault("disarm", match="extend"))
             self.assertIs(outcomes["quick"].state, oast.State.REVERTED)
             self.assertIn("does not show that the timer runs", str(outcomes["quick"].reason))
-            self.assertIs(outcomes["slow"].state, oast.State.DELIVERED, "the other device has nothing to do with it")
+            self.assertIs(
+                outcomes["slow"].state, oast.State.DELIVERED, "the other device has nothing to do with it"
+            )
 
     async def test_contact_lost_while_extending_ends_in_a_known_state(self) -> None:
         for kind in ("drop", "hang"):
@@ -179,7 +200,10 @@ class NoExtensionTest(TwoDevicesTest):
         outcomes, _ = await self.push("timer")
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
         self.assertIs(outcomes["slow"].state, oast.State.UNCHANGED)
-        self.assertIn("it was not loaded before the timers of the others in its wave would have run out", str(outcomes["slow"].reason))
+        self.assertIn(
+            "it was not loaded before the timers of the others in its wave would have run out",
+            str(outcomes["slow"].reason),
+        )
 
     async def test_a_device_that_is_read_too_slowly_is_given_up(self) -> None:
         outcomes, _ = await self.push("timer", slow=Fault("slow", match="show ports", seconds=300))
@@ -192,10 +216,15 @@ class SplitWavesTest(TwoDevicesTest):
     """Where the engineer allows it, a wave that would not fit into the timer is delivered in several."""
 
     async def test_a_wave_that_would_not_fit_is_split_and_the_preview_says_so(self) -> None:
-        plan = await self.estate({"quick": Lab("timer", list(BEFORE)), "slow": Lab("candidate", list(BEFORE))}).compare()
+        plan = await self.estate(
+            {"quick": Lab("timer", list(BEFORE)), "slow": Lab("candidate", list(BEFORE))}
+        ).compare()
         # 5 s for each device: 3 times that, the checks and the margin are just below the timer of 20 s.
         plan = dataclasses.replace(plan, compare_s=10.0)
-        for allowed, wanted, said in ((False, [("quick", "slow")], "give --revert-timer 34"), (True, [("quick",), ("slow",)], SPLIT)):
+        for allowed, wanted, said in (
+            (False, [("quick", "slow")], "give --revert-timer 34"),
+            (True, [("quick",), ("slow",)], SPLIT),
+        ):
             how = oast.DeliveryOptions(split_waves=allowed)
             out = io.StringIO()
             show_forecast(plan, how, Console(file=out, width=300))
@@ -205,7 +234,9 @@ class SplitWavesTest(TwoDevicesTest):
             self.assertEqual([tuple(device.name for device in wave) for wave in waves], wanted)
         events: list[object] = []
         await plan.deliver("a test", options=how, on_event=events.append)
-        self.assertEqual([event.devices for event in events if isinstance(event, WaveEvent)], [("quick",), ("slow",)])
+        self.assertEqual(
+            [event.devices for event in events if isinstance(event, WaveEvent)], [("quick",), ("slow",)]
+        )
 
 
 class WaveSizeTest(unittest.TestCase):
@@ -219,11 +250,17 @@ class WaveSizeTest(unittest.TestCase):
             self.assertEqual([device for wave in waves for device in wave], devices)
 
     def test_the_largest_wave_that_fits_is_what_the_timer_needs_less_than_one_more_would(self) -> None:
-        for timer_s, one_s, verify_s, stable_s in ((120.0, 0.4, 30.0, 0.0), (60.0, 0.05, 4.0, 12.0), (20.0, 30.0, 2.0, 0.0)):
+        for timer_s, one_s, verify_s, stable_s in (
+            (120.0, 0.4, 30.0, 0.0),
+            (60.0, 0.05, 4.0, 12.0),
+            (20.0, 30.0, 2.0, 0.0),
+        ):
             count = largest_wave(timer_s, one_s, verify_s, stable_s)
             self.assertGreater(timer_needed_s((count + 1) * one_s, verify_s, stable_s), timer_s)
             self.assertTrue(count == 1 or timer_needed_s(count * one_s, verify_s, stable_s) <= timer_s)
-        self.assertGreater(largest_wave(20.0, 0.0, 2.0, 0.0), 10**6, "nothing was measured, so nothing is split")
+        self.assertGreater(
+            largest_wave(20.0, 0.0, 2.0, 0.0), 10**6, "nothing was measured, so nothing is split"
+        )
 
 
 class NetconfTest(unittest.IsolatedAsyncioTestCase):
@@ -236,7 +273,10 @@ class NetconfTest(unittest.IsolatedAsyncioTestCase):
             delivery = NetconfCandidateMethod(session, work)  # type: ignore[arg-type]
             self.assertEqual(await delivery.extend(40.0), wanted)
             self.assertFalse(delivery.shows_pending)
-            leaves = [{child.tag.rpartition("}")[2]: child.text for child in operation} for operation in session.asked]
+            leaves = [
+                {child.tag.rpartition("}")[2]: child.text for child in operation}
+                for operation in session.asked
+            ]
             given = {"confirmed": None, "confirm-timeout": "40", "persist": "word", "persist-id": "word"}
             self.assertEqual(leaves, [] if wanted is None else [given])
 

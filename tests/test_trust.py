@@ -21,7 +21,14 @@ class TrustTest(LarkwaterTest):
         known = self.estate / "known_hosts"
         lines = known.read_text().splitlines()
         other = some_key()
-        written = ["# trusted at the quay, by Mira", "", *lines[:2], f"  # {lines[2]}", f"gone-1 {other} the old one", *lines[3:]]
+        written = [
+            "# trusted at the quay, by Mira",
+            "",
+            *lines[:2],
+            f"  # {lines[2]}",
+            f"gone-1 {other} the old one",
+            *lines[3:],
+        ]
         written[2] = f"{lines[0].split()[0]} {other} swapped in spring"
         (self.folder / "shared-hosts").write_text("\n".join(written) + "\n")
         known.unlink()
@@ -32,16 +39,24 @@ class TrustTest(LarkwaterTest):
         self.oast("devices", "trust", "--yes", "--replace")
         self.assertTrue(known.is_symlink())
         expected = [*written[:2], f"{lines[0]} swapped in spring", *written[3:]]
-        self.assertEqual(known.read_text().splitlines(), [*expected, f"{missing} {lines[2].split(maxsplit=1)[1]}"])
+        self.assertEqual(
+            known.read_text().splitlines(), [*expected, f"{missing} {lines[2].split(maxsplit=1)[1]}"]
+        )
         before = known.stat().st_mtime_ns
-        self.assertIn("0 host keys trusted from now on, 6 known already", self.oast("devices", "trust", "--yes").out)
+        self.assertIn(
+            "0 host keys trusted from now on, 6 known already", self.oast("devices", "trust", "--yes").out
+        )
         self.assertEqual(known.stat().st_mtime_ns, before, "nothing new is no reason to write")
 
     def test_a_line_that_is_wrong_costs_its_own_device_only(self) -> None:
         known = self.estate / "known_hosts"
         lines = [line for line in known.read_text().splitlines() if not line.startswith("tern-edge-1 ")]
-        known.write_text("\n".join([*lines, "tern-edge-1 ssh-ed25519 AAAA", "quay @cert-authority AAAA"]) + "\n")
-        run = self.oast("verify", "-q", "--on", "role=core or name=tern-edge-1", "--section", "time", expect=4)
+        known.write_text(
+            "\n".join([*lines, "tern-edge-1 ssh-ed25519 AAAA", "quay @cert-authority AAAA"]) + "\n"
+        )
+        run = self.oast(
+            "verify", "-q", "--on", "role=core or name=tern-edge-1", "--section", "time", expect=4
+        )
         self.assertIn("tern-edge-1: the trusted host key cannot be read: known_hosts:6: ", run.err)
         self.assertIn("on 2 devices", run.out)
         self.oast("devices", "trust", "--yes", "--on", "name=tern-edge-1")
@@ -74,7 +89,9 @@ class KnownHostsTest(EstateTest):
             self.assertIn("known_hosts:2: this line is not 'NAME ALGORITHM KEY'", told)
             for number, wrong in ((3, "it is no base64"), (4, "it is no key of the algorithm 'ssh-dss'"), (6, "it is no base64"), (9, "its algorithm is no name"),
                                   (10, "it is no whole key"), (11, "it is no key of the algorithm 'ssh-ed25519'")):  # fmt: skip
-                self.assertIn(f"known_hosts:{number}: the host key on this line cannot be used: {wrong}", told)
+                self.assertIn(
+                    f"known_hosts:{number}: the host key on this line cannot be used: {wrong}", told
+                )
             for number in (1, 5, 7):
                 self.assertNotIn(f"known_hosts:{number}:", told)
         keys = KnownHosts(known)
@@ -83,7 +100,11 @@ class KnownHostsTest(EstateTest):
             keys.of("h")
         keys.trust({"h": HostKey(other, ""), "a": HostKey(other, "")})
         written = known.read_bytes().decode("utf-8", "replace").splitlines()
-        self.assertEqual((written[0], written[10], written[1:5]), (f"a {other}", f"h {other}", lines[1:5]), "what is wrong beside it stays")
+        self.assertEqual(
+            (written[0], written[10], written[1:5]),
+            (f"a {other}", f"h {other}", lines[1:5]),
+            "what is wrong beside it stays",
+        )
         self.assertEqual(written[6], lines[6])
 
     def test_nothing_is_written_that_could_not_be_read_again(self) -> None:
@@ -121,15 +142,20 @@ class ConnectionTest(EstateTest):
         self.assertRegex(shown, r"heron-core-1 +192\.0\.2\.\d+ +22 +oast +password +none trusted *\n")
         self.assertIn("no file of OpenSSH's client is read", shown)
         address = shown.split("gull-core-1")[1].split()[0]
-        (self.estate / "ssh_config").write_text(f"Host {address}\n  HostName 198.51.100.7\n  ProxyCommand nc quay %p\n  User somebody\n")
+        (self.estate / "ssh_config").write_text(
+            f"Host {address}\n  HostName 198.51.100.7\n  ProxyCommand nc quay %p\n  User somebody\n"
+        )
         self.edit("oast.toml", "[connection]\n", '[connection]\nssh_config = "ssh_config"\n')
         document = self.oast("devices", "--connection", "--on", "role=core", "--format", "json").json()
-        self.assertEqual(document["format"], "oast.connections/1")
+        self.assertEqual(document["format"], "oast.connections/2")
         decided = {d["device"]: d["ssh_config"] for d in document["devices"]}
         self.assertEqual(decided["gull-core-1"], {"Hostname": "198.51.100.7", "ProxyCommand": "nc quay 22"})
         self.assertEqual(decided["heron-core-1"], {})
         self.assertIn("ProxyCommand nc quay 22", self.oast("devices", "--connection", "--format", "csv").out)
-        for text, told in (("Port x y\n", "ssh_config cannot be used"), (None, "ssh_config cannot be used: No such file")):
+        for text, told in (
+            ("Port x y\n", "ssh_config cannot be used"),
+            (None, "ssh_config cannot be used: No such file"),
+        ):
             if text is None:
                 (self.estate / "ssh_config").unlink()
             else:

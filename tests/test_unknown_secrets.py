@@ -8,9 +8,15 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from larkwater import LarkwaterTest
-from oast.config.difference import difference
-from oast.config.documents import children_of, edits_document, tree_document
-from oast.config.remembered import by_fingerprint, forgetting, known_again, withheld, withheld_edits
+from oast.config.documents import edits_document, tree_document, tree_from_document
+from oast.config.edits import difference
+from oast.config.secret_fingerprints import (
+    restore_secrets,
+    secrets_by_fingerprint,
+    strip_secrets,
+    withhold_edits,
+    withhold_tree,
+)
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical, root_of
 from oast.platforms.grammar import Grammar
@@ -70,16 +76,16 @@ class TreeTest(unittest.TestCase):
         lines = (f"/zz-peer/key = {HIDDEN}", f"/zz-peer/key = {HIDDEN}2", "/zz-plain = 7")
         for name, grammar, tree in self.trees(*lines):
             with self.subTest(platform=name):
-                document = tree_document(withheld(tree))
+                document = tree_document(withhold_tree(tree))
                 self.assertNotIn(HIDDEN, str(document))
-                read = canonical(root_of(grammar, children_of(document, grammar)))
-                self.assertEqual(known_again(read, by_fingerprint([tree])), tree)
-                self.assertNotIn(HIDDEN, str(tree_document(forgetting(tree))))
-                self.assertEqual(forgetting(forgetting(tree)), forgetting(tree))
-                self.assertEqual(known_again(forgetting(tree), by_fingerprint([tree])), tree)
+                read = canonical(root_of(grammar, tree_from_document(document, grammar)))
+                self.assertEqual(restore_secrets(read, secrets_by_fingerprint([tree])), tree)
+                self.assertNotIn(HIDDEN, str(tree_document(strip_secrets(tree))))
+                self.assertEqual(strip_secrets(strip_secrets(tree)), strip_secrets(tree))
+                self.assertEqual(restore_secrets(strip_secrets(tree), secrets_by_fingerprint([tree])), tree)
                 edits = difference(tree, root_of(grammar))
                 self.assertNotIn(HIDDEN, str(edits_document(edits)))
-                shown = str(edits_document(withheld_edits(edits)))
+                shown = str(edits_document(withhold_edits(edits)))
                 self.assertNotIn(HIDDEN, shown)
                 self.assertEqual("zz-plain" in shown, name == "plain")
 
@@ -95,13 +101,18 @@ class ByHandTest(LarkwaterTest):
             "snmp\n{% for receiver in trap_receivers %}\n  target {{ receiver }}\n{% endfor %}\n"
         )
         (self.estate / "policies" / "standard.yaml").unlink()
-        self.console("gull-core-1", "raise", "Is0lde-privilege", "edit", "snmp", f"  community {HIDDEN}", "close")
+        self.console(
+            "gull-core-1", "raise", "Is0lde-privilege", "edit", "snmp", f"  community {HIDDEN}", "close"
+        )
         self.assertIn(HIDDEN, self.running("gull-core-1"))
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
         on = ("--on", "name=gull-core-1")
         shown = [self.oast("diff", "-v", *on, expect=1), self.oast("diff", "--format", "json", *on, expect=1)]
         shown += [self.oast("drift", *on, expect=1), self.oast("drift", "--format", "json", *on, expect=1)]
-        shown += [self.oast("push", "-m", "x", *on, "--yes"), self.oast("change", "show", "last", "--format", "json")]
+        shown += [
+            self.oast("push", "-m", "x", *on, "--yes"),
+            self.oast("change", "show", "last", "--format", "json"),
+        ]
         shown += [self.oast("push", "-m", "all of it", *on, "--remove-unknown", "--yes", "-v")]
         self.assertRegex(shown[0].out, "snmp / community <secret [0-9a-f]{8}>")
         for run in shown:

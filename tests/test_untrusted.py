@@ -65,7 +65,11 @@ class LinksTest(EstateTest):
                 place.symlink_to(outside)
                 for untrusted in (False, True):
                     with self.subTest(linked=linked, text=text, untrusted=untrusted):
-                        found = lint(self.estate, self.environment(), untrusted=untrusted) if linked != "oast.toml" else None
+                        found = (
+                            lint(self.estate, self.environment(), untrusted=untrusted)
+                            if linked != "oast.toml"
+                            else None
+                        )
                         said = str(found.problems) if found is not None else self.oast("lint", expect=3).out
                         self.assertNotIn(CANARY, said)
                         if linked not in ("platforms/own.toml",):
@@ -97,7 +101,11 @@ class UntrustedTest(EstateTest):
             f'[[watch.notify]]\nname = "own"\ncommand = ["touch", "{ran}"]\n\n'
             f'[secrets]\ncommand = ["sh", "-c", "touch {ran}; echo {CANARY}", "{{name}}"]\n',
         )
-        self.edit("oast.toml", "connect_timeout_s", f'known_hosts = "{outside}"\nssh_config = "{outside}"\nconnect_timeout_s')
+        self.edit(
+            "oast.toml",
+            "connect_timeout_s",
+            f'known_hosts = "{outside}"\nssh_config = "{outside}"\nconnect_timeout_s',
+        )
         self.edit("oast.toml", '"../larkwater-secrets.toml"', f'"{outside}"')
         working = self.estate / ".oast"
         shutil.rmtree(working, ignore_errors=True)
@@ -108,7 +116,9 @@ class UntrustedTest(EstateTest):
         # What is opened, run or connected to in this process, as the interpreter itself reports it (PEP 578).
         with (
             mock.patch.object(subprocess, "Popen", side_effect=AssertionError("a program was run")),
-            mock.patch.object(socket.socket, "connect", side_effect=AssertionError("a connection was opened")),
+            mock.patch.object(
+                socket.socket, "connect", side_effect=AssertionError("a connection was opened")
+            ),
             mock.patch.object(Path, "read_bytes", _noted(Path.read_bytes, read)),
             mock.patch.object(Path, "read_text", _noted(Path.read_text, read)),
         ):

@@ -34,7 +34,9 @@ class ExplainTest(EstateTest):
         self.assertIn('name_servers = ["192.0.2.53", "192.0.2.54", "192.0.2.55"]', shown)
         self.assertIn('rule on role=core  (appended ["192.0.2.55"])', shown)
         self.assertIn('everywhere  (["192.0.2.53", "192.0.2.54"], extended)', shown)
-        document = self.oast("explain", "gull-core-1", "management", "--with", "management=none", "--format", "json").json()
+        document = self.oast(
+            "explain", "gull-core-1", "management", "--with", "management=none", "--format", "json"
+        ).json()
         self.assertEqual(document["format"], "oast.explain/1")
         self.assertEqual([v["key"] for v in document["values"]], ["management"])
         origins = document["values"][0]["origins"]
@@ -45,10 +47,14 @@ class ExplainTest(EstateTest):
         own = "values/devices/tern-edge-1.yaml"
         line = self.line_of(own, "vlan: 120")
         shown = self.explained("tern-edge-1", "services[2].interfaces[0].vlan")
-        self.assertEqual(shown, f"services[2].interfaces[0].vlan = 120\n  {own}:{line}  the device's own file\n")
+        self.assertEqual(
+            shown, f"services[2].interfaces[0].vlan = 120\n  {own}:{line}  the device's own file\n"
+        )
         shown = self.explained("gull-core-1", "trap_receivers[1]")
         line = self.line_of("values/network.yaml", "192.0.2.61")
-        self.assertEqual(shown, f"trap_receivers[1] = 192.0.2.61\n  values/network.yaml:{line}  rule on role=core\n")
+        self.assertEqual(
+            shown, f"trap_receivers[1] = 192.0.2.61\n  values/network.yaml:{line}  rule on role=core\n"
+        )
         self.assertIn("everywhere", self.explained("gull-core-1", "trap_receivers[0]"))
         for key, message in (
             ("services[9]", "'services' has no 'services[9]'"),
@@ -62,10 +68,15 @@ class ExplainTest(EstateTest):
                 self.assertIn(message, self.oast("explain", "tern-edge-1", key, expect=3).err)
 
     def test_attributes_are_explained_secrets_masked_and_mistakes_named(self) -> None:
-        self.assertEqual(self.explained("gull-core-1", "device.site"), "device.site = gull\n  inventory/devices.yaml:5  inventory\n")
+        self.assertEqual(
+            self.explained("gull-core-1", "device.site"),
+            "device.site = gull\n  inventory/devices.yaml:5  inventory\n",
+        )
         self.assertNotIn('quay"', self.explained("gull-core-1", "communities"))
         self.assertRegex(self.explained("gull-core-1", "communities"), r"<secret [0-9a-f]{8}>")
-        self.assertIn("did you mean 'link_cost'?", self.oast("explain", "gull-core-1", "link_cots", expect=3).err)
+        self.assertIn(
+            "did you mean 'link_cost'?", self.oast("explain", "gull-core-1", "link_cots", expect=3).err
+        )
         self.assertIn("did you mean 'gull-core-1'?", self.oast("explain", "gull-core-2", expect=3).err)
 
 
@@ -97,8 +108,15 @@ class ReferenceTest(EstateTest):
         self.assertIn("written as {{ base_cost * 2 }}", shown)
 
     def test_templates_reach_the_other_end_of_a_link(self) -> None:
-        self.edit("templates/bine/interfaces.j2", ".device.name }}", ".device.site }} with {{ network.device('gull-core-1').address }}")
-        self.assertIn("to heron with 192.0.2.11", self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out)
+        self.edit(
+            "templates/bine/interfaces.j2",
+            ".device.name }}",
+            ".device.site }} with {{ network.device('gull-core-1').address }}",
+        )
+        self.assertIn(
+            "to heron with 192.0.2.11",
+            self.oast("render", "--on", "name=tern-edge-1", "--section", "interfaces").out,
+        )
 
     def test_circles_and_undefined_references_are_errors_with_their_place(self) -> None:
         for text, line, message in (
@@ -117,15 +135,26 @@ class ReferenceTest(EstateTest):
 class CsvTest(EstateTest):
     def test_an_inventory_may_be_a_spreadsheet_and_its_mistakes_have_their_row(self) -> None:
         path = self.estate / "inventory/quays.csv"
-        path.write_text('name,address,platform,site,role,tags\nwick-edge-1,2001:DB8::31,bine,"wick, north",edge,terminal;new\n\n')
-        listed = self.oast("devices", "--on", "tag=new", "--columns", "name,address,site,tags", "--format", "csv").out
-        self.assertEqual(list(csv.reader(io.StringIO(listed)))[1], ["wick-edge-1", "2001:DB8::31", "wick, north", "terminal;new"])
+        path.write_text(
+            'name,address,platform,site,role,tags\nwick-edge-1,2001:DB8::31,bine,"wick, north",edge,terminal;new\n\n'
+        )
+        listed = self.oast(
+            "devices", "--on", "tag=new", "--columns", "name,address,site,tags", "--format", "csv"
+        ).out
+        self.assertEqual(
+            list(csv.reader(io.StringIO(listed)))[1],
+            ["wick-edge-1", "2001:DB8::31", "wick, north", "terminal;new"],
+        )
         self.assertEqual(self.oast("devices", "--on", "site='wick*'", expect=None).code, 3)
         for text, place, message in (
             ("name,address\nx,192.0.2.1\n", 2, "the device 'x' lacks 'platform'"),
             ("name,address,platform\nx,192.0.2.1\n", 2, "the row has 2 cells, the heading has 3"),
             ("device,address\n", 1, "the heading has no column 'name'"),
-            ("name,address,platform\ngull-core-1,192.0.2.1,bine\n", 2, "is already in inventory/devices.yaml:2"),
+            (
+                "name,address,platform\ngull-core-1,192.0.2.1,bine\n",
+                2,
+                "is already in inventory/devices.yaml:2",
+            ),
         ):
             with self.subTest(text=text):
                 path.write_text(text)
@@ -146,9 +175,20 @@ class WriteCommunityTest(EstateTest):
 
     whole = True
 
-    def test_it_is_written_where_the_platform_has_access_and_left_out_where_it_would_be_read_only(self) -> None:
-        self.edit("values/network.yaml", "- name: {secret: snmp-billing}\n", "- name: {secret: snmp-billing}\n      access: read-write\n")
-        shown = {p: self.oast("render", "--on", f"platform={p}", "--section", "monitoring").out for p in ("bine", "cowl", "roundel")}
+    def test_it_is_written_where_the_platform_has_access_and_left_out_where_it_would_be_read_only(
+        self,
+    ) -> None:
+        self.edit(
+            "values/network.yaml",
+            "- name: {secret: snmp-billing}\n",
+            "- name: {secret: snmp-billing}\n      access: read-write\n",
+        )
+        shown = {
+            p: self.oast("render", "--on", f"platform={p}", "--section", "monitoring").out
+            for p in ("bine", "cowl", "roundel")
+        }
         self.assertEqual(shown["bine"].count("    access read-write\n"), 6)
         self.assertEqual(shown["cowl"].count("]/access = read-write\n"), 14)
-        self.assertEqual(shown["roundel"].count("<text-name>"), 4, "each of the four has the community that only reads")
+        self.assertEqual(
+            shown["roundel"].count("<text-name>"), 4, "each of the four has the community that only reads"
+        )

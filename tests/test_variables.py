@@ -9,7 +9,9 @@ class VariablesTest(EstateTest):
     def declare(self, *lines: str, template: str = "x {{ v }}") -> None:
         """Replace the section `time` by one with these declarations; its text never gets to the grammar in these tests."""
         header = "".join(f"  {line}\n" for line in lines)
-        (self.estate / "templates/bine/time.j2").write_text(f"{{#\nsection: time\nowns: [ntp]\nvariables:\n{header}#}}\n{template}\n")
+        (self.estate / "templates/bine/time.j2").write_text(
+            f"{{#\nsection: time\nowns: [ntp]\nvariables:\n{header}#}}\n{template}\n"
+        )
 
     def told(self, value: str) -> str:
         (self.estate / "values/zz.yaml").write_text(f"everywhere:\n  other: 1\n  v: {value}\n")
@@ -38,7 +40,11 @@ class VariablesTest(EstateTest):
         ):
             with self.subTest(declaration=declaration):
                 self.declare(f"v: {declaration}")
-                self.assertRegex(self.told(right), r"^templates/bine/time\.j2:7: ", "the right value gets as far as the grammar")
+                self.assertRegex(
+                    self.told(right),
+                    r"^templates/bine/time\.j2:7: ",
+                    "the right value gets as far as the grammar",
+                )
                 told = self.told(wrong)
                 self.assertTrue(told.startswith("values/zz.yaml:3: 'v"), told)
                 self.assertIn("(declared in templates/bine/time.j2:5)", told)
@@ -46,7 +52,9 @@ class VariablesTest(EstateTest):
     def test_the_line_is_that_of_the_item_in_a_list(self) -> None:
         self.declare("v: {of: {a: vlan-id}}")
         told = self.told("\n    - a: 1\n    - {a: 5000}")
-        self.assertTrue(told.startswith("values/zz.yaml:5: 'v[1].a' is '5000', not a VLAN id from 1 to 4094"), told)
+        self.assertTrue(
+            told.startswith("values/zz.yaml:5: 'v[1].a' is '5000', not a VLAN id from 1 to 4094"), told
+        )
 
     def test_defaults_are_filled_in_down_to_the_fields_of_items(self) -> None:
         self.declare(
@@ -56,17 +64,25 @@ class VariablesTest(EstateTest):
         )
         (self.estate / "values/zz.yaml").write_text("everywhere:\n  v: [{a: 1}]\n")
         self.assertEqual(
-            self.oast("render", "--on", "role=core", "--section", "time", "--format", "json").json()["devices"][0]["text"],
+            self.oast("render", "--on", "role=core", "--section", "time", "--format", "json").json()[
+                "devices"
+            ][0]["text"],
             "ntp\n  server 192.0.2.1\n",
         )
 
     def test_what_is_missing_undeclared_or_declared_wrongly(self) -> None:
         self.declare("v: {type: text, help: the thing}", template="{{ v }}")
         told = self.oast("render", "--section", "time", expect=3).err
-        self.assertIn("templates/bine/time.j2:5: the section 'time' needs the value 'v', which is not given (for gull-core-1,", told)
+        self.assertIn(
+            "templates/bine/time.j2:5: the section 'time' needs the value 'v', which is not given (for gull-core-1,",
+            told,
+        )
         self.assertIn("give it in values/: the thing", told)
         self.declare("v: text", template="{{ v }}\n{{ contakt }}")
-        self.assertIn("templates/bine/time.j2:8: the template uses 'contakt', which its header does not declare", self.told("a"))
+        self.assertIn(
+            "templates/bine/time.j2:8: the template uses 'contakt', which its header does not declare",
+            self.told("a"),
+        )
         for wrong, message in (
             ("v: txt", "the variable 'v' has the type 'txt', which is not known"),
             ("v: {type: text, defualt: 1}", "'defualt' is not known in the variable 'v'"),

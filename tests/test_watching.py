@@ -10,14 +10,16 @@ from in_memory import FastLoop
 from oast.change.device.context import LossOfContact
 from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
 from oast.change.state import Cause, Outcome, State
-from oast.config.view import Counts
+from oast.config.diff_text import Counts
 from oast.fleet.clock import SystemClock
 from oast.fleet.events import Stage
-from oast.verify.checks import Check, CheckResult, Test, evaluate
+from oast.verify.checks import Check, CheckResult, Operator, evaluate
 
 
 def check(device: str, peer: str | None = None) -> Check:
-    return Check(device, f"{device} sees {peer}", "neighbors", {"device": str(peer)}, "state", "full", (), peer=peer)
+    return Check(
+        device, f"{device} sees {peer}", "neighbors", {"device": str(peer)}, "state", "full", (), peer=peer
+    )
 
 
 class Device:
@@ -49,7 +51,11 @@ class Device:
 
     @property
     def timer_left_s(self) -> float:
-        return self.loaded_at + self.timer_s - asyncio.get_running_loop().time() if self.loaded_at else self.timer_s
+        return (
+            self.loaded_at + self.timer_s - asyncio.get_running_loop().time()
+            if self.loaded_at
+            else self.timer_s
+        )
 
     async def prepare(self) -> None:
         return
@@ -65,7 +71,9 @@ class Device:
 
     def records(self) -> dict[str, list[dict[str, str | None]]]:
         age = asyncio.get_running_loop().time() - self.loaded_at
-        state = next((state for since, state in sorted(self.seen.items(), reverse=True) if age >= since), "down")
+        state = next(
+            (state for since, state in sorted(self.seen.items(), reverse=True) if age >= since), "down"
+        )
         return {"neighbors": [{"device": c.peer, "state": state} for c in self.checks if c.peer is not None]}
 
     async def check(self) -> list[CheckResult]:
@@ -109,7 +117,11 @@ class Device:
 
 class WaveTest(unittest.TestCase):
     def deliver(
-        self, *devices: Device, watched: tuple[EarlierWaveCheck, ...] = (), verify_s: float = 10.0, later: tuple[str, ...] = ()
+        self,
+        *devices: Device,
+        watched: tuple[EarlierWaveCheck, ...] = (),
+        verify_s: float = 10.0,
+        later: tuple[str, ...] = (),
     ) -> None:
         limits = WaveTiming(2, verify_s, 0.0, frozenset(later))
         transactions: Any = devices
@@ -170,14 +182,32 @@ class WaveTest(unittest.TestCase):
         self.deliver(device)
         self.assertEqual(self.states(device), [State.REVERTED])
 
-    def test_a_user_defined_check_waits_for_a_neighbor_of_a_later_wave_and_says_so_when_it_cannot(self) -> None:
-        two_ways = Check("edge", "two-ways-out", "neighbors", {"state": "full"}, None, "2 or more", (), least=2, test=Test.COUNT)
+    def test_a_user_defined_check_waits_for_a_neighbor_of_a_later_wave_and_says_so_when_it_cannot(
+        self,
+    ) -> None:
+        two_ways = Check(
+            "edge",
+            "two-ways-out",
+            "neighbors",
+            {"state": "full"},
+            None,
+            "2 or more",
+            (),
+            least=2,
+            test=Operator.COUNT,
+        )
         hub_only = two_ways._replace(match={"state": "full", "device": "hub-*"})
         seen_by_name = {"hub-1": "full", "hub-2": "down"}
 
         class Edge(Device):
             def records(self) -> dict[str, list[dict[str, str | None]]]:
-                return {"neighbors": [{"device": name, "state": state} for name, state in seen_by_name.items() if state == "full"]}
+                return {
+                    "neighbors": [
+                        {"device": name, "state": state}
+                        for name, state in seen_by_name.items()
+                        if state == "full"
+                    ]
+                }
 
         def edge(check_of_its_own: Check) -> Edge:
             return Edge("edge", [check("edge", "hub-1"), check("edge", "hub-2"), check_of_its_own], {})
@@ -188,7 +218,11 @@ class WaveTest(unittest.TestCase):
             self.assertEqual(self.states(waits), [State.DELIVERED])
             self.assertEqual(waits.deferred, [(own, frozenset({"hub-2"}))])
         for own, later, hint in (
-            (two_ways._replace(least=3), ("hub-2",), "hub-2 is in a later wave: deliver them together with --one-wave"),
+            (
+                two_ways._replace(least=3),
+                ("hub-2",),
+                "hub-2 is in a later wave: deliver them together with --one-wave",
+            ),
             (two_ways._replace(match={"state": "full", "device": "crane-*"}), ("hub-2",), None),
             (two_ways, (), None),
         ):
@@ -205,6 +239,8 @@ class WaveTest(unittest.TestCase):
                 return early.records()
 
             early.loaded_at = 0.0
-            watched = EarlierWaveCheck("a", tuple(early.checks), readings, lambda result, excused=excused: excused, str)  # type: ignore[misc]
+            watched = EarlierWaveCheck(
+                "a", tuple(early.checks), readings, lambda result, excused=excused: excused, str
+            )  # type: ignore[misc]
             self.deliver(late, watched=(watched,))
             self.assertEqual(self.states(late), [state], excused)

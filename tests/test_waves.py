@@ -72,8 +72,14 @@ class WavesTest(LarkwaterTest):
         self.assertIn("waves: 2 instead of 1, of at most 1 device", pushed.out)
         self.assertNotIn("or --split-waves", pushed.out, "it is given already")
         self.assertIn("2 devices delivered", pushed.out)
-        told = [line.split("  ")[0] for line in pushed.err.splitlines() if line.startswith("wave ") or " delivered " in line]
-        self.assertEqual(told, ["wave 1 of 2: 1 device", "gull-core-1", "wave 2 of 2: 1 device", "heron-core-1"])
+        told = [
+            line.split("  ")[0]
+            for line in pushed.err.splitlines()
+            if line.startswith("wave ") or " delivered " in line
+        ]
+        self.assertEqual(
+            told, ["wave 1 of 2: 1 device", "gull-core-1", "wave 2 of 2: 1 device", "heron-core-1"]
+        )
 
     def test_settings_that_are_wrong_are_told(self) -> None:
         settings = (self.estate / "oast.toml").read_text()
@@ -85,7 +91,9 @@ class WavesTest(LarkwaterTest):
             ("max_failures = -1", "'max_failures' has to be a whole number, 0 or more"),
         ):
             with self.subTest(wrong=wrong):
-                (self.estate / "oast.toml").write_text(settings.replace('waves = ["site=dunlin", "role=edge"]', wrong))
+                (self.estate / "oast.toml").write_text(
+                    settings.replace('waves = ["site=dunlin", "role=edge"]', wrong)
+                )
                 self.assertIn(f"oast.toml:{line}: {message}", self.oast("lint", expect=3).out)
 
 
@@ -97,24 +105,50 @@ class TogetherTest(LarkwaterTest):
     def test_what_is_confirmed_is_true_after_the_last_that_went_back(self) -> None:
         """One end of a link goes back for a reason of its own, and takes the neighbour along: the other end is not confirmed."""
         self.edit("checks/network.yaml", "checks:\n", DESK)
-        both = ("--on", "name in (gull-core-1, heron-core-1)", "--revert-timer", "40", "--verify-timeout", "4")
+        both = (
+            "--on",
+            "name in (gull-core-1, heron-core-1)",
+            "--revert-timer",
+            "40",
+            "--verify-timeout",
+            "4",
+        )
         # Both ends move to another MTU. gull-core-1 breaks a check that is its own besides, and goes back.
         self.edit(
-            "templates/bine/interfaces.j2", "  mtu 9000\n", "  mtu {{ 8000 if link.port == 'port1' and 'core' in device.name else 9000 }}\n"
+            "templates/bine/interfaces.j2",
+            "  mtu 9000\n",
+            "  mtu {{ 8000 if link.port == 'port1' and 'core' in device.name else 9000 }}\n",
         )
-        run = self.oast("push", "-m", "mtu", "--yes", "--format", "json", *both, "--with", "contact=nobody", expect=5)
+        run = self.oast(
+            "push", "-m", "mtu", "--yes", "--format", "json", *both, "--with", "contact=nobody", expect=5
+        )
         told = {d["device"]: (d["state"], d["reason"] or "") for d in run.json()["devices"]}
         self.assertEqual(told["gull-core-1"][0], "reverted")
         self.assertEqual(told["heron-core-1"][0], "reverted", told)
         self.assertIn("OSPF neighbour gull-core-1", told["heron-core-1"][1])
         self.assertIn("all true", self.oast("verify", "--wait", "20").out)
 
-    def test_a_check_without_a_section_is_excused_only_where_nothing_changes_that_it_may_depend_on(self) -> None:
+    def test_a_check_without_a_section_is_excused_only_where_nothing_changes_that_it_may_depend_on(
+        self,
+    ) -> None:
         failing = "checks:\n  - check: three-ways\n    on: name=tern-edge-1\n{}    reading: ospf-neighbors\n    where: {{state: full}}\n    least: 3\n"
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
-        push = ("push", "-m", "desk", "--on", "name=tern-edge-1", "--yes", "--revert-timer", "20", "--verify-timeout", "1")
+        push = (
+            "push",
+            "-m",
+            "desk",
+            "--on",
+            "name=tern-edge-1",
+            "--yes",
+            "--revert-timer",
+            "20",
+            "--verify-timeout",
+            "1",
+        )
         (self.estate / "checks" / "more.yaml").write_text(failing.format(""))
-        self.assertIn("three-ways: ospf-neighbors with state full: 2, wanted at least 3", self.oast(*push, expect=5).out)
+        self.assertIn(
+            "three-ways: ospf-neighbors with state full: 2, wanted at least 3", self.oast(*push, expect=5).out
+        )
         (self.estate / "checks" / "more.yaml").write_text(failing.format("    section: system\n"))
         self.assertNotIn("as before the change", self.oast(*push, expect=5).out)
         (self.estate / "checks" / "more.yaml").write_text(failing.format("    section: routing\n"))
@@ -139,7 +173,9 @@ class SlowDeviceTest(LarkwaterTest):
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
         self.fault("gull-dist-1", "slow", "--match", "validate", "--seconds", "14")
         devices = ("--on", "name in (gull-core-1, gull-dist-1)", "--section", "system")
-        pushed = self.oast("push", *devices, "--revert-timer", "16", "--verify-timeout", "2", "-m", "desk", "--yes")
+        pushed = self.oast(
+            "push", *devices, "--revert-timer", "16", "--verify-timeout", "2", "-m", "desk", "--yes"
+        )
         self.assertIn("2 devices delivered", pushed.out)
         self.assertIn("Larkwater day desk", self.running("gull-core-1"))
         log = next(self.estate.glob(".oast/log/*/gull-core-1.log")).read_text()

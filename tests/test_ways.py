@@ -26,7 +26,7 @@ from oast.change.device.transaction import DeviceTransaction
 from oast.change.plan import diff as compare
 from oast.cli.ending import left_text
 from oast.cli.preview import show_forecast
-from oast.config.indented import IndentedSyntax
+from oast.config.indented_syntax import IndentedSyntax
 
 INTENDED = """{#
 section: all
@@ -77,7 +77,9 @@ class Case(unittest.TestCase):
         LABS[port] = LABS[port + 1] = lab
         return self.estate(lab, port, second=second, template=template)
 
-    async def push(self, lab: Lab, *, fault: Fault | None = None, second: str = "", template: str = INTENDED) -> Outcome:
+    async def push(
+        self, lab: Lab, *, fault: Fault | None = None, second: str = "", template: str = INTENDED
+    ) -> Outcome:
         """Compare, then deliver with `fault`."""
         plan = await self.in_memory(lab, second=second, template=template).compare()
         self.assertEqual(plan.failed, ())
@@ -92,7 +94,9 @@ class Case(unittest.TestCase):
         self.assertIsNone(lab.timer, told)
         if outcome.state is oast.State.DELIVERED:
             self.assertEqual(running, AFTER, told)
-            saved = set(lab.startup) == AFTER and (lab.way != "file" or set(lab.files["/etc/lab.conf"]) == AFTER)
+            saved = set(lab.startup) == AFTER and (
+                lab.way != "file" or set(lab.files["/etc/lab.conf"]) == AFTER
+            )
             self.assertTrue(saved or "startup may not be saved" in str(outcome.reason), told)
         else:
             self.assertIn(outcome.state, (oast.State.REVERTED, oast.State.UNCHANGED), told)
@@ -135,7 +139,11 @@ class WaysTest(Case):
             self.truth(lab, outcome, way)
             if way in ("timer", "scheduled"):
                 arm = next(n for n, line in enumerate(lab.typed) if line.startswith(("arm ", "schedule ")))
-                first = next(n for n, line in enumerate(lab.typed) if "route " in line or ("port " in line and line != "show ports"))
+                first = next(
+                    n
+                    for n, line in enumerate(lab.typed)
+                    if "route " in line or ("port " in line and line != "show ports")
+                )
                 self.assertLess(arm, first, "the way back is armed before the first line")
 
     async def test_a_long_configuration_is_never_parsed_in_the_event_loop_while_timers_run(self) -> None:
@@ -156,7 +164,9 @@ class WaysTest(Case):
             # Before the first device is prepared, no timer runs.
             if is_long(text) and begun.is_set():
                 beside.append(len(text))
-                self_test.assertIsNot(threading.current_thread(), main, "".join(traceback.format_stack(limit=6)))
+                self_test.assertIsNot(
+                    threading.current_thread(), main, "".join(traceback.format_stack(limit=6))
+                )
             return parse(self, text, *more)
 
         self_test = self
@@ -166,12 +176,17 @@ class WaysTest(Case):
                 plan = await self.in_memory(lab, template=template).compare()
                 self.assertEqual(plan.failed, ())
                 lab.lines, lab.fault = 0, Fault(kind, at)
-                with mock.patch.object(DeviceTransaction, "prepare", begins), mock.patch.object(IndentedSyntax, "parse", observed):
+                with (
+                    mock.patch.object(DeviceTransaction, "prepare", begins),
+                    mock.patch.object(IndentedSyntax, "parse", observed),
+                ):
                     outcome = (await plan.deliver("a test")).outcomes[0]
                 self.assertGreaterEqual(len(beside), 1, (way, kind, at))
                 self.assertNotEqual(outcome.state, oast.State.UNKNOWN, outcome)
                 if kind == "none":
-                    self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome)
+                    self.assertEqual(
+                        (outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.NONE), outcome
+                    )
                 beside.clear()
                 begun.clear()
 
@@ -194,7 +209,9 @@ class WaysTest(Case):
             await self.push(clean)
             states = set()
             # With more time at every step, else at every other one, each way with others.
-            for at in range(1 + (0 if FAULTS else list(WAYS).index(way) % 2), clean.lines + 1, 1 if FAULTS else 2):
+            for at in range(
+                1 + (0 if FAULTS else list(WAYS).index(way) % 2), clean.lines + 1, 1 if FAULTS else 2
+            ):
                 lab = Lab(way, list(BEFORE))
                 plan = await self.in_memory(lab).compare()
                 lab.lines, lab.typed = 0, []
@@ -214,7 +231,9 @@ class WaysTest(Case):
             await self.push(clean)
             states = set()
             # With more time at every step, else at every third, each way with others.
-            for at in range(1 + (0 if FAULTS else list(WAYS).index(way) % 3), clean.lines + 1, 1 if FAULTS else 3):
+            for at in range(
+                1 + (0 if FAULTS else list(WAYS).index(way) % 3), clean.lines + 1, 1 if FAULTS else 3
+            ):
                 lab = Lab(way, list(BEFORE))
                 plan = await self.in_memory(lab).compare()
                 lab.lines, lab.typed = 0, []
@@ -222,7 +241,11 @@ class WaysTest(Case):
                 delivering = asyncio.create_task(plan.deliver("a test", begun=leaves.append))
                 found: list[tuple[oast.DeliveryResult, set[str]]] = []
                 lab.fault = Fault(
-                    "meanwhile", at, meanwhile=lambda lab=lab, found=found, leaves=leaves: found.append((leaves[0](), {*lab.running}))
+                    "meanwhile",
+                    at,
+                    meanwhile=lambda lab=lab, found=found, leaves=leaves: found.append(
+                        (leaves[0](), {*lab.running})
+                    ),
                 )
                 await delivering
                 if not found:
@@ -236,7 +259,9 @@ class WaysTest(Case):
                     self.assertEqual(left_text(result.outcomes), "exited at once; no device was changed")
                 else:
                     self.assertIs(outcome.state, oast.State.UNKNOWN, (way, at))
-                    self.assertIn("state unknown, left to their own rollback: pier", left_text(result.outcomes))
+                    self.assertIn(
+                        "state unknown, left to their own rollback: pier", left_text(result.outcomes)
+                    )
                     self.assertIn("oast change resume", left_text(result.outcomes))
             self.assertEqual(states, {oast.State.UNCHANGED, oast.State.UNKNOWN}, way)
 
@@ -252,17 +277,32 @@ class WaysTest(Case):
         for way in WAYS:
             lab = Lab(way, list(BEFORE))
             outcome = await self.push(lab, template=template)
-            self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome)
+            self.assertEqual(
+                (outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome
+            )
             self.truth(lab, outcome, way)
 
-    async def test_a_rollback_that_is_answered_and_not_done_is_done_by_the_timer_or_by_inverse_edits(self) -> None:
+    async def test_a_rollback_that_is_answered_and_not_done_is_done_by_the_timer_or_by_inverse_edits(
+        self,
+    ) -> None:
         template = INTENDED.replace("port three speed 5", "port three speed 7")
-        for way, match in (("timer", "cancel"), ("candidate", "cancel"), ("file", "cancel"), ("scheduled", "unschedule")):
-            for kind in ("lie", "disarm", "refuse", "drop") if FAULTS or way == "timer" else ("lie", "disarm", "refuse"):
+        for way, match in (
+            ("timer", "cancel"),
+            ("candidate", "cancel"),
+            ("file", "cancel"),
+            ("scheduled", "unschedule"),
+        ):
+            for kind in (
+                ("lie", "disarm", "refuse", "drop")
+                if FAULTS or way == "timer"
+                else ("lie", "disarm", "refuse")
+            ):
                 with self.subTest(way=way, kind=kind):
                     lab = Lab(way, list(BEFORE))
                     outcome = await self.push(lab, template=template, fault=Fault(kind, match=match))
-                    self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome)
+                    self.assertEqual(
+                        (outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), outcome
+                    )
                     lab.fault = Fault()
                     if way == "scheduled" and kind in ("lie", "refuse"):
                         self.assertIn("still armed", str(outcome.reason))
@@ -271,7 +311,9 @@ class WaysTest(Case):
                     by_edits = "rolled it back with inverse edits" in str(outcome.reason)
                     self.assertEqual(by_edits, kind == "disarm" and way != "scheduled", outcome)
 
-    async def test_a_rollback_that_does_nothing_never_undoes_what_another_session_typed_meanwhile(self) -> None:
+    async def test_a_rollback_that_does_nothing_never_undoes_what_another_session_typed_meanwhile(
+        self,
+    ) -> None:
         template = INTENDED.replace("port three speed 5", "port three speed 7")
 
         def typed(lab: Lab) -> None:
@@ -288,42 +330,65 @@ class WaysTest(Case):
             self.assertIn("port four text hers", lab.running)
 
     async def test_a_change_that_cuts_the_path_comes_back_or_is_not_begun(self) -> None:
-        template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        template = INTENDED.replace(
+            "port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut"
+        )
         for way in WAYS:
             lab = Lab(way, list(BEFORE))
             outcome = await self.push(lab, template=template)
             self.truth(lab, outcome, way)
             if way == "none":
                 self.assertEqual(outcome.state, oast.State.UNCHANGED)
-                self.assertIn("may cut the path to it: port mgmt / shut (the interface by which Oast comes in)", str(outcome.reason))
+                self.assertIn(
+                    "may cut the path to it: port mgmt / shut (the interface by which Oast comes in)",
+                    str(outcome.reason),
+                )
                 self.assertIn("no way back of its own", str(outcome.reason))
                 self.assertIn("alternate_address", str(outcome.hint))
                 self.assertNotIn("edit", lab.typed, "nothing was sent")
             else:
-                self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), (way, outcome))
+                self.assertEqual(
+                    (outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), (way, outcome)
+                )
                 self.assertIn("cut the path", str(outcome.reason))
 
-    async def test_with_a_second_way_in_that_is_open_the_change_may_be_begun_and_is_undone_by_it(self) -> None:
-        template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+    async def test_with_a_second_way_in_that_is_open_the_change_may_be_begun_and_is_undone_by_it(
+        self,
+    ) -> None:
+        template = INTENDED.replace(
+            "port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut"
+        )
         for host, stated in (
             ("127.0.0.2", "alternate_interface: out-of-band"),
             ("127.0.0.1", "alternate_interface: out-of-band"),
             ("127.0.0.2", "alternate_interface: two"),
         ):
             lab = Lab("none", list(BEFORE))
-            outcome = await self.push(lab, template=template, second=f"alternate_address: '{host}:{{port}}', {stated}")
+            outcome = await self.push(
+                lab, template=template, second=f"alternate_address: '{host}:{{port}}', {stated}"
+            )
             if stated.endswith("two"):  # The change removes this port.
                 self.assertEqual(outcome.state, oast.State.UNCHANGED, outcome)
-                self.assertIn("may cut the alternate management address as well: port two", str(outcome.reason))
+                self.assertIn(
+                    "may cut the alternate management address as well: port two", str(outcome.reason)
+                )
             else:
                 self.assertEqual(outcome.state, oast.State.REVERTED, outcome)
             self.truth(lab, outcome, stated)
 
     async def test_an_alternate_address_that_may_be_cut_as_well_is_none(self) -> None:
-        template = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        template = INTENDED.replace(
+            "port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut"
+        )
         for second, told in (
-            ("alternate_address: '127.0.0.1:{port}'", "may cut the alternate management address as well: port mgmt / shut"),
-            ("alternate_address: '127.0.0.2:{port}'", "not known on which interface its alternate management address 127.0.0.2 is"),
+            (
+                "alternate_address: '127.0.0.1:{port}'",
+                "may cut the alternate management address as well: port mgmt / shut",
+            ),
+            (
+                "alternate_address: '127.0.0.2:{port}'",
+                "not known on which interface its alternate management address 127.0.0.2 is",
+            ),
             ("alternate_address: '127.0.0.2:9'", "its alternate management address does not answer"),
         ):
             lab = Lab("none", list(BEFORE))
@@ -351,7 +416,9 @@ class WaysTest(Case):
         self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
 
     async def test_the_reason_for_a_rollback_is_known_and_not_guessed(self) -> None:
-        cut = INTENDED.replace("port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut")
+        cut = INTENDED.replace(
+            "port mgmt address 127.0.0.1/8", "port mgmt address 127.0.0.1/8\nport mgmt shut"
+        )
         failing = INTENDED.replace("port three speed 5", "port three speed 7")
         why, failed, checks = oast.RollbackReason, oast.Cause.FAILED, oast.Cause.CHECKS
         for template, fault, cause, reason, told in (
@@ -360,13 +427,21 @@ class WaysTest(Case):
             (INTENDED, Fault("refuse", match="route "), failed, why.REFUSED, "the device refused"),
             (INTENDED, Fault("drop", match="route "), failed, why.SESSION_LOST, "closed the session"),
             # It falls silent for longer than its timer, and answers again: nothing was tried in between.
-            (INTENDED, Fault("hang", match="route "), failed, why.SESSION_LOST, "it was rolled back by its revert timer"),
+            (
+                INTENDED,
+                Fault("hang", match="route "),
+                failed,
+                why.SESSION_LOST,
+                "it was rolled back by its revert timer",
+            ),
             (INTENDED, Fault("lie", match="route "), failed, why.NOT_AS_GIVEN, "differences are left"),
         ):
             with self.subTest(reason=reason, fault=fault):
                 lab = Lab("timer", list(BEFORE))
                 outcome = await self.push(lab, template=template, fault=fault)
-                self.assertEqual((outcome.state, outcome.cause, outcome.why), (oast.State.REVERTED, cause, reason), outcome)
+                self.assertEqual(
+                    (outcome.state, outcome.cause, outcome.why), (oast.State.REVERTED, cause, reason), outcome
+                )
                 self.assertIn(told, str(outcome.reason))
 
     async def test_a_timer_that_expires_before_the_confirmation_is_nobodys_edit(self) -> None:
@@ -378,7 +453,9 @@ class WaysTest(Case):
                 lab.go_back()
 
         outcome = await self.push(lab, fault=Fault("meanwhile", match="show", meanwhile=expire))
-        self.assertEqual((outcome.state, outcome.why), (oast.State.REVERTED, oast.RollbackReason.TOO_SLOW), outcome)
+        self.assertEqual(
+            (outcome.state, outcome.why), (oast.State.REVERTED, oast.RollbackReason.TOO_SLOW), outcome
+        )
         self.assertNotIn("somebody", str(outcome.reason))
 
     async def test_a_device_that_is_too_slow_for_its_wave_was_not_cut_off(self) -> None:
@@ -388,17 +465,28 @@ class WaysTest(Case):
             LABS[port] = LABS[port + 1] = lab
         estate = self.estate(labs[0], ports[0])
         folder = sorted(self._folders.iterdir())[-1]
-        lines = "".join(f"  pier-{n}: {{address: 127.0.0.1, port: {port}, platform: lab}}\n" for n, port in enumerate(ports))
+        lines = "".join(
+            f"  pier-{n}: {{address: 127.0.0.1, port: {port}, platform: lab}}\n"
+            for n, port in enumerate(ports)
+        )
         (folder / "inventory/devices.yaml").write_text(f"devices:\n{lines}")
-        (folder / "known_hosts").write_text("".join(f"pier-{n} {lab.trusted}\n" for n, lab in enumerate(labs)))
-        (folder / "oast.toml").write_text((folder / "oast.toml").read_text().replace("[delivery]", "command_timeout_s = 100\n[delivery]"))
+        (folder / "known_hosts").write_text(
+            "".join(f"pier-{n} {lab.trusted}\n" for n, lab in enumerate(labs))
+        )
+        (folder / "oast.toml").write_text(
+            (folder / "oast.toml").read_text().replace("[delivery]", "command_timeout_s = 100\n[delivery]")
+        )
         estate = oast.open(folder, {"OAST_SECRET_LOGIN": PASSWORD})
         plan = await estate.compare()
         labs[1].fault = Fault("hang", match="route ")
         outcomes = {outcome.device: outcome for outcome in (await plan.deliver("a test")).outcomes}
         self.assertEqual(outcomes["pier-0"].state, oast.State.DELIVERED, outcomes)
         slow = outcomes["pier-1"]
-        self.assertEqual((slow.state, slow.cause, slow.why), (oast.State.REVERTED, oast.Cause.FAILED, oast.RollbackReason.TOO_SLOW), slow)
+        self.assertEqual(
+            (slow.state, slow.cause, slow.why),
+            (oast.State.REVERTED, oast.Cause.FAILED, oast.RollbackReason.TOO_SLOW),
+            slow,
+        )
         self.assertNotIn("cut the path", str(slow.reason))
 
     async def test_a_wave_that_may_not_fit_into_its_timer_is_forecast_before_anything_is_armed(self) -> None:
@@ -406,15 +494,32 @@ class WaysTest(Case):
         for seconds, needed, fits in ((0.5, 1.5 + 2 + 2, True), (30.0, 90 + 2 + 2, False)):
             forecast = dataclasses.replace(plan, compare_s=seconds).forecast()
             assert forecast is not None
-            self.assertEqual((forecast.devices, forecast.needed_s, forecast.timer_s, forecast.fits), (1, needed, 20.0, fits))
+            self.assertEqual(
+                (forecast.devices, forecast.needed_s, forecast.timer_s, forecast.fits),
+                (1, needed, 20.0, fits),
+            )
             out = io.StringIO()
-            show_forecast(dataclasses.replace(plan, compare_s=seconds), oast.DeliveryOptions(), Console(file=out, width=300))
-            self.assertEqual("warning: a wave of 1 device may take 94 s, longer than the revert timer of 20 s" in out.getvalue(), not fits)
-            self.assertEqual("hint: give --revert-timer 94 or more\n" in out.getvalue(), not fits, "one device cannot be split")
+            show_forecast(
+                dataclasses.replace(plan, compare_s=seconds),
+                oast.DeliveryOptions(),
+                Console(file=out, width=300),
+            )
+            self.assertEqual(
+                "warning: a wave of 1 device may take 94 s, longer than the revert timer of 20 s"
+                in out.getvalue(),
+                not fits,
+            )
+            self.assertEqual(
+                "hint: give --revert-timer 94 or more\n" in out.getvalue(),
+                not fits,
+                "one device cannot be split",
+            )
         await plan.close()
 
     async def test_in_merge_mode_what_is_intended_has_to_be_there_and_more_may_be(self) -> None:
-        template = INTENDED.replace("port one text {{ text }}", "port one text {{ text }}\nport one address 198.51.100.7/24")
+        template = INTENDED.replace(
+            "port one text {{ text }}", "port one text {{ text }}\nport one address 198.51.100.7/24"
+        )
         lab = Lab("timer", [*BEFORE, "port one address 192.0.2.7/24"])
         plan = await self.in_memory(lab, template=template).compare(mode="merge")
         outcome = (await plan.deliver("a test")).outcomes[0]
@@ -431,7 +536,11 @@ class WaysTest(Case):
         self.assertEqual([result.check.title for result in outcome.excused_checks], ["interface three is up"])
         shut = Lab("timer", [*before, "port three shut"])
         outcome = await self.push(shut, template=template)
-        self.assertEqual((outcome.state, outcome.cause), (oast.State.REVERTED, oast.Cause.CHECKS), "it was to come up, and did not")
+        self.assertEqual(
+            (outcome.state, outcome.cause),
+            (oast.State.REVERTED, oast.Cause.CHECKS),
+            "it was to come up, and did not",
+        )
 
     async def test_what_somebody_else_is_trying_out_is_left_alone(self) -> None:
         for way in ("timer", "candidate", "file", "scheduled"):
@@ -461,7 +570,11 @@ class WaysTest(Case):
         for line in ("user oast", "port two text x"):
             lab.startup.remove(line)
         plan = await self.in_memory(lab).compare()
-        self.assertEqual([edit.node.text for edit in plan.comparisons[0].unsaved], ["user oast"], "the other goes with the change")
+        self.assertEqual(
+            [edit.node.text for edit in plan.comparisons[0].unsaved],
+            ["user oast"],
+            "the other goes with the change",
+        )
         await plan.close()
 
 

@@ -18,7 +18,9 @@ NAMES = ("last", "before", "insert", "remove", "close", "a", "search")
 class WordsOfEditsTest(unittest.TestCase):
     @settings(max_examples=200, deadline=None)
     @given(st.permutations(NAMES), st.permutations(NAMES), st.integers(0, 7), st.integers(0, 7))
-    def test_entries_may_be_called_like_the_words_of_an_edit(self, one: list[str], other: list[str], few: int, many: int) -> None:
+    def test_entries_may_be_called_like_the_words_of_an_edit(
+        self, one: list[str], other: list[str], few: int, many: int
+    ) -> None:
         def text(names: list[str]) -> str:
             lists = "".join(f"acl {name}\n  ace accept ip\n" for name in sorted(names))
             return lists + "system\n  dns-resolver\n" + "".join(f"    search {name}\n" for name in names)
@@ -45,7 +47,9 @@ class OddCharactersTest(EstateTest):
     def test_what_looks_like_a_space_and_is_none_is_told_at_its_line(self) -> None:
         template = self.estate / "templates/bine/system.j2"
         before = template.read_text()
-        number = next(n for n, line in enumerate(before.split("\n"), 1) if "location" in line and "{{" in line)
+        number = next(
+            n for n, line in enumerate(before.split("\n"), 1) if "location" in line and "{{" in line
+        )
         for odd, called in (
             ("\u00a0", "U+00A0 (no-break space)"),
             ("\u2028", "U+2028 (line separator)"),
@@ -54,10 +58,13 @@ class OddCharactersTest(EstateTest):
             ("\t", "U+0009 (a tab)"),
             ("\x0b", "U+000B (a control code)"),
         ):
-            template.write_text(before.replace('location "{{ location }}"', f'location "{{{{ location }}}}{odd}x"'))
+            template.write_text(
+                before.replace('location "{{ location }}"', f'location "{{{{ location }}}}{odd}x"')
+            )
             told = self.oast("lint", expect=3)
             self.assertIn(
-                f"templates/bine/system.j2:{number}: the line holds {called}, which devices do not take as it is", told.out + told.err
+                f"templates/bine/system.j2:{number}: the line holds {called}, which devices do not take as it is",
+                told.out + told.err,
             )
         template.write_text(before)
         self.edit("values/network.yaml", "contact: Larkwater network desk", 'contact: "Larkwater\\u00a0desk"')
@@ -73,7 +80,9 @@ class OddCharactersTest(EstateTest):
             self.oast("explain", "gull-core-1", f"links[{number}]", expect=None)
             self.oast("diff", "--parallel", number, expect=2)
         inventory = self.estate / "inventory/terminals.csv"
-        inventory.write_text(inventory.read_text().replace("name,address,", "name,address,port,").replace("1,192", "1,192", 1))
+        inventory.write_text(
+            inventory.read_text().replace("name,address,", "name,address,port,").replace("1,192", "1,192", 1)
+        )
         self.oast("lint", expect=None)
 
 
@@ -81,7 +90,14 @@ class OddDeviceTest(LarkwaterTest):
     delivered = True
 
     def test_odd_text_that_somebody_typed_on_a_device_stays_as_it_is(self) -> None:
-        typed = ("raise", "Is0lde-privilege", "edit", "interface loop9", '  description "quay\u00a0one\u2028two \u0664"', "close")
+        typed = (
+            "raise",
+            "Is0lde-privilege",
+            "edit",
+            "interface loop9",
+            '  description "quay\u00a0one\u2028two \u0664"',
+            "close",
+        )
         self.edit(
             "templates/bine/interfaces.j2",
             'owns: ["interface *"]',

@@ -24,7 +24,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
-from oast.estate.encrypted import EncryptedFile
+from oast.estate.encrypted_file import EncryptedFile
 
 HERE = Path(__file__).parent
 ROOT = HERE.parent.parent

@@ -63,7 +63,9 @@ def spend(known: int = 0, unknown: int = 0) -> None:
         )
     if _BUDGET.unknown > UNKNOWN_AT_MOST and _BUDGET.unknown > (1 - KNOWN_PART) * _BUDGET.read:
         message = f"of the first {_BUDGET.read} statements that it lists, the platform knows {_BUDGET.read - _BUDGET.unknown}"
-        raise ProtocolError(message, hint="is this its platform? hold what the device lists against the platform's grammar")
+        raise ProtocolError(
+            message, hint="is this its platform? hold what the device lists against the platform's grammar"
+        )
 
 
 def is_one_off() -> bool:
@@ -79,7 +81,9 @@ def is_long(*texts: str | bytes | None) -> bool:
 
 def lines_of(text: str | bytes) -> int:
     """How many lines there are; of XML, elements count as lines."""
-    return text.count("\n") + text.count("</") if isinstance(text, str) else text.count(b"\n") + text.count(b"<")
+    return (
+        text.count("\n") + text.count("</") if isinstance(text, str) else text.count(b"\n") + text.count(b"<")
+    )
 
 
 async def parse_answer(lines: int, work: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
@@ -102,7 +106,9 @@ async def parse_answer(lines: int, work: Callable[P, R], *args: P.args, **kwargs
         raise
 
 
-async def parse_if_long(texts: tuple[str | bytes | None, ...], work: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
+async def parse_if_long(
+    texts: tuple[str | bytes | None, ...], work: Callable[P, R], *args: P.args, **kwargs: P.kwargs
+) -> R:
     """Do `work`, which parses `texts`: at once where they are short, else as `parse_answer`."""
     if not is_long(*texts):
         return work(*args, **kwargs)

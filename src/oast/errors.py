@@ -32,7 +32,14 @@ class UsageError(OastError):
 class EstateError(OastError):
     """What the engineer wrote is not right: change the files of the estate. May carry many problems."""
 
-    def __init__(self, message: str, *, place: Place | None = None, hint: str | None = None, problems: Sequence[Problem] = ()) -> None:
+    def __init__(
+        self,
+        message: str,
+        *,
+        place: Place | None = None,
+        hint: str | None = None,
+        problems: Sequence[Problem] = (),
+    ) -> None:
         super().__init__(message, place=place, hint=hint)
         self._problems = tuple(problems)
 
@@ -46,7 +53,7 @@ class EstateError(OastError):
         return self._problems or super().problems()
 
 
-class Mistakes:
+class ErrorCollector:
     """Collects what is wrong in parts that can be read independently, so that all of it is told at once."""
 
     def __init__(self) -> None:
@@ -82,7 +89,7 @@ class RollbackLeftover(DeviceError):
     """The device runs what it ran before the change, and something of the rollback remains on it: remove that on the device."""
 
 
-class DeadlinePassed(ConnectionFailed):
+class DeviceTimeout(ConnectionFailed):
     """The device stopped answering within its deadline; `last` is the end of what it sent, secrets masked."""
 
     last: str = ""
@@ -99,7 +106,9 @@ class HostKeyError(DeviceError):
 class DeviceRefused(DeviceError):
     """The device answered with an error: look at the statement it refused."""
 
-    def __init__(self, message: str, *, statement: str, answer: str, number: int | None = None, hint: str | None = None) -> None:
+    def __init__(
+        self, message: str, *, statement: str, answer: str, number: int | None = None, hint: str | None = None
+    ) -> None:
         super().__init__(message, hint=hint)
         self.statement = statement
         self.answer = answer
@@ -110,7 +119,7 @@ class ProtocolError(DeviceError):
     """The device said something the platform definition does not expect: look at the transcript."""
 
 
-class FaultWithDevice(DeviceError):
+class InternalDeviceError(DeviceError):
     """A fault of Oast itself in one device's part: it ends that part alone. The transcript holds the place in the code."""
 
     def __init__(self, error: Exception) -> None:
@@ -122,5 +131,5 @@ class StateError(OastError):
     """The working data or another run is in the way: wait, or look at what is named."""
 
 
-class NotAllowed(OastError):
+class ApprovalError(OastError):
     """The answer is no: it was not approved, or is not what was approved."""

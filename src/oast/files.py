@@ -50,7 +50,7 @@ def make_private(folder: Path) -> None:
     make_folder(folder, 0o700)
 
 
-def tightened(folder: Path) -> bool:
+def make_tree_private(folder: Path) -> bool:
     """Take from others the right to look into `folder`, where they have it; whether they had. Raises OSError."""
     try:
         mode = folder.stat().st_mode
@@ -63,7 +63,7 @@ def tightened(folder: Path) -> bool:
 
 
 @contextmanager
-def turn(folder: Path, at_most_s: float = TURN_AT_MOST_S) -> Iterator[None]:
+def directory_lock(folder: Path, at_most_s: float = TURN_AT_MOST_S) -> Iterator[None]:
     """While in it, no other process is: for reading a file below `folder`, changing it and writing it again.
 
     The folder itself is locked, so that nothing is left behind. Raises TimeoutError after `at_most_s` seconds, and OSError.

@@ -44,12 +44,16 @@ class Problem:
     subject: str = ""
 
 
-def gathered(problems: Iterable[Problem]) -> list[Problem]:
+def deduplicated(problems: Iterable[Problem]) -> list[Problem]:
     """The same problems, each once: what is wrong in one place for many devices is one thing to mend."""
     found: dict[tuple[str, Place | None], Problem] = {}
     for problem in problems:
         first = found.get((problem.message, problem.place))
-        more = problem if first is None else replace(first, devices=tuple(dict.fromkeys(first.devices + problem.devices)))
+        more = (
+            problem
+            if first is None
+            else replace(first, devices=tuple(dict.fromkeys(first.devices + problem.devices)))
+        )
         found[problem.message, problem.place] = more
     return list(found.values())
 

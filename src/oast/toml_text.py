@@ -13,9 +13,9 @@ from pathlib import Path
 from typing import Any
 
 from oast.containment import require_inside
-from oast.errors import EstateError, Mistakes
-from oast.nearest import suggestion
+from oast.errors import ErrorCollector, EstateError
 from oast.records import Place
+from oast.spelling import spelling_hint
 
 _HEADING = re.compile(r"\s*(?P<array>\[)?\[\s*(?P<name>[^\[\]]+?)\s*\](?(array)\])\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*(?P<key>"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)\s*=""")
@@ -24,7 +24,7 @@ _KEY = re.compile(r"""\s*(?P<key>"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)\s*=""
 class TomlFile:
     """A TOML file, called `file` in errors; what is wrong goes to `mistakes`. Raises EstateError when it is no TOML."""
 
-    def __init__(self, path: Path, file: str, mistakes: Mistakes) -> None:
+    def __init__(self, path: Path, file: str, mistakes: ErrorCollector) -> None:
         self.file = file
         self.mistakes = mistakes
         require_inside(path, file)
@@ -73,20 +73,24 @@ class TomlFile:
         for number, data in enumerate(written if isinstance(written, list) else ()):
             if isinstance(data, dict):
                 yield Table(self, (name, str(number)), data)
-        if written is not None and (not isinstance(written, list) or not all(isinstance(one, dict) for one in written)):
+        if written is not None and (
+            not isinstance(written, list) or not all(isinstance(one, dict) for one in written)
+        ):
             self.wrong(f"'{name}' has to be tables in a row: [[{name}]]", self.place(name))
 
     def finish(self, where: str) -> None:
         """Everything in the file has to have been asked for; `where` is what the file is."""
         for key in self._data:
             if key not in self._read:
-                self.wrong(f"'{key}' is not known {where}", self.place(key), suggestion(key, self._read))
+                self.wrong(f"'{key}' is not known {where}", self.place(key), spelling_hint(key, self._read))
 
 
 class Table:
     """One table. Every getter notes what is wrong and then gives what lets the reading go on."""
 
-    def __init__(self, file: TomlFile, path: tuple[str, ...], data: Mapping[str, Any], *, missing: bool = False) -> None:
+    def __init__(
+        self, file: TomlFile, path: tuple[str, ...], data: Mapping[str, Any], *, missing: bool = False
+    ) -> None:
         """A table that is `missing`, which has been told, tells nothing of what it lacks."""
         self.file = file
         self._missing = missing
@@ -183,7 +187,7 @@ class Table:
         """One of `choices`; without a `default` it has to be there."""
         value = self.text(key) if default is not None else self.needed(key)
         if value and value not in choices:
-            self.wrong(key, f"'{key}' is '{value}', which is not known", suggestion(value, choices))
+            self.wrong(key, f"'{key}' is '{value}', which is not known", spelling_hint(value, choices))
             value = None
         return value or default or next(iter(choices))
 
@@ -218,13 +222,25 @@ class Table:
         """Whether all parts that `template` names are known; notes those that are not."""
         known = list(fields)
         try:
-            names = [(name, spec, how) for _, name, spec, how in string.Formatter().parse(template) if name is not None]
+            names = [
+                (name, spec, how)
+                for _, name, spec, how in string.Formatter().parse(template)
+                if name is not None
+            ]
         except ValueError:
-            self.wrong(key, f"the braces of '{template}' do not fit together", "write {{ and }} for braces themselves")
+            self.wrong(
+                key,
+                f"the braces of '{template}' do not fit together",
+                "write {{ and }} for braces themselves",
+            )
             return False
         for name, spec, how in names:
             if name not in known or spec or how:
-                hint = suggestion(name, known) if known else "nothing varies in it; write {{ and }} for braces themselves"
+                hint = (
+                    spelling_hint(name, known)
+                    if known
+                    else "nothing varies in it; write {{ and }} for braces themselves"
+                )
                 self.wrong(key, f"'{key}' has a part {{{name}}} that there is not", hint)
                 return False
         return True
@@ -267,7 +283,7 @@ class Table:
         """Every key has to have been asked for."""
         for key in self.data:
             if key not in self._read:
-                self.wrong(key, f"'{key}' is not known in [{self.name}]", suggestion(key, self._read))
+                self.wrong(key, f"'{key}' is not known in [{self.name}]", spelling_hint(key, self._read))
 
 
 def _lines(text: str) -> Iterable[tuple[tuple[str, ...], int]]:

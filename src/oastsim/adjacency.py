@@ -55,7 +55,11 @@ class Adjacencies:
         for interface in self._known.facts[device].interfaces.values():
             if interface.ospf is not None:
                 heard = self._bridging.heard(device, interface)
-                found.extend((interface, other, peer) for other, peer in heard if self._adjacent(device, interface, other, peer))
+                found.extend(
+                    (interface, other, peer)
+                    for other, peer in heard
+                    if self._adjacent(device, interface, other, peer)
+                )
         return found
 
     def _forget(self, touched: set[str]) -> None:
@@ -70,7 +74,11 @@ class Adjacencies:
                     continue
             since = self._since.pop(pair)
             own = interface.ospf if interface is not None else None
-            carried = interface is not None and self._bridging.up(device, name) and self._known.alive.get(other, False)
+            carried = (
+                interface is not None
+                and self._bridging.up(device, name)
+                and self._known.alive.get(other, False)
+            )
             if own is not None and not own.passive and carried and self._known.progress(since) >= 1:
                 until = self._known.clock() + own.dead
                 self._unheard[pair] = until, self._last[pair]
@@ -84,17 +92,28 @@ class Adjacencies:
         present: dict[str, list[Neighbor]] = {}
         for interface, other, peer in self._adjacent_to(device):
             since = self._since.get(((device, interface.name), (other, peer.name)), self._known.clock())
-            present.setdefault(interface.name, []).append(self._neighbor(interface, other, peer, self._stage(since)))
+            present.setdefault(interface.name, []).append(
+                self._neighbor(interface, other, peer, self._stage(since))
+            )
         found: list[Neighbor] = []
         for interface in self._known.facts[device].interfaces.values():
             if interface.ospf is not None:
                 here = present.get(interface.name, [])
                 found.extend(here)
-                found.extend(self._missed_soon(device, interface.name, {(one.device, one.port) for one in here}))
+                found.extend(
+                    self._missed_soon(device, interface.name, {(one.device, one.port) for one in here})
+                )
         return found
 
     def _neighbor(self, interface: Interface, name: str, peer: Interface, state: str) -> Neighbor:
-        return Neighbor(interface.name, self._known.facts[name].router_id or "-", str(peer.ipv4[0].ip), state, name, peer.name)
+        return Neighbor(
+            interface.name,
+            self._known.facts[name].router_id or "-",
+            str(peer.ipv4[0].ip),
+            state,
+            name,
+            peer.name,
+        )
 
     def _missed_soon(self, device: str, name: str, present: set[End]) -> list[Neighbor]:
         found: list[Neighbor] = []

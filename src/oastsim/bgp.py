@@ -97,7 +97,10 @@ class Speakers:
             via = table.best(ipaddress.ip_address(path.next_hop)) if path.learned is not None else None
             if via is not None:
                 hop = path.next_hop if via.next_hop == "-" else via.next_hop
-                yield PREFERENCE["bgp-internal" if path.internal else "bgp"], Route(path.prefix, "bgp", hop, via.interface, path.metric)
+                yield (
+                    PREFERENCE["bgp-internal" if path.internal else "bgp"],
+                    Route(path.prefix, "bgp", hop, via.interface, path.metric),
+                )
 
     def current(self) -> int:
         """The version as of now."""
@@ -109,11 +112,14 @@ class Speakers:
             return
         self._generation = self._known.generation
         sessions = {name: list(self._of(name)) for name in sorted(self._known.speakers)}
-        live = {(name, one.address) for name, all_ in sessions.items() for one in all_ if one.peer is not None}
+        live = {
+            (name, one.address) for name, all_ in sessions.items() for one in all_ if one.peer is not None
+        }
         self._since = {key: since for key, since in self._since.items() if key in live}
         best, received = self._exchanged(sessions)
         self._sessions = {
-            name: [Session(*_parts(one), received.get((name, one.address), 0)) for one in all_] for name, all_ in sessions.items()
+            name: [Session(*_parts(one), received.get((name, one.address), 0)) for one in all_]
+            for name, all_ in sessions.items()
         }
         if best != self._best:
             self._best = best
@@ -132,11 +138,21 @@ class Speakers:
                 if key not in self._since:
                     self._since[key] = self._known.changed_at_s
                     self._known.later(self._known.changed_at_s + self._known.convergence_s, device)
-                yield Session(address, neighbor, self._stage(self._since[key]), attempt.local, attempt.peer, None)
+                yield Session(
+                    address, neighbor, self._stage(self._since[key]), attempt.local, attempt.peer, None
+                )
                 continue
             held = self._held.get(key)
-            if held is None and attempt.silent and key in self._since and self._known.progress(self._since[key]) >= 1:
-                held = self._held[key] = self._known.changed_at_s + neighbor.hold_time_s, self._peer_of(device, address) or ""
+            if (
+                held is None
+                and attempt.silent
+                and key in self._since
+                and self._known.progress(self._since[key]) >= 1
+            ):
+                held = self._held[key] = (
+                    self._known.changed_at_s + neighbor.hold_time_s,
+                    self._peer_of(device, address) or "",
+                )
                 self._known.later(held[0], device)
             if held is not None and attempt.silent and now < held[0]:
                 yield Session(address, neighbor, "established", attempt.local, held[1] or None, None)
@@ -149,7 +165,15 @@ class Speakers:
 
     def _stage(self, since_s: float) -> str:
         share = self._known.progress(since_s)
-        return "established" if share >= 1 else "openconfirm" if share > 0.7 else "opensent" if share > 0.4 else "connect"
+        return (
+            "established"
+            if share >= 1
+            else "openconfirm"
+            if share > 0.7
+            else "opensent"
+            if share > 0.4
+            else "connect"
+        )
 
     def _attempt(self, device: str, address: str, neighbor: BgpNeighbor) -> _Attempt:
         bgp = self._known.facts[device].bgp
@@ -159,13 +183,19 @@ class Speakers:
         if not neighbor.enabled:
             return _Attempt(local, "idle", "disabled")
         if source is None or bgp is None:
-            return _Attempt(local, "idle", "no route to it", silent=neighbor.peer_as == getattr(bgp, "as_number", None))
+            return _Attempt(
+                local, "idle", "no route to it", silent=neighbor.peer_as == getattr(bgp, "as_number", None)
+            )
         own = self._forwarding.own(device)
         if local not in own:
             return _Attempt(local, "idle", f"{local} is on no interface that is up")
         # Either may be the one that opens it (RFC 4271, section 6.8).
         opened = self._forwarding.exchange(device, Packet(own[local], target, "tcp", UNPRIVILEGED, PORT))
-        other = self._forwarding.exchange(device, Packet(own[local], target, "tcp", PORT, UNPRIVILEGED)) if opened.filtered else opened
+        other = (
+            self._forwarding.exchange(device, Packet(own[local], target, "tcp", PORT, UNPRIVILEGED))
+            if opened.filtered
+            else opened
+        )
         if not opened.arrived and not other.arrived:
             return _Attempt(local, "active", opened.reason, silent=True)
         journey = opened.there if opened.arrived else other.there
@@ -178,7 +208,9 @@ class Speakers:
         own, theirs = self._known.facts[device].bgp, self._known.facts[peer].bgp
         entry = theirs.neighbors.get(local) if theirs is not None else None
         if own is None or theirs is None or entry is None or not entry.enabled or peer == device:
-            return _Attempt(local, "active", f"refused: {self._known.facts[peer].hostname} wants no session with {local}")
+            return _Attempt(
+                local, "active", f"refused: {self._known.facts[peer].hostname} wants no session with {local}"
+            )
         if theirs.as_number != neighbor.peer_as:
             return _Attempt(local, "idle", f"bad peer AS: it is of {theirs.as_number}")
         if entry.peer_as != own.as_number:
@@ -189,9 +221,14 @@ class Speakers:
 
     # --- paths --------------------------------------------------------------------------------------------------------
 
-    def _exchanged(self, sessions: Mapping[str, list[Session]]) -> tuple[dict[str, dict[str, Path]], dict[Key, int]]:
+    def _exchanged(
+        self, sessions: Mapping[str, list[Session]]
+    ) -> tuple[dict[str, dict[str, Path]], dict[Key, int]]:
         """Every speaker's best paths, and how many each neighbour has given: in rounds, until nobody learns anything new."""
-        established = {name: [one for one in all_ if one.state == "established" and one.peer] for name, all_ in sessions.items()}
+        established = {
+            name: [one for one in all_ if one.state == "established" and one.peer]
+            for name, all_ in sessions.items()
+        }
         own = {name: {path.prefix: path for path in self._announced(name)} for name in sessions}
         best: dict[str, dict[str, Path]] = own
         received: dict[Key, int] = {}
@@ -226,7 +263,11 @@ class Speakers:
         internal = own.as_number == theirs.as_number
         table = self._tables.of(name)
         for path in best.get(session.peer or "", {}).values():
-            if path.learned == session.local or (path.internal and internal) or (":" in path.prefix) != (":" in session.address):
+            if (
+                path.learned == session.local
+                or (path.internal and internal)
+                or (":" in path.prefix) != (":" in session.address)
+            ):
                 continue
             as_path = path.as_path if internal else (theirs.as_number, *path.as_path)
             if own.as_number in as_path:
@@ -234,7 +275,9 @@ class Speakers:
             next_hop = path.next_hop if internal and path.learned is not None else session.address
             via = table.best(ipaddress.ip_address(next_hop))
             if via is not None and via.discards is None:
-                yield Path(path.prefix, as_path, next_hop, session.address, internal, via.metric, theirs.identifier)
+                yield Path(
+                    path.prefix, as_path, next_hop, session.address, internal, via.metric, theirs.identifier
+                )
 
 
 def _parts(session: Session) -> tuple[str, BgpNeighbor, str, str, str | None, str | None]:

@@ -53,7 +53,11 @@ class Bridging:
     """`facts` and `alive` are the network's, and change; `changed` says for whom."""
 
     def __init__(
-        self, links: Mapping[End, End], attached: Mapping[str, frozenset[str]], facts: Mapping[str, Facts], alive: Mapping[str, bool]
+        self,
+        links: Mapping[End, End],
+        attached: Mapping[str, frozenset[str]],
+        facts: Mapping[str, Facts],
+        alive: Mapping[str, bool],
     ) -> None:
         self._links = links
         self._attached = attached
@@ -132,7 +136,11 @@ class Bridging:
         if not name.startswith("bundle"):
             return self.carrier(device, name)
         own = self._facts[device].interfaces.get(name)
-        return own is not None and own.enabled and any(self.bundled(device, port) for port in self.members(device, name))
+        return (
+            own is not None
+            and own.enabled
+            and any(self.bundled(device, port) for port in self.members(device, name))
+        )
 
     def up(self, device: str, name: str) -> bool:
         """Whether an interface passes traffic (RFC 8343, oper-status)."""
@@ -144,7 +152,8 @@ class Bridging:
         if name.startswith("vlan"):
             vlan = interface.vlan_id
             return vlan in self._facts[device].vlans and any(
-                self.works(device, port.name) and self._forwards(device, port.name) for port, _ in self._in_vlan(device, vlan)
+                self.works(device, port.name) and self._forwards(device, port.name)
+                for port, _ in self._in_vlan(device, vlan)
             )
         return self.works(device, name)
 
@@ -182,7 +191,12 @@ class Bridging:
                 continue
             there = self._facts[far[0]]
             other = self._logical(*far)
-            if other is None or other.switching is None or there.bridge_priority is None or not there.switches:
+            if (
+                other is None
+                or other.switching is None
+                or there.bridge_priority is None
+                or not there.switches
+            ):
                 continue
             if self._carries(device, port) and self._carries(*far):
                 key = near.name, far[0], other.name
@@ -222,19 +236,28 @@ class Bridging:
         root = min(spans, key=self._identifier)
         cost = _costs(root, spans)
         for name, ways in spans.items():
-            self._bridges[name] = Bridge(root, cost[name], self._facts[name].bridge_priority or 0, self._roles(name, root, ways, cost))
+            self._bridges[name] = Bridge(
+                root, cost[name], self._facts[name].bridge_priority or 0, self._roles(name, root, ways, cost)
+            )
 
-    def _roles(self, name: str, root: str, ways: list[_Span], cost: Mapping[str, int]) -> Mapping[str, BridgePort]:
+    def _roles(
+        self, name: str, root: str, ways: list[_Span], cost: Mapping[str, int]
+    ) -> Mapping[str, BridgePort]:
         to_root = None
         if name != root and ways:
-            to_root = min(ways, key=lambda w: (cost[w.other] + w.cost, self._identifier(w.other), natural(w.other_port))).port
+            to_root = min(
+                ways, key=lambda w: (cost[w.other] + w.cost, self._identifier(w.other), natural(w.other_port))
+            ).port
         found: dict[str, BridgePort] = {}
         for interface in self._facts[name].interfaces.values():
             if interface.switching is not None:
                 role = "designated" if self.works(name, interface.name) else "disabled"
                 found[interface.name] = BridgePort(interface.name, role, LINK_COST)
         for way in ways:
-            mine, theirs = (cost[name], self._identifier(name)), (cost[way.other], self._identifier(way.other))
+            mine, theirs = (
+                (cost[name], self._identifier(name)),
+                (cost[way.other], self._identifier(way.other)),
+            )
             role = "root" if way.port == to_root else "designated" if mine < theirs else "alternate"
             if way.other == name:  # both ends of a cable in one switch: one of them is enough
                 role = "designated" if natural(way.port) < natural(way.other_port) else "alternate"
@@ -247,7 +270,9 @@ class Bridging:
         """The interfaces with addresses, or without, that frames from this one arrive at."""
         end = device, interface.name
         if end not in self._heard:
-            self._heard[end] = [one for one in _Flood(self).from_(device, interface) if (one[0], one[1].name) != end]
+            self._heard[end] = [
+                one for one in _Flood(self).from_(device, interface) if (one[0], one[1].name) != end
+            ]
         return self._heard[end]
 
 
@@ -286,7 +311,12 @@ class _Flood:
         bridging = self._bridging
         for port in bridging.members(device, name):
             far = bridging._links.get((device, port))
-            if far is not None and far[0] in bridging._facts and bridging._carries(device, port) and bridging._carries(*far):
+            if (
+                far is not None
+                and far[0] in bridging._facts
+                and bridging._carries(device, port)
+                and bridging._carries(*far)
+            ):
                 self._received(*far, tag)
 
     def _received(self, device: str, port: str, tag: int | None) -> None:
@@ -295,7 +325,13 @@ class _Flood:
         if interface is None or not bridging._alive.get(device, False):
             return
         if interface.switching is not None:
-            vlan = interface.switching.vlan if tag is None else tag if tag in interface.switching.allowed else None
+            vlan = (
+                interface.switching.vlan
+                if tag is None
+                else tag
+                if tag in interface.switching.allowed
+                else None
+            )
             if bridging._forwards(device, interface.name):
                 self._bridge(device, vlan)
         elif tag is None:
@@ -306,7 +342,11 @@ class _Flood:
                     self._found[device, one.name] = one
 
     def _bridge(self, device: str, vlan: int | None) -> None:
-        if vlan is not None and vlan in self._bridging._facts[device].vlans and (device, vlan) not in self._seen:
+        if (
+            vlan is not None
+            and vlan in self._bridging._facts[device].vlans
+            and (device, vlan) not in self._seen
+        ):
             self._seen.add((device, vlan))
             self._queue.append((device, vlan))
 

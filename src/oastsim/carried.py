@@ -91,7 +91,9 @@ class Carried(Generic[AnyStr], asyncssh.SSHServerSession[AnyStr]):
 
     def _listen(self, *, is_heard: bool) -> None:
         # asyncssh answers keep-alives by itself, whatever the session does; only its transport can be made not to hear them.
-        transport: Any = getattr(self.channel.get_connection(), "_transport", None) if self.channel is not None else None
+        transport: Any = (
+            getattr(self.channel.get_connection(), "_transport", None) if self.channel is not None else None
+        )
         if transport is not None and not transport.is_closing():
             (transport.resume_reading if is_heard else transport.pause_reading)()
 

@@ -24,14 +24,20 @@ def associations(known: Known, forwarding: Forwarding, device: str) -> Iterator[
     """The clocks of a device in the order of its configuration. It follows one that it prefers, then the best, then the first."""
     facts = known.facts[device]
     strata = [(server, _stratum(known, forwarding, device, facts, server)) for server in facts.ntp]
-    heard = [(not server.prefer, stratum, number) for number, (server, stratum) in enumerate(strata) if stratum is not None]
+    heard = [
+        (not server.prefer, stratum, number)
+        for number, (server, stratum) in enumerate(strata)
+        if stratum is not None
+    ]
     followed = min(heard)[2] if heard else None
     for number, (server, stratum) in enumerate(strata):
         state = "unreachable" if stratum is None else "system-peer" if number == followed else "candidate"
         yield Association(server, stratum, state)
 
 
-def _stratum(known: Known, forwarding: Forwarding, device: str, facts: Facts, server: NtpServer) -> int | None:
+def _stratum(
+    known: Known, forwarding: Forwarding, device: str, facts: Facts, server: NtpServer
+) -> int | None:
     target = ipaddress.ip_address(server.address)
     source = _source(forwarding, device, facts, target)
     if source is None:
@@ -46,4 +52,8 @@ def _source(forwarding: Forwarding, device: str, facts: Facts, target: Address) 
         return forwarding.source(device, target)
     interface = facts.interfaces.get(facts.ntp_source)
     own = forwarding.own(device)
-    return next((ip for ip in interface.ips if ip.version == target.version and str(ip) in own), None) if interface else None
+    return (
+        next((ip for ip in interface.ips if ip.version == target.version and str(ip) in own), None)
+        if interface
+        else None
+    )

@@ -79,7 +79,11 @@ class Simulation:
         control = await asyncio.start_server(self._control, LOOPBACK, 0)
         self._control_port = control.sockets[0].getsockname()[1]
         listening = self._folder / "listening.json"
-        in_band = asyncio.create_task(self._watch_paths()) if any(plan.station is not None for plan in self._plan.devices) else None
+        in_band = (
+            asyncio.create_task(self._watch_paths())
+            if any(plan.station is not None for plan in self._plan.devices)
+            else None
+        )
         try:
             self._is_announced = True
             self._announce()
@@ -131,7 +135,9 @@ class Simulation:
         """The ports of the last time: whoever was connected when the simulator was killed finds its devices again."""
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
             data = json.loads((self._folder / PORTS).read_text(encoding="utf-8"))
-            return {str(name): {str(a): int(port) for a, port in ports.items()} for name, ports in data.items()}
+            return {
+                str(name): {str(a): int(port) for a, port in ports.items()} for name, ports in data.items()
+            }
         return {}
 
     async def _serve(self, device: SimulatedDevice) -> None:
@@ -220,8 +226,12 @@ class Simulation:
             raise ValueError(f"'{name[:80]}' is not a device's name")
         if name in self._devices:
             raise ValueError(f"there is a device '{name}' already")
-        plan = DevicePlan(name, box["system"], ports, frozenset(), str(manage.ipv4[0].ip), text, serial=box.get("serial"))
-        cables = [((name, str(port)), (str(far), str(far_port))) for port, far, far_port in box.get("cables", ())]
+        plan = DevicePlan(
+            name, box["system"], ports, frozenset(), str(manage.ipv4[0].ip), text, serial=box.get("serial")
+        )
+        cables = [
+            ((name, str(port)), (str(far), str(far_port))) for port, far, far_port in box.get("cables", ())
+        ]
         folder = self._folder / "devices" / name
         self._state.add(plan, cables)
         if not (folder / "host_key").exists():
@@ -284,14 +294,20 @@ class Simulation:
             device.fault = faults.Fault()
         elif request["kind"] in faults.KINDS:
             kind = faults.KINDS[request["kind"]]
-            after, match, seconds = int(request.get("after", 0)), str(request.get("match", "")), float(request.get("seconds", 1.0))
+            after, match, seconds = (
+                int(request.get("after", 0)),
+                str(request.get("match", "")),
+                float(request.get("seconds", 1.0)),
+            )
             device.fault = kind(after, match, seconds, int(request.get("seed", 0)))
         elif request["kind"] == "restart":
             device.restart()
         elif request["kind"] == "key":
             await self._other_key(device)
         elif request["kind"] in ("cut", "mend", "flap"):
-            return self._cable(device, str(request.get("match", "")), request["kind"], float(request.get("seconds", 1.0)))
+            return self._cable(
+                device, str(request.get("match", "")), request["kind"], float(request.get("seconds", 1.0))
+            )
         else:
             return {"error": f"the kinds of fault are none, {', '.join((*faults.KINDS, *AT_ONCE))}"}
         return {"device": device.name, "fault": request["kind"]}

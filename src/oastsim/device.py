@@ -153,7 +153,9 @@ class SimulatedDevice(ABC):
         return {
             "system": self.plan.system,
             "hostname": self.hostname,
-            "management": next((a for a in self.management_addresses if self.reachable_at(a)), self.plan.management),
+            "management": next(
+                (a for a in self.management_addresses if self.reachable_at(a)), self.plan.management
+            ),
             "reachable": self.reachable,
             "timer": self.waits_s(),
             "fault": type(self.fault).__name__.lower() if type(self.fault) is not Fault else None,

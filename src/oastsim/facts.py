@@ -203,7 +203,12 @@ def chosen_router_id(configured: str | None, interfaces: Mapping[str, Interface]
 
 @lru_cache(maxsize=65536)
 def entry_of(
-    forwarding: str, protocol: str, source: str | None, destination: str | None, source_ports: str | None, destination_ports: str | None
+    forwarding: str,
+    protocol: str,
+    source: str | None,
+    destination: str | None,
+    source_ports: str | None,
+    destination_ports: str | None,
 ) -> Entry:
     """An entry from its words; a port is `80` or `1000-2000`."""
     return Entry(

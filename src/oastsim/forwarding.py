@@ -67,7 +67,9 @@ class Exchange:
 class Forwarding:
     """`table_of` gives the table of a device and network instance that packets follow."""
 
-    def __init__(self, known: Known, bridging: Bridging, virtual: VirtualAddresses, table_of: TableOf) -> None:
+    def __init__(
+        self, known: Known, bridging: Bridging, virtual: VirtualAddresses, table_of: TableOf
+    ) -> None:
         self._known = known
         self._bridging = bridging
         self._virtual = virtual
@@ -77,7 +79,11 @@ class Forwarding:
     def own(self, device: str, instance: str = "") -> dict[str, Address]:
         """The addresses that a device itself answers for, on interfaces that are up."""
         facts = self._known.facts[device]
-        up = (i for i in facts.interfaces.values() if i.instance == instance and self._bridging.up(device, i.name))
+        up = (
+            i
+            for i in facts.interfaces.values()
+            if i.instance == instance and self._bridging.up(device, i.name)
+        )
         return {str(ip): ip for i in up for ip in i.ips}
 
     def source(self, device: str, target: Address, instance: str = "") -> Address | None:
@@ -86,7 +92,11 @@ class Forwarding:
             return target
         route = self._table_of(device, instance).best(target)
         interface = self._known.facts[device].interfaces.get(route.interface) if route is not None else None
-        return next((ip for ip in interface.ips if ip.version == target.version), None) if interface is not None else None
+        return (
+            next((ip for ip in interface.ips if ip.version == target.version), None)
+            if interface is not None
+            else None
+        )
 
     def exchange(self, device: str, packet: Packet, instance: str = "") -> Exchange:
         """A packet from `device`, and the answer to it."""
@@ -97,7 +107,9 @@ class Forwarding:
         back = self.travel(at.device, packet.answer, at.instance)
         if back.lost is None and back.hops and back.hops[-1].device != device:
             return Exchange(there, f"the answer went to {back.hops[-1].device}")
-        return Exchange(there, None if back.lost is None else f"the answer was lost: {back.lost}", back.filtered)
+        return Exchange(
+            there, None if back.lost is None else f"the answer was lost: {back.lost}", back.filtered
+        )
 
     def travel(self, device: str, packet: Packet, instance: str = "") -> Journey:
         """Where a packet gets."""
@@ -130,9 +142,14 @@ class Forwarding:
 
     def _holds(self, device: str, address: Address, instance: str) -> bool:
         facts = self._known.facts[device]
-        if any(self._bridging.up(device, interface.name) for interface in facts.holders.get((instance, address), ())):
+        if any(
+            self._bridging.up(device, interface.name)
+            for interface in facts.holders.get((instance, address), ())
+        ):
             return True
-        return any(i.instance == instance and self._virtual.answers(device, i, address) for i in facts.sharing)
+        return any(
+            i.instance == instance and self._virtual.answers(device, i, address) for i in facts.sharing
+        )
 
     def _answers(self, device: str, interface: Interface, address: Address) -> bool:
         """Whether an interface answers for an address (RFC 826, RFC 4861)."""

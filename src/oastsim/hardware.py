@@ -45,7 +45,13 @@ class System:
 def system(device: SimulatedDevice) -> System:
     """What a device says of itself."""
     kind = device.plan.system
-    return System(device.hostname, kind, RELEASES[kind], device.plan.serial or serial_number(device.name), int(device.uptime_s))
+    return System(
+        device.hostname,
+        kind,
+        RELEASES[kind],
+        device.plan.serial or serial_number(device.name),
+        int(device.uptime_s),
+    )
 
 
 @dataclass(frozen=True)
@@ -100,7 +106,9 @@ def stations(state: NetworkState, device: str) -> Iterator[Station]:
     """The stations that a device knows, by its interfaces."""
     for interface in state.facts(device).interfaces.values():
         networks = [address.network for address in interface.addresses]
-        for other, peer in state.heard(device, interface) if networks and state.oper_up(device, interface.name) else ():
+        for other, peer in (
+            state.heard(device, interface) if networks and state.oper_up(device, interface.name) else ()
+        ):
             mac = _number("mac", other, peer.port) & 0xFFFFFF
             spelt = f"02:00:5e:{mac >> 16 & 255:02x}:{mac >> 8 & 255:02x}:{mac & 255:02x}"
             for address in peer.addresses:

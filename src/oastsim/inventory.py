@@ -87,7 +87,11 @@ class Service:
         if kind == "error":
             return _problem(500, "something is wrong in here")
         if kind == "busy":
-            return web.json_response({"detail": "too many requests"}, status=429, headers={"Retry-After": f"{self.fault.seconds:.0f}"})
+            return web.json_response(
+                {"detail": "too many requests"},
+                status=429,
+                headers={"Retry-After": f"{self.fault.seconds:.0f}"},
+            )
         if kind == "expire":
             return _problem(401, "the token has expired")
         if kind == "broken":
@@ -101,7 +105,9 @@ class Service:
             answer.headers["Link"] = f'<{request.url}>; rel="next"'
             answer.headers.pop("ETag", None)
         if kind == "cut" and isinstance(answer, web.Response) and isinstance(answer.body, bytes):
-            half = web.StreamResponse(headers={"Content-Type": "application/json", "Content-Length": str(len(answer.body))})
+            half = web.StreamResponse(
+                headers={"Content-Type": "application/json", "Content-Length": str(len(answer.body))}
+            )
             await half.prepare(request)
             await half.write(answer.body[: len(answer.body) // 2])
             if request.transport is not None:
@@ -114,7 +120,9 @@ class Service:
         kind = asked.get("kind")
         if kind not in FAULTS:
             return _problem(400, f"there is no fault '{kind}'")
-        self.fault = Fault(kind, int(asked.get("after", 0)), int(asked.get("times", 0)), float(asked.get("seconds", 1.0)))
+        self.fault = Fault(
+            kind, int(asked.get("after", 0)), int(asked.get("times", 0)), float(asked.get("seconds", 1.0))
+        )
         return web.json_response({"kind": kind})
 
     # --- what it knows
@@ -125,8 +133,14 @@ class Service:
         begin, limit = query.pop("from", ""), query.pop("limit", str(PAGE))
         if not limit.isdecimal() or not 0 < int(limit) <= LARGEST_PAGE:
             return _problem(400, f"'limit' is a number from 1 to {LARGEST_PAGE}")
-        found = [d for d in self.devices.values() if all(str(d.get(name)) == value for name, value in query.items())]
-        start = next((n + 1 for n, device in enumerate(found) if str(device["key"]) == begin), 0) if begin else 0
+        found = [
+            d
+            for d in self.devices.values()
+            if all(str(d.get(name)) == value for name, value in query.items())
+        ]
+        start = (
+            next((n + 1 for n, device in enumerate(found) if str(device["key"]) == begin), 0) if begin else 0
+        )
         page = found[start : start + int(limit)]
         body = json.dumps({"total": len(found), "devices": page}, ensure_ascii=False).encode()
         headers = {"ETag": f'"{hashlib.sha256(body).hexdigest()[:20]}"'}
@@ -139,7 +153,11 @@ class Service:
 
     async def _one(self, request: web.Request) -> web.StreamResponse:
         device = self.devices.get(request.match_info["key"])
-        return _problem(404, "there is no such device") if device is None else web.json_response(device, headers={"ETag": _etag(device)})
+        return (
+            _problem(404, "there is no such device")
+            if device is None
+            else web.json_response(device, headers={"ETag": _etag(device)})
+        )
 
     async def _patch(self, request: web.Request) -> web.StreamResponse:
         """JSON Merge Patch (RFC 7396); with If-Match only what was seen is changed."""
@@ -156,14 +174,19 @@ class Service:
             return _problem(422, "a patch is an object, and leaves the key alone")
         _merge(device, patch)
         temporary = self._file.with_suffix(".new")
-        temporary.write_text(json.dumps({"devices": list(self.devices.values())}, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+        temporary.write_text(
+            json.dumps({"devices": list(self.devices.values())}, indent=1, ensure_ascii=False) + "\n",
+            encoding="utf-8",
+        )
         temporary.replace(self._file)
         return web.json_response(device, headers={"ETag": _etag(device)})
 
 
 def _problem(status: int, detail: str) -> web.Response:
     """RFC 9457."""
-    return web.json_response({"status": status, "detail": detail}, status=status, content_type="application/problem+json")
+    return web.json_response(
+        {"status": status, "detail": detail}, status=status, content_type="application/problem+json"
+    )
 
 
 def _etag(device: dict[str, Any]) -> str:
@@ -190,7 +213,12 @@ async def serve(file: Path, folder: Path, token: str) -> None:
     await site.start()
     [(host, port)] = runner.addresses
     listening = folder / "inventory.json"
-    told = {"process": os.getpid(), "url": f"http://{host}:{port}/devices", "control": control, "faults": f"http://{host}:{port}/faults"}
+    told = {
+        "process": os.getpid(),
+        "url": f"http://{host}:{port}/devices",
+        "control": control,
+        "faults": f"http://{host}:{port}/faults",
+    }
     temporary = listening.with_suffix(".new")
     temporary.write_text(json.dumps(told), encoding="utf-8")
     temporary.replace(listening)

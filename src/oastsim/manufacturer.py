@@ -19,7 +19,12 @@ from asn1crypto import x509 as asn1
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, load_pem_private_key
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    NoEncryption,
+    PrivateFormat,
+    load_pem_private_key,
+)
 
 VOUCHER = "1.2.840.113549.1.9.16.1.40"
 DEVICES, VOUCHERS = "devices", "vouchers"
@@ -52,7 +57,9 @@ class Manufacturer:
         if not (self.folder / f"{name}.pem").exists():
             key = ec.generate_private_key(ec.SECP256R1())
             subject = x509.Name([x509.NameAttribute(NAME, f"Made-up boxes: {name}")])
-            builder = _builder(subject, subject, key, key).add_extension(x509.BasicConstraints(True, None), critical=True)
+            builder = _builder(subject, subject, key, key).add_extension(
+                x509.BasicConstraints(True, None), critical=True
+            )
             usage = x509.KeyUsage(False, False, False, False, False, True, True, False, False)
             self._keep(name, builder.add_extension(usage, critical=True).sign(key, hashes.SHA256()), key)
         return self._kept(name)
@@ -74,8 +81,12 @@ class Manufacturer:
         if not (self.folder / f"{name}.pem").exists():
             issuer, issuer_key = self._devices
             key = ec.generate_private_key(ec.SECP256R1())
-            subject = x509.Name([x509.NameAttribute(NAME, "A made-up box"), x509.NameAttribute(SERIAL, serial)])
-            builder = _builder(subject, issuer.subject, key, issuer_key).add_extension(x509.BasicConstraints(False, None), critical=True)
+            subject = x509.Name(
+                [x509.NameAttribute(NAME, "A made-up box"), x509.NameAttribute(SERIAL, serial)]
+            )
+            builder = _builder(subject, issuer.subject, key, issuer_key).add_extension(
+                x509.BasicConstraints(False, None), critical=True
+            )
             self._keep(name, builder.sign(issuer_key, hashes.SHA256()), key)
         return self.folder / f"{name}.pem", self.folder / f"{name}.key"
 
@@ -93,9 +104,13 @@ class Manufacturer:
 
 def _builder(subject: x509.Name, issuer: x509.Name, key: _Key, issuer_key: _Key) -> x509.CertificateBuilder:
     return (
-        x509.CertificateBuilder(issuer, subject, key.public_key(), x509.random_serial_number(), BEGAN, BEGAN + YEARS)
+        x509.CertificateBuilder(
+            issuer, subject, key.public_key(), x509.random_serial_number(), BEGAN, BEGAN + YEARS
+        )
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
-        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer_key.public_key()), critical=False)
+        .add_extension(
+            x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer_key.public_key()), critical=False
+        )
     )
 
 
@@ -108,8 +123,15 @@ def _signed(content: bytes, kind: str, certificate: x509.Certificate, key: _Key)
     own = asn1.Certificate.load(certificate.public_bytes(Encoding.DER))
     digest = hashes.Hash(hashes.SHA256())
     digest.update(content)
-    signed = cms.CMSAttributes([{"type": "content_type", "values": [kind]}, {"type": "message_digest", "values": [digest.finalize()]}])
-    sid = cms.SignerIdentifier("issuer_and_serial_number", {"issuer": own.issuer, "serial_number": own.serial_number})
+    signed = cms.CMSAttributes(
+        [
+            {"type": "content_type", "values": [kind]},
+            {"type": "message_digest", "values": [digest.finalize()]},
+        ]
+    )
+    sid = cms.SignerIdentifier(
+        "issuer_and_serial_number", {"issuer": own.issuer, "serial_number": own.serial_number}
+    )
     signer = {
         "version": "v1", "sid": sid, "digest_algorithm": {"algorithm": "sha256"}, "signed_attrs": signed,
         "signature_algorithm": {"algorithm": "sha256_ecdsa"}, "signature": key.sign(signed.dump(), ec.ECDSA(hashes.SHA256())),

@@ -62,7 +62,9 @@ class Step:
 
 
 _STEP = re.compile(r"/(?P<name>[A-Za-z][\w.-]*)")
-_KEY = re.compile(r"\[\s*(?P<key>[\w.-]+)\s*=\s*(?:'(?P<single>[^']*)'|\"(?P<double>[^\"]*)\"|(?P<bare>[^\]'\"]*?))\s*\]")
+_KEY = re.compile(
+    r"\[\s*(?P<key>[\w.-]+)\s*=\s*(?:'(?P<single>[^']*)'|\"(?P<double>[^\"]*)\"|(?P<bare>[^\]'\"]*?))\s*\]"
+)
 _BARE_KEY = re.compile(r"[A-Za-z0-9._:/*-]+")
 _BARE_VALUE = re.compile(r"[^\s\"\\#]+")
 
@@ -76,10 +78,15 @@ def steps_of(root: Schema, text: str) -> tuple[list[Step], str | None]:
         child = here.below.get(match["name"])
         if child is None or match["name"] in here.keys:
             known = " ".join(node.name for node in here.inner)
-            raise Wrong(f"{match['name']} is not known below {here.name or 'the root'}; known: {known or 'nothing'}", text[:at])
+            raise Wrong(
+                f"{match['name']} is not known below {here.name or 'the root'}; known: {known or 'nothing'}",
+                text[:at],
+            )
         given: dict[str, str] = {}
         while (key := _KEY.match(text, at)) is not None:
-            given[key["key"]] = next(value for value in (key["single"], key["double"], key["bare"]) if value is not None)
+            given[key["key"]] = next(
+                value for value in (key["single"], key["double"], key["bare"]) if value is not None
+            )
             at = key.end()
         found.append(Step(child, _keys(child, given, text[:at])))
         here = child
@@ -114,7 +121,9 @@ def _unquoted(text: str, path: str) -> str:
 
 def quoted(value: str) -> str:
     """A value as it stands behind a path."""
-    return value if _BARE_VALUE.fullmatch(value) else '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return (
+        value if _BARE_VALUE.fullmatch(value) else '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    )
 
 
 def _shown_key(value: str) -> str:
@@ -125,7 +134,9 @@ def _shown_key(value: str) -> str:
 
 def step_text(step: Step) -> str:
     """One level as it is written."""
-    keys = "".join(f"[{name}={_shown_key(value)}]" for name, value in zip(step.schema.keys, step.keys, strict=True))
+    keys = "".join(
+        f"[{name}={_shown_key(value)}]" for name, value in zip(step.schema.keys, step.keys, strict=True)
+    )
     return f"/{step.schema.name}{keys}"
 
 
@@ -207,7 +218,11 @@ class Tree:
             present.remove(value)
         elif last.schema.kind == "list" and present is not None and last.keys in present:
             del present[last.keys]
-        elif last.schema.kind != "list" and present is not None and (value is None or (last.schema.kind == "leaf" and present == value)):
+        elif (
+            last.schema.kind != "list"
+            and present is not None
+            and (value is None or (last.schema.kind == "leaf" and present == value))
+        ):
             del holder[last.schema.name]
         else:
             raise Wrong("that is not configured", path)
@@ -215,7 +230,9 @@ class Tree:
             holder.pop(last.schema.name, None)
         self._swept(self.schema, self.data)
 
-    def place(self, steps: Sequence[Step], value: str | None, other: Sequence[Step] | None, other_value: str | None) -> None:
+    def place(
+        self, steps: Sequence[Step], value: str | None, other: Sequence[Step] | None, other_value: str | None
+    ) -> None:
         """Move an entry of a user's order before `other`, or to the end. Raises Wrong."""
         *outer, last = steps
         path = "".join(map(step_text, steps))
@@ -233,7 +250,9 @@ class Tree:
                 raise Wrong("that is not there to stand before", "".join(map(step_text, other)))
         order = [one for one in present if one != mine]
         order.insert(len(order) if before is None else order.index(before), mine)
-        holder[last.schema.name] = {key: present[key] for key in order} if isinstance(present, dict) else order
+        holder[last.schema.name] = (
+            {key: present[key] for key in order} if isinstance(present, dict) else order
+        )
 
     def _holder(self, outer: Sequence[Step], *, make: bool) -> Any:
         found: Any = self.data
@@ -273,7 +292,10 @@ class Tree:
             found = data.get(node.name)
             here = f"{path}/{node.name}"
             if node.least > len(found or ()):
-                yield Wrong(f"{node.name}: {node.least} at least {'is' if node.least == 1 else 'are'} needed", path or "/")
+                yield Wrong(
+                    f"{node.name}: {node.least} at least {'is' if node.least == 1 else 'are'} needed",
+                    path or "/",
+                )
             if found is None:
                 continue
             if node.kind == "list":
@@ -289,7 +311,10 @@ class Tree:
                     yield from self._dangling(node, value, here)
 
     def _dangling(self, node: Schema, value: str, path: str) -> Iterator[Wrong]:
-        if node.refers is not None and (self.at(*node.refers.strip("/").split("/")) or {}).get((value,)) is None:
+        if (
+            node.refers is not None
+            and (self.at(*node.refers.strip("/").split("/")) or {}).get((value,)) is None
+        ):
             yield Wrong(f"{node.refers.rpartition('/')[2]} {value} does not exist", path)
 
 
@@ -301,7 +326,10 @@ def _copied(data: Any) -> Any:
 
 def natural(text: str) -> list[tuple[int, int | str]]:
     """Sorts port2 before port10."""
-    return [(0, int(part)) if re.fullmatch("[0-9]{1,40}", part) else (1, part) for part in re.split(r"([0-9]{1,40})", text)]
+    return [
+        (0, int(part)) if re.fullmatch("[0-9]{1,40}", part) else (1, part)
+        for part in re.split(r"([0-9]{1,40})", text)
+    ]
 
 
 def ordered(node: Schema, found: Any) -> list[Any]:
@@ -342,7 +370,13 @@ def _json(schema: Schema, data: Data) -> dict[str, Any]:
             made[node.name] = [_value(node, value) for value in ordered(node, found)]
         elif node.kind == "list":
             made[node.name] = [
-                {**{name: _value(node.below[name], value) for name, value in zip(node.keys, keys, strict=True)}, **_json(node, found[keys])}
+                {
+                    **{
+                        name: _value(node.below[name], value)
+                        for name, value in zip(node.keys, keys, strict=True)
+                    },
+                    **_json(node, found[keys]),
+                }
                 for keys in ordered(node, found)
             ]
         else:

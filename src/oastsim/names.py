@@ -53,7 +53,9 @@ class Names(asyncio.DatagramProtocol):
             return answer
         found = node.get_rdataset(question.rdclass, question.rdtype)
         if found is not None:
-            rrset = answer.find_rrset(answer.answer, question.name, question.rdclass, question.rdtype, create=True)
+            rrset = answer.find_rrset(
+                answer.answer, question.name, question.rdclass, question.rdtype, create=True
+            )
             rrset.update(found)  # type: ignore[no-untyped-call]
         return answer
 
@@ -64,7 +66,9 @@ async def serve(text: str, origin: str) -> tuple[asyncio.DatagramTransport, int]
         zone = dns.zone.from_text(text, origin=origin, relativize=False, check_origin=False)
     except dns.exception.DNSException as wrong:
         raise ValueError(f"it is no zone: {wrong}") from None
-    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(lambda: Names(zone), local_addr=(LOOPBACK, 0))
+    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
+        lambda: Names(zone), local_addr=(LOOPBACK, 0)
+    )
     return transport, int(transport.get_extra_info("sockname")[1])
 
 

@@ -20,7 +20,15 @@ FORMAT = 1
 SYSTEMS = ("bine", "cowl", "roundel")
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}")
 # What a device of NETCONF can be without.
-OPTIONAL = ("base:1.1", "candidate", "confirmed-commit", "rollback-on-error", "startup", "validate", "writable-running")
+OPTIONAL = (
+    "base:1.1",
+    "candidate",
+    "confirmed-commit",
+    "rollback-on-error",
+    "startup",
+    "validate",
+    "writable-running",
+)
 
 
 class NetworkError(Exception):
@@ -95,7 +103,17 @@ _KINDS: Mapping[str, tuple[type, str]] = {
 }
 
 
-_TOP = ("format", "secrets", "accounts", "privilege-password", "convergence", "defaults", "devices", "outside", "links")
+_TOP = (
+    "format",
+    "secrets",
+    "accounts",
+    "privilege-password",
+    "convergence",
+    "defaults",
+    "devices",
+    "outside",
+    "links",
+)
 _OF_DEVICE = ("system", "startup", "ports", "attached", "management", "alternate", "without", "station")
 _OF_ACCOUNT = ("name", "role", "password")
 
@@ -106,7 +124,8 @@ def _need_known(found: Mapping[Any, Any], known: Sequence[str], where: str) -> N
         if key not in known:
             near = difflib.get_close_matches(str(key), known, 1)
             raise ValueError(
-                f"{where} has '{key}', which is not known" + (f"; did you mean '{near[0]}'?" if near else f"; known: {', '.join(known)}")
+                f"{where} has '{key}', which is not known"
+                + (f"; did you mean '{near[0]}'?" if near else f"; known: {', '.join(known)}")
             )
 
 
@@ -128,14 +147,19 @@ def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
         _need_known(account, _OF_ACCOUNT, f"account {number}")
     secrets = _secrets(path.parent / data["secrets"]) if "secrets" in data else {}
     defaults = data.get("defaults", {})
-    devices = tuple(_device(name, {**defaults, **(plan or {})}, path.parent) for name, plan in data["devices"].items())
+    devices = tuple(
+        _device(name, {**defaults, **(plan or {})}, path.parent) for name, plan in data["devices"].items()
+    )
     plans = {device.name: device for device in devices}
     hosts = tuple(outside.read(name, host) for name, host in data.get("outside", {}).items())
     links = _links(data.get("links", ()), plans, hosts)
     for device in devices:
         if device.station is not None and device.station not in {host.name for host in hosts}:
             raise ValueError(f"{device.name}: the station '{device.station}' is not one of 'outside'")
-    accounts = tuple(Account(a["name"], a.get("role", "administrator"), _secret(a["password"], secrets)) for a in data.get("accounts", ()))
+    accounts = tuple(
+        Account(a["name"], a.get("role", "administrator"), _secret(a["password"], secrets))
+        for a in data.get("accounts", ())
+    )
     privilege = _secret(data["privilege-password"], secrets)
     return NetworkPlan(devices, tuple(links), accounts, privilege, float(data.get("convergence", 0.5)), hosts)
 
@@ -143,7 +167,9 @@ def _plan(data: Mapping[str, Any], path: Path) -> NetworkPlan:
 _Link = tuple[tuple[str, str], tuple[str, str]]
 
 
-def _links(written: Iterable[Iterable[str]], plans: Mapping[str, DevicePlan], hosts: tuple[outside.Host, ...]) -> list[_Link]:
+def _links(
+    written: Iterable[Iterable[str]], plans: Mapping[str, DevicePlan], hosts: tuple[outside.Host, ...]
+) -> list[_Link]:
     """The cables between devices, and those to what is outside."""
     links: list[_Link] = []
     used: set[tuple[str, str]] = set()
@@ -182,11 +208,23 @@ def _device(name: str, plan: Mapping[str, Any], folder: Path) -> DevicePlan:
     without = frozenset(plan.get("without", ()))
     for one in without:
         if one not in OPTIONAL or plan["system"] != "roundel":
-            raise ValueError(f"{name}: 'without' names {one!r}; a roundel can be without {', '.join(OPTIONAL)}")
+            raise ValueError(
+                f"{name}: 'without' names {one!r}; a roundel can be without {', '.join(OPTIONAL)}"
+            )
     ports, attached = frozenset(plan["ports"]), frozenset(plan.get("attached", ()))
     station = str(plan["station"]) if plan.get("station") is not None else None
     alternate = str(plan["alternate"]) if plan.get("alternate") is not None else None
-    return DevicePlan(name, plan["system"], ports, attached, str(plan["management"]), startup, without, station, alternate=alternate)
+    return DevicePlan(
+        name,
+        plan["system"],
+        ports,
+        attached,
+        str(plan["management"]),
+        startup,
+        without,
+        station,
+        alternate=alternate,
+    )
 
 
 def _end(text: str, plans: Mapping[str, DevicePlan]) -> tuple[str, str]:
@@ -209,5 +247,7 @@ def _secret(name: str, secrets: Mapping[str, str]) -> str:
     variable = "OAST_SECRET_" + name.upper().replace("-", "_")
     value = os.environ.get(variable) or secrets.get(name)
     if value is None:
-        raise ValueError(f"the secret '{name}' is neither in the environment ({variable}) nor in the secrets file")
+        raise ValueError(
+            f"the secret '{name}' is neither in the environment ({variable}) nor in the secrets file"
+        )
     return value

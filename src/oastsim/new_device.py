@@ -85,7 +85,9 @@ class Box:
             for _ in range(MOST_REDIRECTS):
                 server = _Server(host, port, anchors, self.factory)
                 stack.push_async_callback(server.close)
-                given = await server.ask("get-bootstrapping-data", {} if server.trusted else {"signed-data-preferred": [None]})
+                given = await server.ask(
+                    "get-bootstrapping-data", {} if server.trusted else {"signed-data-preferred": [None]}
+                )
                 self._step("asked")
                 kind, information = self._proved(given["output"], trusted=server.trusted)
                 if kind == "redirect-information":
@@ -123,10 +125,16 @@ class Box:
         self.configuration = text
         algorithm, data = self.host_key.export_public_key().decode().split()[:2]
         self._step("taken")
-        await self._report(server, "bootstrap-complete", host_keys={"ssh-host-key": [{"algorithm": algorithm, "key-data": data}]})
+        await self._report(
+            server,
+            "bootstrap-complete",
+            host_keys={"ssh-host-key": [{"algorithm": algorithm, "key-data": data}]},
+        )
         self._step("complete")
 
-    async def _report(self, server: _Server, kind: str, message: str = "", host_keys: Mapping[str, Any] | None = None) -> None:
+    async def _report(
+        self, server: _Server, kind: str, message: str = "", host_keys: Mapping[str, Any] | None = None
+    ) -> None:
         """Progress is told to a server that is trusted, and to no other (RFC 8572, section 5.6)."""
         if server.trusted:
             more: dict[str, Any] = {"message": message} if message else {}
@@ -143,13 +151,21 @@ class Box:
             raise Refused(f"it cannot be read ({type(error).__name__})") from None
 
     def _looked_at(self, output: Mapping[str, Any], *, trusted: bool) -> tuple[str, Mapping[str, Any]]:
-        parts = [base64.b64decode(output[name]) for name in ("ownership-voucher", "owner-certificate", "conveyed-information")]
+        parts = [
+            base64.b64decode(output[name])
+            for name in ("ownership-voucher", "owner-certificate", "conveyed-information")
+        ]
         pinned = self._pinned(parts[0])
         chain = _certificates(parts[1])
         if not chain:
             raise Refused("the owner has no certificate")
         for one in chain:
-            self._need_lead(one, [*chain, pinned], [pinned], "the owner's certificate does not lead to the one that the voucher pins")
+            self._need_lead(
+                one,
+                [*chain, pinned],
+                [pinned],
+                "the owner's certificate does not lead to the one that the voucher pins",
+            )
         content, _ = _signed_by(parts[2], CONVEYED, chain)
         data = json.loads(content)
         [(name, information)] = data.items()
@@ -173,7 +189,13 @@ class Box:
             raise Refused("the voucher has expired")
         return x509.load_der_x509_certificate(base64.b64decode(voucher["pinned-domain-cert"], validate=True))
 
-    def _need_lead(self, one: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate], why: str) -> None:
+    def _need_lead(
+        self,
+        one: x509.Certificate,
+        others: Sequence[x509.Certificate],
+        anchors: Sequence[x509.Certificate],
+        why: str,
+    ) -> None:
         now = self.clock()
         for _ in range(len(others) + 1):
             if not one.not_valid_before_utc <= now <= one.not_valid_after_utc:
@@ -208,7 +230,9 @@ class _Server:
         # Nobody is trusted besides, as a box knows nobody.
         self._tls = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         if anchors:
-            self._tls.load_verify_locations(cadata="".join(one.public_bytes(Encoding.PEM).decode() for one in anchors))
+            self._tls.load_verify_locations(
+                cadata="".join(one.public_bytes(Encoding.PEM).decode() for one in anchors)
+            )
         else:
             self._tls.check_hostname, self._tls.verify_mode = False, ssl.CERT_NONE
         self._tls.load_cert_chain(factory.certificate, factory.key)
@@ -222,7 +246,9 @@ class _Server:
         """The answer. Raises Refused for an error that the server tells, aiohttp.ClientError."""
         if self._session is None:
             timeout = aiohttp.ClientTimeout(total=TIMEOUT_S)
-            self._session = aiohttp.ClientSession(timeout=timeout, connector=aiohttp.TCPConnector(ssl=self._tls))
+            self._session = aiohttp.ClientSession(
+                timeout=timeout, connector=aiohttp.TCPConnector(ssl=self._tls)
+            )
         body = json.dumps({f"{MODULE}:input": dict(given)})
         headers = {"Content-Type": "application/yang-data+json", "Accept": "application/yang-data+json"}
         for pause_s in (1.0, 2.0, 4.0, None):
@@ -234,7 +260,9 @@ class _Server:
                 if response.status == 200:
                     return {name.partition(":")[2]: value for name, value in data.items()}
                 if response.status != 429 or pause_s is None:
-                    raise Refused(f"the server says: {data['ietf-restconf:errors']['error'][0]['error-message']}")
+                    raise Refused(
+                        f"the server says: {data['ietf-restconf:errors']['error'][0]['error-message']}"
+                    )
             await asyncio.sleep(pause_s)
         raise AssertionError
 
@@ -244,8 +272,18 @@ def _certificates(message: bytes) -> list[x509.Certificate]:
     try:
         given = [one.chosen for one in cms.ContentInfo.load(message, strict=True)["content"]["certificates"]]
         found = [x509.load_der_x509_certificate(one.dump()) for one in given]
-        plain = {"version": "v1", "digest_algorithms": [], "encap_content_info": {"content_type": "data"}, "signer_infos": []}
-        whole = cms.ContentInfo({"content_type": "signed_data", "content": {**plain, "certificates": given}}).dump() == message
+        plain = {
+            "version": "v1",
+            "digest_algorithms": [],
+            "encap_content_info": {"content_type": "data"},
+            "signer_infos": [],
+        }
+        whole = (
+            cms.ContentInfo(
+                {"content_type": "signed_data", "content": {**plain, "certificates": given}}
+            ).dump()
+            == message
+        )
     except Exception as error:  # whatever anybody may have sent
         raise Refused(f"certificates cannot be read ({type(error).__name__})") from None
     if not whole:
@@ -253,7 +291,9 @@ def _certificates(message: bytes) -> list[x509.Certificate]:
     return found
 
 
-def _signed_by(message: bytes, kind: str, known: Sequence[x509.Certificate]) -> tuple[bytes, x509.Certificate]:
+def _signed_by(
+    message: bytes, kind: str, known: Sequence[x509.Certificate]
+) -> tuple[bytes, x509.Certificate]:
     """The content of signed data, and which of the `known` has signed it (ECDSA with SHA-256). Raises Refused."""
     try:
         info = cms.ContentInfo.load(message, strict=True)
@@ -269,11 +309,19 @@ def _signed_by(message: bytes, kind: str, known: Sequence[x509.Certificate]) -> 
             and values["1.2.840.113549.1.9.3"].dotted == kind
             and values["1.2.840.113549.1.9.4"].native == digest.finalize()
         )
-        number, text = signer["sid"].chosen["serial_number"].native, b"\x31" + signer["signed_attrs"].dump()[1:]
+        number, text = (
+            signer["sid"].chosen["serial_number"].native,
+            b"\x31" + signer["signed_attrs"].dump()[1:],
+        )
         own = next((one for one in known if one.serial_number == number), None)
         key = own.public_key() if own is not None else None
         given = [one.chosen.dump() for one in data["certificates"]]
-        if own is None or not whole or not isinstance(key, ec.EllipticCurvePublicKey) or given != [own.public_bytes(Encoding.DER)]:
+        if (
+            own is None
+            or not whole
+            or not isinstance(key, ec.EllipticCurvePublicKey)
+            or given != [own.public_bytes(Encoding.DER)]
+        ):
             raise Refused("it is not signed by anybody who may")
         if _rebuilt(own, kind, content, signer) != message:
             raise Refused("there is more in it than was signed")
@@ -317,7 +365,9 @@ async def found_by_name(domain: str, names: tuple[str, int]) -> tuple[str, int]:
     return first.target.to_text(omit_final_dot=True), int(first.port)
 
 
-async def plug_in(state: Path, box: Box, system: str, at: Sequence[str], call_home: tuple[str, int] | None) -> None:
+async def plug_in(
+    state: Path, box: Box, system: str, at: Sequence[str], call_home: tuple[str, int] | None
+) -> None:
     """Make a configured box a device of the running network, its port1, port2 … plugged in `at` DEVICE:PORT. Raises Refused."""
     cables = [[f"port{number}", *place.split(":", 1)] for number, place in enumerate(at, 1)]
     listening = json.loads((state / "listening.json").read_text(encoding="utf-8"))
@@ -343,7 +393,9 @@ def _place(written: str) -> tuple[str, int]:
 
 async def _run(options: argparse.Namespace) -> int:
     maker = Manufacturer(options.maker)
-    factory = Factory(options.serial, *maker.box(options.serial, again=options.duplicate_serial), maker.voucher_authority)
+    factory = Factory(
+        options.serial, *maker.box(options.serial, again=options.duplicate_serial), maker.voucher_authority
+    )
     now = datetime.now(UTC)
     clock = lambda: now.replace(year=options.clock_year or now.year, day=min(now.day, 28))  # noqa: E731
     box = Box(factory, clock=clock, until=options.power_cut, controlled=options.controller_mode)

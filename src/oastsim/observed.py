@@ -23,5 +23,10 @@ def lldp_neighbors(state: NetworkState, device: str) -> Iterator[LldpNeighbor]:
     for name in state.facts(device).interfaces:
         other = state.link(device, name)
         system = state.system(other[0]) if other is not None else None
-        if other is not None and system is not None and state.bridging.carrier(device, name) and state.bridging.carrier(*other):
+        if (
+            other is not None
+            and system is not None
+            and state.bridging.carrier(device, name)
+            and state.bridging.carrier(*other)
+        ):
             yield LldpNeighbor(name, state.facts(other[0]).hostname, other[1], system)

@@ -40,11 +40,20 @@ def read(name: str, data: Any) -> Host:
         raise ValueError(f"outside: {name} has to be '{{addresses: [ADDRESS/LENGTH]}}'")
     unknown = sorted(map(str, set(data) - _KEYS))
     if unknown:
-        raise ValueError(f"outside: {name} has '{unknown[0]}', which is not known; known: {', '.join(sorted(_KEYS))}")
+        raise ValueError(
+            f"outside: {name} has '{unknown[0]}', which is not known; known: {', '.join(sorted(_KEYS))}"
+        )
     bgp = data.get("bgp") or {}
     neighbors = bgp.get("neighbors") or {} if isinstance(bgp, dict) else None
-    if not isinstance(bgp, dict) or set(bgp) - _BGP_KEYS or (bgp and "as" not in bgp) or not isinstance(neighbors, dict):
-        raise ValueError(f"outside: bgp of {name} has to be '{{as: NUMBER, neighbors: {{ADDRESS: AS}}, networks: [PREFIX]}}'")
+    if (
+        not isinstance(bgp, dict)
+        or set(bgp) - _BGP_KEYS
+        or (bgp and "as" not in bgp)
+        or not isinstance(neighbors, dict)
+    ):
+        raise ValueError(
+            f"outside: bgp of {name} has to be '{{as: NUMBER, neighbors: {{ADDRESS: AS}}, networks: [PREFIX]}}'"
+        )
     addresses = _texts(data.get("addresses"), name, "addresses")
     if not addresses or not all("/" in address for address in addresses):
         raise ValueError(f"outside: {name} needs 'addresses', each with its length")

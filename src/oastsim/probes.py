@@ -9,7 +9,9 @@ from oastsim.forwarding import Exchange, Journey, Packet
 from oastsim.state import NetworkState
 
 
-def ping(state: NetworkState, device: str, destination: str, source: str | None = None, instance: str = "") -> Exchange:
+def ping(
+    state: NetworkState, device: str, destination: str, source: str | None = None, instance: str = ""
+) -> Exchange:
     """Ask for an answer from `destination`, out of a network instance. Raises ValueError for what is no address, or not one of the
     device's own in that instance."""
     target = ipaddress.ip_address(destination)
@@ -43,7 +45,12 @@ def asked(words: str) -> tuple[str, str | None, str]:
     """The address, the source and the network instance. Raises ValueError."""
     given = words.split()
     options = dict(zip(given[1::2], given[2::2], strict=False))
-    if not given or len(given) % 2 == 0 or set(options) - {"from", "in"} or 2 * len(options) + 1 != len(given):
+    if (
+        not given
+        or len(given) % 2 == 0
+        or set(options) - {"from", "in"}
+        or 2 * len(options) + 1 != len(given)
+    ):
         raise ValueError("say ADDRESS, ADDRESS from ADDRESS, or ADDRESS in INSTANCE")
     for address in (given[0], *([options["from"]] if "from" in options else [])):
         ipaddress.ip_address(address)

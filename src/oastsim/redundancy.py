@@ -36,7 +36,10 @@ class VirtualAddresses:
 
     def answers(self, device: str, interface: Interface, address: Address) -> bool:
         """Whether an interface answers for a virtual address."""
-        return any(v.address == str(address) and self._state(device, interface, v).state == "active" for v in interface.virtual)
+        return any(
+            v.address == str(address) and self._state(device, interface, v).state == "active"
+            for v in interface.virtual
+        )
 
     def _state(self, device: str, interface: Interface, virtual: VirtualAddress) -> VirtualState:
         own = _first(interface, virtual)
@@ -81,7 +84,13 @@ def agreements(known: Known, bridging: Bridging, device: str) -> list[Agreement]
     partner = _partner(known, bridging, device)
     there = known.facts[partner] if partner is not None else None
     named = there.pair.partner if there is not None and there.pair is not None else None
-    found = [Agreement("partner", "seen" if partner is not None else "not seen", "seen" if named == facts.hostname else "not seen")]
+    found = [
+        Agreement(
+            "partner",
+            "seen" if partner is not None else "not seen",
+            "seen" if named == facts.hostname else "not seen",
+        )
+    ]
     if partner is None or there is None:
         return [Agreement("partner", "not seen", None)]
     ours, theirs = _alike(facts), _alike(there)
@@ -96,7 +105,11 @@ def _partner(known: Known, bridging: Bridging, device: str) -> str | None:
         return None
     for port in bridging.members(device, pair.link):
         far = known.links.get((device, port))
-        if far is not None and bridging.carrier(device, port) and known.facts[far[0]].hostname == pair.partner:
+        if (
+            far is not None
+            and bridging.carrier(device, port)
+            and known.facts[far[0]].hostname == pair.partner
+        ):
             return far[0]
     return None
 
@@ -108,8 +121,12 @@ def _alike(facts: Facts) -> Mapping[str, str]:
     for interface in facts.interfaces.values():
         if not interface.name.startswith("vlan"):
             continue
-        found[f"{interface.name} networks"] = ", ".join(sorted(str(a.network) for a in interface.addresses)) or "none"
+        found[f"{interface.name} networks"] = (
+            ", ".join(sorted(str(a.network) for a in interface.addresses)) or "none"
+        )
         found[f"{interface.name} mtu"] = str(interface.mtu)
         for virtual in interface.virtual:
-            found[f"{interface.name} virtual-address {virtual.vrid} {'ipv6' if ':' in virtual.address else 'ipv4'}"] = virtual.address
+            found[
+                f"{interface.name} virtual-address {virtual.vrid} {'ipv6' if ':' in virtual.address else 'ipv4'}"
+            ] = virtual.address
     return found

@@ -41,7 +41,9 @@ async def call_home(device: SimulatedDevice, host: str, port: int) -> None:
     asyncssh.Error when nobody has answered who would have it for a device."""
     server = _Server(device, None)
     try:
-        async with await asyncssh.connect_reverse(host, port, server_factory=lambda: server, **_options(device)) as connection:
+        async with await asyncssh.connect_reverse(
+            host, port, server_factory=lambda: server, **_options(device)
+        ) as connection:
             await connection.wait_closed()
     except (OSError, asyncssh.Error):
         # Whoever asks to come in has seen the host key, which is what the call was for.
@@ -90,7 +92,9 @@ class _Server(asyncssh.SSHServer):
         return True
 
     def _authorized(self, username: str) -> asyncssh.SSHAuthorizedKeys:
-        return asyncssh.import_authorized_keys("".join(f"{line}\n" for line in self._device.keys_of(username)))
+        return asyncssh.import_authorized_keys(
+            "".join(f"{line}\n" for line in self._device.keys_of(username))
+        )
 
     def password_auth_supported(self) -> bool:
         return True
@@ -100,7 +104,10 @@ class _Server(asyncssh.SSHServer):
 
     def session_requested(
         self,
-    ) -> asyncssh.SSHServerSession[str] | tuple[asyncssh.SSHServerChannel[bytes], asyncssh.SSHServerSession[bytes]]:
+    ) -> (
+        asyncssh.SSHServerSession[str]
+        | tuple[asyncssh.SSHServerChannel[bytes], asyncssh.SSHServerSession[bytes]]
+    ):
         service = self._device.service(self.user)
         if service is None or self._connection is None:
             return _Session(self._device, self.user, self._address)

@@ -55,7 +55,9 @@ class NetworkState:
 
     # --- what changes ---------------------------------------------------------------------------------------------------
 
-    def update(self, name: str, facts: Facts, filters: Callable[[], Filters] = Filters, *, alive: bool = True) -> None:
+    def update(
+        self, name: str, facts: Facts, filters: Callable[[], Filters] = Filters, *, alive: bool = True
+    ) -> None:
         """A device's configuration has changed, or it has started or stopped."""
         self._observe()
         touched = self.bridging.changed(name) if name in self._known.facts else set()
@@ -68,7 +70,12 @@ class NetworkState:
             raise ValueError(f"there is a device '{plan.name}' already")
         cables = list(cables)
         for near, far in cables:
-            if near[1] not in plan.ports or far[0] not in self._devices or far[1] not in self._devices[far[0]].ports or far in self._links:
+            if (
+                near[1] not in plan.ports
+                or far[0] not in self._devices
+                or far[1] not in self._devices[far[0]].ports
+                or far in self._links
+            ):
                 raise ValueError(f"{near[1]} of {plan.name} cannot be plugged into {far[1]} of {far[0]}")
         self._observe()
         self._devices[plan.name], self._attached[plan.name] = plan, plan.attached
@@ -85,7 +92,9 @@ class NetworkState:
         """A cable is cut, or mended. Raises KeyError when there is none in the port."""
         self._observe()
         self.bridging.cut((device, port), is_cut=is_cut)
-        self._settle(self.bridging.changed(device) | self.bridging.changed(self._known.links[device, port][0]))
+        self._settle(
+            self.bridging.changed(device) | self.bridging.changed(self._known.links[device, port][0])
+        )
 
     def _settle(self, touched: set[str]) -> None:
         self._known.changed(touched)
@@ -170,7 +179,9 @@ class NetworkState:
         """The addresses through which sessions may come in: those of network.yaml, and those of the management port as it is configured."""
         plan, port = self._known.devices[device], self._known.facts[device].interfaces.get(MANAGEMENT_PORT)
         configured = [str(ip) for ip in sorted(port.ips, key=str)] if port is not None else []
-        return list(dict.fromkeys([plan.management, *([plan.alternate] if plan.alternate else []), *configured]))
+        return list(
+            dict.fromkeys([plan.management, *([plan.alternate] if plan.alternate else []), *configured])
+        )
 
     def reachable(self, device: str, address: str | None = None) -> bool:
         """Whether a session can come in at an address, or at any: an interface that is up has it; and where sessions come in by the
@@ -182,7 +193,10 @@ class NetworkState:
             self._tick()
         present = self._reached.get((device, address))
         if present is None or present[0] != self._known.generation:
-            present = self._reached[device, address] = self._known.generation, self._comes_in(device, plan.station, address)
+            present = self._reached[device, address] = (
+                self._known.generation,
+                self._comes_in(device, plan.station, address),
+            )
         return present[1]
 
     def _comes_in(self, device: str, station: str | None, management: str) -> bool:
@@ -193,7 +207,10 @@ class NetworkState:
         source = self._forwarding.source(station, target) if station is not None else None
         if station is None or source is None:
             return station is None
-        return self._forwarding.exchange(station, Packet(source, target, "tcp", UNPRIVILEGED, SSH)).reason is None
+        return (
+            self._forwarding.exchange(station, Packet(source, target, "tcp", UNPRIVILEGED, SSH)).reason
+            is None
+        )
 
     def _full(self, device: str, instance: str = "") -> Table:
         """The table with everything in it."""
@@ -202,5 +219,8 @@ class NetworkState:
         if present is None or present[0] != version:
             table = self._tables.of(device, instance)
             learned = list(self._speakers.candidates(device)) if not instance else []
-            present = self._made[device, instance] = version, Table([*table.candidates, *learned]) if learned else table
+            present = self._made[device, instance] = (
+                version,
+                Table([*table.candidates, *learned]) if learned else table,
+            )
         return present[1]

@@ -69,4 +69,6 @@ class Subsystem(Carried[bytes]):
         if not reply:
             return
         for piece in fault.said(number, text, self._service.framed(reply).decode("utf-8")):
-            self.to_send.append(piece if isinstance(piece, float) else piece.encode("utf-8", "surrogateescape"))
+            self.to_send.append(
+                piece if isinstance(piece, float) else piece.encode("utf-8", "surrogateescape")
+            )

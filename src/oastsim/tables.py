@@ -96,10 +96,15 @@ class Tables:
         yield from ((PREFERENCE["direct"], route) for route in direct)
         for static in self._known.facts[device].static_routes:
             if static.discards is not None and static.instance == instance:
-                yield static.preference, Route(static.prefix, "static", "-", "-", 0, instance, static.discards)
+                yield (
+                    static.preference,
+                    Route(static.prefix, "static", "-", "-", 0, instance, static.discards),
+                )
             # Active while one of its next hops is on a connected network.
             for hop in static.next_hops if static.instance == instance else ():
-                via = next((d for d in direct if ipaddress.ip_address(hop) in ipaddress.ip_network(d.prefix)), None)
+                via = next(
+                    (d for d in direct if ipaddress.ip_address(hop) in ipaddress.ip_network(d.prefix)), None
+                )
                 if via is not None:
                     yield static.preference, Route(static.prefix, "static", hop, via.interface, 0, instance)
                     break

@@ -93,7 +93,9 @@ class TreeDevice(SimulatedDevice):
             for wrong in self.system.problems(self.running, self.plan.ports):
                 raise wrong
         except Wrong as wrong:
-            raise ValueError(f"{self.name}: what it starts with is refused: {wrong.message} ({wrong.path})") from None
+            raise ValueError(
+                f"{self.name}: what it starts with is refused: {wrong.message} ({wrong.path})"
+            ) from None
         self.candidate = self.running.copy()
         self.kept_and_told()
 
@@ -122,7 +124,9 @@ class TreeDevice(SimulatedDevice):
 
     def password_fits(self, name: str, password: str) -> bool:
         user = self.user(name)
-        return user is not None and self.system.password in user and fits(password, user[self.system.password])
+        return (
+            user is not None and self.system.password in user and fits(password, user[self.system.password])
+        )
 
     def keys_of(self, name: str) -> list[str]:
         user = self.user(name) or {}
@@ -140,4 +144,8 @@ class TreeDevice(SimulatedDevice):
         self.kept_and_told()
 
     def waits_s(self) -> int | None:
-        return None if self.waiting is None else max(0, round(self.waiting.until - asyncio.get_running_loop().time()))
+        return (
+            None
+            if self.waiting is None
+            else max(0, round(self.waiting.until - asyncio.get_running_loop().time()))
+        )

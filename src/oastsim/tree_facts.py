@@ -29,7 +29,9 @@ def ospf_interfaces(ospf: Data) -> Iterator[tuple[str, OspfInterface]]:
 def addresses(family: Data) -> Iterator[str]:
     """The addresses in `address[ip]/prefix-length`, sorted, each with its length."""
     found = family.get("address", {})
-    made = [f"{ip}/{address['prefix-length']}" for (ip,), address in found.items() if "prefix-length" in address]
+    made = [
+        f"{ip}/{address['prefix-length']}" for (ip,), address in found.items() if "prefix-length" in address
+    ]
     return iter(sorted(made, key=lambda address: ipaddress.ip_interface(address)))
 
 
@@ -39,7 +41,10 @@ def bgp_of(data: Data, interfaces: Mapping[str, Interface]) -> Bgp | None:
         return None
     neighbors = {
         address: BgpNeighbor(
-            int(one["peer-as"]), one.get("local-address"), one.get("enabled", "true") == "true", int(one.get("hold-time", 90))
+            int(one["peer-as"]),
+            one.get("local-address"),
+            one.get("enabled", "true") == "true",
+            int(one.get("hold-time", 90)),
         )
         for (address,), one in data.get("neighbor", {}).items()
         if "peer-as" in one

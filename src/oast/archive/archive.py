@@ -17,8 +17,8 @@ from typing import Final
 
 from oast.archive.git import Git
 from oast.errors import UsageError
-from oast.files import make_private, turn
-from oast.nearest import suggestion
+from oast.files import directory_lock, make_private
+from oast.spelling import spelling_hint
 
 RUNNING: Final = "running"
 STARTUP: Final = "startup"
@@ -34,7 +34,7 @@ _NOT_IN_TAGS = re.compile(r"[^A-Za-z0-9._/+-]+|\.\.+|^[./-]+|[./]+$|\.lock$|//+|
 
 
 @dataclass(frozen=True)
-class Kept:
+class BackupEntry:
     """A point in time: the `label`, if it has one, its commit, when (seconds since 1970), and why in one line; `alias` is another name
     by which it is found."""
 
@@ -50,7 +50,7 @@ class Kept:
         return datetime.fromtimestamp(self.at, UTC).isoformat(timespec="seconds")
 
 
-def file_of(kind: str, device: str) -> str:
+def backup_file(kind: str, device: str) -> str:
     """Where the configuration of a device stands in the archive."""
     return f"{kind}/{device}.txt"
 
@@ -99,8 +99,12 @@ class Archive:
         Raises StateError, UsageError for a label that is taken or none, OSError.
         """
         self.prepare()
-        with turn(self._folder):
-            if label is not None and alias is not None and self._ref(f"refs/tags/{tag_of(label)}") is not None:
+        with directory_lock(self._folder):
+            if (
+                label is not None
+                and alias is not None
+                and self._ref(f"refs/tags/{label_tag(label)}") is not None
+            ):
                 label = f"{label} ({alias})"
             if label is not None:
                 self.need_free(label)
@@ -126,20 +130,36 @@ class Archive:
         return parts
 
     def _tag(self, label: str, why: str, alias: str | None, who: str, point: str) -> list[bytes]:
-        head = f"tag {tag_of(label)}\nfrom {point}\ntagger {_person(who)}\n".encode()
+        head = f"tag {label_tag(label)}\nfrom {point}\ntagger {_person(who)}\n".encode()
         also = f"\n\n{ALSO}{alias}" if alias is not None else ""
         return [head, _data(f"{label}\n\n{why}{also}".encode())]
 
     def need_free(self, label: str) -> None:
         """Raises UsageError for a label that is taken, or that cannot be one."""
-        if not LABEL.fullmatch(label) or not tag_of(label) or label in (RUNNING, STARTUP) or tag_of(label).startswith(LEDGER_HEAD):
-            raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'")
-        if self._ref(f"refs/tags/{tag_of(label)}") is not None:
-            taken = next((kept.label for kept in self.labels() if kept.label is not None and tag_of(kept.label) == tag_of(label)), label)
+        if (
+            not LABEL.fullmatch(label)
+            or not label_tag(label)
+            or label in (RUNNING, STARTUP)
+            or label_tag(label).startswith(LEDGER_HEAD)
+        ):
+            raise UsageError(
+                f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'"
+            )
+        if self._ref(f"refs/tags/{label_tag(label)}") is not None:
+            taken = next(
+                (
+                    kept.label
+                    for kept in self.labels()
+                    if kept.label is not None and label_tag(kept.label) == label_tag(label)
+                ),
+                label,
+            )
             if taken != label:
-                message = f"the label '{label}' differs from '{taken}' in spelling only: both would be the Git tag {tag_of(label)}"
+                message = f"the label '{label}' differs from '{taken}' in spelling only: both would be the Git tag {label_tag(label)}"
                 raise UsageError(message, hint="choose a label that differs in a letter or a digit")
-            raise UsageError(f"there is a label '{label}' already", hint="a label is one point in time: choose another")
+            raise UsageError(
+                f"there is a label '{label}' already", hint="a label is one point in time: choose another"
+            )
 
     def _ref(self, name: str) -> str | None:
         """What a reference points to, from Git's own files (gitrepository-layout(5)): asking Git would take longer than the rest."""
@@ -153,47 +173,60 @@ class Archive:
             return None
         return next((line.split(" ")[0] for line in packed if line.endswith(f" {name}")), None)
 
-    def labels(self) -> list[Kept]:
+    def labels(self) -> list[BackupEntry]:
         """The points in time that have a label, the newest last."""
         if not (self._folder / "HEAD").exists():
             return []
-        shape = "%(refname)%00%(*objectname)%00%(taggerdate:unix)%00%(contents:subject)%00%(contents:body)%00%01"
-        lines = self._git.run("for-each-ref", "--sort=taggerdate", f"--format={shape}", "refs/tags").split("\x01")
+        shape = (
+            "%(refname)%00%(*objectname)%00%(taggerdate:unix)%00%(contents:subject)%00%(contents:body)%00%01"
+        )
+        lines = self._git.run("for-each-ref", "--sort=taggerdate", f"--format={shape}", "refs/tags").split(
+            "\x01"
+        )
         found = []
         for line in lines:
             if line.strip() and not line.strip("\n").startswith(f"refs/tags/{LEDGER_HEAD}"):
                 _, commit, at, label, why, *_ = line.strip("\n").split("\0")
                 lines = why.strip().split("\n")
-                alias = lines[-1].removeprefix(ALSO) if len(lines) > 2 and not lines[-2] and lines[-1].startswith(ALSO) else None
-                found.append(Kept(label, commit, int(at), lines[0], alias))
+                alias = (
+                    lines[-1].removeprefix(ALSO)
+                    if len(lines) > 2 and not lines[-2] and lines[-1].startswith(ALSO)
+                    else None
+                )
+                found.append(BackupEntry(label, commit, int(at), lines[0], alias))
         return found
 
-    def history(self, files: Sequence[str] = ()) -> list[Kept]:
+    def history(self, files: Sequence[str] = ()) -> list[BackupEntry]:
         """Every commit, the newest last; or those that changed one of `files`."""
         if not self.blobs():
             return []
         out = self._git.run("log", "--reverse", "--format=%H%x00%ct%x00%s", BRANCH, "--", *files)
-        return [Kept(None, commit, int(at), why) for commit, at, why in (line.split("\0") for line in out.splitlines())]
+        return [
+            BackupEntry(None, commit, int(at), why)
+            for commit, at, why in (line.split("\0") for line in out.splitlines())
+        ]
 
-    def last(self, files: Sequence[str]) -> dict[str, Kept]:
+    def last(self, files: Sequence[str]) -> dict[str, BackupEntry]:
         """The newest commit that changed each of `files`, of those that are there."""
         if not self.blobs():
             return {}
-        found: dict[str, Kept] = {}
+        found: dict[str, BackupEntry] = {}
         wanted = set(files)
-        kept: Kept | None = None
-        for line in self._git.run("log", "--name-only", "--no-renames", "--format=%x00%H%x00%ct%x00%s", BRANCH).splitlines():
+        kept: BackupEntry | None = None
+        for line in self._git.run(
+            "log", "--name-only", "--no-renames", "--format=%x00%H%x00%ct%x00%s", BRANCH
+        ).splitlines():
             if line.startswith("\0"):
                 _, commit, at, why = line.split("\0", 3)
-                kept = Kept(None, commit, int(at), why)
+                kept = BackupEntry(None, commit, int(at), why)
             elif kept is not None and line in wanted and line not in found:
                 found[line] = kept
         return found
 
-    def point(self, word: str) -> Kept:
+    def point(self, word: str) -> BackupEntry:
         """The point in time of a label, or of a commit. Raises UsageError when there is none."""
         labels = self.labels()
-        for names in (lambda kept: (kept.label,), lambda kept: (tag_of(kept.label or ""), kept.alias)):
+        for names in (lambda kept: (kept.label,), lambda kept: (label_tag(kept.label or ""), kept.alias)):
             for kept in reversed(labels):
                 if word in names(kept):
                     return kept
@@ -202,7 +235,10 @@ class Archive:
                 if kept.commit.startswith(word):
                     return kept
         known = [kept.label for kept in labels if kept.label is not None]
-        raise UsageError(f"there is no label '{word}'", hint=suggestion(word, known) if known else "make one: oast backup --label WORDS")
+        raise UsageError(
+            f"there is no label '{word}'",
+            hint=spelling_hint(word, known) if known else "make one: oast backup --label WORDS",
+        )
 
     def contents(self, commit: str, files: Sequence[str]) -> dict[str, bytes]:
         """Those of `files` that there were at a point in time."""
@@ -210,7 +246,9 @@ class Archive:
         asked = [file for file in files if file in blobs]
         if not asked:
             return {}
-        data = self._git.output("cat-file", "--batch", given="".join(f"{blobs[file]}\n" for file in asked).encode())
+        data = self._git.output(
+            "cat-file", "--batch", given="".join(f"{blobs[file]}\n" for file in asked).encode()
+        )
         found = {}
         for file in asked:
             head, _, data = data.partition(b"\n")
@@ -242,7 +280,7 @@ class Archive:
         self._git.run("push", "--quiet", remote, f"{BRANCH}:{BRANCH}", "refs/tags/*:refs/tags/*")
 
 
-def tag_of(label: str) -> str:
+def label_tag(label: str) -> str:
     """The name of the tag of a label."""
     return _NOT_IN_TAGS.sub("-", label).strip("-./")
 

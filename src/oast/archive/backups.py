@@ -6,12 +6,12 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.archive.archive import BRANCH, RUNNING, Archive, Kept, file_of
-from oast.config.indented import IndentedSyntax, listed, tree_as_listed
-from oast.config.remembered import masked_lines
+from oast.archive.archive import BRANCH, RUNNING, Archive, BackupEntry, backup_file
+from oast.config.indented_syntax import IndentedSyntax, accept_listed, tree_as_listed
+from oast.config.secret_fingerprints import masked_lines
 from oast.config.tree import Node, canonical
 from oast.errors import ProtocolError, StateError
-from oast.estate.encrypted import EncryptedFile, digest_in
+from oast.estate.encrypted_file import EncryptedFile, digest_in
 from oast.estate.estate import Estate
 from oast.estate.settings import ENCRYPTED, MASKED
 from oast.records import MARK_BEGINS, MARK_ENDS, SHOWN, Secret
@@ -22,7 +22,7 @@ DIGITS = 64
 
 
 @dataclass(frozen=True)
-class Listing:
+class ConfigSnapshot:
     """What a device has listed, running or startup."""
 
     device: str
@@ -42,7 +42,7 @@ class Backups:
 
     def keep(
         self,
-        listings: Iterable[Listing],
+        listings: Iterable[ConfigSnapshot],
         why: str,
         who: str,
         label: str | None = None,
@@ -52,14 +52,14 @@ class Backups:
         """Keep what was listed; the commit, or None when nothing is new (see `Archive.commit`).
 
         Raises StateError, UsageError, EstateError, OSError."""
-        files = {file_of(one.kind, one.device): self._as_kept(one) for one in listings}
+        files = {backup_file(one.kind, one.device): self._as_kept(one) for one in listings}
         return self.archive.commit(self._new(files), why, who, label, alias, note)
 
     def as_kept(self, device: str, syntax: IndentedSyntax, text: str) -> str:
         """What would be kept, or was kept without encryption, of a running configuration that a device lists as `text`."""
-        return self._as_kept(Listing(device, RUNNING, syntax, text))
+        return self._as_kept(ConfigSnapshot(device, RUNNING, syntax, text))
 
-    def _as_kept(self, one: Listing) -> str:
+    def _as_kept(self, one: ConfigSnapshot) -> str:
         if self._estate.settings.archive.secrets != MASKED and _is_plain(one):
             return one.text if one.text.endswith("\n") else f"{one.text}\n"
         tree = _without_volatile(tree_as_listed(one.syntax, one.text))
@@ -91,12 +91,12 @@ class Backups:
 
     # --- reading
 
-    def texts(self, point: Kept, devices: Sequence[str], kind: str = RUNNING) -> dict[str, str]:
+    def texts(self, point: BackupEntry, devices: Sequence[str], kind: str = RUNNING) -> dict[str, str]:
         """What was kept of `devices` at a point in time; secrets as they were kept. Raises StateError, EstateError."""
-        found = self.archive.contents(point.commit, [file_of(kind, name) for name in devices])
+        found = self.archive.contents(point.commit, [backup_file(kind, name) for name in devices])
         texts = {}
         for name in devices:
-            data = found.get(file_of(kind, name))
+            data = found.get(backup_file(kind, name))
             if data is not None:
                 text = data.decode("utf-8", "surrogatepass")
                 if digest_in(text) is not None:
@@ -114,12 +114,12 @@ class Backups:
             return f"{MARK_BEGINS}{digest}{MARK_ENDS}"
 
         try:
-            return canonical(listed(syntax.parse(_FINGERPRINT.sub(marked, text), marks)))
+            return canonical(accept_listed(syntax.parse(_FINGERPRINT.sub(marked, text), marks)))
         except ProtocolError as error:
             raise StateError(f"what was kept cannot be read: {error.message}") from None
 
 
-def _is_plain(one: Listing) -> bool:
+def _is_plain(one: ConfigSnapshot) -> bool:
     """Whether nothing has to be left out: neither comments nor what changes by itself. Printing a tree takes longer than reading it."""
     if any(rule.volatile for rule in one.syntax.grammar.rules()):
         return False
@@ -128,5 +128,7 @@ def _is_plain(one: Listing) -> bool:
 
 def _without_volatile(node: Node) -> Node:
     """The tree without what changes by itself."""
-    kept = {i: _without_volatile(child) for i, child in node.children.items() if not child.statement.rule.volatile}
+    kept = {
+        i: _without_volatile(child) for i, child in node.children.items() if not child.statement.rule.volatile
+    }
     return node.with_children(kept)

@@ -54,7 +54,10 @@ class Git:
                 check=False,
             )
         except FileNotFoundError:
-            raise StateError("there is no git on this machine, or it is not in PATH", hint="install it: backups are kept with it") from None
+            raise StateError(
+                "there is no git on this machine, or it is not in PATH",
+                hint="install it: backups are kept with it",
+            ) from None
         except PermissionError as error:
             raise StateError(f"git cannot be run: {error.strerror}") from None
         except subprocess.TimeoutExpired:

@@ -6,7 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from enum import IntEnum, StrEnum
 
-from oast.config.view import Counts
+from oast.config.diff_text import Counts
 from oast.connect.session import Capability
 from oast.platforms.definition import Platform
 from oast.verify.checks import CheckResult
@@ -101,13 +101,19 @@ INVERSE_EDITS = RollbackMethod("inverse edits that Oast sends", is_autonomous=Fa
 PREVIOUS_STARTUP = RollbackMethod("its former startup, which Oast writes again", is_autonomous=False)
 
 
-def rollback_method_of(platform: Platform, capabilities: Collection[Capability] | None = None) -> RollbackMethod:
+def rollback_method_of(
+    platform: Platform, capabilities: Collection[Capability] | None = None
+) -> RollbackMethod:
     """The way back that the platform declares; where it declares none, Oast has to make one.
 
     Over NETCONF it is what the session's `capabilities` are that decides.
     """
     if platform.netconf is not None:
-        return CONFIRMED_COMMIT if capabilities is None or Capability.REVERT_TIMER in capabilities else INVERSE_EDITS
+        return (
+            CONFIRMED_COMMIT
+            if capabilities is None or Capability.REVERT_TIMER in capabilities
+            else INVERSE_EDITS
+        )
     if platform.timer is not None:
         return REVERT_TIMER
     if platform.candidate is not None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from oast import __version__
-from oast.nearest import nearest, renamed, suggestion
+from oast.spelling import closest_match, renamed, spelling_hint
 
 
 def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
@@ -26,7 +26,9 @@ def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Nam
     chosen = next((argument for argument in arguments if not argument.startswith("-")), None)
     below = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     for name, summary in commands.items():
-        sub = below.add_parser(name, help=summary, description=summary[0].upper() + summary[1:] + ".", allow_abbrev=False)
+        sub = below.add_parser(
+            name, help=summary, description=summary[0].upper() + summary[1:] + ".", allow_abbrev=False
+        )
         if name == chosen:
             module = importlib.import_module(f"oast.cli.{name}")
             sub.set_defaults(run=getattr(module, "run", None))
@@ -34,8 +36,15 @@ def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Nam
     options, unknown = parser.parse_known_args(arguments)
     if unknown:
         sub = below.choices[options.command]
-        near = suggestion(unknown[0].partition("=")[0], sub.every_option()) if unknown[0].startswith("-") else None
-        sub.error(f"unrecognized arguments: {' '.join(unknown)}" + (f"; {near}" if near and not near.startswith("known here") else ""))
+        near = (
+            spelling_hint(unknown[0].partition("=")[0], sub.every_option())
+            if unknown[0].startswith("-")
+            else None
+        )
+        sub.error(
+            f"unrecognized arguments: {' '.join(unknown)}"
+            + (f"; {near}" if near and not near.startswith("known here") else "")
+        )
     return options
 
 
@@ -46,7 +55,7 @@ class Parser(argparse.ArgumentParser):
         wrong = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
         if wrong is not None:
             choices = re.findall(r"'([^']*)'", wrong[2])
-            near = nearest(wrong[1], choices)
+            near = closest_match(wrong[1], choices)
             new = renamed(wrong[1], choices)
             message += f"; {new}" if new else f"; did you mean '{near}'?" if near else ""
         super().error(message)
@@ -60,10 +69,14 @@ class Parser(argparse.ArgumentParser):
         return found
 
 
-def add_action(actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
+def add_action(
+    actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]
+) -> argparse.ArgumentParser:
     """An action of a command, with what all of them have."""
     about = f"{summary[0].upper()}{summary[1:]}."
-    parser: argparse.ArgumentParser = actions.add_parser(name, help=summary, description=about, allow_abbrev=False)
+    parser: argparse.ArgumentParser = actions.add_parser(
+        name, help=summary, description=about, allow_abbrev=False
+    )
     parser.set_defaults(run=run)
     add_format(parser)
     add_estate(parser)
@@ -72,25 +85,41 @@ def add_action(actions: Any, name: str, summary: str, run: Callable[[argparse.Na
 
 def add_estate(parser: argparse.ArgumentParser) -> None:
     """Which estate, and how much to say."""
-    parser.add_argument("--estate", metavar="DIR", type=Path, help="the estate's folder (default: this one or the nearest above)")
+    parser.add_argument(
+        "--estate",
+        metavar="DIR",
+        type=Path,
+        help="the estate's folder (default: this one or the nearest above)",
+    )
     parser.add_argument("-q", "--quiet", action="store_true", help="no progress, only results")
 
 
 def add_selection(parser: argparse.ArgumentParser) -> None:
     """Which devices."""
-    parser.add_argument("--on", metavar="SELECTOR", help="the devices, for example 'role=core and site in (gull, tern)'; default: all")
+    parser.add_argument(
+        "--on",
+        metavar="SELECTOR",
+        help="the devices, for example 'role=core and site in (gull, tern)'; default: all",
+    )
 
 
 def add_intent(parser: argparse.ArgumentParser) -> None:
     """Which sections, and values for this run only."""
-    parser.add_argument("--section", metavar="NAME", action="append", default=[], help="only this section; may be repeated")
+    parser.add_argument(
+        "--section", metavar="NAME", action="append", default=[], help="only this section; may be repeated"
+    )
     add_given(parser)
 
 
 def add_given(parser: argparse.ArgumentParser) -> None:
     """Values for this run only."""
     parser.add_argument(
-        "--with", dest="given", metavar="KEY=VALUE", action="append", default=[], help="a value over all others, for this run"
+        "--with",
+        dest="given",
+        metavar="KEY=VALUE",
+        action="append",
+        default=[],
+        help="a value over all others, for this run",
     )
 
 
@@ -102,15 +131,30 @@ def add_mode(parser: argparse.ArgumentParser) -> None:
         help="replace (default): what is owned and not intended goes; merge: it stays",
     )
     parser.add_argument(
-        "--remove-unknown", action="store_true", help="also remove statements that the platform's grammar does not know, where it says how"
+        "--remove-unknown",
+        action="store_true",
+        help="also remove statements that the platform's grammar does not know, where it says how",
     )
-    parser.add_argument("-v", "--verbose", action="store_true", help="list the statements that are left alone, and every device by itself")
+    parser.add_argument(
+        "-v",
+        "--verbose",
+        action="store_true",
+        help="list the statements that are left alone, and every device by itself",
+    )
 
 
 def add_summary(parser: argparse.ArgumentParser) -> None:
     """How much is shown of what would change."""
-    parser.add_argument("--summary", action="store_true", help="show how much would change in each section, instead of every line")
-    parser.add_argument("--full", action="store_true", help="show every device's own values, also of lines that differ in them alone")
+    parser.add_argument(
+        "--summary",
+        action="store_true",
+        help="show how much would change in each section, instead of every line",
+    )
+    parser.add_argument(
+        "--full",
+        action="store_true",
+        help="show every device's own values, also of lines that differ in them alone",
+    )
 
 
 def add_connection(parser: argparse.ArgumentParser) -> None:
@@ -121,28 +165,47 @@ def add_connection(parser: argparse.ArgumentParser) -> None:
         type=positive,
         help="number of devices to work on at the same time (default: [connection] parallel in oast.toml)",
     )
-    parser.add_argument("--timeout", metavar="S", type=seconds, help="seconds to wait for a device's answer (default: from oast.toml)")
+    parser.add_argument(
+        "--timeout",
+        metavar="S",
+        type=seconds,
+        help="seconds to wait for a device's answer (default: from oast.toml)",
+    )
 
 
 def add_delivery(parser: argparse.ArgumentParser) -> None:
     """Why and how to deliver."""
-    parser.add_argument("-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run")
+    parser.add_argument(
+        "-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run"
+    )
     parser.add_argument("--ticket", metavar="T", help="the ticket it belongs to")
     parser.add_argument("--dry-run", action="store_true", help="compare and show, touch nothing")
     parser.add_argument("--yes", action="store_true", help="deliver without asking")
-    parser.add_argument("--revert-timer", metavar="S", type=seconds, help="seconds until a device goes back by itself")
-    parser.add_argument("--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true")
+    parser.add_argument(
+        "--revert-timer", metavar="S", type=seconds, help="seconds until a device goes back by itself"
+    )
+    parser.add_argument(
+        "--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true"
+    )
     parser.add_argument(
         "--max-failures",
         metavar="N",
         type=count,
         help="stop starting devices after more than N failures or rollbacks (default: [delivery] max_failures in oast.toml)",
     )
-    parser.add_argument("--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml")
+    parser.add_argument(
+        "--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml"
+    )
     waves = parser.add_mutually_exclusive_group()
-    waves.add_argument("--one-wave", action="store_true", help="all devices in one wave, for changes that need both ends of a link")
     waves.add_argument(
-        "--split-waves", action="store_true", help="split a wave that would not fit into the revert timer (default: from oast.toml)"
+        "--one-wave",
+        action="store_true",
+        help="all devices in one wave, for changes that need both ends of a link",
+    )
+    waves.add_argument(
+        "--split-waves",
+        action="store_true",
+        help="split a wave that would not fit into the revert timer (default: from oast.toml)",
     )
     parser.add_argument(
         "--neighbor-hops",
@@ -168,7 +231,12 @@ def add_expect(parser: argparse.ArgumentParser) -> None:
 
 def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
     """What comes out."""
-    parser.add_argument("--format", choices=("text", "json", *more), default="text", help="text to read (default), or a document")
+    parser.add_argument(
+        "--format",
+        choices=("text", "json", *more),
+        default="text",
+        help="text to read (default), or a document",
+    )
 
 
 def positive(text: str) -> int:

@@ -16,18 +16,28 @@ from oast.cli.exits import DONE, FAILED
 from oast.cli.failures import show_device_errors
 from oast.cli.loop import run as run_to_end
 from oast.cli.progress import Progress
-from oast.cli.workplace import console, estate_of, named, near, plural, put_json, put_table, show_other_values, table
+from oast.cli.workplace import (
+    console,
+    estate_of,
+    named,
+    near,
+    plural,
+    put_json,
+    put_table,
+    show_other_values,
+    table,
+)
 from oast.errors import UsageError
 from oast.estate.estate import Estate, open_estate
-from oast.estate.read_values import FILE, ReadValue, save
+from oast.estate.values_file import FILE, ReadValue, save_values
 from oast.files import make_folder, write_whole
 from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
-from oast.nearest import suggestion
 from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, records_document
-from oast.platforms.catalogue import TEXT, FieldType
+from oast.platforms.reading_schema import TEXT, FieldType
+from oast.readings.filter_expression import condition
 from oast.readings.other_values import other_values
-from oast.readings.where import condition
+from oast.spelling import spelling_hint
 
 R = TypeVar("R")
 NAMED = 6
@@ -36,18 +46,38 @@ DEFAULT = "-"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("reading", metavar="READING", nargs="?", help="what is asked for: see --list")
-    parser.add_argument("--list", action="store_true", dest="listing", help="the readings there are, with their fields")
+    parser.add_argument(
+        "--list", action="store_true", dest="listing", help="the readings there are, with their fields"
+    )
     parser.add_argument("--to", metavar="ADDRESS", help="of ping and trace: to whom")
-    parser.add_argument("--raw", metavar="COMMAND", help="what a command lists, in the devices' own words, in place of a reading")
-    parser.add_argument("--allow-any", action="store_true", help="with --raw: also a command that is not known to change nothing")
-    parser.add_argument("--where", metavar="EXPRESSION", help="only records such as 'oper-status=down and not name=loop*'")
-    parser.add_argument("--columns", metavar="FIELDS", help="only these fields, in this order, with commas between")
+    parser.add_argument(
+        "--raw",
+        metavar="COMMAND",
+        help="what a command lists, in the devices' own words, in place of a reading",
+    )
+    parser.add_argument(
+        "--allow-any",
+        action="store_true",
+        help="with --raw: also a command that is not known to change nothing",
+    )
+    parser.add_argument(
+        "--where", metavar="EXPRESSION", help="only records such as 'oper-status=down and not name=loop*'"
+    )
+    parser.add_argument(
+        "--columns", metavar="FIELDS", help="only these fields, in this order, with commas between"
+    )
     parser.add_argument("--sort", metavar="FIELD", help="in the order of this field")
     parser.add_argument("--descending", action="store_true", help="with --sort: the largest first")
     parser.add_argument("--pick", metavar="JMESPATH", help="what this gives of each device's records")
-    parser.add_argument("--save", metavar="KEY", help=f"with --pick: into {FILE}, as the value KEY of every device")
     parser.add_argument(
-        "--out", metavar="DIR", nargs="?", const=DEFAULT, help="a file for each device, in DIR (default: .oast/asked/READING)"
+        "--save", metavar="KEY", help=f"with --pick: into {FILE}, as the value KEY of every device"
+    )
+    parser.add_argument(
+        "--out",
+        metavar="DIR",
+        nargs="?",
+        const=DEFAULT,
+        help="a file for each device, in DIR (default: .oast/asked/READING)",
     )
     arguments.add_selection(parser)
     arguments.add_connection(parser)
@@ -70,14 +100,23 @@ def run(options: argparse.Namespace) -> int:
         compiled(options.pick)
     if options.where is not None:
         condition(options.where, {DEVICE: TEXT, **fields})
-    asked = _asked(options, estate, lambda heard: ask(estate, options.reading, options.on, **_how(options), on_event=heard, to=options.to))
+    asked = _asked(
+        options,
+        estate,
+        lambda heard: ask(
+            estate, options.reading, options.on, **_how(options), on_event=heard, to=options.to
+        ),
+    )
     if options.where is not None:
         asked = asked.where(options.where)
     columns = _columns(options, asked)
     if options.pick is not None:
         _show_picked(options, estate, asked)
     elif options.out is not None:
-        texts = {name: json.dumps(records_document(records), indent=2) + "\n" for name, records in asked.records.items()}
+        texts = {
+            name: json.dumps(records_document(records), indent=2) + "\n"
+            for name, records in asked.records.items()
+        }
         _write(options, estate, options.reading, texts, ".json")
     else:
         show_records(options.format, asked, asked.rows(options.sort, descending=options.descending), columns)
@@ -89,7 +128,10 @@ def _need_one(options: argparse.Namespace) -> None:
     """Whether what is asked for is one thing, and said in options that go together. Raises UsageError."""
     asked = [options.reading is not None, options.raw is not None, options.listing]
     if sum(asked) != 1:
-        raise UsageError("say what is asked for: a READING, --raw COMMAND, or --list", hint="oast ask --list shows the readings")
+        raise UsageError(
+            "say what is asked for: a READING, --raw COMMAND, or --list",
+            hint="oast ask --list shows the readings",
+        )
     if options.reading is None:
         for name in ("where", "columns", "sort", "pick", "save", "to"):
             if getattr(options, name) is not None:
@@ -113,9 +155,13 @@ def _how(options: argparse.Namespace) -> dict[str, Any]:
     return {"parallel": options.parallel, "timeout_s": options.timeout}
 
 
-def _asked(options: argparse.Namespace, estate: Estate, work: Callable[[OnEvent], Coroutine[Any, Any, R]]) -> R:
+def _asked(
+    options: argparse.Namespace, estate: Estate, work: Callable[[OnEvent], Coroutine[Any, Any, R]]
+) -> R:
     names = [device.name for device in estate.pick(options.on)]
-    with Progress(console(error=True), names, quiet=bool(options.quiet or options.format != "text")) as progress:
+    with Progress(
+        console(error=True), names, quiet=bool(options.quiet or options.format != "text")
+    ) as progress:
         return run_to_end(work(progress))
 
 
@@ -132,14 +178,22 @@ def _need_fields(options: argparse.Namespace, fields: Mapping[str, FieldType]) -
     """Whether the reading has the fields that are named. Raises UsageError."""
     for name in (*_names(options.columns or ""), *([options.sort] if options.sort is not None else ())):
         if name != DEVICE and name not in fields:
-            raise UsageError(f"the reading '{options.reading}' has no field '{name}'", hint=suggestion(name, fields))
+            raise UsageError(
+                f"the reading '{options.reading}' has no field '{name}'", hint=spelling_hint(name, fields)
+            )
 
 
 def _columns(options: argparse.Namespace, asked: Asked) -> list[str]:
     """The fields to show: those that were asked for, or all of which there is something."""
     if options.columns is not None:
         return _names(options.columns)
-    given = {name for records in asked.records.values() for one in records for name, value in one.items() if value is not None}
+    given = {
+        name
+        for records in asked.records.values()
+        for one in records
+        for name, value in one.items()
+        if value is not None
+    }
     return [DEVICE, *(name for name in asked.fields if name in given or options.format != "text")]
 
 
@@ -169,13 +223,25 @@ def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]
     value = picked[names[0]]
     if value is None:
         raise UsageError(f"'{options.pick}' gives nothing on {named(names, NAMED)}: nothing was saved")
-    if estate.fingerprints.hide(json.dumps(value, ensure_ascii=False)) != json.dumps(value, ensure_ascii=False):
-        raise UsageError("what was picked holds a secret of the estate: it is not written into a file", hint="oast secret set")
+    if estate.fingerprints.hide(json.dumps(value, ensure_ascii=False)) != json.dumps(
+        value, ensure_ascii=False
+    ):
+        raise UsageError(
+            "what was picked holds a secret of the estate: it is not written into a file",
+            hint="oast secret set",
+        )
     at = datetime.now(UTC).isoformat(timespec="seconds")
-    save(estate.folder, ReadValue(options.save, value, f"read on {named(names, NAMED)} at {at}: {options.reading}, {options.pick}"))
+    save_values(
+        estate.folder,
+        ReadValue(
+            options.save, value, f"read on {named(names, NAMED)} at {at}: {options.reading}, {options.pick}"
+        ),
+    )
     told = f"{options.save} is kept in {FILE}"
     now = open_estate(estate.folder, estate.environment)
-    others = [device.name for device in now.devices.values() if _at(now.values_of(device), options.save) != value]
+    others = [
+        device.name for device in now.devices.values() if _at(now.values_of(device), options.save) != value
+    ]
     if others:
         told += f"; on {named(others, NAMED)} another value stands over it (oast explain {others[0]} {options.save})"
     sys.stdout.flush()
@@ -190,7 +256,11 @@ def _at(values: Any, key: str) -> Any:
 
 def _raw(options: argparse.Namespace, estate: Estate) -> int:
     command, any_ = options.raw, options.allow_any
-    found = _asked(options, estate, lambda heard: list_raw(estate, command, options.on, allow_any=any_, **_how(options), on_event=heard))
+    found = _asked(
+        options,
+        estate,
+        lambda heard: list_raw(estate, command, options.on, allow_any=any_, **_how(options), on_event=heard),
+    )
     if options.out is not None:
         _write(options, estate, "raw", found.texts, ".txt")
     elif options.format == "json":
@@ -201,7 +271,9 @@ def _raw(options: argparse.Namespace, estate: Estate) -> int:
     return _failures(found)
 
 
-def _write(options: argparse.Namespace, estate: Estate, what: str, texts: Mapping[str, str], ending: str) -> None:
+def _write(
+    options: argparse.Namespace, estate: Estate, what: str, texts: Mapping[str, str], ending: str
+) -> None:
     folder = estate.working / "asked" / what if options.out == DEFAULT else Path(options.out)
     make_folder(folder)
     for name, text in texts.items():

@@ -16,26 +16,28 @@ from oast.cli.workplace import console, named, plural, put_json, put_table, tabl
 from oast.estate.inventory import Device
 from oast.intent.intent import IntentBuilder
 from oast.operations.ask import DEVICE, Asked, Listed, different_lines, readings_known
-from oast.platforms.catalogue import READINGS, FieldType, Kind
+from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
 from oast.readings.tables import Record
-from oast.readings.values import plain, shown, text_of
+from oast.readings.values import show_value, to_json, to_text
 
 NAMED = 6
-RIGHT = (Kind.NUMBER, Kind.DECIMAL, Kind.DURATION)
+RIGHT = (ValueKind.NUMBER, ValueKind.DECIMAL, ValueKind.DURATION)
 COLOURS = {"+": "green", "-": "red", "@": "cyan"}
 
 
 def show_records(form: str, asked: Asked, rows: Sequence[Record], columns: Sequence[str]) -> None:
     """The records in one of the forms: json, jsonl, csv, or text to read."""
     if form == "json":
-        kept = [{name: plain(row.get(name)) for name in columns} for row in rows]
+        kept = [{name: to_json(row.get(name)) for name in columns} for row in rows]
         failed = [{"device": name, "reason": error.message} for name, error in asked.failed]
         put_json("records", 1, {"reading": asked.reading, "records": kept, "failed": failed})
     elif form == "jsonl":
         for row in rows:
-            sys.stdout.write(json.dumps({name: plain(row.get(name)) for name in columns}, ensure_ascii=True) + "\n")
+            sys.stdout.write(
+                json.dumps({name: to_json(row.get(name)) for name in columns}, ensure_ascii=True) + "\n"
+            )
     elif form == "csv":
-        sys.stdout.write(csv_text(columns, ([text_of(row.get(name)) for name in columns] for row in rows)))
+        sys.stdout.write(csv_text(columns, ([to_text(row.get(name)) for name in columns] for row in rows)))
     else:
         _show_table(asked, rows, columns)
 
@@ -44,7 +46,7 @@ def _show_table(asked: Asked, rows: Sequence[Mapping[str, Any]], columns: Sequen
     numbers = tuple(name for name in columns if name in asked.fields and asked.fields[name].kind in RIGHT)
     listing = table(*columns, numbers=numbers, whole=(DEVICE,))
     for row in rows:
-        listing.add_row(*(shown(row.get(name)) or "-" for name in columns))
+        listing.add_row(*(show_value(row.get(name)) or "-" for name in columns))
 
     def show(out: Console) -> None:
         if rows:
@@ -63,7 +65,9 @@ def show_groups(found: Listed) -> None:
             if number:
                 out.print()
             how_many = f"  (all {len(names)})" if len(groups) == 1 else f"  ({plural(len(names), 'device')})"
-            out.print(Text.assemble((named(names, NAMED), "bold"), (how_many if len(names) > 1 else "", "dim")))
+            out.print(
+                Text.assemble((named(names, NAMED), "bold"), (how_many if len(names) > 1 else "", "dim"))
+            )
             lines = different_lines(groups[0][0], text) if number else []
             if not number or len(lines) > len(text.splitlines()):
                 out.out(text.rstrip("\n"), highlight=False)
@@ -109,4 +113,11 @@ def show_readings(form: str, devices: Sequence[Device], builder: IntentBuilder) 
 
 def _field_document(name: str, field: FieldType) -> dict[str, Any]:
     choices = {"choices": list(field.choices)} if field.choices else {}
-    return {"field": name, "type": str(field.kind), "unit": field.unit, "key": field.key, "about": field.help, **choices}
+    return {
+        "field": name,
+        "type": str(field.kind),
+        "unit": field.unit,
+        "key": field.key,
+        "about": field.help,
+        **choices,
+    }

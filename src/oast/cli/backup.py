@@ -6,7 +6,7 @@ import argparse
 import sys
 from datetime import UTC, datetime
 
-from oast.archive.archive import RUNNING, STARTUP, Kept, file_of
+from oast.archive.archive import RUNNING, STARTUP, BackupEntry, backup_file
 from oast.archive.backups import Backups
 from oast.cli import arguments
 from oast.cli.differences import show_differences
@@ -22,7 +22,9 @@ from oast.operations.backups import backup, differences
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=_take)
-    parser.add_argument("--label", metavar="WORDS", help="a name for this point in time, such as 'before DNS update'")
+    parser.add_argument(
+        "--label", metavar="WORDS", help="a name for this point in time, such as 'before DNS update'"
+    )
     parser.add_argument("-m", "--reason", metavar="REASON", help="why it is made")
     parser.add_argument("--startup", action="store_true", help="also what the devices start with")
     arguments.add_selection(parser)
@@ -45,7 +47,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def _take(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     names = [device.name for device in estate.pick(options.on)]
-    with Progress(console(error=True), names, quiet=bool(options.quiet or options.format == "json")) as progress:
+    with Progress(
+        console(error=True), names, quiet=bool(options.quiet or options.format == "json")
+    ) as progress:
         result = run_to_end(
             backup(
                 estate,
@@ -60,14 +64,20 @@ def _take(options: argparse.Namespace) -> int:
         )
     if options.format == "json":
         failed = [{"device": name, "reason": error.message} for name, error in result.failed]
-        put_json("backup", 1, {"devices": list(result.read), "commit": result.commit, "label": result.label, "failed": failed})
+        put_json(
+            "backup",
+            1,
+            {"devices": list(result.read), "commit": result.commit, "label": result.label, "failed": failed},
+        )
     else:
         new = "nothing is new" if result.commit is None else f"kept as {result.commit[:12]}"
         label = f", labelled '{result.label}'" if result.label else ""
         console().print(f"{plural(len(result.read), 'device')} read: {new}{label}")
         show_device_errors(result.failed, sys.stderr)
         if result.failed:
-            sys.stderr.write(f"{plural(len(result.failed), 'device')} could not be read: what was kept of them before stays\n")
+            sys.stderr.write(
+                f"{plural(len(result.failed), 'device')} could not be read: what was kept of them before stays\n"
+            )
     if result.unpushed is not None:
         sys.stderr.write(f"it could not be sent to the remote: {result.unpushed}\n")
     return FAILED if result.failed or result.unpushed else DONE
@@ -75,10 +85,10 @@ def _take(options: argparse.Namespace) -> int:
 
 def _list(options: argparse.Namespace) -> int:
     archive = Backups(estate_of(options)).archive
-    labels: dict[str, list[Kept]] = {}
+    labels: dict[str, list[BackupEntry]] = {}
     for kept in archive.labels():
         labels.setdefault(kept.commit, []).append(kept)
-    files = [file_of(kind, options.device) for kind in (RUNNING, STARTUP)] if options.device else []
+    files = [backup_file(kind, options.device) for kind in (RUNNING, STARTUP)] if options.device else []
     points = archive.history(files)
     rows = [(point, [kept.label or "" for kept in labels.get(point.commit, ())]) for point in points]
     if options.format == "json":
@@ -91,7 +101,9 @@ def _list(options: argparse.Namespace) -> int:
         return DONE
     listing = table("kept", "at", "why", "labels", whole=("kept", "at"))
     for point, found in rows:
-        listing.add_row(point.commit[:12], _time(point.at).replace("T", " ")[:16], point.why, ", ".join(found))
+        listing.add_row(
+            point.commit[:12], _time(point.at).replace("T", " ")[:16], point.why, ", ".join(found)
+        )
     put_table(out, listing)
     return DONE
 
@@ -107,7 +119,9 @@ def _show(options: argparse.Namespace) -> int:
     kind = STARTUP if options.startup else RUNNING
     text = backups.texts(backups.archive.point(options.label), [device.name], kind).get(device.name)
     if text is None:
-        raise UsageError(f"nothing was kept of the {kind} configuration of '{device.name}' under '{options.label}'")
+        raise UsageError(
+            f"nothing was kept of the {kind} configuration of '{device.name}' under '{options.label}'"
+        )
     if options.format == "json":
         put_json("kept", 1, {"device": device.name, "kind": kind, "text": text})
     else:
@@ -119,9 +133,17 @@ def _diff(options: argparse.Namespace) -> int:
     found = differences(estate_of(options), options.label, options.other, options.on)
     changed = [one for one in found if one.edits]
     if options.format == "json":
-        put_json("backup-diff", 1, {"devices": [{"device": one.name, "edits": edits_document(one.edits)} for one in found]})
+        put_json(
+            "backup-diff",
+            1,
+            {"devices": [{"device": one.name, "edits": edits_document(one.edits)} for one in found]},
+        )
         return NO if changed else DONE
     out = console()
     show_differences(found, out)
-    out.print(f"{plural(len(changed), 'device')} different, {len(found) - len(changed)} equal" if changed else "no difference")
+    out.print(
+        f"{plural(len(changed), 'device')} different, {len(found) - len(changed)} equal"
+        if changed
+        else "no difference"
+    )
     return NO if changed else DONE

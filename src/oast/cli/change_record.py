@@ -28,9 +28,13 @@ def run_list(options: argparse.Namespace) -> int:
     if not changes:
         out.print("nothing was delivered or proposed yet")
         return DONE
-    listing = table("change", "devices", "state", "author", "ticket", "reason", numbers=("devices",), whole=("change",))
+    listing = table(
+        "change", "devices", "state", "author", "ticket", "reason", numbers=("devices",), whole=("change",)
+    )
     for change in changes:
-        listing.add_row(change.name, str(change.devices), change.state, change.author, change.ticket or "", change.reason)
+        listing.add_row(
+            change.name, str(change.devices), change.state, change.author, change.ticket or "", change.reason
+        )
     put_table(out, listing)
     if more:
         out.print(f"the last {len(changes)}; --all lists all of them", style="dim")
@@ -50,8 +54,18 @@ def run_audit(options: argparse.Namespace) -> int:
             ledger.remember()
     if options.format == "json":
         findings = [{"file": f.file, "line": f.line or None, "message": f.message} for f in found.findings]
-        signed = [{"file": s.file, "first": s.first, "last": s.last, "signer": s.signer} for s in found.signatures]
-        put_json("audit", 1, {"findings": findings, "seen": [{"file": f, "entries": number} for f, number in seen], "signed": signed})
+        signed = [
+            {"file": s.file, "first": s.first, "last": s.last, "signer": s.signer} for s in found.signatures
+        ]
+        put_json(
+            "audit",
+            1,
+            {
+                "findings": findings,
+                "seen": [{"file": f, "entries": number} for f, number in seen],
+                "signed": signed,
+            },
+        )
         return NO if found.findings else DONE
     out = console()
     for finding in found.findings:
@@ -79,7 +93,11 @@ def _show_signatures(out: Console, signatures: Sequence[SignedRange]) -> None:
 def _accept(options: argparse.Namespace, estate: Estate) -> int:
     accepted = accept_break(estate, options.accept_break)
     if options.format == "json":
-        put_json("audit", 1, {"accepted": [{"file": f.file, "line": f.line or None, "message": f.message} for f in accepted]})
+        put_json(
+            "audit",
+            1,
+            {"accepted": [{"file": f.file, "line": f.line or None, "message": f.message} for f in accepted]},
+        )
         return DONE
     out = console()
     for finding in accepted:

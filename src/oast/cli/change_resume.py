@@ -20,9 +20,16 @@ from oast.operations.resume import Resume, ResumedRun
 
 def run_resume(options: argparse.Namespace) -> int:
     """Take up everything that was left open."""
-    resume = Resume(estate_of(options, telling=False), parallel=options.parallel, timeout_s=options.timeout, give_up=options.give_up)
+    resume = Resume(
+        estate_of(options, telling=False),
+        parallel=options.parallel,
+        timeout_s=options.timeout,
+        give_up=options.give_up,
+    )
     names = [device.name for left in resume.runs for device in left.devices]
-    with Progress(console(error=True), names, quiet=bool(options.quiet or options.format == "json")) as progress:
+    with Progress(
+        console(error=True), names, quiet=bool(options.quiet or options.format == "json")
+    ) as progress:
         resume.on_event = progress
         runs: list[ResumedRun] = run_to_end(resume.run())
     if options.format == "json":
@@ -38,7 +45,9 @@ def run_resume(options: argparse.Namespace) -> int:
 
 
 def _document(run: ResumedRun) -> Mapping[str, Any]:
-    devices = [{"device": o.device, "state": str(o.state), "reason": o.reason, "hint": o.hint} for o in run.outcomes]
+    devices = [
+        {"device": o.device, "state": str(o.state), "reason": o.reason, "hint": o.hint} for o in run.outcomes
+    ]
     return {"run": run.run, "change": run.change, "began": run.began, "devices": devices}
 
 

@@ -16,11 +16,11 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, estate_of, named, plural, put_json, put_table, table
 from oast.errors import UsageError
 from oast.intent.intent import IntentBuilder
-from oast.nearest import suggestion
 from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
 from oast.operations.recorded import recorded_plan
 from oast.operations.staging_approval import staged_devices
 from oast.operations.wording import device_lines
+from oast.spelling import spelling_hint
 
 NAMED = 6
 ROWS = 12
@@ -73,7 +73,10 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
         rows.add_row(f"{entry.kind}", f"{entry.at[:19]} UTC{f' by {who}' if who else ''}")
     estate = next((e.said["estate"] for e in change.entries if e.said.get("estate")), None)
     if estate is not None:
-        rows.add_row("estate", f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}")
+        rows.add_row(
+            "estate",
+            f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}",
+        )
     put_table(out, rows)
     out.print()
     show_staging(out, changes, change)
@@ -83,8 +86,16 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
 def show_staging(out: Console, changes: Changes, change: Change) -> None:
     """The new devices of a change that stages some, and what each is given first."""
     for name, staged in staged_devices(changes, change).items():
-        attributes = ", ".join(f"{key} {_shown(value)}" for key, value in staged["attributes"].items() if key not in ("name", "serial"))
-        out.print(Text.assemble((f"new device {name}", "bold"), f" with the serial number {staged['serial']}: {attributes}"))
+        attributes = ", ".join(
+            f"{key} {_shown(value)}"
+            for key, value in staged["attributes"].items()
+            if key not in ("name", "serial")
+        )
+        out.print(
+            Text.assemble(
+                (f"new device {name}", "bold"), f" with the serial number {staged['serial']}: {attributes}"
+            )
+        )
         out.print("  first configuration:")
         for line in staged["first"]:
             out.print(Text(f"    {line}"))
@@ -109,7 +120,9 @@ def show_plan(out: Console, plan: StoredPlan) -> None:
 
 
 def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:
-    listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
+    listing = table(
+        "device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds")
+    )
     for device in outcome["devices"]:
         state = device["state"]
         listing.add_row(
@@ -133,7 +146,10 @@ def _show_readings(out: Console, readings: Any) -> None:
         for reading, sign, row in state_diff(device):
             cells = "  ".join(str(cell) for cell in row if cell is not None)
             groups.setdefault((reading, sign, cells), []).append(name)
-    out.print(f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before and after:", style="bold")
+    out.print(
+        f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before and after:",
+        style="bold",
+    )
     if not groups:
         out.print("    the same")
     for number, ((reading, sign, cells), names) in enumerate(groups.items()):
@@ -148,14 +164,20 @@ def _show_intended(options: argparse.Namespace, changes: Changes, change: Change
     plan = recorded_plan(changes, change)
     name = options.device
     if name not in plan:
-        raise UsageError(f"{change.name} has nothing to do with a device '{name}'", hint=suggestion(name, plan.devices))
+        raise UsageError(
+            f"{change.name} has nothing to do with a device '{name}'", hint=spelling_hint(name, plan.devices)
+        )
     estate = changes.estate
     builder = IntentBuilder(estate)
     syntax = builder.syntax(estate.device(name))
     planned = plan.of(name, syntax.grammar)
     text = syntax.masked(planned.intended)
     if options.format == "json":
-        put_json("intended", 1, {"change": change.name, "device": name, "sections": list(planned.owners), "text": text})
+        put_json(
+            "intended",
+            1,
+            {"change": change.name, "device": name, "sections": list(planned.owners), "text": text},
+        )
     else:
         console().out(text, end="", highlight=False)
     return DONE

@@ -13,9 +13,9 @@ from oast.cli.csv_output import csv_text
 from oast.cli.exits import DONE, FAILED
 from oast.cli.failures import show_device_errors
 from oast.cli.workplace import console, near, plural, put_json, put_table, table
-from oast.connect.connector import Connector, Way
+from oast.connect.connector import ConnectionInfo, Connector
 from oast.errors import DeviceError, UsageError
-from oast.estate.connections import Origin
+from oast.estate.connections import SettingOrigin
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 
@@ -29,7 +29,7 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
     if options.columns:
         raise UsageError("--columns belongs to the list of attributes", hint="leave it out with --connection")
     connector = Connector(estate, devices)
-    ways: dict[str, Way] = {}
+    ways: dict[str, ConnectionInfo] = {}
     failed: list[tuple[str, DeviceError]] = []
     for device in devices:
         try:
@@ -38,14 +38,26 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
             failed.append((device.name, error))
     settings = {name: _settings(estate, estate.devices[name]) for name in ways}
     if options.format == "json":
-        put_json("connections", 2, {"devices": [{**asdict(way), "device": name, "settings": settings[name]} for name, way in ways.items()]})
+        put_json(
+            "connections",
+            2,
+            {
+                "devices": [
+                    {**asdict(way), "device": name, "settings": settings[name]} for name, way in ways.items()
+                ]
+            },
+        )
     elif options.format == "csv":
         cells = ([cell if cell != "-" else "" for cell in _row(name, way)] for name, way in ways.items())
         sys.stdout.write(csv_text(COLUMNS, cells))
     else:
         rows = [_row(name, way) for name, way in ways.items()]
         # What no device has, nobody has to look at.
-        shown = [number for number, name in enumerate(COLUMNS) if name not in SELDOM or any(row[number] != "-" for row in rows)]
+        shown = [
+            number
+            for number, name in enumerate(COLUMNS)
+            if name not in SELDOM or any(row[number] != "-" for row in rows)
+        ]
         listing = table(*(COLUMNS[number] for number in shown), numbers=("port",), whole=("host key",))
         for row in rows:
             listing.add_row(*(row[number] for number in shown))
@@ -59,7 +71,7 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
     return FAILED if failed else DONE
 
 
-def _row(name: str, way: Way) -> list[str]:
+def _row(name: str, way: ConnectionInfo) -> list[str]:
     keys = ", ".join(way.host_keys) or "none trusted"
     through = ", ".join(way.through) or "-"
     return [
@@ -81,7 +93,7 @@ def _settings(estate: Estate, device: Device) -> dict[str, dict[str, Any]]:
     chosen, origins = connections.of(device), connections.origins(device)
     found: dict[str, dict[str, Any]] = {}
     for field in fields(chosen):
-        value, origin = getattr(chosen, field.name), origins.get(field.name, Origin())
+        value, origin = getattr(chosen, field.name), origins.get(field.name, SettingOrigin())
         if isinstance(value, Path):
             value = str(near(value))
         place = None if origin.place is None else str(origin.place)
@@ -91,7 +103,9 @@ def _settings(estate: Estate, device: Device) -> dict[str, dict[str, Any]]:
     return found
 
 
-def _put_settings(estate: Estate, settings: Mapping[str, Mapping[str, Mapping[str, Any]]], *, verbose: bool) -> None:
+def _put_settings(
+    estate: Estate, settings: Mapping[str, Mapping[str, Mapping[str, Any]]], *, verbose: bool
+) -> None:
     """What holds for each device and why; devices for which the same holds, together. Only what is written down, unless `verbose`."""
     together: dict[str, list[str]] = {}
     for name, found in settings.items():
@@ -103,7 +117,11 @@ def _put_settings(estate: Estate, settings: Mapping[str, Mapping[str, Mapping[st
             if one["place"] is None and not verbose:
                 continue
             rule = f" on {one['on']}" if one["on"] else ""
-            listing.add_row(key, _shown(one["value"]), f"{one['place']}{rule}" if one["place"] else "nobody: as Oast has it")
+            listing.add_row(
+                key,
+                _shown(one["value"]),
+                f"{one['place']}{rule}" if one["place"] else "nobody: as Oast has it",
+            )
         put_table(console(), listing)
 
 
@@ -123,11 +141,17 @@ def _options(decided: Mapping[str, str]) -> str:
 
 def _say_whose_word(estate: Estate, devices: list[Device]) -> None:
     connections = estate.settings.connections
-    files = dict.fromkeys(file for device in devices if (file := connections.of(device).ssh_config) is not None)
+    files = dict.fromkeys(
+        file for device in devices if (file := connections.of(device).ssh_config) is not None
+    )
     sys.stdout.write("\n")
     if connections.everywhere.simulated:
-        sys.stdout.write("simulated: sessions go to the devices of 'oast sim start', on loopback, without jump hosts\n")
+        sys.stdout.write(
+            "simulated: sessions go to the devices of 'oast sim start', on loopback, without jump hosts\n"
+        )
     for file in files:
-        sys.stdout.write(f"{near(file)} is read, as oast.toml says; what it decides stands in the last column\n")
+        sys.stdout.write(
+            f"{near(file)} is read, as oast.toml says; what it decides stands in the last column\n"
+        )
     if not files:
         sys.stdout.write("no file of OpenSSH's client is read\n")

@@ -28,14 +28,26 @@ from oast.cli.fresh import fresh_folder, lay_out
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
 from oast.errors import StateError
-from oast.estate.encrypted import EncryptedFile
+from oast.estate.encrypted_file import EncryptedFile
 from oast.files import write_whole
 
 SHIPPED = Path(__file__).parent / "larkwater"
 SECRETS = ("login-password", "privilege-password")
 ENCRYPTED = ("snmp-read", "snmp-billing")
 # What the steps of the story need: imported once.
-IMPORTED = ("push", "verify", "drift", "ask", "lint", "render", "explain", "devices", "sim", "onboard", "trust")
+IMPORTED = (
+    "push",
+    "verify",
+    "drift",
+    "ask",
+    "lint",
+    "render",
+    "explain",
+    "devices",
+    "sim",
+    "onboard",
+    "trust",
+)
 SEVENTH = Path(__file__).parent / "larkwater_seventh"
 MANAGED_AT_MOST_S = 120.0
 TERMINALS = (
@@ -55,14 +67,25 @@ ADDED: Mapping[str, tuple[str, str]] = {
         "",
         "  - on: site=knot\n    values: {site_name: Knot pier, login: {secret: login-password}, privilege: {secret: privilege-password}}\n",
     ),
-    "values/devices/gull-core-1.yaml": ("", "  - {port: port11, address: 203.0.113.54/31, ipv6: '2001:db8:1::54/127'} # to knot-edge-1\n"),
-    "values/devices/heron-core-1.yaml": ("", "  - {port: port11, address: 203.0.113.60/31, ipv6: '2001:db8:1::60/127'} # to knot-edge-1\n"),
-    "inventory/devices.yaml": ("", "  - [gull-core-1 port11, knot-edge-1 port1]\n  - [heron-core-1 port11, knot-edge-1 port2]\n"),
+    "values/devices/gull-core-1.yaml": (
+        "",
+        "  - {port: port11, address: 203.0.113.54/31, ipv6: '2001:db8:1::54/127'} # to knot-edge-1\n",
+    ),
+    "values/devices/heron-core-1.yaml": (
+        "",
+        "  - {port: port11, address: 203.0.113.60/31, ipv6: '2001:db8:1::60/127'} # to knot-edge-1\n",
+    ),
+    "inventory/devices.yaml": (
+        "",
+        "  - [gull-core-1 port11, knot-edge-1 port1]\n  - [heron-core-1 port11, knot-edge-1 port2]\n",
+    ),
 }
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--into", metavar="DIR", type=Path, help="a new folder for the estate, left for playing with")
+    parser.add_argument(
+        "--into", metavar="DIR", type=Path, help="a new folder for the estate, left for playing with"
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -95,7 +118,9 @@ def _folder(into: Path | None) -> Path:
     return Path(tempfile.mkdtemp(prefix="oast-demo-")) if into is None else fresh_folder(into)
 
 
-def in_a_process(arguments: Sequence[str], folder: Path, environment: Mapping[str, str], output: IO[bytes] | None = None) -> int:
+def in_a_process(
+    arguments: Sequence[str], folder: Path, environment: Mapping[str, str], output: IO[bytes] | None = None
+) -> int:
     """The exit code of the program in a process of its own: a fork of this one, which has imported already what takes longest.
 
     What it puts out goes to `output`, where that is given.
@@ -137,7 +162,9 @@ class _Story:
         self._estate = estate
         self._out = console()
         # Secrets of the engineer's own estate must not reach the demo's devices.
-        self._environment: Mapping[str, str] = {k: v for k, v in os.environ.items() if not k.startswith("OAST_SECRET_")}
+        self._environment: Mapping[str, str] = {
+            k: v for k, v in os.environ.items() if not k.startswith("OAST_SECRET_")
+        }
 
     def tell(self) -> None:
         self._say(
@@ -151,37 +178,62 @@ class _Story:
         self._run("devices", "trust", "--yes")
         self._run("devices", "--columns", "name,address,platform,site,role", "--on", "site in (gull, tern)")
         self._say("What should be on a device? Templates and values, rendered; no device is touched.")
-        self._run("render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace")
-        self._say("The same for a switch, in its own words: its configuration is paths, and takes effect as a whole.")
+        self._run(
+            "render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace"
+        )
+        self._say(
+            "The same for a switch, in its own words: its configuration is paths, and takes effect as a whole."
+        )
         self._run("render", "--on", "name=tern-access-1", "--section", "vlans", "--section", "time")
         self._say("And for a router that has no command line: XML, in the modules of the IETF.")
         self._run("render", "--on", "name=gull-border-1", "--section", "system", "--section", "border-routes")
-        self._say("Where does a value come from, what did it override, and is anything wrong in the whole estate?")
+        self._say(
+            "Where does a value come from, what did it override, and is anything wrong in the whole estate?"
+        )
         self._run("explain", "gull-core-1", "location")
         self._run("lint")
-        self._say("What would change? What is the same on several devices is shown once; secrets are fingerprints.")
+        self._say(
+            "What would change? What is the same on several devices is shown once; secrets are fingerprints."
+        )
         self._run("diff", "--section", "time", "--section", "monitoring", expect=NO)
         self._say(
             "Deliver it: to one terminal, then to the other routers there, then to all the rest, as [delivery] in oast.toml says;",
             "each under a timer that brings it back unless Oast confirms: the routers' own, the others' commit that has to be confirmed.",
         )
         self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary")
-        self._say("Does the network do what was intended? The checks follow from the intent, and from checks/.")
+        self._say(
+            "Does the network do what was intended? The checks follow from the intent, and from checks/."
+        )
         self._run("verify")
-        self._say("How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as the network tells it:")
-        self._type("gull-dist-1", "trace 198.51.100.1", "trace 2001:db8:aaaa::1", "list bgp-neighbors", "list pair")
+        self._say(
+            "How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as the network tells it:"
+        )
+        self._type(
+            "gull-dist-1", "trace 198.51.100.1", "trace 2001:db8:aaaa::1", "list bgp-neighbors", "list pair"
+        )
         self._say("Has anybody changed something by hand since, and do the policies hold?")
         self._run("drift")
         self._say("Again, with nothing changed:")
         self._run("push", "-m", "Once more", "--yes")
-        self._say("The billing system is gone. One line leaves the values, and the community leaves the devices.")
+        self._say(
+            "The billing system is gone. One line leaves the values, and the community leaves the devices."
+        )
         self._remove_line("values/network.yaml", "    - name: {secret: snmp-billing}\n")
         self._run("push", "-m", "Billing no longer reads SNMP", "--ticket", "LF-1057", "--yes")
         self._say(
             "And the classic accident: a change that cuts off the way in. Oast cannot confirm it any more,",
             "so after 6 seconds the device goes back by itself, and Oast finds out that it did.",
         )
-        cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false", "--revert-timer", "6", "--verify-timeout", "2")
+        cut = (
+            "--on",
+            "name=tern-edge-1",
+            "--with",
+            "management.enabled=false",
+            "--revert-timer",
+            "6",
+            "--verify-timeout",
+            "2",
+        )
         self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=REVERTED)
         self._say("Nothing is left of it:")
         self._run("diff")
@@ -199,12 +251,32 @@ class _Story:
         for file, (before, text) in ADDED.items():
             self._add(file, before, text)
         self._run("onboard", "keys")
-        self._run("sim", "manufacturer", "LW-7007", "--owner", "../larkwater-onboarding/owner.pem", "--into", "../vouchers")
+        self._run(
+            "sim",
+            "manufacturer",
+            "LW-7007",
+            "--owner",
+            "../larkwater-onboarding/owner.pem",
+            "--into",
+            "../vouchers",
+        )
         self._run("onboard", "stage", "boxes.csv", "--yes")
-        self._say("The routers of terminals that are neighbours of gull-core-1; its other ports lead to the hubs:")
+        self._say(
+            "The routers of terminals that are neighbours of gull-core-1; its other ports lead to the hubs:"
+        )
         self._run(*TERMINALS)
         self._run(
-            "push", "-m", "Links to the Knot", "--on", "role=core", "--section", "interfaces", "--section", "routing", "--yes", "--summary"
+            "push",
+            "-m",
+            "Links to the Knot",
+            "--on",
+            "role=core",
+            "--section",
+            "interfaces",
+            "--section",
+            "routing",
+            "--yes",
+            "--summary",
         )
         with self._serving() as (server, home):
             self._say(
@@ -223,7 +295,9 @@ class _Story:
         """The bootstrap server in the background; where it is, and where it is called."""
         command = [sys.executable, "-m", "oast", "onboard", "serve", "--port", "0"]
         self._out.print(Text.assemble(("\n$ ", "dim"), ("oast onboard serve &", "bold cyan")))
-        process = subprocess.Popen(command, cwd=self._estate, env=dict(self._environment), stdout=subprocess.PIPE, text=True)
+        process = subprocess.Popen(
+            command, cwd=self._estate, env=dict(self._environment), stdout=subprocess.PIPE, text=True
+        )
         try:
             assert process.stdout is not None  # noqa: S101  # it was asked for
             places = []
@@ -243,7 +317,9 @@ class _Story:
         deadline = time.monotonic() + MANAGED_AT_MOST_S
         while time.monotonic() < deadline:
             with tempfile.TemporaryFile() as output:
-                in_a_process(("onboard", "status", "--format", "json"), self._estate, self._environment, output)
+                in_a_process(
+                    ("onboard", "status", "--format", "json"), self._estate, self._environment, output
+                )
                 output.seek(0)
                 devices = json.load(output)["devices"]
             if all(box["state"] in ("managed", "failed") for box in devices):
@@ -257,7 +333,12 @@ class _Story:
         if before not in there:
             raise StateError(f"the demo stopped: {file} has no line '{before.strip()}'")
         write_whole(path, there.replace(before, text + before, 1) if before else there + text)
-        self._out.print(Text("".join(f"  + {line}\n" for line in text.strip().splitlines()) + f"    ({file})", style="green"))
+        self._out.print(
+            Text(
+                "".join(f"  + {line}\n" for line in text.strip().splitlines()) + f"    ({file})",
+                style="green",
+            )
+        )
 
     def _say(self, *lines: str) -> None:
         self._out.print()
@@ -280,7 +361,9 @@ class _Story:
         sys.stdout.flush()
         typed = "".join(f"{line}\n" for line in (*lines, "leave"))
         command = [sys.executable, "-m", "oast", "sim", "console", device]
-        subprocess.run(command, cwd=self._estate, env=dict(self._environment), input=typed, text=True, check=True)
+        subprocess.run(
+            command, cwd=self._estate, env=dict(self._environment), input=typed, text=True, check=True
+        )
         self._out.print()
 
     def _remove_line(self, file: str, line: str) -> None:

@@ -12,14 +12,29 @@ from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json, put_table, table
 from oast.errors import UsageError
 from oast.estate.inventory import Device
-from oast.nearest import suggestion
+from oast.spelling import spelling_hint
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("action", nargs="?", choices=("list", "trust"), default="list", help="list (default), or trust host keys")
-    parser.add_argument("--columns", metavar="A,B", help="list: these attributes, in this order (default: all)")
-    parser.add_argument("--connection", action="store_true", help="list: how a session with each would be opened; opens none")
-    parser.add_argument("-v", "--verbose", action="store_true", help="with --connection: also the settings that nobody wrote down")
+    parser.add_argument(
+        "action",
+        nargs="?",
+        choices=("list", "trust"),
+        default="list",
+        help="list (default), or trust host keys",
+    )
+    parser.add_argument(
+        "--columns", metavar="A,B", help="list: these attributes, in this order (default: all)"
+    )
+    parser.add_argument(
+        "--connection", action="store_true", help="list: how a session with each would be opened; opens none"
+    )
+    parser.add_argument(
+        "-v",
+        "--verbose",
+        action="store_true",
+        help="with --connection: also the settings that nobody wrote down",
+    )
     parser.add_argument("--replace", action="store_true", help="trust: also replace keys that have changed")
     parser.add_argument("--yes", action="store_true", help="trust: do not ask")
     arguments.add_selection(parser)
@@ -50,9 +65,13 @@ def _list(devices: list[Device], options: argparse.Namespace) -> int:
     columns = [column.strip() for column in options.columns.split(",")] if options.columns else known
     for column in columns:
         if column not in known:
-            raise UsageError(f"none of the devices picked has an attribute '{column}'", hint=suggestion(column, known))
+            raise UsageError(
+                f"none of the devices picked has an attribute '{column}'", hint=spelling_hint(column, known)
+            )
     if options.format == "json":
-        documents = [{c: device.attributes.get(c) for c in columns if c in device.attributes} for device in devices]
+        documents = [
+            {c: device.attributes.get(c) for c in columns if c in device.attributes} for device in devices
+        ]
         put_json("devices", 1, {"devices": documents})
         return DONE
     if options.format == "csv":

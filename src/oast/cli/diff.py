@@ -45,7 +45,9 @@ def run(options: argparse.Namespace) -> int:
         if plan.different:
             total = f"+{sum(c.counts.added for c in plan.different)} -{sum(c.counts.removed for c in plan.different)}"
             as_intended = len(plan.comparisons) - len(plan.different)
-            out.print(f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} as intended")
+            out.print(
+                f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} as intended"
+            )
         elif plan.comparisons:
             unsaved = f", {len(plan.unsaved)} not saved" if plan.unsaved else ""
             out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended{unsaved}")
@@ -72,5 +74,9 @@ async def compared(options: argparse.Namespace) -> Plan:
     prepared = prepare(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
-        manner = ApplyMode(getattr(options, "mode", None) or "replace", getattr(options, "remove_unknown", False))
-        return await compare(prepared, manner, parallel=options.parallel, timeout_s=options.timeout, on_event=progress)
+        manner = ApplyMode(
+            getattr(options, "mode", None) or "replace", getattr(options, "remove_unknown", False)
+        )
+        return await compare(
+            prepared, manner, parallel=options.parallel, timeout_s=options.timeout, on_event=progress
+        )

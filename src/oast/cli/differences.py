@@ -13,9 +13,9 @@ from rich.text import Text
 from oast.change.plan.diff import Comparison
 from oast.cli.folding import Folded, folded, heading_of, show_values
 from oast.cli.workplace import named, plural
-from oast.config.difference import Edit
-from oast.config.sparing import Spared
-from oast.config.view import Counts, ViewLine, counts, view
+from oast.config.diff_text import Counts, ViewLine, counts, view
+from oast.config.edits import Edit
+from oast.config.retained import RetainedStatement
 
 NAMED = 12  # devices of a group that are named; JSON names them all
 STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}
@@ -40,7 +40,9 @@ class Shared:
     counts: Counts
 
 
-def shared_differences(devices: Iterable[Differing], *, full: bool = True) -> tuple[list[Shared], list[Folded]]:
+def shared_differences(
+    devices: Iterable[Differing], *, full: bool = True
+) -> tuple[list[Shared], list[Folded]]:
     """Every edit once, those with the same devices together; what most devices have in common comes first. Unless it is to be `full`,
     those that differ in values only are folded."""
     holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
@@ -48,14 +50,18 @@ def shared_differences(devices: Iterable[Differing], *, full: bool = True) -> tu
         for unit in _units(device.edits):
             holders.setdefault(view(unit), []).append((device.name, unit))
     names_of = {lines: [name for name, _ in having] for lines, having in holders.items()}
-    alike = [] if full else folded(names_of, {lines: counts(having[0][1]) for lines, having in holders.items()})
+    alike = (
+        [] if full else folded(names_of, {lines: counts(having[0][1]) for lines, having in holders.items()})
+    )
     gone = {lines for group in alike for lines in group.views}
     together: dict[tuple[str, ...], list[Edit]] = {}
     for lines, having in holders.items():
         if lines not in gone:
             together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
     groups = [Shared(names, view(edits), counts(edits)) for names, edits in together.items()]
-    return sorted(groups, key=lambda group: -len(group.devices)), sorted(alike, key=lambda group: -len(group.devices))
+    return sorted(groups, key=lambda group: -len(group.devices)), sorted(
+        alike, key=lambda group: -len(group.devices)
+    )
 
 
 def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
@@ -75,7 +81,13 @@ def show_differences(devices: Sequence[Differing], console: Console, *, full: bo
     for group in shared:
         number = len(group.devices)
         heading = Text(named(group.devices, NAMED), style="bold")
-        note = f"  (all {number})" if number == len(devices) > 1 else f"  (the same on {number})" if number > 1 else ""
+        note = (
+            f"  (all {number})"
+            if number == len(devices) > 1
+            else f"  (the same on {number})"
+            if number > 1
+            else ""
+        )
         heading.append(f"{note}  +{group.counts.added} -{group.counts.removed}", style="not bold dim")
         console.print(heading)
         for line in group.lines:
@@ -96,7 +108,9 @@ def show_unsaved(comparisons: Sequence[Comparison], console: Console, *, pushing
             continue
         lines = plural(len(comparison.unsaved), "change")
         tail = "; a push saves them, too:" if pushing else ":"
-        console.print(Text(f"{comparison.name} runs {lines} that somebody has not saved{tail}", style="yellow"))
+        console.print(
+            Text(f"{comparison.name} runs {lines} that somebody has not saved{tail}", style="yellow")
+        )
         for edit in comparison.unsaved[:3]:
             place = " / ".join((*(node.text for node in edit.outer), edit.node.text))
             console.print(Text(f"    {'-' if edit.operation == 'remove' else '+'} {place}", style="yellow"))
@@ -130,18 +144,20 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
         console.print()
 
 
-def _on(spared: Mapping[str, Sequence[Spared]]) -> str:
+def _on(spared: Mapping[str, Sequence[RetainedStatement]]) -> str:
     names = [name for name, found in spared.items() if found]
     return f"on {named(names, NAMED)}"
 
 
-def _list(spared: Mapping[str, Sequence[Spared]], console: Console, *, verbose: bool) -> None:
+def _list(spared: Mapping[str, Sequence[RetainedStatement]], console: Console, *, verbose: bool) -> None:
     holders: dict[tuple[str, ...], list[str]] = {}
     for name, found in spared.items() if verbose else ():
         for one in found:
             holders.setdefault(tuple(node.text for node in (*one.outer, one.node)), []).append(name)
             for _, below in one.node.walk() if one.unknown else ():
-                holders.setdefault((*(node.text for node in (*one.outer, one.node)), below.text), []).append(name)
+                holders.setdefault((*(node.text for node in (*one.outer, one.node)), below.text), []).append(
+                    name
+                )
     for words, names in holders.items():
         where = f"   ({named(names, NAMED)})" if len(spared) > 1 else ""
         console.print(Text(f"    {' / '.join(words)}").append(where, style="dim"))

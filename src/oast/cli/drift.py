@@ -29,7 +29,10 @@ NAMED = 4
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--plot", metavar="FILE", type=Path, help="draw what oast watch has found over time (.png, .svg or .pdf); asks no device"
+        "--plot",
+        metavar="FILE",
+        type=Path,
+        help="draw what oast watch has found over time (.png, .svg or .pdf); asks no device",
     )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -52,28 +55,44 @@ def run(options: argparse.Namespace) -> int:
             sys.stderr.write(f"the last backup cannot be compared with: {why}\n")
         if found.left_out:
             names = named(found.left_out, NAMED)
-            sys.stderr.write(f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast change resume)\n")
+            sys.stderr.write(
+                f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast change resume)\n"
+            )
     return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
 
 
 async def _found(options: argparse.Namespace) -> Drifted:
     prepared = prepare(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
-    with Progress(console(error=True), [intent.device.name for intent in prepared.intents], quiet=quiet) as progress:
+    with Progress(
+        console(error=True), [intent.device.name for intent in prepared.intents], quiet=quiet
+    ) as progress:
         return await find_drift(
-            prepared, limited=bool(options.section), parallel=options.parallel, timeout_s=options.timeout, on_event=progress
+            prepared,
+            limited=bool(options.section),
+            parallel=options.parallel,
+            timeout_s=options.timeout,
+            on_event=progress,
         )
 
 
 def _plot(options: argparse.Namespace) -> int:
     if options.on or options.section or options.given:
-        raise UsageError("--plot draws what was kept of all that is watched", hint="leave out --on, --section and --with")
+        raise UsageError(
+            "--plot draws what was kept of all that is watched", hint="leave out --on, --section and --with"
+        )
     estate = estate_of(options)
     runs, first, last = draw_trend(estate, options.plot)
     if options.format == "json":
-        put_json("plot", 1, {"file": str(options.plot), "runs": runs, "from": first.isoformat(), "to": last.isoformat()})
+        put_json(
+            "plot",
+            1,
+            {"file": str(options.plot), "runs": runs, "from": first.isoformat(), "to": last.isoformat()},
+        )
     else:
-        console().print(f"{options.plot}: {plural(runs, 'run')} from {first:%Y-%m-%d %H:%M} to {last:%Y-%m-%d %H:%M} UTC")
+        console().print(
+            f"{options.plot}: {plural(runs, 'run')} from {first:%Y-%m-%d %H:%M} to {last:%Y-%m-%d %H:%M} UTC"
+        )
     return DONE
 
 
@@ -83,7 +102,9 @@ def _show_last(out: Console, last: Mapping[str, Change]) -> None:
     for name, change in last.items():
         groups.setdefault(f"{change.name} by {change.author}: {change.reason}", []).append(name)
     for told, names in groups.items():
-        put_hanging(out, Text.assemble((f"delivered last to these parts of {named(names, NAMED)}: ", "dim"), told))
+        put_hanging(
+            out, Text.assemble((f"delivered last to these parts of {named(names, NAMED)}: ", "dim"), told)
+        )
     if groups:
         out.print()
 
@@ -103,7 +124,11 @@ def _show(found: Drifted) -> None:
         says = f"says {unlike.found}" if unlike.found is not None else "says nothing of it"
         place = f"{unlike.place}: " if unlike.place else ""
         put_hanging(
-            out, Text.assemble((place, "cyan"), (f"{unlike.device} is meant to have {unlike.attribute} {unlike.meant}: it {says}", "bold"))
+            out,
+            Text.assemble(
+                (place, "cyan"),
+                (f"{unlike.device} is meant to have {unlike.attribute} {unlike.meant}: it {says}", "bold"),
+            ),
         )
     show_problems(found.policies, sys.stdout)
     if found.policies or found.unlike:
@@ -119,7 +144,9 @@ def _show(found: Drifted) -> None:
             else f"no drift: {plural(len(found.drifts), 'device')} {as_before}"
         )
     if found.unlike:
-        told.append(f"{plural(len({unlike.device for unlike in found.unlike}), 'device')} not as in the inventory")
+        told.append(
+            f"{plural(len({unlike.device for unlike in found.unlike}), 'device')} not as in the inventory"
+        )
     if found.errors:
         told.append(plural(len(found.errors), "policy violation"))
     if told:
@@ -130,11 +157,23 @@ def _show_besides(out: Console, found: Drifted) -> None:
     """What is no drift by itself, and explains some."""
     if found.undelivered:
         names = named(found.undelivered, NAMED)
-        put_hanging(out, Text.assemble(("not delivered yet to ", "dim"), f"{names}", (": what the intent has besides (oast diff)", "dim")))
+        put_hanging(
+            out,
+            Text.assemble(
+                ("not delivered yet to ", "dim"),
+                f"{names}",
+                (": what the intent has besides (oast diff)", "dim"),
+            ),
+        )
     if found.since_backup:
         names = named([drift.name for drift in found.since_backup], NAMED)
         put_hanging(
-            out, Text.assemble(("not as in the last backup: ", "dim"), f"{names}", (" (oast backup keeps them as they are)", "dim"))
+            out,
+            Text.assemble(
+                ("not as in the last backup: ", "dim"),
+                f"{names}",
+                (" (oast backup keeps them as they are)", "dim"),
+            ),
         )
     if found.undelivered or found.since_backup:
         out.print()

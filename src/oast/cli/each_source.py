@@ -11,7 +11,7 @@ from oast.cli.exits import DONE
 from oast.cli.failures import exit_code_of, show_error
 from oast.cli.workplace import put_json
 from oast.errors import OastError
-from oast.estate.sources import SourceSettings
+from oast.estate.source_settings import SourceSettings
 
 One = Callable[[argparse.Namespace, SourceSettings], tuple[int, dict[str, Any]]]
 

@@ -40,7 +40,9 @@ class Ending:
             asyncio.get_running_loop().add_signal_handler(number, self._signalled)
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
         for number in SIGNALS:
             asyncio.get_running_loop().remove_signal_handler(number)
@@ -91,4 +93,6 @@ def left_text(outcomes: tuple[Outcome, ...]) -> str:
     if not lines:
         return "exited at once; no device was changed"
     rest = f"    unchanged: the other {unchanged}\n" if unchanged else ""
-    return "exited at once\n" + "\n".join(lines) + f"\n{rest}hint: find out and recover with: oast change resume"
+    return (
+        "exited at once\n" + "\n".join(lines) + f"\n{rest}hint: find out and recover with: oast change resume"
+    )

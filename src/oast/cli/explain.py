@@ -10,12 +10,17 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exits import DONE
 from oast.cli.workplace import console, estate_of, put_json
-from oast.estate.provenance import Explained, Origin, explain, in_words, masked
+from oast.estate.provenance import Explained, Origin, describe_value, explain, masked
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("device", metavar="DEVICE")
-    parser.add_argument("key", metavar="KEY", nargs="?", help="a value such as management.port, or one that holds others; default: all")
+    parser.add_argument(
+        "key",
+        metavar="KEY",
+        nargs="?",
+        help="a value such as management.port, or one that holds others; default: all",
+    )
     arguments.add_given(parser)
     arguments.add_format(parser)
     arguments.add_estate(parser)
@@ -29,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
         return DONE
     out = console()
     for one in explained:
-        out.print(Text.assemble((one.key, "bold"), f" = {in_words(one.value)}"))
+        out.print(Text.assemble((one.key, "bold"), f" = {describe_value(one.value)}"))
         width = max(len(str(origin.place)) for origin in one.origins)
         for number, origin in enumerate(reversed(one.origins)):
             out.print(_line(origin, width, _told(one, origin, number)))
@@ -38,11 +43,19 @@ def run(options: argparse.Namespace) -> int:
 
 def _told(one: Explained, origin: Origin, number: int) -> str:
     if origin.extends:
-        return f"appended {in_words(origin.written)}"
+        return f"appended {describe_value(origin.written)}"
     if number == 0:
-        return "" if in_words(origin.written) == in_words(one.value) else f"written as {in_words(origin.written)}"
+        return (
+            ""
+            if describe_value(origin.written) == describe_value(one.value)
+            else f"written as {describe_value(origin.written)}"
+        )
     above = one.origins[len(one.origins) - number :]
-    return f"{in_words(origin.written)}, extended" if all(o.extends for o in above) else f"{in_words(origin.written)}, overridden"
+    return (
+        f"{describe_value(origin.written)}, extended"
+        if all(o.extends for o in above)
+        else f"{describe_value(origin.written)}, overridden"
+    )
 
 
 def _line(origin: Origin, width: int, told: str) -> Text:

@@ -21,9 +21,9 @@ from oast import __version__
 from oast.cli.exits import FAILED, INVALID, NO, USAGE
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console_on, named, near
-from oast.errors import DeviceError, EstateError, NotAllowed, OastError, UsageError
+from oast.errors import ApprovalError, DeviceError, EstateError, OastError, UsageError
 from oast.files import write_whole
-from oast.records import Problem, gathered
+from oast.records import Problem, deduplicated
 
 NAMED = 3
 
@@ -34,12 +34,12 @@ def exit_code_of(error: OastError) -> int:
         return USAGE
     if isinstance(error, EstateError):
         return INVALID
-    return NO if isinstance(error, NotAllowed) else FAILED
+    return NO if isinstance(error, ApprovalError) else FAILED
 
 
 def show_error(error: OastError, stream: TextIO) -> int:
     """Say what is wrong and return the exit code."""
-    problems = gathered(error.problems())
+    problems = deduplicated(error.problems())
     show_problems(problems, stream)
     if len(problems) > 1:
         stream.write(f"{len(problems)} mistakes\n")
@@ -51,7 +51,12 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
     out = console_on(stream)
     for problem in problems:
         devices = f" (for {named(problem.devices, NAMED)})" if problem.devices else ""
-        put_hanging(out, Text.assemble((f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices))
+        put_hanging(
+            out,
+            Text.assemble(
+                (f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices
+            ),
+        )
         for line in (problem.excerpt or "").split("\n") if problem.excerpt else ():
             out.print(Text(f"    | {line}"))
         if problem.hint:
@@ -75,12 +80,12 @@ def gathered_troubles(troubles: Iterable[Trouble]) -> list[Trouble]:
     found: dict[tuple[str, str | None], list[Trouble]] = {}
     for trouble in troubles:
         found.setdefault((trouble.reason, trouble.hint), []).append(trouble)
-    gathered = []
+    grouped = []
     for (reason, hint), same in found.items():
         log = same[0].log
         names = tuple(name for trouble in same for name in trouble.devices)
-        gathered.append(Trouble(names, reason, hint, log if log is None or len(names) == 1 else log.parent))
-    return gathered
+        grouped.append(Trouble(names, reason, hint, log if log is None or len(names) == 1 else log.parent))
+    return grouped
 
 
 def trouble_lines(trouble: Trouble) -> tuple[str, list[str]]:
@@ -91,9 +96,13 @@ def trouble_lines(trouble: Trouble) -> tuple[str, list[str]]:
     return named(trouble.devices, NAMED), [trouble.reason, *below]
 
 
-def show_device_errors(errors: Iterable[tuple[str, DeviceError]], stream: TextIO, logs: Path | None = None) -> None:
+def show_device_errors(
+    errors: Iterable[tuple[str, DeviceError]], stream: TextIO, logs: Path | None = None
+) -> None:
     """What went wrong with single devices, and where in `logs` their transcripts are."""
-    for trouble in gathered_troubles(Trouble((n,), e.message, e.hint, logs / f"{n}.log" if logs else None) for n, e in errors):
+    for trouble in gathered_troubles(
+        Trouble((n,), e.message, e.hint, logs / f"{n}.log" if logs else None) for n, e in errors
+    ):
         devices, lines = trouble_lines(trouble)
         reason, *below = lines
         out = console_on(stream)
@@ -114,14 +123,20 @@ def explain_bug(error: Exception, stream: TextIO, command: Sequence[str], estate
     """
     text = "\n".join([*_circumstances(command), "", *_traced(error)]) + "\n"
     kept: Path | None = None
-    for folder in ([estate / ".oast" / "faults"] if estate is not None else []) + [Path(tempfile.gettempdir())]:
+    for folder in ([estate / ".oast" / "faults"] if estate is not None else []) + [
+        Path(tempfile.gettempdir())
+    ]:
         path = folder / f"oast-fault-{datetime.now(UTC):%Y%m%dT%H%M%SZ}-{os.getpid()}.txt"
         with suppress(OSError):
             write_whole(path, text, mode=0o600)
             kept = path
             break
     stream.write(f"This is a fault of Oast ({type(error).__name__}), not yours. No more is done.\n")
-    stream.write(f"    please report it with the file {kept}\n" if kept is not None else f"    please report it:\n{text}")
+    stream.write(
+        f"    please report it with the file {kept}\n"
+        if kept is not None
+        else f"    please report it:\n{text}"
+    )
 
 
 def _circumstances(command: Sequence[str]) -> Iterator[str]:

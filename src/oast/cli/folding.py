@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli.workplace import named, plural
-from oast.config.view import Counts, ViewLine
+from oast.config.diff_text import Counts, ViewLine
 
 # Of fewer, each is worth a look.
 FOLD_FROM = 4
@@ -33,7 +33,9 @@ class Folded:
         return tuple(dict.fromkeys(name for names, _ in self.rows for name in names))
 
 
-def folded(views: Mapping[tuple[ViewLine, ...], Sequence[str]], counts_of: Mapping[tuple[ViewLine, ...], Counts]) -> list[Folded]:
+def folded(
+    views: Mapping[tuple[ViewLine, ...], Sequence[str]], counts_of: Mapping[tuple[ViewLine, ...], Counts]
+) -> list[Folded]:
     """Those of `views`, each with the devices that have it, that differ in values only."""
     alike: dict[tuple[tuple[str, int, str], ...], list[tuple[ViewLine, ...]]] = {}
     for view in views:
@@ -45,7 +47,8 @@ def folded(views: Mapping[tuple[ViewLine, ...], Sequence[str]], counts_of: Mappi
             continue
         varying = [n for n in range(len(same[0])) if len({view[n].text for view in same}) > 1]
         lines = tuple(
-            ViewLine(line.sign, line.depth, f"{_word(line)} …", line.note) if n in varying else line for n, line in enumerate(same[0])
+            ViewLine(line.sign, line.depth, f"{_word(line)} …", line.note) if n in varying else line
+            for n, line in enumerate(same[0])
         )
         rows = tuple((tuple(views[view]), tuple(_rest(view[n]) for n in varying)) for view in same)
         found.append(Folded(lines, rows, counts_of[same[0]], tuple(same)))
@@ -65,10 +68,16 @@ def show_values(group: Folded, console: Console) -> None:
     shown = group.rows[:SHOWN]
     width = min(WIDEST_NAMES, max(len(named(names, NAMED)) for names, _ in shown))
     for names, values in shown:
-        console.print(Text(f"      {named(names, NAMED).ljust(width)}  ", style="dim").append("  |  ".join(values), style="not dim"))
+        console.print(
+            Text(f"      {named(names, NAMED).ljust(width)}  ", style="dim").append(
+                "  |  ".join(values), style="not dim"
+            )
+        )
     more = len(group.rows) - len(shown)
     if more:
-        console.print(Text(f"      and {more} more values; --full shows {'it' if more == 1 else 'them'}", style="dim"))
+        console.print(
+            Text(f"      and {more} more values; --full shows {'it' if more == 1 else 'them'}", style="dim")
+        )
 
 
 def heading_of(group: Folded, total: int) -> Text:

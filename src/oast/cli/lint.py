@@ -14,7 +14,16 @@ from oast.cli import arguments
 from oast.cli.differences import NAMED
 from oast.cli.exits import DONE, INVALID
 from oast.cli.failures import show_problems
-from oast.cli.workplace import asker, folder_of, given_values, named, plural, put_document, put_json, require_estate
+from oast.cli.workplace import (
+    asker,
+    folder_of,
+    given_values,
+    named,
+    plural,
+    put_document,
+    put_json,
+    require_estate,
+)
 from oast.estate.estate import find
 from oast.operations.deliver import WARNING
 from oast.operations.documents import problem_document
@@ -39,7 +48,9 @@ KINDS = {
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--trace", action="store_true", help="show for each mistake the values behind the line")
+    parser.add_argument(
+        "--trace", action="store_true", help="show for each mistake the values behind the line"
+    )
     parser.add_argument(
         "--untrusted",
         action="store_true",
@@ -63,16 +74,26 @@ def run(options: argparse.Namespace) -> int:
         untrusted=options.untrusted,
     )
     if options.format == "json":
-        put_json("lint", 1, {"problems": [problem_document(p) for p in found.problems], "unchecked": list(found.unchecked)})
+        put_json(
+            "lint",
+            1,
+            {"problems": [problem_document(p) for p in found.problems], "unchecked": list(found.unchecked)},
+        )
     elif options.format == "sarif":
         put_document(_sarif(found.problems))
     else:
         show_problems(found.problems, sys.stdout)
         wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
         if found.unchecked:
-            sys.stdout.write(f"statements were not checked, as the platform has no grammar: {named(found.unchecked, NAMED)}\n")
+            sys.stdout.write(
+                f"statements were not checked, as the platform has no grammar: {named(found.unchecked, NAMED)}\n"
+            )
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
-        sys.stdout.write(f"{plural(wrong, 'mistake')}{warned}\n" if wrong else f"no mistakes: {plural(found.devices, 'device')}{warned}\n")
+        sys.stdout.write(
+            f"{plural(wrong, 'mistake')}{warned}\n"
+            if wrong
+            else f"no mistakes: {plural(found.devices, 'device')}{warned}\n"
+        )
     return INVALID if found.mistakes else DONE
 
 

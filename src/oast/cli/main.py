@@ -74,10 +74,10 @@ def _run(arguments: list[str]) -> int:
     from oast.cli.failures import explain_bug, show_error
     from oast.cli.streams import was_told
     from oast.errors import OastError
-    from oast.memory import seldom_collected
+    from oast.gc_tuning import gc_relaxed
 
     try:
-        with seldom_collected():
+        with gc_relaxed():
             code: int = options.run(options)
         sys.stdout.flush()
     except OastError as error:
@@ -108,7 +108,10 @@ def _need_text(arguments: Sequence[str]) -> None:
 
 def _without_values(arguments: Sequence[str], commands: Iterable[str]) -> list[str]:
     """The words of a command line that can be shown: names of commands and options. A value could hold a secret."""
-    return [word.partition("=")[0] if word.startswith("--") else word if word in commands else "…" for word in arguments]
+    return [
+        word.partition("=")[0] if word.startswith("--") else word if word in commands else "…"
+        for word in arguments
+    ]
 
 
 if __name__ == "__main__":

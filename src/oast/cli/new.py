@@ -17,18 +17,24 @@ SECRETS = ("login-password", "privilege-password")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="DIR", type=Path, help="a folder that does not exist yet, or is empty")
+    parser.add_argument(
+        "folder", metavar="DIR", type=Path, help="a folder that does not exist yet, or is empty"
+    )
 
 
 def run(options: argparse.Namespace) -> int:
     secrets_file = options.folder.resolve().with_name(f"{options.folder.resolve().name}-secrets.toml")
     if secrets_file.exists():
-        raise UsageError(f"{secrets_file} is there already", hint="name another folder, or move the file away")
+        raise UsageError(
+            f"{secrets_file} is there already", hint="name another folder, or move the file away"
+        )
     estate = fresh_folder(options.folder)
     lay_out(SHIPPED, estate, secrets_file, SECRETS)
     names = {"name": estate.name, "secrets": f"../{secrets_file.name}"}
     for file in ("oast.toml", "network.yaml"):
-        write_whole(estate / file, string.Template((estate / file).read_text(encoding="utf-8")).safe_substitute(names))
+        write_whole(
+            estate / file, string.Template((estate / file).read_text(encoding="utf-8")).safe_substitute(names)
+        )
     sys.stdout.write(
         f"{options.folder} holds an estate of two simulated routers; its secrets are in {secrets_file}\n"
         f"go on with:\n  cd {options.folder}\n  oast lint\n  oast sim start\n  oast devices trust\n"

@@ -21,9 +21,9 @@ from oast.cli.onboard_view import follow, is_expected, put_status, why
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, folder_of, near, plural, put_json
 from oast.errors import UsageError
-from oast.estate.settings import read as read_settings
+from oast.estate.settings import read_settings as read_settings
 from oast.onboard import keys
-from oast.onboard.store import Box, Boxes, Refusal, State
+from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
 from oast.operations.onboard import serve
 from oast.operations.staging import Row, Staging, forget, settings_of, stage
 from oast.operations.staging_approval import propose_staging, stage_approved
@@ -32,18 +32,36 @@ from oast.operations.staging_approval import propose_staging, stage_approved
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
     arguments.add_action(actions, "keys", "make the owner's keys and certificates, once", _keys)
-    staging = arguments.add_action(actions, "stage", "make ready what new devices are going to be given", _stage)
-    staging.add_argument(
-        "file", metavar="FILE", type=Path, nargs="?", help="CSV: serial,name,address,platform and what else the inventory says"
+    staging = arguments.add_action(
+        actions, "stage", "make ready what new devices are going to be given", _stage
     )
-    staging.add_argument("--change", metavar="CHANGE", help="stage what was proposed and approved as this change")
-    staging.add_argument("--propose", action="store_true", help="write it down for another person to approve, and stop")
-    staging.add_argument("-m", "--reason", metavar="REASON", help="with --propose: why (default: which devices are staged)")
+    staging.add_argument(
+        "file",
+        metavar="FILE",
+        type=Path,
+        nargs="?",
+        help="CSV: serial,name,address,platform and what else the inventory says",
+    )
+    staging.add_argument(
+        "--change", metavar="CHANGE", help="stage what was proposed and approved as this change"
+    )
+    staging.add_argument(
+        "--propose", action="store_true", help="write it down for another person to approve, and stop"
+    )
+    staging.add_argument(
+        "-m", "--reason", metavar="REASON", help="with --propose: why (default: which devices are staged)"
+    )
     staging.add_argument("--ticket", metavar="TICKET", help="with --propose: the ticket that it is for")
-    staging.add_argument("--sign", metavar="FILE", type=Path, help="with --propose: sign the proposal with this SSH key")
+    staging.add_argument(
+        "--sign", metavar="FILE", type=Path, help="with --propose: sign the proposal with this SSH key"
+    )
     staging.add_argument("--yes", action="store_true", help="stage without asking")
-    serve = arguments.add_action(actions, "serve", "the bootstrap server: gives each device what was staged for it", _serve)
-    serve.add_argument("--port", type=int, metavar="PORT", help="another one than oast.toml says; 0: any that is free")
+    serve = arguments.add_action(
+        actions, "serve", "the bootstrap server: gives each device what was staged for it", _serve
+    )
+    serve.add_argument(
+        "--port", type=int, metavar="PORT", help="another one than oast.toml says; 0: any that is free"
+    )
     status = arguments.add_action(actions, "status", "how far each new device has come", _status)
     status.add_argument("--follow", action="store_true", help="stay, and show what changes")
     forget = arguments.add_action(actions, "forget", "expect a device no longer", _forget)
@@ -53,9 +71,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def _keys(options: argparse.Namespace) -> int:
     folder = folder_of(options)
     settings = settings_of(folder)
-    keys.make(settings.keys, read_settings(folder).name, settings.names)
+    keys.make_keys(settings.keys, read_settings(folder).name, settings.names)
     owner = near(settings.keys / "owner.pem")
-    put_hanging(console(), Text(f"the keys are in {near(settings.keys)}: they never belong into a repository"))
+    put_hanging(
+        console(), Text(f"the keys are in {near(settings.keys)}: they never belong into a repository")
+    )
     put_hanging(console(), Text(f"give {owner} to whoever makes your devices: vouchers have to pin it"))
     return DONE
 
@@ -65,7 +85,10 @@ def _stage(options: argparse.Namespace) -> int:
     if options.change is not None:
         return _stage_approved(options, folder)
     if options.file is None:
-        raise UsageError("name the file of the new devices", hint="oast onboard stage FILE, or --change CHANGE for an approved one")
+        raise UsageError(
+            "name the file of the new devices",
+            hint="oast onboard stage FILE, or --change CHANGE for an approved one",
+        )
     staging = Staging(folder, os.environ)
     rows = staging.rows(options.file, str(near(options.file.resolve())))
     right = [row for row in rows if row.device is not None]
@@ -84,7 +107,11 @@ def _stage(options: argparse.Namespace) -> int:
         out.print("nothing was staged")
         right = []
     if options.format == "json":
-        put_json("staged", 1, {"staged": [row.serial for row in right], "wrong": [_row_document(row) for row in wrong]})
+        put_json(
+            "staged",
+            1,
+            {"staged": [row.serial for row in right], "wrong": [_row_document(row) for row in wrong]},
+        )
     return INVALID if wrong else DONE if right else NO
 
 
@@ -114,7 +141,10 @@ def _stage_approved(options: argparse.Namespace, folder: Path) -> int:
 
 def _in_words(row: Row) -> str:
     attributes = row.device.attributes if row.device is not None else {}
-    plain = {key: ", ".join(map(str, value)) if isinstance(value, list) else str(value) for key, value in attributes.items()}
+    plain = {
+        key: ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+        for key, value in attributes.items()
+    }
     return ", ".join(f"{key} {value}" for key, value in plain.items() if key not in ("name", "serial"))
 
 
@@ -131,7 +161,13 @@ def _show_wrong(rows: list[Row]) -> None:
 
 
 def _row_document(row: Row) -> dict[str, Any]:
-    return {"line": row.place.line, "serial": row.serial, "name": row.name, "wrong": list(row.wrong), "hint": row.hint}
+    return {
+        "line": row.place.line,
+        "serial": row.serial,
+        "name": row.name,
+        "wrong": list(row.wrong),
+        "hint": row.hint,
+    }
 
 
 def _serve(options: argparse.Namespace) -> int:
@@ -159,24 +195,27 @@ def _serve(options: argparse.Namespace) -> int:
 
 def _status(options: argparse.Namespace) -> int:
     out = console()
-    with Boxes(folder_of(options) / ".oast") as boxes:
+    with NewDeviceStore(folder_of(options) / ".oast") as boxes:
         found, refused = boxes.all(), boxes.refusals()
         if options.follow and options.format == "text" and out.is_terminal:
             run_to_end(follow(boxes, out))
             return DONE
     if options.format == "json":
-        document = {"devices": [_document(box) for box in found], "expected": sum(is_expected(box) for box in found)}
+        document = {
+            "devices": [_document(box) for box in found],
+            "expected": sum(is_expected(box) for box in found),
+        }
         put_json("onboarding", 1, {**document, "refused": [_refusal_document(one) for one in refused]})
     else:
         put_status(out, found, refused)
-    return NO if any(box.state is State.FAILED for box in found) else DONE
+    return NO if any(box.state is NewDeviceState.FAILED for box in found) else DONE
 
 
-def _refusal_document(one: Refusal) -> dict[str, Any]:
+def _refusal_document(one: OnboardingRefusal) -> dict[str, Any]:
     return {"serial": one.serial, "at": one.at.isoformat(), "times": one.times, "why": one.why}
 
 
-def _document(box: Box) -> dict[str, Any]:
+def _document(box: NewDevice) -> dict[str, Any]:
     return {
         "device": box.name,
         "serial": box.serial,

@@ -13,15 +13,15 @@ from rich.text import Text
 
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import plural, put_table, table
-from oast.onboard.store import Box, Boxes, Refusal, State
+from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
 
 STYLES = {
-    State.STAGED: "dim",
-    State.ASKED: "cyan",
-    State.CONFIGURED: "cyan",
-    State.CALLED: "cyan",
-    State.MANAGED: "green",
-    State.FAILED: "red",
+    NewDeviceState.STAGED: "dim",
+    NewDeviceState.ASKED: "cyan",
+    NewDeviceState.CONFIGURED: "cyan",
+    NewDeviceState.CALLED: "cyan",
+    NewDeviceState.MANAGED: "green",
+    NewDeviceState.FAILED: "red",
 }
 EVERY_S = 0.5
 SHOWN = 12
@@ -30,7 +30,7 @@ NOT_ASKED = "has not asked yet: it has no power, no way to the server, or asks a
 AROUND = 4
 
 
-def put_status(out: Console, found: Sequence[Box], refused: Sequence[Refusal]) -> None:
+def put_status(out: Console, found: Sequence[NewDevice], refused: Sequence[OnboardingRefusal]) -> None:
     """All of it, once."""
     if found:
         put_table(out, _table(found))
@@ -43,7 +43,7 @@ def put_status(out: Console, found: Sequence[Box], refused: Sequence[Refusal]) -
         put_hanging(out, line)
 
 
-async def follow(boxes: Boxes, out: Console) -> None:
+async def follow(boxes: NewDeviceStore, out: Console) -> None:
     """Until whoever watches has seen enough. The database is read here, and not by the thread of the view."""
     with Live(console=out, auto_refresh=False) as live:
         while True:
@@ -51,43 +51,54 @@ async def follow(boxes: Boxes, out: Console) -> None:
             await asyncio.sleep(EVERY_S)
 
 
-def _alive(out: Console, found: Sequence[Box], refused: Sequence[Refusal]) -> Group:
+def _alive(out: Console, found: Sequence[NewDevice], refused: Sequence[OnboardingRefusal]) -> Group:
     """As much as the terminal has room for: first what went wrong, then what has happened last."""
-    told = [line for one in (*_told(found), *_refused(refused)) for line in one.wrap(out, out.width)][: max(2, out.height // 3)]
+    told = [line for one in (*_told(found), *_refused(refused)) for line in one.wrap(out, out.width)][
+        : max(2, out.height // 3)
+    ]
     room = max(1, out.height - len(told) - AROUND)
     rows = found if len(found) <= room else sorted(found, key=lambda box: box.since, reverse=True)[:room]
-    more = [Text(f"and {len(found) - len(rows)} more, of which nothing is as new", style="dim")] if len(rows) < len(found) else []
+    more = (
+        [Text(f"and {len(found) - len(rows)} more, of which nothing is as new", style="dim")]
+        if len(rows) < len(found)
+        else []
+    )
     return Group(_table(rows), *more, *told, expected(found))
 
 
-def why(box: Box) -> str | None:
+def why(box: NewDevice) -> str | None:
     """Why it is not managed, as far as that is known."""
-    return box.why or (NOT_ASKED if box.state is State.STAGED else None)
+    return box.why or (NOT_ASKED if box.state is NewDeviceState.STAGED else None)
 
 
-def is_expected(box: Box) -> bool:
-    return box.state is not State.MANAGED
+def is_expected(box: NewDevice) -> bool:
+    return box.state is not NewDeviceState.MANAGED
 
 
-def expected(found: Sequence[Box]) -> Text:
+def expected(found: Sequence[NewDevice]) -> Text:
     """How many are still expected, and how far those have come."""
     counts = Counter(box.state for box in found if is_expected(box))
-    states = ", ".join(f"{counts[state]} {state}" for state in State if counts[state])
+    states = ", ".join(f"{counts[state]} {state}" for state in NewDeviceState if counts[state])
     return Text(f"{plural(counts.total(), 'device')} still expected" + (f": {states}" if states else ""))
 
 
-def _table(found: Sequence[Box]) -> Table:
+def _table(found: Sequence[NewDevice]) -> Table:
     made = table("device", "serial", "state", "since", whole=("device", "serial"))
     for box in found:
-        made.add_row(box.name, box.serial, Text(str(box.state), style=STYLES[box.state]), f"{box.since:%Y-%m-%d %H:%M:%S}")
+        made.add_row(
+            box.name,
+            box.serial,
+            Text(str(box.state), style=STYLES[box.state]),
+            f"{box.since:%Y-%m-%d %H:%M:%S}",
+        )
     return made
 
 
-def _told(found: Sequence[Box]) -> list[Text]:
+def _told(found: Sequence[NewDevice]) -> list[Text]:
     """Why they have failed, or have not come further; what has failed first."""
-    ordered = sorted(found, key=lambda box: box.state is not State.FAILED)
+    ordered = sorted(found, key=lambda box: box.state is not NewDeviceState.FAILED)
     lines = [Text(f"{box.name}: {told}") for box in ordered for told in (box.why, box.noted) if told]
-    silent = [box.name for box in found if box.state is State.STAGED]
+    silent = [box.name for box in found if box.state is NewDeviceState.STAGED]
     if silent:
         more = f" and {len(silent) - SHOWN} more" if len(silent) > SHOWN else ""
         each = "" if len(silent) == 1 else "each "
@@ -95,9 +106,12 @@ def _told(found: Sequence[Box]) -> list[Text]:
     return lines
 
 
-def _refused(refused: Sequence[Refusal]) -> list[Text]:
+def _refused(refused: Sequence[OnboardingRefusal]) -> list[Text]:
     lines = [
-        Text(f"{one.serial} was refused {plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}: {one.why}", style="yellow")
+        Text(
+            f"{one.serial} was refused {plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}: {one.why}",
+            style="yellow",
+        )
         for one in refused[:SHOWN]
     ]
     return [*lines, Text(f"and {len(refused) - SHOWN} more were refused")] if len(refused) > SHOWN else lines

@@ -33,7 +33,11 @@ def _through(command: str, text: str) -> bool:
     """Whether the program has shown it; one that is closed early has."""
     try:
         words = shlex.split(command)
-        process = subprocess.Popen(words, stdin=subprocess.PIPE, text=True, env=without_secrets(os.environ)) if words else None
+        process = (
+            subprocess.Popen(words, stdin=subprocess.PIPE, text=True, env=without_secrets(os.environ))
+            if words
+            else None
+        )
     except (OSError, ValueError):
         return False
     if process is None or process.stdin is None:

@@ -25,16 +25,16 @@ from oast.connect.session_draft import SessionCommands, SessionDraft
 from oast.errors import UsageError
 from oast.estate.secrets import fingerprints_of
 from oast.files import write_whole
-from oast.nearest import suggestion
 from oast.operations.drafting import draft_of_device, draft_platform, possible_names
 from oast.operations.platforms import Step, Understanding, tried, understood, untried
 from oast.operations.rehearsal import Rehearsal, rehearse
 from oast.operations.yang import modules_of
 from oast.platforms.definition import Platform
 from oast.platforms.from_yang import ModuleText, platform_of, texts_in
-from oast.platforms.load import NAME, Platforms, load
+from oast.platforms.load import NAME, Platforms, load_platform
 from oast.platforms.load import SYNTAXES as KNOWN
 from oast.records import Fingerprints
+from oast.spelling import spelling_hint
 
 STARTER = Path(__file__).parent / "platform_starter"
 KEY_BYTES = 32
@@ -44,46 +44,95 @@ LONGEST = 64_000_000
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    new = actions.add_parser("new", help="write a platform file to begin with, or draft it from a listing and a session")
+    new = actions.add_parser(
+        "new", help="write a platform file to begin with, or draft it from a listing and a session"
+    )
     new.add_argument("name")
     new.add_argument(
         "--syntax",
         choices=[one for one in KNOWN if one != "xml"],
         help="how a configuration is written (default: indented, or as the listing looks)",
     )
-    new.add_argument("--text", metavar="RUNNING", type=Path, help="draft the grammar from this file: what a device listed")
-    new.add_argument("--on", metavar="SELECTOR", help="draft prompts, levels, pager and errors in a session with this one device")
+    new.add_argument(
+        "--text", metavar="RUNNING", type=Path, help="draft the grammar from this file: what a device listed"
+    )
+    new.add_argument(
+        "--on",
+        metavar="SELECTOR",
+        help="draft prompts, levels, pager and errors in a session with this one device",
+    )
     new.add_argument("--running", metavar="COMMAND", help="with --on: the command that lists what runs")
-    new.add_argument("--obtain", metavar="COMMAND", help="with --on: the command that obtains the right to change the device")
-    new.add_argument("--enter", metavar="COMMAND", help="with --on and --leave: the command that begins editing")
-    new.add_argument("--leave", metavar="COMMAND", help="with --on and --enter: the command that ends editing")
-    new.add_argument("--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device (default: from oast.toml)")
+    new.add_argument(
+        "--obtain",
+        metavar="COMMAND",
+        help="with --on: the command that obtains the right to change the device",
+    )
+    new.add_argument(
+        "--enter", metavar="COMMAND", help="with --on and --leave: the command that begins editing"
+    )
+    new.add_argument(
+        "--leave", metavar="COMMAND", help="with --on and --enter: the command that ends editing"
+    )
+    new.add_argument(
+        "--timeout",
+        metavar="S",
+        type=arguments.seconds,
+        help="seconds to wait for the device (default: from oast.toml)",
+    )
     check = actions.add_parser(
-        "check", help="look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood"
+        "check",
+        help="look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood",
     )
     check.add_argument("file", metavar="FILE", type=Path)
     check.add_argument("--text", metavar="RUNNING", type=Path, help="what a device listed")
     check.add_argument("-v", "--verbose", action="store_true", help="show how each line was understood")
     arguments.add_format(check)
-    attempt = actions.add_parser("try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing")
-    attempt.add_argument("name")
-    attempt.add_argument("--rehearse", action="store_true", help="also apply one harmless statement, and prove that the device rolls back")
-    attempt.add_argument(
-        "--statement", metavar="FILE", type=Path, help="with --rehearse: this, not a description of a shut interface or a comment"
+    attempt = actions.add_parser(
+        "try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing"
     )
-    attempt.add_argument("--revert-timer", type=float, metavar="S", help="with --rehearse: the timer, in seconds (default: 30)")
+    attempt.add_argument("name")
+    attempt.add_argument(
+        "--rehearse",
+        action="store_true",
+        help="also apply one harmless statement, and prove that the device rolls back",
+    )
+    attempt.add_argument(
+        "--statement",
+        metavar="FILE",
+        type=Path,
+        help="with --rehearse: this, not a description of a shut interface or a comment",
+    )
+    attempt.add_argument(
+        "--revert-timer", type=float, metavar="S", help="with --rehearse: the timer, in seconds (default: 30)"
+    )
     attempt.add_argument("--yes", action="store_true", help="with --rehearse: do not ask")
     arguments.add_selection(attempt)
     attempt.add_argument(
-        "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for a device's answer (default: from oast.toml)"
+        "--timeout",
+        metavar="S",
+        type=arguments.seconds,
+        help="seconds to wait for a device's answer (default: from oast.toml)",
     )
     arguments.add_format(attempt)
-    made = actions.add_parser("from-yang", help="make a NETCONF platform's file of YANG modules, from a folder or as a device gives them")
+    made = actions.add_parser(
+        "from-yang",
+        help="make a NETCONF platform's file of YANG modules, from a folder or as a device gives them",
+    )
     made.add_argument("name")
-    made.add_argument("--modules", metavar="DIR", type=Path, help="a folder with the modules that the devices implement")
-    made.add_argument("--module", metavar="NAME", action="append", default=[], help="of these in the folder only; can be given again")
+    made.add_argument(
+        "--modules", metavar="DIR", type=Path, help="a folder with the modules that the devices implement"
+    )
+    made.add_argument(
+        "--module",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="of these in the folder only; can be given again",
+    )
     made.add_argument("--on", metavar="SELECTOR", help="the device to ask for its modules")
-    made.add_argument("--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device's answer")
+    made.add_argument(
+        "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device's answer"
+    )
     for action, run_action in ((new, _new), (check, _check), (attempt, _try), (made, _from_yang)):
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
@@ -93,9 +142,14 @@ def _new(options: argparse.Namespace) -> int:
     path = _free(options)
     commands = SessionCommands(options.running, options.obtain, options.enter, options.leave)
     if options.on is None and commands != SessionCommands():
-        raise UsageError("--running, --obtain, --enter and --leave are for a session", hint="name the device: --on name=DEVICE")
+        raise UsageError(
+            "--running, --obtain, --enter and --leave are for a session",
+            hint="name the device: --on name=DEVICE",
+        )
     if (commands.enter is None) != (commands.leave is None):
-        raise UsageError("--enter and --leave go together", hint="Oast ends editing again before it ends the session")
+        raise UsageError(
+            "--enter and --leave go together", hint="Oast ends editing again before it ends the session"
+        )
     if options.text is not None or options.on is not None:
         return _draft(options, path, commands)
     syntax = options.syntax or "indented"
@@ -116,8 +170,13 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     if listing is None and session is not None:
         listing = session.listing
     if listing is None or not listing.strip():
-        raise UsageError("there is no listing to draft a grammar from", hint="give --text FILE, or --running COMMAND with --on")
-    draft = draft_platform(options.name, listing, Fingerprints(os.urandom(KEY_BYTES)), session, commands, options.syntax)
+        raise UsageError(
+            "there is no listing to draft a grammar from",
+            hint="give --text FILE, or --running COMMAND with --on",
+        )
+    draft = draft_platform(
+        options.name, listing, Fingerprints(os.urandom(KEY_BYTES)), session, commands, options.syntax
+    )
     write_whole(path, draft.text)
     out = console()
     writing, found = draft.writing, draft.understanding
@@ -131,7 +190,11 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     known = f"{found.known} of {plural(len(found.lines), 'line')} understood"
     out.print(Text(f"  grammar: {plural(len(draft.statements), 'statement')}; {known}"))
     for one in draft.given_up:
-        out.print(Text(f"  not in it: {one.path}, as it did not read its own lines back ({plural(len(one.lines), 'line')})"))
+        out.print(
+            Text(
+                f"  not in it: {one.path}, as it did not read its own lines back ({plural(len(one.lines), 'line')})"
+            )
+        )
     sys.stdout.write(
         f"go on with:\n  oast platform check {near(path)} --text {options.text or 'RUNNING.txt'} -v\n"
         f"  oast platform try {options.name} --on {options.on or 'name=DEVICE'}\n"
@@ -139,12 +202,17 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     return DONE
 
 
-def _drafted_session(options: argparse.Namespace, commands: SessionCommands, listing: str | None) -> SessionDraft:
+def _drafted_session(
+    options: argparse.Namespace, commands: SessionCommands, listing: str | None
+) -> SessionDraft:
     """What a session with the one device that is picked is like."""
     estate = estate_of(options)
     devices = estate.pick(options.on)
     if len(devices) > 1:
-        raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
+        raise UsageError(
+            f"{plural(len(devices), 'device')} are picked, and one is asked",
+            hint=f"--on name={devices[0].name}",
+        )
     log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
     silence_s = options.timeout or estate.settings.connection.command_timeout_s
     names = possible_names(listing or "")
@@ -154,16 +222,24 @@ def _drafted_session(options: argparse.Namespace, commands: SessionCommands, lis
 
 def _from_yang(options: argparse.Namespace) -> int:
     if (options.modules is None) == (options.on is None):
-        raise UsageError("say where the modules are", hint="--modules DIR for a folder, or --on name=DEVICE for a device to ask")
+        raise UsageError(
+            "say where the modules are",
+            hint="--modules DIR for a folder, or --on name=DEVICE for a device to ask",
+        )
     path = _free(options)
     with tempfile.TemporaryDirectory(prefix="oast-yang-") as folder:
         if options.modules is not None:
-            texts, folders = _chosen(texts_in(options.modules), options.module, options.modules), (options.modules,)
+            texts, folders = (
+                _chosen(texts_in(options.modules), options.module, options.modules),
+                (options.modules,),
+            )
         else:
             texts, folders = _asked_for(options, Path(folder)), (Path(folder),)
         made = platform_of(options.name, texts, folders)
     write_whole(path, made.text)
-    sys.stdout.write(f"{near(path)} holds {plural(made.statements, 'statement')} of {plural(len(made.modules), 'module')}\n")
+    sys.stdout.write(
+        f"{near(path)} holds {plural(made.statements, 'statement')} of {plural(len(made.modules), 'module')}\n"
+    )
     for left in made.left_out:
         sys.stdout.write(f"  not in it: {left}\n")
     sys.stdout.write(f"go on with:\n  oast platform try {options.name} --on name=DEVICE\n")
@@ -173,10 +249,14 @@ def _from_yang(options: argparse.Namespace) -> int:
 def _free(options: argparse.Namespace) -> Path:
     """Where the platform's file goes. Raises UsageError."""
     if not NAME.fullmatch(options.name):
-        raise UsageError(f"'{options.name}' cannot be a platform's name", hint="use up to 63 letters, digits, - and _")
+        raise UsageError(
+            f"'{options.name}' cannot be a platform's name", hint="use up to 63 letters, digits, - and _"
+        )
     path: Path = folder_of(options) / "platforms" / f"{options.name}.toml"
     if path.exists():
-        raise UsageError(f"{near(path)} is there already", hint="name another platform, or move the file away")
+        raise UsageError(
+            f"{near(path)} is there already", hint="name another platform, or move the file away"
+        )
     return path
 
 
@@ -184,7 +264,7 @@ def _chosen(texts: Sequence[ModuleText], names: Sequence[str], folder: Path) -> 
     known = [one.name for one in texts]
     for name in names:
         if name not in known:
-            raise UsageError(f"there is no module '{name}' in {folder}", hint=suggestion(name, known))
+            raise UsageError(f"there is no module '{name}' in {folder}", hint=spelling_hint(name, known))
     return [one for one in texts if not names or one.name in names]
 
 
@@ -193,17 +273,24 @@ def _asked_for(options: argparse.Namespace, folder: Path) -> list[ModuleText]:
     estate = estate_of(options)
     devices = estate.pick(options.on)
     if len(devices) > 1:
-        raise UsageError(f"{plural(len(devices), 'device')} are picked, and one is asked", hint=f"--on name={devices[0].name}")
+        raise UsageError(
+            f"{plural(len(devices), 'device')} are picked, and one is asked",
+            hint=f"--on name={devices[0].name}",
+        )
     log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
     return run_to_end(modules_of(Connector(estate, devices, options.timeout), devices[0], folder, log))
 
 
 def _check(options: argparse.Namespace) -> int:
     fingerprints = Fingerprints(os.urandom(KEY_BYTES))
-    platform = load(options.file, fingerprints, str(near(options.file)))
+    platform = load_platform(options.file, fingerprints, str(near(options.file)))
     found = None if options.text is None else _read(options.text, platform)
     if options.format == "json":
-        put_json("platform", 1, {"platform": _document(platform), "listing": None if found is None else _listing(found)})
+        put_json(
+            "platform",
+            1,
+            {"platform": _document(platform), "listing": None if found is None else _listing(found)},
+        )
     else:
         _show_platform(platform)
         if found is not None:
@@ -260,9 +347,15 @@ def _show_platform(platform: Platform) -> None:
     elif platform.dialect.one_shot:
         out.print("commands are run by themselves, without a session")
     else:
-        out.print(f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {_privileged(platform)}")
-    out.print(f"way back: {'what its hello offers' if platform.netconf is not None else rollback_method_of(platform).name}")
-    out.print(f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}")
+        out.print(
+            f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {_privileged(platform)}"
+        )
+    out.print(
+        f"way back: {'what its hello offers' if platform.netconf is not None else rollback_method_of(platform).name}"
+    )
+    out.print(
+        f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}"
+    )
 
 
 def _privileged(platform: Platform) -> str:
@@ -274,7 +367,9 @@ def _show_listing(options: argparse.Namespace, found: Understanding, path: Path)
     wrong = {problem.line for problem in found.problems}
     total, not_known = len(found.lines), sum(not line.known for line in found.lines)
     out.print()
-    out.print(f"{near(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood, {not_known} not")
+    out.print(
+        f"{near(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood, {not_known} not"
+    )
     if options.verbose:
         for line in found.lines:
             style = "" if line.known and line.number not in wrong else "red"
@@ -290,11 +385,15 @@ def _show_listing(options: argparse.Namespace, found: Understanding, path: Path)
     if not found.lost and not found.different:
         out.print("printed, it is the same text, byte for byte")
     elif not found.lost:
-        out.print(f"printed and read again, it means the same; {plural(found.different, 'line')} would be printed in other words")
+        out.print(
+            f"printed and read again, it means the same; {plural(found.different, 'line')} would be printed in other words"
+        )
 
 
 def _listing(found: Understanding) -> dict[str, object]:
-    lines = [{"line": one.number, "statements": list(one.statements), "known": one.known} for one in found.lines]
+    lines = [
+        {"line": one.number, "statements": list(one.statements), "known": one.known} for one in found.lines
+    ]
     problems = [{"line": p.line, "message": p.message, "hint": p.hint} for p in found.problems]
     return {"lines": lines, "problems": problems, "lost": list(found.lost)}
 
@@ -319,7 +418,13 @@ def _try(options: argparse.Namespace) -> int:
                     _show_step(step)
             if rehearsal is not None and all(step.passed for name, step in every if name == device.name):
                 async for step in rehearse(
-                    connector, device, platform, syntax, rehearsal, estate.working, logs / f"{device.name}.rehearsal.log"
+                    connector,
+                    device,
+                    platform,
+                    syntax,
+                    rehearsal,
+                    estate.working,
+                    logs / f"{device.name}.rehearsal.log",
                 ):
                     every.append((device.name, step))
                     if options.format == "text":
@@ -328,10 +433,15 @@ def _try(options: argparse.Namespace) -> int:
     run_to_end(go())
     failed = [step for _, step in every if not step.passed]
     if options.format == "json":
-        steps = [{"device": name, "what": s.what, "passed": s.passed, "saw": s.saw, "hint": s.hint} for name, s in every]
+        steps = [
+            {"device": name, "what": s.what, "passed": s.passed, "saw": s.saw, "hint": s.hint}
+            for name, s in every
+        ]
         put_json("trial", 1, {"platform": platform.name, "steps": steps, "untried": left, "logs": str(logs)})
     else:
-        out.print(f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {near(logs)}")
+        out.print(
+            f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {near(logs)}"
+        )
         if left:
             out.print(f"not tried, as it would change something: {', '.join(left)}; --rehearse tries it")
     return FAILED if failed else DONE
@@ -349,9 +459,15 @@ def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal |
         try:
             text = options.statement.read_text(encoding="utf-8")
         except (OSError, UnicodeDecodeError) as error:
-            raise UsageError(f"{options.statement} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}") from None
-    what = "this statement" if text is not None else "a description of an interface that is shut, or a comment"
-    if not options.yes and not confirmed(f"Apply {what} to {', '.join(names)}, twice, and have it rolled back?"):
+            raise UsageError(
+                f"{options.statement} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
+            ) from None
+    what = (
+        "this statement" if text is not None else "a description of an interface that is shut, or a comment"
+    )
+    if not options.yes and not confirmed(
+        f"Apply {what} to {', '.join(names)}, twice, and have it rolled back?"
+    ):
         raise UsageError("nothing was rehearsed")
     return Rehearsal(text, options.revert_timer or 30.0)
 
@@ -359,7 +475,11 @@ def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal |
 def _show_step(step: Step) -> None:
     out = console()
     put_hanging(
-        out, Text.assemble(("  yes  " if step.passed else "  no   ", "green" if step.passed else "red"), f"{step.what}: {step.saw}")
+        out,
+        Text.assemble(
+            ("  yes  " if step.passed else "  no   ", "green" if step.passed else "red"),
+            f"{step.what}: {step.saw}",
+        ),
     )
     if step.hint and not step.passed:
         out.print(Text(f"       {step.hint}", style="green"))

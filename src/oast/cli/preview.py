@@ -22,8 +22,12 @@ def show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
     if forecast is None or plan.manner.into_startup:
         return
     if forecast.waves > forecast.unsplit:
-        fitting = f", so that each fits into the revert timer of {forecast.timer_s:.0f} s" if forecast.fits else ""
-        out.print(f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}{fitting}")
+        fitting = (
+            f", so that each fits into the revert timer of {forecast.timer_s:.0f} s" if forecast.fits else ""
+        )
+        out.print(
+            f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}{fitting}"
+        )
     if forecast.fits:
         return
     needed = math.ceil(forecast.needed_s)
@@ -41,7 +45,10 @@ def show_not_compared(plan: Plan, out: Console) -> None:
     """Those that could not be read, before anybody says yes to the others; why, is told at the end."""
     if plan.failed and plan.to_do:
         names = [name for name, _ in plan.failed]
-        out.print(f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {named(names, NAMED)}", style="yellow")
+        out.print(
+            f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {named(names, NAMED)}",
+            style="yellow",
+        )
         out.print()
 
 

@@ -77,11 +77,15 @@ class Progress:
     def __enter__(self) -> Progress:
         self._since = self._counted = time.monotonic()
         if self._console.is_terminal and not self._quiet:
-            self._live = Live(console=self._console, get_renderable=self._table, refresh_per_second=8, transient=True)
+            self._live = Live(
+                console=self._console, get_renderable=self._table, refresh_per_second=8, transient=True
+            )
             self._live.start()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.stop()
 
     def stop(self) -> None:
@@ -100,7 +104,9 @@ class Progress:
         if isinstance(event, WaveEvent):
             self._wave = event
             if self._live is None and not self._quiet and event.total > 1:
-                self._console.print(f"wave {event.number} of {event.total}: {_devices(len(event.devices))}", style="dim")
+                self._console.print(
+                    f"wave {event.number} of {event.total}: {_devices(len(event.devices))}", style="dim"
+                )
             return
         name, stage = event.device, event.stage
         if name not in self._stages or self._stages[name].stage is not stage:
@@ -115,7 +121,9 @@ class Progress:
         self._ended[name] = time.monotonic() - self._since
         if self._live is None and not self._quiet and not again:
             if self._each or len(self._names) <= MANY or stage not in EXPECTED:
-                self._console.print(f"{name.ljust(self._width)}  {stage}  {self._ended[name]:.1f} s", style=STYLES.get(stage))
+                self._console.print(
+                    f"{name.ljust(self._width)}  {stage}  {self._ended[name]:.1f} s", style=STYLES.get(stage)
+                )
             else:
                 self._count()
 
@@ -126,7 +134,9 @@ class Progress:
             self._counted = now
             words = Counter(str(self._stages[name].stage) for name in self._ended)
             said = ", ".join(f"{number} {word}" for word, number in words.items())
-            self._console.print(f"{ended} of {len(self._names)}: {said}  {now - self._since:.1f} s", style="dim")
+            self._console.print(
+                f"{ended} of {len(self._names)}: {said}  {now - self._since:.1f} s", style="dim"
+            )
 
     def _table(self) -> Group:
         room = max(3, self._console.size.height - 4)
@@ -140,14 +150,23 @@ class Progress:
             spent = self._ended.get(name)
             table.add_row(
                 name,
-                Text("waiting", style="dim") if event is None else Text(_words(event), style=STYLES.get(event.stage, "")),
+                Text("waiting", style="dim")
+                if event is None
+                else Text(_words(event), style=STYLES.get(event.stage, "")),
                 Text("" if spent is None else f"{spent:.1f} s", style="dim", justify="right"),
             )
         return Group(table, self._last_line())
 
     def _last_line(self) -> Text:
-        count = Counter("ended" if n in self._ended else "waiting" if n not in self._stages else "at work" for n in self._names)
-        words = [f"{count['ended']} of {len(self._names)} done", f"{count['at work']} at work", f"{time.monotonic() - self._since:.0f} s"]
+        count = Counter(
+            "ended" if n in self._ended else "waiting" if n not in self._stages else "at work"
+            for n in self._names
+        )
+        words = [
+            f"{count['ended']} of {len(self._names)} done",
+            f"{count['at work']} at work",
+            f"{time.monotonic() - self._since:.0f} s",
+        ]
         if self._wave is not None and self._wave.total > 1:
             words.insert(0, f"wave {self._wave.number} of {self._wave.total}")
         if self._timers:
@@ -164,7 +183,10 @@ class Progress:
         bar.add_row(
             ProgressBar(
                 total=ALL_STEPS * len(self._names),
-                completed=sum(ALL_STEPS if name in self._ended else STEPS.get(event.stage, 0) for name, event in self._stages.items()),
+                completed=sum(
+                    ALL_STEPS if name in self._ended else STEPS.get(event.stage, 0)
+                    for name, event in self._stages.items()
+                ),
                 width=min(60, self._console.size.width),
                 complete_style="cyan",
                 finished_style="green",
@@ -175,7 +197,9 @@ class Progress:
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
         for stage in Stage:
             if counted[stage]:
-                table.add_row(Text(str(counted[stage]), justify="right"), Text(str(stage), style=STYLES.get(stage, "")))
+                table.add_row(
+                    Text(str(counted[stage]), justify="right"), Text(str(stage), style=STYLES.get(stage, ""))
+                )
         if waiting:
             table.add_row(Text(str(waiting), justify="right"), Text("waiting", style="dim"))
         left = max(2, room - 3 - table.row_count)
@@ -184,11 +208,15 @@ class Progress:
         rows = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
         some = failed[: max(1, left // 2)] if failed else []
         for name in some:
-            rows.add_row(name, Text(str(self._stages[name].stage), style=STYLES.get(self._stages[name].stage, "")), "")
+            rows.add_row(
+                name, Text(str(self._stages[name].stage), style=STYLES.get(self._stages[name].stage, "")), ""
+            )
         if len(failed) > len(some):
             rows.add_row(f"and {len(failed) - len(some)} more", "", "")
         for name in slow[: max(1, min(5, left - len(some)))]:
-            rows.add_row(name, _words(self._stages[name]), Text(f"{now - self._there[name]:.0f} s", style="dim"))
+            rows.add_row(
+                name, _words(self._stages[name]), Text(f"{now - self._there[name]:.0f} s", style="dim")
+            )
         return Group(bar, table, *((rows,) if rows.row_count else ()), self._last_line())
 
     def _slowest(self) -> list[str]:

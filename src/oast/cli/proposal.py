@@ -31,7 +31,9 @@ def put_proposal(options: argparse.Namespace, plan: Plan) -> int:
         sys.stderr.write("nothing was proposed, as it is not known what would change on all of the devices\n")
         return FAILED
     try:
-        name = propose(plan, options.reason, options.ticket, plan.origin, options.expect, getattr(options, "sign", None))
+        name = propose(
+            plan, options.reason, options.ticket, plan.origin, options.expect, getattr(options, "sign", None)
+        )
     except OSError as error:
         raise StateError(f"the proposal cannot be written: {error.filename}: {error.strerror}") from None
     if options.format == "json":
@@ -46,11 +48,17 @@ def put_proposal(options: argparse.Namespace, plan: Plan) -> int:
 
 def show_stale(name: str, stale: Sequence[Stale], out: Console) -> None:
     """What has moved since it was proposed."""
-    out.print(f"{name} is stale: {plural(len(stale), 'device')} would not change as proposed; nothing was touched", style="bold red")
+    out.print(
+        f"{name} is stale: {plural(len(stale), 'device')} would not change as proposed; nothing was touched",
+        style="bold red",
+    )
     for one in stale[:SHOWN]:
         then, now = device_lines(one.proposed), device_lines(one.now)
         out.print(Text(one.device, style="bold"))
-        for word, lines in (("no more", [line for line in then if line not in now]), ("new", [line for line in now if line not in then])):
+        for word, lines in (
+            ("no more", [line for line in then if line not in now]),
+            ("new", [line for line in now if line not in then]),
+        ):
             for line in lines:
                 out.print(f"    {word}:  {line}")
     if len(stale) > SHOWN:

@@ -17,7 +17,7 @@ from oast.cli.progress import Progress
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, estate_of, named, plural
 from oast.errors import EstateError
-from oast.estate.sources import SourceSettings
+from oast.estate.source_settings import SourceSettings
 from oast.operations.publish import Publishing, Result, publish, publishing
 
 SHOWN = 12
@@ -27,7 +27,10 @@ LONGEST = 60
 def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[int, dict[str, Any]]:
     """Publish to one source: the exit code, and its part of the document."""
     if source.publish is None:
-        raise EstateError(f"the source '{source.name}' does not say what is to be published", hint="[sources.publish] fields = { ... }")
+        raise EstateError(
+            f"the source '{source.name}' does not say what is to be published",
+            hint="[sources.publish] fields = { ... }",
+        )
     estate = estate_of(options)
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [], quiet=quiet) as progress:
@@ -54,14 +57,21 @@ def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[in
 
 def _show(found: Publishing, out: Console) -> None:
     out.print(
-        Text.assemble((found.source.name, "bold"), f": {plural(found.records, 'record')}; {len(found.changes)} not as they have to be")
+        Text.assemble(
+            (found.source.name, "bold"),
+            f": {plural(found.records, 'record')}; {len(found.changes)} not as they have to be",
+        )
     )
     for change in found.changes[:SHOWN]:
         out.print(Text(f"  ~ {change.device}", style="yellow"))
         for at, (now, wanted) in change.fields.items():
-            put_hanging(out, Text.assemble((f"      {'.'.join(at)}  ", "dim"), f"{_word(now)} -> {_word(wanted)}"))
+            put_hanging(
+                out, Text.assemble((f"      {'.'.join(at)}  ", "dim"), f"{_word(now)} -> {_word(wanted)}")
+            )
     if len(found.changes) > SHOWN:
-        out.print(f"  ~ and {len(found.changes) - SHOWN} more: {named([one.device for one in found.changes[SHOWN:]], SHOWN)}")
+        out.print(
+            f"  ~ and {len(found.changes) - SHOWN} more: {named([one.device for one in found.changes[SHOWN:]], SHOWN)}"
+        )
     by_field: dict[str, list[str]] = {}
     for device, fields in found.unknown.items():
         for one in fields:
@@ -69,7 +79,9 @@ def _show(found: Publishing, out: Console) -> None:
     for one, devices in by_field.items():
         put_hanging(out, Text(f"  {one} is not known of {named(devices, 3)}, and stays", style="dim"))
     if found.unlisted:
-        sys.stderr.write(f"the source '{found.source.name}' does not list {named(found.unlisted, SHOWN)} any more\n")
+        sys.stderr.write(
+            f"the source '{found.source.name}' does not list {named(found.unlisted, SHOWN)} any more\n"
+        )
     show_device_errors(found.failed, sys.stderr)
 
 
@@ -92,11 +104,18 @@ def _document(found: Publishing, result: Result | None) -> dict[str, Any]:
         "source": found.source.name,
         "records": found.records,
         "changes": [
-            {"device": one.device, "record": one.record, "fields": {".".join(at): list(pair) for at, pair in one.fields.items()}}
+            {
+                "device": one.device,
+                "record": one.record,
+                "fields": {".".join(at): list(pair) for at, pair in one.fields.items()},
+            }
             for one in found.changes
         ],
         "unknown": {device: list(fields) for device, fields in found.unknown.items()},
         "unlisted": list(found.unlisted),
         "written": result.written if result is not None else [],
-        "failed": {**{name: error.message for name, error in found.failed}, **(result.failed if result is not None else {})},
+        "failed": {
+            **{name: error.message for name, error in found.failed},
+            **(result.failed if result is not None else {}),
+        },
     }

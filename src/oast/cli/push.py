@@ -44,31 +44,66 @@ from oast.cli.workplace import (
     table,
     what_may_be_lost,
 )
-from oast.config.view import Counts
+from oast.config.diff_text import Counts
 from oast.errors import DeviceError, UsageError
 from oast.intent.intent import IntentBuilder
 from oast.operations.ask import need_only_reading
 from oast.operations.changes import Changes, ledger_of
-from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict, check_times, compare, forbid, need_reason, push_document
+from oast.operations.deliver import (
+    DeliveryOptions,
+    DeliveryResult,
+    Plan,
+    Verdict,
+    check_times,
+    compare,
+    forbid,
+    need_reason,
+    push_document,
+)
 from oast.operations.native import asked, prepared_native
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.proposals import Approved, waiting
 
-EXITS = {Verdict.DONE: DONE, Verdict.REVERTED: REVERTED, Verdict.FAILED: FAILED, Verdict.INTERRUPTED: INTERRUPTED}
+EXITS = {
+    Verdict.DONE: DONE,
+    Verdict.REVERTED: REVERTED,
+    Verdict.FAILED: FAILED,
+    Verdict.INTERRUPTED: INTERRUPTED,
+}
 NAMED = 6
 NAMED_IN_ROW = 3
 EXCUSED_AT_MOST = 8
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--file", metavar="F", type=Path, help="statements of your own instead of templates; '- ' removes one, - is stdin")
-    parser.add_argument("--with-values", action="store_true", help="with --file: render it with each device's values first")
-    parser.add_argument("--ask", metavar="COMMAND", help="with --file: ask every device picked this command afterwards")
-    parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
-    parser.add_argument("--sign", metavar="FILE", type=Path, help="with --propose: sign it with this SSH key, through ssh-keygen")
-    parser.add_argument("--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be")
     parser.add_argument(
-        "--repeat", action="store_true", help="with --change: deliver a change again that was delivered already, as it was recorded"
+        "--file",
+        metavar="F",
+        type=Path,
+        help="statements of your own instead of templates; '- ' removes one, - is stdin",
+    )
+    parser.add_argument(
+        "--with-values", action="store_true", help="with --file: render it with each device's values first"
+    )
+    parser.add_argument(
+        "--ask", metavar="COMMAND", help="with --file: ask every device picked this command afterwards"
+    )
+    parser.add_argument(
+        "--propose", action="store_true", help="write it down for somebody else to approve, and stop"
+    )
+    parser.add_argument(
+        "--sign",
+        metavar="FILE",
+        type=Path,
+        help="with --propose: sign it with this SSH key, through ssh-keygen",
+    )
+    parser.add_argument(
+        "--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be"
+    )
+    parser.add_argument(
+        "--repeat",
+        action="store_true",
+        help="with --change: deliver a change again that was delivered already, as it was recorded",
     )
     arguments.add_delivery(parser)
     arguments.add_selection(parser)
@@ -129,7 +164,9 @@ def _own_text(file: Path) -> tuple[str, str]:
         return ("stdin", sys.stdin.read()) if is_stdin else (file.name, file.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         name = "standard input" if is_stdin else file
-        raise UsageError(f"{name} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}") from None
+        raise UsageError(
+            f"{name} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
+        ) from None
 
 
 class _Native(Around):
@@ -147,9 +184,15 @@ class _Native(Around):
 
     def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
         # Every device that was picked, in the inventory's order: also one that is in sync, or was rolled back.
-        names = [intent.device.name for intent in self._plan.preparation.intents] if self._plan is not None else []
+        names = (
+            [intent.device.name for intent in self._plan.preparation.intents]
+            if self._plan is not None
+            else []
+        )
         if self._options.ask is not None and names and self._plan is not None:
-            answers = run_to_end(asked(self._plan.preparation.estate, names, self._options.ask, self._options.timeout))
+            answers = run_to_end(
+                asked(self._plan.preparation.estate, names, self._options.ask, self._options.timeout)
+            )
             show_answers(self._options.ask, answers, console(error=self._options.format == "json"))
 
 
@@ -157,7 +200,9 @@ def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Co
     """What devices answered; the same answer is shown once."""
     groups: dict[str, list[str]] = {}
     for name, answer in answers.items():
-        groups.setdefault(f"{answer.message}\n" if isinstance(answer, DeviceError) else answer, []).append(name)
+        groups.setdefault(f"{answer.message}\n" if isinstance(answer, DeviceError) else answer, []).append(
+            name
+        )
     for answer, names in groups.items():
         out.print()
         out.print(Text(f"{named(names, NAMED)}: {command}", style="bold"))
@@ -166,7 +211,16 @@ def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Co
 
 def _run_recorded(options: argparse.Namespace) -> int:
     """Deliver what was recorded, and nothing else."""
-    own = ("on", "section", "given", "reason", "ticket", "mode", "remove_unknown", *(() if options.repeat else ("propose",)))
+    own = (
+        "on",
+        "section",
+        "given",
+        "reason",
+        "ticket",
+        "mode",
+        "remove_unknown",
+        *(() if options.repeat else ("propose",)),
+    )
     for name in own:
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
@@ -240,7 +294,9 @@ def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOpt
 
 
 async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
-    with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)) as progress:
+    with Progress(
+        console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)
+    ) as progress:
         return await compare(
             prepared,
             ApplyMode(options.mode or "replace", options.remove_unknown, getattr(options, "into", "running")),
@@ -251,7 +307,9 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
         )
 
 
-def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner, around: Around) -> int:
+def _go_on(
+    options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner, around: Around
+) -> int:
     out = console()
     if options.format == "text":
         try:
@@ -265,7 +323,9 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
             sys.stdout.flush()
         except OSError as error:
             if not options.yes:
-                raise UsageError(f"what would change cannot be shown: {error.strerror}", hint="nothing was touched") from None
+                raise UsageError(
+                    f"what would change cannot be shown: {error.strerror}", hint="nothing was touched"
+                ) from None
             nobody_reads()
     answer = around.look(plan)
     if answer is not None:
@@ -276,7 +336,9 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
         if not options.dry_run:
             around.end(as_intended, ())
         return code
-    if getattr(options, "propose", False) or (plan.change is None and plan.preparation.estate.settings.delivery.approval):
+    if getattr(options, "propose", False) or (
+        plan.change is None and plan.preparation.estate.settings.delivery.approval
+    ):
         return put_proposal(options, plan)
     if plan.limit_violations and not how.allow_removals:
         return _beyond_limits(options, plan)
@@ -284,9 +346,17 @@ def _go_on(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner
     if not options.yes and plan.to_do:
         out.file.flush()
         saved = len(plan.to_do) - len(plan.different)
-        also = f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}" if saved else ""
+        also = (
+            f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}"
+            if saved
+            else ""
+        )
         deliver_to = "Write the startup of" if plan.manner.into_startup else "Deliver to"
-        what = f"{deliver_to} {plural(len(plan.different), 'device')}{also}" if plan.different else f"Save on {plural(saved, 'device')}"
+        what = (
+            f"{deliver_to} {plural(len(plan.different), 'device')}{also}"
+            if plan.different
+            else f"Save on {plural(saved, 'device')}"
+        )
         short = f" ({in_short(plan.different)})" if plan.different else ""
         without = f" {len(plan.failed)} could not be compared." if plan.failed else ""
         if not confirmed(f"{what}{short}?{without}"):
@@ -313,12 +383,17 @@ def _beyond_limits(options: argparse.Namespace, plan: Plan) -> int:
         reason = "the change takes away more than the limits allow"
         held = [Outcome(c.name, State.UNCHANGED, Cause.HELD, c.counts, 0.0, reason) for c in plan.comparisons]
         put_document(push_document(None, options.reason, options.ticket, [*held, *_unreached(plan)]))
-    sys.stderr.write("it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals\n")
+    sys.stderr.write(
+        "it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals\n"
+    )
     return NO
 
 
 def _unreached(plan: Plan) -> list[Outcome]:
-    return [Outcome(n, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, e.message, e.hint) for n, e in plan.failed]
+    return [
+        Outcome(n, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, e.message, e.hint)
+        for n, e in plan.failed
+    ]
 
 
 def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
@@ -340,13 +415,18 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
 async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
     names = [c.name for c in plan.to_do]
     started = time.monotonic()
-    with Progress(console(error=True), names, quiet=_quiet(options), each=True) as progress, Ending() as ending:
+    with (
+        Progress(console(error=True), names, quiet=_quiet(options), each=True) as progress,
+        Ending() as ending,
+    ):
 
         def told(result: DeliveryResult) -> None:
             progress.stop()
             _report(options, plan, result, time.monotonic() - started)
 
-        return await plan.deliver(options.reason, options.ticket, how, progress, ending.stop_waiting, told, ending.begun)
+        return await plan.deliver(
+            options.reason, options.ticket, how, progress, ending.stop_waiting, told, ending.begun
+        )
 
 
 def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, seconds: float) -> None:
@@ -355,7 +435,13 @@ def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, sec
         if options.format == "json":
             put_document(result.document())
         else:
-            _show(result.outcomes, console(), seconds, each=options.verbose, advice=_moved(plan, result.outcomes))
+            _show(
+                result.outcomes,
+                console(),
+                seconds,
+                each=options.verbose,
+                advice=_moved(plan, result.outcomes),
+            )
         sys.stdout.flush()
     except OSError:
         # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
@@ -372,22 +458,35 @@ def _moved(plan: Plan, outcomes: Sequence[Outcome]) -> list[str]:
     found = []
     for comparison in plan.different:
         device, move = comparison.intent.device, comparison.move
-        if move is not None and device.name in delivered and device.management.previous is not None and move.to == device.address:
+        if (
+            move is not None
+            and device.name in delivered
+            and device.management.previous is not None
+            and move.to == device.address
+        ):
             place = device.places["previous_address"]
             found.append(f"{device.name} now answers at {move.to}: remove previous_address from {place}")
     return found
 
 
-def _show(outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bool, advice: Sequence[str] = ()) -> None:
-    listing = table("device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds"))
+def _show(
+    outcomes: Sequence[Outcome], out: Console, seconds: float, *, each: bool, advice: Sequence[str] = ()
+) -> None:
+    listing = table(
+        "device", "result", "added", "removed", "seconds", numbers=("added", "removed", "seconds")
+    )
     for group in _alike(outcomes, each=each):
         o = group[0]
         delivered = o.state is State.DELIVERED
         lines = (str(o.counts.added), str(o.counts.removed)) if delivered else ("-", "-")
         who = named([one.device for one in group], NAMED_IN_ROW)
-        listing.add_row(who, Text(_result(o), style=_style(o)), *lines, f"{max(one.seconds for one in group):.1f}")
+        listing.add_row(
+            who, Text(_result(o), style=_style(o)), *lines, f"{max(one.seconds for one in group):.1f}"
+        )
     put_table(out, listing)
-    troubles = [Trouble((o.device,), o.reason, o.hint, Path(o.log) if o.log else None) for o in outcomes if o.reason]
+    troubles = [
+        Trouble((o.device,), o.reason, o.hint, Path(o.log) if o.log else None) for o in outcomes if o.reason
+    ]
     if troubles:
         out.print()
     for trouble in gathered_troubles(troubles):
@@ -412,7 +511,10 @@ def _show_excused(outcomes: Sequence[Outcome], out: Console, *, each: bool) -> N
         out.print(f"{finding} (as before the change, and not touched by it)", style="yellow")
     if len(found) > len(shown):
         devices = sum(1 for o in outcomes if o.excused_checks)
-        out.print(f"and {len(found) - len(shown)} more such, on {plural(devices, 'device')} in all; -v lists them", style="yellow")
+        out.print(
+            f"and {len(found) - len(shown)} more such, on {plural(devices, 'device')} in all; -v lists them",
+            style="yellow",
+        )
 
 
 def _alike(outcomes: Sequence[Outcome], *, each: bool) -> list[list[Outcome]]:
@@ -431,7 +533,11 @@ def _result(outcome: Outcome) -> str:
         return "taken back" if outcome.state is State.REVERTED else "held back"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
-    if outcome.state is State.DELIVERED and outcome.also_saved and not (outcome.counts.added or outcome.counts.removed):
+    if (
+        outcome.state is State.DELIVERED
+        and outcome.also_saved
+        and not (outcome.counts.added or outcome.counts.removed)
+    ):
         return "saved"
     if outcome.cause is Cause.CHECKS and outcome.state is not State.REVERTED:
         return f"checks failed, {outcome.state}"
@@ -439,8 +545,12 @@ def _result(outcome: Outcome) -> str:
 
 
 def _style(outcome: Outcome) -> str:
-    return "red" if outcome.cause is Cause.FAILED else style_of(_result(outcome)) or style_of(str(outcome.state))
+    return (
+        "red" if outcome.cause is Cause.FAILED else style_of(_result(outcome)) or style_of(str(outcome.state))
+    )
 
 
 def _summary(outcomes: Sequence[Outcome]) -> str:
-    return "; ".join(f"{plural(number, 'device')} {result}" for result, number in Counter(map(_result, outcomes)).items())
+    return "; ".join(
+        f"{plural(number, 'device')} {result}" for result, number in Counter(map(_result, outcomes)).items()
+    )

@@ -11,9 +11,9 @@ from oast.cli import arguments
 from oast.cli.exits import DONE
 from oast.cli.terminal import visible
 from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
-from oast.config.indented import IndentedSyntax
+from oast.config.indented_syntax import IndentedSyntax
 from oast.estate.inventory import Device
-from oast.estate.provenance import in_words
+from oast.estate.provenance import describe_value
 from oast.files import write_whole
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.variables import Variable
@@ -21,9 +21,20 @@ from oast.operations.preparation import render
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--out", metavar="DIR", type=Path, help="write one file for each device into DIR instead; secrets are masked")
-    parser.add_argument("--describe", action="store_true", help="list the variables that the sections take, instead of rendering")
-    parser.add_argument("--trace", action="store_true", help="show for each line the template line it comes from")
+    parser.add_argument(
+        "--out",
+        metavar="DIR",
+        type=Path,
+        help="write one file for each device into DIR instead; secrets are masked",
+    )
+    parser.add_argument(
+        "--describe",
+        action="store_true",
+        help="list the variables that the sections take, instead of rendering",
+    )
+    parser.add_argument(
+        "--trace", action="store_true", help="show for each line the template line it comes from"
+    )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
     arguments.add_format(parser)
@@ -50,7 +61,9 @@ def run(options: argparse.Namespace) -> int:
         for name, text in texts.items():
             if len(texts) > 1:
                 console().print(f"# {name}", style="bold")
-            sys.stdout.write((visible(text) if sys.stdout.isatty() else text) + ("\n" if len(texts) > 1 else ""))
+            sys.stdout.write(
+                (visible(text) if sys.stdout.isatty() else text) + ("\n" if len(texts) > 1 else "")
+            )
             sys.stdout.flush()
     return DONE
 
@@ -64,7 +77,10 @@ def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argpar
         for key, variable in _with_parts(name, top)
     ]
     if options.format == "json":
-        documents = [{"template": t.file, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))} for t, key, v in rows]
+        documents = [
+            {"template": t.file, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))}
+            for t, key, v in rows
+        ]
         put_json("describe", 1, {"variables": documents})
         return DONE
     listing = table("section", "variable", *_COLUMNS, whole=("section", "variable", "given"))
@@ -86,7 +102,13 @@ def _with_parts(key: str, variable: Variable) -> Iterator[tuple[str, Variable]]:
 
 
 def _row(variable: Variable) -> tuple[str, str, str]:
-    given = f"default {in_words(variable.default)}" if variable.has_default else "required" if variable.required else "optional"
+    given = (
+        f"default {describe_value(variable.default)}"
+        if variable.has_default
+        else "required"
+        if variable.required
+        else "optional"
+    )
     return variable.described, given, variable.help
 
 

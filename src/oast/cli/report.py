@@ -14,8 +14,18 @@ from oast.operations.report import junit, markdown
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--change", metavar="CHANGE", default="last", help="its name, or how that begins or ends (default: the last)")
-    parser.add_argument("--format", choices=("markdown", "junit"), default="markdown", help="what comes out (default: markdown)")
+    parser.add_argument(
+        "--change",
+        metavar="CHANGE",
+        default="last",
+        help="its name, or how that begins or ends (default: the last)",
+    )
+    parser.add_argument(
+        "--format",
+        choices=("markdown", "junit"),
+        default="markdown",
+        help="what comes out (default: markdown)",
+    )
     arguments.add_estate(parser)
 
 

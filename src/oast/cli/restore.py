@@ -21,10 +21,19 @@ NAMED = 6
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "label", metavar="LABEL", help="a label, or a commit (see oast backup list); or what devices have now: running, startup"
+        "label",
+        metavar="LABEL",
+        help="a label, or a commit (see oast backup list); or what devices have now: running, startup",
     )
-    parser.add_argument("--to", dest="into", choices=NOW, help="what is changed: what devices run (default), or what they start with")
-    parser.add_argument("--propose", action="store_true", help="write it down for somebody else to approve, and stop")
+    parser.add_argument(
+        "--to",
+        dest="into",
+        choices=NOW,
+        help="what is changed: what devices run (default), or what they start with",
+    )
+    parser.add_argument(
+        "--propose", action="store_true", help="write it down for somebody else to approve, and stop"
+    )
     arguments.add_delivery(parser)
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -37,17 +46,23 @@ def run(options: argparse.Namespace) -> int:
     restore = _restore(options)
     if restore.missing:
         what = (
-            f"these have no {options.label} of their own" if options.label in NOW else f"nothing was kept of them under '{options.label}'"
+            f"these have no {options.label} of their own"
+            if options.label in NOW
+            else f"nothing was kept of them under '{options.label}'"
         )
         sys.stderr.write(f"{named(restore.missing, NAMED)}: {what}: left alone\n")
     if restore.as_running:
-        sys.stderr.write(f"{named(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they ran then is taken\n")
+        sys.stderr.write(
+            f"{named(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they ran then is taken\n"
+        )
     options.reason = options.reason or f"{restore.origin[0].upper()}{restore.origin[1:]}"
     options.into = restore.into
     code = deliver(options, restore.preparation, chosen(options), Restoring(restore.origin))
     if restore.failed:
         show_device_errors(restore.failed.items(), sys.stderr)
-        sys.stderr.write(f"{plural(len(restore.failed), 'device')} could not be read, and nothing was done there\n")
+        sys.stderr.write(
+            f"{plural(len(restore.failed), 'device')} could not be read, and nothing was done there\n"
+        )
         return FAILED if code == DONE else code
     return code
 

@@ -16,7 +16,7 @@ from oast.cli.push import Around, chosen, deliver
 from oast.cli.secret import RANDOM_BYTES
 from oast.cli.workplace import estate_of, named, plural
 from oast.errors import EstateError
-from oast.estate.encrypted import EncryptedFile, Kept
+from oast.estate.encrypted_file import EncryptedFile, EncryptedSecret
 from oast.estate.secrets import Secrets
 from oast.operations.rotation import Rotation, rotation
 
@@ -26,11 +26,13 @@ NAMED = 6
 class _Keeping(Around):
     """Writes the new value beside the old one before a device is touched, and forgets the old one when all have the new."""
 
-    def __init__(self, file: EncryptedFile, about: Rotation, before: Kept, value: str) -> None:
+    def __init__(self, file: EncryptedFile, about: Rotation, before: EncryptedSecret, value: str) -> None:
         self._file = file
         self._about = about
         self._before = before
-        self._kept = before if before.previous is not None else Kept(value, date.today(), before.value)
+        self._kept = (
+            before if before.previous is not None else EncryptedSecret(value, date.today(), before.value)
+        )
 
     def begin(self) -> None:
         if self._kept is not self._before:
@@ -48,7 +50,9 @@ class _Keeping(Around):
                 f"{name}: {named(without, NAMED)} may still have the value before, or start with it; it is kept beside the new one\n"
                 "    repeat the command to go on: no further value is made until all have this one\n"
             )
-        with suppress(OSError):  # nobody may read any more, and what became of the devices stands in the exit code
+        with suppress(
+            OSError
+        ):  # nobody may read any more, and what became of the devices stands in the exit code
             sys.stderr.write(told)
 
     def _forgotten(self) -> str:

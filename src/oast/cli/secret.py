@@ -11,15 +11,24 @@ from datetime import date
 
 from oast.cli import arguments
 from oast.cli.exits import DONE, NO
-from oast.cli.workplace import ask_secret, confirmed, console, estate_of, folder_of, put_json, put_table, table
+from oast.cli.workplace import (
+    ask_secret,
+    confirmed,
+    console,
+    estate_of,
+    folder_of,
+    put_json,
+    put_table,
+    table,
+)
 from oast.errors import EstateError, OastError, UsageError
-from oast.estate.encrypted import NAME, EncryptedFile
+from oast.estate.encrypted_file import NAME, EncryptedFile
 from oast.estate.estate import Estate, secrets_of
 from oast.estate.secrets import Secrets
-from oast.estate.settings import read as read_settings
-from oast.nearest import suggestion
+from oast.estate.settings import read_settings as read_settings
 from oast.platforms.types import WrongValue, check_secret
 from oast.records import Place
+from oast.spelling import spelling_hint
 
 RANDOM_BYTES = 24
 LONGEST = 65_536
@@ -27,32 +36,63 @@ LONGEST = 65_536
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    put = actions.add_parser("set", help="keep a secret: asked for on a terminal, otherwise read from standard input")
+    put = actions.add_parser(
+        "set", help="keep a secret: asked for on a terminal, otherwise read from standard input"
+    )
     put.add_argument("name")
-    put.add_argument("--several-lines", action="store_true", help="the secret is all lines of standard input, such as a certificate's key")
-    read = actions.add_parser("read", help="keep a secret that a device runs with, to bring it to the others by the next push")
+    put.add_argument(
+        "--several-lines",
+        action="store_true",
+        help="the secret is all lines of standard input, such as a certificate's key",
+    )
+    read = actions.add_parser(
+        "read", help="keep a secret that a device runs with, to bring it to the others by the next push"
+    )
     read.add_argument("name")
     read.add_argument("--from", dest="device", metavar="DEVICE", required=True, help="the device that has it")
-    read.add_argument("--statement", metavar="PATH", required=True, help="where it stands there, such as snmp/community")
+    read.add_argument(
+        "--statement", metavar="PATH", required=True, help="where it stands there, such as snmp/community"
+    )
     read.add_argument("--which", metavar="FINGERPRINT", help="which one, if there are several")
     arguments.add_connection(read)
-    rotate = actions.add_parser("rotate", help="replace a secret by a new random one; with --push, on the devices as well")
+    rotate = actions.add_parser(
+        "rotate", help="replace a secret by a new random one; with --push, on the devices as well"
+    )
     rotate.add_argument("name")
-    rotate.add_argument("--push", action="store_true", help="deliver it; the value before is kept until every device has the new one")
+    rotate.add_argument(
+        "--push",
+        action="store_true",
+        help="deliver it; the value before is kept until every device has the new one",
+    )
     arguments.add_delivery(rotate)
     arguments.add_format(rotate)
     rotate.set_defaults(on=None, section=[], mode="replace", remove_unknown=False, verbose=False)
     remove = actions.add_parser("remove", help="keep a secret no longer")
     remove.add_argument("name")
     remove.add_argument("--yes", action="store_true", help="do not ask")
-    listed = actions.add_parser("list", help="the names, each with its fingerprint and the day it was changed")
+    listed = actions.add_parser(
+        "list", help="the names, each with its fingerprint and the day it was changed"
+    )
     arguments.add_format(listed)
-    age = actions.add_parser("age", help="the secrets that are older than so many days; exit 1 if there are any")
+    age = actions.add_parser(
+        "age", help="the secrets that are older than so many days; exit 1 if there are any"
+    )
     age.add_argument(
-        "--max-age", metavar="DAYS", type=arguments.positive, default=90, help="age in days above which a secret is listed (default: 90)"
+        "--max-age",
+        metavar="DAYS",
+        type=arguments.positive,
+        default=90,
+        help="age in days above which a secret is listed (default: 90)",
     )
     arguments.add_format(age)
-    for action, run_action in ((put, _set), (read, _read), (rotate, _rotate), (remove, _remove), (listed, _list), (age, _age)):
+    for action, run_action in (
+        (put, _set),
+        (read, _read),
+        (rotate, _rotate),
+        (remove, _remove),
+        (listed, _list),
+        (age, _age),
+    ):
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
 
@@ -97,7 +137,9 @@ def _typed(options: argparse.Namespace) -> str:
     try:
         value = data.decode("utf-8").removesuffix("\n").removesuffix("\r")
     except UnicodeDecodeError:
-        raise UsageError(f"the secret is not UTF-8 text: {unchanged}", hint="put bytes into base64 first") from None
+        raise UsageError(
+            f"the secret is not UTF-8 text: {unchanged}", hint="put bytes into base64 first"
+        ) from None
     if not value:
         raise UsageError(f"the secret is empty: {unchanged}")
     if "\n" in value and not options.several_lines:
@@ -128,7 +170,9 @@ def _tell_of_others(found: Secrets, name: str) -> None:
 def _kept(options: argparse.Namespace, to_do: str) -> tuple[Secrets, EncryptedFile]:
     found, file = _open(options)
     if options.name not in file.all():
-        raise EstateError(f"there is no secret '{options.name}' to {to_do}", hint=suggestion(options.name, file.all()))
+        raise EstateError(
+            f"there is no secret '{options.name}' to {to_do}", hint=spelling_hint(options.name, file.all())
+        )
     return found, file
 
 
@@ -138,9 +182,15 @@ def _rotate(options: argparse.Namespace) -> int:
         from oast.cli.rotate import rotate_and_push
 
         return rotate_and_push(options, found, file)
-    for given, option in ((options.reason, "-m"), (options.ticket, "--ticket"), (options.dry_run, "--dry-run")):
+    for given, option in (
+        (options.reason, "-m"),
+        (options.ticket, "--ticket"),
+        (options.dry_run, "--dry-run"),
+    ):
         if given:
-            raise UsageError(f"{option} belongs to a delivery", hint=f"oast secret rotate {options.name} --push -m REASON")
+            raise UsageError(
+                f"{option} belongs to a delivery", hint=f"oast secret rotate {options.name} --push -m REASON"
+            )
     if options.name in read_settings(folder_of(options)).connection.login_secrets:
         message = f"Oast logs in with '{options.name}': a new one that devices do not have would lock it out"
         raise UsageError(message, hint=f"oast secret rotate {options.name} --push -m REASON")
@@ -156,7 +206,9 @@ def _remove(options: argparse.Namespace) -> int:
     found, file = _kept(options, "remove")
     if not found.elsewhere(options.name):
         for place in _uses(options):
-            message = f"the secret '{options.name}' is used, and would be found nowhere else: nothing was removed"
+            message = (
+                f"the secret '{options.name}' is used, and would be found nowhere else: nothing was removed"
+            )
             raise EstateError(message, place=place, hint="take away what refers to it first")
     if not options.yes and not confirmed(f"Remove the secret '{options.name}'? It cannot be brought back."):
         return NO
@@ -171,7 +223,9 @@ def _uses(options: argparse.Namespace) -> list[Place]:
         estate: Estate = estate_of(options)
     except OastError as error:
         hint = "mend that first: whether the secret is used can only be told of an estate without mistakes"
-        raise EstateError(f"{error.problems()[0].message}", place=error.problems()[0].place, hint=hint) from None
+        raise EstateError(
+            f"{error.problems()[0].message}", place=error.problems()[0].place, hint=hint
+        ) from None
     logs_in = options.name in estate.settings.connections.login_secrets
     return [*([Place("oast.toml")] if logs_in else []), *estate.secrets.places.get(options.name, [])]
 
@@ -187,7 +241,13 @@ def _age(options: argparse.Namespace) -> int:
 def _show(options: argparse.Namespace, older_than_days: int) -> int:
     found, file = _open(options)
     rows = [
-        (name, str(found.made(name, kept.value)), kept.changed.isoformat(), (date.today() - kept.changed).days, _before(found, name))
+        (
+            name,
+            str(found.made(name, kept.value)),
+            kept.changed.isoformat(),
+            (date.today() - kept.changed).days,
+            _before(found, name),
+        )
         for name, kept in sorted(file.all().items())
     ]
     aged = options.action == "age"

@@ -11,7 +11,7 @@ from oast.cli.exits import DONE
 from oast.cli.loop import run as run_to_end
 from oast.cli.workplace import estate_of
 from oast.errors import EstateError, UsageError
-from oast.estate.encrypted import NAME
+from oast.estate.encrypted_file import NAME
 from oast.operations.secret_read import SecretAt, secrets_at
 from oast.platforms.types import WrongValue, check_secret
 from oast.records import Place, Secret
@@ -60,7 +60,11 @@ def _the_one(options: argparse.Namespace, found: Sequence[SecretAt]) -> Secret:
     distinct = {str(one.secret): one for one in found}
     if options.which is not None:
         word = options.which.strip("<>").removeprefix("secret").strip()
-        distinct = {shown: one for shown, one in distinct.items() if word and word in shown.strip("<>").removeprefix("secret ")}
+        distinct = {
+            shown: one
+            for shown, one in distinct.items()
+            if word and word in shown.strip("<>").removeprefix("secret ")
+        }
     if len(distinct) == 1:
         return next(iter(distinct.values())).secret
     listed = "; ".join(" / ".join(one.statement) for one in found)

@@ -14,7 +14,7 @@ from oast.cli.simulator import Simulator
 from oast.cli.workplace import asker, console, folder_of, plural, put_json, put_table, table
 from oast.errors import UsageError
 from oast.estate.estate import read_estate
-from oast.estate.settings import read as read_settings
+from oast.estate.settings import read_settings as read_settings
 
 FAULTS = (
     "none", "down", "hang", "drop", "forgotten", "slow", "refuse", "untrue", "full", "forgets", "busy",
@@ -31,15 +31,41 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     fault = actions.add_parser("fault", help="make something go wrong with a device, or right again")
     fault.add_argument("device")
     fault.add_argument("kind", choices=FAULTS, help="none ends the fault there is")
-    fault.add_argument("--after", type=int, default=0, metavar="N", help="where it strikes at lines: after N lines of a session")
-    fault.add_argument("--match", default="", metavar="TEXT", help="at lines that contain TEXT; cut, mend, flap: the port")
-    fault.add_argument("--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, halves, flap: how long")
-    fault.add_argument("--seed", type=int, default=0, metavar="N", help="what is left to chance: the same for the same number")
-    sim_inventory.add_arguments(actions.add_parser("inventory", help="a stand-in for an inventory service: start, stop, status, fault"))
+    fault.add_argument(
+        "--after",
+        type=int,
+        default=0,
+        metavar="N",
+        help="where it strikes at lines: after N lines of a session",
+    )
+    fault.add_argument(
+        "--match", default="", metavar="TEXT", help="at lines that contain TEXT; cut, mend, flap: the port"
+    )
+    fault.add_argument(
+        "--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, halves, flap: how long"
+    )
+    fault.add_argument(
+        "--seed",
+        type=int,
+        default=0,
+        metavar="N",
+        help="what is left to chance: the same for the same number",
+    )
+    sim_inventory.add_arguments(
+        actions.add_parser(
+            "inventory", help="a stand-in for an inventory service: start, stop, status, fault"
+        )
+    )
     sim_new_device.add_arguments(actions)
     opened = actions.add_parser("console", help="open a session with a device; Ctrl-] ends it")
     opened.add_argument("device")
-    for action, run_action in ((start, _start), (stop, _stop), (status, _status), (fault, _fault), (opened, _console)):
+    for action, run_action in (
+        (start, _start),
+        (stop, _stop),
+        (status, _status),
+        (fault, _fault),
+        (opened, _console),
+    ):
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
 
@@ -74,11 +100,30 @@ def _status(options: argparse.Namespace) -> int:
     if options.format == "json":
         put_json("sim-status", 1, {"running": True, "devices": devices})
         return DONE
-    listing = table("device", "system", "hostname", "management", "reachable", "timer", "fault", "sessions", numbers=("sessions",))
+    listing = table(
+        "device",
+        "system",
+        "hostname",
+        "management",
+        "reachable",
+        "timer",
+        "fault",
+        "sessions",
+        numbers=("sessions",),
+    )
     for name, d in devices.items():
         reachable = Text("yes", style="green") if d["reachable"] else Text("no", style="red")
         timer = f"{d['timer']} s" if d["timer"] else "-"
-        listing.add_row(name, d["system"], d["hostname"], d["management"], reachable, timer, d["fault"] or "-", str(d["sessions"]))
+        listing.add_row(
+            name,
+            d["system"],
+            d["hostname"],
+            d["management"],
+            reachable,
+            timer,
+            d["fault"] or "-",
+            str(d["sessions"]),
+        )
     put_table(console(), listing)
     return DONE
 
@@ -108,7 +153,10 @@ def _console(options: argparse.Namespace) -> int:
     device = estate.device(options.device)
     settings = estate.settings.connection
     if not settings.simulated:
-        raise UsageError("this estate's devices are not simulated", hint="set simulated = true below [connection] in oast.toml")
+        raise UsageError(
+            "this estate's devices are not simulated",
+            hint="set simulated = true below [connection] in oast.toml",
+        )
     connector = Connector(estate, [device])
     if sys.stdin.isatty():
         sys.stderr.write(f"{device.name}: Ctrl-] ends the session\n")

@@ -29,15 +29,23 @@ FILE = "inventory-service.json"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="what", metavar="WHAT", required=True)
     start = actions.add_parser("start", help="serve the devices of a JSON file over HTTP, page after page")
-    start.add_argument("file", metavar="FILE", nargs="?", help=f"what it serves and keeps (default: {FILE} of the estate)")
+    start.add_argument(
+        "file", metavar="FILE", nargs="?", help=f"what it serves and keeps (default: {FILE} of the estate)"
+    )
     stop = actions.add_parser("stop", help="stop it")
     status = actions.add_parser("status", help="where it is")
     arguments.add_format(status)
     fault = actions.add_parser("fault", help="make something go wrong with it, or right again")
     fault.add_argument("kind", choices=FAULTS, help="none ends the fault there is")
-    fault.add_argument("--after", type=arguments.count, default=0, metavar="N", help="after so many good answers")
-    fault.add_argument("--times", type=arguments.count, default=0, metavar="N", help="so many times (0: until it is ended)")
-    fault.add_argument("--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, busy: how long")
+    fault.add_argument(
+        "--after", type=arguments.count, default=0, metavar="N", help="after so many good answers"
+    )
+    fault.add_argument(
+        "--times", type=arguments.count, default=0, metavar="N", help="so many times (0: until it is ended)"
+    )
+    fault.add_argument(
+        "--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, busy: how long"
+    )
     for action, run_action in ((start, _start), (stop, _stop), (status, _status), (fault, _fault)):
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
@@ -59,7 +67,9 @@ def _listening(folder: Path) -> dict[str, Any] | None:
 def _start(options: argparse.Namespace) -> int:
     folder = _folder(options)
     if _listening(folder) is not None:
-        raise StateError("the inventory service is running already", hint="stop it with: oast sim inventory stop")
+        raise StateError(
+            "the inventory service is running already", hint="stop it with: oast sim inventory stop"
+        )
     file = Path(options.file) if options.file else folder_of(options) / FILE
     if not file.is_file():
         raise UsageError(f"there is no file {near(file)}", hint='{"devices": [{"key": 1, "hostname": …}, …]}')
@@ -77,7 +87,8 @@ def _start(options: argparse.Namespace) -> int:
             process.kill()
             said = log.read_text(encoding="utf-8", errors="replace").strip().splitlines()
             raise StateError(
-                f"the inventory service did not come up: {said[-1] if said else 'it says nothing'}", hint=f"its log: {near(log)}"
+                f"the inventory service did not come up: {said[-1] if said else 'it says nothing'}",
+                hint=f"its log: {near(log)}",
             )
         time.sleep(0.02)
     process.returncode = 0  # It is meant to outlive this process.
@@ -117,7 +128,9 @@ def _status(options: argparse.Namespace) -> int:
 def _fault(options: argparse.Namespace) -> int:
     told = _listening(_folder(options))
     if told is None:
-        raise StateError("the inventory service is not running", hint="start it with: oast sim inventory start")
+        raise StateError(
+            "the inventory service is not running", hint="start it with: oast sim inventory start"
+        )
     asked = {"kind": options.kind, "after": options.after, "times": options.times, "seconds": options.seconds}
     headers = {"Authorization": f"Bearer {told['control']}", "Content-Type": "application/json"}
     request = urllib.request.Request(told["faults"], json.dumps(asked).encode(), headers)  # noqa: S310  # it is on loopback

@@ -49,7 +49,11 @@ class Simulator:
         if self.running:
             raise StateError("the simulated network is running already", hint="stop it with: oast sim stop")
         if not self._network.is_file():
-            raise EstateError("the estate has no simulated network", place=Place(str(self._network)), hint="write network.yaml")
+            raise EstateError(
+                "the estate has no simulated network",
+                place=Place(str(self._network)),
+                hint="write network.yaml",
+            )
         make_private(self._folder)
         (self._folder / "listening.json").unlink(missing_ok=True)
         log = self._folder / "simulator.log"
@@ -65,11 +69,15 @@ class Simulator:
                 return len(listening["devices"])
             if process.poll() is not None:
                 message = log.read_text(encoding="utf-8", errors="replace").strip().splitlines()
-                raise EstateError(message[-1] if message else "the simulator ended at once", hint=f"its log: {log}")
+                raise EstateError(
+                    message[-1] if message else "the simulator ended at once", hint=f"its log: {log}"
+                )
             time.sleep(0.02)
         process.kill()
         process.wait()
-        raise StateError(f"the simulator did not come up within {START_AT_MOST_S:g} s", hint=f"its log: {log}")
+        raise StateError(
+            f"the simulator did not come up within {START_AT_MOST_S:g} s", hint=f"its log: {log}"
+        )
 
     def _launch(self, log: IO[bytes]) -> subprocess.Popen[bytes]:
         return subprocess.Popen(
@@ -103,7 +111,9 @@ class Simulator:
             raise StateError("the simulated network is not running", hint="start it with: oast sim start")
         control = listening["control"]
         try:
-            with socket.create_connection((control["host"], control["port"]), timeout=ANSWER_AT_MOST_S) as connection:
+            with socket.create_connection(
+                (control["host"], control["port"]), timeout=ANSWER_AT_MOST_S
+            ) as connection:
                 connection.sendall(json.dumps({**request, "token": control["token"]}).encode() + b"\n")
                 with connection.makefile("rb") as answer:
                     content: dict[str, Any] = json.loads(answer.readline() or b"{}")

@@ -21,10 +21,10 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import confirmed, console, folder_of, named, plural, put_json, put_table, table
 from oast.errors import EstateError, OastError, UsageError
 from oast.estate.estate import read_estate
-from oast.estate.settings import read as read_settings
-from oast.estate.sources import SourceSettings
-from oast.nearest import suggestion
+from oast.estate.settings import read_settings as read_settings
+from oast.estate.source_settings import SourceSettings
 from oast.operations.sources import Refreshing, need_allowed, owned, refreshing, write
+from oast.spelling import spelling_hint
 
 SHOWN = 12
 HINT = """write into oast.toml, for example:
@@ -37,17 +37,31 @@ HINT = """write into oast.toml, for example:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
     arguments.add_action(actions, "list", "the sources there are, and what came from each", _list)
-    refresh = arguments.add_action(actions, "refresh", "see what a source has new, and write it into the inventory", _refresh)
+    refresh = arguments.add_action(
+        actions, "refresh", "see what a source has new, and write it into the inventory", _refresh
+    )
     refresh.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all")
     refresh.add_argument("--yes", action="store_true", help="write without asking")
-    refresh.add_argument("--dry-run", action="store_true", help="show, and write nothing; exit 1 if there is something new")
-    publish = arguments.add_action(actions, "publish", "see what a source has to know of its devices, and write that there", _publish)
-    publish.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all with [sources.publish]")
+    refresh.add_argument(
+        "--dry-run", action="store_true", help="show, and write nothing; exit 1 if there is something new"
+    )
+    publish = arguments.add_action(
+        actions, "publish", "see what a source has to know of its devices, and write that there", _publish
+    )
+    publish.add_argument(
+        "source", metavar="SOURCE", nargs="*", help="which; default: all with [sources.publish]"
+    )
     publish.add_argument("--yes", action="store_true", help="write without asking")
-    publish.add_argument("--dry-run", action="store_true", help="show, and write nothing; exit 1 if something is other than it has to be")
+    publish.add_argument(
+        "--dry-run",
+        action="store_true",
+        help="show, and write nothing; exit 1 if something is other than it has to be",
+    )
     arguments.add_selection(publish)
     arguments.add_connection(publish)
-    refresh.add_argument("--allow-removals", action="store_true", help="also remove more devices than the limits allow")
+    refresh.add_argument(
+        "--allow-removals", action="store_true", help="also remove more devices than the limits allow"
+    )
 
 
 def _sources(folder: Path) -> Sequence[SourceSettings]:
@@ -62,7 +76,7 @@ def _picked(options: argparse.Namespace, sources: Sequence[SourceSettings]) -> S
     names = [source.name for source in sources]
     for name in options.source:
         if name not in names:
-            raise UsageError(f"there is no source '{name}'", hint=suggestion(name, names))
+            raise UsageError(f"there is no source '{name}'", hint=spelling_hint(name, names))
     return [source for source in sources if not options.source or source.name in options.source]
 
 
@@ -70,7 +84,15 @@ def _list(options: argparse.Namespace) -> int:
     folder = folder_of(options)
     rows = [(source, len(owned(folder, source))) for source in _sources(folder)]
     if options.format == "json":
-        put_json("sources", 1, {"sources": [{"source": s.name, "from": _where(s), "file": s.owned, "devices": n} for s, n in rows]})
+        put_json(
+            "sources",
+            1,
+            {
+                "sources": [
+                    {"source": s.name, "from": _where(s), "file": s.owned, "devices": n} for s, n in rows
+                ]
+            },
+        )
         return DONE
     listing = table("source", "from", "file", "devices", numbers=("devices",), whole=("source", "file"))
     for source, number in rows:
@@ -85,7 +107,12 @@ def _where(source: SourceSettings) -> str:
 
 def _refresh(options: argparse.Namespace) -> int:
     folder = folder_of(options)
-    return each_source(options, _picked(options, _sources(folder)), lambda options, source: _one(options, folder, source), "refresh")
+    return each_source(
+        options,
+        _picked(options, _sources(folder)),
+        lambda options, source: _one(options, folder, source),
+        "refresh",
+    )
 
 
 def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> tuple[int, dict[str, Any]]:
@@ -110,7 +137,14 @@ def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> t
 
 def _publish(options: argparse.Namespace) -> int:
     folder = folder_of(options)
-    sources = _picked(options, [source for source in _sources(folder) if source.publish is not None or source.name in options.source])
+    sources = _picked(
+        options,
+        [
+            source
+            for source in _sources(folder)
+            if source.publish is not None or source.name in options.source
+        ],
+    )
     if not sources:
         hint = "write [sources.publish] with fields = { ... } below the source: docs/sources.md"
         raise EstateError("no source says what is to be published: there is no [sources.publish]", hint=hint)
@@ -126,7 +160,11 @@ def _show(found: Refreshing, out: Console) -> None:
     listed = len(found.read.devices) + len(found.read.wrong)
     besides = f", {found.read.passed_over} not meant" if found.read.passed_over else ""
     again = f", {plural(found.unchanged, 'page')} as before" if found.unchanged else ""
-    out.print(Text.assemble((source.name, "bold"), f": {plural(listed, 'record')}{besides}{again}; {_counts(found)}"))
+    out.print(
+        Text.assemble(
+            (source.name, "bold"), f": {plural(listed, 'record')}{besides}{again}; {_counts(found)}"
+        )
+    )
     for sign, style, names in (("+", "green", found.added), ("-", "red", found.removed)):
         for name in names[:SHOWN]:
             what = found.after[name] if sign == "+" else found.before[name]
@@ -141,12 +179,17 @@ def _show(found: Refreshing, out: Console) -> None:
         put_hanging(out, Text.assemble((f"  ~ {name}", "yellow"), f"  {told}"))
     for one in found.read.wrong[:SHOWN]:
         stays = " (it stays as it was)" if one.name in found.kept else ""
-        put_hanging(out, Text(f"  {one.record}{f' ({one.name})' if one.name else ''}: {one.why}{stays}", style="yellow"))
+        put_hanging(
+            out,
+            Text(f"  {one.record}{f' ({one.name})' if one.name else ''}: {one.why}{stays}", style="yellow"),
+        )
     if len(found.read.wrong) > SHOWN:
         out.print(f"  and {len(found.read.wrong) - SHOWN} more records that cannot be read")
     unlisted = [name for name in found.kept if all(one.name != name for one in found.read.wrong)]
     if unlisted:
-        out.print(f"  it cannot be told of every record which device it is: {named(unlisted, SHOWN)} stay as they were")
+        out.print(
+            f"  it cannot be told of every record which device it is: {named(unlisted, SHOWN)} stay as they were"
+        )
 
 
 def _in_words(attributes: Mapping[str, Any]) -> str:
@@ -174,7 +217,10 @@ def _document(found: Refreshing, *, written: bool) -> dict[str, Any]:
         "written": written,
         "devices": len(found.after),
         "added": list(found.added),
-        "changed": [{"device": name, "attributes": {key: list(pair) for key, pair in one.items()}} for name, one in found.changed.items()],
+        "changed": [
+            {"device": name, "attributes": {key: list(pair) for key, pair in one.items()}}
+            for name, one in found.changed.items()
+        ],
         "removed": list(found.removed),
         "kept": list(found.kept),
         "wrong": [{"record": one.record, "device": one.name, "why": one.why} for one in found.read.wrong],

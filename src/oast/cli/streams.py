@@ -80,7 +80,9 @@ def was_told(error: BaseException) -> bool:
     return False
 
 
-def _noticed(otherwise: Callable[[sys.UnraisableHookArgs], object]) -> Callable[[sys.UnraisableHookArgs], None]:
+def _noticed(
+    otherwise: Callable[[sys.UnraisableHookArgs], object],
+) -> Callable[[sys.UnraisableHookArgs], None]:
     def noticed(what: sys.UnraisableHookArgs) -> None:
         if isinstance(what.exc_value, KeyboardInterrupt):
             _swallowed.set()

@@ -48,7 +48,9 @@ def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
     if len(different) < HEAD_FROM:
         return
     added, removed = sum(c.counts.added for c in different), sum(c.counts.removed for c in different)
-    console.print(f"{len(different)} of {len(comparisons)} devices would change: +{added} -{removed}", style="bold")
+    console.print(
+        f"{len(different)} of {len(comparisons)} devices would change: +{added} -{removed}", style="bold"
+    )
     gone = going_away(different)
     if gone:
         kinds = [f"{kind} on {plural(number, 'device')}" for kind, number in gone.items()]
@@ -65,7 +67,11 @@ def going_away(different: Sequence[Comparison]) -> dict[str, int]:
     for comparison in different:
         made = {edit.rule for edit in comparison.edits if edit.operation == "create"}
         found.update(
-            {edit.rule.path or edit.node.text for edit in comparison.edits if edit.operation == "remove" and edit.rule not in made}
+            {
+                edit.rule.path or edit.node.text
+                for edit in comparison.edits
+                if edit.operation == "remove" and edit.rule not in made
+            }
         )
     return dict(found.most_common())
 

@@ -16,7 +16,7 @@ from oast.connect.transport import Target
 from oast.errors import DeviceError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.many import for_each
+from oast.fleet.concurrency import for_each
 
 
 def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
@@ -30,11 +30,17 @@ def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) ->
             return code
     connector = Connector(estate, devices, options.timeout)
     names = [device.name for device in devices]
-    return _trust(estate, connector, names, lambda name: connector.target(estate.devices[name], untrusted=True), options)
+    return _trust(
+        estate, connector, names, lambda name: connector.target(estate.devices[name], untrusted=True), options
+    )
 
 
 def _trust(
-    estate: Estate, connector: Connector, names: Sequence[str], target_of: Callable[[str], Target], options: argparse.Namespace
+    estate: Estate,
+    connector: Connector,
+    names: Sequence[str],
+    target_of: Callable[[str], Target],
+    options: argparse.Namespace,
 ) -> int:
     found: dict[str, HostKey] = {}
     failed: list[tuple[str, DeviceError]] = []
@@ -58,7 +64,9 @@ def _trust(
             continue
         if known and not options.replace:
             changed.append(name)
-            sys.stdout.write(f"{name}  CHANGED: it shows {key.fingerprint}, trusted is {known[0].fingerprint}\n")
+            sys.stdout.write(
+                f"{name}  CHANGED: it shows {key.fingerprint}, trusted is {known[0].fingerprint}\n"
+            )
         else:
             new[name] = key
             sys.stdout.write(f"{name}  {key.fingerprint}\n")
@@ -68,7 +76,11 @@ def _trust(
         return NO
     if new:
         connector.known_hosts.trust(new)
-    sys.stdout.write(f"{plural(len(new), 'host key')} trusted from now on, {len(found) - len(new) - len(changed)} known already\n")
+    sys.stdout.write(
+        f"{plural(len(new), 'host key')} trusted from now on, {len(found) - len(new) - len(changed)} known already\n"
+    )
     if changed:
-        sys.stderr.write("a changed key can be an attack; if the device was replaced, repeat with --replace\n")
+        sys.stderr.write(
+            "a changed key can be an attack; if the device was replaced, repeat with --replace\n"
+        )
     return FAILED if failed or changed else DONE

@@ -20,17 +20,36 @@ from oast.operations.points import keep, kept
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.verify import Verification, checks_for, verify
 from oast.verify.checks import Check
-from oast.verify.points import Expected, Point, became
+from oast.verify.snapshots import ExpectedLoss, Snapshot, state_changes
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("-v", "--verbose", action="store_true", help="list every check, not only those that fail")
     parser.add_argument(
-        "--wait", metavar="S", type=arguments.seconds, default=0.0, help="look again until all is true, for S seconds at most"
+        "-v", "--verbose", action="store_true", help="list every check, not only those that fail"
     )
-    parser.add_argument("--list", action="store_true", dest="listing", help="the checks there are and where each is from; asks no device")
-    parser.add_argument("--save", metavar="LABEL", help="keep the state of the network as it is now, to be compared with later")
-    parser.add_argument("--against", metavar="LABEL", help="what became of the state that was kept as LABEL; what was lost is an error")
+    parser.add_argument(
+        "--wait",
+        metavar="S",
+        type=arguments.seconds,
+        default=0.0,
+        help="look again until all is true, for S seconds at most",
+    )
+    parser.add_argument(
+        "--list",
+        action="store_true",
+        dest="listing",
+        help="the checks there are and where each is from; asks no device",
+    )
+    parser.add_argument(
+        "--save",
+        metavar="LABEL",
+        help="keep the state of the network as it is now, to be compared with later",
+    )
+    parser.add_argument(
+        "--against",
+        metavar="LABEL",
+        help="what became of the state that was kept as LABEL; what was lost is an error",
+    )
     arguments.add_expect(parser)
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -44,9 +63,16 @@ def run(options: argparse.Namespace) -> int:
     checks = checks_for(prepared, options.section)
     if options.listing:
         return _list(options, prepared, checks)
-    if options.format == "text" and not any(checks.values()) and options.save is None and options.against is None:
+    if (
+        options.format == "text"
+        and not any(checks.values())
+        and options.save is None
+        and options.against is None
+    ):
         sections = " or ".join(f"'{name}'" for name in options.section)
-        console().print(f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check")
+        console().print(
+            f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check"
+        )
         return DONE
     before, meant = _before(options, prepared)
     found = run_to_end(_verify(options, prepared, checks))
@@ -60,17 +86,21 @@ def run(options: argparse.Namespace) -> int:
     show_other_values(found.other_values)
     lost = False
     if before is not None and found.point is not None:
-        all_of_it = became(before, found.point)
+        all_of_it = state_changes(before, found.point)
         if options.format == "text":
             show_became(before, all_of_it, meant)
         lost = any(one.lost and not any(may(one) for may in meant) for one in all_of_it)
     if options.save is not None and found.point is not None:
         keep(prepared.estate, options.save, found.point)
-        sys.stderr.write(f"the state of {plural(len(found.point.devices), 'device')} is kept as '{options.save}'\n")
+        sys.stderr.write(
+            f"the state of {plural(len(found.point.devices), 'device')} is kept as '{options.save}'\n"
+        )
     return FAILED if found.failed else NO if found.wrong or lost else DONE
 
 
-def _before(options: argparse.Namespace, prepared: Preparation) -> tuple[Point | None, Sequence[Expected]]:
+def _before(
+    options: argparse.Namespace, prepared: Preparation
+) -> tuple[Snapshot | None, Sequence[ExpectedLoss]]:
     """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError, StateError."""
     if options.expect and options.against is None:
         raise UsageError("--expect goes with --against")
@@ -80,13 +110,20 @@ def _before(options: argparse.Namespace, prepared: Preparation) -> tuple[Point |
     point = kept(prepared.estate, options.against)
     picked = {intent.device.name for intent in prepared.intents}
     devices = {name: readings for name, readings in point.devices.items() if name in picked}
-    return Point(point.at, devices, {name: why for name, why in point.missing.items() if name in picked}), meant
+    return Snapshot(
+        point.at, devices, {name: why for name, why in point.missing.items() if name in picked}
+    ), meant
 
 
-def _became_document(before: Point | None, found: Verification, meant: Sequence[Expected]) -> dict[str, Any]:
+def _became_document(
+    before: Snapshot | None, found: Verification, meant: Sequence[ExpectedLoss]
+) -> dict[str, Any]:
     if before is None or found.point is None:
         return {}
-    return {"since": before.at, "became": [became_document(one, meant) for one in became(before, found.point)]}
+    return {
+        "since": before.at,
+        "became": [became_document(one, meant) for one in state_changes(before, found.point)],
+    }
 
 
 def _list(options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> int:
@@ -99,10 +136,18 @@ def _list(options: argparse.Namespace, prepared: Preparation, checks: Mapping[st
     return DONE
 
 
-async def _verify(options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> Verification:
+async def _verify(
+    options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]
+) -> Verification:
     quiet = options.quiet or options.format != "text"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
         whole = options.save is not None or options.against is not None
         return await verify(
-            prepared, checks, wait_s=options.wait, parallel=options.parallel, timeout_s=options.timeout, on_event=progress, whole=whole
+            prepared,
+            checks,
+            wait_s=options.wait,
+            parallel=options.parallel,
+            timeout_s=options.timeout,
+            on_event=progress,
+            whole=whole,
         )

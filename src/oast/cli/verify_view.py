@@ -12,9 +12,9 @@ from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, named, plural, put_table, table
 from oast.operations.preparation import Preparation
 from oast.operations.verify import Behind, Verification, behind
-from oast.verify.causes import Finding, findings
 from oast.verify.checks import Check, CheckResult
-from oast.verify.points import GONE, Became, Expected, Point
+from oast.verify.root_cause import RootCause, root_causes
+from oast.verify.snapshots import GONE, ExpectedLoss, Snapshot, StateChange
 
 NAMED = 4
 LOST, EXPECTED, OTHER, NEW = "lost", "expected", "different", "new"
@@ -49,16 +49,20 @@ def _show_every(out: Console, results: Sequence[CheckResult]) -> None:
 
 
 def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> None:
-    groups: dict[tuple[str, str, str], list[Finding]] = {}
-    for finding in findings(found.wrong):
+    groups: dict[tuple[str, str, str], list[RootCause]] = {}
+    for finding in root_causes(found.wrong):
         result = finding.result
-        groups.setdefault((result.check.title, result.check.wanted, result.actual or "not there"), []).append(finding)
+        groups.setdefault((result.check.title, result.check.wanted, result.actual or "not there"), []).append(
+            finding
+        )
     for (title, wanted, actual), same in groups.items():
         results = [finding.result for finding in same]
         names = [result.check.device for result in results]
         put_hanging(
             out,
-            Text.assemble((named(names, NAMED), "bold"), ": ", title, ": ", (actual, "red"), (f", wanted {wanted}", "")),
+            Text.assemble(
+                (named(names, NAMED), "bold"), ": ", title, ": ", (actual, "red"), (f", wanted {wanted}", "")
+            ),
         )
         for words in dict.fromkeys(str(behind(prepared, result.check)) for result in results[:NAMED]):
             if words:
@@ -70,18 +74,27 @@ def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> Non
             out.print(Text(f"    {how_many} from it, on {where}", style="dim"))
     for result in found.warned:
         from_ = behind(prepared, result.check)
-        put_hanging(out, Text.assemble((f"careful: {result.check.device}", "yellow"), f": {result.finding} ({from_})"))
+        put_hanging(
+            out, Text.assemble((f"careful: {result.check.device}", "yellow"), f": {result.finding} ({from_})")
+        )
     if groups or found.warned:
         out.print()
 
 
-def show_became(before: Point, found: Sequence[Became], meant: Sequence[Expected]) -> None:
+def show_became(before: Snapshot, found: Sequence[StateChange], meant: Sequence[ExpectedLoss]) -> None:
     """What became of the state before: what was lost first, then what was expected to be, then what is different or new. The same thing on
     several devices is one row."""
     out = console()
-    kinds: dict[str, dict[tuple[str, str, str, str], list[str]]] = {LOST: {}, EXPECTED: {}, OTHER: {}, NEW: {}}
+    kinds: dict[str, dict[tuple[str, str, str, str], list[str]]] = {
+        LOST: {},
+        EXPECTED: {},
+        OTHER: {},
+        NEW: {},
+    }
     for one in found:
-        kind = (EXPECTED if any(may(one) for may in meant) else LOST) if one.lost else OTHER if one.was else NEW
+        kind = (
+            (EXPECTED if any(may(one) for may in meant) else LOST) if one.lost else OTHER if one.was else NEW
+        )
         # What is gone is gone, however each device had it.
         was = "" if one.now == GONE else one.was
         kinds[kind].setdefault((one.reading, one.what, was, one.now), []).append(one.device)
@@ -92,7 +105,14 @@ def show_became(before: Point, found: Sequence[Became], meant: Sequence[Expected
             if number >= MOST[kind]:
                 left += 1
                 continue
-            listing.add_row(Text(kind, style=STYLES[kind]), named(names, 1), reading, what, was or ("" if kind == NEW else "there"), now)
+            listing.add_row(
+                Text(kind, style=STYLES[kind]),
+                named(names, 1),
+                reading,
+                what,
+                was or ("" if kind == NEW else "there"),
+                now,
+            )
     if found:
         put_table(out, listing)
     if left:
@@ -110,7 +130,9 @@ def show_listed(prepared: Preparation, checks: Mapping[str, Sequence[Check]]) ->
             listing = table("", "check", "wanted", "from")
             listing.show_header = False
             for check in found:
-                listing.add_row(" ", check.title, check.wanted, Text(_from(behind(prepared, check)), style="dim"))
+                listing.add_row(
+                    " ", check.title, check.wanted, Text(_from(behind(prepared, check)), style="dim")
+                )
             put_table(out, listing)
         out.print(f"{plural(sum(map(len, checks.values())), 'check')} on {plural(len(checks), 'device')}")
 

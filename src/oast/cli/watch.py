@@ -20,17 +20,31 @@ from oast.cli.loop import run as run_to_end
 from oast.cli.terminal import put_hanging
 from oast.cli.workplace import console, folder_of, plural, put_json, put_table, table
 from oast.errors import EstateError
-from oast.estate.settings import read as read_settings
-from oast.estate.watching import WatchSettings
+from oast.estate.schedule_settings import WatchSettings
+from oast.estate.settings import read_settings as read_settings
 from oast.operations.jobs import POLICY
 from oast.operations.watch import FAILED as JOB_FAILED
-from oast.operations.watch import RIGHT, Begun, Ended, Trouble, Watch, WatchEvent, jobs_document, waiting_document
-from oast.watch.news import Became, Finding, News
+from oast.operations.watch import (
+    RIGHT,
+    Begun,
+    Ended,
+    Trouble,
+    Watch,
+    WatchEvent,
+    jobs_document,
+    waiting_document,
+)
+from oast.watch.alerts import Alert, AlertFinding, Transition
 from oast.watch.schedule import due_at, zone_of_machine
 from oast.watch.store import Store
 
 SHOWN_NEWS = 12
-STYLES = {Became.WRONG: "red", Became.OTHERWISE: "yellow", Became.RIGHT: "green", Became.NEW: "cyan"}
+STYLES = {
+    Transition.WRONG: "red",
+    Transition.OTHERWISE: "yellow",
+    Transition.RIGHT: "green",
+    Transition.NEW: "cyan",
+}
 HINT = """write into oast.toml, for example:
         [[watch.jobs]]
         do = "drift"
@@ -41,7 +55,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     how = parser.add_mutually_exclusive_group()
     how.add_argument("--now", action="store_true", help="begin with every job, due or not")
     how.add_argument("--once", action="store_true", help="every job once, now; tell what is new, and end")
-    how.add_argument("--list", action="store_true", dest="listing", help="the jobs, how they stand, and what has still to be told")
+    how.add_argument(
+        "--list",
+        action="store_true",
+        dest="listing",
+        help="the jobs, how they stand, and what has still to be told",
+    )
     arguments.add_format(parser)
     arguments.add_estate(parser)
 
@@ -60,13 +79,17 @@ def run(options: argparse.Namespace) -> int:
         return DONE if all(result == RIGHT for result in results) else FAILED if JOB_FAILED in results else NO
     if options.format == "text" and not options.quiet:
         jobs, targets = settings.watch.jobs, settings.watch.targets
-        sys.stderr.write(f"watching: {plural(len(jobs), 'job')}, {plural(len(targets), 'target')}; Ctrl-C ends it\n")
+        sys.stderr.write(
+            f"watching: {plural(len(jobs), 'job')}, {plural(len(targets), 'target')}; Ctrl-C ends it\n"
+        )
     try:
         run_to_end(watch.run(now=options.now))
     except KeyboardInterrupt:
         # To be ended is how a watch ends; only a job that was cut short is told as one.
         if watch.cut_short is not None:
-            sys.stderr.write(f"the job '{watch.cut_short}' was cut short: it is done again when the watch goes on\n")
+            sys.stderr.write(
+                f"the job '{watch.cut_short}' was cut short: it is done again when the watch goes on\n"
+            )
             raise
     return DONE
 
@@ -120,7 +143,10 @@ def _show(event: WatchEvent, *, quiet: bool) -> None:
         out = console()
         style = "green" if event.result == RIGHT else "red"
         again = f"; next {_local(event.next)}" if event.next and not quiet else ""
-        put_hanging(out, Text.assemble((f"{at}  ", "dim"), (event.job, "bold"), ": ", (event.told, style), (again, "dim")))
+        put_hanging(
+            out,
+            Text.assemble((f"{at}  ", "dim"), (event.job, "bold"), ": ", (event.told, style), (again, "dim")),
+        )
         for one in event.news[:SHOWN_NEWS]:
             put_hanging(out, _line(one))
         if len(event.news) > SHOWN_NEWS:
@@ -135,15 +161,17 @@ def _show(event: WatchEvent, *, quiet: bool) -> None:
         told = f"{event.target} {refused} notification {event.number}: {event.answer.said}{again}"
         put_hanging(err, Text.assemble((f"{at}  ", "dim"), (told, "yellow")))
     elif event.attempts > 1:
-        err.print(f"{at}  {event.target} was told notification {event.number}, at the {event.attempts}. attempt")
+        err.print(
+            f"{at}  {event.target} was told notification {event.number}, at the {event.attempts}. attempt"
+        )
 
 
-def _line(news: News) -> Text:
-    told = replace(news.finding, place="") if news.became is Became.RIGHT else news.finding
+def _line(news: Alert) -> Text:
+    told = replace(news.finding, place="") if news.became is Transition.RIGHT else news.finding
     return Text.assemble("    ", (f"{news.became}: ", STYLES[news.became]), _subject(told))
 
 
-def _subject(finding: Finding) -> Text:
+def _subject(finding: AlertFinding) -> Text:
     key = finding.key
     subject = ", ".join(filter(None, (key.device, key.what if key.about != POLICY else "")))
     place = f"  ({finding.place})" if finding.place else ""
@@ -164,18 +192,32 @@ def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> in
     finally:
         store.close()
     if options.format == "json":
-        listed = [{**job, "next": at.isoformat(timespec="seconds")} for job, at in zip(jobs, nexts, strict=True)]
-        put_json("watching", 1, {"jobs": listed, "targets": [target.name for target in watch.targets], "waiting": waiting})
+        listed = [
+            {**job, "next": at.isoformat(timespec="seconds")} for job, at in zip(jobs, nexts, strict=True)
+        ]
+        put_json(
+            "watching",
+            1,
+            {"jobs": listed, "targets": [target.name for target in watch.targets], "waiting": waiting},
+        )
         return DONE
     out = console()
-    listing = table("job", "does", "schedule", "next", "last", "result", numbers=(), whole=("schedule", "next", "last"))
+    listing = table(
+        "job", "does", "schedule", "next", "last", "result", numbers=(), whole=("schedule", "next", "last")
+    )
     for job, at in zip(jobs, nexts, strict=True):
         ended = datetime.fromisoformat(job["ended"]) if job["ended"] else None
-        listing.add_row(job["job"], job["does"], job["schedule"], _local(at), _local(ended), job["told"] or "not done yet")
+        listing.add_row(
+            job["job"], job["does"], job["schedule"], _local(at), _local(ended), job["told"] or "not done yet"
+        )
     put_table(out, listing)
     if wrong:
         out.print()
-        out.print("1 thing is not as it should be, since:" if len(wrong) == 1 else f"{len(wrong)} things are not as they should be, since:")
+        out.print(
+            "1 thing is not as it should be, since:"
+            if len(wrong) == 1
+            else f"{len(wrong)} things are not as they should be, since:"
+        )
         for known in wrong[:SHOWN_NEWS]:
             since = _local(datetime.fromisoformat(known.since))
             put_hanging(out, Text.assemble("    ", (f"{since}  ", "dim"), _subject(known.finding)))

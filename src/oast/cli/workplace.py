@@ -20,12 +20,12 @@ from oast.cli.terminal import UNSEEN, SafeConsole
 from oast.errors import EstateError, StateError, UsageError
 from oast.estate import yaml_text
 from oast.estate.estate import Estate, find, open_estate
-from oast.estate.guard import check_owned
+from oast.estate.permissions import check_owned
 from oast.estate.secrets import Ask
-from oast.files import tightened
-from oast.nearest import suggestion
+from oast.files import make_tree_private
 from oast.readings.other_values import OtherValues
-from oast.verify.points import GOOD, Expected, expected
+from oast.spelling import spelling_hint
+from oast.verify.snapshots import GOOD, ExpectedLoss, parse_expected_loss
 
 PLAIN_WIDTH = 100
 WIDEST = 10_000
@@ -35,7 +35,9 @@ TOUCHING = ("diff", "push", "verify", "drift", "backup", "restore", "ask")
 NOTHING: Mapping[str, str] = {}
 
 
-def estate_of(options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True) -> Estate:
+def estate_of(
+    options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True
+) -> Estate:
     """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises UsageError, EstateError.
 
     If it is to be told, whoever runs this learns of what a run that died has left.
@@ -70,8 +72,14 @@ def _tell_left(estate: Estate) -> None:
         return
     for left in runs:
         flying = [device.name for device in left.devices_in_unknown_state]
-        what = f"and it is not known what became of {named(flying, NAMED)}" if flying else "before anything was sent to a device"
-        sys.stderr.write(f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast change resume\n")
+        what = (
+            f"and it is not known what became of {named(flying, NAMED)}"
+            if flying
+            else "before anything was sent to a device"
+        )
+        sys.stderr.write(
+            f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast change resume\n"
+        )
 
 
 def given_values(options: argparse.Namespace) -> list[tuple[str, Any]]:
@@ -117,10 +125,12 @@ def require_estate(folder: Path) -> Path:
 
 def _close_to_others(working: Path) -> None:
     try:
-        if tightened(working):
+        if make_tree_private(working):
             sys.stderr.write(f"{near(working)} could be read by others; from now on only by you\n")
     except OSError as error:
-        sys.stderr.write(f"careful: {near(working)} can be read by others, and that cannot be changed: {error.strerror}\n")
+        sys.stderr.write(
+            f"careful: {near(working)} can be read by others, and that cannot be changed: {error.strerror}\n"
+        )
 
 
 def ask_secret(name: str) -> str:
@@ -133,7 +143,7 @@ def _given(text: str) -> tuple[str, Any]:
     if not sign or not key.strip():
         raise UsageError(f"--with {text}: write KEY=VALUE, for example --with ntp.prefer=true")
     try:
-        return key.strip(), yaml_text.parse(value, "--with")
+        return key.strip(), yaml_text.parse_yaml(value, "--with")
     except EstateError as error:
         raise UsageError(f"--with {text if len(text) < 80 else text[:77] + '...'}: {error.message}") from None
 
@@ -146,7 +156,14 @@ def console(*, error: bool = False) -> Console:
 def console_on(stream: TextIO) -> Console:
     """A console on `stream`; without a terminal it is piped and 100 columns wide."""
     piped = not stream.isatty()
-    return SafeConsole(file=stream, width=PLAIN_WIDTH if piped else None, highlight=False, markup=False, emoji=False, soft_wrap=piped)
+    return SafeConsole(
+        file=stream,
+        width=PLAIN_WIDTH if piped else None,
+        highlight=False,
+        markup=False,
+        emoji=False,
+        soft_wrap=piped,
+    )
 
 
 def table(*headings: str, numbers: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
@@ -184,14 +201,16 @@ def put_document(document: dict[str, Any]) -> None:
     sys.stdout.write(text.translate(ESCAPED) + "\n")
 
 
-def what_may_be_lost(texts: Sequence[str]) -> tuple[Expected, ...]:
+def what_may_be_lost(texts: Sequence[str]) -> tuple[ExpectedLoss, ...]:
     """What --expect says. Raises UsageError, EstateError."""
     found = []
     for text in texts:
         try:
-            found.append(expected(text))
+            found.append(parse_expected_loss(text))
         except ValueError as wrong:
-            raise UsageError(f"nothing can be lost of a reading '{wrong}'", hint=suggestion(str(wrong), GOOD)) from None
+            raise UsageError(
+                f"nothing can be lost of a reading '{wrong}'", hint=spelling_hint(str(wrong), GOOD)
+            ) from None
     return tuple(found)
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from oast.config.difference import Edit, secrets_in
-from oast.config.flat import FlatWriter
-from oast.config.indented import own_line, text_lines
-from oast.config.line import Line, filled
-from oast.config.order import binds
-from oast.config.remembered import need_known
+from oast.config.dependency_order import references_filter
+from oast.config.edits import Edit, secrets_in
+from oast.config.indented_syntax import own_line, text_lines
+from oast.config.line import Line, format_line
+from oast.config.secret_fingerprints import require_known_secrets
+from oast.config.set_commands import FlatWriter
 from oast.config.tree import Node, Path
 from oast.platforms.definition import EditSpelling, Platform
 from oast.platforms.grammar import Grammar
@@ -35,7 +35,7 @@ def commands(edits: Sequence[Edit], platform: Platform) -> list[Command]:
 
     Raises DeviceError when one would hold a secret of which no more than the fingerprint was kept.
     """
-    need_known(secrets_in(edits))
+    require_known_secrets(secrets_in(edits))
     if platform.syntax != "indented":
         return [Command(line, path) for line, path in FlatWriter(platform).write(edits)]
     return _Writer(platform).write(edits)
@@ -53,7 +53,11 @@ class _Writer:
 
     def write(self, edits: Sequence[Edit]) -> list[Command]:
         for edit in edits:
-            around = [(n, edit.path[: number + 1]) for number, n in enumerate(edit.outer) if not n.statement.rule.inline]
+            around = [
+                (n, edit.path[: number + 1])
+                for number, n in enumerate(edit.outer)
+                if not n.statement.rule.inline
+            ]
             inline = tuple(node.statement for node in edit.outer if node.statement.rule.inline)
             self._enter(around, edit.path)
             self._say(self._spelt(edit, inline), edit.path, together=bool(edit.rule.delimiters))
@@ -79,7 +83,10 @@ class _Writer:
 
     def _enter(self, around: Sequence[tuple[Node, Path]], path: Path) -> None:
         shared = 0
-        while shared < min(len(around), len(self._open)) and around[shared][0].identity == self._open[shared].identity:
+        while (
+            shared < min(len(around), len(self._open))
+            and around[shared][0].identity == self._open[shared].identity
+        ):
             shared += 1
         self._leave(shared, path)
         for node, here in around[shared:]:
@@ -112,7 +119,7 @@ class _Writer:
         if rule.inline and node.children and not rule.presence:
             return []
         if rule.spelling.set:
-            return [filled(template, self._fields(statement, inline)) for template in rule.spelling.set]
+            return [format_line(template, self._fields(statement, inline)) for template in rule.spelling.set]
         if rule.delimiters:
             return list(text_lines(self._grammar, statement, inline, ""))
         return [own_line(self._grammar, statement, inline)]
@@ -123,29 +130,41 @@ class _Writer:
             return self._removed(edit, inline)
         if edit.operation == "replace" and rule.spelling.change and edit.old is not None:
             fields = self._fields(statement, inline)
-            fields.update({f"old.{name}": value for name, value in self._values(rule, edit.old.statement).items()})
-            return [filled(template, fields) for template in rule.spelling.change]
+            fields.update(
+                {f"old.{name}": value for name, value in self._values(rule, edit.old.statement).items()}
+            )
+            return [format_line(template, fields) for template in rule.spelling.change]
         placed = edit.before is not None or edit.operation == "move"
         if placed and self._spelling.insert_before is not None and self._spelling.insert_last is not None:
             line = own_line(self._grammar, statement, inline).parts
             if edit.before is None:
-                return [filled(self._spelling.insert_last, {"statement": line})]
+                return [format_line(self._spelling.insert_last, {"statement": line})]
             other = self._identity(edit.before.statement, inline)
-            return [filled(self._spelling.insert_before, {"statement": line, "other": other})]
+            return [format_line(self._spelling.insert_before, {"statement": line, "other": other})]
         return self._set(edit.node, inline)
 
     def _removed(self, edit: Edit, inline: tuple[Statement, ...]) -> list[Line]:
         statement, rule = edit.node.statement, edit.rule
         if not rule.known:
-            return [filled(self._spelling.remove_unknown or self._spelling.remove, self._fields(statement, inline))]
+            return [
+                format_line(
+                    self._spelling.remove_unknown or self._spelling.remove, self._fields(statement, inline)
+                )
+            ]
         if rule.spelling.remove:
-            return [filled(template, self._fields(statement, inline)) for template in rule.spelling.remove]
+            return [
+                format_line(template, self._fields(statement, inline)) for template in rule.spelling.remove
+            ]
         default = rule.default[0] if rule.lines and rule.default else None
         if isinstance(default, str):
             return [own_line(self._grammar, self._grammar.made(rule, (default,)), inline)]
         if rule.inline and rule.kind == "container":
-            return [line for child in edit.node.children.values() for line in self._gone(edit, child, (*inline, statement))]
-        return [filled(self._spelling.remove, self._fields(statement, inline))]
+            return [
+                line
+                for child in edit.node.children.values()
+                for line in self._gone(edit, child, (*inline, statement))
+            ]
+        return [format_line(self._spelling.remove, self._fields(statement, inline))]
 
     def _gone(self, edit: Edit, child: Node, inline: tuple[Statement, ...]) -> Iterator[Line]:
         """What stands on the line of a container goes by itself: the container's name alone may mean more."""
@@ -157,7 +176,12 @@ class _Writer:
             "identity": self._identity(statement, inline),
         }
         for other in inline:
-            fields.update({f"{other.rule.name}.{name}": value for name, value in self._values(other.rule, other).items()})
+            fields.update(
+                {
+                    f"{other.rule.name}.{name}": value
+                    for name, value in self._values(other.rule, other).items()
+                }
+            )
         fields.update(self._values(statement.rule, statement))
         return fields
 
@@ -187,4 +211,4 @@ def _filters_first(node: Node) -> Iterable[tuple[str, Node]]:
     """What stands below a node that is made, in the order in which it is sent: a filter before what it filters."""
     if not node.statement.rule.concerns_others:
         return node.children.items()
-    return sorted(node.children.items(), key=lambda item: not binds(item[1]))
+    return sorted(node.children.items(), key=lambda item: not references_filter(item[1]))

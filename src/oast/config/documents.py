@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from oast.config.difference import Edit
+from oast.config.edits import Edit
 from oast.config.tree import Node
 from oast.platforms.grammar import Grammar
 from oast.platforms.statements import Rule, Statement
@@ -43,20 +43,27 @@ def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any
     kept `besides` is only named."""
     found: list[dict[str, Any]] = []
     # By number: the identity of a statement may hold what is kept of a secret in another length.
-    numbers = {} if besides is None else {identity: number for number, identity in enumerate(besides.children)}
+    numbers = (
+        {} if besides is None else {identity: number for number, identity in enumerate(besides.children)}
+    )
     for identity, child in tree.children.items():
         if besides is not None and besides.children.get(identity) == child:
             found.append({"same": numbers[identity]})
             continue
         statement = child.statement
-        entry: dict[str, Any] = {"is": statement.rule.path, "with": [_value(value) for value in statement.arguments]}
+        entry: dict[str, Any] = {
+            "is": statement.rule.path,
+            "with": [_value(value) for value in statement.arguments],
+        }
         if child.children:
             entry["below"] = tree_document(child)
         found.append(entry)
     return found
 
 
-def children_of(entries: Iterable[Any], grammar: Grammar, besides: Node | None = None) -> dict[str, Node]:
+def tree_from_document(
+    entries: Iterable[Any], grammar: Grammar, besides: Node | None = None
+) -> dict[str, Node]:
     """The nodes that `tree_document` wrote down, with the tree that was kept `besides` (its children in the order in which they were kept).
 
     Raises KeyError, IndexError, TypeError or ValueError for anything else.
@@ -94,7 +101,9 @@ def _add(nodes: dict[str, Node], entry: Any, rules: Mapping[str, Rule], grammar:
     else:
         # A statement the grammar does not know, or has forgotten since, is kept by its words.
         words = " ".join(str(value) for value in values if value is not None)
-        statement = grammar.opaque(words, sum(1 for n in nodes.values() if n.statement.value == words and not n.statement.rule.known))
+        statement = grammar.opaque(
+            words, sum(1 for n in nodes.values() if n.statement.value == words and not n.statement.rule.known)
+        )
     nodes[statement.identity] = Node(statement, _children(entry.get("below", ()), rules, grammar))
 
 

@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from oast.config.braces import BraceSyntax
-from oast.config.difference import Edit, difference
+from oast.config.brace_syntax import BraceSyntax
+from oast.config.edits import Edit, difference
 from oast.config.file_spans import Span, spans_of
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented_syntax import IndentedSyntax, tree_of_device
 from oast.config.line import Line
 from oast.config.tree import Node, Path
 from oast.errors import DeviceError
@@ -20,14 +20,14 @@ from oast.records import Secret
 
 
 @dataclass(frozen=True)
-class EditedFile:
+class EditedText:
     """The new text of a file, with the secrets that were written into it."""
 
     text: str
     secrets: tuple[Secret, ...] = ()
 
 
-def edited(syntax: IndentedSyntax, text: str, intended: Node) -> EditedFile:
+def edit_file(syntax: IndentedSyntax, text: str, intended: Node) -> EditedText:
     """`text` with the statements that make it `intended` (canonical). Raises DeviceError when it cannot be edited in place."""
     editor = _Editor(syntax, text, intended)
     try:
@@ -39,7 +39,7 @@ def edited(syntax: IndentedSyntax, text: str, intended: Node) -> EditedFile:
         left = difference(tree_of_device(syntax, editor.text), intended)
         places = ", ".join(sorted({edit.rule.path or edit.node.text for edit in left})[:3])
         raise _refused(f"after the edit it would differ from what is intended (at {places})")
-    return EditedFile(editor.text, tuple(editor.secrets))
+    return EditedText(editor.text, tuple(editor.secrets))
 
 
 def _refused(why: str) -> DeviceError:
@@ -52,9 +52,17 @@ def _rewritten(edits: Sequence[Edit]) -> list[tuple[Edit, Edit]]:
     groups: dict[tuple[Path, str], list[Edit]] = {}
     for edit in edits:
         rule = edit.node.statement.rule
-        if edit.operation in ("remove", "create") and not edit.node.children and (rule.structural or not rule.known):
+        if (
+            edit.operation in ("remove", "create")
+            and not edit.node.children
+            and (rule.structural or not rule.known)
+        ):
             groups.setdefault((edit.path[:-1], edit.path[-1].split(" ")[0]), []).append(edit)
-    pairs = [sorted(group, key=lambda edit: edit.operation, reverse=True) for group in groups.values() if len(group) == 2]
+    pairs = [
+        sorted(group, key=lambda edit: edit.operation, reverse=True)
+        for group in groups.values()
+        if len(group) == 2
+    ]
     return [(old, new) for old, new in pairs if (old.operation, new.operation) == ("remove", "create")]
 
 
@@ -100,7 +108,9 @@ class _Editor:
 
         def look(span: Span) -> None:
             for child in span.children:
-                if child.path[: len(path)] == path or any(item[0][: len(path)] == path for item in child.items):
+                if child.path[: len(path)] == path or any(
+                    item[0][: len(path)] == path for item in child.items
+                ):
                     found.append(child)
                 else:
                     look(child)
@@ -199,7 +209,9 @@ class _Editor:
         siblings = [
             span
             for span in self._whole().walk()
-            if len(span.path) >= depth and span.path[: depth - 1] == edit.path[:-1] and span.path[:depth] != edit.path
+            if len(span.path) >= depth
+            and span.path[: depth - 1] == edit.path[:-1]
+            and span.path[:depth] != edit.path
         ]
         if edit.before is not None:
             found = next((span for span in siblings if span.path[depth - 1] == edit.before.identity), None)
@@ -248,7 +260,11 @@ class _Editor:
         node = self._intended.at(path)
         if parent is None or node is None:
             raise ValueError("its place is not known")
-        same = [span for span in siblings if len(span.path) >= depth and self._is_alike(parent, span.path[depth - 1], node, path)]
+        same = [
+            span
+            for span in siblings
+            if len(span.path) >= depth and self._is_alike(parent, span.path[depth - 1], node, path)
+        ]
         if same:
             return same[-1], True
         # What opens no block comes before the first block: the last one may take in whatever follows it.

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from oast.config.braces import BraceSyntax
-from oast.config.indented import IndentedSyntax
+from oast.config.brace_syntax import BraceSyntax
+from oast.config.indented_syntax import IndentedSyntax
 from oast.config.tree import Path
 
 

@@ -15,13 +15,13 @@ def _expression(glob: str) -> re.Pattern[str]:
 
 
 @lru_cache(maxsize=65536)
-def level_matches(glob: str, text: str) -> bool:
+def glob_matches(glob: str, text: str) -> bool:
     """Whether a glob matches a text."""
     return glob == text or _expression(glob).match(text) is not None
 
 
 @lru_cache(maxsize=65536)
-def meet(one: str, other: str) -> bool:
+def globs_overlap(one: str, other: str) -> bool:
     """Whether there is a text that both globs match. Exact: both are walked through together, token by token."""
     a, b = _tokens(one), _tokens(other)
     alphabet = _alphabet(one + other)

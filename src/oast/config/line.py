@@ -55,7 +55,7 @@ def of_words(words: Iterable[Value]) -> Line:
     return Line(tuple(parts))
 
 
-def filled(template: str, fields: Mapping[str, Sequence[Value]]) -> Line:
+def format_line(template: str, fields: Mapping[str, Sequence[Value]]) -> Line:
     """`template` with what its {…} stand for."""
     parts: list[Value] = []
     for text, name, _, _ in string.Formatter().parse(template):

@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from oast.config.globs import level_matches, meet
+from oast.config.globs import glob_matches, globs_overlap
 from oast.config.tree import Node, Path
 
 Pattern = tuple[str, ...]
@@ -34,7 +34,9 @@ class Scope:
     def of(cls, owned: Iterable[Pattern], others: Iterable[Pattern] = ()) -> Scope:
         """The scope of an owner among others: the parts of `others` strictly inside `owned` are not in it."""
         mine = tuple(owned)
-        return cls(mine, tuple(other for other in others if any(_strictly_inside(other, own) for own in mine)))
+        return cls(
+            mine, tuple(other for other in others if any(_strictly_inside(other, own) for own in mine))
+        )
 
     def outside(self) -> Scope:
         """Everything that is not in this scope."""
@@ -55,13 +57,15 @@ class Scope:
         return depth > max((len(pattern) for pattern in self.excludes if _above(pattern, path)), default=0)
 
 
-def same_part(one: Pattern, other: Pattern) -> bool:
+def patterns_overlap(one: Pattern, other: Pattern) -> bool:
     """Whether two patterns can match one and the same node."""
-    return len(one) == len(other) and all(meet(a, b) for a, b in zip(one, other, strict=True))
+    return len(one) == len(other) and all(globs_overlap(a, b) for a, b in zip(one, other, strict=True))
 
 
 def _above(pattern: Pattern, path: Sequence[str]) -> bool:
-    return len(pattern) <= len(path) and all(level_matches(level, identity) for level, identity in zip(pattern, path, strict=False))
+    return len(pattern) <= len(path) and all(
+        glob_matches(level, identity) for level, identity in zip(pattern, path, strict=False)
+    )
 
 
 def owner_of(path: Path, owners: Mapping[str, Sequence[Pattern]]) -> str | None:
@@ -75,18 +79,24 @@ def owner_of(path: Path, owners: Mapping[str, Sequence[Pattern]]) -> str | None:
 
 
 def _strictly_inside(inner: Pattern, outer: Pattern) -> bool:
-    return len(inner) > len(outer) and all(meet(level, part) for level, part in zip(outer, inner, strict=False))
+    return len(inner) > len(outer) and all(
+        globs_overlap(level, part) for level, part in zip(outer, inner, strict=False)
+    )
 
 
 def _below(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
     """What is left of the patterns whose first level matches."""
-    return [pattern[1:] for pattern in patterns if level_matches(pattern[0], identity)] if patterns else []
+    return [pattern[1:] for pattern in patterns if glob_matches(pattern[0], identity)] if patterns else []
 
 
 def _below_unknown(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
     """The same for a line that the grammar does not know: it belongs to whoever owns what it begins like."""
     words = identity.split(" ")
-    found = (p for p in patterns if level_matches(p[0], identity) or level_matches(p[0], " ".join(words[: len(p[0].split(" "))])))
+    found = (
+        p
+        for p in patterns
+        if glob_matches(p[0], identity) or glob_matches(p[0], " ".join(words[: len(p[0].split(" "))]))
+    )
     return [pattern[1:] for pattern in found]
 
 
@@ -124,7 +134,11 @@ def _pruned(node: Node, includes: Sequence[Pattern], excludes: Sequence[Pattern]
         if child_owned and not (outer and child.children):
             kept[identity] = child
             continue
-        part = _pruned(child, inner, outer, owned=child_owned) if child.children and (inner or child_owned) else child.with_children({})
+        part = (
+            _pruned(child, inner, outer, owned=child_owned)
+            if child.children and (inner or child_owned)
+            else child.with_children({})
+        )
         if child_owned:
             kept[identity] = part
         else:

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from oast.config.braces import BraceSyntax
-from oast.config.indented import IndentedSyntax
-from oast.config.paths import PathSyntax
-from oast.config.xml_text import XmlSyntax
+from oast.config.brace_syntax import BraceSyntax
+from oast.config.indented_syntax import IndentedSyntax
+from oast.config.path_syntax import PathSyntax
+from oast.config.xml_syntax import XmlSyntax
 from oast.platforms.definition import Platform
 
-SYNTAXES: dict[str, type[IndentedSyntax]] = {"indented": IndentedSyntax, "braces": BraceSyntax, "paths": PathSyntax, "xml": XmlSyntax}
+SYNTAXES: dict[str, type[IndentedSyntax]] = {
+    "indented": IndentedSyntax,
+    "braces": BraceSyntax,
+    "paths": PathSyntax,
+    "xml": XmlSyntax,
+}
 
 
 def syntax_of(platform: Platform) -> IndentedSyntax:

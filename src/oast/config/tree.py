@@ -21,7 +21,9 @@ class Node:
 
     __slots__ = ("_canonical", "_hash", "children", "owned", "partial", "statement")
 
-    def __init__(self, statement: Statement, children: dict[str, Node], *, owned: bool = True, partial: bool = False) -> None:
+    def __init__(
+        self, statement: Statement, children: dict[str, Node], *, owned: bool = True, partial: bool = False
+    ) -> None:
         self.statement = statement
         self.children = children
         self.owned = owned
@@ -52,7 +54,9 @@ class Node:
         return list(self.children.values()) == list(other.children.values())
 
     def __repr__(self) -> str:
-        return f"<node of {self.statement.rule.path or 'the whole configuration'}, {len(self.children)} below>"
+        return (
+            f"<node of {self.statement.rule.path or 'the whole configuration'}, {len(self.children)} below>"
+        )
 
     def with_children(self, children: dict[str, Node]) -> Node:
         """The same statement with other children."""
@@ -89,20 +93,20 @@ def root_of(grammar: Grammar, children: dict[str, Node] | None = None) -> Node:
     return Node(grammar.root_statement, children or {})
 
 
-def merged(one: Node, other: Node) -> Node:
+def merge_trees(one: Node, other: Node) -> Node:
     """Two statements of one identity as one, as a device takes them: the later text, the children of both."""
     children = dict(one.children)
     for identity, child in other.children.items():
         present = children.get(identity)
-        children[identity] = child if present is None else merged(present, child)
+        children[identity] = child if present is None else merge_trees(present, child)
     return Node(other.statement, children)
 
 
-def joined(trees: Iterable[Node], grammar: Grammar) -> Node:
+def join_trees(trees: Iterable[Node], grammar: Grammar) -> Node:
     """Several trees as one configuration, in order."""
     whole = root_of(grammar)
     for tree in trees:
-        whole = merged(whole, tree)
+        whole = merge_trees(whole, tree)
     return whole
 
 

@@ -8,13 +8,13 @@ from xml.sax.saxutils import escape
 
 from lxml import etree
 
-from oast.config.difference import Edit, secrets_in
-from oast.config.remembered import need_known
+from oast.config.edits import Edit, secrets_in
+from oast.config.secret_fingerprints import require_known_secrets
 from oast.config.tree import Node, Path
-from oast.config.xml_text import BASE, XmlSyntax
+from oast.config.xml_syntax import BASE, XmlSyntax
 from oast.platforms.statements import Rule, Statement
 from oast.records import Secret, Value, revealed
-from oast.xml import Element
+from oast.safe_xml import Element
 
 YANG = "urn:ietf:params:xml:ns:yang:1"
 _OPERATION = f"{{{BASE}}}operation"
@@ -34,7 +34,7 @@ def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
 
     Raises DeviceError when one holds a secret of which no more than the fingerprint was kept.
     """
-    need_known(secrets_in(edits))
+    require_known_secrets(secrets_in(edits))
     declared = _prefixes(edits, syntax)
     sent, shown = [_Writing(syntax, declared, reveal=True)], [_Writing(syntax, declared, reveal=False)]
     # What the grammar does not know has no spelling of its own: it stays.
@@ -44,7 +44,11 @@ def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
             shown.append(_Writing(syntax, declared, reveal=False))
         sent[-1].add(edit)
         shown[-1].add(edit)
-    return [ConfigPart(one.config, other.config, one.secrets) for one, other in zip(sent, shown, strict=True) if len(one.config)]
+    return [
+        ConfigPart(one.config, other.config, one.secrets)
+        for one, other in zip(sent, shown, strict=True)
+        if len(one.config)
+    ]
 
 
 @dataclass(frozen=True)
@@ -65,7 +69,7 @@ def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ())
     sent, shown = [], []
     for line, _ in syntax.printed(tree):
         found = list(line.secrets)
-        need_known(found)
+        require_known_secrets(found)
         secrets.extend((secret, secret.reveal()) for secret in found)
         sent.append(line.written())
         shown.append("".join(escape(str(part)) if isinstance(part, Secret) else part for part in line.parts))
@@ -73,7 +77,11 @@ def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ())
     if besides:
         shown.append(f"<!-- {len(besides)} more, as they were -->")
     opening = f'<config xmlns="{BASE}">'
-    return WholeConfig("\n".join((opening, *sent, "</config>")), etree.fromstring("".join((opening, *shown, "</config>"))), secrets)
+    return WholeConfig(
+        "\n".join((opening, *sent, "</config>")),
+        etree.fromstring("".join((opening, *shown, "</config>"))),
+        secrets,
+    )
 
 
 def _prefixes(edits: Sequence[Edit], syntax: XmlSyntax) -> dict[str, str]:
@@ -82,7 +90,12 @@ def _prefixes(edits: Sequence[Edit], syntax: XmlSyntax) -> dict[str, str]:
     for edit in edits:
         if edit.before is not None and edit.rule.module is not None:
             found[edit.rule.module.prefix] = edit.rule.module.namespace
-        nodes = [edit.node, *(node for _, node in edit.node.walk()), *edit.outer, *((edit.before,) if edit.before is not None else ())]
+        nodes = [
+            edit.node,
+            *(node for _, node in edit.node.walk()),
+            *edit.outer,
+            *((edit.before,) if edit.before is not None else ()),
+        ]
         for statement in (node.statement for node in nodes):
             for number, value in enumerate(statement.arguments):
                 module = syntax.prefixed(statement.rule, number, value)[1] if isinstance(value, str) else None
@@ -111,7 +124,9 @@ class _Writing:
     def takes(self, edit: Edit) -> bool:
         """Whether the edit does not meet another of this part."""
         path = edit.path
-        return path not in self._held and not any(path[:length] in self._done for length in range(1, len(path) + 1))
+        return path not in self._held and not any(
+            path[:length] in self._done for length in range(1, len(path) + 1)
+        )
 
     def add(self, edit: Edit) -> None:
         """The edit, with what leads to it."""
@@ -150,7 +165,9 @@ class _Writing:
         return self._valued(outer, rule.tag, rule, 0, values[0][1])
 
     def _valued(self, outer: Element, tag: str, rule: Rule, number: int, value: Value) -> Element:
-        element = etree.SubElement(outer, tag, nsmap={None: rule.module.namespace if rule.module is not None else None})
+        element = etree.SubElement(
+            outer, tag, nsmap={None: rule.module.namespace if rule.module is not None else None}
+        )
         if isinstance(value, Secret):
             self.secrets.append((value, escape(value.reveal())))
             element.text = value.reveal() if self.reveal else str(value)

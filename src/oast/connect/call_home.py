@@ -24,7 +24,9 @@ class CallHome:
     """Listens for devices; `known` tells whose a host key (`ALGORITHM BASE64`) is, `proved` hears who has called, `unknown` where from
     somebody has whom nobody expects."""
 
-    def __init__(self, host: str, port: int, known: Known, proved: Proved, unknown: Callable[[str], None]) -> None:
+    def __init__(
+        self, host: str, port: int, known: Known, proved: Proved, unknown: Callable[[str], None]
+    ) -> None:
         self._host, self._port = host, port
         self._known, self._proved, self._unknown = known, proved, unknown
         self._acceptor: asyncssh.SSHAcceptor | None = None
@@ -47,7 +49,9 @@ class CallHome:
                 config=[],
             )
         except OSError as error:
-            raise StateError(f"nothing can listen at {self._host}:{self._port} for calls: {error.strerror or error}") from None
+            raise StateError(
+                f"nothing can listen at {self._host}:{self._port} for calls: {error.strerror or error}"
+            ) from None
         return self._acceptor.get_port()
 
     async def close(self) -> None:
@@ -91,7 +95,7 @@ class _Caller(asyncssh.SSHClient):
         self._is_proved()
 
 
-async def settled(events: asyncio.Queue[str], quiet_s: float) -> list[str]:
+async def handshake_done(events: asyncio.Queue[str], quiet_s: float) -> list[str]:
     """The next of `events`, and those that come within a moment of each other: a pallet of boxes is plugged in at once."""
     found = [await events.get()]
     while True:

@@ -14,7 +14,7 @@ from oast.errors import ConnectionFailed
 WAITING_AT_MOST = 1_000_000
 
 
-class Arriving(asyncssh.SSHClientSession[AnyStr]):
+class ReceiveBuffer(asyncssh.SSHClientSession[AnyStr]):
     """Collects what the device sends until it is read; a device that sends more than is read has to wait."""
 
     def __init__(self, nothing: AnyStr) -> None:
@@ -59,7 +59,7 @@ class Arriving(asyncssh.SSHClientSession[AnyStr]):
         return arrived
 
 
-class Exiting(Arriving[str]):
+class ExecResult(ReceiveBuffer[str]):
     """A command that runs: what it says, on stderr as well, and the status that it ends with (RFC 4254, section 6.10)."""
 
     def __init__(self) -> None:
@@ -91,11 +91,14 @@ class Exiting(Arriving[str]):
             self._channel.close()
 
 
-class Commands:
+class ExecConnection:
     """A connection on which each command has a channel of its own (RFC 4254, section 6.5)."""
 
     def __init__(
-        self, connection: asyncssh.SSHClientConnection, close: Callable[[], Awaitable[None]], reason: Callable[[BaseException], str]
+        self,
+        connection: asyncssh.SSHClientConnection,
+        close: Callable[[], Awaitable[None]],
+        reason: Callable[[BaseException], str],
     ) -> None:
         self._connection = connection
         self._close = close
@@ -106,11 +109,13 @@ class Commands:
         """The address of the device and the one it is reached from, as this connection has them."""
         return addresses_of(self._connection)
 
-    async def run(self, command: str) -> Exiting:
+    async def run(self, command: str) -> ExecResult:
         """Start a command. Raises ConnectionFailed."""
         try:
-            running = Exiting()
-            await self._connection.create_session(lambda: running, command=command, encoding="utf-8", errors="replace")
+            running = ExecResult()
+            await self._connection.create_session(
+                lambda: running, command=command, encoding="utf-8", errors="replace"
+            )
         except (OSError, asyncssh.Error) as error:
             raise ConnectionFailed(f"the device does not run a command: {self._reason(error)}") from None
         return running
@@ -136,13 +141,13 @@ class Transport(Generic[AnyStr]):
         self,
         connection: asyncssh.SSHClientConnection,
         channel: asyncssh.SSHClientChannel[AnyStr],
-        arriving: Arriving[AnyStr],
+        arriving: ReceiveBuffer[AnyStr],
         close: Callable[[], Awaitable[None]],
         reason: Callable[[BaseException], str],
     ) -> None:
         self._connection = connection
         self._channel: asyncssh.SSHClientChannel[AnyStr] = channel
-        self._arriving: Arriving[AnyStr] = arriving
+        self._arriving: ReceiveBuffer[AnyStr] = arriving
         self._close = close
         self._reason = reason
 

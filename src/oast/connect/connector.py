@@ -12,15 +12,15 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from oast.connect.channel import Transport
+from oast.connect.exec_session import ExecSession
 from oast.connect.host_keys import HostKey, KnownHosts
+from oast.connect.management_path import SessionAddresses
 from oast.connect.netconf.session import NetconfSession
-from oast.connect.one_shot import OneShotSession
-from oast.connect.route import Route
 from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
 from oast.connect.transport import (
     Hop,
-    Jumps,
+    JumpHostPool,
     Login,
     Target,
     connect,
@@ -29,7 +29,14 @@ from oast.connect.transport import (
     decided_by_ssh_config,
     offered_host_key,
 )
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceError, EstateError, OastError
+from oast.errors import (
+    AuthenticationFailed,
+    ConnectionFailed,
+    DeviceError,
+    DeviceTimeout,
+    EstateError,
+    OastError,
+)
 from oast.estate.connections import ConnectionSettings, JumpHost
 from oast.estate.estate import Estate, Simulated, simulated_at
 from oast.estate.inventory import Device
@@ -45,7 +52,7 @@ NETCONF_PORT = 830
 
 
 @dataclass(frozen=True)
-class Way:
+class ConnectionInfo:
     """How a session with a device is opened. `by` is key, password or both; `host_keys` are fingerprints of those it is
     trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option; `through` are the jump hosts."""
 
@@ -74,7 +81,11 @@ class _Access:
     def secrets(self) -> Iterator[Secret]:
         """What is told to a device, or to a jump host on the way."""
         yield from self.privileges
-        yield from (login.password for login in (*self.logins, *(hop.login for hop in self.through)) if login.password is not None)
+        yield from (
+            login.password
+            for login in (*self.logins, *(hop.login for hop in self.through))
+            if login.password is not None
+        )
 
 
 class Connector:
@@ -94,7 +105,7 @@ class Connector:
         # A device may say what it was never told in this session. With very many secrets, looking for all costs too much.
         self._hidden = tuple(known if len(known) <= HIDDEN_AT_ONCE else ())
         self.known_hosts = KnownHosts(settings.known_hosts)
-        self._jumps = Jumps()
+        self._jumps = JumpHostPool()
         self._access: dict[ConnectionSettings, _Access] = {}
         self._kept: list[Session] = []
         self._ports: dict[str, int] = {}
@@ -108,21 +119,35 @@ class Connector:
         if found is None:
             if settings.username is None:
                 hint = 'add username = "..." below [connection]'
-                raise EstateError(f"there is no user to log in as on {device.name}", place=Place("oast.toml"), hint=hint)
+                raise EstateError(
+                    f"there is no user to log in as on {device.name}", place=Place("oast.toml"), hint=hint
+                )
             silence_s = self._timeout_s or settings.command_timeout_s
             at_most_s = max(settings.max_answer_s, silence_s)
             found = _Access(
                 settings,
-                tuple(self._logins(settings.username, settings.password_secret, settings.key_file, settings.agent)),
+                tuple(
+                    self._logins(
+                        settings.username, settings.password_secret, settings.key_file, settings.agent
+                    )
+                ),
                 tuple(_candidates(self._estate, settings.privilege_password_secret)),
                 () if self._simulated is not None else self._hops(settings.via, settings.username),
                 self._timeout_s or settings.connect_timeout_s,
-                AnswerLimits(silence_s, at_most_s, settings.max_answer_bytes, settings.max_answer_lines, settings.max_answer_elements),
+                AnswerLimits(
+                    silence_s,
+                    at_most_s,
+                    settings.max_answer_bytes,
+                    settings.max_answer_lines,
+                    settings.max_answer_elements,
+                ),
             )
             self._access[settings] = found
         return found
 
-    def _logins(self, username: str, password: str | None, key_file: Path | None, agent: str | None) -> list[Login]:
+    def _logins(
+        self, username: str, password: str | None, key_file: Path | None, agent: str | None
+    ) -> list[Login]:
         socket = self._agent(agent)
         passwords = _candidates(self._estate, password)
         return [Login(username, one, key_file, socket) for one in (*passwords,) or (None,)]
@@ -133,13 +158,17 @@ class Connector:
         found = self._estate.environment.get("SSH_AUTH_SOCK")
         if not found:
             hint = 'start one and add a key to it, or name its socket: agent = "PATH"'
-            raise EstateError("no agent holds keys: SSH_AUTH_SOCK is not set", place=Place("oast.toml"), hint=hint)
+            raise EstateError(
+                "no agent holds keys: SSH_AUTH_SOCK is not set", place=Place("oast.toml"), hint=hint
+            )
         return found
 
     def _hops(self, via: str | None, username: str) -> tuple[Hop, ...]:
         hops: tuple[Hop, ...] = ()
         for jump in self._connections.through(via):
-            login = self._logins(jump.username or username, jump.password_secret, jump.key_file, jump.agent)[0]
+            login = self._logins(jump.username or username, jump.password_secret, jump.key_file, jump.agent)[
+                0
+            ]
             hops = (*hops, Hop(self._jump_target(jump, hops), login))
         return hops
 
@@ -161,12 +190,23 @@ class Connector:
             return self._simulated_target(device, device.address, keys)
         port = device.port or self._usual_port(device.platform)
         address = device.address
-        return Target(device.name, address, port, keys, access.settings.ssh_config, access.through, keep_alive_s, address=address)
+        return Target(
+            device.name,
+            address,
+            port,
+            keys,
+            access.settings.ssh_config,
+            access.through,
+            keep_alive_s,
+            address=address,
+        )
 
     def _usual_port(self, platform: str) -> int:
         """Where devices of a platform listen, when the inventory does not say otherwise."""
         if platform not in self._ports:
-            self._ports[platform] = NETCONF_PORT if transport_of(self._estate.folder, platform) == "netconf" else SSH_PORT
+            self._ports[platform] = (
+                NETCONF_PORT if transport_of(self._estate.folder, platform) == "netconf" else SSH_PORT
+            )
         return self._ports[platform]
 
     def jump_targets(self, devices: Iterable[Device]) -> list[Target]:
@@ -197,15 +237,28 @@ class Connector:
                 raise
             return previous
 
-    def way_to(self, device: Device) -> Way:
+    def way_to(self, device: Device) -> ConnectionInfo:
         """How a session with `device` would be opened. Raises DeviceError when that cannot be told."""
         access, target, second = self.access(device), self._first(device), self.alternate(device)
         login = access.logins[0]
-        by = [word for word, given in (("key", login.key_file), ("agent", login.agent), ("password", login.password)) if given is not None]
+        by = [
+            word
+            for word, given in (("key", login.key_file), ("agent", login.agent), ("password", login.password))
+            if given is not None
+        ]
         keys = tuple(key.fingerprint for key in target.host_keys)
         other = None if second is None else f"{second.host} port {second.port}"
         through = tuple(hop.target.name for hop in target.through)
-        return Way(target.host, target.port, login.username, tuple(by), keys, other, decided_by_ssh_config(target, login), through)
+        return ConnectionInfo(
+            target.host,
+            target.port,
+            login.username,
+            tuple(by),
+            keys,
+            other,
+            decided_by_ssh_config(target, login),
+            through,
+        )
 
     def alternate(self, device: Device) -> Target | None:
         """Where the inventory's alternate management address (`alternate_address`) is. Raises DeviceError."""
@@ -219,7 +272,14 @@ class Connector:
         keys = self.known_hosts.of(device.name)
         # Without the jump hosts: an alternate is one that does not go where the first one does.
         return Target(
-            device.name, alternate.host, port, keys, access.settings.ssh_config, (), access.settings.keep_alive_s, address=alternate.host
+            device.name,
+            alternate.host,
+            port,
+            keys,
+            access.settings.ssh_config,
+            (),
+            access.settings.keep_alive_s,
+            address=alternate.host,
         )
 
     def previous(self, device: Device) -> Target | None:
@@ -234,10 +294,16 @@ class Connector:
     def console(self, device: Device) -> Target:
         """A simulated device, at whichever of its addresses answers first. Raises ConnectionFailed."""
         simulated = (self._simulated or {}).get(device.name)
-        address = device.address if simulated is None or device.address in simulated.ports else next(iter(simulated.ports), device.address)
+        address = (
+            device.address
+            if simulated is None or device.address in simulated.ports
+            else next(iter(simulated.ports), device.address)
+        )
         return self._simulated_target(device, address)
 
-    def _simulated_target(self, device: Device, address: str, keys: tuple[HostKey, ...] | None = None) -> Target:
+    def _simulated_target(
+        self, device: Device, address: str, keys: tuple[HostKey, ...] | None = None
+    ) -> Target:
         """Where the simulator listens for an address of a device. Raises ConnectionFailed, HostKeyError."""
         keys = self.known_hosts.of(device.name) if keys is None else keys
         host, port = self._listening(device, address)
@@ -258,8 +324,13 @@ class Connector:
                 except ValueError:
                     return simulated.host, simulated.port  # there are no names in the simulated network
         if device.name not in (self._simulated or {}):
-            raise ConnectionFailed("the simulated network has no such device", hint="add it to network.yaml and restart the simulator")
-        raise ConnectionFailed(f"nothing answers at {address}: no management interface of the simulated device has this address")
+            raise ConnectionFailed(
+                "the simulated network has no such device",
+                hint="add it to network.yaml and restart the simulator",
+            )
+        raise ConnectionFailed(
+            f"nothing answers at {address}: no management interface of the simulated device has this address"
+        )
 
     async def open(
         self,
@@ -287,9 +358,13 @@ class Connector:
         for number, login in enumerate(logins):
             before = " with the password before" if number else ""
             behind = "".join(f" through {hop.target.name}" for hop in target.through)
-            transcript.note(f"connecting to {target.host} port {target.port}{behind} as {login.username}{before}")
+            transcript.note(
+                f"connecting to {target.host} port {target.port}{behind} as {login.username}{before}"
+            )
             try:
-                session = await self._begun(platform, target, login, access, transcript, newest_only=newest_only)
+                session = await self._begun(
+                    platform, target, login, access, transcript, newest_only=newest_only
+                )
                 break
             except OastError as error:
                 # A device may give the password back as its reason to hang up.
@@ -316,11 +391,15 @@ class Connector:
         transport = await connect(target, login, access.connect_timeout_s, self._jumps)
         return transport, next(iter(access.privileges), None)
 
-    async def _open_at_either(self, device: Device, platform: Platform, transcript: Transcript, *, newest_only: bool) -> Session:
+    async def _open_at_either(
+        self, device: Device, platform: Platform, transcript: Transcript, *, newest_only: bool
+    ) -> Session:
         """A session at the device's address or, while nothing answers there, at its previous one. Whoever answers has to have the
         device's host key at both. Raises DeviceError."""
         try:
-            return await self.open(device, platform, transcript, target=self.target(device), newest_only=newest_only)
+            return await self.open(
+                device, platform, transcript, target=self.target(device), newest_only=newest_only
+            )
         except ConnectionFailed as error:
             transcript.note(error.message)
             try:
@@ -331,15 +410,22 @@ class Connector:
                 raise error from None
 
     async def _begun(
-        self, platform: Platform, target: Target, login: Login, access: _Access, transcript: Transcript, *, newest_only: bool
-    ) -> CommandLineSession | NetconfSession | OneShotSession:
+        self,
+        platform: Platform,
+        target: Target,
+        login: Login,
+        access: _Access,
+        transcript: Transcript,
+        *,
+        newest_only: bool,
+    ) -> CommandLineSession | NetconfSession | ExecSession:
         """A session that is logged in and was not spoken in yet."""
         if platform.netconf is not None:
             carried = await connect_subsystem(target, login, access.connect_timeout_s, self._jumps, "netconf")
             return NetconfSession(carried, platform, access.limits, transcript)
         if platform.dialect.one_shot:
             commands = await connect_commands(target, login, access.connect_timeout_s, self._jumps)
-            return OneShotSession(commands, platform, access.limits, transcript)
+            return ExecSession(commands, platform, access.limits, transcript)
         privileges = access.privileges[:1] if newest_only else access.privileges
         transport = await connect(target, login, access.connect_timeout_s, self._jumps)
         return CommandLineSession(transport, platform, access.limits, privileges, transcript)
@@ -358,7 +444,9 @@ class Connector:
                 await asyncio.sleep(wait_s)
         return await self.open(device, platform, transcript)
 
-    def route(self, device: Device, session: Session, interface: str | None = None, *, is_alternate: bool = False) -> Route:
+    def route(
+        self, device: Device, session: Session, interface: str | None = None, *, is_alternate: bool = False
+    ) -> SessionAddresses:
         """How Oast reaches the device over `session`, as far as can be told. `interface` is the one that a reading shows with the
         address, where one does; with `is_alternate`, the session was opened at the alternate management address."""
         theirs, ours = session.addresses
@@ -369,7 +457,7 @@ class Connector:
         stated, is_out_of_band = management.interface, management.is_out_of_band
         if is_alternate and management.alternate is not None:
             stated, is_out_of_band = management.alternate.interface, management.alternate.is_out_of_band
-        return Route.of(
+        return SessionAddresses.of(
             (reached, *(() if simulated else (theirs,))),
             () if simulated else (ours,),
             self.access(device).logins[0].username,
@@ -383,7 +471,9 @@ class Connector:
         return session
 
     @asynccontextmanager
-    async def session(self, device: Device, platform: Platform, log: Path, beyond_s: float = 0.0) -> AsyncIterator[Session]:
+    async def session(
+        self, device: Device, platform: Platform, log: Path, beyond_s: float = 0.0
+    ) -> AsyncIterator[Session]:
         """A session for the time of the context; its transcript goes to `log` when an error ends it.
 
         When nobody answers, it is tried again as the settings say. The context may take the settings' `device_timeout_s` and
@@ -421,7 +511,7 @@ async def _within(seconds: float) -> AsyncIterator[None]:
         if not deadline.expired():
             raise
         hint = "device_timeout_s in oast.toml says how long a device may take"
-        raise DeadlinePassed(f"not done within {seconds:g} s in all", hint=hint) from None
+        raise DeviceTimeout(f"not done within {seconds:g} s in all", hint=hint) from None
 
 
 def _candidates(estate: Estate, name: str | None) -> list[Secret]:

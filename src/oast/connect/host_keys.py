@@ -14,7 +14,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import load_ssh_public_key
 
 from oast.errors import EstateError, HostKeyError
-from oast.files import turn, write_whole
+from oast.files import directory_lock, write_whole
 from oast.records import Place, Problem
 
 AT_MOST_BYTES = 50_000_000
@@ -90,7 +90,9 @@ class KnownHosts:
         if lines and not keys:
             problem = lines[0].problem
             where = f"{problem.place}: {problem.message}" if problem is not None else ""
-            raise HostKeyError(f"the trusted host key cannot be read: {where}", hint=f"oast devices trust --on name={name}")
+            raise HostKeyError(
+                f"the trusted host key cannot be read: {where}", hint=f"oast devices trust --on name={name}"
+            )
         return keys
 
     def usable(self, name: str) -> tuple[HostKey, ...]:
@@ -104,7 +106,9 @@ class KnownHosts:
     def problems(self) -> list[Problem]:
         """What is wrong in the file, line by line."""
         try:
-            return [line.problem for lines in self._all().values() for line in lines if line.problem is not None]
+            return [
+                line.problem for lines in self._all().values() for line in lines if line.problem is not None
+            ]
         except EstateError as error:
             return list(error.problems())
 
@@ -125,11 +129,20 @@ class KnownHosts:
         except FileNotFoundError:
             return []
         except OSError as error:
-            raise EstateError(f"the trusted host keys cannot be read: {error.strerror}", place=Place(self._path.name)) from None
+            raise EstateError(
+                f"the trusted host keys cannot be read: {error.strerror}", place=Place(self._path.name)
+            ) from None
         if len(data) > AT_MOST_BYTES:
-            raise EstateError(f"the file of trusted host keys is longer than {AT_MOST_BYTES} bytes", place=Place(self._path.name))
+            raise EstateError(
+                f"the file of trusted host keys is longer than {AT_MOST_BYTES} bytes",
+                place=Place(self._path.name),
+            )
         # What is no text cannot be part of a key: the line is told as wrong, and the others count.
-        return data.decode("utf-8", "replace").removeprefix("\ufeff").removesuffix("\n").split("\n") if data else []
+        return (
+            data.decode("utf-8", "replace").removeprefix("\ufeff").removesuffix("\n").split("\n")
+            if data
+            else []
+        )
 
     def _line(self, text: str, number: int) -> _Line | None:
         """A line; None for an empty one or a comment."""
@@ -142,7 +155,9 @@ class KnownHosts:
         try:
             return _Line(parts[0], host_key_of(parts[1], parts[2]), None)
         except ValueError as wrong:
-            return _Line(parts[0], None, Problem(f"the host key on this line cannot be used: {wrong}", place, hint))
+            return _Line(
+                parts[0], None, Problem(f"the host key on this line cannot be used: {wrong}", place, hint)
+            )
 
     def trust(self, keys: Mapping[str, HostKey]) -> None:
         """Trust these devices with exactly these keys from now on; every other line stays as it is, also one written meanwhile.
@@ -157,13 +172,15 @@ class KnownHosts:
                 raise EstateError(f"the host key of {name} cannot be trusted: {wrong}") from None
         path = self._path.resolve()
         try:
-            with turn(path.parent):
+            with directory_lock(path.parent):
                 self._keys = None
                 kept = list(self._replaced(self._lines(), dict(keys)))
                 write_whole(path, "".join(f"{line}\n" for line in kept))
         except TimeoutError:
             hint = "wait for it to end, and repeat"
-            raise EstateError("another program is changing the trusted host keys", place=Place(self._path.name), hint=hint) from None
+            raise EstateError(
+                "another program is changing the trusted host keys", place=Place(self._path.name), hint=hint
+            ) from None
         except OSError as error:
             message = f"the trusted host keys cannot be written: {error.strerror}"
             raise EstateError(message, place=Place(self._path.name)) from None

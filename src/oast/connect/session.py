@@ -16,12 +16,12 @@ from typing import Protocol
 
 from oast.answer_parsing import parse_if_long
 from oast.config.line import Line
-from oast.connect import dialogue
+from oast.connect import prompt_reader as dialogue
 from oast.connect.answer_memory import ANSWERS, TooMuchHeld
 from oast.connect.channel import Transport
 from oast.connect.transcript import Transcript
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
-from oast.platforms.definition import Platform, Shown
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
+from oast.platforms.definition import Platform, StatePattern
 from oast.records import Secret
 
 
@@ -120,10 +120,10 @@ class CommandLine(Session, Protocol):
     async def ask(self, command: str) -> str:
         """The device's answer to one command. Raises DeviceRefused with the device's words."""
 
-    async def shown(self, state: Shown) -> re.Match[str] | None:
+    async def shown(self, state: StatePattern) -> re.Match[str] | None:
         """The line in which the device shows that something is so."""
 
-    async def shows(self, state: Shown) -> bool:
+    async def shows(self, state: StatePattern) -> bool:
         """Whether the device shows that something is so."""
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
@@ -139,14 +139,16 @@ def offered_by(platform: Platform) -> frozenset[Capability]:
         Capability.CANDIDATE: platform.candidate is not None,
         Capability.REVERT_TIMER: any((platform.timer, platform.candidate, platform.file)),
         Capability.LOCK: platform.dialect.lock is not None,
-        Capability.VALIDATE: bool((platform.candidate and platform.candidate.validate) or (platform.file and platform.file.check)),
+        Capability.VALIDATE: bool(
+            (platform.candidate and platform.candidate.validate) or (platform.file and platform.file.check)
+        ),
         Capability.STARTUP: platform.dialect.startup is not None,
         Capability.WRITE_STARTUP: platform.dialect.write_startup is not None,
     }
     return frozenset(capability for capability, there in offered.items() if there)
 
 
-class Asking(ABC):
+class CliSessionBase(ABC):
     """What both kinds of command line do with a single command."""
 
     platform: Platform
@@ -171,11 +173,13 @@ class Asking(ABC):
     async def ask(self, command: str) -> str:
         return await self._do(Line((command,)))
 
-    async def shown(self, state: Shown) -> re.Match[str] | None:
+    async def shown(self, state: StatePattern) -> re.Match[str] | None:
         told = await self.ask(state.command)
-        return next((match for line in told.split("\n") if (match := re.fullmatch(state.pattern, line.strip()))), None)
+        return next(
+            (match for line in told.split("\n") if (match := re.fullmatch(state.pattern, line.strip()))), None
+        )
 
-    async def shows(self, state: Shown) -> bool:
+    async def shows(self, state: StatePattern) -> bool:
         return await self.shown(state) is not None
 
     async def read_running(self) -> str:
@@ -187,7 +191,7 @@ class Asking(ABC):
         return await self.listing(self.platform.dialect.startup, written_down=False)
 
 
-class CommandLineSession(Asking):
+class CommandLineSession(CliSessionBase):
     """A session on a command line that a platform's dialect describes; `limits` bound each answer."""
 
     def __init__(
@@ -204,7 +208,7 @@ class CommandLineSession(Asking):
         self._limits = limits
         self._passwords = privilege_passwords
         self.transcript = self._transcript = transcript
-        self._reader = dialogue.Reader(platform.dialect)
+        self._reader = dialogue.PromptReader(platform.dialect)
         self._level = ""
 
     async def start(self) -> None:
@@ -227,12 +231,16 @@ class CommandLineSession(Asking):
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
         # Text over several lines goes alone: the device answers it once. So does what it may ask something about.
         alone = [
-            any("\n" in part for part in line.parts if isinstance(part, str)) or self._may_be_asked(line.masked.strip()) for line in lines
+            any("\n" in part for part in line.parts if isinstance(part, str))
+            or self._may_be_asked(line.masked.strip())
+            for line in lines
         ]
         start = 0
         while start < len(lines):
             end = start + 1
-            while end < min(len(lines), start + self._dialect.in_flight) and not alone[start] and not alone[end]:
+            while (
+                end < min(len(lines), start + self._dialect.in_flight) and not alone[start] and not alone[end]
+            ):
                 end += 1
             if end == start + 1:
                 await self._do(lines[start], number=start)
@@ -248,7 +256,10 @@ class CommandLineSession(Asking):
             await self._raise(self._dialect.privilege_command, password)
             if self._level in self._dialect.privileged:
                 return
-        raise AuthenticationFailed("the device does not accept the privilege password", hint="look at 'privilege_password' in oast.toml")
+        raise AuthenticationFailed(
+            "the device does not accept the privilege password",
+            hint="look at 'privilege_password' in oast.toml",
+        )
 
     async def _raise(self, command: str, password: Secret | None) -> None:
         self._reader.command = command
@@ -276,7 +287,9 @@ class CommandLineSession(Asking):
             for command in self._dialect.leave_edit:
                 await self.ask(command)
         if self._level in self._dialect.edit_levels:
-            raise ProtocolError(f"the device is still at the level '{self._level}' behind what should have ended editing")
+            raise ProtocolError(
+                f"the device is still at the level '{self._level}' behind what should have ended editing"
+            )
 
     async def close(self) -> None:
         ANSWERS.release(self)
@@ -317,7 +330,7 @@ class CommandLineSession(Asking):
 
     def _may_be_asked(self, command: str) -> bool:
         """Whether the device may ask something before it has done `command`: what is typed ahead would be the answer."""
-        return any(dialogue.asked_behind(question, command) for question in self._dialect.questions)
+        return any(dialogue.question_applies(question, command) for question in self._dialect.questions)
 
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
@@ -356,16 +369,20 @@ class CommandLineSession(Asking):
             prompt = stop.prompt if number == first + len(lines) - 1 else self._reader.prompt_of(text)
             await self._answer(text, line, prompt, number, log_answer=True)
 
-    async def _answer(self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool) -> str:
+    async def _answer(
+        self, text: str, line: Line, prompt: str, number: int | None, *, log_answer: bool
+    ) -> str:
         """The device's own words to one line. Raises DeviceRefused when they say no."""
         ANSWERS.release(self)
-        told = await parse_if_long((text,), dialogue.answer, text, line.written(), prompt)
+        told = await parse_if_long((text,), dialogue.clean_answer, text, line.written(), prompt)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
         # What is returned stays as the device said it: a secret may be a word of a reading. What is told of it is masked.
         wrong = await parse_if_long((told,), dialogue.error_in, told, self._dialect, line.masked.strip())
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
-            raise DeviceRefused(f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number)
+            raise DeviceRefused(
+                f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number
+            )
         return told
 
     def _what(self, awaited: str | Sequence[Line]) -> str:
@@ -374,7 +391,7 @@ class CommandLineSession(Asking):
             return awaited
         return f"the answer to '{awaited[min(self._reader.answered, len(awaited) - 1)].masked.strip()}'"
 
-    async def _wait(self, awaited: str | Sequence[Line]) -> dialogue.Stop:
+    async def _wait(self, awaited: str | Sequence[Line]) -> dialogue.PromptEvent:
         """Until the device waits for input; pages are turned on the way. Raises ConnectionFailed, DeadlinePassed."""
         async with self._deadline(awaited):
             while True:
@@ -382,7 +399,7 @@ class CommandLineSession(Asking):
                 if stop.kind not in ANSWERED:
                     return stop
 
-    async def _next(self, awaited: str | Sequence[Line], *, answer: bool = True) -> dialogue.Stop:
+    async def _next(self, awaited: str | Sequence[Line], *, answer: bool = True) -> dialogue.PromptEvent:
         """Until the device waits for input or has shown a page. That gets its `answer`, unless an empty line is on its way."""
         try:
             while True:
@@ -390,7 +407,9 @@ class CommandLineSession(Asking):
                     arrived = await self._transport.read()
                 if not arrived:
                     self._transcript.note("the connection ended")
-                    raise ConnectionFailed(f"the device closed the session while Oast waited for {self._what(awaited)}")
+                    raise ConnectionFailed(
+                        f"the device closed the session while Oast waited for {self._what(awaited)}"
+                    )
                 stop = self._reader.feed(arrived)
                 self._need_bounded(awaited)
                 if stop is None:
@@ -407,14 +426,19 @@ class CommandLineSession(Asking):
         except TimeoutError:
             last = self._transcript.masking.hide(self._reader.so_far())[-120:]
             self._transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
-            passed = DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}")
+            passed = DeviceTimeout(
+                f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}"
+            )
             passed.last = last
             raise passed from None
 
     def _need_bounded(self, awaited: str | Sequence[Line]) -> None:
         """However much a device sends, so much of an answer is taken in. Raises ProtocolError."""
         limits, reader = self._limits, self._reader
-        for what, number, most in (("bytes", reader.size, limits.at_most_bytes), ("lines", reader.lines, limits.at_most_lines)):
+        for what, number, most in (
+            ("bytes", reader.size, limits.at_most_bytes),
+            ("lines", reader.lines, limits.at_most_lines),
+        ):
             if number > most:
                 self._transcript.note(f"more than {most} {what}")
                 message = f"the device sends without end: more than {most} {what} as {self._what(awaited)}"
@@ -430,4 +454,6 @@ class CommandLineSession(Asking):
         except TimeoutError:
             self._transcript.note(f"not ended after {self._limits.at_most_s:g} s")
             message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {self._what(awaited)}"
-            raise DeadlinePassed(message, hint="max_answer_s in oast.toml says how long an answer may take") from None
+            raise DeviceTimeout(
+                message, hint="max_answer_s in oast.toml says how long an answer may take"
+            ) from None

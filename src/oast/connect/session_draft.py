@@ -11,9 +11,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from oast.connect.channel import Transport
-from oast.connect.dialogue import as_on_screen
+from oast.connect.prompt_reader import as_on_screen
 from oast.connect.transcript import Transcript
-from oast.errors import ConnectionFailed, DeadlinePassed
+from oast.errors import ConnectionFailed, DeviceTimeout
 from oast.records import Secret
 
 UNKNOWN_WORD = "oast-asks-for-nothing"
@@ -72,7 +72,11 @@ async def draft_session(
     await _refusal(session, draft)
     if commands.running is not None:
         draft.listing = await session.listing(commands.running, draft)
-    level = await _raised(session, draft, commands.obtain, privilege, names) if commands.obtain is not None else "view"
+    level = (
+        await _raised(session, draft, commands.obtain, privilege, names)
+        if commands.obtain is not None
+        else "view"
+    )
     if commands.enter is not None and commands.leave is not None:
         await _edited(session, draft, commands.enter, commands.leave, names)
     draft.privileged = [level]
@@ -89,13 +93,21 @@ async def _refusal(session: _UnknownSession, draft: SessionDraft) -> None:
     draft.findings.append("the error, from a command that it cannot know")
 
 
-async def _raised(session: _UnknownSession, draft: SessionDraft, command: str, privilege: Secret | None, names: Sequence[str]) -> str:
+async def _raised(
+    session: _UnknownSession,
+    draft: SessionDraft,
+    command: str,
+    privilege: Secret | None,
+    names: Sequence[str],
+) -> str:
     said = await session.ask(command, until_prompt=False)
     last = said.rpartition("\n")[2].rstrip("\r")
     if PASSWORD.search(last):
         draft.password = escaped(last)
         if privilege is None:
-            draft.findings.append("no second level: it asks for a password, and privilege_password is not set in oast.toml")
+            draft.findings.append(
+                "no second level: it asks for a password, and privilege_password is not set in oast.toml"
+            )
             await session.ask("", until_prompt=False)
             return "view"
         await session.secret(privilege)
@@ -108,7 +120,9 @@ async def _raised(session: _UnknownSession, draft: SessionDraft, command: str, p
     return "full"
 
 
-async def _edited(session: _UnknownSession, draft: SessionDraft, enter: str, leave: str, names: Sequence[str]) -> None:
+async def _edited(
+    session: _UnknownSession, draft: SessionDraft, enter: str, leave: str, names: Sequence[str]
+) -> None:
     before = session.last_prompt
     await session.ask(enter, until_prompt=False)
     pattern = prompt_pattern(await session.prompt(), names)
@@ -142,7 +156,9 @@ class _UnknownSession:
                     more = await self._transport.read()
             except TimeoutError:
                 if not text and first_s is None:
-                    raise DeadlinePassed(f"the device said nothing for {wait_s:g} s", hint="give it more time with --timeout") from None
+                    raise DeviceTimeout(
+                        f"the device said nothing for {wait_s:g} s", hint="give it more time with --timeout"
+                    ) from None
                 return text
             if not more:
                 self._transcript.received(as_on_screen(text))
@@ -173,7 +189,9 @@ class _UnknownSession:
                 self.last_prompt = again
                 return again
             before = again
-        raise ConnectionFailed("no prompt: the answers to two empty lines differ", hint="the log has what was said")
+        raise ConnectionFailed(
+            "no prompt: the answers to two empty lines differ", hint="the log has what was said"
+        )
 
     async def _empty(self, expected: str) -> str:
         """What comes after an empty line; not waited for any longer once it ends as `expected`."""
@@ -195,7 +213,9 @@ class _UnknownSession:
                 break
             last = text.rpartition("\n")[2]
             if not last.strip() or len(last) > LONGEST_PAGER:
-                raise ConnectionFailed(f"'{command}' ended with neither the prompt nor a pager", hint="the log has what was said")
+                raise ConnectionFailed(
+                    f"'{command}' ended with neither the prompt nor a pager", hint="the log has what was said"
+                )
             if draft.pager is None:
                 draft.pager = escaped(last.strip())
                 draft.findings.append(f"the pager, from the answer to '{command}'")

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from oast import __version__
 from oast.files import write_whole
-from oast.masking import Masking
+from oast.redaction import Masking
 
 # Of what a device says without end, that much is written down.
 MOST_LINES = 2_000
@@ -67,7 +67,11 @@ class Transcript:
     def _put(self, sign: str, masked: str) -> None:
         text = masked[:LONGEST_LINE]
         # A device's words never act on the terminal of whoever reads them.
-        clean = text if text.isprintable() else "".join(character if character.isprintable() else "?" for character in text)
+        clean = (
+            text
+            if text.isprintable()
+            else "".join(character if character.isprintable() else "?" for character in text)
+        )
         self._lines.append(f"{self._clock() - self._start:8.3f} {sign} {clean}")
 
     def write(self, path: Path) -> None:

@@ -14,9 +14,9 @@ from typing import TypeVar
 import asyncssh
 from asyncssh.encryption import get_default_encryption_algs
 
-from oast.connect.channel import Arriving, Commands, Transport
+from oast.connect.channel import ExecConnection, ReceiveBuffer, Transport
 from oast.connect.host_keys import HostKey
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeadlinePassed, HostKeyError, OastError
+from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceTimeout, HostKeyError, OastError
 from oast.records import Secret
 
 # First those that cost one call a packet: ChaCha20 (RFC 8439) is put together in Python by asyncssh, at six times the price.
@@ -27,7 +27,10 @@ FAST_CIPHERS = ("aes128-gcm@openssh.com", "aes256-gcm@openssh.com")
 def _ciphers() -> list[str]:
     """What asyncssh offers by itself, the fast ones first."""
     default = [name.decode() for name in get_default_encryption_algs()]
-    return [*(name for name in FAST_CIPHERS if name in default), *(name for name in default if name not in FAST_CIPHERS)]
+    return [
+        *(name for name in FAST_CIPHERS if name in default),
+        *(name for name in default if name not in FAST_CIPHERS),
+    ]
 
 
 Opened = TypeVar("Opened")
@@ -102,7 +105,7 @@ class _Shared:
     failed: tuple[float, OastError] | None = None
 
 
-class Jumps:
+class JumpHostPool:
     """The connections to jump hosts: one each, shared by all sessions that go through it, closed when the last of them ends."""
 
     def __init__(self) -> None:
@@ -123,7 +126,9 @@ class Jumps:
                     raise type(shared.failed[1])(shared.failed[1].message, hint=shared.failed[1].hint)
                 try:
                     async with asyncio.timeout(timeout_s):
-                        shared.secured = await _secured(through[-1].target, through[-1].login, timeout_s, self)
+                        shared.secured = await _secured(
+                            through[-1].target, through[-1].login, timeout_s, self
+                        )
                 except (TimeoutError, OastError) as error:
                     target = through[-1].target
                     told = error if isinstance(error, OastError) else _too_late(target, timeout_s)
@@ -151,7 +156,7 @@ class _Secured:
     connection: asyncssh.SSHClientConnection
     through: tuple[Hop, ...]
     before: _Secured | None
-    jumps: Jumps
+    jumps: JumpHostPool
 
     async def close(self) -> None:
         """Safe to call again: what it goes through is left once, as others may go through it, too."""
@@ -162,7 +167,7 @@ class _Secured:
             await self.jumps.leave(self.through, before)
 
 
-async def _secured(target: Target, login: Login, timeout_s: float, jumps: Jumps) -> _Secured:
+async def _secured(target: Target, login: Login, timeout_s: float, jumps: JumpHostPool) -> _Secured:
     """Log in, through the jump hosts if there are any. Raises what `connect` raises, and TimeoutError."""
     client = _Client(target.host_keys)
     before = await jumps.to(target.through, timeout_s) if target.through else None
@@ -195,7 +200,9 @@ async def _secured(target: Target, login: Login, timeout_s: float, jumps: Jumps)
             await asyncio.shield(jumps.leave(target.through, before))
         if agent is None and login.agent is not None and isinstance(error, (OSError, asyncssh.Error)):
             hint = "start one and add a key to it, or take 'agent' out of oast.toml"
-            raise AuthenticationFailed(f"the agent that holds the keys cannot be asked: {_reason(error)}", hint=hint) from None
+            raise AuthenticationFailed(
+                f"the agent that holds the keys cannot be asked: {_reason(error)}", hint=hint
+            ) from None
         raise _translated(error, target, login, client) from None
     finally:
         if agent is not None:
@@ -203,22 +210,30 @@ async def _secured(target: Target, login: Login, timeout_s: float, jumps: Jumps)
     return _Secured(connection, target.through, before, jumps)
 
 
-def _too_late(target: Target, timeout_s: float) -> DeadlinePassed:
+def _too_late(target: Target, timeout_s: float) -> DeviceTimeout:
     jump = "" if target.kind == "device" else f" {target.called},"
-    return DeadlinePassed(f"no answer within {timeout_s:g} s while connecting to{jump} {target.host} port {target.port}")
+    return DeviceTimeout(
+        f"no answer within {timeout_s:g} s while connecting to{jump} {target.host} port {target.port}"
+    )
 
 
-async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps | None = None) -> Transport[str]:
+async def connect(
+    target: Target, login: Login, timeout_s: float, jumps: JumpHostPool | None = None
+) -> Transport[str]:
     """Log in and open a shell within `timeout_s` seconds; `jumps` are the connections to jump hosts that are shared.
 
     Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then, nor after cancellation.
     """
 
     async def shell(secured: _Secured) -> Transport[str]:
-        arriving = Arriving("")
+        arriving = ReceiveBuffer("")
         try:
             channel, _ = await secured.connection.create_session(
-                lambda: arriving, term_type="dumb", term_size=TERMINAL_SIZE, encoding="utf-8", errors="replace"
+                lambda: arriving,
+                term_type="dumb",
+                term_size=TERMINAL_SIZE,
+                encoding="utf-8",
+                errors="replace",
             )
         except asyncssh.ChannelOpenError:
             hint = 'is it one that speaks NETCONF? its platform says so then: transport = "netconf"'
@@ -228,22 +243,28 @@ async def connect(target: Target, login: Login, timeout_s: float, jumps: Jumps |
     return await _opened(target, login, timeout_s, jumps, shell)
 
 
-async def connect_commands(target: Target, login: Login, timeout_s: float, jumps: Jumps | None) -> Commands:
+async def connect_commands(
+    target: Target, login: Login, timeout_s: float, jumps: JumpHostPool | None
+) -> ExecConnection:
     """The same without a shell: what is asked is run by itself, one command after the other (RFC 4254, section 6.5)."""
 
-    async def commands(secured: _Secured) -> Commands:
-        return Commands(secured.connection, secured.close, _reason)
+    async def commands(secured: _Secured) -> ExecConnection:
+        return ExecConnection(secured.connection, secured.close, _reason)
 
     return await _opened(target, login, timeout_s, jumps, commands)
 
 
-async def connect_subsystem(target: Target, login: Login, timeout_s: float, jumps: Jumps | None, name: str) -> Transport[bytes]:
+async def connect_subsystem(
+    target: Target, login: Login, timeout_s: float, jumps: JumpHostPool | None, name: str
+) -> Transport[bytes]:
     """The same with a subsystem (RFC 4254, section 6.5) in place of a shell."""
 
     async def subsystem(secured: _Secured) -> Transport[bytes]:
-        arriving = Arriving(b"")
+        arriving = ReceiveBuffer(b"")
         try:
-            channel, _ = await secured.connection.create_session(lambda: arriving, subsystem=name, encoding=None)
+            channel, _ = await secured.connection.create_session(
+                lambda: arriving, subsystem=name, encoding=None
+            )
         except asyncssh.ChannelOpenError:
             hint = "is it enabled there, and is this the right port? NETCONF has port 830"
             raise ConnectionFailed(f"the device does not open its subsystem '{name}'", hint=hint) from None
@@ -256,13 +277,13 @@ async def _opened(
     target: Target,
     login: Login,
     timeout_s: float,
-    jumps: Jumps | None,
+    jumps: JumpHostPool | None,
     opening: Callable[[_Secured], Awaitable[Opened]],
 ) -> Opened:
     secured: _Secured | None = None
     try:
         async with asyncio.timeout(timeout_s):
-            secured = await _secured(target, login, timeout_s, jumps or Jumps())
+            secured = await _secured(target, login, timeout_s, jumps or JumpHostPool())
             return await opening(secured)
     except TimeoutError:
         await _give_up(secured)
@@ -272,9 +293,9 @@ async def _opened(
         raise _translated(error, target, login, _Client(())) from None
 
 
-async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None = None) -> HostKey:
+async def offered_host_key(target: Target, timeout_s: float, jumps: JumpHostPool | None = None) -> HostKey:
     """The host key a device shows, without logging in there. Raises ConnectionFailed or DeadlinePassed."""
-    jumps = jumps or Jumps()
+    jumps = jumps or JumpHostPool()
     before: _Secured | None = None
     try:
         async with asyncio.timeout(timeout_s):
@@ -282,9 +303,13 @@ async def offered_host_key(target: Target, timeout_s: float, jumps: Jumps | None
             tunnel = before.connection if before is not None else ()
             key = await asyncssh.get_server_host_key(target.host, target.port, tunnel=tunnel, config=None)
     except TimeoutError:
-        raise DeadlinePassed(f"no answer within {timeout_s:g} s from {target.host} port {target.port}") from None
+        raise DeviceTimeout(
+            f"no answer within {timeout_s:g} s from {target.host} port {target.port}"
+        ) from None
     except (OSError, asyncssh.Error) as error:
-        raise ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}") from None
+        raise ConnectionFailed(
+            f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}"
+        ) from None
     except Exception as error:
         if not _is_malformed(error):
             raise
@@ -304,7 +329,15 @@ def _where(target: Target) -> str:
 
 
 # What the estate says counts, whatever stands in a file of OpenSSH's client.
-_OURS = ("User", "Port", "IdentityFile", "UserKnownHostsFile", "GlobalKnownHostsFile", "StrictHostKeyChecking", "Compression")
+_OURS = (
+    "User",
+    "Port",
+    "IdentityFile",
+    "UserKnownHostsFile",
+    "GlobalKnownHostsFile",
+    "StrictHostKeyChecking",
+    "Compression",
+)
 
 
 def decided_by_ssh_config(target: Target, login: Login) -> dict[str, str]:
@@ -328,15 +361,21 @@ def decided_by_ssh_config(target: Target, login: Login) -> dict[str, str]:
         raise _wrong_config(target.ssh_config, error) from None
     found = options.config.get_options(False)
     return {
-        name: " ".join(map(str, value)) if isinstance(value, list) else str(value) for name, value in found.items() if name not in _OURS
+        name: " ".join(map(str, value)) if isinstance(value, list) else str(value)
+        for name, value in found.items()
+        if name not in _OURS
     }
 
 
 def _wrong_config(path: Path, error: Exception) -> ConnectionFailed:
     # Its own words would show what stands in the file.
     line = re.search(r"line [0-9]+", str(error), re.IGNORECASE)
-    reason = (error.strerror if isinstance(error, OSError) else None) or f"{line[0].lower() if line else 'a line'} is wrong"
-    return ConnectionFailed(f"{path} cannot be used: {reason}", hint="look at 'ssh_config' below [connection] in oast.toml")
+    reason = (
+        error.strerror if isinstance(error, OSError) else None
+    ) or f"{line[0].lower() if line else 'a line'} is wrong"
+    return ConnectionFailed(
+        f"{path} cannot be used: {reason}", hint="look at 'ssh_config' below [connection] in oast.toml"
+    )
 
 
 async def _give_up(secured: _Secured | None) -> None:
@@ -359,16 +398,23 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
         )
     if isinstance(error, asyncssh.PermissionDenied):
         return AuthenticationFailed(
-            f"{target.called} does not accept the login of '{login.username}'", hint="look at the user and the password or key in oast.toml"
+            f"{target.called} does not accept the login of '{login.username}'",
+            hint="look at the user and the password or key in oast.toml",
         )
     if isinstance(error, asyncssh.ConfigParseError) and target.ssh_config is not None:
         return _wrong_config(target.ssh_config, error)
-    if isinstance(error, FileNotFoundError) and target.ssh_config is not None and error.filename == str(target.ssh_config):
+    if (
+        isinstance(error, FileNotFoundError)
+        and target.ssh_config is not None
+        and error.filename == str(target.ssh_config)
+    ):
         return _wrong_config(target.ssh_config, error)
     if isinstance(error, (asyncssh.KeyImportError, asyncssh.KeyEncryptionError)):
         return AuthenticationFailed(f"the private key {login.key_file} cannot be used: {error}")
     if isinstance(error, (OSError, asyncssh.Error)):
-        return ConnectionFailed(f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}")
+        return ConnectionFailed(
+            f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}"
+        )
     if _is_malformed(error):
         return _malformed(target, error)
     return error
@@ -398,7 +444,11 @@ def _reason(error: BaseException, *, is_jumped: bool = False) -> str:
         return "the device closed the connection"
     if isinstance(error, asyncssh.ChannelOpenError):
         if not is_jumped:
-            return f"the device opens no channel: {error.reason}" if error.reason else "the device opens no channel"
+            return (
+                f"the device opens no channel: {error.reason}"
+                if error.reason
+                else "the device opens no channel"
+            )
         return f"the jump host says: {error.reason}" if error.reason else "the jump host cannot reach it"
     if isinstance(error, OSError) and error.strerror:
         return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"

@@ -7,12 +7,12 @@ from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
-from oast.errors import EstateError, Mistakes
+from oast.errors import ErrorCollector, EstateError
 from oast.estate import selectors
 from oast.estate.inventory import NAME, Device
 from oast.estate.selectors import Selector
-from oast.nearest import suggestion
 from oast.records import Place
+from oast.spelling import spelling_hint
 from oast.toml_text import Table
 
 NOT_BY_RULE = ("known_hosts", "parallel", "simulated")
@@ -54,7 +54,9 @@ class ConnectionSettings:
     @property
     def login_secrets(self) -> frozenset[str]:
         """The names of the secrets with which Oast comes into devices."""
-        return frozenset(name for name in (self.password_secret, self.privilege_password_secret) if name is not None)
+        return frozenset(
+            name for name in (self.password_secret, self.privilege_password_secret) if name is not None
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +84,7 @@ class ConnectionRule:
 
 
 @dataclass(frozen=True, slots=True)
-class Origin:
+class SettingOrigin:
     """Who decided a setting: the line of oast.toml, and the selector of its rule; None and None where nobody did."""
 
     place: Place | None = None
@@ -106,12 +108,14 @@ class Connections:
                 given.update(rule.given)
         return replace(self.everywhere, **given) if given else self.everywhere
 
-    def origins(self, device: Device) -> dict[str, Origin]:
+    def origins(self, device: Device) -> dict[str, SettingOrigin]:
         """Who decided each setting for `device`."""
-        found = {name: Origin(place) for name, place in self.places.items()}
+        found = {name: SettingOrigin(place) for name, place in self.places.items()}
         for rule in self.rules:
             if rule.on.matches(device.known_by):
-                found.update({name: Origin(place, rule.on.text) for name, place in rule.places.items()})
+                found.update(
+                    {name: SettingOrigin(place, rule.on.text) for name, place in rule.places.items()}
+                )
         return found
 
     def every(self) -> Iterable[ConnectionSettings]:
@@ -123,7 +127,9 @@ class Connections:
     @property
     def login_secrets(self) -> frozenset[str]:
         """The names of all secrets with which Oast comes into devices or jump hosts."""
-        of_jumps = frozenset(jump.password_secret for jump in self.jumps.values() if jump.password_secret is not None)
+        of_jumps = frozenset(
+            jump.password_secret for jump in self.jumps.values() if jump.password_secret is not None
+        )
         return of_jumps.union(*(settings.login_secrets for settings in self.every()))
 
     def through(self, name: str | None) -> tuple[JumpHost, ...]:
@@ -134,7 +140,7 @@ class Connections:
             name = found[-1].via
         return tuple(reversed(found))
 
-    def check(self, devices: Mapping[str, Device], mistakes: Mistakes) -> None:
+    def check(self, devices: Mapping[str, Device], mistakes: ErrorCollector) -> None:
         """Note what is wrong between rules, jump hosts and the inventory."""
         for rule in self.rules:
             with mistakes.collected():
@@ -146,7 +152,7 @@ class Connections:
                     raise EstateError(f"'{jump.name}' is a device, too", place=jump.place, hint=hint)
 
 
-def read(table: Table | None, folder: Path) -> Connections:
+def read_connections(table: Table | None, folder: Path) -> Connections:
     """[connection] of oast.toml in `folder`; what is wrong goes to the file's mistakes."""
     if table is None:
         return Connections()
@@ -189,7 +195,13 @@ def _given(table: Table, folder: Path) -> dict[str, Any]:
         "max_answer_lines": int(table.positive("max_answer_lines", default.max_answer_lines)),
         "max_answer_elements": int(table.positive("max_answer_elements", default.max_answer_elements)),
     }
-    for name in ("connect_timeout_s", "command_timeout_s", "device_timeout_s", "retry_wait_s", "max_answer_s"):
+    for name in (
+        "connect_timeout_s",
+        "command_timeout_s",
+        "device_timeout_s",
+        "retry_wait_s",
+        "max_answer_s",
+    ):
         found[name] = table.positive(name, getattr(default, name))
     keys = _keys()
     return {name: value for name, value in found.items() if keys[name] in table.data}
@@ -203,12 +215,18 @@ def _rule(table: Table, folder: Path) -> ConnectionRule | None:
             table.wrong(key, f"'{key}' is the same for all devices", "write it below [connection]")
     table.finish()
     if not given and not table.data.keys() - {"on"}:
-        table.wrong("on", "the rule decides nothing", "name a setting in it, such as username or command_timeout_s")
+        table.wrong(
+            "on", "the rule decides nothing", "name a setting in it, such as username or command_timeout_s"
+        )
     if not written:
         return None
     keys = _keys()
     with table.file.mistakes.collected():
-        return ConnectionRule(selectors.parse(written, table.place("on")), given, {name: table.place(keys[name]) for name in given})
+        return ConnectionRule(
+            selectors.parse_selector(written, table.place("on")),
+            given,
+            {name: table.place(keys[name]) for name in given},
+        )
     return None
 
 
@@ -233,13 +251,18 @@ def _jumps(table: Table, folder: Path) -> Iterable[tuple[str, JumpHost]]:
             one.wrong(None, f"'{name}' cannot be a jump host's name", "use letters, digits, - and _")
 
 
-def _check_jumps(table: Table, everywhere: ConnectionSettings, rules: Sequence[ConnectionRule], jumps: Mapping[str, JumpHost]) -> None:
+def _check_jumps(
+    table: Table,
+    everywhere: ConnectionSettings,
+    rules: Sequence[ConnectionRule],
+    jumps: Mapping[str, JumpHost],
+) -> None:
     asked = [(everywhere.via, table.place("via"))]
     asked += [(rule.given.get("via"), rule.places["via"]) for rule in rules if "via" in rule.given]
     asked += [(jump.via, table.file.place(*table.path, "jumps", jump.name, "via")) for jump in jumps.values()]
     for name, place in asked:
         if name is not None and name not in jumps:
-            hint = suggestion(name, jumps) if jumps else f"write [connection.jumps.{name}]"
+            hint = spelling_hint(name, jumps) if jumps else f"write [connection.jumps.{name}]"
             table.file.wrong(f"there is no jump host '{name}'", place, hint)
     for jump in jumps.values():
         seen: list[str] = []
@@ -248,7 +271,10 @@ def _check_jumps(table: Table, everywhere: ConnectionSettings, rules: Sequence[C
             seen.append(behind)
             behind = jumps[behind].via
         if behind in seen:
-            table.file.wrong(f"the way to the jump host '{jump.name}' has no end: {' via '.join([*seen, str(behind)])}", jump.place)
+            table.file.wrong(
+                f"the way to the jump host '{jump.name}' has no end: {' via '.join([*seen, str(behind)])}",
+                jump.place,
+            )
             # Nobody may follow it.
             raise EstateError.of(table.file.mistakes.found)
 

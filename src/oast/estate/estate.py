@@ -10,17 +10,18 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from oast.errors import EstateError, Mistakes, StateError, UsageError
-from oast.estate import inventory, selectors, settings, values, watching
+from oast.errors import ErrorCollector, EstateError, StateError, UsageError
+from oast.estate import inventory, selectors, settings, values
+from oast.estate import schedule_settings as watching
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
-from oast.estate.onboarded import is_expected
+from oast.estate.onboarded_file import is_expected
 from oast.estate.secrets import KEY_BYTES, Ask, Secrets, fingerprints_of
 from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
 from oast.estate.values import ValueLayers, Values
-from oast.nearest import suggestion
 from oast.records import Fingerprints, Place, Secret
+from oast.spelling import spelling_hint
 
 
 @dataclass(frozen=True)
@@ -46,17 +47,23 @@ class Estate:
         there is none."""
         if selector is None:
             if not self.devices:
-                raise EstateError("the inventory has no devices", hint="add devices to inventory/devices.yaml")
+                raise EstateError(
+                    "the inventory has no devices", hint="add devices to inventory/devices.yaml"
+                )
             picked = list(self.devices.values())
         else:
-            parsed = selectors.parse(selector)
-            picked = [self.devices[name] for name in parsed.pick({n: d.known_by for n, d in self.devices.items()})]
+            parsed = selectors.parse_selector(selector)
+            picked = [
+                self.devices[name] for name in parsed.pick({n: d.known_by for n, d in self.devices.items()})
+            ]
         serving = picked if everything else [device for device in picked if self.serves(device)]
         if not serving:
             raise EstateError(
                 f"none of the devices picked is in service ({picked[0].name} is not)",
                 place=self._service_place,
-                hint="it is expected: oast onboard status" if is_expected(picked[0]) else "see [inventory] in oast.toml",
+                hint="it is expected: oast onboard status"
+                if is_expected(picked[0])
+                else "see [inventory] in oast.toml",
             )
         return serving
 
@@ -73,12 +80,16 @@ class Estate:
 
     def not_in_service(self, selector: str | None) -> list[Device]:
         """What `selector` picks and is left out of everything. Raises EstateError."""
-        return [device for device in self.pick(selector, everything=True) if not self.serves(device)] if self.devices else []
+        return (
+            [device for device in self.pick(selector, everything=True) if not self.serves(device)]
+            if self.devices
+            else []
+        )
 
     def device(self, name: str) -> Device:
         """The device called `name`. Raises EstateError with the nearest name."""
         if name not in self.devices:
-            raise EstateError(f"there is no device '{name}'", hint=suggestion(name, self.devices))
+            raise EstateError(f"there is no device '{name}'", hint=spelling_hint(name, self.devices))
         return self.devices[name]
 
     def values_of(self, device: Device) -> Values:
@@ -100,12 +111,21 @@ def find(start: Path) -> Path:
     for folder in (start, *start.parents):
         if (folder / settings.FILE).is_file():
             return folder
-    raise UsageError(f"there is no {settings.FILE} in {start} or above", hint="change into an estate, or name it with --estate")
+    raise UsageError(
+        f"there is no {settings.FILE} in {start} or above",
+        hint="change into an estate, or name it with --estate",
+    )
 
 
 def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = None) -> Secrets:
     """The secrets of the estate in `folder`, whatever state the rest of it is in. Raises EstateError."""
-    return Secrets(environment, settings.read(folder).secrets, fingerprints_of(folder / ".oast", environment), ask, folder)
+    return Secrets(
+        environment,
+        settings.read_settings(folder).secrets,
+        fingerprints_of(folder / ".oast", environment),
+        ask,
+        folder,
+    )
 
 
 NOTHING: Mapping[str, str] = {}
@@ -138,16 +158,20 @@ def read_estate(
     besides: Sequence[Device] = (),
     *,
     untrusted: bool = False,
-) -> tuple[Estate, Mistakes]:
+) -> tuple[Estate, ErrorCollector]:
     """The same as far as it can be understood, with what is wrong. Of an `untrusted` estate no secret is looked up, and nothing outside of
     its folder is read. Raises EstateError when the settings are wrong."""
-    mistakes = Mistakes()
-    read = settings.read(folder)
-    fingerprints = Fingerprints(os.urandom(KEY_BYTES), withheld=True) if untrusted else fingerprints_of(folder / ".oast", environment)
+    mistakes = ErrorCollector()
+    read = settings.read_settings(folder)
+    fingerprints = (
+        Fingerprints(os.urandom(KEY_BYTES), withheld=True)
+        if untrusted
+        else fingerprints_of(folder / ".oast", environment)
+    )
     secrets = Secrets(environment, read.secrets, fingerprints, ask, folder)
     for name, value in given_secrets.items():
         secrets.give(name, value)
-    known = inventory.read(folder, mistakes)
+    known = inventory.read_inventory(folder, mistakes)
     known.devices.update({device.name: device for device in besides})
     links = inventory.read_links(folder, known, mistakes)
     for wave in read.delivery.waves:
@@ -158,14 +182,18 @@ def read_estate(
     attributes = {name for device in known.devices.values() for name in device.attributes}
     if apart is not None and known.devices and apart.by not in attributes:
         with mistakes.collected():
-            hint = suggestion(apart.by, attributes)
-            raise EstateError(f"no device has the attribute '{apart.by}' that keeps them apart", place=apart.place, hint=hint)
+            hint = spelling_hint(apart.by, attributes)
+            raise EstateError(
+                f"no device has the attribute '{apart.by}' that keeps them apart",
+                place=apart.place,
+                hint=hint,
+            )
     read.connections.check(known.devices, mistakes)
     if read.in_service is not None and known.devices:
         with mistakes.collected():
             read.in_service.check(known.known_by)
     watching.check(read.watch, {name: device.known_by for name, device in known.devices.items()}, mistakes)
-    layers = values.read(folder, known, secrets.get, given, mistakes)
+    layers = values.read_values(folder, known, secrets.get, given, mistakes)
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes
 
 
@@ -184,10 +212,16 @@ def simulated_at(estate: Estate) -> Mapping[str, Simulated]:
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
         return {
-            name: Simulated(str(where["host"]), int(where["port"]), {str(a): int(port) for a, port in where.get("addresses", {}).items()})
+            name: Simulated(
+                str(where["host"]),
+                int(where["port"]),
+                {str(a): int(port) for a, port in where.get("addresses", {}).items()},
+            )
             for name, where in data["devices"].items()
         }
     except FileNotFoundError:
-        raise StateError("the simulated network is not running", hint="start it with: oast sim start") from None
+        raise StateError(
+            "the simulated network is not running", hint="start it with: oast sim start"
+        ) from None
     except (OSError, ValueError, KeyError, TypeError):
         raise StateError(f"{path} cannot be read", hint="stop and start the simulator again") from None

@@ -10,10 +10,11 @@ from typing import Any, cast
 import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-from oast.estate import bounds, output_size
+from oast.estate import output_size
+from oast.estate import template_limits as bounds
 from oast.estate.filters import FILTERS, TESTS
-from oast.estate.jinja_mistakes import Missing
-from oast.estate.secret_text import MarkedText, captured, check_method, guarded, plain
+from oast.estate.jinja_errors import Missing
+from oast.estate.secret_text import MarkedText, captured, check_secret_method, guarded, plain_text
 from oast.records import Secret
 
 
@@ -25,23 +26,25 @@ class _Environment(ImmutableSandboxedEnvironment):
 
     # Not `render_async` and its like: nothing here waits.
     intercepted_binops = frozenset(("*", "**", "+", "%"))
-    concat = staticmethod(lambda pieces: captured(bounds.joined(pieces)))
+    concat = staticmethod(lambda pieces: captured(bounds.join_limited(pieces)))
 
-    def _generate(self, source: jinja2.nodes.Template, name: str | None, filename: str | None, defer_init: bool = False) -> str:
+    def _generate(
+        self, source: jinja2.nodes.Template, name: str | None, filename: str | None, defer_init: bool = False
+    ) -> str:
         return super()._generate(bounds.bounded(source), name, filename, defer_init)
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
         bounds.check_operation(operator, left, right)
         if operator == "%":
-            output_size.check_method("format", left, (right,), {})
+            output_size.check_method_size("format", left, (right,), {})
         return super().call_binop(context, operator, left, right)
 
     def call(self, context: Any, obj: Any, /, *args: Any, **kwargs: Any) -> Any:
         name = getattr(obj, "__name__", "")
         # The sandbox wraps the methods that format.
         owner = getattr(getattr(obj, "__wrapped__", obj), "__self__", None)
-        check_method(owner, (*args, *kwargs.values()))
-        output_size.check_method(name, owner, args, kwargs)
+        check_secret_method(owner, (*args, *kwargs.values()))
+        output_size.check_method_size(name, owner, args, kwargs)
         if name in bounds.WIDENING:
             bounds.check_call(name, owner, (*args, *kwargs.values()))
         return super().call(context, obj, *args, **kwargs)
@@ -74,11 +77,15 @@ class _Within(jinja2.FileSystemLoader):
         super().__init__(folder)
         self._folder = folder
 
-    def get_source(self, environment: jinja2.Environment, template: str) -> tuple[str, str, Callable[[], bool]]:
+    def get_source(
+        self, environment: jinja2.Environment, template: str
+    ) -> tuple[str, str, Callable[[], bool]]:
         path = self._folder / template
         try:
             if path.exists() and not stays_within(path, self._folder.parent):
-                raise NotTaken(template, f"'{template}' leads out of the estate's templates, from where nothing is read")
+                raise NotTaken(
+                    template, f"'{template}' leads out of the estate's templates, from where nothing is read"
+                )
             return super().get_source(environment, template)
         except jinja2.TemplateNotFound:
             raise
@@ -92,7 +99,7 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
 
     def marked(value: Any) -> Any:
         if isinstance(value, MarkedText):
-            return plain(value)
+            return plain_text(value)
         if isinstance(value, float):
             bounds.check_finite(value)
         if not isinstance(value, Secret):
@@ -127,9 +134,13 @@ def _within_bounds(name: str, filter_: Callable[..., Any]) -> Callable[..., Any]
 
 
 def _with_filters(made: jinja2.Environment) -> jinja2.Environment:
-    made.filters.update({name: _within_bounds(name, made.filters[name]) for name in bounds.WIDENING & set(made.filters)})
+    made.filters.update(
+        {name: _within_bounds(name, made.filters[name]) for name in bounds.WIDENING & set(made.filters)}
+    )
     made.filters.update(FILTERS)
-    made.filters.update({name: guarded(name, output_size.sized(name, filter_)) for name, filter_ in made.filters.items()})
+    made.filters.update(
+        {name: guarded(name, output_size.sized(name, filter_)) for name, filter_ in made.filters.items()}
+    )
     made.globals["lipsum"] = output_size.bounded_lipsum(cast("Callable[..., Any]", made.globals["lipsum"]))
     made.tests.update(TESTS)
     return made
@@ -156,6 +167,6 @@ def _text(text: str) -> jinja2.Template:
     return value_environment().from_string(text)
 
 
-def filled(text: str, names: Mapping[str, Any]) -> str:
+def fill_placeholders(text: str, names: Mapping[str, Any]) -> str:
     """`text` with its `{{ expressions }}` worked out. Raises whatever they raise; TemplateSyntaxError when it is wrong."""
     return _text(text).render(names) if "{" in text else text

@@ -11,13 +11,14 @@ from pathlib import Path
 from typing import Any
 
 from oast.containment import require_inside
-from oast.errors import EstateError, Mistakes
-from oast.estate import sourced, yaml_text
+from oast.errors import ErrorCollector, EstateError
+from oast.estate import inventory_file as sourced
+from oast.estate import yaml_text
 from oast.estate.management import ManagementAccess, management_access
 from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
-from oast.nearest import suggestion
 from oast.records import Place
+from oast.spelling import spelling_hint
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 # The files that Oast writes itself: what sources say, below whatever the engineer has written.
@@ -26,7 +27,7 @@ _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class InventoryEntry:
     """What a source outside says an attribute is: the record it comes from, in words."""
 
     value: Any
@@ -47,7 +48,7 @@ class Device:
     known_by: Attributes
     place: Place
     places: Mapping[str, Place]
-    told: Mapping[str, tuple[Told, ...]] = field(default_factory=dict)
+    told: Mapping[str, tuple[InventoryEntry, ...]] = field(default_factory=dict)
     management: ManagementAccess = field(default_factory=lambda: ManagementAccess(""))
 
 
@@ -81,12 +82,14 @@ class Inventory:
         return name in self.devices or name in self.unusable
 
 
-def read(folder: Path, mistakes: Mistakes) -> Inventory:
+def read_inventory(folder: Path, mistakes: ErrorCollector) -> Inventory:
     """The inventory of the estate in `folder`; what is wrong goes to `mistakes`."""
     files = _files(folder)
     if not files:
         with mistakes.collected():
-            raise EstateError("the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml")
+            raise EstateError(
+                "the estate has no inventory", place=Place("inventory"), hint="write inventory/devices.yaml"
+            )
     devices: dict[str, Device] = {}
     unusable: dict[str, Attributes] = {}
     outside = _outside([path for path in files if path.name.endswith(OWNED)], mistakes)
@@ -95,10 +98,15 @@ def read(folder: Path, mistakes: Mistakes) -> Inventory:
             continue
         file = f"inventory/{path.name}"
         with mistakes.collected():
-            for name, attributes, place in _rows(path, file) if path.suffix == ".csv" else _entries(path, file):
+            for name, attributes, place in (
+                _rows(path, file) if path.suffix == ".csv" else _entries(path, file)
+            ):
                 told = outside.pop(name, None)
                 unusable[name] = _loosely(
-                    name, {**(told.attributes if told else {}), **attributes} if isinstance(attributes, dict) else None
+                    name,
+                    {**(told.attributes if told else {}), **attributes}
+                    if isinstance(attributes, dict)
+                    else None,
                 )
                 with mistakes.collected():
                     if name in devices:
@@ -122,33 +130,43 @@ class _Outside:
     paths: Mapping[str, str]
 
     @property
-    def told(self) -> dict[str, tuple[Told, ...]]:
+    def told(self) -> dict[str, tuple[InventoryEntry, ...]]:
         """Each attribute with where in the record it stood."""
-        found: dict[str, tuple[Told, ...]] = {}
+        found: dict[str, tuple[InventoryEntry, ...]] = {}
         for key, value in self.attributes.items():
             path = self.paths.get(key)
-            found[key] = (Told(value, self.attributes.place(key), f"{self.source}: {path}" if path else self.source),)
+            found[key] = (
+                InventoryEntry(
+                    value, self.attributes.place(key), f"{self.source}: {path}" if path else self.source
+                ),
+            )
         return found
 
 
-def _outside(files: Sequence[Path], mistakes: Mistakes) -> dict[str, _Outside]:
+def _outside(files: Sequence[Path], mistakes: ErrorCollector) -> dict[str, _Outside]:
     """The devices of all sources, by name."""
     found: dict[str, _Outside] = {}
     for path in files:
         file = f"inventory/{path.name}"
         with mistakes.collected():
-            read, source = sourced.read(path, file), path.name.removesuffix(OWNED)
-            devices, records, paths = read.devices, read.records, read.paths
+            read_file, source = sourced.read_sourced_devices(path, file), path.name.removesuffix(OWNED)
+            devices, records, paths = read_file.devices, read_file.records, read_file.paths
             for name, attributes in devices.items():
                 with mistakes.collected():
                     place = devices.place(name)
                     if not isinstance(attributes, YamlMap):
-                        raise EstateError(f"the device '{name}' has no attributes", place=place, hint="oast source refresh")
+                        raise EstateError(
+                            f"the device '{name}' has no attributes", place=place, hint="oast source refresh"
+                        )
                     if name in found:
                         message = f"the device '{name}' comes from two sources: it is already in {found[name].place}"
-                        raise EstateError(message, place=place, hint="let only one of them have it: 'which' in oast.toml")
+                        raise EstateError(
+                            message, place=place, hint="let only one of them have it: 'which' in oast.toml"
+                        )
                     record = records.get(name)
-                    found[name] = _Outside(attributes, place, f"source {source}" + (f", {record}" if record else ""), paths)
+                    found[name] = _Outside(
+                        attributes, place, f"source {source}" + (f", {record}" if record else ""), paths
+                    )
     return found
 
 
@@ -157,11 +175,13 @@ def _loosely(name: str, attributes: Any) -> Attributes:
     known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
     for key, value in attributes.items() if isinstance(attributes, dict) else ():
         values = value if isinstance(value, list) else [value]
-        known_by["tag" if key == "tags" else key] = frozenset(_text(v) for v in values if not isinstance(v, (dict, list)))
+        known_by["tag" if key == "tags" else key] = frozenset(
+            _text(v) for v in values if not isinstance(v, (dict, list))
+        )
     return known_by
 
 
-def read_links(folder: Path, inventory: Inventory, mistakes: Mistakes) -> tuple[Link, ...]:
+def read_links(folder: Path, inventory: Inventory, mistakes: ErrorCollector) -> tuple[Link, ...]:
     """The links of the inventory: `links:` with an item `[DEVICE INTERFACE, DEVICE INTERFACE]` each."""
     links: list[Link] = []
     ends: dict[tuple[str, str], Place] = {}
@@ -169,7 +189,11 @@ def read_links(folder: Path, inventory: Inventory, mistakes: Mistakes) -> tuple[
         if path.name.endswith(OWNED):
             continue  # no source knows of cables
         try:
-            data = yaml_text.read_map(path, f"inventory/{path.name}") if path.suffix == ".yaml" else YamlMap("")
+            data = (
+                yaml_text.read_yaml_map(path, f"inventory/{path.name}")
+                if path.suffix == ".yaml"
+                else YamlMap("")
+            )
         except EstateError:
             continue  # told when the devices were read
         written = data.get("links") or YamlList(data.file)
@@ -184,24 +208,36 @@ def read_links(folder: Path, inventory: Inventory, mistakes: Mistakes) -> tuple[
 
 
 def _link(item: Any, place: Place, inventory: Inventory, ends: dict[tuple[str, str], Place]) -> Link:
-    if not isinstance(item, list) or len(item) != 2 or not all(isinstance(e, str) and len(e.split()) == 2 for e in item):
-        raise EstateError("this is no link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'")
+    if (
+        not isinstance(item, list)
+        or len(item) != 2
+        or not all(isinstance(e, str) and len(e.split()) == 2 for e in item)
+    ):
+        raise EstateError(
+            "this is no link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'"
+        )
     one, other = ((e.split()[0], e.split()[1]) for e in item)
     for end in (one, other):
         if not inventory.knows(end[0]):
-            raise EstateError(f"there is no device '{end[0]}'", place=place, hint=suggestion(end[0], inventory.devices))
+            raise EstateError(
+                f"there is no device '{end[0]}'", place=place, hint=spelling_hint(end[0], inventory.devices)
+            )
         if end in ends:
-            raise EstateError(f"{end[0]} {end[1]} is linked already in {ends[end]}", place=place, hint="a port has one cable")
+            raise EstateError(
+                f"{end[0]} {end[1]} is linked already in {ends[end]}",
+                place=place,
+                hint="a port has one cable",
+            )
         ends[end] = place
     return Link(one, other, place)
 
 
 def _entries(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
     """The devices of a YAML file."""
-    data = yaml_text.read_map(path, file)
+    data = yaml_text.read_yaml_map(path, file)
     for key in data:
         if key not in ("devices", "links"):
-            hint = suggestion(key, ["devices", "links"])
+            hint = spelling_hint(key, ["devices", "links"])
             raise EstateError(f"'{key}' is not known in an inventory file", place=data.place(key), hint=hint)
     written = data.get("devices") or YamlMap(file)
     if not isinstance(written, YamlMap):
@@ -225,7 +261,9 @@ def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
             heading = [cell.strip() for cell in row]
             if "name" not in heading or len(set(heading)) < len(heading) or "" in heading:
                 hint = "the first line names the columns: name,address,platform,..."
-                raise EstateError("the heading has no column 'name', or one twice or without a name", place=place, hint=hint)
+                raise EstateError(
+                    "the heading has no column 'name', or one twice or without a name", place=place, hint=hint
+                )
         elif any(cell.strip() for cell in row):
             if len(row) != len(heading):
                 message = f"the row has {len(row)} cells, the heading has {len(heading)}"
@@ -253,22 +291,37 @@ def _cell(key: str, value: str) -> Any:
 
 def device_of(name: str, attributes: Any, place: Place, outside: _Outside | None = None) -> Device:
     """`attributes` are the engineer's own, and win over those from `outside`. Raises EstateError."""
-    told: dict[str, tuple[Told, ...]] = {}
+    told: dict[str, tuple[InventoryEntry, ...]] = {}
     if outside is not None and isinstance(attributes, YamlMap):
         own, attributes = attributes, _over(attributes, outside.attributes)
         told = outside.told
-        places = {**{key: outside.attributes.place(key) for key in outside.attributes}, **{key: own.place(key) for key in own}}
+        places = {
+            **{key: outside.attributes.place(key) for key in outside.attributes},
+            **{key: own.place(key) for key in own},
+        }
     elif isinstance(attributes, YamlMap):
         places = {key: attributes.place(key) for key in attributes}
     if not NAME.fullmatch(name):
-        raise EstateError(f"'{name}' cannot be a device's name", place=place, hint="use letters, digits, . _ and -")
+        raise EstateError(
+            f"'{name}' cannot be a device's name", place=place, hint="use letters, digits, . _ and -"
+        )
     if not isinstance(attributes, YamlMap):
-        raise EstateError(f"the device '{name}' has no attributes", place=place, hint="it needs at least address and platform")
+        raise EstateError(
+            f"the device '{name}' has no attributes",
+            place=place,
+            hint="it needs at least address and platform",
+        )
     for needed in ("address", "platform"):
         if not isinstance(attributes.get(needed), str):
-            raise EstateError(f"the device '{name}' lacks '{needed}'", place=place, hint=f"add '{needed}: ...' below its name")
+            raise EstateError(
+                f"the device '{name}' lacks '{needed}'",
+                place=place,
+                hint=f"add '{needed}: ...' below its name",
+            )
     if "name" in attributes:
-        raise EstateError("'name' is the device's key, not an attribute", place=places["name"], hint="remove this line")
+        raise EstateError(
+            "'name' is the device's key, not an attribute", place=places["name"], hint="remove this line"
+        )
     known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
     for key, value in attributes.items():
         values = value if isinstance(value, list) else [value]

@@ -46,7 +46,9 @@ class ManagementAccess:
     is_out_of_band: bool = False
 
 
-def management_access(address: str, port: int | None, attributes: Mapping[str, Any], places: Mapping[str, Place]) -> ManagementAccess:
+def management_access(
+    address: str, port: int | None, attributes: Mapping[str, Any], places: Mapping[str, Place]
+) -> ManagementAccess:
     """What the inventory's attributes of a device say. Raises EstateError with the place of what is wrong."""
     previous = _previous(address, attributes, places)
     interface = _text(attributes, places, "management_interface", "an interface name")
@@ -58,7 +60,12 @@ def management_access(address: str, port: int | None, attributes: Mapping[str, A
             hint="remove 'out_of_band' if Oast reaches the device through this interface",
         )
     alternate = _alternate(attributes, places)
-    if alternate is not None and alternate.host == address and alternate.port in (None, port) and not alternate.is_out_of_band:
+    if (
+        alternate is not None
+        and alternate.host == address
+        and alternate.port in (None, port)
+        and not alternate.is_out_of_band
+    ):
         raise EstateError(
             f"'alternate_address' is the device's own address {address}",
             place=places["alternate_address"],
@@ -78,7 +85,9 @@ def _text(attributes: Mapping[str, Any], places: Mapping[str, Place], key: str, 
     if value is None:
         return None
     if not isinstance(value, str) or not value.strip():
-        raise EstateError(f"'{key}' must be {what}", place=places[key], hint=f"write {key}: VALUE, or remove the line")
+        raise EstateError(
+            f"'{key}' must be {what}", place=places[key], hint=f"write {key}: VALUE, or remove the line"
+        )
     return value
 
 
@@ -98,7 +107,9 @@ def _previous(address: str, attributes: Mapping[str, Any], places: Mapping[str, 
     place = places["previous_address"]
     host = _host(written, "previous_address", place)
     if host == address:
-        raise EstateError(f"'previous_address' is the device's address {address}", place=place, hint="remove this line")
+        raise EstateError(
+            f"'previous_address' is the device's address {address}", place=place, hint="remove this line"
+        )
     return host
 
 
@@ -124,7 +135,9 @@ def _alternate(attributes: Mapping[str, Any], places: Mapping[str, Place]) -> Al
     elif host.count(":") == 1:
         host, _, port = host.partition(":")
     if port and not (port.isdecimal() and 0 < int(port) < 65536):
-        raise EstateError(f"'{port}' is not a port", place=place, hint="write alternate_address: ADDRESS or ADDRESS:PORT")
+        raise EstateError(
+            f"'{port}' is not a port", place=place, hint="write alternate_address: ADDRESS or ADDRESS:PORT"
+        )
     return AlternateAddress(_host(host, "alternate_address", place), int(port) if port else None, interface)
 
 
@@ -133,5 +146,7 @@ def _host(text: str, key: str, place: Place) -> str:
         return str(ipaddress.ip_address(text))
     except ValueError:
         if not _HOST.fullmatch(text):
-            raise EstateError(f"'{text}' is not an address", place=place, hint=f"write {key}: ADDRESS") from None
+            raise EstateError(
+                f"'{text}' is not an address", place=place, hint=f"write {key}: ADDRESS"
+            ) from None
         return text

@@ -15,13 +15,14 @@ from typing import Any, SupportsIndex
 import jinja2
 
 from oast.errors import EstateError
-from oast.estate import bounds, selectors
+from oast.estate import selectors
+from oast.estate import template_limits as bounds
 from oast.estate.expressions import value_environment
 from oast.estate.inventory import Device, Link
-from oast.estate.jinja_mistakes import MissingError, in_words, path_of, syntax
+from oast.estate.jinja_errors import MissingError, describe_jinja_error, missing_path, syntax
 from oast.estate.values import ValueLayers, Values, has_expression
-from oast.nearest import suggestion
 from oast.records import Problem
+from oast.spelling import spelling_hint
 
 _ALONE = re.compile(r"\s*\{\{((?:(?!\}\}|\{\{).)*)\}\}\s*", re.DOTALL)
 
@@ -31,7 +32,9 @@ class Network:
 
     def __init__(self, devices: Mapping[str, Device], links: Sequence[Link], layers: ValueLayers) -> None:
         self._devices = devices
-        self._ends = {end: other for link in links for end, other in ((link.one, link.other), (link.other, link.one))}
+        self._ends = {
+            end: other for link in links for end, other in ((link.one, link.other), (link.other, link.one))
+        }
         self._layers = layers
         self._views: dict[str, DeviceView] = {}
         self._environment = value_environment()
@@ -42,7 +45,7 @@ class Network:
     def device(self, name: str) -> DeviceView:
         """The device called `name`. Raises EstateError."""
         if name not in self._devices:
-            raise EstateError(f"there is no device '{name}'", hint=suggestion(str(name), self._devices))
+            raise EstateError(f"there is no device '{name}'", hint=spelling_hint(str(name), self._devices))
         if name not in self._views:
             device = self._devices[name]
             self._views[name] = DeviceView(device, lambda: self._lazy(device))
@@ -50,14 +53,18 @@ class Network:
 
     def pick(self, selector: str) -> list[DeviceView]:
         """The devices that `selector` picks; none is allowed here. Raises EstateError."""
-        parsed = selectors.parse(selector)
+        parsed = selectors.parse_selector(selector)
         parsed.check(device.known_by for device in self._devices.values())
-        return [self.device(name) for name, device in self._devices.items() if parsed.matches(device.known_by)]
+        return [
+            self.device(name) for name, device in self._devices.items() if parsed.matches(device.known_by)
+        ]
 
     def other_end(self, name: str, interface: str) -> Mapping[str, Any]:
         """What is linked to an interface: `device` and `interface`. Raises EstateError when nothing is."""
         if (name, interface) not in self._ends:
-            raise EstateError(f"nothing is linked to {name} {interface}", hint="add the link to 'links' in the inventory")
+            raise EstateError(
+                f"nothing is linked to {name} {interface}", hint="add the link to 'links' in the inventory"
+            )
         device, port = self._ends[name, interface]
         return {"device": self.device(device), "interface": port}
 
@@ -82,27 +89,36 @@ class Network:
         if step in self._open:
             circle = [*self._open[self._open.index(step) :], step]
             chain = " -> ".join(k if d == device.name else f"{d}: {k}" for d, k in circle)
-            raise self._error(device, key, f"values refer to each other in a circle: {chain}", "give one of them a value of its own")
+            raise self._error(
+                device,
+                key,
+                f"values refer to each other in a circle: {chain}",
+                "give one of them a value of its own",
+            )
         self._open.append(step)
         try:
             return self._evaluated(device, text)
         except MissingError as error:
-            path = path_of(self._environment.parse(text), None, error.name)
+            path = missing_path(self._environment.parse(text), None, error.name)
             message, hint = error.told(path, self._layers.of(device))
             raise self._error(device, key, f"'{key}' cannot be worked out: {message}", hint) from None
         except jinja2.TemplateSyntaxError as error:
             _, message, hint = syntax(error, text, self._environment)
             raise self._error(device, key, f"the expression in '{key}' is wrong: {message}", hint) from None
         except EstateError as error:
-            raise error if error.place is not None else self._error(device, key, error.message, error.hint) from None
+            raise (
+                error if error.place is not None else self._error(device, key, error.message, error.hint)
+            ) from None
         except Exception as error:
-            message, hint = in_words(error)
+            message, hint = describe_jinja_error(error)
             raise self._error(device, key, f"'{key}' cannot be worked out: {message}", hint) from None
         finally:
             self._open.pop()
 
     def _error(self, device: Device, key: str, message: str, hint: str | None) -> EstateError:
-        return EstateError.of([Problem(message, self._layers.place_of(device, key), hint, devices=(device.name,))])
+        return EstateError.of(
+            [Problem(message, self._layers.place_of(device, key), hint, devices=(device.name,))]
+        )
 
     def _evaluated(self, device: Device, text: str) -> Any:
         alone = _ALONE.fullmatch(text)
@@ -113,7 +129,7 @@ class Network:
         names = _Names(self.device(device.name).values, {"device": device.attributes, "network": self})
         context = template.new_context(vars=names, shared=True)  # type: ignore[arg-type]
         with bounds.rendering():
-            put_out = bounds.joined(template.root_render_func(context))
+            put_out = bounds.join_limited(template.root_render_func(context))
         if not alone:
             return put_out
         result = context.vars["result"]
@@ -229,4 +245,8 @@ def _eager(value: Any, literal: frozenset[int]) -> Any:
     """The same as ordinary mappings and lists, everything worked out; `literal` are the identities of what is so already."""
     if not isinstance(value, (dict, list)) or id(value) in literal:
         return value
-    return {key: _eager(value[key], literal) for key in value} if isinstance(value, dict) else [_eager(item, literal) for item in value]
+    return (
+        {key: _eager(value[key], literal) for key in value}
+        if isinstance(value, dict)
+        else [_eager(item, literal) for item in value]
+    )

@@ -11,19 +11,21 @@ from functools import wraps
 from itertools import chain
 from typing import Any
 
-from oast.estate.bounds import SIZE, STEPS, TooMuch
 from oast.estate.secret_text import STRUCTURAL
+from oast.estate.template_limits import SIZE, STEPS, LimitExceeded
 
 # Escaping and encoding make up to six characters of one.
-EXPANDING = frozenset(("e", "escape", "forceescape", "pprint", "string", "tojson", "urlencode", "urlize", "wordwrap", "xmlattr"))
+EXPANDING = frozenset(
+    ("e", "escape", "forceescape", "pprint", "string", "tojson", "urlencode", "urlize", "wordwrap", "xmlattr")
+)
 # Wrapping looks at the rest of a text for every line of it.
 LONGEST_WRAPPED = 100_000
 MOST_PARTS = 100_000
 MOST_WORDS = 10_000
 
 
-def too_much() -> TooMuch:
-    return TooMuch(f"it produces too much: a text or list longer than {SIZE:,}")
+def too_much() -> LimitExceeded:
+    return LimitExceeded(f"it produces too much: a text or list longer than {SIZE:,}")
 
 
 def size_of(value: Any, most: int = SIZE) -> int:
@@ -62,7 +64,11 @@ def _replace(text: Any, old: Any = "", new: Any = "", *_: Any, **__: Any) -> Non
 
 
 def _translate(text: Any, table: Any = None, *_: Any) -> None:
-    longest = max((len(one) for one in table.values() if isinstance(one, str)), default=1) if isinstance(table, Mapping) else 1
+    longest = (
+        max((len(one) for one in table.values() if isinstance(one, str)), default=1)
+        if isinstance(table, Mapping)
+        else 1
+    )
     _need(len(_text(text)) * max(1, longest))
 
 
@@ -85,7 +91,11 @@ def _batch(_value: Any, count: Any = 0, *_: Any, **__: Any) -> None:
 
 
 def _wordwrap(text: Any, width: Any = 79, *more: Any, wrapstring: Any = None, **__: Any) -> None:
-    joint = wrapstring if isinstance(wrapstring, str) else next((one for one in more if isinstance(one, str)), "\n")
+    joint = (
+        wrapstring
+        if isinstance(wrapstring, str)
+        else next((one for one in more if isinstance(one, str)), "\n")
+    )
     if len(_text(text)) > LONGEST_WRAPPED:
         raise too_much()
     _need(len(_text(text)) * (1 + len(joint)))
@@ -109,7 +119,7 @@ CHECKS: Mapping[str, Callable[..., None]] = {
 }
 
 
-def check_method(name: str, owner: Any, arguments: Iterable[Any], named: Mapping[str, Any]) -> None:
+def check_method_size(name: str, owner: Any, arguments: Iterable[Any], named: Mapping[str, Any]) -> None:
     """Whether a method of a text makes too much. Raises TooMuch."""
     check = CHECKS.get(name)
     if check is None or not isinstance(owner, str):
@@ -152,7 +162,12 @@ def bounded_lipsum(lipsum: Callable[..., Any]) -> Callable[..., Any]:
 
     @wraps(lipsum)
     def checked(n: int = 5, html: bool = True, min: int = 20, max: int = 100) -> Any:  # Jinja's own names
-        if not all(isinstance(one, int) for one in (n, min, max)) or n * max > MOST_WORDS or n > MOST_WORDS or min > MOST_WORDS:
+        if (
+            not all(isinstance(one, int) for one in (n, min, max))
+            or n * max > MOST_WORDS
+            or n > MOST_WORDS
+            or min > MOST_WORDS
+        ):
             raise too_much()
         return lipsum(n, html, min, max)
 

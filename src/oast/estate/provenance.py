@@ -10,10 +10,10 @@ from typing import Any
 from oast.errors import EstateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.estate.values import path_of, place_in
+from oast.estate.values import place_in, value_path
 from oast.estate.yaml_text import YamlMap
-from oast.nearest import suggestion
 from oast.records import Place, Secret
+from oast.spelling import spelling_hint
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,9 @@ def explain(estate: Estate, device: Device, key: str | None = None) -> list[Expl
         for path, value, place in _leaves(step.extend):
             origins.setdefault(path, []).append(Origin(value, place, step.source, extends=True))
     values: dict[str, Any] = dict(_flat(estate.values_of(device)))
-    found = [Explained(path, values[path], tuple(origins[path])) for path in sorted(origins) if path in values]
+    found = [
+        Explained(path, values[path], tuple(origins[path])) for path in sorted(origins) if path in values
+    ]
     for name, value in device.attributes.items():
         place = device.places.get(name, device.place)
         told = tuple(Origin(one.value, one.place, one.source) for one in device.told.get(name, ()))
@@ -57,13 +59,15 @@ def explain(estate: Estate, device: Device, key: str | None = None) -> list[Expl
     if key is None:
         return found
     base, _, rest = key.partition("[")
-    inside = path_of(f"[{rest}")
+    inside = value_path(f"[{rest}")
     holder = next((e for e in found if inside and e.key == base), None)
     if holder is not None:
         return [_item(holder, key, inside)]
     picked = [e for e in found if e.key == key or e.key.startswith(f"{key}.")]
     if not picked:
-        raise EstateError(f"{device.name} has no value '{key}'", hint=suggestion(key, (e.key for e in found)))
+        raise EstateError(
+            f"{device.name} has no value '{key}'", hint=spelling_hint(key, (e.key for e in found))
+        )
     return picked
 
 
@@ -73,9 +77,12 @@ def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
     for part in path:
         if isinstance(part, int):
             if not isinstance(value, list) or part >= len(value):
-                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it holds {in_words(value)}")
+                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it holds {describe_value(value)}")
         elif not isinstance(value, dict) or part not in value:
-            raise EstateError(f"'{holder.key}' has no '{key}'", hint=suggestion(part, value) if isinstance(value, dict) else None)
+            raise EstateError(
+                f"'{holder.key}' has no '{key}'",
+                hint=spelling_hint(part, value) if isinstance(value, dict) else None,
+            )
         value = value[part]
     origin, index = _origin_of_item(holder, path[0])
     place, written = place_in(origin.written, [index, *path[1:]]), origin.written
@@ -117,7 +124,9 @@ def _flat(values: Mapping[str, Any], path: str = "") -> Iterator[tuple[str, Any]
 def _take_over(origins: dict[str, list[Origin]], path: str) -> None:
     """A value that replaces a mapping, or a mapping that replaces a value, has the replaced ones in its own history."""
     for other in [o for o in origins if o.startswith(f"{path}.") or path.startswith(f"{o}.")]:
-        origins.setdefault(path, []).extend(origins.pop(other) if other.startswith(f"{path}.") else origins[other])
+        origins.setdefault(path, []).extend(
+            origins.pop(other) if other.startswith(f"{path}.") else origins[other]
+        )
 
 
 def masked(value: Any) -> Any:
@@ -129,7 +138,7 @@ def masked(value: Any) -> Any:
     return [masked(item) for item in value] if isinstance(value, list) else value
 
 
-def in_words(value: Any) -> str:
+def describe_value(value: Any) -> str:
     """A value in words: text as it is, anything else as JSON; secrets are their fingerprints."""
     hidden = masked(value)
     return hidden if isinstance(hidden, str) else json.dumps(hidden, ensure_ascii=False)

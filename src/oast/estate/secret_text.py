@@ -33,10 +33,10 @@ class MarkedText(str):
     __slots__ = ()
 
     def __add__(self, other: object) -> str:
-        return MarkedText(plain(self) + plain(other)) if isinstance(other, str) else refuse()
+        return MarkedText(plain_text(self) + plain_text(other)) if isinstance(other, str) else refuse()
 
     def __radd__(self, other: object) -> str:
-        return MarkedText(plain(other) + plain(self)) if isinstance(other, str) else refuse()
+        return MarkedText(plain_text(other) + plain_text(self)) if isinstance(other, str) else refuse()
 
     def __bool__(self) -> bool:
         return True
@@ -51,7 +51,7 @@ for _name in dir(str):
         setattr(MarkedText, _name, refuse)
 
 
-def plain(text: str) -> str:
+def plain_text(text: str) -> str:
     """The text itself, of which everything can be asked."""
     return str.__getitem__(text, slice(None))
 
@@ -93,7 +93,7 @@ def guarded(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
         given = (*arguments[own:], *named.values())
         if name in WHOLE:
             is_marked = any(isinstance(one, MarkedText) for one in given)
-            arguments = tuple(plain(one) if isinstance(one, MarkedText) else one for one in arguments)
+            arguments = tuple(plain_text(one) if isinstance(one, MarkedText) else one for one in arguments)
             if is_marked and not any(holds_secret(one) for one in arguments):
                 return captured(function(*arguments, **named))
         if any(holds_secret(one) for one in given):
@@ -103,10 +103,7 @@ def guarded(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
     return checked
 
 
-def check_method(owner: Any, arguments: Iterable[Any]) -> None:
+def check_secret_method(owner: Any, arguments: Iterable[Any]) -> None:
     """Whether a method of a text may be called: not with a secret among what it is given. Raises SecretAsText."""
     if isinstance(owner, str) and any(holds_secret(one) for one in arguments):
         refuse()
-
-
-__all__ = ["MarkedText", "captured", "check_method", "guarded", "holds_secret", "plain", "refuse"]

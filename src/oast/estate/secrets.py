@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import EstateError
-from oast.estate import provider
-from oast.estate.encrypted import NAME, EncryptedFile
+from oast.estate import secret_command as provider
+from oast.estate.encrypted_file import NAME, EncryptedFile
 from oast.estate.settings import SecretSettings
 from oast.files import write_whole
-from oast.masking import Masking
-from oast.nearest import suggestion
 from oast.records import Fingerprints, Place, Secret
+from oast.redaction import Masking
+from oast.spelling import spelling_hint
 
 
 def variable_of(name: str) -> str:
@@ -37,7 +37,12 @@ class Secrets:
     """
 
     def __init__(
-        self, environment: Mapping[str, str], settings: SecretSettings, fingerprints: Fingerprints, ask: Ask | None, folder: Path
+        self,
+        environment: Mapping[str, str],
+        settings: SecretSettings,
+        fingerprints: Fingerprints,
+        ask: Ask | None,
+        folder: Path,
     ) -> None:
         self._folder = folder
         self._environment = environment
@@ -53,7 +58,9 @@ class Secrets:
         path = settings.encrypted_file
         # Where secrets are withheld, none is looked up: no command is run, and no file is read.
         self._withheld = fingerprints.withheld
-        self.encrypted = None if path is None or self._withheld else EncryptedFile(path, settings.key_file, environment)
+        self.encrypted = (
+            None if path is None or self._withheld else EncryptedFile(path, settings.key_file, environment)
+        )
 
     def get(self, name: str, place: Place | None = None) -> Secret:
         """The secret `name`, asked for at `place`. Raises EstateError that says where it was looked for."""
@@ -61,17 +68,25 @@ class Secrets:
             self.places.setdefault(name, []).append(place)
         if name not in self._known:
             if not NAME.fullmatch(name):
-                raise EstateError(f"'{name}' cannot be a secret's name", place=place, hint="use letters, digits, - and _")
+                raise EstateError(
+                    f"'{name}' cannot be a secret's name", place=place, hint="use letters, digits, - and _"
+                )
             if self._withheld:
                 self._known[name] = self.made(name, name)
                 return self._known[name]
             value, said = self._found(name)
             if not value:
-                raise EstateError(f"there is no secret '{name}' {self._places(name)}", place=place, hint=said or self._hint(name))
+                raise EstateError(
+                    f"there is no secret '{name}' {self._places(name)}",
+                    place=place,
+                    hint=said or self._hint(name),
+                )
             try:
                 value.encode()
             except UnicodeEncodeError:
-                raise EstateError(f"the secret '{name}' is not UTF-8 text", place=place, hint=f"oast secret set {name}") from None
+                raise EstateError(
+                    f"the secret '{name}' is not UTF-8 text", place=place, hint=f"oast secret set {name}"
+                ) from None
             self._known[name] = self.made(name, value)
             self._masking.add(self._known[name])
         return self._known[name]
@@ -143,15 +158,17 @@ class Secrets:
 
     def _hint(self, name: str) -> str:
         known = {*self._from_file(), *(self.encrypted.all() if self.encrypted is not None else ())}
-        return suggestion(name, known) if known else f"set {variable_of(name)}"
+        return spelling_hint(name, known) if known else f"set {variable_of(name)}"
 
     def _from_command(self, name: str) -> tuple[str | None, str | None]:
         """What the command prints for `name`; or, when it fails, nothing and its words, so that the next place is tried."""
         if not self._settings.command:
             return None, None
         try:
-            return provider.printed(self._settings.command, name, self._folder, self._environment, Place("oast.toml")), None
-        except provider.NotHere as failure:
+            return provider.run_secret_command(
+                self._settings.command, name, self._folder, self._environment, Place("oast.toml")
+            ), None
+        except provider.SecretNotFound as failure:
             return None, f"the command for secrets said: {failure}"
 
     def _from_file(self) -> Mapping[str, Any]:
@@ -162,7 +179,9 @@ class Secrets:
                     self._read = tomllib.loads(self._settings.file.read_text(encoding="utf-8"))
                 except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError):
                     # The error of the parser would quote the line, and with it the secret.
-                    raise EstateError("the secrets file cannot be read as TOML", place=Place(str(self._settings.file))) from None
+                    raise EstateError(
+                        "the secrets file cannot be read as TOML", place=Place(str(self._settings.file))
+                    ) from None
         return self._read
 
 
@@ -187,8 +206,12 @@ def fingerprints_of(working: Path, environment: Mapping[str, str]) -> Fingerprin
     except FileNotFoundError:
         return Fingerprints(os.urandom(KEY_BYTES))
     except OSError as error:
-        raise EstateError(f"the key of the fingerprints cannot be read: {error.strerror}", place=Place(str(path))) from None
+        raise EstateError(
+            f"the key of the fingerprints cannot be read: {error.strerror}", place=Place(str(path))
+        ) from None
     if len(key) < KEY_BYTES:
         hint = "remove it: a new one is made, and secrets show new fingerprints"
-        raise EstateError("the key of the fingerprints is too short to hide anything", place=Place(str(path)), hint=hint)
+        raise EstateError(
+            "the key of the fingerprints is too short to hide anything", place=Place(str(path)), hint=hint
+        )
     return Fingerprints(key)

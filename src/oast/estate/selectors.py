@@ -18,8 +18,8 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from oast.errors import EstateError
-from oast.nearest import nearest, suggestion
 from oast.records import Place, Problem
+from oast.spelling import closest_match, spelling_hint
 
 Attributes = Mapping[str, frozenset[str]]
 """What a device is known by: attribute to all its values as text."""
@@ -30,7 +30,7 @@ _WORDS = ("and", "or", "not", "in")
 
 
 @dataclass(frozen=True, slots=True)
-class Test:
+class AttributeTest:
     """One comparison: the attribute has at least one of `values`. The columns (from 0) are for errors."""
 
     attribute: str
@@ -45,7 +45,7 @@ class Selector:
 
     text: str
     matches: Callable[[Attributes], bool]
-    tests: tuple[Test, ...]
+    tests: tuple[AttributeTest, ...]
     place: Place | None = None
 
     def pick(self, devices: Mapping[str, Attributes]) -> list[str]:
@@ -53,7 +53,9 @@ class Selector:
         self.check(devices.values())
         picked = [name for name, attributes in devices.items() if self.matches(attributes)]
         if not picked:
-            raise error_at(self.text, 0, "the selector picks no device", "look at what 'oast devices' lists", self.place)
+            raise error_at(
+                self.text, 0, "the selector picks no device", "look at what 'oast devices' lists", self.place
+            )
         return picked
 
     def check(self, devices: Iterable[Attributes]) -> None:
@@ -64,8 +66,10 @@ class Selector:
                 known.setdefault(attribute, set()).update(values)
         for test in self.tests:
             if test.attribute not in known:
-                hint = suggestion(test.attribute, known)
-                raise error_at(self.text, test.column, f"no device has an attribute '{test.attribute}'", hint, self.place)
+                hint = spelling_hint(test.attribute, known)
+                raise error_at(
+                    self.text, test.column, f"no device has an attribute '{test.attribute}'", hint, self.place
+                )
             for value, column in zip(test.values, test.value_columns, strict=True):
                 if not any(_fits(value, v) for v in known[test.attribute]):
                     raise error_at(
@@ -81,10 +85,10 @@ def _hint(value: str, known: Iterable[str]) -> str:
     other_case = [v for v in sorted(known) if _fits(value.lower(), v.lower())]
     if other_case and not any(v.lower() == value.lower() for v in known):
         return f"the case differs: there is '{other_case[0]}'"
-    return suggestion(value, known)
+    return spelling_hint(value, known)
 
 
-def parse(text: str, place: Place | None = None) -> Selector:
+def parse_selector(text: str, place: Place | None = None) -> Selector:
     """Parse `text`, which stands at `place` when it comes from a file. Raises EstateError that points at the character."""
     return _Selecting(text, place).selector()
 
@@ -103,7 +107,7 @@ DEEPEST = 50
 LONGEST = 20_000
 
 
-class Parser(ABC, Generic[T]):
+class SelectorParser(ABC, Generic[T]):
     """Recursive descent over the tokens (kind, text, column) of an expression about things of one kind; what a `test` is says the
     subclass."""
 
@@ -116,7 +120,13 @@ class Parser(ABC, Generic[T]):
         self._place = place
         self._depth = 0
         if len(text) > LONGEST:
-            raise error_at(text[:60] + "...", 60, f"the {self.what} is longer than {LONGEST} characters", "use a tag", place)
+            raise error_at(
+                text[:60] + "...",
+                60,
+                f"the {self.what} is longer than {LONGEST} characters",
+                "use a tag",
+                place,
+            )
         self._tokens = list(self._split())
         self._next = 0
 
@@ -127,7 +137,9 @@ class Parser(ABC, Generic[T]):
             if match is None:
                 column = position + len(self.text[position:]) - len(self.text[position:].lstrip())
                 hint = "close the quote" if self.text[column] == '"' else None
-                raise error_at(self.text, column, f"'{self.text[column]}' does not belong here", hint, self._place)
+                raise error_at(
+                    self.text, column, f"'{self.text[column]}' does not belong here", hint, self._place
+                )
             kind = match.lastgroup or "word"
             start = match.start(kind)
             yield kind, match[kind], start
@@ -163,7 +175,13 @@ class Parser(ABC, Generic[T]):
         if self._depth > DEEPEST:
             message = f"the {self.what} is more than {DEEPEST} brackets or 'not' deep"
             column = self._tokens[min(self._next, len(self._tokens) - 1)][2]
-            raise error_at(self.text[: column + 20], column, message, "write it without brackets in brackets", self._place)
+            raise error_at(
+                self.text[: column + 20],
+                column,
+                message,
+                "write it without brackets in brackets",
+                self._place,
+            )
         try:
             return self._factor_within()
         finally:
@@ -191,7 +209,11 @@ class Parser(ABC, Generic[T]):
 
     def accept(self, text: str) -> bool:
         """Whether this is the next token, which is taken then."""
-        if self._next < len(self._tokens) and self._tokens[self._next][0] != "quoted" and self._tokens[self._next][1] == text:
+        if (
+            self._next < len(self._tokens)
+            and self._tokens[self._next][0] != "quoted"
+            and self._tokens[self._next][1] == text
+        ):
             self._next += 1
             return True
         return False
@@ -203,18 +225,20 @@ class Parser(ABC, Generic[T]):
 
     def _unexpected(self, needed: str) -> EstateError:
         if self._next >= len(self._tokens):
-            return error_at(self.text, len(self.text), f"the {self.what} ends where {needed} is needed", None, self._place)
+            return error_at(
+                self.text, len(self.text), f"the {self.what} ends where {needed} is needed", None, self._place
+            )
         _, text, column = self._tokens[self._next]
-        near = nearest(text, _WORDS)
+        near = closest_match(text, _WORDS)
         hint = f"did you mean '{near}'?" if near and near != text else None
         return error_at(self.text, column, f"'{text}' stands where {needed} is needed", hint, self._place)
 
 
-class _Selecting(Parser[Attributes]):
+class _Selecting(SelectorParser[Attributes]):
     """An expression about devices."""
 
     def __init__(self, text: str, place: Place | None) -> None:
-        self._tests: list[Test] = []
+        self._tests: list[AttributeTest] = []
         super().__init__(text, place)
 
     def selector(self) -> Selector:
@@ -236,7 +260,7 @@ class _Selecting(Parser[Attributes]):
                 self.expect("=", "'=', '!=' or 'in'")
             values = [self.name("a value")]
         wanted = tuple(value for value, _ in values)
-        self._tests.append(Test(attribute, wanted, column, tuple(c for _, c in values)))
+        self._tests.append(AttributeTest(attribute, wanted, column, tuple(c for _, c in values)))
         nothing: frozenset[str] = frozenset()
         if negative:
             return lambda a: not any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)

@@ -6,13 +6,16 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.errors import EstateError, Mistakes
-from oast.estate import connections, onboarding, selectors, sources, watching
+from oast.errors import ErrorCollector, EstateError
+from oast.estate import connections, selectors
+from oast.estate import onboarding_settings as onboarding
+from oast.estate import schedule_settings as watching
+from oast.estate import source_settings as sources
 from oast.estate.connections import Connections, ConnectionSettings
-from oast.estate.onboarding import OnboardingSettings
+from oast.estate.onboarding_settings import OnboardingSettings
+from oast.estate.schedule_settings import WatchSettings
 from oast.estate.selectors import Selector
-from oast.estate.sources import SourceSettings
-from oast.estate.watching import WatchSettings
+from oast.estate.source_settings import SourceSettings
 from oast.records import Place
 from oast.toml_text import Table, TomlFile
 
@@ -36,7 +39,7 @@ LAST_OF = ("user", "neighbor", "static-route", "route")
 
 
 @dataclass(frozen=True, slots=True)
-class Portion:
+class BatchSize:
     """So many of the devices that no wave before has: a number, or a percentage of all; without either, the rest."""
 
     number: int | None = None
@@ -44,7 +47,7 @@ class Portion:
 
 
 @dataclass(frozen=True, slots=True)
-class Apart:
+class AntiAffinity:
     """At most `at_most` devices with the same value of the attribute `by` are in one wave: a redundant pair never is."""
 
     by: str
@@ -72,8 +75,8 @@ class DeliverySettings:
     revert_timer_s: int = 120
     verify_timeout_s: float = 30.0
     mask_backups: bool = False
-    waves: tuple[Selector | Portion, ...] = ()
-    apart: Apart | None = None
+    waves: tuple[Selector | BatchSize, ...] = ()
+    apart: AntiAffinity | None = None
     soak_s: float = 0.0
     neighbor_hops: int = 1
     on_failure: str = STOP
@@ -130,9 +133,9 @@ class Settings:
         return self.connections.everywhere
 
 
-def read(folder: Path) -> Settings:
+def read_settings(folder: Path) -> Settings:
     """The settings of the estate in `folder`. Raises EstateError with everything that is wrong in them."""
-    mistakes = Mistakes()
+    mistakes = ErrorCollector()
     file = TomlFile(folder / FILE, FILE, mistakes)
     if file.value("format") != FORMAT:
         raise EstateError(f"the file has to begin with 'format = {FORMAT}'", place=file.place("format"))
@@ -146,14 +149,14 @@ def read(folder: Path) -> Settings:
         simulator.finish()
     settings = Settings(
         name=name or folder.resolve().name,
-        connections=connections.read(file.table("connection"), folder),
+        connections=connections.read_connections(file.table("connection"), folder),
         delivery=_delivery(file.table("delivery"), folder),
         secrets=_secrets(file.table("secrets"), folder),
         archive=_archive(file.table("archive")),
-        watch=watching.read(file.table("watch"), folder),
-        sources=sources.read(file, folder),
+        watch=watching.read_schedule_settings(file.table("watch"), folder),
+        sources=sources.read_source_settings(file, folder),
         in_service=_in_service(file.table("inventory"), mistakes),
-        onboarding=onboarding.read(file.table("onboarding"), folder),
+        onboarding=onboarding.read_onboarding_settings(file.table("onboarding"), folder),
         network_file=network or folder / "network.yaml",
     )
     file.finish("in the settings")
@@ -161,7 +164,7 @@ def read(folder: Path) -> Settings:
     return settings
 
 
-def _in_service(table: Table | None, mistakes: Mistakes) -> Selector | None:
+def _in_service(table: Table | None, mistakes: ErrorCollector) -> Selector | None:
     """Which devices are in service; without a word, all are."""
     if table is None:
         return None
@@ -169,7 +172,7 @@ def _in_service(table: Table | None, mistakes: Mistakes) -> Selector | None:
     table.finish()
     if written is not None:
         with mistakes.collected():
-            return selectors.parse(written, table.place("in_service"))
+            return selectors.parse_selector(written, table.place("in_service"))
     return None
 
 
@@ -177,7 +180,9 @@ def _secrets(table: Table | None, folder: Path) -> SecretSettings:
     if table is None:
         return SecretSettings()
     command = table.value("command")
-    if command is not None and (not isinstance(command, list) or not all(isinstance(word, str) for word in command)):
+    if command is not None and (
+        not isinstance(command, list) or not all(isinstance(word, str) for word in command)
+    ):
         table.wrong("command", "'command' has to be a list of texts", 'such as ["program", "{name}"]')
         command = None
     settings = SecretSettings(
@@ -238,51 +243,65 @@ def _limits(table: Table | None) -> LimitSettings:
     return settings
 
 
-def _waves(table: Table) -> tuple[Selector | Portion, ...]:
+def _waves(table: Table) -> tuple[Selector | BatchSize, ...]:
     written = table.value("waves")
     if written is None:
         return ()
     if not isinstance(written, list):
-        table.wrong("waves", "'waves' has to be a list of selectors and sizes", 'such as ["1", "site=dunlin", "10%", "rest"]')
+        table.wrong(
+            "waves",
+            "'waves' has to be a list of selectors and sizes",
+            'such as ["1", "site=dunlin", "10%", "rest"]',
+        )
         return ()
     if not all(isinstance(wave, str) for wave in written):
         table.wrong("waves", 'a wave has to be a selector or a size in quotes, such as "role=edge" or "10%"')
         return ()
-    found: list[Selector | Portion] = []
+    found: list[Selector | BatchSize] = []
     for number, wave in enumerate(written, 1):
         with table.file.mistakes.collected():
             portion = _portion(wave.strip(), table.place("waves"))
-            if portion == Portion() and number < len(written):
-                raise EstateError("'rest' is the last wave: the others would be empty", place=table.place("waves"))
-            found.append(portion or selectors.parse(wave, table.place("waves")))
+            if portion == BatchSize() and number < len(written):
+                raise EstateError(
+                    "'rest' is the last wave: the others would be empty", place=table.place("waves")
+                )
+            found.append(portion or selectors.parse_selector(wave, table.place("waves")))
     return tuple(found)
 
 
-def _portion(wave: str, place: Place) -> Portion | None:
+def _portion(wave: str, place: Place) -> BatchSize | None:
     """A size; None for a selector. Raises EstateError for a size that is none."""
     if wave == "rest":
-        return Portion()
+        return BatchSize()
     match = re.fullmatch(r"(\d{1,9})(?:\.(\d+))?\s*(%)?", wave)
     if match is None:
         return None
     number = float(f"{match[1]}.{match[2] or 0}")
     if number == 0 or (match[3] and number > 100) or (match[2] and not match[3]):
-        raise EstateError(f"a wave of '{wave}' makes no sense", place=place, hint="a number of devices, or a percentage up to 100%")
-    return Portion(percent=number) if match[3] else Portion(number=int(number))
+        raise EstateError(
+            f"a wave of '{wave}' makes no sense",
+            place=place,
+            hint="a number of devices, or a percentage up to 100%",
+        )
+    return BatchSize(percent=number) if match[3] else BatchSize(number=int(number))
 
 
-def _apart(table: Table) -> Apart | None:
+def _apart(table: Table) -> AntiAffinity | None:
     """`"site"`, or `{ by = "site", at_most = 2 }`."""
     written = table.value("apart")
     if written is None or isinstance(written, str):
-        return Apart(written, place=table.place("apart")) if written else None
+        return AntiAffinity(written, place=table.place("apart")) if written else None
     if not isinstance(written, dict):
-        table.wrong("apart", "'apart' has to be an attribute of devices, such as \"site\"", 'or { by = "site", at_most = 2 }')
+        table.wrong(
+            "apart",
+            "'apart' has to be an attribute of devices, such as \"site\"",
+            'or { by = "site", at_most = 2 }',
+        )
         return None
     inner = table.table("apart")
     if inner is None:
         return None
-    found = Apart(inner.needed("by"), inner.number("at_most", 1, 1, 1_000_000), table.place("apart"))
+    found = AntiAffinity(inner.needed("by"), inner.number("at_most", 1, 1, 1_000_000), table.place("apart"))
     inner.finish()
     return found if found.by else None
 

@@ -14,13 +14,13 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from oast.errors import EstateError, Mistakes
+from oast.errors import ErrorCollector, EstateError
 from oast.estate import selectors, yaml_text
 from oast.estate.inventory import Device, Inventory
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlList, YamlMap
-from oast.nearest import suggestion
 from oast.records import Fingerprints, Place, Secret
+from oast.spelling import spelling_hint
 
 Values = dict[str, Any]
 SecretOf = Callable[[str, Place | None], Secret]
@@ -56,22 +56,24 @@ class ValueLayers:
     def has_expressions(self) -> bool:
         """Whether any value refers to others."""
         layers = [part for layer in self.layers for part in (layer.values, layer.extend)]
-        return any(part and id(part) not in self.literal for part in (*layers, *self.own.values(), self.given))
+        return any(
+            part and id(part) not in self.literal for part in (*layers, *self.own.values(), self.given)
+        )
 
-    def steps(self, device: Device) -> Iterator[Step]:
+    def steps(self, device: Device) -> Iterator[PathStep]:
         """What the values of `device` are put together from, widest first."""
         for layer in self.layers:
             if layer.on is None or layer.on.matches(device.known_by):
                 source = "everywhere" if layer.on is None else f"rule on {layer.on.text}"
-                yield Step(source, layer.values, layer.extend)
+                yield PathStep(source, layer.values, layer.extend)
         if device.name in self.own:
-            yield Step("the device's own file", self.own[device.name], {})
+            yield PathStep("the device's own file", self.own[device.name], {})
         if self.given:
-            yield Step("--with", self.given, {})
+            yield PathStep("--with", self.given, {})
 
     def place_of(self, device: Device, key: str) -> Place | None:
         """Where the value at `key` (dotted; list items as `name[0]`) was written last."""
-        path = path_of(key)
+        path = value_path(key)
         names = list(itertools.takewhile(lambda part: isinstance(part, str), path))
         for step in reversed(list(self.steps(device))):
             for written, within in ((step.extend, names), (step.values, path)):
@@ -85,16 +87,16 @@ class ValueLayers:
         merged: Values = {}
         for layer in self.layers:
             if layer.on is None or layer.on.matches(device.known_by):
-                merged = merge(merged, layer.values)
+                merged = merge_values(merged, layer.values)
                 if layer.extend:
-                    merged = extend(merged, layer.extend)
+                    merged = extend_list(merged, layer.extend)
         if device.name in self.own:
-            merged = merge(merged, self.own[device.name])
-        return merge(merged, self.given) if self.given else merged
+            merged = merge_values(merged, self.own[device.name])
+        return merge_values(merged, self.given) if self.given else merged
 
 
 @dataclass(frozen=True)
-class Step:
+class PathStep:
     """Values from one source: `values` go over what was there, `extend` is appended."""
 
     source: str
@@ -102,7 +104,7 @@ class Step:
     extend: Values
 
 
-def path_of(key: str) -> list[str | int]:
+def value_path(key: str) -> list[str | int]:
     """The parts of a dotted key; `name[0]` is a name and a number."""
     return [int(part) if re.fullmatch("[0-9]{1,9}", part) else part for part in re.findall(r"[^.\[\]]+", key)]
 
@@ -139,37 +141,43 @@ def _collect_literal(value: Any, found: set[int]) -> bool:
     return all(inner)
 
 
-def merge(wide: Values, narrow: Values) -> Values:
+def merge_values(wide: Values, narrow: Values) -> Values:
     """`wide` with everything of `narrow` over it; neither is changed."""
     if not wide:
         return narrow
     merged = dict(wide)
     for key, value in narrow.items():
         present = merged.get(key)
-        merged[key] = merge(present, value) if isinstance(present, dict) and isinstance(value, dict) else value
+        merged[key] = (
+            merge_values(present, value) if isinstance(present, dict) and isinstance(value, dict) else value
+        )
     return merged
 
 
-def extend(values: Values, more: Values, path: str = "") -> Values:
+def extend_list(values: Values, more: Values, path: str = "") -> Values:
     """`values` with the lists of `more` appended to its own. Raises EstateError where it has something else than a list."""
     extended = dict(values)
     for key, addition in more.items():
         here = f"{path}{key}"
         present = extended.get(key)
         if isinstance(addition, dict) and (present is None or isinstance(present, dict)):
-            extended[key] = extend(present or {}, addition, f"{here}.")
+            extended[key] = extend_list(present or {}, addition, f"{here}.")
         elif isinstance(addition, list) and (present is None or isinstance(present, list)):
             extended[key] = [*(present or ()), *addition]
         else:
             place = more.place(key) if isinstance(more, YamlMap) else None
-            raise EstateError(f"'{here}' cannot be extended: both have to be lists", place=place, hint="use 'values:' to replace it")
+            raise EstateError(
+                f"'{here}' cannot be extended: both have to be lists",
+                place=place,
+                hint="use 'values:' to replace it",
+            )
     return extended
 
 
 class _Reader:
     """Reads the values of an estate; what is wrong goes to `mistakes`, and the rest is read all the same."""
 
-    def __init__(self, inventory: Inventory, secret: SecretOf, mistakes: Mistakes) -> None:
+    def __init__(self, inventory: Inventory, secret: SecretOf, mistakes: ErrorCollector) -> None:
         self._inventory = inventory
         self._known = inventory.known_by
         self._secret = secret
@@ -177,12 +185,14 @@ class _Reader:
 
     def layers(self, path: Path, file: str) -> Iterator[Layer]:
         """The layers of one file."""
-        data = yaml_text.read_map(path, file)
+        data = yaml_text.read_yaml_map(path, file)
         for key in data:
             if key not in ("everywhere", "rules"):
                 with self._mistakes.collected():
                     hint = "values stand below 'everywhere:' or in 'rules:'"
-                    raise EstateError(f"'{key}' is not known in a values file", place=data.place(key), hint=hint)
+                    raise EstateError(
+                        f"'{key}' is not known in a values file", place=data.place(key), hint=hint
+                    )
         everywhere = data.get("everywhere")
         if everywhere is not None:
             with self._mistakes.collected():
@@ -196,15 +206,23 @@ class _Reader:
 
     def _rule(self, rule: Any, place: Place) -> Layer:
         if not isinstance(rule, YamlMap) or not isinstance(rule.get("on"), str):
-            raise EstateError("a rule has to say for which devices it is", place=place, hint="begin it with '- on: SELECTOR'")
+            raise EstateError(
+                "a rule has to say for which devices it is",
+                place=place,
+                hint="begin it with '- on: SELECTOR'",
+            )
         for key in rule:
             if key not in ("on", "values", "extend"):
-                hint = suggestion(key, ("on", "values", "extend"))
+                hint = spelling_hint(key, ("on", "values", "extend"))
                 raise EstateError(f"'{key}' is not known in a rule", place=rule.place(key), hint=hint)
-        selector = selectors.parse(rule["on"], rule.place("on"))
+        selector = selectors.parse_selector(rule["on"], rule.place("on"))
         selector.check(self._known)
         if not any(selector.matches(attributes) for attributes in self._known):
-            raise EstateError(f"the rule is for no device: {selector.text}", place=rule.place("on"), hint="correct or remove the rule")
+            raise EstateError(
+                f"the rule is for no device: {selector.text}",
+                place=rule.place("on"),
+                hint="correct or remove the rule",
+            )
         values = _map(rule.get("values") or YamlMap(rule.file), rule.place("values"), "values")
         more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
         return Layer(selector, self.resolved(values), self.resolved(more))
@@ -212,9 +230,11 @@ class _Reader:
     def own(self, path: Path, file: str) -> Values:
         """The values in a device's own file."""
         if not self._inventory.knows(path.stem):
-            hint = suggestion(path.stem, self._inventory.devices)
-            raise EstateError(f"there is no device '{path.stem}' for these values", place=Place(file), hint=hint)
-        own: Values = self.resolved(yaml_text.read_map(path, file))
+            hint = spelling_hint(path.stem, self._inventory.devices)
+            raise EstateError(
+                f"there is no device '{path.stem}' for these values", place=Place(file), hint=hint
+            )
+        own: Values = self.resolved(yaml_text.read_yaml_map(path, file))
         return own
 
     def resolved(self, data: Any) -> Any:
@@ -234,7 +254,13 @@ class _Reader:
         return data
 
 
-def read(folder: Path, inventory: Inventory, secret: SecretOf, given: Sequence[tuple[str, Any]], mistakes: Mistakes) -> ValueLayers:
+def read_values(
+    folder: Path,
+    inventory: Inventory,
+    secret: SecretOf,
+    given: Sequence[tuple[str, Any]],
+    mistakes: ErrorCollector,
+) -> ValueLayers:
     """All values of the estate in `folder`; `given` are the command line's, as dotted key and value."""
     reader = _Reader(inventory, secret, mistakes)
     layers: list[Layer] = []
@@ -250,7 +276,11 @@ def read(folder: Path, inventory: Inventory, secret: SecretOf, given: Sequence[t
 
 def _map(data: Any, place: Place, name: str) -> YamlMap:
     if not isinstance(data, YamlMap):
-        raise EstateError(f"'{name}' has to hold 'name: value' lines", place=place, hint="indent them below it, a space behind each ':'")
+        raise EstateError(
+            f"'{name}' has to hold 'name: value' lines",
+            place=place,
+            hint="indent them below it, a space behind each ':'",
+        )
     return data
 
 
@@ -260,5 +290,5 @@ def _given(given: Sequence[tuple[str, Any]]) -> Values:
         nested: Any = value
         for part in reversed(key.split(".")):
             nested = {part: nested}
-        values = merge(values, nested)
+        values = merge_values(values, nested)
     return values

@@ -15,7 +15,7 @@ import yaml
 
 from oast.containment import require_inside
 from oast.errors import EstateError
-from oast.estate import yaml_mistakes
+from oast.estate import yaml_errors as yaml_mistakes
 from oast.records import Place, Problem
 
 DEEPEST = 60
@@ -76,7 +76,7 @@ for _kind, (_pattern, _first) in WORDS.items():
     _Loader.add_implicit_resolver(f"tag:yaml.org,2002:{_kind}", re.compile(f"(?:{_pattern})$"), _begins)
 
 
-def read(path: Path, file: str) -> Any:
+def read_yaml(path: Path, file: str) -> Any:
     """The content of the YAML file at `path`, called `file` in errors: YamlMap, YamlList, text, numbers, true, false, None.
 
     Raises EstateError with the place, the line as written and a likely cause.
@@ -88,26 +88,30 @@ def read(path: Path, file: str) -> Any:
         raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
     except OSError as error:
         raise EstateError(f"the file cannot be read: {error.strerror}", place=Place(file)) from None
-    return parse(text, file)
+    return parse_yaml(text, file)
 
 
-def read_map(path: Path, file: str) -> YamlMap:
+def read_yaml_map(path: Path, file: str) -> YamlMap:
     """Like `read` for a file that has to hold a mapping; an empty file is an empty one."""
-    data = read(path, file)
+    data = read_yaml(path, file)
     if data is None:
         return YamlMap(file)
     if not isinstance(data, YamlMap):
-        raise EstateError("the file has to hold 'name: value' lines", place=Place(file, 1), hint=yaml_mistakes.lacks_space(data))
+        raise EstateError(
+            "the file has to hold 'name: value' lines",
+            place=Place(file, 1),
+            hint=yaml_mistakes.lacks_space(data),
+        )
     return data
 
 
-def parse(text: str, file: str) -> Any:
+def parse_yaml(text: str, file: str) -> Any:
     """Like `read`, for a text."""
     try:
         _need_shallow(text, file)
         node = yaml.compose(text, Loader=_Loader)
     except yaml.YAMLError as error:
-        raise yaml_mistakes.told(error, text, file) from None
+        raise yaml_mistakes.describe_yaml_error(error, text, file) from None
     return None if node is None else _Converter(file, text).convert(node)
 
 
@@ -120,7 +124,11 @@ def _need_shallow(text: str, file: str) -> None:
         depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
         if depth > DEEPEST:
             place = Place(file, event.start_mark.line + 1 if event.start_mark else None)
-            raise EstateError(f"this is more than {DEEPEST} levels deep", place=place, hint="look at the brackets and the indentation")
+            raise EstateError(
+                f"this is more than {DEEPEST} levels deep",
+                place=place,
+                hint="look at the brackets and the indentation",
+            )
 
 
 def _may_be_deep(text: str) -> bool:
@@ -164,7 +172,9 @@ class _Converter:
         if self._size > LARGEST:
             place = Place(self._file, node.start_mark.line + 1)
             message = f"with its aliases written out, this file holds more than {LARGEST} values"
-            raise EstateError(message, place=place, hint="an alias of something that holds aliases doubles it")
+            raise EstateError(
+                message, place=place, hint="an alias of something that holds aliases doubles it"
+            )
         return self._made[node]
 
     def _list(self, node: yaml.Node) -> YamlList:
@@ -182,7 +192,11 @@ class _Converter:
             line = key_node.start_mark.line + 1
             if value is None and ":" in key:
                 self._look_at_name(node, key_node)
-            elif isinstance(value, str) and (value[:1] == "-" or ":" in value) and value_node.start_mark.line >= line:
+            elif (
+                isinstance(value, str)
+                and (value[:1] == "-" or ":" in value)
+                and value_node.start_mark.line >= line
+            ):
                 self._look_at_text(value_node)
             made[key] = value
             made.lines[key] = line
@@ -197,15 +211,21 @@ class _Converter:
         if not getattr(node, "style", None):
             self._complain(yaml_mistakes.lacks_space(node.value), node)
             dash = re.match(r"-[^\s-]", str(node.value))
-            self._complain("a space is missing behind the '-'; write '- ' before each item" if dash else None, node)
+            self._complain(
+                "a space is missing behind the '-'; write '- ' before each item" if dash else None, node
+            )
 
     def _key(self, node: yaml.Node, made: YamlMap) -> str:
         place = Place(self._file, node.start_mark.line + 1)
         if not isinstance(node, yaml.ScalarNode):
             quoted = yaml_mistakes.expression_in(self._line(node))
             if quoted is not None:
-                self._complain(f"a value cannot begin with '{{{{' or '{{%' in YAML: that opens a mapping; {quoted}", node)
-            raise EstateError("a name before ':' has to be plain text", place=place, hint="text in braces needs quotes")
+                self._complain(
+                    f"a value cannot begin with '{{{{' or '{{%' in YAML: that opens a mapping; {quoted}", node
+                )
+            raise EstateError(
+                "a name before ':' has to be plain text", place=place, hint="text in braces needs quotes"
+            )
         key = str(node.value)
         if key in made:
             message = f"'{key}' stands twice in the same place, first in line {made.lines[key]}"
@@ -219,12 +239,18 @@ class _Converter:
             raise EstateError.of([Problem(message, place, hint, excerpt=self._line(node).rstrip())])
 
     def _line(self, node: yaml.Node) -> str:
-        return yaml_mistakes.lines_of(self._text)[node.start_mark.line]
+        return yaml_mistakes.yaml_lines(self._text)[node.start_mark.line]
 
 
 def _tag_error(node: yaml.Node, file: str) -> EstateError:
-    hint = "put the text in quotes" if node.tag.startswith("!") else "write plain text, lists and mappings only"
-    return EstateError(f"the YAML tag '{node.tag}' is not allowed here", place=Place(file, node.start_mark.line + 1), hint=hint)
+    hint = (
+        "put the text in quotes" if node.tag.startswith("!") else "write plain text, lists and mappings only"
+    )
+    return EstateError(
+        f"the YAML tag '{node.tag}' is not allowed here",
+        place=Place(file, node.start_mark.line + 1),
+        hint=hint,
+    )
 
 
 def _scalar(node: yaml.Node, file: str) -> Hashable:
@@ -235,21 +261,27 @@ def _scalar(node: yaml.Node, file: str) -> Hashable:
     if kind in WORDS and not re.fullmatch(WORDS[kind][0], value):
         place = Place(file, node.start_mark.line + 1)
         shown = value if len(value) <= SHOWN else f"{value[:SHOWN]}..."
-        raise EstateError(f"'{shown}' is not a value of the YAML tag '!!{kind}'", place=place, hint="remove the tag")
+        raise EstateError(
+            f"'{shown}' is not a value of the YAML tag '!!{kind}'", place=place, hint="remove the tag"
+        )
     if kind == "bool":
         return value.lower() == "true"
     if kind == "null":
         return None
     if kind in ("int", "float") and len(value) > LONGEST_NUMBER:
         place = Place(file, node.start_mark.line + 1)
-        raise EstateError(f"this is a number of {len(value)} digits", place=place, hint="put it in quotes if it is a text")
+        raise EstateError(
+            f"this is a number of {len(value)} digits", place=place, hint="put it in quotes if it is a text"
+        )
     if kind == "int":
         return int(value, 0) if value.lstrip("+-")[:2] in ("0x", "0o") else int(value)
     if kind == "float":
         number = float(value)
         if not math.isfinite(number):
             raise EstateError(
-                "this number is too large", place=Place(file, node.start_mark.line + 1), hint="put it in quotes if it is a text"
+                "this number is too large",
+                place=Place(file, node.start_mark.line + 1),
+                hint="put it in quotes if it is a text",
             )
         return number
     raise _tag_error(node, file)

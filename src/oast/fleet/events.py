@@ -42,7 +42,16 @@ class Stage(StrEnum):
 
 
 _ENDS = frozenset(
-    (Stage.COMPARED, Stage.VERIFIED, Stage.FAILED, Stage.HELD_BACK, Stage.UNCHANGED, Stage.DELIVERED, Stage.REVERTED, Stage.UNKNOWN)
+    (
+        Stage.COMPARED,
+        Stage.VERIFIED,
+        Stage.FAILED,
+        Stage.HELD_BACK,
+        Stage.UNCHANGED,
+        Stage.DELIVERED,
+        Stage.REVERTED,
+        Stage.UNKNOWN,
+    )
 )
 
 
@@ -85,5 +94,5 @@ Event = DeviceEvent | WaveEvent | TimerEvent | WaitEvent
 OnEvent = Callable[[Event], None]
 
 
-def unheard(event: Event) -> None:
+def ignore_event(event: Event) -> None:
     """For callers who do not watch."""

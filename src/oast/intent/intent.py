@@ -8,11 +8,11 @@ from types import MappingProxyType
 
 import jinja2
 
-from oast.config.indented import IndentedSyntax, TextProblem
+from oast.config.indented_syntax import IndentedSyntax, TextProblem
 from oast.config.ownership import Pattern, Scope
 from oast.config.syntaxes import syntax_of
-from oast.config.tree import Node, Path, canonical, joined
-from oast.errors import EstateError, Mistakes
+from oast.config.tree import Node, Path, canonical, join_trees
+from oast.errors import ErrorCollector, EstateError
 from oast.estate.estate import Estate
 from oast.estate.expressions import template_environment
 from oast.estate.inventory import Device
@@ -21,11 +21,11 @@ from oast.intent import templates
 from oast.intent.sections import FILE, Composition, SectionUse, read_sections, scope_of
 from oast.intent.templates import Template
 from oast.intent.variables import Prepared
-from oast.nearest import suggestion
 from oast.platforms.definition import Platform
 from oast.platforms.load import Platforms
 from oast.platforms.statements import UnknownStatement
 from oast.records import MARK, Place, Problem, Secret
+from oast.spelling import spelling_hint
 
 NO_PLACES: Mapping[Path, Place] = MappingProxyType({})
 
@@ -90,12 +90,16 @@ class IntentBuilder:
     """Renders and parses for the devices of one estate; templates and platforms are loaded once. `only` limits to sections."""
 
     def __init__(
-        self, estate: Estate, only: Sequence[str] = (), mistakes: Mistakes | None = None, platforms: Platforms | None = None
+        self,
+        estate: Estate,
+        only: Sequence[str] = (),
+        mistakes: ErrorCollector | None = None,
+        platforms: Platforms | None = None,
     ) -> None:
         """What is wrong in intent.yaml goes to `mistakes`; without them it is raised as EstateError. Trees of two builders can be compared
         when they have the same `platforms`."""
         self._estate = estate
-        found = mistakes or Mistakes()
+        found = mistakes or ErrorCollector()
         self._uses = read_sections(estate, found)
         if mistakes is None:
             found.raise_any()
@@ -111,7 +115,7 @@ class IntentBuilder:
         known = {use.name for use in self._uses}
         for name in only:
             if name not in known:
-                raise EstateError(f"there is no section '{name}' in {FILE}", hint=suggestion(name, known))
+                raise EstateError(f"there is no section '{name}' in {FILE}", hint=spelling_hint(name, known))
 
     @property
     def uses(self) -> Sequence[SectionUse]:
@@ -139,7 +143,9 @@ class IntentBuilder:
         found = [device for device in devices if self._uses_of(device)]
         if not found:
             wanted = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
-            raise EstateError(f"none of the devices picked has the section {wanted}", hint=f"look at 'on' in {FILE}")
+            raise EstateError(
+                f"none of the devices picked has the section {wanted}", hint=f"look at 'on' in {FILE}"
+            )
         return found
 
     def texts(self, device: Device) -> list[tuple[Template, str]]:
@@ -154,7 +160,7 @@ class IntentBuilder:
     def rendered_text(self, device: Device, name: str, text: str) -> tuple[str, Mapping[str, Secret]]:
         """A text that is no template of the estate (from the file `name`), rendered with the device's values; and the secrets that its
         marks stand for. Raises EstateError with the line in the file."""
-        template = templates.of_text(name, text, self._environment(self.platform(device).name))
+        template = templates.template_of_text(name, text, self._environment(self.platform(device).name))
         return template.render(self._values(device)), self._marks
 
     def _given(self, template: Template, values: Values, device: Device) -> tuple[Values, list[Problem]]:
@@ -169,13 +175,19 @@ class IntentBuilder:
                 for found in wrong:
                     place = self._estate.layers.place_of(device, found.key) or found.variable.place
                     hint = f"{found.hint} (declared in {found.variable.place})"
-                    problems.append(Problem(found.message, place, hint, devices=(device.name,), kind="variable"))
+                    problems.append(
+                        Problem(found.message, place, hint, devices=(device.name,), kind="variable")
+                    )
             elif variable.has_default:
                 given[name] = variable.default
             elif variable.required:
                 message = f"the section '{template.section}' needs the value '{name}', which is not given"
                 hint = f"give it in values/: {variable.help or variable.described}"
-                problems.append(Problem(message, variable.place, hint, devices=(device.name,), kind="undefined", subject=name))
+                problems.append(
+                    Problem(
+                        message, variable.place, hint, devices=(device.name,), kind="undefined", subject=name
+                    )
+                )
         return given, problems
 
     def templates_of(self, device: Device) -> list[Template]:
@@ -196,7 +208,10 @@ class IntentBuilder:
         """
         syntax = self.syntax(device)
         composed = self._composition(device)
-        problems = [*composed.problems, *(replace(conflict, devices=(device.name,)) for conflict in composed.conflicts)]
+        problems = [
+            *composed.problems,
+            *(replace(conflict, devices=(device.name,)) for conflict in composed.conflicts),
+        ]
         try:
             values = self._values(device)
         except EstateError as error:
@@ -212,18 +227,20 @@ class IntentBuilder:
             if found:
                 problems.extend(found)
                 unsound.add(template.section)
-        tree = canonical(joined((section.tree for section in sections), syntax.grammar))
+        tree = canonical(join_trees((section.tree for section in sections), syntax.grammar))
         scope = composed.scope
         if len(sections) < len(composed.wanted):
             scope = scope_of([section.template for section in sections], composed.every)
         find_places = _once(lambda: self._places(sections, values, device))
-        return Intent(device, self.platform(device), tuple(sections), tree, scope, frozenset(unsound), find_places), problems
+        return Intent(
+            device, self.platform(device), tuple(sections), tree, scope, frozenset(unsound), find_places
+        ), problems
 
     def _composition(self, device: Device) -> Composition:
         uses = self._uses_of(device, everything=True)
         key = (device.platform, *(use.name for use in uses))
         if key not in self._compositions:
-            mistakes = Mistakes()
+            mistakes = ErrorCollector()
             every: list[Template] = []
             for use in uses:
                 with mistakes.collected():
@@ -232,7 +249,9 @@ class IntentBuilder:
             self._compositions[key] = Composition.of(every, self._only, broken, mistakes.found)
         return self._compositions[key]
 
-    def _section(self, template: Template, scope: Scope, values: Values, device: Device) -> tuple[RenderedSection, list[Problem]]:
+    def _section(
+        self, template: Template, scope: Scope, values: Values, device: Device
+    ) -> tuple[RenderedSection, list[Problem]]:
         """One section rendered and read, with what is wrong in its text. Raises EstateError when it cannot be rendered."""
         given, wrong = self._given(template, values, device)
         if wrong:
@@ -242,19 +261,26 @@ class IntentBuilder:
         problems: list[Problem] = []
         if parsed.problems:
             places = template.line_places(given)
-            problems.extend(self._problem(p, places.get(p.line, Place(template.file)), text, device) for p in parsed.problems)
+            problems.extend(
+                self._problem(p, places.get(p.line, Place(template.file)), text, device)
+                for p in parsed.problems
+            )
         if not scope.holds(parsed.tree):
             problems.extend(self._outside(template, scope, text, parsed.tree, given, device))
         return RenderedSection(template, text, parsed.tree), problems
 
     def _problem(self, found: TextProblem, place: Place, text: str, device: Device) -> Problem:
-        return Problem(found.message, place, found.hint, self._masked(_line(text, found.line)), (device.name,), "grammar")
+        return Problem(
+            found.message, place, found.hint, self._masked(_line(text, found.line)), (device.name,), "grammar"
+        )
 
     def _masked(self, line: str) -> str:
         """A rendered line to look at."""
         return MARK.sub(lambda match: str(self._marks.get(match[1], match[0])), line)
 
-    def _outside(self, template: Template, scope: Scope, text: str, tree: Node, values: Values, device: Device) -> Iterable[Problem]:
+    def _outside(
+        self, template: Template, scope: Scope, text: str, tree: Node, values: Values, device: Device
+    ) -> Iterable[Problem]:
         """What a template renders without owning it: it would be compared by nobody, or by another section."""
         places: dict[int, Place] | None = None
         for number, path in self.syntax(device).lines_of(text, self._marks):
@@ -266,9 +292,13 @@ class IntentBuilder:
             hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
             message = f"the section '{template.section}' renders what it does not own"
             excerpt = self._masked(_line(text, number))
-            yield Problem(message, places.get(number, Place(template.file)), hint, excerpt, (device.name,), "ownership")
+            yield Problem(
+                message, places.get(number, Place(template.file)), hint, excerpt, (device.name,), "ownership"
+            )
 
-    def _places(self, sections: Sequence[RenderedSection], values: Values, device: Device) -> Mapping[Path, Place]:
+    def _places(
+        self, sections: Sequence[RenderedSection], values: Values, device: Device
+    ) -> Mapping[Path, Place]:
         found: dict[Path, Place] = {}
         for section in sections:
             given, _ = self._given(section.template, values, device)
@@ -278,15 +308,25 @@ class IntentBuilder:
         return found
 
     def _values(self, device: Device) -> Values:
-        return {**self._estate.values_of(device), "device": device.attributes, "network": self._estate.network}
+        return {
+            **self._estate.values_of(device),
+            "device": device.attributes,
+            "network": self._estate.network,
+        }
 
     def _uses_of(self, device: Device, *, everything: bool = False) -> list[SectionUse]:
-        uses = self._uses if everything or not self._only else [use for use in self._uses if use.name in self._only]
+        uses = (
+            self._uses
+            if everything or not self._only
+            else [use for use in self._uses if use.name in self._only]
+        )
         return [use for use in uses if use.on is None or use.on.matches(device.known_by)]
 
     def _environment(self, platform: str) -> jinja2.Environment:
         if platform not in self._environments:
-            self._environments[platform] = template_environment(self._estate.folder / "templates" / platform, self._marks)
+            self._environments[platform] = template_environment(
+                self._estate.folder / "templates" / platform, self._marks
+            )
         return self._environments[platform]
 
     def _template(self, use: SectionUse, device: Device) -> Template:
@@ -295,7 +335,7 @@ class IntentBuilder:
             platform = self.platform(device).name
             environment = self._environment(platform)
             try:
-                loaded = templates.load(self._estate.folder, use.name, platform, environment)
+                loaded = templates.load_template(self._estate.folder, use.name, platform, environment)
                 for own in loaded.owns:
                     try:
                         self.platform(device).grammar.check_pattern(own)

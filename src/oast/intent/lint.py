@@ -9,24 +9,32 @@ from collections.abc import Iterator, Sequence
 from oast.config.ownership import Scope
 from oast.config.tree import Node, Path
 from oast.containment import leads_out
-from oast.errors import EstateError, Mistakes
+from oast.errors import ErrorCollector, EstateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.intent.behind import values_behind
+from oast.gc_tuning import gc_disabled
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
 from oast.intent.roles import InterfaceAddress, addresses, bound_interfaces, interfaces
-from oast.memory import uncollected
-from oast.nearest import suggestion
+from oast.intent.value_origins import value_origins
 from oast.platforms.statements import Leafref, Rule
 from oast.platforms.types import quoted
 from oast.records import Problem
+from oast.spelling import spelling_hint
 
 
 class Lint:
     """Finds the mistakes of an estate. `trace` adds where the values on each line come from."""
 
-    def __init__(self, estate: Estate, mistakes: Mistakes, today: datetime.date, only: Sequence[str], *, trace: bool = False) -> None:
+    def __init__(
+        self,
+        estate: Estate,
+        mistakes: ErrorCollector,
+        today: datetime.date,
+        only: Sequence[str],
+        *,
+        trace: bool = False,
+    ) -> None:
         """`mistakes` are those found when the estate was read; `only` limits to sections."""
         self._estate = estate
         self._mistakes = mistakes
@@ -47,7 +55,7 @@ class Lint:
 
     def problems(self, devices: Sequence[Device]) -> list[Problem]:
         """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
-        with uncollected():
+        with gc_disabled():
             return self._problems(devices)
 
     def _problems(self, devices: Sequence[Device]) -> list[Problem]:
@@ -60,7 +68,11 @@ class Lint:
             except EstateError as error:
                 found.extend(error.problems())
                 continue
-            found.extend(problem for problem in problems if not (problem.kind == "undefined" and f"{problem.subject}:" in unmonitored))
+            found.extend(
+                problem
+                for problem in problems
+                if not (problem.kind == "undefined" and f"{problem.subject}:" in unmonitored)
+            )
             intents[device.name] = intent
         picked = {device.name for device in devices}
         holders: dict[tuple[str, str], tuple[Intent, Path]] = {}
@@ -90,9 +102,17 @@ class Lint:
 
     def _unread_values(self) -> str:
         """The text of the files of values in which something is wrong: what misses a value that stands there is no mistake of its own."""
-        files = {p.place.file for p in self._mistakes.found if p.place is not None and p.place.file.startswith("values/")}
+        files = {
+            p.place.file
+            for p in self._mistakes.found
+            if p.place is not None and p.place.file.startswith("values/")
+        }
         paths = {file: self._estate.folder / file for file in sorted(files)}
-        return "".join(path.read_text(encoding="utf-8", errors="replace") for file, path in paths.items() if not leads_out(path, file))
+        return "".join(
+            path.read_text(encoding="utf-8", errors="replace")
+            for file, path in paths.items()
+            if not leads_out(path, file)
+        )
 
     def _at(self, intent: Intent, path: Path, kind: str, message: str, hint: str | None) -> Problem:
         node = intent.tree.at(path)
@@ -105,14 +125,18 @@ class Lint:
         if not isinstance(value, str):
             return
         target = self._target(intent, leafref, value)
-        if intent.tree.at(target) is not None or not intent.scope.covers(target) or _in_unsound(intent, target):
+        if (
+            intent.tree.at(target) is not None
+            or not intent.scope.covers(target)
+            or _in_unsound(intent, target)
+        ):
             return
         number = leafref.target_argument
         known = [str(n.statement.arguments[number]) for _, n in intent.tree.find(leafref.target)]
         if value not in known:
             word = leafref.target.rpartition("/")[2]
             message = f"'{node.statement.rule.name}' refers to the {word} '{value}', which is not configured"
-            yield self._at(intent, path, "reference", message, suggestion(value, known))
+            yield self._at(intent, path, "reference", message, spelling_hint(value, known))
 
     def _target(self, intent: Intent, leafref: Leafref, value: str) -> Path:
         """Where the entry would stand; what is not known of its path is a star."""
@@ -129,25 +153,48 @@ class Lint:
         count = sum(1 for child in node.children.values() if child.statement.rule is needed)
         if count < needed.min_elements:
             least = "one" if needed.min_elements == 1 else str(needed.min_elements)
-            message = f"'{node.text}' has no '{needed.name}'" if not count else f"'{node.text}' has only {count} of '{needed.name}'"
-            yield self._at(intent, path, "empty", message, f"render at least {least} '{needed.name}' below it, or leave it out")
+            message = (
+                f"'{node.text}' has no '{needed.name}'"
+                if not count
+                else f"'{node.text}' has only {count} of '{needed.name}'"
+            )
+            yield self._at(
+                intent,
+                path,
+                "empty",
+                message,
+                f"render at least {least} '{needed.name}' below it, or leave it out",
+            )
 
     def _too_many(self, intent: Intent, path: Path, node: Node) -> Iterator[Problem]:
-        numbers = Counter(child.statement.rule for child in node.children.values() if child.statement.rule.max_elements is not None)
+        numbers = Counter(
+            child.statement.rule
+            for child in node.children.values()
+            if child.statement.rule.max_elements is not None
+        )
         for rule, number in numbers.items():
             if number > (rule.max_elements or number):
-                message = f"'{node.text}' may hold {rule.max_elements} of '{rule.name}', and {number} are rendered"
+                message = (
+                    f"'{node.text}' may hold {rule.max_elements} of '{rule.name}', and {number} are rendered"
+                )
                 yield self._at(intent, path, "grammar", message, f"render at most {rule.max_elements}")
 
     def _used_twice(
-        self, intent: Intent, path: Path, node: Node, instance: str, holders: dict[tuple[str, str], tuple[Intent, Path]]
+        self,
+        intent: Intent,
+        path: Path,
+        node: Node,
+        instance: str,
+        holders: dict[tuple[str, str], tuple[Intent, Path]],
     ) -> Iterator[Problem]:
         """An address that is on another interface of the network, too, in network instances of one name."""
         address = node.statement.value.partition("/")[0]
         other, there = holders.setdefault((instance, address), (intent, path))
         if there is not path:
             message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
-            yield self._at(intent, path, "address", message, f"the other one comes from {other.place_of(there)}")
+            yield self._at(
+                intent, path, "address", message, f"the other one comes from {other.place_of(there)}"
+            )
 
     def _links(self, intents: dict[str, Intent]) -> Iterator[Problem]:
         for link in self._estate.links:
@@ -163,8 +210,16 @@ class Lint:
                     yield self._at(intent, one[0][0], "link", message, f"the link stands in {link.place}")
 
     def _traced(self, problem: Problem) -> Problem:
-        behind = values_behind(self._estate, self.builder, problem)
-        return Problem(problem.message, problem.place, problem.hint, problem.excerpt, problem.devices, problem.kind, tuple(behind))
+        behind = value_origins(self._estate, self.builder, problem)
+        return Problem(
+            problem.message,
+            problem.place,
+            problem.hint,
+            problem.excerpt,
+            problem.devices,
+            problem.kind,
+            tuple(behind),
+        )
 
 
 def _management(intent: Intent) -> Iterator[Problem]:
@@ -175,9 +230,13 @@ def _management(intent: Intent) -> Iterator[Problem]:
     first = access.interface or _interface_with(intent, access.address)
     other = access.alternate.interface or _interface_with(intent, access.alternate.host)
     if first is not None and first == other:
-        message = f"the alternate management address {access.alternate.host} is on {other}, as is {access.address}"
+        message = (
+            f"the alternate management address {access.alternate.host} is on {other}, as is {access.address}"
+        )
         hint = "name an address on another interface"
-        yield Problem(message, device.places.get("alternate_address"), hint, devices=(device.name,), kind="address")
+        yield Problem(
+            message, device.places.get("alternate_address"), hint, devices=(device.name,), kind="address"
+        )
 
 
 def _interface_with(intent: Intent, host: str) -> str | None:
@@ -190,7 +249,9 @@ def _interface_with(intent: Intent, host: str) -> str | None:
 
 def _in_unsound(intent: Intent, path: Path) -> bool:
     """Whether a part belongs to a section in which something is wrong: what it lacks may only be missing because of that."""
-    unsound = [section.template.owns for section in intent.sections if section.template.section in intent.unsound]
+    unsound = [
+        section.template.owns for section in intent.sections if section.template.section in intent.unsound
+    ]
     return any(Scope.of(owns).covers(path) for owns in unsound)
 
 

@@ -11,21 +11,22 @@ from typing import Any
 
 import jinja2
 
-from oast.config.globs import level_matches
+from oast.config.globs import glob_matches
 from oast.config.ownership import Pattern, Scope, pattern_of
 from oast.config.tree import Node, Path
-from oast.errors import EstateError, Mistakes
-from oast.estate import entries, selectors
+from oast.errors import ErrorCollector, EstateError
+from oast.estate import named_entries as entries
+from oast.estate import selectors
 from oast.estate.estate import Estate
 from oast.estate.expressions import evaluated
-from oast.estate.jinja_mistakes import MissingError, in_words
+from oast.estate.jinja_errors import MissingError, describe_jinja_error
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent
 from oast.intent.roles import is_off
-from oast.nearest import suggestion
 from oast.platforms.statements import UnknownStatement
 from oast.records import Place, Problem
+from oast.spelling import spelling_hint
 
 RULES = ("must_contain", "must_not_contain", "must_be_equal", "must_differ", "expression", "secret_age")
 _KEYS = ("policy", "on", "severity", "message", "each", "by", "waivers", *RULES)
@@ -62,8 +63,14 @@ def _is_text(value: Any) -> bool:
 
 # A policy that means nothing would never fail, and nobody would notice.
 _SHAPES: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
-    **dict.fromkeys(("must_contain", "must_not_contain", "must_be_equal", "each"), ("a pattern such as 'interface */mtu *'", _is_text)),
-    "must_differ": ("expressions in a list, or one that gives a list", lambda v: isinstance(v, (str, list)) and bool(v)),
+    **dict.fromkeys(
+        ("must_contain", "must_not_contain", "must_be_equal", "each"),
+        ("a pattern such as 'interface */mtu *'", _is_text),
+    ),
+    "must_differ": (
+        "expressions in a list, or one that gives a list",
+        lambda v: isinstance(v, (str, list)) and bool(v),
+    ),
     "expression": ("an expression", lambda v: _is_text(v) or isinstance(v, bool)),
     "secret_age": ("a number of days", lambda v: isinstance(v, int) and not isinstance(v, bool) and v >= 0),
     "by": ("the name of an attribute", _is_text),
@@ -72,10 +79,10 @@ _SHAPES: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
 }
 
 
-def read(estate: Estate, mistakes: Mistakes) -> tuple[Policy, ...]:
+def read_policies(estate: Estate, mistakes: ErrorCollector) -> tuple[Policy, ...]:
     """All policies of the estate, in file and then written order; what is wrong goes to `mistakes`."""
     make = partial(_policy, estate=estate)
-    return tuple(entries.read(estate.folder, "policy", "policies", _KEYS, make, mistakes))
+    return tuple(entries.read_entries(estate.folder, "policy", "policies", _KEYS, make, mistakes))
 
 
 def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
@@ -87,10 +94,16 @@ def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
             raise EstateError(f"'{key}' has to be {needed}", place=item.place(key))
     if "by" in item and not any(item["by"] in device.attributes for device in estate.devices.values()):
         known = {key for device in estate.devices.values() for key in device.attributes}
-        raise EstateError(f"no device has an attribute '{item['by']}'", place=item.place("by"), hint=suggestion(item["by"], known))
+        raise EstateError(
+            f"no device has an attribute '{item['by']}'",
+            place=item.place("by"),
+            hint=spelling_hint(item["by"], known),
+        )
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
-        raise EstateError(f"the severity '{severity}' is neither error nor warning", place=item.place("severity"))
+        raise EstateError(
+            f"the severity '{severity}' is neither error nor warning", place=item.place("severity")
+        )
     return Policy(
         name=item["policy"],
         on=_selector(item, estate) if "on" in item else None,
@@ -106,7 +119,7 @@ def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
 
 
 def _selector(written: YamlMap, estate: Estate) -> Selector:
-    selector = selectors.parse(str(written["on"]), written.place("on"))
+    selector = selectors.parse_selector(str(written["on"]), written.place("on"))
     selector.check(device.known_by for device in estate.devices.values())
     return selector
 
@@ -126,12 +139,12 @@ def _waiver(written: Any, policy: YamlMap, estate: Estate) -> Waiver:
 class Policies:
     """The policies of an estate; `today` decides which waivers still hold."""
 
-    def __init__(self, estate: Estate, today: datetime.date, mistakes: Mistakes | None = None) -> None:
+    def __init__(self, estate: Estate, today: datetime.date, mistakes: ErrorCollector | None = None) -> None:
         """What is wrong in the policies' files goes to `mistakes`; without them it is raised as EstateError."""
         self._estate = estate
         self._today = today
-        found = mistakes or Mistakes()
-        self._policies = read(estate, found)
+        found = mistakes or ErrorCollector()
+        self._policies = read_policies(estate, found)
         if mistakes is None:
             found.raise_any()
 
@@ -144,7 +157,11 @@ class Policies:
             if policy.rule == "secret_age":
                 found = self._old_secrets(policy)
             else:
-                found = self._equal(policy, held) if policy.rule == "must_be_equal" else self._single(policy, held)
+                found = (
+                    self._equal(policy, held)
+                    if policy.rule == "must_be_equal"
+                    else self._single(policy, held)
+                )
             for problem in found:
                 yield replace(problem, kind=kind)
 
@@ -162,7 +179,9 @@ class Policies:
             days = (self._today - kept.changed).days
             if days > policy.argument:
                 hint = f"oast secret rotate {name}, then push (required in {policy.place})"
-                yield Problem(f"policy '{policy.name}': the secret '{name}' is {days} days old", policy.place, hint)
+                yield Problem(
+                    f"policy '{policy.name}': the secret '{name}' is {days} days old", policy.place, hint
+                )
 
     def _single(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
         for intent in intents:
@@ -171,19 +190,27 @@ class Policies:
             elif policy.rule == "must_differ":
                 yield from self._differ(policy, intent)
             elif not self._evaluated(policy, str(policy.argument), intent):
-                yield self._problem(policy, intent, f"the expression is not true: {policy.argument}", policy.place)
+                yield self._problem(
+                    policy, intent, f"the expression is not true: {policy.argument}", policy.place
+                )
 
     def _contains(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
         pattern = pattern_of(str(policy.argument))
         tops: list[tuple[Path, Node]] = [((), intent.tree)]
         if policy.each is not None:
-            tops = [(path, node) for path, node in _matching(intent.tree, policy.each) if not is_off(intent.platform, node)]
+            tops = [
+                (path, node)
+                for path, node in _matching(intent.tree, policy.each)
+                if not is_off(intent.platform, node)
+            ]
         for path, top in tops:
             matching = list(_matching(top, pattern, path))
             if policy.rule == "must_not_contain":
                 for where, node in matching:
                     words = node.text
-                    yield self._problem(policy, intent, f"'{words}' is not allowed", intent.place_of(where), words)
+                    yield self._problem(
+                        policy, intent, f"'{words}' is not allowed", intent.place_of(where), words
+                    )
             elif not matching:
                 holder = f"'{top.text}'" if path else "the configuration"
                 place = intent.place_of(path) if path else policy.place
@@ -200,7 +227,9 @@ class Policies:
         for number, value in enumerate(values):
             if value in values[:number]:
                 same = names[values.index(value)]
-                yield self._problem(policy, intent, f"{same} and {names[number]}{of} are the same", policy.place)
+                yield self._problem(
+                    policy, intent, f"{same} and {names[number]}{of} are the same", policy.place
+                )
 
     def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
         """The part is the same on all devices of a platform; with `by`, on all of them that have the same attribute."""
@@ -215,7 +244,9 @@ class Policies:
             for intent, part in group:
                 if part != usual:
                     message = f"'{policy.argument}' is not the same as on {model.device.name}"
-                    place = next((intent.place_of(path) for path, _ in scope.within(intent.tree).walk()), policy.place)
+                    place = next(
+                        (intent.place_of(path) for path, _ in scope.within(intent.tree).walk()), policy.place
+                    )
                     yield self._problem(policy, intent, message, place)
 
     def _evaluated(self, policy: Policy, expression: str, intent: Intent) -> Any:
@@ -226,7 +257,11 @@ class Policies:
         }
         try:
             result = evaluated(expression, names)
-            if policy.rule == "must_differ" and isinstance(policy.argument, str) and not isinstance(result, list):
+            if (
+                policy.rule == "must_differ"
+                and isinstance(policy.argument, str)
+                and not isinstance(result, list)
+            ):
                 raise TypeError("it does not give a list")
             return result
         except MissingError as error:
@@ -234,13 +269,21 @@ class Policies:
         except jinja2.TemplateSyntaxError as error:
             told, hint = (error.message or "it is no expression").rstrip("."), None
         except Exception as error:
-            told, hint = in_words(error)
+            told, hint = describe_jinja_error(error)
         message = f"the expression '{expression}' cannot be worked out: {told}"
-        raise EstateError.of([Problem(message, policy.place, hint, devices=(intent.device.name,), kind="policy")])
+        raise EstateError.of(
+            [Problem(message, policy.place, hint, devices=(intent.device.name,), kind="policy")]
+        )
 
-    def _problem(self, policy: Policy, intent: Intent, message: str, place: Place | None, excerpt: str | None = None) -> Problem:
+    def _problem(
+        self, policy: Policy, intent: Intent, message: str, place: Place | None, excerpt: str | None = None
+    ) -> Problem:
         told = f"policy '{policy.name}': {message}"
-        hint = f"{policy.message} (required in {policy.place})" if policy.message else f"required in {policy.place}"
+        hint = (
+            f"{policy.message} (required in {policy.place})"
+            if policy.message
+            else f"required in {policy.place}"
+        )
         return Problem(told, place or policy.place, hint, excerpt, (intent.device.name,))
 
 
@@ -258,13 +301,18 @@ def _meaningless(policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]
         else:
             return
     if unknown is not None:
-        yield Problem(f"policy '{policy.name}' can never match: {unknown.message}", policy.place, unknown.hint, kind="policy")
+        yield Problem(
+            f"policy '{policy.name}' can never match: {unknown.message}",
+            policy.place,
+            unknown.hint,
+            kind="policy",
+        )
 
 
 def _matching(top: Node, pattern: Pattern, path: Path = ()) -> Iterator[tuple[Path, Node]]:
     """The nodes below `top` that `pattern` matches, level by level, by what they are known by or by their whole text."""
     for identity, child in top.children.items():
-        if level_matches(pattern[0], identity) or level_matches(pattern[0], child.text):
+        if glob_matches(pattern[0], identity) or glob_matches(pattern[0], child.text):
             here = (*path, identity)
             if len(pattern) == 1:
                 yield here, child

@@ -56,7 +56,13 @@ def addresses(platform: Platform, entry: Node) -> list[tuple[Path, InterfaceAddr
     for family in ("ipv4", "ipv6"):
         for path, node in with_role(platform, entry, f"{family}_address"):
             # The length may stand in a leaf of its own (RFC 8344).
-            length = next((f"/{leaf.statement.value}" for _, leaf in with_role(platform, node, f"{family}_prefix_length")), "")
+            length = next(
+                (
+                    f"/{leaf.statement.value}"
+                    for _, leaf in with_role(platform, node, f"{family}_prefix_length")
+                ),
+                "",
+            )
             try:
                 found.append((path, ipaddress.ip_interface(f"{node.statement.value}{length}")))
             except ValueError:
@@ -91,7 +97,11 @@ def ospf_interfaces(platform: Platform, tree: Node) -> Iterator[tuple[Path, Inte
         except ValueError:
             continue
         for interface in known.values():
-            held = [address for _, address in addresses(platform, interface.node) if address.version == network.version]
+            held = [
+                address
+                for _, address in addresses(platform, interface.node)
+                if address.version == network.version
+            ]
             if interface.name not in passive and any(address.ip in network for address in held):
                 yield path, interface
 

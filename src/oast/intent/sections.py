@@ -7,15 +7,15 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from oast.config.ownership import Scope, same_part
-from oast.errors import EstateError, Mistakes
+from oast.config.ownership import Scope, patterns_overlap
+from oast.errors import ErrorCollector, EstateError
 from oast.estate import selectors, yaml_text
 from oast.estate.estate import Estate
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.intent.templates import Template
-from oast.nearest import suggestion
 from oast.records import Place, Problem
+from oast.spelling import spelling_hint
 
 FILE = "intent.yaml"
 
@@ -50,13 +50,27 @@ class Composition:
     conflicts: tuple[Problem, ...]
 
     @classmethod
-    def of(cls, every: Sequence[Template], only: frozenset[str], broken: Iterable[str], problems: Sequence[Problem]) -> Composition:
+    def of(
+        cls,
+        every: Sequence[Template],
+        only: frozenset[str],
+        broken: Iterable[str],
+        problems: Sequence[Problem],
+    ) -> Composition:
         """The composition of `every` template; `only` (empty: all) are asked for."""
         lost = frozenset(name for name in broken if not only or name in only)
         wanted = tuple(template for template in every if not only or template.section in only)
         others = {t.section: [p for other in every if other is not t for p in other.owns] for t in every}
         scopes = {t.section: Scope.of(t.owns, others[t.section]) for t in every}
-        return cls(tuple(every), wanted, lost, scopes, scope_of(wanted, every), tuple(problems), tuple(_owned_twice(every)))
+        return cls(
+            tuple(every),
+            wanted,
+            lost,
+            scopes,
+            scope_of(wanted, every),
+            tuple(problems),
+            tuple(_owned_twice(every)),
+        )
 
 
 def scope_of(wanted: Iterable[Template], every: Iterable[Template]) -> Scope:
@@ -71,29 +85,38 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
         for other in every[number + 1 :]:
             for mine in one.owns:
                 for theirs in other.owns:
-                    if same_part(mine, theirs):
+                    if patterns_overlap(mine, theirs):
                         part = " / ".join(theirs)
                         message = f"'{part}' is owned by the section '{one.section}' already ({one.file})"
                         hint = "take it out of one header, or divide it into parts"
                         yield Problem(message, other.owns_place, hint, kind="ownership")
 
 
-def read_sections(estate: Estate, mistakes: Mistakes) -> tuple[SectionUse, ...]:
+def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse, ...]:
     """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there is none at all."""
-    data = yaml_text.read_map(estate.folder / FILE, FILE)
+    data = yaml_text.read_yaml_map(estate.folder / FILE, FILE)
     for key in data:
         if key != "sections":
             with mistakes.collected():
-                raise EstateError(f"'{key}' is not known here", place=data.place(key), hint=suggestion(key, ["sections"]))
+                raise EstateError(
+                    f"'{key}' is not known here", place=data.place(key), hint=spelling_hint(key, ["sections"])
+                )
     written = data.get("sections")
     if not isinstance(written, YamlList) or not written:
-        raise EstateError("'sections' has to list at least one '- section: NAME'", place=Place(FILE, data.lines.get("sections")))
+        raise EstateError(
+            "'sections' has to list at least one '- section: NAME'",
+            place=Place(FILE, data.lines.get("sections")),
+        )
     uses: list[SectionUse] = []
     for index, item in enumerate(written):
         with mistakes.collected():
             use = _use(item, written.place(index), estate)
             if any(use.name == other.name for other in uses):
-                raise EstateError(f"the section '{use.name}' is listed twice", place=use.place, hint="join the two, with 'or' in 'on'")
+                raise EstateError(
+                    f"the section '{use.name}' is listed twice",
+                    place=use.place,
+                    hint="join the two, with 'or' in 'on'",
+                )
             uses.append(use)
     return tuple(uses)
 
@@ -103,13 +126,19 @@ def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
         raise EstateError("this has to be '- section: NAME'", place=place)
     if not NAME.fullmatch(item["section"]):
         raise EstateError(
-            f"'{item['section']}' cannot be a section's name", place=item.place("section"), hint="use up to 63 letters, digits, - and _"
+            f"'{item['section']}' cannot be a section's name",
+            place=item.place("section"),
+            hint="use up to 63 letters, digits, - and _",
         )
     for key in item:
         if key not in ("section", "on"):
-            raise EstateError(f"'{key}' is not known here", place=item.place(key), hint=suggestion(key, ("section", "on")))
+            raise EstateError(
+                f"'{key}' is not known here",
+                place=item.place(key),
+                hint=spelling_hint(key, ("section", "on")),
+            )
     on = None
     if "on" in item:
-        on = selectors.parse(str(item["on"]), item.place("on"))
+        on = selectors.parse_selector(str(item["on"]), item.place("on"))
         on.pick({device.name: device.known_by for device in estate.devices.values()})
     return SectionUse(item["section"], on, place)

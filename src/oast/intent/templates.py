@@ -16,14 +16,24 @@ import jinja2.nodes
 
 from oast.config.ownership import Pattern, pattern_of
 from oast.errors import EstateError
-from oast.estate import bounds, yaml_text
+from oast.estate import template_limits as bounds
+from oast.estate import yaml_text
 from oast.estate.expressions import stays_within
-from oast.estate.jinja_mistakes import BEYOND, MissingError, Told, beyond, in_words, path_of, syntax, unknown_words
-from oast.estate.secret_text import plain
+from oast.estate.jinja_errors import (
+    BEYOND,
+    MissingError,
+    Told,
+    beyond,
+    describe_jinja_error,
+    missing_path,
+    syntax,
+    unknown_words,
+)
+from oast.estate.secret_text import plain_text
 from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
-from oast.nearest import suggestion
 from oast.records import MARK, MARK_BEGINS, MARK_ENDS, Place, Problem, secrets_stay_objects
+from oast.spelling import spelling_hint
 
 _HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
 HEADER = ("section", "owns", "variables")
@@ -52,7 +62,7 @@ class Template:
         context = self.compiled.new_context({**self._globals, **values}, shared=True)
         try:
             with bounds.rendering():
-                return bounds.joined(self.compiled.root_render_func(context))
+                return bounds.join_limited(self.compiled.root_render_func(context))
         except Exception:
             self.compiled.environment.handle_exception()
 
@@ -62,16 +72,18 @@ class Template:
             text = self._rendered(values)
         except MissingError as error:
             place, tree = self._place_of(error), self.compiled.environment.parse(self.source)
-            path = path_of(tree, place.line, error.name) if place.file == self.file else None
+            path = missing_path(tree, place.line, error.name) if place.file == self.file else None
             message, hint = error.told(path, [name for name in values if name not in self._globals])
             raise self._for_device(message, place, hint, values, str(error.name)) from None
         except jinja2.TemplateSyntaxError as error:
             raise _syntax_error(error, self.file, self.source, self.compiled.environment) from None
         except Exception as error:
             # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
-            message, hint = in_words(error)
+            message, hint = describe_jinja_error(error)
             place = self._place_of(error)
-            raise self._for_device(f"the template cannot be rendered: {message}", place, hint, values) from None
+            raise self._for_device(
+                f"the template cannot be rendered: {message}", place, hint, values
+            ) from None
         rest = MARK.sub("", text)
         for sign in ("<secret ", MARK_BEGINS, MARK_ENDS):
             if sign in rest:
@@ -83,14 +95,21 @@ class Template:
         number = text[:at].count("\n") + 1
         place = self.line_places(values).get(number, Place(self.file))
         message = "a secret is joined with other text in an expression, or put through a filter"
-        return self._for_device(message, place, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret", values)
+        return self._for_device(
+            message,
+            place,
+            "put it out alone, text{{ secret }}text, or join it with +, which makes a secret",
+            values,
+        )
 
     def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
         """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""
         env = self.compiled.environment
-        marked = env.overlay(trim_blocks=False, lstrip_blocks=False).from_string(_with_marks(env, self.source))
+        marked = env.overlay(trim_blocks=False, lstrip_blocks=False).from_string(
+            _with_marks(env, self.source)
+        )
         with secrets_stay_objects():
-            text, unmarked = plain(marked.render(values)), plain(self.compiled.render(values))
+            text, unmarked = plain_text(marked.render(values)), plain_text(self.compiled.render(values))
         places: dict[int, Place] = {}
         if _MARK.sub("", text) != unmarked:
             return places  # The marks changed what a filter or a comparison did: no place is better than a wrong one.
@@ -111,7 +130,9 @@ class Template:
             return Place(self.file, inner.lineno)
         return Place(f"{Path(self.file).parent}/{Path(inner.filename).name}", inner.lineno)
 
-    def _for_device(self, message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = "") -> EstateError:
+    def _for_device(
+        self, message: str, place: Place, hint: str | None, values: Mapping[str, Any], undefined: str = ""
+    ) -> EstateError:
         device = values.get("device")
         names = (str(device["name"]),) if isinstance(device, Mapping) and "name" in device else ()
         written = _line(self.source, place.line) if place.file == self.file else None
@@ -140,25 +161,38 @@ def _with_marks(env: jinja2.Environment, source: str) -> str:
     return "".join(made)
 
 
-def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> Template:
+def load_template(folder: Path, section: str, platform: str, env: jinja2.Environment) -> Template:
     """The template of `section` for `platform` below the estate's `folder`. Raises EstateError."""
     path = folder / "templates" / platform / f"{section}.j2"
     file = f"templates/{platform}/{section}.j2"
     if path.exists() and not stays_within(path, folder / "templates"):
-        raise EstateError("the template leads out of the estate's templates, from where nothing is read", place=Place(file))
+        raise EstateError(
+            "the template leads out of the estate's templates, from where nothing is read", place=Place(file)
+        )
     try:
         source = path.read_text(encoding="utf-8")
     except FileNotFoundError:
         known = (p.stem for p in path.parent.glob("*.j2"))
-        raise EstateError(f"there is no template for the section '{section}'", place=Place(file), hint=suggestion(section, known)) from None
+        raise EstateError(
+            f"there is no template for the section '{section}'",
+            place=Place(file),
+            hint=spelling_hint(section, known),
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise EstateError(f"the template cannot be read: {error}", place=Place(file)) from None
     header = _header(source, file)
     if header.get("section") != section:
-        raise EstateError(f"the header names the section '{header.get('section')}', the file '{section}'", place=header.place("section"))
+        raise EstateError(
+            f"the header names the section '{header.get('section')}', the file '{section}'",
+            place=header.place("section"),
+        )
     owns = header.get("owns")
     if not isinstance(owns, list) or not owns or not all(isinstance(own, str) for own in owns):
-        raise EstateError("the header does not say what the section owns", place=header.place("owns"), hint="add for example 'owns: [ntp]'")
+        raise EstateError(
+            "the header does not say what the section owns",
+            place=header.place("owns"),
+            hint="add for example 'owns: [ntp]'",
+        )
     try:
         compiled = env.get_template(path.name)
         tree = env.parse(source)
@@ -174,10 +208,18 @@ def load(folder: Path, section: str, platform: str, env: jinja2.Environment) -> 
         raise EstateError("'variables' has to hold 'name: type' lines", place=header.place("variables"))
     declared = None if written is None else declarations(written)
     _check_names(tree, source, declared, file)
-    return Template(section, tuple(pattern_of(own) for own in owns), header.place("owns"), declared, file, source, compiled)
+    return Template(
+        section,
+        tuple(pattern_of(own) for own in owns),
+        header.place("owns"),
+        declared,
+        file,
+        source,
+        compiled,
+    )
 
 
-def of_text(name: str, text: str, env: jinja2.Environment) -> Template:
+def template_of_text(name: str, text: str, env: jinja2.Environment) -> Template:
     """A text that is rendered once, from a file outside of the estate's templates. Raises EstateError."""
     try:
         tree = env.parse(text)
@@ -198,34 +240,56 @@ def of_text(name: str, text: str, env: jinja2.Environment) -> Template:
 GIVEN = ("device", "network")
 
 
-def _check_names(tree: jinja2.nodes.Template, source: str, declared: Mapping[str, Variable] | None, file: str) -> None:
+def _check_names(
+    tree: jinja2.nodes.Template, source: str, declared: Mapping[str, Variable] | None, file: str
+) -> None:
     """A template that declares its variables uses no others."""
     if declared is None:
         return
     for name in sorted(jinja2.meta.find_undeclared_variables(tree) - set(declared) - set(GIVEN)):
-        line = min((node.lineno for node in tree.find_all(jinja2.nodes.Name) if node.name == name), default=None)
+        line = min(
+            (node.lineno for node in tree.find_all(jinja2.nodes.Name) if node.name == name), default=None
+        )
         message = f"the template uses '{name}', which its header does not declare"
-        raise EstateError.of([Problem(message, Place(file, line), suggestion(name, declared), _line(source, line), kind="variable")])
+        raise EstateError.of(
+            [
+                Problem(
+                    message,
+                    Place(file, line),
+                    spelling_hint(name, declared),
+                    _line(source, line),
+                    kind="variable",
+                )
+            ]
+        )
 
 
 def _header(source: str, file: str) -> YamlMap:
     match = _HEADER.match(source)
     if match is None and re.match(r"\s*\{#", source):
-        raise EstateError("the comment at the beginning is not closed", place=Place(file, 1), hint="end the header with '#}'")
+        raise EstateError(
+            "the comment at the beginning is not closed",
+            place=Place(file, 1),
+            hint="end the header with '#}'",
+        )
     if match is None:
         hint = "begin it with {# and the lines 'section: NAME' and 'owns: [PART]', closed by #}"
         raise EstateError("the template has no header", place=Place(file, 1), hint=hint)
     # Blank lines in front keep the line numbers of the file.
-    data = yaml_text.parse("\n" * source[: match.start("text")].count("\n") + match["text"], file)
+    data = yaml_text.parse_yaml("\n" * source[: match.start("text")].count("\n") + match["text"], file)
     if not isinstance(data, YamlMap):
         raise EstateError("the header has to hold 'name: value' lines", place=Place(file, 1))
     for key in data:
         if key not in HEADER:
-            raise EstateError(f"'{key}' is not known in a header", place=data.place(key), hint=suggestion(key, HEADER))
+            raise EstateError(
+                f"'{key}' is not known in a header", place=data.place(key), hint=spelling_hint(key, HEADER)
+            )
     return data
 
 
-def _syntax_error(error: jinja2.TemplateSyntaxError, file: str, source: str, env: jinja2.Environment) -> EstateError:
+def _syntax_error(
+    error: jinja2.TemplateSyntaxError, file: str, source: str, env: jinja2.Environment
+) -> EstateError:
     # Jinja2 names the template by its name, or by its path.
     name = Path(error.name or file).name
     other = name != Path(file).name
@@ -236,5 +300,7 @@ def _syntax_error(error: jinja2.TemplateSyntaxError, file: str, source: str, env
 
 def _told(told: Told, file: str, source: str) -> EstateError:
     line, message, hint = told
-    problem = Problem(f"the template is wrong: {message}", Place(file, line), hint, _line(source, line), kind="template")
+    problem = Problem(
+        f"the template is wrong: {message}", Place(file, line), hint, _line(source, line), kind="template"
+    )
     return EstateError.of([problem])

@@ -19,8 +19,8 @@ from typing import Any
 
 from oast.errors import EstateError
 from oast.estate.yaml_text import YamlList, YamlMap
-from oast.nearest import suggestion
 from oast.records import Place, Secret
+from oast.spelling import spelling_hint
 
 _MISSING: Any = object()
 REMEMBERED_VALUES = 20_000
@@ -49,7 +49,9 @@ def _is_interface_address(value: Any) -> bool:
     try:
         # What most values look like is known twenty times faster than it is parsed.
         likely = isinstance(value, str) and _IPV4_AND_LENGTH.fullmatch(value) is not None
-        return likely or (isinstance(value, str) and "/" in value and ipaddress.ip_interface(value) is not None)
+        return likely or (
+            isinstance(value, str) and "/" in value and ipaddress.ip_interface(value) is not None
+        )
     except ValueError:
         return False
 
@@ -137,14 +139,18 @@ def _variable(name: str, written: Any, place: Place) -> Variable:
     if isinstance(written, str):
         written = _as_map("type", written, place)
     if not isinstance(written, YamlMap):
-        raise EstateError(f"the variable '{name}' is neither a type nor a mapping", place=place, hint=suggestion("", _types()))
+        raise EstateError(
+            f"the variable '{name}' is neither a type nor a mapping",
+            place=place,
+            hint=spelling_hint("", _types()),
+        )
     if not set(written) & set(_SETTINGS):
         # A mapping of names that are no settings is short for a mapping with these fields.
         written = _as_map("fields", written, place)
     for key in written:
         if key not in _SETTINGS:
             message = f"'{key}' is not known in the variable '{name}'"
-            raise EstateError(message, place=written.place(key), hint=suggestion(key, _SETTINGS))
+            raise EstateError(message, place=written.place(key), hint=spelling_hint(key, _SETTINGS))
     kind = _kind(name, written, place)
     _check_settings(name, written)
     fields = written.get("fields") or YamlMap(place.file)
@@ -163,10 +169,14 @@ def _variable(name: str, written: Any, place: Place) -> Variable:
         of=_variable(f"{name} item", written["of"], place) if "of" in written else None,
         fields={key: _variable(key, value, fields.place(key)) for key, value in fields.items()},
     )
-    wrong = next(violations(made, made.default, name), None) if made.has_default else None
+    wrong = next(variable_violations(made, made.default, name), None) if made.has_default else None
     if wrong is not None:
         message = f"the default does not fit: {wrong.message}"
-        raise EstateError(message, place=written.place("default"), hint="a secret has no default" if made.secret else wrong.hint)
+        raise EstateError(
+            message,
+            place=written.place("default"),
+            hint="a secret has no default" if made.secret else wrong.hint,
+        )
     return made
 
 
@@ -175,7 +185,10 @@ _CHECKS: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
         "[LOWEST, HIGHEST]",
         lambda v: isinstance(v, list) and len(v) == 2 and all(map(_is_integer, v)) and v[0] <= v[1],
     ),
-    "choices": ("a list of texts or numbers", lambda v: isinstance(v, list) and bool(v) and all(isinstance(c, (str, int)) for c in v)),
+    "choices": (
+        "a list of texts or numbers",
+        lambda v: isinstance(v, list) and bool(v) and all(isinstance(c, (str, int)) for c in v),
+    ),
     "required": ("true or false", lambda v: isinstance(v, bool)),
     "secret": ("true or false", lambda v: isinstance(v, bool)),
     "least": ("a whole number", lambda v: _is_integer(v, 0)),
@@ -187,7 +200,9 @@ _CHECKS: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
 def _check_settings(name: str, written: YamlMap) -> None:
     for key, (needed, fits) in _CHECKS.items():
         if key in written and not fits(written[key]):
-            raise EstateError(f"'{key}' of the variable '{name}' has to be {needed}", place=written.place(key))
+            raise EstateError(
+                f"'{key}' of the variable '{name}' has to be {needed}", place=written.place(key)
+            )
 
 
 def _as_map(key: str, value: Any, place: Place) -> YamlMap:
@@ -202,10 +217,22 @@ def _types() -> tuple[str, ...]:
 
 
 def _kind(name: str, written: YamlMap, place: Place) -> str:
-    implied = "list" if "of" in written else "mapping" if "fields" in written else "integer" if "range" in written else "text"
+    implied = (
+        "list"
+        if "of" in written
+        else "mapping"
+        if "fields" in written
+        else "integer"
+        if "range" in written
+        else "text"
+    )
     kind = str(written.get("type", "any" if "choices" in written else implied))
     if kind not in _types():
-        raise EstateError(f"the variable '{name}' has the type '{kind}', which is not known", place=place, hint=suggestion(kind, _types()))
+        raise EstateError(
+            f"the variable '{name}' has the type '{kind}', which is not known",
+            place=place,
+            hint=spelling_hint(kind, _types()),
+        )
     return kind
 
 
@@ -222,14 +249,18 @@ class Prepared:
     def of(self, variable: Variable, value: Any) -> tuple[Any, list[Violation]]:
         """`value` with the defaults of what it lacks, down to the fields of the items of a list; and what is wrong with it."""
         if not isinstance(value, (dict, list)):
-            return value, list(violations(variable, value, variable.name))
+            return value, list(variable_violations(variable, value, variable.name))
         key = (id(variable), id(value))
         known = self._known.get(key)
         if known is None:
             if len(self._known) >= REMEMBERED_VALUES:
                 self._known.clear()
             filled = _filled(variable, value) if variable.fills else value
-            known = self._known[key] = (value, filled, list(violations(variable, value, variable.name)))
+            known = self._known[key] = (
+                value,
+                filled,
+                list(variable_violations(variable, value, variable.name)),
+            )
         return known[1], known[2]
 
 
@@ -248,7 +279,7 @@ def _filled(variable: Variable, value: Any) -> Any:
     return value
 
 
-def violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
+def variable_violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
     """What is wrong with `value`, which stands at `key`."""
     if variable.secret and not isinstance(value, Secret):
         yield Violation(key, f"'{key}' has to be a secret by reference", "write {secret: NAME}", variable)
@@ -256,7 +287,7 @@ def violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
         return
     elif variable.choices:
         if value not in variable.choices:
-            yield _wrong(variable, value, key, suggestion(str(value), map(str, variable.choices)))
+            yield _wrong(variable, value, key, spelling_hint(str(value), map(str, variable.choices)))
     elif variable.type == "list":
         yield from _in_list(variable, value, key)
     elif variable.type == "mapping":
@@ -266,12 +297,20 @@ def violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
 
 
 def _wrong(variable: Variable, value: Any, key: str, hint: str) -> Violation:
-    given = "empty" if value is None else f"'{value}'" if isinstance(value, (str, int, float)) else f"a {_kind_of(value)}"
+    given = (
+        "empty"
+        if value is None
+        else f"'{value}'"
+        if isinstance(value, (str, int, float))
+        else f"a {_kind_of(value)}"
+    )
     return Violation(key, f"'{key}' is {given}, not {variable.described}", hint, variable)
 
 
 def _kind_of(value: Any) -> str:
-    return "list" if isinstance(value, list) else "mapping" if isinstance(value, dict) else type(value).__name__
+    return (
+        "list" if isinstance(value, list) else "mapping" if isinstance(value, dict) else type(value).__name__
+    )
 
 
 def _in_list(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
@@ -279,10 +318,15 @@ def _in_list(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
         yield _wrong(variable, value, key, "write a list, each item behind '- '")
         return
     if len(value) < variable.least:
-        yield Violation(key, f"'{key}' has {len(value)} items, at least {variable.least} are needed", variable.help, variable)
+        yield Violation(
+            key,
+            f"'{key}' has {len(value)} items, at least {variable.least} are needed",
+            variable.help,
+            variable,
+        )
     for number, item in enumerate(value):
         if variable.of is not None:
-            yield from violations(variable.of, item, f"{key}[{number}]")
+            yield from variable_violations(variable.of, item, f"{key}[{number}]")
 
 
 def _in_mapping(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
@@ -291,10 +335,16 @@ def _in_mapping(variable: Variable, value: Any, key: str) -> Iterator[Violation]
         return
     for name, inner in variable.fields.items():
         if name in value:
-            yield from violations(inner, value[name], f"{key}.{name}")
+            yield from variable_violations(inner, value[name], f"{key}.{name}")
         elif inner.required and not inner.has_default:
-            yield Violation(f"{key}.{name}", f"'{key}' lacks '{name}'", inner.help or f"it is {inner.described}", inner, missing=True)
+            yield Violation(
+                f"{key}.{name}",
+                f"'{key}' lacks '{name}'",
+                inner.help or f"it is {inner.described}",
+                inner,
+                missing=True,
+            )
     for name in value:
         if variable.fields and name not in variable.fields:
-            hint = suggestion(name, variable.fields)
+            hint = spelling_hint(name, variable.fields)
             yield Violation(f"{key}.{name}", f"'{key}' has '{name}', which is not declared", hint, variable)

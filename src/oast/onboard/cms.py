@@ -19,17 +19,21 @@ VOUCHER = "1.2.840.113549.1.9.16.1.40"
 CONVEYED = "1.2.840.113549.1.9.16.1.43"
 DATA = "1.2.840.113549.1.7.1"
 SIGNED_DATA = "1.2.840.113549.1.7.2"
-HASHES: Mapping[str, hashes.HashAlgorithm] = {"sha256": hashes.SHA256(), "sha384": hashes.SHA384(), "sha512": hashes.SHA512()}
+HASHES: Mapping[str, hashes.HashAlgorithm] = {
+    "sha256": hashes.SHA256(),
+    "sha384": hashes.SHA384(),
+    "sha512": hashes.SHA512(),
+}
 LARGEST = 4_000_000
 Key = ec.EllipticCurvePrivateKey
 
 
-class NotAsSigned(ValueError):
+class SignatureError(ValueError):
     """The message is not what somebody has signed; it says why not."""
 
 
 @dataclass(frozen=True)
-class Opened:
+class SignedContent:
     """What was signed, the certificate whose key has signed it, and the others that came along. Nobody was trusted yet."""
 
     content: bytes
@@ -37,14 +41,18 @@ class Opened:
     others: tuple[x509.Certificate, ...]
 
 
-def signed(content: bytes, kind: str, certificate: x509.Certificate, key: Key, chain: Sequence[x509.Certificate] = ()) -> bytes:
+def sign_data(
+    content: bytes, kind: str, certificate: x509.Certificate, key: Key, chain: Sequence[x509.Certificate] = ()
+) -> bytes:
     """`content` of the type `kind` as signed data in DER, with the certificates that lead to whom one trusts."""
     own = asn1.Certificate.load(certificate.public_bytes(Encoding.DER))
     digest = _digest(hashes.SHA256(), content)
     attributes = cms.CMSAttributes(
         [
             cms.CMSAttribute({"type": "content_type", "values": [kind]}),
-            cms.CMSAttribute({"type": "signing_time", "values": [cms.Time({"utc_time": core.UTCTime(datetime.now(UTC))})]}),
+            cms.CMSAttribute(
+                {"type": "signing_time", "values": [cms.Time({"utc_time": core.UTCTime(datetime.now(UTC))})]}
+            ),
             cms.CMSAttribute({"type": "message_digest", "values": [digest]}),
         ]
     )
@@ -53,7 +61,8 @@ def signed(content: bytes, kind: str, certificate: x509.Certificate, key: Key, c
         {
             "version": "v1",
             "sid": cms.SignerIdentifier(
-                "issuer_and_serial_number", cms.IssuerAndSerialNumber({"issuer": own.issuer, "serial_number": own.serial_number})
+                "issuer_and_serial_number",
+                cms.IssuerAndSerialNumber({"issuer": own.issuer, "serial_number": own.serial_number}),
             ),
             "digest_algorithm": {"algorithm": "sha256"},
             "signed_attrs": attributes,
@@ -90,32 +99,34 @@ def certificates_only(certificates: Sequence[x509.Certificate]) -> bytes:
     return made
 
 
-def opened(message: bytes, kind: str) -> Opened:
+def verify_signed_data(message: bytes, kind: str) -> SignedContent:
     """The content of signed data of the type `kind`, whose one signature fits. Raises NotAsSigned: nothing is passed over that the
     signature does not cover, so that a message is accepted in one form only."""
     if len(message) > LARGEST:
-        raise NotAsSigned(f"it is longer than {LARGEST} octets")
+        raise SignatureError(f"it is longer than {LARGEST} octets")
     try:
         info = cms.ContentInfo.load(message, strict=True)
         if info["content_type"].dotted != SIGNED_DATA:
-            raise NotAsSigned("it is not signed data")
+            raise SignatureError("it is not signed data")
         data = info["content"]
         return _opened(data, kind, message, info)
-    except NotAsSigned:
+    except SignatureError:
         raise
     except Exception as wrong:  # whatever two parsers make of what anybody may have sent
-        raise NotAsSigned(f"it cannot be read: {str(wrong).splitlines()[0] if str(wrong) else type(wrong).__name__}") from None
+        raise SignatureError(
+            f"it cannot be read: {str(wrong).splitlines()[0] if str(wrong) else type(wrong).__name__}"
+        ) from None
 
 
-def _opened(data: cms.SignedData, kind: str, message: bytes, info: cms.ContentInfo) -> Opened:
+def _opened(data: cms.SignedData, kind: str, message: bytes, info: cms.ContentInfo) -> SignedContent:
     inner = data["encap_content_info"]
     if inner["content_type"].dotted != kind:
-        raise NotAsSigned(f"what is signed is of another type ({inner['content_type'].dotted})")
+        raise SignatureError(f"what is signed is of another type ({inner['content_type'].dotted})")
     content = inner["content"].native if inner["content"].native is not None else None
     if not isinstance(content, bytes):
-        raise NotAsSigned("there is no content in it")
+        raise SignatureError("there is no content in it")
     if len(data["signer_infos"]) != 1:
-        raise NotAsSigned(f"it has {len(data['signer_infos'])} signatures, and not one")
+        raise SignatureError(f"it has {len(data['signer_infos'])} signatures, and not one")
     signer = data["signer_infos"][0]
     given = [_certificate(one.chosen) for one in data["certificates"]]
     own = _signer(signer, given)
@@ -130,55 +141,65 @@ def _opened(data: cms.SignedData, kind: str, message: bytes, info: cms.ContentIn
         or len(data["crls"])
         or info.dump(force=True) != message
     ):
-        raise NotAsSigned("it has parts that nobody has signed")
-    return Opened(content, own, tuple(one for one in given if one != own))
+        raise SignatureError("it has parts that nobody has signed")
+    return SignedContent(content, own, tuple(one for one in given if one != own))
 
 
 def _certificate(written: asn1.Certificate) -> x509.Certificate:
     if written.serial_number <= 0:
-        raise NotAsSigned("a certificate in it has no number")
+        raise SignatureError("a certificate in it has no number")
     return x509.load_der_x509_certificate(written.dump())
 
 
 def _signer(signer: cms.SignerInfo, given: Sequence[x509.Certificate]) -> x509.Certificate:
     sid = signer["sid"]
     if sid.name != "issuer_and_serial_number":
-        raise NotAsSigned("it does not say by issuer and serial number who has signed it")
+        raise SignatureError("it does not say by issuer and serial number who has signed it")
     issuer, number = sid.chosen["issuer"].dump(), sid.chosen["serial_number"].native
     for one in given:
         if one.serial_number == number and one.issuer.public_bytes() == issuer:
             return one
-    raise NotAsSigned("the certificate of whoever has signed it is not in it")
+    raise SignatureError("the certificate of whoever has signed it is not in it")
 
 
 def _need_signature(signer: cms.SignerInfo, own: x509.Certificate, content: bytes, kind: str) -> None:
     name = signer["digest_algorithm"]["algorithm"].native
     if name not in HASHES:
-        raise NotAsSigned(f"its digest is by {name}")
+        raise SignatureError(f"its digest is by {name}")
     algorithm = HASHES[name]
     attributes = signer["signed_attrs"]
     values: dict[str, list[object]] = {}
     for one in attributes:
         if one["type"].native in values:
-            raise NotAsSigned("an attribute stands in it twice")
-        values[one["type"].native] = [value.dotted if isinstance(value, core.ObjectIdentifier) else value.native for value in one["values"]]
+            raise SignatureError("an attribute stands in it twice")
+        values[one["type"].native] = [
+            value.dotted if isinstance(value, core.ObjectIdentifier) else value.native
+            for value in one["values"]
+        ]
     if values.get("content_type") != [kind]:
-        raise NotAsSigned("another type was signed")
+        raise SignatureError("another type was signed")
     if values.get("message_digest") != [_digest(algorithm, content)]:
-        raise NotAsSigned("the content is not the one that was signed")
+        raise SignatureError("the content is not the one that was signed")
     # What is signed is the set itself, and not the tag that it has in the message (RFC 5652, section 5.4).
     text = b"\x31" + attributes.dump()[1:]
     key, signature = own.public_key(), signer["signature"].native
     scheme = signer["signature_algorithm"]
     try:
-        if isinstance(key, ec.EllipticCurvePublicKey) and scheme["algorithm"].native == f"{name}_ecdsa" and not scheme["parameters"].native:
+        if (
+            isinstance(key, ec.EllipticCurvePublicKey)
+            and scheme["algorithm"].native == f"{name}_ecdsa"
+            and not scheme["parameters"].native
+        ):
             key.verify(signature, text, ec.ECDSA(algorithm))
-        elif isinstance(key, rsa.RSAPublicKey) and scheme["algorithm"].native in ("rsassa_pkcs1v15", f"{name}_rsa"):
+        elif isinstance(key, rsa.RSAPublicKey) and scheme["algorithm"].native in (
+            "rsassa_pkcs1v15",
+            f"{name}_rsa",
+        ):
             key.verify(signature, text, padding.PKCS1v15(), algorithm)
         else:
-            raise NotAsSigned(f"its signature is by {scheme['algorithm'].native}")
+            raise SignatureError(f"its signature is by {scheme['algorithm'].native}")
     except InvalidSignature:
-        raise NotAsSigned("the signature does not fit") from None
+        raise SignatureError("the signature does not fit") from None
 
 
 def _digest(algorithm: hashes.HashAlgorithm, content: bytes) -> bytes:

@@ -12,7 +12,12 @@ from pathlib import Path
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, load_pem_private_key
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    NoEncryption,
+    PrivateFormat,
+    load_pem_private_key,
+)
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
 from oast.errors import EstateError, StateError
@@ -35,11 +40,14 @@ class Keys:
     server_key: Path
 
 
-def make(folder: Path, organisation: str, names: Sequence[str]) -> None:
+def make_keys(folder: Path, organisation: str, names: Sequence[str]) -> None:
     """Make them all in `folder`, which only its owner can read; the server goes by `names`, host names or addresses. Raises StateError when
     there is something already."""
     if folder.exists() and any(folder.iterdir()):
-        raise StateError(f"there are files in {folder} already: nothing was made", hint="keys are made once; move them away to make others")
+        raise StateError(
+            f"there are files in {folder} already: nothing was made",
+            hint="keys are made once; move them away to make others",
+        )
     make_private(folder)
     now = datetime.now(UTC)
     owner_key = ec.generate_private_key(ec.SECP256R1())
@@ -84,8 +92,12 @@ def _certificate(
         .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer_key.public_key()), critical=False)
     )  # fmt: skip
     if names:
-        builder = builder.add_extension(x509.SubjectAlternativeName([_name(one) for one in names]), critical=False)
-        builder = builder.add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+        builder = builder.add_extension(
+            x509.SubjectAlternativeName([_name(one) for one in names]), critical=False
+        )
+        builder = builder.add_extension(
+            x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False
+        )
     return builder.sign(issuer_key, hashes.SHA256())
 
 
@@ -96,15 +108,19 @@ def _name(written: str) -> x509.GeneralName:
         return x509.DNSName(written)
 
 
-def _keep(folder: Path, name: str, key: ec.EllipticCurvePrivateKey, chain: Sequence[x509.Certificate]) -> None:
+def _keep(
+    folder: Path, name: str, key: ec.EllipticCurvePrivateKey, chain: Sequence[x509.Certificate]
+) -> None:
     """PKCS #8 and X.509 in PEM (RFC 7468); the key for nobody else to read."""
     text = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
-    with os.fdopen(os.open(folder / f"{name}.key", os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+    with os.fdopen(
+        os.open(folder / f"{name}.key", os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"
+    ) as file:
         file.write(text)
     (folder / f"{name}.pem").write_bytes(b"".join(one.public_bytes(Encoding.PEM) for one in chain))
 
 
-def read(folder: Path) -> Keys:
+def read_keys(folder: Path) -> Keys:
     """Raises StateError when there are none, EstateError when a file is no key or certificate, or a key can be read by others."""
     try:
         owner, signer = (_first(folder / f"{name}.pem") for name in (OWNER, SIGNER))
@@ -113,10 +129,13 @@ def read(folder: Path) -> Keys:
             raise EstateError(f"{path} can be read by others", hint=f"chmod 600 {path}")
         key = load_pem_private_key(path.read_bytes(), None)
     except OSError as error:
-        raise StateError(f"{error.filename} cannot be read: {error.strerror}", hint="make the keys: oast onboard keys") from None
+        raise StateError(
+            f"{error.filename} cannot be read: {error.strerror}", hint="make the keys: oast onboard keys"
+        ) from None
     except (ValueError, TypeError):
         raise EstateError(
-            f"a file in {folder} is no key or certificate in PEM", hint="make the keys anew, or put the right ones there"
+            f"a file in {folder} is no key or certificate in PEM",
+            hint="make the keys anew, or put the right ones there",
         ) from None
     if not isinstance(key, ec.EllipticCurvePrivateKey) or key.public_key() != signer.public_key():
         raise EstateError(f"{path} is not the key of {SIGNER}.pem")

@@ -30,7 +30,11 @@ class Listener:
     ended, and why."""
 
     def __init__(
-        self, made: Callable[[], asyncio.Protocol], context: ssl.SSLContext, limits: ConnectionLimits, refused: Callable[[str, str], None]
+        self,
+        made: Callable[[], asyncio.Protocol],
+        context: ssl.SSLContext,
+        limits: ConnectionLimits,
+        refused: Callable[[str, str], None],
     ) -> None:
         self.made = made
         self.context = context
@@ -111,7 +115,11 @@ class _Connection(asyncio.Protocol):
         limits = self._listener.limits
         try:
             secured = await loop.start_tls(
-                transport, self, self._listener.context, server_side=True, ssl_handshake_timeout=limits.handshake_s
+                transport,
+                self,
+                self._listener.context,
+                server_side=True,
+                ssl_handshake_timeout=limits.handshake_s,
             )
         except (OSError, ssl.SSLError) as error:
             # Among them a handshake that takes too long, and a certificate of no manufacturer.
@@ -130,7 +138,9 @@ class _Connection(asyncio.Protocol):
         self._before.clear()
 
     def _expire(self) -> None:
-        self._listener.refused(self._address, f"the connection was ended after {self._listener.limits.connection_s:g} s")
+        self._listener.refused(
+            self._address, f"the connection was ended after {self._listener.limits.connection_s:g} s"
+        )
         self.end()
 
     def end(self) -> None:

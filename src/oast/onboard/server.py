@@ -18,12 +18,13 @@ from cryptography import x509
 
 from oast.connect.host_keys import host_key_of
 from oast.errors import EstateError, StateError
-from oast.estate.onboarding import OnboardingSettings
+from oast.estate.onboarding_settings import OnboardingSettings
 from oast.json_text import strict_json
-from oast.onboard import cms, conveyed
+from oast.onboard import cms
+from oast.onboard import conveyed_information as conveyed
 from oast.onboard.keys import Keys
 from oast.onboard.listener import ConnectionLimits, Listener
-from oast.onboard.store import Box, Boxes, State
+from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore
 from oast.onboard.trust import serial_of
 
 ROOT = "/restconf"
@@ -77,7 +78,7 @@ class BootstrapServer:
         self,
         settings: OnboardingSettings,
         keys: Keys,
-        boxes: Boxes,
+        boxes: NewDeviceStore,
         on_box: OnBox,
         configured: Callable[[str], None] = lambda serial: None,
         clock: Callable[[], float] = time.monotonic,
@@ -110,9 +111,13 @@ class BootstrapServer:
             port = await self._listener.start(self._settings.host, self._settings.port)
         except OSError as error:
             await self.close()
-            raise StateError(f"nothing can listen at {self._settings.host}:{self._settings.port}: {error.strerror or error}") from None
-        where = conveyed.redirect(self._settings.names[0], port, cms.certificates_only([self._keys.owner]))
-        self._redirect = cms.signed(where, cms.CONVEYED, self._keys.signer, self._keys.signer_key)
+            raise StateError(
+                f"nothing can listen at {self._settings.host}:{self._settings.port}: {error.strerror or error}"
+            ) from None
+        where = conveyed.redirect_information(
+            self._settings.names[0], port, cms.certificates_only([self._keys.owner])
+        )
+        self._redirect = cms.sign_data(where, cms.CONVEYED, self._keys.signer, self._keys.signer_key)
         return port
 
     async def close(self) -> None:
@@ -131,7 +136,9 @@ class BootstrapServer:
 
     def _malformed(self, address: str, status: int, said: str) -> None:
         """What is no HTTP is in the log like every request."""
-        self._log({"peer": address, "serial": None, "request": None, "status": status, "said": said[:SAID_AT_MOST]})
+        self._log(
+            {"peer": address, "serial": None, "request": None, "status": status, "said": said[:SAID_AT_MOST]}
+        )
 
     def _not_let_in(self, address: str, said: str) -> None:
         """A connection that was refused or ended: in the log, of each address once in a while."""
@@ -141,7 +148,9 @@ class BootstrapServer:
         if len(self._refused_at) >= ADDRESSES_REMEMBERED:
             self._refused_at.clear()
         self._refused_at[address] = now
-        self._log({"peer": address, "serial": None, "request": None, "status": None, "said": said[:SAID_AT_MOST]})
+        self._log(
+            {"peer": address, "serial": None, "request": None, "status": None, "said": said[:SAID_AT_MOST]}
+        )
 
     def _log(self, entry: Mapping[str, Any]) -> None:
         try:
@@ -159,16 +168,28 @@ class BootstrapServer:
             context.load_cert_chain(self._keys.server_certificate, self._keys.server_key)
             context.load_verify_locations(cafile=self._settings.makers)
         except ssl.SSLError as error:
-            raise EstateError(f"the server's key, or {self._settings.makers}, cannot be used: {error.reason}") from None
+            raise EstateError(
+                f"the server's key, or {self._settings.makers}, cannot be used: {error.reason}"
+            ) from None
         except OSError as error:
-            raise StateError(f"a key of the server, or {self._settings.makers}, cannot be read: {error.strerror}") from None
+            raise StateError(
+                f"a key of the server, or {self._settings.makers}, cannot be read: {error.strerror}"
+            ) from None
         return context
 
     # --- requests
 
     async def _host_meta(self, request: web.Request) -> web.Response:
         """RFC 8040, section 3.1."""
-        self._log({"peer": str(request.remote), "serial": None, "request": f"GET {request.path}"[:SAID_AT_MOST], "status": 200, "said": ""})
+        self._log(
+            {
+                "peer": str(request.remote),
+                "serial": None,
+                "request": f"GET {request.path}"[:SAID_AT_MOST],
+                "status": 200,
+                "said": "",
+            }
+        )
         text = f"<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='{ROOT}'/></XRD>"
         return web.Response(text=text, content_type="application/xrd+xml")
 
@@ -177,9 +198,13 @@ class BootstrapServer:
 
     async def _operation(self, request: web.Request) -> web.Response:
         operations = {"get-bootstrapping-data": self._data, "report-progress": self._progress}
-        return await self._answered(request, operations.get(request.match_info["operation"], self._nothing_there))
+        return await self._answered(
+            request, operations.get(request.match_info["operation"], self._nothing_there)
+        )
 
-    async def _answered(self, request: web.Request, answer: Callable[[str, Box | None, Mapping[str, Any]], web.Response]) -> web.Response:
+    async def _answered(
+        self, request: web.Request, answer: Callable[[str, NewDevice | None, Mapping[str, Any]], web.Response]
+    ) -> web.Response:
         """The answer, or the error; both are logged."""
         serial: str | None = None
         try:
@@ -191,12 +216,23 @@ class BootstrapServer:
         except _Refused as refused:
             response, said = _error(refused), refused.message
         except StateError as error:
-            response, said = _error(_Refused(500, "operation-failed", "it cannot be answered now")), error.message
+            response, said = (
+                _error(_Refused(500, "operation-failed", "it cannot be answered now")),
+                error.message,
+            )
         asked = f"{request.method} {request.path}"[:SAID_AT_MOST]
         try:
             if said and serial is not None and response.status < 500:
                 self._boxes.refuse(serial, said)
-            self._boxes.log({"peer": str(request.remote), "serial": serial, "request": asked, "status": response.status, "said": said})
+            self._boxes.log(
+                {
+                    "peer": str(request.remote),
+                    "serial": serial,
+                    "request": asked,
+                    "status": response.status,
+                    "said": said,
+                }
+            )
         except StateError as error:
             # Who was answered is answered, also when nothing more can be written.
             said = said or error.message
@@ -213,7 +249,11 @@ class BootstrapServer:
         times.append(now)
 
     def _for_its_own(
-        self, serial: str, certificate: str, body: Mapping[str, Any], answer: Callable[[str, Box | None, Mapping[str, Any]], web.Response]
+        self,
+        serial: str,
+        certificate: str,
+        body: Mapping[str, Any],
+        answer: Callable[[str, NewDevice | None, Mapping[str, Any]], web.Response],
     ) -> web.Response:
         box = self._boxes.one(serial)
         if box is not None and not self._boxes.is_its(serial, certificate):
@@ -221,43 +261,61 @@ class BootstrapServer:
             raise _Refused(403, "access-denied", "another device has this serial number")
         return answer(serial, box, body)
 
-    def _nothing_there(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
+    def _nothing_there(self, serial: str, box: NewDevice | None, body: Mapping[str, Any]) -> web.Response:
         raise _Refused(404, "invalid-value", "there is nothing here")
 
-    def _data(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
+    def _data(self, serial: str, box: NewDevice | None, body: Mapping[str, Any]) -> web.Response:
         """get-bootstrapping-data (RFC 8572, section 7.2)."""
         given = self._boxes.artifacts(serial)
         if box is None or given is None:
-            raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
+            raise _Refused(
+                404, "invalid-value", "it is not expected: nothing was staged for this serial number"
+            )
         # Whoever does not know yet whether to trust this server is told how to, and asks again (section 5.3).
         elsewhere = "signed-data-preferred" in body
-        if box.state in (State.CALLED, State.MANAGED):
+        if box.state in (NewDeviceState.CALLED, NewDeviceState.MANAGED):
             raise _Refused(403, "access-denied", f"it is {box.state} already, and was not staged again")
-        if box.state is not State.CONFIGURED:
-            self._boxes.come_to(serial, State.ASKED, NOT_HEARD)
-        self._on_box(box.name, "has asked, and was told whom to trust" if elsewhere else "was given its first configuration")
+        if box.state is not NewDeviceState.CONFIGURED:
+            self._boxes.come_to(serial, NewDeviceState.ASKED, NOT_HEARD)
+        self._on_box(
+            box.name,
+            "has asked, and was told whom to trust" if elsewhere else "was given its first configuration",
+        )
         information = self._redirect if elsewhere else given.conveyed
-        names = (("conveyed-information", information), ("owner-certificate", given.owner), ("ownership-voucher", given.voucher))
-        output = {"reporting-level": "verbose", **{name: base64.b64encode(data).decode() for name, data in names}}
+        names = (
+            ("conveyed-information", information),
+            ("owner-certificate", given.owner),
+            ("ownership-voucher", given.voucher),
+        )
+        output = {
+            "reporting-level": "verbose",
+            **{name: base64.b64encode(data).decode() for name, data in names},
+        }
         return web.Response(text=json.dumps({f"{MODULE}:output": output}), content_type=YANG_JSON)
 
-    def _progress(self, serial: str, box: Box | None, body: Mapping[str, Any]) -> web.Response:
+    def _progress(self, serial: str, box: NewDevice | None, body: Mapping[str, Any]) -> web.Response:
         """report-progress (RFC 8572, section 7.3)."""
         kind, message = body.get("progress-type"), str(body.get("message", ""))[:SAID_AT_MOST]
         if not isinstance(kind, str) or kind not in PROGRESS:
             raise _Refused(400, "invalid-value", "unknown 'progress-type'")
         if box is None:
-            raise _Refused(404, "invalid-value", "it is not expected: nothing was staged for this serial number")
+            raise _Refused(
+                404, "invalid-value", "it is not expected: nothing was staged for this serial number"
+            )
         said = " ".join("".join(c if c.isprintable() else " " for c in message).split())
-        if box.state in (State.CALLED, State.MANAGED):
+        if box.state in (NewDeviceState.CALLED, NewDeviceState.MANAGED):
             raise _Refused(409, "operation-failed", f"it is {box.state} already")
         if kind in ERRORS:
-            self._boxes.come_to(serial, State.FAILED, f"{kind}: {said}" if said else str(kind))
+            self._boxes.come_to(serial, NewDeviceState.FAILED, f"{kind}: {said}" if said else str(kind))
         elif kind == COMPLETE:
-            if box.state not in (State.ASKED, State.CONFIGURED):
-                raise _Refused(409, "operation-failed", "it says that it is configured, and has asked for nothing since it was staged")
+            if box.state not in (NewDeviceState.ASKED, NewDeviceState.CONFIGURED):
+                raise _Refused(
+                    409,
+                    "operation-failed",
+                    "it says that it is configured, and has asked for nothing since it was staged",
+                )
             keys = self._host_keys(serial, body)
-            self._boxes.come_to(serial, State.CONFIGURED, None, keys)
+            self._boxes.come_to(serial, NewDeviceState.CONFIGURED, None, keys)
             self._configured(serial)
         self._on_box(box.name, f"{kind}{f': {said}' if said else ''}")
         return web.Response(status=204)
@@ -267,7 +325,9 @@ class BootstrapServer:
         try:
             keys = _host_keys(body)
             if not keys:
-                raise _Refused(400, "missing-element", "the device reported no host key, so it cannot be identified")
+                raise _Refused(
+                    400, "missing-element", "the device reported no host key, so it cannot be identified"
+                )
         except _Refused as refused:
             self._boxes.note(serial, refused.message)
             raise
@@ -279,14 +339,22 @@ class _Http(RequestHandler):
 
     __slots__ = ("_malformed",)
 
-    def __init__(self, server: web.Server, loop: asyncio.AbstractEventLoop, malformed: Callable[[str, int, str], None]) -> None:
+    def __init__(
+        self, server: web.Server, loop: asyncio.AbstractEventLoop, malformed: Callable[[str, int, str], None]
+    ) -> None:
         super().__init__(server, loop=loop, keepalive_timeout=IDLE_S, lingering_time=0)
         self._malformed = malformed
 
     def handle_error(
-        self, request: web.BaseRequest, status: int = 500, exc: BaseException | None = None, message: str | None = None
+        self,
+        request: web.BaseRequest,
+        status: int = 500,
+        exc: BaseException | None = None,
+        message: str | None = None,
     ) -> web.StreamResponse:
-        said = " ".join("".join(c if c.isprintable() else " " for c in str(message or exc or "it is no HTTP")).split())
+        said = " ".join(
+            "".join(c if c.isprintable() else " " for c in str(message or exc or "it is no HTTP")).split()
+        )
         self._malformed(str(request.remote), status, said)
         if request.writer.output_size > 0:
             raise ConnectionError("an answer was sent already")
@@ -343,7 +411,9 @@ def _host_keys(body: Mapping[str, Any]) -> tuple[str, ...]:
     listed = keys.get("ssh-host-key") if isinstance(keys, dict) else []
     found = []
     for one in listed if isinstance(listed, list) else []:
-        algorithm, data = (one.get("algorithm"), one.get("key-data")) if isinstance(one, dict) else (None, None)
+        algorithm, data = (
+            (one.get("algorithm"), one.get("key-data")) if isinstance(one, dict) else (None, None)
+        )
         try:
             found.append(host_key_of(str(algorithm), str(data)).line)
         except ValueError as wrong:

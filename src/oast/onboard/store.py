@@ -42,7 +42,7 @@ ROWS = "SELECT serial, name, attributes, state, since, staged, why, certificate,
 MOST_REFUSED = 1000
 
 
-class State(StrEnum):
+class NewDeviceState(StrEnum):
     """How far a new device has come."""
 
     STAGED = "staged"
@@ -54,14 +54,14 @@ class State(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Box:
+class NewDevice:
     """A new device. `since` (UTC) is when it came to its `state`, `why` it failed; `certificate` is the SHA-256 of the one that it has
     shown first, and `noted` the last thing that was noted besides, as somebody else with its serial number."""
 
     serial: str
     name: str
     attributes: Mapping[str, Any]
-    state: State
+    state: NewDeviceState
     since: datetime
     staged: datetime
     why: str | None
@@ -73,7 +73,7 @@ class Box:
 
 
 @dataclass(frozen=True, slots=True)
-class Refusal:
+class OnboardingRefusal:
     """A serial number that was refused: when last (UTC), how many times, and why."""
 
     serial: str
@@ -91,14 +91,14 @@ class Artifacts:
     voucher: bytes
 
 
-class Boxes:
+class NewDeviceStore:
     """The database of one estate; use as a context. Every method raises StateError when it cannot be read or written."""
 
     def __init__(self, working: Path) -> None:
         self._folder = working / FOLDER
         self._connection: sqlite3.Connection | None = None
 
-    def __enter__(self) -> Boxes:
+    def __enter__(self) -> NewDeviceStore:
         with self._told():
             make_private(self._folder)
             path = self._folder / FILE
@@ -134,17 +134,24 @@ class Boxes:
         with self._told():
             return self._connection.execute(sql, values).fetchall()
 
-    def all(self) -> list[Box]:
+    def all(self) -> list[NewDevice]:
         """Every device, in the order of their names."""
         rows = self._do(f"{ROWS} ORDER BY name")
         return [_box(row) for row in rows]
 
-    def one(self, serial: str) -> Box | None:
+    def one(self, serial: str) -> NewDevice | None:
         """The device with that serial number, if it is expected."""
         rows = self._do(f"{ROWS} WHERE serial = ?", serial)
         return _box(rows[0]) if rows else None
 
-    def stage(self, serial: str, name: str, attributes: Mapping[str, Any], given: Artifacts, change: str | None = None) -> None:
+    def stage(
+        self,
+        serial: str,
+        name: str,
+        attributes: Mapping[str, Any],
+        given: Artifacts,
+        change: str | None = None,
+    ) -> None:
         """A device is expected from now on, as the approved `change` says, if there is one; staged again, it begins anew."""
         now = _now()
         self._do("BEGIN IMMEDIATE")
@@ -153,9 +160,11 @@ class Boxes:
             self._do("DELETE FROM refused WHERE serial = ?", serial)
             self._do(
                 "INSERT INTO device (serial, name, attributes, state, since, staged, change) VALUES (?, ?, ?, ?, ?, ?, ?)",
-                serial, name, json.dumps(dict(attributes)), State.STAGED, now, now, change,
+                serial, name, json.dumps(dict(attributes)), NewDeviceState.STAGED, now, now, change,
             )  # fmt: skip
-            self._do("INSERT INTO artifact VALUES (?, ?, ?, ?)", serial, given.conveyed, given.owner, given.voucher)
+            self._do(
+                "INSERT INTO artifact VALUES (?, ?, ?, ?)", serial, given.conveyed, given.owner, given.voucher
+            )
             self._do("COMMIT")
         except BaseException:
             with suppress(StateError):
@@ -174,13 +183,23 @@ class Boxes:
     def is_its(self, serial: str, certificate: str) -> bool:
         """Whether that is the certificate which the device has shown first; the first one is."""
         rows = self._do(
-            "UPDATE device SET certificate = coalesce(certificate, ?) WHERE serial = ? RETURNING certificate", certificate, serial
+            "UPDATE device SET certificate = coalesce(certificate, ?) WHERE serial = ? RETURNING certificate",
+            certificate,
+            serial,
         )
         return bool(rows) and rows[0][0] == certificate
 
-    def come_to(self, serial: str, state: State, why: str | None = None, host_keys: tuple[str, ...] | None = None) -> None:
+    def come_to(
+        self,
+        serial: str,
+        state: NewDeviceState,
+        why: str | None = None,
+        host_keys: tuple[str, ...] | None = None,
+    ) -> None:
         """The device has come so far."""
-        self._do("UPDATE device SET state = ?, since = ?, why = ? WHERE serial = ?", state, _now(), why, serial)
+        self._do(
+            "UPDATE device SET state = ?, since = ?, why = ? WHERE serial = ?", state, _now(), why, serial
+        )
         if host_keys is not None:
             self._do("UPDATE device SET host_keys = ? WHERE serial = ?", json.dumps(host_keys), serial)
 
@@ -194,12 +213,18 @@ class Boxes:
             "INSERT INTO refused VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE SET at = excluded.at, times = times + 1, why = excluded.why",
             serial, _now(), why,
         )  # fmt: skip
-        self._do("DELETE FROM refused WHERE serial IN (SELECT serial FROM refused ORDER BY at DESC LIMIT -1 OFFSET ?)", MOST_REFUSED)
+        self._do(
+            "DELETE FROM refused WHERE serial IN (SELECT serial FROM refused ORDER BY at DESC LIMIT -1 OFFSET ?)",
+            MOST_REFUSED,
+        )
 
-    def refusals(self) -> list[Refusal]:
+    def refusals(self) -> list[OnboardingRefusal]:
         """Who was refused, the last first."""
         rows = self._do("SELECT serial, at, times, why FROM refused ORDER BY at DESC, serial")
-        return [Refusal(serial, datetime.fromisoformat(at), times, why) for serial, at, times, why in rows]
+        return [
+            OnboardingRefusal(serial, datetime.fromisoformat(at), times, why)
+            for serial, at, times, why in rows
+        ]
 
     def log(self, entry: Mapping[str, Any]) -> None:
         """One request, as a line of JSON; of a file that is full, the former one is kept."""
@@ -216,10 +241,21 @@ class Boxes:
                 file.write(json.dumps({"at": _now(), **entry}, ensure_ascii=True) + "\n")
 
 
-def _box(row: tuple[Any, ...]) -> Box:
+def _box(row: tuple[Any, ...]) -> NewDevice:
     serial, name, attributes, state, since, staged, why, certificate, host_keys, noted, change = row
     times = datetime.fromisoformat(since), datetime.fromisoformat(staged)
-    return Box(serial, name, json.loads(attributes), State(state), *times, why, certificate, tuple(json.loads(host_keys)), noted, change)
+    return NewDevice(
+        serial,
+        name,
+        json.loads(attributes),
+        NewDeviceState(state),
+        *times,
+        why,
+        certificate,
+        tuple(json.loads(host_keys)),
+        noted,
+        change,
+    )
 
 
 def _now() -> str:

@@ -19,19 +19,28 @@ def authorities(path: Path, what: str) -> list[x509.Certificate]:
     except OSError as error:
         raise StateError(f"{what}: {path} cannot be read: {error.strerror}") from None
     except ValueError:
-        raise EstateError(f"{what}: {path} has no certificate in it", hint="it is a file of certificates in PEM") from None
+        raise EstateError(
+            f"{what}: {path} has no certificate in it", hint="it is a file of certificates in PEM"
+        ) from None
     return found
 
 
-def why_not(
-    certificate: x509.Certificate, others: Sequence[x509.Certificate], trusted: Sequence[x509.Certificate], at: datetime
+def chain_error(
+    certificate: x509.Certificate,
+    others: Sequence[x509.Certificate],
+    trusted: Sequence[x509.Certificate],
+    at: datetime,
 ) -> str | None:
     """Why `certificate` leads over `others` to none of `trusted` at a time; None when it does."""
     anything = verification.ExtensionPolicy.permit_all()
-    builder = verification.PolicyBuilder().store(verification.Store(list(trusted))).time(at).max_chain_depth(4)
+    builder = (
+        verification.PolicyBuilder().store(verification.Store(list(trusted))).time(at).max_chain_depth(4)
+    )
     ca = verification.ExtensionPolicy.webpki_defaults_ca()
     try:
-        builder.extension_policies(ca_policy=ca, ee_policy=anything).build_client_verifier().verify(certificate, list(others))
+        builder.extension_policies(ca_policy=ca, ee_policy=anything).build_client_verifier().verify(
+            certificate, list(others)
+        )
     except (verification.VerificationError, ValueError) as wrong:
         return str(wrong)
     return None

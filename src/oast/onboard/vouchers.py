@@ -13,13 +13,20 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from oast.json_text import strict_json
 from oast.onboard import cms
-from oast.onboard.cms import NotAsSigned
-from oast.onboard.trust import why_not
+from oast.onboard.cms import SignatureError
+from oast.onboard.trust import chain_error
 
 TOP = "ietf-voucher:voucher"
 ASSERTIONS = ("verified", "logged", "proximity")
 NEEDED = ("created-on", "assertion", "serial-number", "pinned-domain-cert")
-KNOWN = (*NEEDED, "expires-on", "idevid-issuer", "domain-cert-revocation-checks", "nonce", "last-renewal-date")
+KNOWN = (
+    *NEEDED,
+    "expires-on",
+    "idevid-issuer",
+    "domain-cert-revocation-checks",
+    "nonce",
+    "last-renewal-date",
+)
 
 
 @dataclass(frozen=True)
@@ -33,17 +40,19 @@ class Voucher:
     assertion: str
 
 
-def read(message: bytes, trusted: Sequence[x509.Certificate], at: datetime) -> Voucher:
+def read_voucher(message: bytes, trusted: Sequence[x509.Certificate], at: datetime) -> Voucher:
     """The voucher in signed data, signed by one of `trusted`, as it is `at` a time. Raises NotAsSigned that says why it is none."""
-    opened = cms.opened(message, cms.VOUCHER)
+    opened = cms.verify_signed_data(message, cms.VOUCHER)
     voucher = _voucher(opened.content)
-    why = why_not(opened.signer, opened.others, trusted, at)
+    why = chain_error(opened.signer, opened.others, trusted, at)
     if why is not None:
-        raise NotAsSigned(f"whoever has signed it is not known: {why}")
+        raise SignatureError(f"whoever has signed it is not known: {why}")
     if voucher.created_on > at:
-        raise NotAsSigned(f"it was made at {voucher.created_on:%Y-%m-%d %H:%M} UTC, and now it is {at:%Y-%m-%d %H:%M}")
+        raise SignatureError(
+            f"it was made at {voucher.created_on:%Y-%m-%d %H:%M} UTC, and now it is {at:%Y-%m-%d %H:%M}"
+        )
     if voucher.expires_on is not None and voucher.expires_on <= at:
-        raise NotAsSigned(f"it has expired on {voucher.expires_on:%Y-%m-%d %H:%M} UTC")
+        raise SignatureError(f"it has expired on {voucher.expires_on:%Y-%m-%d %H:%M} UTC")
     return voucher
 
 
@@ -54,15 +63,23 @@ def _voucher(content: bytes) -> Voucher:
         unknown = next((name for name in data if name not in KNOWN), None)
         missing = next((name for name in NEEDED if name not in data), None)
     except (ValueError, KeyError, TypeError, RecursionError):
-        raise NotAsSigned("what is signed is no voucher") from None
+        raise SignatureError("what is signed is no voucher") from None
     if unknown is not None or missing is not None:
-        raise NotAsSigned(f"the voucher has '{unknown}', which is not known" if unknown is not None else f"the voucher has no '{missing}'")
-    if data["assertion"] not in ASSERTIONS or not isinstance(data["serial-number"], str) or not data["serial-number"]:
-        raise NotAsSigned("the voucher says no serial number, or not how it knows whose the device is")
+        raise SignatureError(
+            f"the voucher has '{unknown}', which is not known"
+            if unknown is not None
+            else f"the voucher has no '{missing}'"
+        )
+    if (
+        data["assertion"] not in ASSERTIONS
+        or not isinstance(data["serial-number"], str)
+        or not data["serial-number"]
+    ):
+        raise SignatureError("the voucher says no serial number, or not how it knows whose the device is")
     try:
         pinned = x509.load_der_x509_certificate(base64.b64decode(data["pinned-domain-cert"], validate=True))
     except (ValueError, TypeError, binascii.Error):
-        raise NotAsSigned("the voucher's pinned-domain-cert is no certificate") from None
+        raise SignatureError("the voucher's pinned-domain-cert is no certificate") from None
     expires = _time(data["expires-on"]) if "expires-on" in data else None
     return Voucher(data["serial-number"], pinned, _time(data["created-on"]), expires, data["assertion"])
 
@@ -74,11 +91,11 @@ def _time(written: object) -> datetime:
     except ValueError:
         found = datetime.min
     if found.tzinfo is None:
-        raise NotAsSigned(f"the voucher has {str(written)[:40]!r} for a time")
+        raise SignatureError(f"the voucher has {str(written)[:40]!r} for a time")
     return found.astimezone(UTC)
 
 
-def is_of(voucher: Voucher, serial: str, owner: x509.Certificate) -> str | None:
+def matches_owner(voucher: Voucher, serial: str, owner: x509.Certificate) -> str | None:
     """Why the voucher does not give the device `serial` to `owner`; None when it does."""
     if voucher.serial != serial:
         return f"it is for the serial number {voucher.serial[:80]}"

@@ -8,15 +8,15 @@ from typing import Protocol
 
 from oast.change.plan.diff import Comparison
 from oast.change.rollout.neighbor_impact import NeighborImpact
-from oast.config.difference import applied
+from oast.config.edits import apply_edits
 from oast.config.tree import Node
 from oast.connect.connector import Connector
 from oast.operations.preparation import Preparation
 from oast.readings.tables import Readings
-from oast.verify.as_before import as_before, gone, within
 from oast.verify.checks import Check
-from oast.verify.meant import Cable, Meant
-from oast.verify.points import Expected
+from oast.verify.intent_facts import Cable, IntentFacts
+from oast.verify.regression_checks import devices_within_hops, facts_removed, regression_checks
+from oast.verify.snapshots import ExpectedLoss
 
 
 class Chosen(Protocol):
@@ -26,11 +26,15 @@ class Chosen(Protocol):
     def neighbor_hops(self) -> int | None: ...
 
     @property
-    def expect(self) -> tuple[Expected, ...]: ...
+    def expect(self) -> tuple[ExpectedLoss, ...]: ...
 
 
 def surroundings(
-    preparation: Preparation, comparisons: Sequence[Comparison], connector: Connector, chosen: Chosen, parallel: int
+    preparation: Preparation,
+    comparisons: Sequence[Comparison],
+    connector: Connector,
+    chosen: Chosen,
+    parallel: int,
 ) -> NeighborImpact | None:
     """What is looked at around the devices of `comparisons` that change; None when nobody is."""
     estate = preparation.estate
@@ -41,16 +45,18 @@ def surroundings(
     cables: dict[Cable, Cable] = {}
     for link in estate.links:
         cables[link.one], cables[link.other] = link.other, link.one
-    without = gone([(_as(one, one.running), _as(one, applied(one.edits, one.running))) for one in changing], cables)
+    without = facts_removed(
+        [(_as(one, one.running), _as(one, apply_edits(one.edits, one.running))) for one in changing], cables
+    )
 
     def checks_of(name: str, readings: Readings) -> Iterable[Check]:
-        return as_before(name, readings, without, chosen.expect)
+        return regression_checks(name, readings, without, chosen.expect)
 
     def near(names: Iterable[str]) -> set[str]:
-        return within(names, cables, cables.__getitem__, hops)
+        return devices_within_hops(names, cables, cables.__getitem__, hops)
 
     return NeighborImpact(connector, preparation.network, near, checks_of, parallel)
 
 
-def _as(comparison: Comparison, tree: Node) -> Meant:
-    return Meant(replace(comparison.intent, tree=tree))
+def _as(comparison: Comparison, tree: Node) -> IntentFacts:
+    return IntentFacts(replace(comparison.intent, tree=tree))

@@ -14,22 +14,22 @@ from xml.sax.saxutils import escape
 import jmespath
 from jmespath.exceptions import JMESPathError
 
-from oast.config.difference import secrets_below
-from oast.config.indented import IndentedSyntax
+from oast.config.edits import secrets_below
+from oast.config.indented_syntax import IndentedSyntax
 from oast.connect.session import Session
 from oast.errors import DeviceError, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
-from oast.nearest import suggestion
 from oast.operations.each import of_each
-from oast.platforms.catalogue import READINGS, TEXT, FieldType
 from oast.platforms.definition import Platform
-from oast.readings.read import read
+from oast.platforms.reading_schema import READINGS, TEXT, FieldType
+from oast.readings.filter_expression import condition
+from oast.readings.read import read_readings
 from oast.readings.tables import Record
-from oast.readings.values import OtherValue, natural, plain, text_of
-from oast.readings.where import condition
+from oast.readings.values import OtherValue, natural_sort_key, to_json, to_text
+from oast.spelling import spelling_hint
 
 DEVICE = "device"
 UNIFIED = 3
@@ -48,12 +48,17 @@ class Asked:
     def where(self, text: str) -> Asked:
         """Only the records that the expression `text` means; `device` is a field, too. Raises EstateError."""
         meant = condition(text, {DEVICE: TEXT, **self.fields})
-        kept = {name: [one for one in records if meant({DEVICE: name, **one})] for name, records in self.records.items()}
+        kept = {
+            name: [one for one in records if meant({DEVICE: name, **one})]
+            for name, records in self.records.items()
+        }
         return Asked(self.reading, self.fields, kept, self.failed, self.logs)
 
     def rows(self, sort: str | None = None, *, descending: bool = False) -> list[Record]:
         """All records, each with its device, in order of the inventory, or of the field `sort`."""
-        rows: list[Record] = [{DEVICE: name, **one} for name, records in self.records.items() for one in records]
+        rows: list[Record] = [
+            {DEVICE: name, **one} for name, records in self.records.items() for one in records
+        ]
         if sort is None:
             return rows
         return sorted(rows, key=lambda row: _in_order(row.get(sort)), reverse=descending)
@@ -75,7 +80,9 @@ def compiled(path: str) -> Callable[[Any], Any]:
         try:
             return parsed.search(data)
         except (JMESPathError, TypeError, ValueError) as wrong:
-            raise UsageError(f"--pick: '{path}' does not fit the records: {str(wrong).splitlines()[0]}") from None
+            raise UsageError(
+                f"--pick: '{path}' does not fit the records: {str(wrong).splitlines()[0]}"
+            ) from None
 
     return search
 
@@ -86,8 +93,10 @@ def records_document(records: Sequence[Record]) -> list[dict[str, Any]]:
 
 
 def _plain(record: Record) -> dict[str, Any]:
-    found = {name: plain(value) for name, value in record.items()}
-    listed = {f"{name}-listed": value.listed for name, value in record.items() if isinstance(value, OtherValue)}
+    found = {name: to_json(value) for name, value in record.items()}
+    listed = {
+        f"{name}-listed": value.listed for name, value in record.items() if isinstance(value, OtherValue)
+    }
     return found | listed
 
 
@@ -99,7 +108,7 @@ def _in_order(value: Any) -> tuple[Any, ...]:
         return 1, value
     if hasattr(value, "version"):
         return 1, value.version, value
-    return (1, natural(text_of(value)))
+    return (1, natural_sort_key(to_text(value)))
 
 
 def readings_known(platforms: Sequence[Platform]) -> dict[str, Mapping[str, FieldType]]:
@@ -108,16 +117,20 @@ def readings_known(platforms: Sequence[Platform]) -> dict[str, Mapping[str, Fiel
     for platform in platforms:
         for name, definition in platform.readings.items():
             fields = found.setdefault(name, {})
-            fields.update(READINGS[name].fields if name in READINGS else dict.fromkeys(definition.fields, TEXT))
+            fields.update(
+                READINGS[name].fields if name in READINGS else dict.fromkeys(definition.fields, TEXT)
+            )
     return dict(sorted(found.items()))
 
 
 def fields_of(estate: Estate, reading: str, on: str | None = None) -> Mapping[str, FieldType]:
     """The fields of a reading of the devices that `on` picks. Raises EstateError, and UsageError when none of them has such a reading."""
     builder = IntentBuilder(estate)
-    known = readings_known(list({device.platform: builder.platform(device) for device in estate.pick(on)}.values()))
+    known = readings_known(
+        list({device.platform: builder.platform(device) for device in estate.pick(on)}.values())
+    )
     if reading not in known:
-        raise UsageError(f"no device here has a reading '{reading}'", hint=suggestion(reading, known))
+        raise UsageError(f"no device here has a reading '{reading}'", hint=spelling_hint(reading, known))
     return known[reading]
 
 
@@ -128,7 +141,7 @@ async def ask(
     *,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
     to: str | None = None,
 ) -> Asked:
     """Read `reading` of the devices that `on` picks; of a ping or a trace, to the address `to`. Raises EstateError, and UsageError when
@@ -144,8 +157,11 @@ async def ask(
         if reading not in platform.readings:
             raise DeviceError(f"its platform '{platform.name}' has no reading '{reading}'")
         hide = session.transcript.masking.hide
-        found = (await read(session, platform, [name]))[name]
-        return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in found]
+        found = (await read_readings(session, platform, [name]))[name]
+        return [
+            {name: hide(value) if isinstance(value, str) else value for name, value in record.items()}
+            for record in found
+        ]
 
     found, failed, logs = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
     return Asked(reading, fields, found, failed, logs)
@@ -197,7 +213,7 @@ async def list_raw(
     allow_any: bool = False,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
 ) -> Listed:
     """What `command` lists on the devices that `on` picks. Only what their platforms know to change nothing, unless `allow_any`.
 
@@ -235,7 +251,10 @@ def need_only_reading(builder: IntentBuilder, devices: Sequence[Device], command
         platform = builder.platform(device)
         if not only_reads(platform, command):
             message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
-            raise UsageError(message, hint="[session] read_only of the platform lists those that do; oast ask --raw has --allow-any")
+            raise UsageError(
+                message,
+                hint="[session] read_only of the platform lists those that do; oast ask --raw has --allow-any",
+            )
 
 
 def _need_one_line(command: str) -> None:

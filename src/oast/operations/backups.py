@@ -6,18 +6,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oast.answer_parsing import parse_if_long
-from oast.archive.archive import BRANCH, RUNNING, STARTUP, Kept
-from oast.archive.backups import Backups, Listing
+from oast.archive.archive import BRANCH, RUNNING, STARTUP, BackupEntry
+from oast.archive.backups import Backups, ConfigSnapshot
 from oast.change.record.baseline import Drift
 from oast.change.record.identity import identity
-from oast.config.difference import difference
-from oast.config.indented import tree_as_listed
+from oast.config.edits import difference
+from oast.config.indented_syntax import tree_as_listed
 from oast.config.tree import root_of
 from oast.connect.session import Capability, Session
 from oast.errors import DeviceError, StateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
 from oast.operations.each import of_each
 
@@ -42,7 +42,7 @@ async def backup(
     startup: bool = False,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
 ) -> BackupResult:
     """Read the devices, and keep what they list. Raises EstateError, UsageError, StateError; then nothing was kept."""
     backups = Backups(estate)
@@ -52,7 +52,9 @@ async def backup(
             backups.archive.need_free(label)
         devices = estate.pick(on)
         kinds = (RUNNING, STARTUP) if startup else (RUNNING,)
-        listings, failed = await listed(estate, devices, kinds, parallel=parallel, timeout_s=timeout_s, on_event=on_event)
+        listings, failed = await listed(
+            estate, devices, kinds, parallel=parallel, timeout_s=timeout_s, on_event=on_event
+        )
         every = [listing for device in devices for listing in listings.get(device.name, ())]
         who = identity(estate.folder, estate.environment)
         commit = backups.keep(every, why or label or "backup", who, label) if every else None
@@ -74,19 +76,19 @@ async def listed(
     *,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
-) -> tuple[Mapping[str, list[Listing]], Mapping[str, DeviceError]]:
+    on_event: OnEvent = ignore_event,
+) -> tuple[Mapping[str, list[ConfigSnapshot]], Mapping[str, DeviceError]]:
     """What each device lists of `kinds`, where it has them, and why that of the others could not be had."""
     builder = IntentBuilder(estate)
 
-    async def one(device: Device, session: Session) -> list[Listing]:
+    async def one(device: Device, session: Session) -> list[ConfigSnapshot]:
         syntax = builder.syntax(device)
         texts = {RUNNING: await session.read_running()} if RUNNING in kinds else {}
         if STARTUP in kinds and Capability.STARTUP in session.capabilities:
             texts[STARTUP] = await session.read_startup()
         for text in texts.values():
             await parse_if_long((text,), tree_as_listed, syntax, text)  # what cannot be read is no backup
-        return [Listing(device.name, kind, syntax, text) for kind, text in texts.items()]
+        return [ConfigSnapshot(device.name, kind, syntax, text) for kind, text in texts.items()]
 
     found, failed, _ = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
     return found, dict(failed)
@@ -96,7 +98,7 @@ def differences(estate: Estate, first: str, second: str | None, on: str | None) 
     """What is different between two points in time, or between one and what was kept last. Raises EstateError, UsageError, StateError."""
     backups = Backups(estate)
     one = backups.archive.point(first)
-    other = backups.archive.point(second) if second is not None else Kept(None, BRANCH, 0, "")
+    other = backups.archive.point(second) if second is not None else BackupEntry(None, BRANCH, 0, "")
     devices = estate.pick(on, everything=True)
     builder = IntentBuilder(estate)
     names = [device.name for device in devices]
@@ -104,6 +106,9 @@ def differences(estate: Estate, first: str, second: str | None, on: str | None) 
     found = []
     for device in devices:
         syntax = builder.syntax(device)
-        trees = [backups.tree(syntax, texts[device.name]) if device.name in texts else root_of(syntax.grammar) for texts in (before, after)]
+        trees = [
+            backups.tree(syntax, texts[device.name]) if device.name in texts else root_of(syntax.grammar)
+            for texts in (before, after)
+        ]
         found.append(Drift(device.name, None, tuple(difference(trees[0], trees[1]))))
     return found

@@ -17,7 +17,14 @@ from oast.estate.estate import Estate
 
 LAST = "last"
 # What is to be seen of an entry besides when and what.
-BEGAN, ENDED, RESUMED, PROPOSED, APPROVED, WITHDRAWN = "begun", "ended", "resumed", "proposed", "approved", "withdrawn"
+BEGAN, ENDED, RESUMED, PROPOSED, APPROVED, WITHDRAWN = (
+    "begun",
+    "ended",
+    "resumed",
+    "proposed",
+    "approved",
+    "withdrawn",
+)
 STAGED = "staged"
 
 
@@ -85,7 +92,9 @@ class Change:
             if len(self.every(ENDED)) < len(self.every(BEGAN)) and not self.every(RESUMED):
                 return "begun"
             states = ended[-1].said.get("states", {}) if ended else {}
-            return ", ".join(f"{number} {state}" for state, number in sorted(states.items())) or "nothing done"
+            return (
+                ", ".join(f"{number} {state}" for state, number in sorted(states.items())) or "nothing done"
+            )
         if self.every(WITHDRAWN):
             return "withdrawn"
         if self.every(STAGED):
@@ -120,21 +129,37 @@ class Changes:
         if word == LAST and changes:
             return changes[-1]
         exact = [change for change in changes if change.name == word]
-        found = exact or [change for change in changes if word and (change.name.startswith(word) or change.name.endswith(word))]
+        found = exact or [
+            change
+            for change in changes
+            if word and (change.name.startswith(word) or change.name.endswith(word))
+        ]
         if not found:
-            hint = f"the last one is {changes[-1].name}" if changes else "nothing was delivered or proposed yet"
+            hint = (
+                f"the last one is {changes[-1].name}" if changes else "nothing was delivered or proposed yet"
+            )
             raise UsageError(f"there is no change '{word}'", hint=hint)
         if len(found) > 1:
-            raise UsageError(f"'{word}' may be one of {len(found)} changes", hint=f"the last of them is {found[-1].name}")
+            raise UsageError(
+                f"'{word}' may be one of {len(found)} changes", hint=f"the last of them is {found[-1].name}"
+            )
         return found[0]
 
     def outcomes(self, change: Change) -> list[dict[str, Any]]:
         """What became of it: the content of each of its runs, in order. Raises StateError."""
-        return [self.ledger.content(entry.said["outcome"]) for entry in change.every(ENDED, RESUMED) if "outcome" in entry.said]
+        return [
+            self.ledger.content(entry.said["outcome"])
+            for entry in change.every(ENDED, RESUMED)
+            if "outcome" in entry.said
+        ]
 
     def readings(self, change: Change) -> list[dict[str, Any]]:
         """What was read before and after, of each of its runs (see `oast.change.device.pre_post_state`). Raises StateError."""
-        return [self.ledger.content(entry.said["readings"]) for entry in change.every(ENDED) if "readings" in entry.said]
+        return [
+            self.ledger.content(entry.said["readings"])
+            for entry in change.every(ENDED)
+            if "readings" in entry.said
+        ]
 
 
 def signers_of(estate: Estate) -> Signers:
@@ -145,7 +170,11 @@ def signers_of(estate: Estate) -> Signers:
 def ledger_of(estate: Estate) -> Ledger:
     """The ledger of an estate, which signs as its settings say."""
     key = estate.settings.delivery.sign_with
-    signer = None if key is None else LedgerSigner(identity(estate.folder, estate.environment), key, signers_of(estate))
+    signer = (
+        None
+        if key is None
+        else LedgerSigner(identity(estate.folder, estate.environment), key, signers_of(estate))
+    )
     return Ledger(estate.folder, estate.working, estate.environment, signer)
 
 
@@ -157,7 +186,9 @@ def audit(estate: Estate, *, with_remote: bool = False) -> Audit:
     if with_remote:
         remote = estate.settings.archive.remote
         if remote is None:
-            raise UsageError("the archive has no remote to compare with", hint="set 'remote' under [archive] in oast.toml")
+            raise UsageError(
+                "the archive has no remote to compare with", hint="set 'remote' under [archive] in oast.toml"
+            )
         archive.prepare()
         anchors += [Anchor(*head, where="a tag of the archive's remote") for head in archive.anchors(remote)]
     return ledger_of(estate).audit(signers_of(estate), anchors)
@@ -166,7 +197,9 @@ def audit(estate: Estate, *, with_remote: bool = False) -> Audit:
 def accept_break(estate: Estate, reason: str) -> list[Finding]:
     """Go on with a ledger that was cut off or altered; what that was. Raises UsageError, StateError, OSError."""
     if not reason.strip():
-        raise UsageError("a break is accepted with a reason", hint="say what has happened: --accept-break REASON")
+        raise UsageError(
+            "a break is accepted with a reason", hint="say what has happened: --accept-break REASON"
+        )
     return ledger_of(estate).accept_break(reason, identity(estate.folder, estate.environment))
 
 

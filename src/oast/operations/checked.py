@@ -11,16 +11,22 @@ from oast.operations.preparation import Preparation
 from oast.operations.report import printable
 from oast.operations.verify import Verification, behind
 from oast.verify.checks import Check
-from oast.verify.points import Became, Expected
+from oast.verify.snapshots import ExpectedLoss, StateChange
 
 
 def verify_document(preparation: Preparation, found: Verification) -> dict[str, Any]:
     """`oast.verify/1`, without its name."""
     devices = [
-        {"device": name, "checks": [check_document(result, behind(preparation, result.check)) for result in results]}
+        {
+            "device": name,
+            "checks": [check_document(result, behind(preparation, result.check)) for result in results],
+        }
         for name, results in found.results.items()
     ]
-    return {"devices": devices, "failed": [{"device": name, "reason": error.message} for name, error in found.failed]}
+    return {
+        "devices": devices,
+        "failed": [{"device": name, "reason": error.message} for name, error in found.failed],
+    }
 
 
 def listed_document(preparation: Preparation, checks: Mapping[str, Sequence[Check]]) -> dict[str, Any]:
@@ -30,7 +36,12 @@ def listed_document(preparation: Preparation, checks: Mapping[str, Sequence[Chec
             {
                 "device": name,
                 "checks": [
-                    {"check": check.title, "reading": check.reading, "wanted": check.wanted, **behind_document(behind(preparation, check))}
+                    {
+                        "check": check.title,
+                        "reading": check.reading,
+                        "wanted": check.wanted,
+                        **behind_document(behind(preparation, check)),
+                    }
                     for check in found
                 ],
             }
@@ -39,7 +50,7 @@ def listed_document(preparation: Preparation, checks: Mapping[str, Sequence[Chec
     }
 
 
-def became_document(one: Became, meant: Sequence[Expected]) -> dict[str, Any]:
+def became_document(one: StateChange, meant: Sequence[ExpectedLoss]) -> dict[str, Any]:
     """What became of one record; what was `lost` may have been `expected`."""
     return {
         "device": one.device,
@@ -54,18 +65,31 @@ def became_document(one: Became, meant: Sequence[Expected]) -> dict[str, Any]:
 
 def junit_of(preparation: Preparation, found: Verification) -> str:
     """JUnit XML: a suite for each device, a test case for each check; a device that could not be read is an error."""
-    suites = ElementTree.Element("testsuites", tests=str(len(found.every)), failures=str(len(found.wrong)), errors=str(len(found.failed)))
+    suites = ElementTree.Element(
+        "testsuites",
+        tests=str(len(found.every)),
+        failures=str(len(found.wrong)),
+        errors=str(len(found.failed)),
+    )
     for name, results in found.results.items():
         wrong = [result for result in results if not result.passed]
-        suite = ElementTree.SubElement(suites, "testsuite", name=name, tests=str(len(results)), failures=str(len(wrong)), errors="0")
+        suite = ElementTree.SubElement(
+            suites, "testsuite", name=name, tests=str(len(results)), failures=str(len(wrong)), errors="0"
+        )
         for result in results:
-            case = ElementTree.SubElement(suite, "testcase", classname=name, name=printable(result.check.title))
+            case = ElementTree.SubElement(
+                suite, "testcase", classname=name, name=printable(result.check.title)
+            )
             if not result.passed:
-                failure = ElementTree.SubElement(case, "failure", message=printable(result.finding), type=result.check.reading)
+                failure = ElementTree.SubElement(
+                    case, "failure", message=printable(result.finding), type=result.check.reading
+                )
                 failure.text = printable(f"{result.finding}\n{behind(preparation, result.check)}")
     for name, error in found.failed:
         suite = ElementTree.SubElement(suites, "testsuite", name=name, tests="0", failures="0", errors="1")
         case = ElementTree.SubElement(suite, "testcase", classname=name, name="it can be read")
         ElementTree.SubElement(case, "error", message=printable(error.message))
     ElementTree.indent(suites)
-    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suites, encoding="unicode") + "\n"
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suites, encoding="unicode") + "\n"
+    )

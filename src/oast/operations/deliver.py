@@ -28,16 +28,16 @@ from oast.errors import DeviceError, EstateError, UsageError
 from oast.estate.inventory import Device
 from oast.files import write_whole
 from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.events import Event, OnEvent, unheard
-from oast.nearest import suggestion
+from oast.fleet.events import Event, OnEvent, ignore_event
 from oast.operations.around import surroundings
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.preparation import Preparation, checks_of, violations
 from oast.operations.recording import About, Recording
-from oast.readings.other_values import OtherValues, joined
+from oast.readings.other_values import OtherValues, join_counts
 from oast.records import Problem
+from oast.spelling import spelling_hint
 from oast.verify.checks import Check, at_least
-from oast.verify.points import Expected
+from oast.verify.snapshots import ExpectedLoss
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0
@@ -67,7 +67,7 @@ class DeliveryOptions:
     one_wave: bool = False
     parallel: int | None = None
     allow_removals: bool = False
-    expect: tuple[Expected, ...] = ()
+    expect: tuple[ExpectedLoss, ...] = ()
     neighbor_hops: int | None = None
     split_waves: bool | None = None
 
@@ -122,7 +122,9 @@ class DeliveryResult:
         return push_document(self.run, self.reason, self.ticket, self.outcomes)
 
 
-def push_document(run: str | None, reason: str | None, ticket: str | None, outcomes: Sequence[Outcome]) -> dict[str, Any]:
+def push_document(
+    run: str | None, reason: str | None, ticket: str | None, outcomes: Sequence[Outcome]
+) -> dict[str, Any]:
     """A run, or one that did not take place, as plain data."""
     devices = [outcome_document(outcome) for outcome in outcomes]
     return {"format": "oast.push/1", "run": run, "reason": reason, "ticket": ticket, "devices": devices}
@@ -189,7 +191,10 @@ class Plan:
             "run": self.run,
             **({"into": self.manner.into} if self.manner.into_startup else {}),
             "devices": [difference_document(comparison) for comparison in self.comparisons],
-            "exceeded": [{"device": one.device, "takes_away": one.what, "limit": one.limit} for one in self.limit_violations],
+            "exceeded": [
+                {"device": one.device, "takes_away": one.what, "limit": one.limit}
+                for one in self.limit_violations
+            ],
             "failed": [{"device": name, "reason": error.message} for name, error in self.failed],
         }
 
@@ -198,7 +203,7 @@ class Plan:
         reason: str,
         ticket: str | None = None,
         options: DeliveryOptions | None = None,
-        on_event: OnEvent = unheard,
+        on_event: OnEvent = ignore_event,
         stop_waiting: asyncio.Event | None = None,
         first: Callable[[DeliveryResult], object] = lambda result: None,
         begun: Callable[[Callable[[], DeliveryResult]], object] = lambda leave: None,
@@ -217,11 +222,15 @@ class Plan:
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
         expect = tuple(one.text for one in chosen.expect)
-        recording = Recording(self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin, expect))
+        recording = Recording(
+            self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin, expect)
+        )
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push_options, heard = self._options(chosen), _unfailing(on_event)
-            around = surroundings(self.preparation, self.to_do, self._connector, chosen, push_options.parallel)
+            around = surroundings(
+                self.preparation, self.to_do, self._connector, chosen, push_options.parallel
+            )
             undo = self._undoing(push_options, heard, recording, stop_waiting)
             push = Rollout(
                 comparisons=self.to_do,
@@ -242,8 +251,18 @@ class Plan:
             interrupted, fault = await _run(push)
             await self.close()
             unwatched = tuple(sorted(around.unmonitored)) if around is not None else ()
-            others = joined(pre_post_state.other_values(name) for name, pre_post_state in push.pre_post_state.items())
-            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted, unwatched=unwatched, other_values=others)
+            others = join_counts(
+                pre_post_state.other_values(name) for name, pre_post_state in push.pre_post_state.items()
+            )
+            result = DeliveryResult(
+                self.run,
+                reason,
+                ticket,
+                tuple(push.outcomes),
+                interrupted,
+                unwatched=unwatched,
+                other_values=others,
+            )
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
             result = replace(result, unrecorded=self._record(result, recording, push))
@@ -260,7 +279,13 @@ class Plan:
             return replace(left, unrecorded=self._record(left, recording, push, is_left=True))
         return left
 
-    def _undoing(self, options: RolloutOptions, heard: OnEvent, recording: Recording, stop_waiting: asyncio.Event | None) -> RollbackRun:
+    def _undoing(
+        self,
+        options: RolloutOptions,
+        heard: OnEvent,
+        recording: Recording,
+        stop_waiting: asyncio.Event | None,
+    ) -> RollbackRun:
         """What takes back what was delivered, should that be wanted."""
         preparation = self.preparation
         return RollbackRun(
@@ -275,10 +300,18 @@ class Plan:
             stop_waiting,
         )
 
-    def _record(self, result: DeliveryResult, recording: Recording, push: Rollout, *, is_left: bool = False) -> str | None:
+    def _record(
+        self, result: DeliveryResult, recording: Recording, push: Rollout, *, is_left: bool = False
+    ) -> str | None:
         """Why the record could not be written, if it could not: what became of the devices is known all the same. For a run that
         `is_left`, no backups are made."""
-        told = recording.end(result.outcomes, str(result.verdict), {} if is_left else push.listed, push.pre_post_state, push.waves)
+        told = recording.end(
+            result.outcomes,
+            str(result.verdict),
+            {} if is_left else push.listed,
+            push.pre_post_state,
+            push.waves,
+        )
         path = self.logs / "outcome.json"
         try:
             write_whole(path, json.dumps(result.document(), indent=2) + "\n", mode=0o600)
@@ -290,13 +323,16 @@ class Plan:
         """Whether this may be delivered at all. Raises UsageError, EstateError."""
         if self.change is None and self.preparation.estate.settings.delivery.approval:
             raise UsageError(
-                "nothing is delivered here that was not approved", hint="propose it with --propose; see 'approval' in oast.toml"
+                "nothing is delivered here that was not approved",
+                hint="propose it with --propose; see 'approval' in oast.toml",
             )
         if self.limit_violations and not options.allow_removals:
             first = self.limit_violations[0]
             more = f", and {len(self.limit_violations) - 1} more" if len(self.limit_violations) > 1 else ""
             message = f"it would take away more than the limits allow: on {first.device} {first.what}{more}"
-            raise UsageError(message, hint="allow it for this change with --allow-removals, or have it approved")
+            raise UsageError(
+                message, hint="allow it for this change with --allow-removals, or have it approved"
+            )
         need_reason(reason)
         check_times(self.preparation, options)
         forbid(self.preparation)
@@ -305,11 +341,17 @@ class Plan:
         estate = self.preparation.estate
         delivery = estate.settings.delivery
         timer_s, verify_s = _times(self.preparation, chosen)
-        verify_s = max([verify_s, *(check.wait_s for c in self.different for check in self.checks.get(c.name, ()))])
+        verify_s = max(
+            [verify_s, *(check.wait_s for c in self.different for check in self.checks.get(c.name, ()))]
+        )
         holds = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
         timer_s = max(timer_s, verify_s + max([delivery.stable_for_s, *holds]) + LEAST_SPARE_S)
         is_split = delivery.split_waves if chosen.split_waves is None else chosen.split_waves
-        largest = largest_wave(timer_s, self._compare_one_s, verify_s, max([delivery.stable_for_s, *holds])) if is_split else None
+        largest = (
+            largest_wave(timer_s, self._compare_one_s, verify_s, max([delivery.stable_for_s, *holds]))
+            if is_split
+            else None
+        )
         return RolloutOptions(
             working=estate.working,
             run=self.run,
@@ -318,7 +360,9 @@ class Plan:
             verify_timeout_s=verify_s,
             stable_for_s=delivery.stable_for_s,
             mask_backups=delivery.mask_backups,
-            order=RolloutOrder() if chosen.one_wave else RolloutOrder(delivery.waves, delivery.apart, largest),
+            order=RolloutOrder()
+            if chosen.one_wave
+            else RolloutOrder(delivery.waves, delivery.apart, largest),
             soak_s=delivery.soak_s,
             on_failure=delivery.on_failure,
             max_failures=delivery.max_failures if chosen.max_failures is None else chosen.max_failures,
@@ -339,8 +383,16 @@ class Plan:
         sizes = [len(wave) for wave in options.order.of(devices)]
         largest = max(sizes, default=0)
         checks = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
-        needed = timer_needed_s(self._compare_one_s * largest, options.verify_timeout_s, max([options.stable_for_s, *checks]))
-        return Forecast(largest, needed, options.revert_timer_s, len(sizes), len(replace(options.order, largest=None).of(devices)))
+        needed = timer_needed_s(
+            self._compare_one_s * largest, options.verify_timeout_s, max([options.stable_for_s, *checks])
+        )
+        return Forecast(
+            largest,
+            needed,
+            options.revert_timer_s,
+            len(sizes),
+            len(replace(options.order, largest=None).of(devices)),
+        )
 
     def _device(self, name: str) -> Device:
         return self.preparation.estate.devices[name]
@@ -386,9 +438,13 @@ def _times(preparation: Preparation, options: DeliveryOptions) -> tuple[float, f
 def need_reason(reason: str | None) -> None:
     """A change without a reason is no change. Raises UsageError."""
     if not reason or not reason.strip():
-        raise UsageError("a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"')
+        raise UsageError(
+            "a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"'
+        )
     if len(reason) > LONGEST_REASON:
-        raise UsageError(f"a reason has at most {LONGEST_REASON} characters", hint="the rest belongs into the ticket")
+        raise UsageError(
+            f"a reason has at most {LONGEST_REASON} characters", hint="the rest belongs into the ticket"
+        )
 
 
 def check_times(preparation: Preparation, options: DeliveryOptions) -> None:
@@ -415,10 +471,18 @@ def check_limits(preparation: Preparation) -> None:
     if limits.place is None:
         return
     platforms = {intent.platform.name: intent.platform for intent in preparation.network}
-    known = {name for p in platforms.values() for rule in p.grammar.rules() if rule.kind == "list" for name in (rule.name, rule.path)}
+    known = {
+        name
+        for p in platforms.values()
+        for rule in p.grammar.rules()
+        if rule.kind == "list"
+        for name in (rule.name, rule.path)
+    }
     for name in limits.last_of:
         if name not in known:
-            raise EstateError(f"no device has a list '{name}'", place=limits.place, hint=suggestion(name, known))
+            raise EstateError(
+                f"no device has a list '{name}'", place=limits.place, hint=spelling_hint(name, known)
+            )
 
 
 async def compare(
@@ -428,7 +492,7 @@ async def compare(
     parallel: int | None = None,
     timeout_s: float | None = None,
     for_delivery: bool = False,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
 ) -> Plan:
     """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`.
 
@@ -456,7 +520,10 @@ async def compare(
     started = clock.now()
     read = await comparing.compare(intents, manner)
     compare_s = clock.now() - started
-    found = {i.device.name: read.get(i.device.name) or unknown_state_error(flying[i.device.name]) for i in preparation.intents}
+    found = {
+        i.device.name: read.get(i.device.name) or unknown_state_error(flying[i.device.name])
+        for i in preparation.intents
+    }
     compared = tuple(c for c in found.values() if isinstance(c, Comparison))
     failed = tuple((name, error) for name, error in found.items() if isinstance(error, DeviceError))
     return Plan(preparation, manner, run, compared, failed, checks, connector, comparing, compare_s=compare_s)

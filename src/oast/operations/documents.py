@@ -12,9 +12,9 @@ from typing import Any
 from oast.change.plan.diff import Comparison
 from oast.change.record.baseline import Drift
 from oast.change.state import Outcome
+from oast.config.diff_text import counts
 from oast.config.documents import edits_document
-from oast.config.sparing import Spared
-from oast.config.view import counts
+from oast.config.retained import RetainedStatement
 from oast.operations.verify import Behind
 from oast.records import Place, Problem
 from oast.verify.checks import CheckResult
@@ -33,7 +33,9 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "by_structure": comparison.intent.platform.by_structure,
         "risks": [str(risk) for risk in comparison.access_risks],
         "management_move": move_document(comparison),
-        "file": None if comparison.file is None else {"path": comparison.file.path, "after": comparison.file.after},
+        "file": None
+        if comparison.file is None
+        else {"path": comparison.file.path, "after": comparison.file.after},
         "unsaved": edits_document(comparison.unsaved),
         "unknown": comparison.unknown,
         "left_alone": [spared_document(spared) for spared in comparison.spared],
@@ -46,10 +48,14 @@ def move_document(comparison: Comparison) -> dict[str, Any] | None:
     return None if move is None else {"before": move.before, "to": move.to, "alternate": move.is_alternate}
 
 
-def spared_document(spared: Spared) -> dict[str, Any]:
+def spared_document(spared: RetainedStatement) -> dict[str, Any]:
     """A statement that is not intended and stays all the same."""
     statements = [node.text for node in (*spared.outer, spared.node)]
-    return {"statement": statements, "number": spared.number, "why": "unknown" if spared.unknown else "holds what is not owned"}
+    return {
+        "statement": statements,
+        "number": spared.number,
+        "why": "unknown" if spared.unknown else "holds what is not owned",
+    }
 
 
 def outcome_document(outcome: Outcome) -> dict[str, Any]:
@@ -92,7 +98,12 @@ def problem_document(problem: Problem) -> dict[str, Any]:
 
 def check_document(result: CheckResult, behind: Behind) -> dict[str, Any]:
     """One check, what was found, and what stands behind it."""
-    found = {"check": result.check.title, "passed": result.passed, "wanted": result.check.wanted, "actual": result.actual}
+    found = {
+        "check": result.check.title,
+        "passed": result.passed,
+        "wanted": result.check.wanted,
+        "actual": result.actual,
+    }
     return {**found, **behind_document(behind)}
 
 

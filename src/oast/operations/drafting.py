@@ -18,8 +18,8 @@ from oast.estate.inventory import Device
 from oast.operations.platforms import Understanding, understood
 from oast.platforms.definition import Platform
 from oast.platforms.draft_grammar import DraftStatement, roles_of, statements_of
-from oast.platforms.draft_text import Writing, lines_of, writing_of
-from oast.platforms.load import load
+from oast.platforms.draft_text import Writing, draft_lines, writing_of
+from oast.platforms.load import load_platform
 from oast.records import Fingerprints
 
 # A statement that does not fit its own lines is left out, and the rest is tried again; so often at most.
@@ -51,7 +51,7 @@ def draft_platform(
     Raises EstateError when not even a file without a grammar reads it.
     """
     writing = writing_of(listing, syntax)
-    statements = statements_of(lines_of(listing, writing))
+    statements = statements_of(draft_lines(listing, writing))
     given_up: list[DraftStatement] = []
     for _ in range(ATTEMPTS):
         text = _file(name, writing, statements, session, commands)
@@ -69,20 +69,33 @@ def draft_platform(
                 return PlatformDraft(text, writing, found, tuple(statements), tuple(given_up))
         given_up += wrong
         gone = {one.path for one in wrong}
-        statements = [one for one in statements if not any(one.path == path or one.path.startswith(f"{path}/") for path in gone)]
+        statements = [
+            one
+            for one in statements
+            if not any(one.path == path or one.path.startswith(f"{path}/") for path in gone)
+        ]
     text = _file(name, writing, [], session, commands)
-    return PlatformDraft(text, writing, understood(syntax_of(_loaded(text, name, fingerprints)), listing), (), tuple(given_up))
+    return PlatformDraft(
+        text, writing, understood(syntax_of(_loaded(text, name, fingerprints)), listing), (), tuple(given_up)
+    )
 
 
 async def draft_of_device(
-    connector: Connector, device: Device, commands: SessionCommands, names: Sequence[str], log: Path, silence_s: float
+    connector: Connector,
+    device: Device,
+    commands: SessionCommands,
+    names: Sequence[str],
+    log: Path,
+    silence_s: float,
 ) -> SessionDraft:
     """What a session with `device` is like; the transcript goes to `log`. Changes nothing there. Raises DeviceError."""
     transcript = Transcript(time.monotonic)
     try:
         transport, privilege = await connector.bare(device, transcript)
         try:
-            return await draft_session(transport, commands, privilege, (device.name, *names), transcript, silence_s)
+            return await draft_session(
+                transport, commands, privilege, (device.name, *names), transcript, silence_s
+            )
         finally:
             await transport.close()
     finally:
@@ -92,28 +105,42 @@ async def draft_of_device(
 def possible_names(listing: str) -> list[str]:
     """Words of a listing that may be the device's name: the only value of a short line at the left edge."""
     lines = [line.split() for line in listing.splitlines() if line and not line[0].isspace()]
-    return [words[-1].strip('";') for words in lines if 2 <= len(words) <= 3 and re.fullmatch(r'"?[A-Za-z][\w.-]*"?;?', words[-1])]
+    return [
+        words[-1].strip('";')
+        for words in lines
+        if 2 <= len(words) <= 3 and re.fullmatch(r'"?[A-Za-z][\w.-]*"?;?', words[-1])
+    ]
 
 
 def _loaded(text: str, name: str, fingerprints: Fingerprints) -> Platform:
     with tempfile.TemporaryDirectory(prefix="oast-draft-") as folder:
         path = Path(folder) / f"{name}.toml"
         path.write_text(text, encoding="utf-8")
-        return load(path, fingerprints, path.name)
+        return load_platform(path, fingerprints, path.name)
 
 
-def _wrong_in_file(error: EstateError, text: str, statements: Sequence[DraftStatement]) -> list[DraftStatement]:
+def _wrong_in_file(
+    error: EstateError, text: str, statements: Sequence[DraftStatement]
+) -> list[DraftStatement]:
     """The statements in whose lines of the file something is wrong."""
     lines = text.split("\n")
-    numbers = {problem.place.line for problem in error.problems() if problem.place is not None and problem.place.line}
-    return [one for one in statements if any(lines[number - 1].startswith(one.text) for number in numbers if number <= len(lines))]
+    numbers = {
+        problem.place.line for problem in error.problems() if problem.place is not None and problem.place.line
+    }
+    return [
+        one
+        for one in statements
+        if any(lines[number - 1].startswith(one.text) for number in numbers if number <= len(lines))
+    ]
 
 
 def _wrong_in_listing(found: Understanding, statements: Sequence[DraftStatement]) -> list[DraftStatement]:
     """The statements that do not understand the lines that they were guessed from, or print something else."""
     problems = {problem.line for problem in found.problems}
     innermost = [one for one in statements if problems.intersection(one.lines)]
-    innermost = [one for one in innermost if not any(other.path.startswith(f"{one.path}/") for other in innermost)]
+    innermost = [
+        one for one in innermost if not any(other.path.startswith(f"{one.path}/") for other in innermost)
+    ]
     if innermost or not found.lost:
         return innermost
     lost = {part.split(" ")[0] for text in found.lost for part in text.split(" / ")[-1:]}
@@ -121,9 +148,21 @@ def _wrong_in_listing(found: Understanding, statements: Sequence[DraftStatement]
 
 
 def _file(
-    name: str, writing: Writing, statements: Sequence[DraftStatement], session: SessionDraft | None, commands: SessionCommands
+    name: str,
+    writing: Writing,
+    statements: Sequence[DraftStatement],
+    session: SessionDraft | None,
+    commands: SessionCommands,
 ) -> str:
-    return "".join(f"{line}\n" for line in (*_head(name, writing), *_session(session), *_edit(session, commands), *_grammar(statements)))
+    return "".join(
+        f"{line}\n"
+        for line in (
+            *_head(name, writing),
+            *_session(session),
+            *_edit(session, commands),
+            *_grammar(statements),
+        )
+    )
 
 
 def _head(name: str, writing: Writing) -> list[str]:
@@ -142,12 +181,18 @@ def _head(name: str, writing: Writing) -> list[str]:
     if not writing.quotes:
         lines.append("quotes = false    # guess: some line has a single double quote")
     if writing.ignore:
-        lines.append(f"ignore = [{', '.join(map(_pattern, writing.ignore))}]    # guess: lines that only frame the listing")
+        lines.append(
+            f"ignore = [{', '.join(map(_pattern, writing.ignore))}]    # guess: lines that only frame the listing"
+        )
     if writing.syntax == "indented":
-        lines.append('remove = "remove {identity}"    # not known from a listing: how a statement is taken away')
+        lines.append(
+            'remove = "remove {identity}"    # not known from a listing: how a statement is taken away'
+        )
     else:
         lines.append('set = "set {line}"    # not known from a listing: how a statement is made')
-        lines.append('remove = "remove {identity}"    # not known from a listing: how a statement is taken away')
+        lines.append(
+            'remove = "remove {identity}"    # not known from a listing: how a statement is taken away'
+        )
     return lines
 
 
@@ -161,8 +206,12 @@ def _session(session: SessionDraft | None) -> list[str]:
             'privileged = ["full"]    # where the device may be changed',
             "errors = ['error: (?P<message>.*)']    # lines that mean no",
         ]
-    lines.append(f"prompts = {{ {', '.join(f'{level} = {_pattern(one)}' for level, one in session.prompts.items())} }}    # guess")
-    lines.append(f"privileged = [{', '.join(map(_text, session.privileged))}]    # guess: where the device may be changed")
+    lines.append(
+        f"prompts = {{ {', '.join(f'{level} = {_pattern(one)}' for level, one in session.prompts.items())} }}    # guess"
+    )
+    lines.append(
+        f"privileged = [{', '.join(map(_text, session.privileged))}]    # guess: where the device may be changed"
+    )
     if session.pager is not None:
         lines.append(f'pager = {{ prompt = {_pattern(session.pager)}, answer = " " }}    # guess')
     if session.errors:
@@ -176,15 +225,39 @@ def _edit(session: SessionDraft | None, commands: SessionCommands) -> list[str]:
         password = f", password = {_pattern(session.password)}" if session.password is not None else ""
         lines.append(f"privilege = {{ command = {_text(commands.obtain)}{password} }}")
     running = commands.running
-    lines += ["", "[edit]", f"running = {_text(running or 'COMMAND')}" + ("" if running else "    # lists what runs")]
-    if session is not None and session.level is not None and commands.enter is not None and commands.leave is not None:
-        lines += [f"enter = {_text(commands.enter)}", f'level = "{session.level}"    # guess', f"leave = {_text(commands.leave)}"]
+    lines += [
+        "",
+        "[edit]",
+        f"running = {_text(running or 'COMMAND')}" + ("" if running else "    # lists what runs"),
+    ]
+    if (
+        session is not None
+        and session.level is not None
+        and commands.enter is not None
+        and commands.leave is not None
+    ):
+        lines += [
+            f"enter = {_text(commands.enter)}",
+            f'level = "{session.level}"    # guess',
+            f"leave = {_text(commands.leave)}",
+        ]
     else:
-        lines += ['# enter = "COMMAND"    # how editing begins and ends, and the prompt\'s level meanwhile', '# leave = "COMMAND"']
-    return [*lines, '# startup = "COMMAND"    # lists what it would start with', '# save = "COMMAND"', *_ROLLBACK]
+        lines += [
+            '# enter = "COMMAND"    # how editing begins and ends, and the prompt\'s level meanwhile',
+            '# leave = "COMMAND"',
+        ]
+    return [
+        *lines,
+        '# startup = "COMMAND"    # lists what it would start with',
+        '# save = "COMMAND"',
+        *_ROLLBACK,
+    ]
 
 
-_ROLLBACK = ("", "# Rollback, where the device has one: [timer], [candidate], [file] or [scheduled]; see docs/platforms.md.")
+_ROLLBACK = (
+    "",
+    "# Rollback, where the device has one: [timer], [candidate], [file] or [scheduled]; see docs/platforms.md.",
+)
 
 
 def _grammar(statements: Sequence[DraftStatement]) -> list[str]:

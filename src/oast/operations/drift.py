@@ -8,18 +8,18 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from oast.archive.archive import BRANCH, Kept
+from oast.archive.archive import BRANCH, BackupEntry
 from oast.archive.backups import Backups
 from oast.change.plan.diff import Comparison
 from oast.change.record.baseline import Drift, baseline_path, drift_from_baseline, load_baseline
 from oast.change.record.journal_reader import open_runs
-from oast.config.difference import Edit, difference
 from oast.config.documents import edits_document
+from oast.config.edits import Edit, difference
 from oast.connect.session import Session
 from oast.errors import DeviceError, HostKeyError, OastError, StateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import OnEvent, ignore_event
 from oast.operations.changes import BEGAN, Change, Changes
 from oast.operations.deliver import Plan, compare
 from oast.operations.documents import drift_document, place_document, problem_document
@@ -27,8 +27,8 @@ from oast.operations.each import of_each
 from oast.operations.preparation import Preparation, violations
 from oast.operations.proposals import place_of, same_parts
 from oast.operations.recorded import recorded_plan
-from oast.readings.read import read
-from oast.readings.values import text_of
+from oast.readings.read import read_readings
+from oast.readings.values import to_text
 from oast.records import Place, Problem
 
 # Further back than so many changes nobody looks for who it was.
@@ -73,7 +73,9 @@ class Drifted:
     @property
     def compared(self) -> tuple[Comparison, ...]:
         """The devices of which something can be said."""
-        return tuple(comparison for comparison in self.plan.comparisons if comparison.name not in self.left_out)
+        return tuple(
+            comparison for comparison in self.plan.comparisons if comparison.name not in self.left_out
+        )
 
     @property
     def unsaved(self) -> tuple[Comparison, ...]:
@@ -101,7 +103,7 @@ async def find_drift(
     limited: bool = False,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
 ) -> Drifted:
     """Read the devices that are prepared, and find what has drifted; `limited` to what the prepared sections own.
 
@@ -110,7 +112,9 @@ async def find_drift(
     estate = preparation.estate
     before = deliveries(estate.working)
     plan = await compare(preparation, parallel=parallel, timeout_s=timeout_s, on_event=on_event)
-    unlike, unasked = await _unlike(preparation, [comparison.name for comparison in plan.comparisons], parallel, timeout_s)
+    unlike, unasked = await _unlike(
+        preparation, [comparison.name for comparison in plan.comparisons], parallel, timeout_s
+    )
     out = disturbed(estate.working, before) & {intent.device.name for intent in preparation.intents}
     found = tuple(drift for drift in drifts(plan, limited=limited) if drift.name not in out)
     compared = [comparison for comparison in plan.comparisons if comparison.name not in out]
@@ -131,19 +135,28 @@ async def find_drift(
 
 def deliveries(working: Path) -> Mapping[str, object]:
     """What stands for each device's last delivery and for every run that is not over: to be handed to `disturbed` later."""
-    files = {path.stem: (path.stat().st_mtime_ns, path.stat().st_ino) for path in (working / "delivered").glob("*.json")}
+    files = {
+        path.stem: (path.stat().st_mtime_ns, path.stat().st_ino)
+        for path in (working / "delivered").glob("*.json")
+    }
     return {**files, **dict.fromkeys(_being_delivered(working), "a run")}
 
 
 def disturbed(working: Path, before: Mapping[str, object]) -> set[str]:
     """The devices of runs that were at work `before` or are now, left open or not, and those that were delivered to meanwhile."""
     after = deliveries(working)
-    return {name for name in before.keys() | after.keys() if before.get(name) != after.get(name) or after.get(name) == "a run"}
+    return {
+        name
+        for name in before.keys() | after.keys()
+        if before.get(name) != after.get(name) or after.get(name) == "a run"
+    }
 
 
 def _being_delivered(working: Path) -> set[str]:
     open_ = open_runs(working)
-    return {one.name for left in open_ for one in left.devices} | {one.name for left in open_ for one in left.known}
+    return {one.name for left in open_ for one in left.devices} | {
+        one.name for left in open_ for one in left.known
+    }
 
 
 def _undelivered(compared: Sequence[Comparison], found: Sequence[Drift]) -> tuple[str, ...]:
@@ -162,7 +175,11 @@ def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Dri
     preparation = plan.preparation
     backups = Backups(preparation.estate)
     try:
-        texts = backups.texts(Kept(None, BRANCH, 0, ""), [c.name for c in compared]) if backups.archive.blobs() else {}
+        texts = (
+            backups.texts(BackupEntry(None, BRANCH, 0, ""), [c.name for c in compared])
+            if backups.archive.blobs()
+            else {}
+        )
     except OastError as error:
         return (), (error.message,)
     found, unkept = [], []
@@ -191,7 +208,11 @@ async def _unlike(
     nothing is asked."""
     estate, builder = preparation.estate, preparation.builder
     meant = {
-        name: {attribute: str(estate.devices[name].attributes[attribute]) for attribute in TOLD_BY_DEVICE if _says(estate, name, attribute)}
+        name: {
+            attribute: str(estate.devices[name].attributes[attribute])
+            for attribute in TOLD_BY_DEVICE
+            if _says(estate, name, attribute)
+        }
         for name in reached
         if SYSTEM in builder.platform(estate.devices[name]).readings
     }
@@ -200,12 +221,18 @@ async def _unlike(
         return [], ()
 
     async def one(device: Device, session: Session) -> Mapping[str, str | None]:
-        [record, *_] = (await read(session, builder.platform(device), [SYSTEM]))[SYSTEM] or [{}]
-        return {name: text_of(value) for name, field in TOLD_BY_DEVICE.items() if (value := record.get(field)) is not None}
+        [record, *_] = (await read_readings(session, builder.platform(device), [SYSTEM]))[SYSTEM] or [{}]
+        return {
+            name: to_text(value)
+            for name, field in TOLD_BY_DEVICE.items()
+            if (value := record.get(field)) is not None
+        }
 
-    answers, failed, _ = await of_each(estate, asked, builder, one, parallel, timeout_s, unheard)
+    answers, failed, _ = await of_each(estate, asked, builder, one, parallel, timeout_s, ignore_event)
     found = [
-        Unlike(device.name, attribute, value, answers[device.name].get(attribute), device.places.get(attribute))
+        Unlike(
+            device.name, attribute, value, answers[device.name].get(attribute), device.places.get(attribute)
+        )
         for device in asked
         if device.name in answers
         for attribute, value in meant[device.name].items()
@@ -242,7 +269,9 @@ def last_changes(estate: Estate, found: Sequence[Drift]) -> Mapping[str, Change]
 
     Whatever is wrong in the ledger is for the audit: nothing is said then.
     """
-    open_: dict[str, Sequence[object]] = {drift.name: edits_document(drift.edits) for drift in found if drift.edits}
+    open_: dict[str, Sequence[object]] = {
+        drift.name: edits_document(drift.edits) for drift in found if drift.edits
+    }
     touched: dict[str, Change] = {}
     changes = Changes(estate)
     try:
@@ -252,7 +281,12 @@ def last_changes(estate: Estate, found: Sequence[Drift]) -> Mapping[str, Change]
             if not change.every(BEGAN):
                 continue
             devices = recorded_plan(changes, change).devices
-            reached = {d["device"] for outcome in changes.outcomes(change) for d in outcome["devices"] if d["state"] in TOUCHED}
+            reached = {
+                d["device"]
+                for outcome in changes.outcomes(change)
+                for d in outcome["devices"]
+                if d["state"] in TOUCHED
+            }
             for name in [name for name in open_ if name in reached & set(devices)]:
                 if not same_parts(open_[name], devices[name]["edits"]):
                     continue
@@ -268,15 +302,24 @@ def drifted_document(found: Drifted) -> dict[str, Any]:
     last = found.last
     return {
         "devices": [
-            {**drift_document(drift), "last_change": last[drift.name].name if drift.name in last else None} for drift in found.drifts
+            {**drift_document(drift), "last_change": last[drift.name].name if drift.name in last else None}
+            for drift in found.drifts
         ],
         "policies": [problem_document(problem) for problem in found.policies],
         "unlike": [
-            {"device": u.device, "attribute": u.attribute, "meant": u.meant, "found": u.found, **place_document(u.place)}
+            {
+                "device": u.device,
+                "attribute": u.attribute,
+                "meant": u.meant,
+                "found": u.found,
+                **place_document(u.place),
+            }
             for u in found.unlike
         ],
         "undelivered": list(found.undelivered),
-        "since_backup": [{"device": drift.name, "edits": edits_document(drift.edits)} for drift in found.since_backup],
+        "since_backup": [
+            {"device": drift.name, "edits": edits_document(drift.edits)} for drift in found.since_backup
+        ],
         "unkept": list(found.unkept),
         "unsaved": [{"device": c.name, "edits": edits_document(c.unsaved)} for c in found.unsaved],
         "host_keys": [name for name, _ in found.host_keys],

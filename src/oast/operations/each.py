@@ -12,8 +12,8 @@ from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
+from oast.fleet.concurrency import for_each
 from oast.fleet.events import DeviceEvent, OnEvent, Stage
-from oast.fleet.many import for_each
 from oast.intent.intent import IntentBuilder
 
 R = TypeVar("R")
@@ -36,13 +36,17 @@ async def of_each(
 
     async def one(device: Device) -> R:
         on_event(DeviceEvent(device.name, Stage.CONNECTING))
-        async with connector.session(device, builder.platform(device), logs / f"{device.name}.log") as session:
+        async with connector.session(
+            device, builder.platform(device), logs / f"{device.name}.log"
+        ) as session:
             on_event(DeviceEvent(device.name, Stage.READING))
             return await work(device, session)
 
     def done(device: Device, result: R | DeviceError) -> None:
         found[device.name] = result
-        on_event(DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED))
+        on_event(
+            DeviceEvent(device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.COMPARED)
+        )
 
     await for_each(devices, one, parallel or estate.settings.connection.parallel, done)
     ordered = {device.name: found[device.name] for device in devices}

@@ -14,14 +14,14 @@ from oast.errors import UsageError
 from oast.estate import estate as estates
 from oast.estate import settings
 from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import OnEvent, ignore_event
 from oast.operations import deliver
 from oast.operations.ask import asked_for
 from oast.operations.deliver import Plan
 from oast.operations.lint import LintResult, lint
 from oast.operations.preparation import prepare, render
 from oast.operations.verify import Verification, checks_for, verify
-from oast.readings.read import read
+from oast.readings.read import read_readings
 from oast.readings.tables import Record
 
 NOTHING: Mapping[str, str] = {}
@@ -38,9 +38,12 @@ class OpenSession:
         no such reading, DeviceError."""
         platform = self._session.platform
         if reading not in platform.readings:
-            raise UsageError(f"the platform '{platform.name}' has no reading '{reading}'", hint=", ".join(platform.readings))
+            raise UsageError(
+                f"the platform '{platform.name}' has no reading '{reading}'",
+                hint=", ".join(platform.readings),
+            )
         name = asked_for(reading, to)
-        return (await read(self._session, platform, [name]))[name]
+        return (await read_readings(self._session, platform, [name]))[name]
 
     async def running(self) -> str:
         """The text of the running configuration, secrets and all. Raises DeviceError."""
@@ -75,7 +78,9 @@ class OpenEstate:
     def render(self, on: str | None = None, sections: Sequence[str] = ()) -> dict[str, str]:
         """The intended text of each device; secrets are fingerprints. Raises EstateError."""
         prepared = render(self._estate, on, sections)
-        return {intent.device.name: prepared.syntax_of(intent).masked(intent.tree) for intent in prepared.intents}
+        return {
+            intent.device.name: prepared.syntax_of(intent).masked(intent.tree) for intent in prepared.intents
+        }
 
     async def compare(
         self,
@@ -86,7 +91,7 @@ class OpenEstate:
         remove_unknown: bool = False,
         parallel: int | None = None,
         timeout_s: float | None = None,
-        on_event: OnEvent = unheard,
+        on_event: OnEvent = ignore_event,
     ) -> Plan:
         """Read the devices and work out what would change. Deliver the plan, or close it. Raises EstateError."""
         prepared = prepare(self._estate, on, sections)
@@ -95,7 +100,12 @@ class OpenEstate:
         )  # fmt: skip
 
     async def verify(
-        self, on: str | None = None, sections: Sequence[str] = (), *, wait_s: float = 0.0, on_event: OnEvent = unheard
+        self,
+        on: str | None = None,
+        sections: Sequence[str] = (),
+        *,
+        wait_s: float = 0.0,
+        on_event: OnEvent = ignore_event,
     ) -> Verification:
         """Check what must be true of the devices. Raises EstateError."""
         prepared = prepare(self._estate, on, sections)

@@ -8,35 +8,48 @@ from dataclasses import replace
 
 from oast.change.record.journal_reader import devices_in_unknown_state
 from oast.change.record.ledger_entry import canonical_json, digest
-from oast.config.difference import Edit
+from oast.config.diff_text import counts
 from oast.config.documents import edits_document
-from oast.config.view import counts
+from oast.config.edits import Edit
 from oast.errors import DeviceError, OastError
 from oast.estate.estate import Estate
-from oast.estate.watching import BACKUP, DRIFT, JobSettings
+from oast.estate.schedule_settings import BACKUP, DRIFT, JobSettings
 from oast.operations.backups import backup
 from oast.operations.drift import Drifted, deliveries, disturbed, find_drift
 from oast.operations.preparation import prepare
 from oast.operations.verify import behind, checks_for, verify
 from oast.records import Problem
-from oast.verify import causes
+from oast.verify import root_cause as causes
 from oast.verify.checks import CheckResult
-from oast.watch.news import ERROR, JOB, REACH, WARNING, Finding, Found, Key
+from oast.watch.alerts import ERROR, JOB, REACH, WARNING, AlertFinding, AlertKey, JobFindings
 
 # What findings are about, besides JOB and REACH.
-DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE, LEFT = "drift", "unsaved", "inventory", "policy", "check", "remote", "left"
+DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE, LEFT = (
+    "drift",
+    "unsaved",
+    "inventory",
+    "policy",
+    "check",
+    "remote",
+    "left",
+)
 
 
-async def run_job(estate: Estate, job: JobSettings) -> Found:
+async def run_job(estate: Estate, job: JobSettings) -> JobFindings:
     """Do what `job` says, with the estate as it is now. Raises OastError when it cannot be done at all."""
     if job.does == BACKUP:
         return await _backup(estate, job)
     return await (_drift(estate, job) if job.does == DRIFT else _verify(estate, job))
 
 
-def failed_whole(job: JobSettings, error: str) -> Found:
+def failed_whole(job: JobSettings, error: str) -> JobFindings:
     """The job could not be done at all: that, and nothing of any device, is known."""
-    return Found((Finding(Key(JOB, "", job.name), f"the job cannot be done: {error}"),), (), {}, f"failed: {error}")
+    return JobFindings(
+        (AlertFinding(AlertKey(JOB, "", job.name), f"the job cannot be done: {error}"),),
+        (),
+        {},
+        f"failed: {error}",
+    )
 
 
 def in_words(error: OastError) -> str:
@@ -46,14 +59,18 @@ def in_words(error: OastError) -> str:
     return f"{place}{first.message}{f' (and {len(more)} more)' if more else ''}"
 
 
-async def _backup(estate: Estate, job: JobSettings) -> Found:
+async def _backup(estate: Estate, job: JobSettings) -> JobFindings:
     result = await backup(estate, job.on, why=f"on schedule: {job.name}")
     findings = _unreached(result.failed)
     if result.unpushed is not None:
-        findings.append(Finding(Key(REMOTE, ""), f"the archive could not be sent to its remote: {result.unpushed}"))
+        findings.append(
+            AlertFinding(
+                AlertKey(REMOTE, ""), f"the archive could not be sent to its remote: {result.unpushed}"
+            )
+        )
     new = f"kept as {result.commit[:12]}" if result.commit else "nothing is new"
     measures = {"devices": len(result.read), "failed": len(result.failed)}
-    return Found(
+    return JobFindings(
         tuple(findings),
         frozenset(result.read),
         measures,
@@ -63,7 +80,7 @@ async def _backup(estate: Estate, job: JobSettings) -> Found:
     )
 
 
-async def _drift(estate: Estate, job: JobSettings) -> Found:
+async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
     found = await find_drift(await asyncio.to_thread(prepare, estate, job.on))
     failed = [(name, error) for name, error in found.failed if name not in found.left_out]
     findings = [*_unreached(failed), *_left(estate, found.left_out)]
@@ -71,23 +88,34 @@ async def _drift(estate: Estate, job: JobSettings) -> Found:
     for drift in found.drifts:
         if drift.edits:
             change = counts(drift.edits)
-            against = "since what was delivered last" if drift.since else "from the intent: nothing was delivered to it yet"
+            against = (
+                "since what was delivered last"
+                if drift.since
+                else "from the intent: nothing was delivered to it yet"
+            )
             last = found.last.get(drift.name)
             who = f"; the same part was delivered last with {last.name} by {last.author}" if last else ""
             saved = "; it is not saved" if drift.name in unsaved else ""
             told = f"+{change.added} -{change.removed} {against}: {_first_of(drift.edits)}{saved}{who}"
             state = digest(canonical_json(edits_document(drift.edits)))
-            findings.append(Finding(Key(DRIFTED, drift.name), told, state=state))
+            findings.append(AlertFinding(AlertKey(DRIFTED, drift.name), told, state=state))
     # What was changed by hand is seldom saved: that is one thing to look at, and not two.
     by_hand = {drift.name for drift in found.drifts if drift.edits}
     for comparison in found.unsaved:
         if comparison.name not in by_hand:
             told = f"what it runs is not saved: {_first_of(comparison.unsaved)}"
             state = digest(canonical_json(edits_document(comparison.unsaved)))
-            findings.append(Finding(Key(UNSAVED, comparison.name), told, WARNING, state=state))
+            findings.append(AlertFinding(AlertKey(UNSAVED, comparison.name), told, WARNING, state=state))
     for one in found.unlike:
         told = f"the inventory has {one.meant}, the device {one.found if one.found is not None else 'says nothing'}"
-        findings.append(Finding(Key(UNLIKE, one.device, one.attribute), told, place=str(one.place or ""), state=one.found or ""))
+        findings.append(
+            AlertFinding(
+                AlertKey(UNLIKE, one.device, one.attribute),
+                told,
+                place=str(one.place or ""),
+                state=one.found or "",
+            )
+        )
     findings += [_policy(problem) for problem in found.policies]
     drifted = len(by_hand)
     measures = {
@@ -99,9 +127,9 @@ async def _drift(estate: Estate, job: JobSettings) -> Found:
         "failed": len(failed),
     }
     told = f"{drifted} of {_plural(len(found.drifts), 'device')} drifted"
-    return _without_secrets(estate, Found(
+    return _without_secrets(estate, JobFindings(
         tuple(findings), _looked_at(found), measures, _told(told, failed, found.left_out),
-        whole=(POLICY,), follows=frozenset(Key(UNSAVED, name) for name in by_hand & unsaved), inventory=frozenset(estate.devices),
+        whole=(POLICY,), follows=frozenset(AlertKey(UNSAVED, name) for name in by_hand & unsaved), inventory=frozenset(estate.devices),
     ))  # fmt: skip
 
 
@@ -109,7 +137,7 @@ def _looked_at(found: Drifted) -> frozenset[str]:
     return frozenset(comparison.name for comparison in found.compared) - {name for name, _ in found.failed}
 
 
-async def _verify(estate: Estate, job: JobSettings) -> Found:
+async def _verify(estate: Estate, job: JobSettings) -> JobFindings:
     preparation = await asyncio.to_thread(prepare, estate, job.on)
     before = deliveries(estate.working)
     found = await verify(preparation, checks_for(preparation, ()), wait_s=job.wait_s)
@@ -122,14 +150,16 @@ async def _verify(estate: Estate, job: JobSettings) -> Found:
     untrue = [result for of_it in results.values() for result in of_it if not result.passed]
     # Nor is it told of a neighbour what it sees of such a device.
     wrong = [result for result in untrue if result.check.peer not in left_out]
-    roots = causes.findings(wrong)
+    roots = causes.root_causes(wrong)
     for root in roots:
         result = root.result
         place = str(behind(preparation, result.check))
         severity = WARNING if result.check.is_warning else ERROR
-        follow = f" ({_plural(len(root.follows), 'other check')} not true because of it)" if root.follows else ""
+        follow = (
+            f" ({_plural(len(root.follows), 'other check')} not true because of it)" if root.follows else ""
+        )
         told = f"{result.actual or 'not there'}, wanted {result.check.wanted}{follow}"
-        findings.append(Finding(_key_of(result), told, severity, place))
+        findings.append(AlertFinding(_key_of(result), told, severity, place))
     measures = {
         "devices": len(results),
         "checks": sum(map(len, results.values())),
@@ -139,14 +169,14 @@ async def _verify(estate: Estate, job: JobSettings) -> Found:
     }
     told = _true(measures, wrong)
     follows = frozenset(_key_of(result) for result in untrue) - {_key_of(root.result) for root in roots}
-    return _without_secrets(estate, Found(
+    return _without_secrets(estate, JobFindings(
         tuple(findings), frozenset(results), measures, _told(told, failed, left_out),
         follows=follows, inventory=frozenset(estate.devices),
     ))  # fmt: skip
 
 
-def _key_of(result: CheckResult) -> Key:
-    return Key(CHECK, result.check.device, result.check.title)
+def _key_of(result: CheckResult) -> AlertKey:
+    return AlertKey(CHECK, result.check.device, result.check.title)
 
 
 def _true(measures: dict[str, int], wrong: Sequence[CheckResult]) -> str:
@@ -155,16 +185,19 @@ def _true(measures: dict[str, int], wrong: Sequence[CheckResult]) -> str:
     return f"{_plural(len(wrong), 'check')} of {measures['checks']} not true"
 
 
-def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[Finding]:
-    return [Finding(Key(REACH, name), error.message, state=type(error).__name__) for name, error in failed]
+def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[AlertFinding]:
+    return [
+        AlertFinding(AlertKey(REACH, name), error.message, state=type(error).__name__)
+        for name, error in failed
+    ]
 
 
-def _left(estate: Estate, left_out: Sequence[str]) -> list[Finding]:
+def _left(estate: Estate, left_out: Sequence[str]) -> list[AlertFinding]:
     """Of the devices that are left out, those that nobody is at work on any more: what a run that died has left."""
     flying = devices_in_unknown_state(estate.working)
     return [
-        Finding(
-            Key(LEFT, name),
+        AlertFinding(
+            AlertKey(LEFT, name),
             f"the run {flying[name].run} left it in an unknown state; recover the run with: oast change resume",
             state=flying[name].run,
         )
@@ -173,12 +206,17 @@ def _left(estate: Estate, left_out: Sequence[str]) -> list[Finding]:
     ]
 
 
-def _policy(problem: Problem) -> Finding:
-    named = ", ".join(problem.devices[:4]) + (f" and {len(problem.devices) - 4} more" if len(problem.devices) > 4 else "")
+def _policy(problem: Problem) -> AlertFinding:
+    named = ", ".join(problem.devices[:4]) + (
+        f" and {len(problem.devices) - 4} more" if len(problem.devices) > 4 else ""
+    )
     place = str(problem.place or "")
     severity = ERROR if problem.kind == POLICY else WARNING
-    return Finding(
-        Key(POLICY, "", f"{place} {problem.message}".strip()), f"{problem.message}{f' (for {named})' if named else ''}", severity, place
+    return AlertFinding(
+        AlertKey(POLICY, "", f"{place} {problem.message}".strip()),
+        f"{problem.message}{f' (for {named})' if named else ''}",
+        severity,
+        place,
     )
 
 
@@ -202,10 +240,10 @@ def _plural(number: int, noun: str) -> str:
     return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
 
 
-def _without_secrets(estate: Estate, found: Found) -> Found:
+def _without_secrets(estate: Estate, found: JobFindings) -> JobFindings:
     hide = estate.fingerprints.hide
 
-    def hidden(one: Finding) -> Finding:
+    def hidden(one: AlertFinding) -> AlertFinding:
         return replace(one, key=replace(one.key, what=hide(one.key.what)), told=hide(one.told))
 
     return replace(found, findings=tuple(hidden(finding) for finding in found.findings))

@@ -15,7 +15,7 @@ from oast.estate.secrets import Ask
 from oast.intent.lint import Lint
 from oast.operations.deliver import WARNING
 from oast.operations.preparation import mistakes_in_checks
-from oast.records import Problem, gathered
+from oast.records import Problem, deduplicated
 
 
 @dataclass(frozen=True)
@@ -49,7 +49,9 @@ def lint(
     devices = 0
     unchecked: list[str] = []
     try:
-        estate, mistakes = read_estate(folder, {} if untrusted else environment, given, ask, untrusted=untrusted)
+        estate, mistakes = read_estate(
+            folder, {} if untrusted else environment, given, ask, untrusted=untrusted
+        )
         found = Lint(estate, mistakes, date.today(), sections, trace=trace)
         picked = found.concerned(estate.pick(on, everything=True)) if estate.devices else []
         devices = len(picked)
@@ -57,8 +59,10 @@ def lint(
         is_read = not untrusted or known_hosts.resolve().is_relative_to(folder.resolve())
         keys = KnownHosts(known_hosts).problems() if is_read else []
         unchecked = [device.name for device in picked if found.by_structure(device)]
-        problems = gathered([*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys])
+        problems = deduplicated(
+            [*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys]
+        )
     except EstateError as error:
-        problems = gathered(error.problems())
+        problems = deduplicated(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
     return LintResult(tuple(problems), devices, tuple(unchecked))

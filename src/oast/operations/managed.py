@@ -12,12 +12,12 @@ from oast.change.state import Cause, Outcome, State
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey, host_key_of
 from oast.errors import DeviceError, OastError, StateError
-from oast.estate import onboarded
+from oast.estate import onboarded_file as onboarded
 from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device, device_of
 from oast.estate.yaml_text import YamlMap
-from oast.fleet.events import OnEvent, unheard
-from oast.onboard.store import Box
+from oast.fleet.events import OnEvent, ignore_event
+from oast.onboard.store import NewDevice
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.preparation import Preparation, prepare
 from oast.operations.resume import Resume
@@ -41,7 +41,9 @@ class Postponed(OastError):
         return error if isinstance(error, DeviceError) else cls(f"{first.message}{place}", hint=first.hint)
 
 
-async def recover(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box]) -> dict[str, Outcome]:
+async def recover(
+    folder: Path, environment: Mapping[str, str], boxes: Sequence[NewDevice]
+) -> dict[str, Outcome]:
     """Recover the interrupted runs that were delivering to `boxes`; by name, what they run now. Raises OastError."""
     devices = [_device(box) for box in boxes]
     estate = await asyncio.to_thread(open_estate, folder, environment, besides=devices)
@@ -50,7 +52,9 @@ async def recover(folder: Path, environment: Mapping[str, str], boxes: Sequence[
     return {outcome.device: outcome for run in runs for outcome in run.outcomes if outcome.device in names}
 
 
-async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[Box], on_event: OnEvent = unheard) -> Became:
+async def manage(
+    folder: Path, environment: Mapping[str, str], boxes: Sequence[NewDevice], on_event: OnEvent = ignore_event
+) -> Became:
     """Make managed devices of them, together. Who fails is not in the inventory."""
     became: Became = {}
     try:
@@ -58,7 +62,7 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
         estate = await asyncio.to_thread(open_estate, folder, environment, besides=list(devices.values()))
     except OastError as error:
         return dict.fromkeys((box.serial for box in boxes), Postponed.because_of(error))
-    ready: list[Box] = []
+    ready: list[NewDevice] = []
     for box in boxes:
         try:
             _trust(estate, devices[box.name], box)
@@ -71,17 +75,19 @@ async def manage(folder: Path, environment: Mapping[str, str], boxes: Sequence[B
     right = [box for box in ready if became[box.serial] is None]
     try:
         if right:
-            onboarded.put(folder, {box.name: _attributes(box) for box in right}, {box.name: box.serial for box in right})
+            onboarded.put_onboarded(
+                folder, {box.name: _attributes(box) for box in right}, {box.name: box.serial for box in right}
+            )
     except OastError as error:
         became |= dict.fromkeys((box.serial for box in right), error)
     return became
 
 
-def _attributes(box: Box) -> dict[str, Any]:
+def _attributes(box: NewDevice) -> dict[str, Any]:
     return {key: value for key, value in box.attributes.items() if key not in ("name", onboarded.ATTRIBUTE)}
 
 
-def _device(box: Box) -> Device:
+def _device(box: NewDevice) -> Device:
     """The device that it is going to be: in service."""
     place = Place(onboarded.FILE)
     attributes = YamlMap(place.file)
@@ -89,7 +95,7 @@ def _device(box: Box) -> Device:
     return device_of(box.name, attributes, place)
 
 
-def _trust(estate: Estate, device: Device, box: Box) -> None:
+def _trust(estate: Estate, device: Device, box: NewDevice) -> None:
     """The key that it has reported is its own, as only it has its certificate. Raises StateError, EstateError."""
     if not box.host_keys:
         raise StateError("the device reported no host key, so it cannot be identified")
@@ -98,7 +104,8 @@ def _trust(estate: Estate, device: Device, box: Box) -> None:
     present = known.usable(device.name)
     if present and key not in present:
         raise StateError(
-            f"another host key is trusted for {device.name} already", hint=f"oast devices trust --replace --on name={device.name}"
+            f"another host key is trusted for {device.name} already",
+            hint=f"oast devices trust --replace --on name={device.name}",
         )
     known.trust({device.name: key})
 
@@ -116,11 +123,16 @@ async def _prepared(estate: Estate, names: Sequence[str], change: str | None) ->
     if change is not None:
         return await asyncio.to_thread(first_delivery, estate, change, names)
     if estate.settings.delivery.approval:
-        raise Postponed("it was staged without an approval, and nothing is delivered here without", hint="oast onboard stage FILE")
+        raise Postponed(
+            "it was staged without an approval, and nothing is delivered here without",
+            hint="oast onboard stage FILE",
+        )
     return await asyncio.to_thread(prepare, estate, f"name in ({', '.join(names)})")
 
 
-async def _delivered(estate: Estate, boxes: Sequence[Box], change: str | None, on_event: OnEvent) -> Became:
+async def _delivered(
+    estate: Estate, boxes: Sequence[NewDevice], change: str | None, on_event: OnEvent
+) -> Became:
     """Deliver to all that are ready, as one change, and look whether their checks are true."""
     became: Became = dict.fromkeys(box.serial for box in boxes)
     serials = {box.name: box.serial for box in boxes}
@@ -128,7 +140,9 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], change: str | None, o
         preparation = await _prepared(estate, [box.name for box in boxes], change)
         async with await compare(preparation, for_delivery=True, on_event=on_event) as plan:
             for name, error in plan.failed:
-                became[serials[name]] = Postponed(error.message) if isinstance(error, DeviceInUnknownState) else error
+                became[serials[name]] = (
+                    Postponed(error.message) if isinstance(error, DeviceInUnknownState) else error
+                )
             if plan.to_do:
                 plan.change = change
                 reason = f"Onboarded {', '.join(f'{box.name} ({box.serial})' for box in boxes)}"
@@ -142,7 +156,9 @@ async def _delivered(estate: Estate, boxes: Sequence[Box], change: str | None, o
         for name, error in found.failed:
             became[serials[name]] = became[serials[name]] or error
         for name, results in found.results.items():
-            wrong = [result.finding for result in results if not result.passed and not result.check.is_warning]
+            wrong = [
+                result.finding for result in results if not result.passed and not result.check.is_warning
+            ]
             if wrong:
                 became[serials[name]] = became[serials[name]] or DeviceError("; ".join(wrong[:3]))
     except OastError as error:

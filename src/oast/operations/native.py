@@ -6,14 +6,14 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from oast.config.indented import IndentedSyntax
+from oast.config.indented_syntax import IndentedSyntax
 from oast.config.ownership import Scope
-from oast.config.tree import Node, Path, canonical, joined
+from oast.config.tree import Node, Path, canonical, join_trees
 from oast.connect.session import Session
-from oast.errors import DeviceError, EstateError, Mistakes, UsageError
+from oast.errors import DeviceError, ErrorCollector, EstateError, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import unheard
+from oast.fleet.events import ignore_event
 from oast.intent.intent import Intent
 from oast.operations.ask import listed
 from oast.operations.each import of_each
@@ -42,7 +42,9 @@ class RawCommands:
         return not self.added.children and not self.removals
 
 
-def prepared_native(estate: Estate, name: str, text: str, on: str | None, *, is_template: bool = False) -> Preparation:
+def prepared_native(
+    estate: Estate, name: str, text: str, on: str | None, *, is_template: bool = False
+) -> Preparation:
     """The statements of `text` (from the file `name`) for the devices that `on` picks: they are added, or change what is there, and those
     with a minus sign are removed. With `is_template`, the text is rendered with each device's values first.
 
@@ -52,7 +54,7 @@ def prepared_native(estate: Estate, name: str, text: str, on: str | None, *, is_
         _require_no_template(name, text)
     whole = prepare(estate, on)
     found: dict[str, RawCommands] = {}
-    mistakes = Mistakes()
+    mistakes = ErrorCollector()
     shared: dict[str, RawCommands] = {}
     for intent in whole.intents:
         device, syntax = intent.device, whole.syntax_of(intent)
@@ -80,7 +82,9 @@ def prepared_native(estate: Estate, name: str, text: str, on: str | None, *, is_
         )
         for intent in whole.intents
     ]
-    return replace(whole, intents=tuple(intents), network=tuple(_with(intent, found) for intent in whole.network))
+    return replace(
+        whole, intents=tuple(intents), network=tuple(_with(intent, found) for intent in whole.network)
+    )
 
 
 def _require_no_template(name: str, text: str) -> None:
@@ -92,13 +96,24 @@ def _require_no_template(name: str, text: str) -> None:
             raise EstateError.of(
                 [
                     Problem(
-                        message, Place(name, number), "render it with each device's values: --with-values", line.rstrip(), kind="template"
+                        message,
+                        Place(name, number),
+                        "render it with each device's values: --with-values",
+                        line.rstrip(),
+                        kind="template",
                     )
                 ]
             )
 
 
-def _read(syntax: IndentedSyntax, platform: Platform, device: Device, name: str, text: str, marks: Mapping[str, Secret]) -> RawCommands:
+def _read(
+    syntax: IndentedSyntax,
+    platform: Platform,
+    device: Device,
+    name: str,
+    text: str,
+    marks: Mapping[str, Secret],
+) -> RawCommands:
     """The statements of a text. Raises EstateError with what the grammar does not allow."""
     lines = text.split("\n")
     removed: set[int] = set()
@@ -110,7 +125,14 @@ def _read(syntax: IndentedSyntax, platform: Platform, device: Device, name: str,
     whole = "\n".join(lines)
     parsed = syntax.parse(whole, marks)
     problems = [
-        Problem(found.message, Place(name, found.line), found.hint, _line(text, found.line), (device.name,), "grammar")
+        Problem(
+            found.message,
+            Place(name, found.line),
+            found.hint,
+            _line(text, found.line),
+            (device.name,),
+            "grammar",
+        )
         for found in parsed.problems
     ]
     if problems:
@@ -120,8 +142,12 @@ def _read(syntax: IndentedSyntax, platform: Platform, device: Device, name: str,
     if not removed:
         return RawCommands(canonical(parsed.tree), (), places)
     paths = {number: path for number, path in lines_of.items() if number in removed}
-    kept = syntax.parse("\n".join("" if number in removed else line for number, line in enumerate(lines, 1)), marks)
-    return RawCommands(canonical(_without_contexts(kept.tree, paths.values())), tuple(sorted(set(paths.values()))), places)
+    kept = syntax.parse(
+        "\n".join("" if number in removed else line for number, line in enumerate(lines, 1)), marks
+    )
+    return RawCommands(
+        canonical(_without_contexts(kept.tree, paths.values())), tuple(sorted(set(paths.values()))), places
+    )
 
 
 def _removed(line: str, platform: Platform) -> str | None:
@@ -159,7 +185,7 @@ def with_statements(intent: Intent, added: Node, removals: Iterable[Path]) -> In
     tree = intent.tree
     for path in removals:
         tree = _without(tree, path)
-    return replace(intent, tree=canonical(joined((tree, added), intent.platform.grammar)))
+    return replace(intent, tree=canonical(join_trees((tree, added), intent.platform.grammar)))
 
 
 def _without(node: Node, path: Path, *, only_contexts: bool = False) -> Node:
@@ -170,12 +196,16 @@ def _without(node: Node, path: Path, *, only_contexts: bool = False) -> Node:
     children = dict(node.children)
     if len(path) > 1:
         children[path[0]] = _without(child, path[1:], only_contexts=only_contexts)
-    elif not only_contexts or (not child.children and (child.statement.rule.holds_others or not child.statement.rule.known)):
+    elif not only_contexts or (
+        not child.children and (child.statement.rule.holds_others or not child.statement.rule.known)
+    ):
         del children[path[0]]
     return node.with_children(children)
 
 
-async def asked(estate: Estate, names: Sequence[str], command: str, timeout_s: float | None = None) -> dict[str, str | DeviceError]:
+async def asked(
+    estate: Estate, names: Sequence[str], command: str, timeout_s: float | None = None
+) -> dict[str, str | DeviceError]:
     """What each device answers to a command that changes nothing. Raises EstateError."""
     devices = [estate.device(name) for name in names]
     builder = prepare(estate).builder
@@ -183,6 +213,6 @@ async def asked(estate: Estate, names: Sequence[str], command: str, timeout_s: f
     async def one(device: Device, session: Session) -> str:
         return await listed(session, command, builder.syntax(device))
 
-    found, failed, _ = await of_each(estate, devices, builder, one, None, timeout_s, unheard)
+    found, failed, _ = await of_each(estate, devices, builder, one, None, timeout_s, ignore_event)
     answers: dict[str, str | DeviceError] = {**found, **dict(failed)}
     return {name: answers[name] for name in names}

@@ -9,12 +9,12 @@ from pathlib import Path
 
 from oast.change.record.locks import RunLock
 from oast.change.state import State as Known
-from oast.connect.call_home import CallHome, settled
-from oast.errors import ConnectionFailed, FaultWithDevice, OastError, StateError
-from oast.estate.onboarding import OnboardingSettings
+from oast.connect.call_home import CallHome, handshake_done
+from oast.errors import ConnectionFailed, InternalDeviceError, OastError, StateError
+from oast.estate.onboarding_settings import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
-from oast.onboard.store import Box, Boxes, State
+from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore
 from oast.operations.managed import Postponed, manage, recover
 
 # Devices that come within so many seconds are delivered to together.
@@ -43,41 +43,56 @@ async def serve(
     ready: asyncio.Queue[str] = asyncio.Queue()
     async with AsyncExitStack() as stack:
         stack.enter_context(_alone(folder))
-        boxes = stack.enter_context(Boxes(folder / ".oast"))
+        boxes = stack.enter_context(NewDeviceStore(folder / ".oast"))
 
         def configured(serial: str) -> None:
             if settings.call_home is None:
                 ready.put_nowait(serial)
 
         def whose(key: str) -> str | None:
-            found = (box for box in boxes.all() if box.state in (State.CONFIGURED, State.CALLED) and key in box.host_keys)
+            found = (
+                box
+                for box in boxes.all()
+                if box.state in (NewDeviceState.CONFIGURED, NewDeviceState.CALLED) and key in box.host_keys
+            )
             return next((box.serial for box in found), None)
 
         def called(serial: str) -> None:
             box = boxes.one(serial)
-            if box is not None and box.state is State.CONFIGURED:
-                boxes.come_to(serial, State.CALLED)
+            if box is not None and box.state is NewDeviceState.CONFIGURED:
+                boxes.come_to(serial, NewDeviceState.CALLED)
                 heard(box.name, "has called home, with the host key that it has reported")
                 ready.put_nowait(serial)
 
-        server = BootstrapServer(settings, keys.read(settings.keys), boxes, heard, configured)
+        server = BootstrapServer(settings, keys.read_keys(settings.keys), boxes, heard, configured)
         port = await server.start()
         stack.push_async_callback(server.close)
         listening(f"https://{settings.host}:{port}/restconf")
         if settings.call_home is not None:
             host, at = settings.call_home
-            home = CallHome(host, at, whose, called, lambda where: heard(where, "calls home with a host key that nobody has reported"))
+            home = CallHome(
+                host,
+                at,
+                whose,
+                called,
+                lambda where: heard(where, "calls home with a host key that nobody has reported"),
+            )
             at = await home.start()
             stack.push_async_callback(home.close)
             listening(f"{host}:{at} for calls home")
         # Those that a server before this one was at work on when it ended.
         waiting = [
-            box for box in boxes.all() if box.state is State.CALLED or (box.state is State.CONFIGURED and settings.call_home is None)
+            box
+            for box in boxes.all()
+            if box.state is NewDeviceState.CALLED
+            or (box.state is NewDeviceState.CONFIGURED and settings.call_home is None)
         ]
         await _recover(folder, environment, waiting, heard)
         for box in waiting:
             ready.put_nowait(box.serial)
-        managing = asyncio.create_task(_manage(folder, environment, boxes, ready, heard, stop, patient=settings.call_home is None))
+        managing = asyncio.create_task(
+            _manage(folder, environment, boxes, ready, heard, stop, patient=settings.call_home is None)
+        )
         ended = asyncio.create_task(stop.wait())
         try:
             await asyncio.wait((managing, ended), return_when=asyncio.FIRST_COMPLETED)
@@ -90,7 +105,9 @@ async def serve(
             await asyncio.gather(managing, ended, return_exceptions=True)
 
 
-async def _recover(folder: Path, environment: Mapping[str, str], waiting: Sequence[Box], heard: OnBox) -> None:
+async def _recover(
+    folder: Path, environment: Mapping[str, str], waiting: Sequence[NewDevice], heard: OnBox
+) -> None:
     """Settle what a server that was killed was delivering, before anything else is delivered to those devices."""
     if not waiting:
         return
@@ -110,7 +127,10 @@ def _alone(folder: Path) -> Iterator[None]:
     lock = RunLock(folder / ".oast", LOCK)
     try:
         if not lock.take():
-            raise StateError("new devices of this estate are served already, by another run of Oast", hint="stop that one first")
+            raise StateError(
+                "new devices of this estate are served already, by another run of Oast",
+                hint="stop that one first",
+            )
     except OSError as error:
         raise StateError(f"{error.filename or folder}: {error.strerror or error}") from None
     try:
@@ -121,7 +141,9 @@ def _alone(folder: Path) -> Iterator[None]:
 
 def _told(why: OastError) -> str:
     """Each thing that is wrong, with its place."""
-    return "; ".join(f"{one.message} ({one.place})" if one.place else one.message for one in why.problems()[:SAID])
+    return "; ".join(
+        f"{one.message} ({one.place})" if one.place else one.message for one in why.problems()[:SAID]
+    )
 
 
 def _unfailing(heard: OnBox) -> OnBox:
@@ -137,7 +159,7 @@ def _unfailing(heard: OnBox) -> OnBox:
 async def _manage(
     folder: Path,
     environment: Mapping[str, str],
-    boxes: Boxes,
+    boxes: NewDeviceStore,
     ready: asyncio.Queue[str],
     heard: OnBox,
     stop: asyncio.Event,
@@ -149,17 +171,19 @@ async def _manage(
     tries: dict[str, int] = {}
     postponed: dict[str, str] = {}
     while not stop.is_set():
-        serials = await settled(ready, TOGETHER_S)
+        serials = await handshake_done(ready, TOGETHER_S)
         found = [box for serial in serials if (box := boxes.one(serial)) is not None]
         try:
             became = await manage(folder, environment, found) if found else {}
-        except Exception as error:  # a fault of ours with some of them is no reason to leave the others waiting
-            became = dict.fromkeys(serials, FaultWithDevice(error))
+        except (
+            Exception
+        ) as error:  # a fault of ours with some of them is no reason to leave the others waiting
+            became = dict.fromkeys(serials, InternalDeviceError(error))
         for box in found:
             why = became.get(box.serial)
             tries[box.serial] = tries.get(box.serial, 0) + 1
             if why is None:
-                boxes.come_to(box.serial, State.MANAGED)
+                boxes.come_to(box.serial, NewDeviceState.MANAGED)
                 heard(box.name, "is managed: delivered, checked, and in the inventory")
             elif stop.is_set():
                 heard(box.name, f"is left for the next time: {_told(why)}")
@@ -173,5 +197,5 @@ async def _manage(
                     heard(box.name, f"waits, for a reason that is not its own: {_told(why)}")
                 asyncio.get_running_loop().call_later(POSTPONED_S, ready.put_nowait, box.serial)
             else:
-                boxes.come_to(box.serial, State.FAILED, _told(why))
+                boxes.come_to(box.serial, NewDeviceState.FAILED, _told(why))
                 heard(box.name, f"is not managed: {_told(why)}")

@@ -11,17 +11,17 @@ from functools import partial
 from pathlib import Path
 from typing import cast
 
-from oast.config.difference import difference, secrets_below
-from oast.config.indented import TAB, IndentedSyntax, TextProblem, listed, tree_as_listed
+from oast.config.edits import difference, secrets_below
+from oast.config.indented_syntax import TAB, IndentedSyntax, TextProblem, accept_listed, tree_as_listed
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
 from oast.connect.session import Capability, CommandLine, Session
-from oast.errors import DeadlinePassed, DeviceError, DeviceRefused, ProtocolError
+from oast.errors import DeviceError, DeviceRefused, DeviceTimeout, ProtocolError
 from oast.estate.inventory import Device
-from oast.platforms.catalogue import READINGS
-from oast.platforms.definition import Platform, Shown
-from oast.readings.read import read
-from oast.readings.values import shown
+from oast.platforms.definition import Platform, StatePattern
+from oast.platforms.reading_schema import READINGS
+from oast.readings.read import read_readings
+from oast.readings.values import show_value
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ def understood(syntax: IndentedSyntax, text: str) -> Understanding:
     # A device may indent with tabs, which is a mistake in a template only.
     text = re.sub(r"(?m)^[ \t]+", lambda margin: margin[0].expandtabs(TAB), text)
     parsed = syntax.parse(text)
-    printed = syntax.written(listed(parsed))
+    printed = syntax.written(accept_listed(parsed))
     again = syntax.parse(printed)
     edits = difference(canonical(parsed.tree), canonical(again.tree))
     lost = tuple(" / ".join((*(node.text for node in edit.outer), edit.node.text)) for edit in edits)
@@ -65,7 +65,9 @@ def understood(syntax: IndentedSyntax, text: str) -> Understanding:
     for number, path in syntax.lines_of(text):
         nodes = _nodes_at(parsed.tree, path)
         # The last statement of a line that is several is the one it is about.
-        by_line[number] = LineRead(number, tuple(n.text for n in nodes), all(n.statement.rule.known for n in nodes) and bool(nodes))
+        by_line[number] = LineRead(
+            number, tuple(n.text for n in nodes), all(n.statement.rule.known for n in nodes) and bool(nodes)
+        )
     lines = tuple(by_line[number] for number in sorted(by_line))
     delta = difflib.unified_diff(as_listed.splitlines(), printed.splitlines(), lineterm="", n=0)
     different = sum(1 for line in list(delta)[2:] if line.startswith("-"))
@@ -92,7 +94,9 @@ class Step:
     hint: str | None = None
 
 
-async def tried(connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, log: Path) -> AsyncIterator[Step]:
+async def tried(
+    connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, log: Path
+) -> AsyncIterator[Step]:
     """Everything of `platform` that `device` can show without being changed, one after the other; ends where the session does.
 
     The transcript goes to `log` when something fails. Never raises DeviceError.
@@ -121,8 +125,12 @@ async def tried(connector: Connector, device: Device, platform: Platform, syntax
                 except _NotAsSaid as different:
                     yield Step(what, False, str(different), different.hint)
             session.transcript.write(log)
-    except DeadlinePassed as late:
-        hint = f"none of the prompts of the platform fits the end of what it sent: {late.last!r}" if late.last else late.hint
+    except DeviceTimeout as late:
+        hint = (
+            f"none of the prompts of the platform fits the end of what it sent: {late.last!r}"
+            if late.last
+            else late.hint
+        )
         yield Step(what, False, late.message, hint)
     except DeviceError as error:
         yield Step(what, False, error.message, error.hint)
@@ -160,20 +168,37 @@ def _trials(
     if platform.file is not None and platform.file.check is not None:
         for copy in ("an unchanged", "an edited"):
             what = f"check {copy} copy of {platform.file.path}: {platform.file.check.format(path=platform.file.beside)}"
-            yield what, partial(_checked_copy, cast(CommandLine, session), platform, syntax, is_edited=copy == "an edited")
+            yield (
+                what,
+                partial(
+                    _checked_copy, cast(CommandLine, session), platform, syntax, is_edited=copy == "an edited"
+                ),
+            )
     if dialect.privilege_command is not None:
         yield f"obtain the right to change: {dialect.privilege_command}", privilege
     if dialect.startup is not None:
         yield f"read what it starts with: {dialect.startup}", startup
     for way, state in _shown(platform):
-        yield f"look whether its {way} waits: {state.command}", partial(_state, cast(CommandLine, session), state)
+        yield (
+            f"look whether its {way} waits: {state.command}",
+            partial(_state, cast(CommandLine, session), state),
+        )
     for name, reading in platform.readings.items():
         asks = READINGS[name].asks if name in READINGS else None
         # Whoever is to be asked for somebody is asked for the device itself.
-        about = reading.command if reading.statements is None else f"'{reading.statements}' of the running configuration"
+        about = (
+            reading.command
+            if reading.statements is None
+            else f"'{reading.statements}' of the running configuration"
+        )
         if asks is not None:
-            about = about.replace(f"{{{asks}}}", address) if platform.netconf is None else f"{about} {address}"
-        yield f"reading {name}: {about}", partial(_reading, session, platform, name if asks is None else f"{name} {address}")
+            about = (
+                about.replace(f"{{{asks}}}", address) if platform.netconf is None else f"{about} {address}"
+            )
+        yield (
+            f"reading {name}: {about}",
+            partial(_reading, session, platform, name if asks is None else f"{name} {address}"),
+        )
 
 
 def _counted(syntax: IndentedSyntax, text: str) -> str:
@@ -185,14 +210,19 @@ def _counted(syntax: IndentedSyntax, text: str) -> str:
         raise _NotAsSaid("it lists no statement", "is this the command that lists the configuration?")
     said = f"{len(found.lines)} {'line' if len(found.lines) == 1 else 'lines'}, {found.known} understood"
     if found.lost:
-        raise _NotAsSaid(f"{said}; printed and read again, this is not the same: {found.lost[0]}", "look at how it is written")
+        raise _NotAsSaid(
+            f"{said}; printed and read again, this is not the same: {found.lost[0]}",
+            "look at how it is written",
+        )
     if found.problems:
         first = found.problems[0]
         raise _NotAsSaid(f"{said}; line {first.line}: {first.message}", first.hint)
     return said
 
 
-async def _checked_copy(session: CommandLine, platform: Platform, syntax: IndentedSyntax, *, is_edited: bool) -> str:
+async def _checked_copy(
+    session: CommandLine, platform: Platform, syntax: IndentedSyntax, *, is_edited: bool
+) -> str:
     """Put a copy of the file beside it, have it checked, and remove it again. The file itself is not touched."""
     file = platform.file
     if file is None or file.check is None:
@@ -200,7 +230,9 @@ async def _checked_copy(session: CommandLine, platform: Platform, syntax: Indent
     if file.read is not None:
         text = await session.listing(file.read, written_down=False)
     else:
-        text = await (session.read_startup() if platform.dialect.startup is not None else session.read_running())
+        text = await (
+            session.read_startup() if platform.dialect.startup is not None else session.read_running()
+        )
     for secret in secrets_below(tree_as_listed(syntax, text)):
         if not secret.is_forgotten:
             session.transcript.masking.add(secret)
@@ -221,7 +253,7 @@ async def _checked_copy(session: CommandLine, platform: Platform, syntax: Indent
     return "it accepts it"
 
 
-async def _state(session: CommandLine, shown: Shown) -> str:
+async def _state(session: CommandLine, shown: StatePattern) -> str:
     try:
         return "it waits: somebody is trying something out" if await session.shows(shown) else "it does not"
     except DeviceRefused as refused:
@@ -230,14 +262,18 @@ async def _state(session: CommandLine, shown: Shown) -> str:
 
 async def _reading(session: Session, platform: Platform, name: str) -> str:
     try:
-        found = (await read(session, platform, [name]))[name]
+        found = (await read_readings(session, platform, [name]))[name]
     except (DeviceRefused, ProtocolError) as wrong:
         raise _NotAsSaid(wrong.message, wrong.hint) from None
-    first = ", ".join(f"{field} {shown(value) or '-'}" for field, value in found[0].items()) if found else ""
-    return f"{len(found)} {'record' if len(found) == 1 else 'records'}" + (f"; the first: {first}" if first else "")
+    first = (
+        ", ".join(f"{field} {show_value(value) or '-'}" for field, value in found[0].items()) if found else ""
+    )
+    return f"{len(found)} {'record' if len(found) == 1 else 'records'}" + (
+        f"; the first: {first}" if first else ""
+    )
 
 
-def _shown(platform: Platform) -> Iterator[tuple[str, Shown]]:
+def _shown(platform: Platform) -> Iterator[tuple[str, StatePattern]]:
     ways = (
         ("revert timer", platform.timer.armed if platform.timer is not None else None),
         ("commit", platform.candidate.pending if platform.candidate is not None else None),

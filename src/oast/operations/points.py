@@ -11,26 +11,35 @@ from typing import Any
 from oast.errors import StateError, UsageError
 from oast.estate.estate import Estate
 from oast.files import make_private, write_whole
-from oast.nearest import suggestion
-from oast.platforms.catalogue import READINGS, TEXT
+from oast.platforms.reading_schema import READINGS, TEXT
 from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, convert, plain
-from oast.verify.points import Point
+from oast.readings.values import Value, convert, to_json
+from oast.spelling import spelling_hint
+from oast.verify.snapshots import Snapshot
 
 FORMAT = "oast.point/1"
 LABEL = re.compile(r"[A-Za-z0-9][\w .:+-]{0,80}")
 
 
-def keep(estate: Estate, label: str, point: Point) -> None:
+def keep(estate: Estate, label: str, point: Snapshot) -> None:
     """Keep `point` under `label`, in place of one that was called so. Raises UsageError, OSError."""
     path = _path(estate, label)
     make_private(path.parent)
-    devices = {name: {reading: _table(records) for reading, records in readings.items()} for name, readings in point.devices.items()}
-    content = {"format": FORMAT, "label": label, "at": point.at, "devices": devices, "missing": dict(point.missing)}
+    devices = {
+        name: {reading: _table(records) for reading, records in readings.items()}
+        for name, readings in point.devices.items()
+    }
+    content = {
+        "format": FORMAT,
+        "label": label,
+        "at": point.at,
+        "devices": devices,
+        "missing": dict(point.missing),
+    }
     write_whole(path, json.dumps(content, ensure_ascii=False) + "\n", mode=0o600)
 
 
-def kept(estate: Estate, label: str) -> Point:
+def kept(estate: Estate, label: str) -> Snapshot:
     """What was kept under `label`. Raises UsageError when nothing was, StateError when it cannot be read."""
     path = _path(estate, label)
     try:
@@ -38,10 +47,13 @@ def kept(estate: Estate, label: str) -> Point:
         if content["format"] != FORMAT:
             raise StateError(f"{path}: it was kept as {content['format']}, known is {FORMAT}")
         devices = {name: _readings(found) for name, found in content["devices"].items()}
-        return Point(str(content["at"]), devices, dict(content["missing"]))
+        return Snapshot(str(content["at"]), devices, dict(content["missing"]))
     except FileNotFoundError:
         known = labels(estate)
-        raise UsageError(f"no state was kept as '{label}'", hint=suggestion(label, known) if known else "keep it with --save") from None
+        raise UsageError(
+            f"no state was kept as '{label}'",
+            hint=spelling_hint(label, known) if known else "keep it with --save",
+        ) from None
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         raise StateError(f"{path}: what was kept cannot be read", hint="keep it anew with --save") from None
 
@@ -59,7 +71,7 @@ def _path(estate: Estate, label: str) -> Path:
 
 def _table(records: list[Record]) -> dict[str, Any]:
     fields = list(records[0]) if records else []
-    return {"fields": fields, "rows": [[plain(record.get(name)) for name in fields] for record in records]}
+    return {"fields": fields, "rows": [[to_json(record.get(name)) for name in fields] for record in records]}
 
 
 def _readings(found: Mapping[str, Any]) -> Readings:
@@ -67,7 +79,11 @@ def _readings(found: Mapping[str, Any]) -> Readings:
     for reading, table in found.items():
         types = READINGS[reading].fields if reading in READINGS else {}
         made[reading] = [
-            {name: _value(types.get(name, TEXT), cell) for name, cell in zip(table["fields"], row, strict=True)} for row in table["rows"]
+            {
+                name: _value(types.get(name, TEXT), cell)
+                for name, cell in zip(table["fields"], row, strict=True)
+            }
+            for row in table["rows"]
         ]
     return made
 

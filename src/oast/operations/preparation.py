@@ -7,19 +7,19 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
 
-from oast.config.indented import IndentedSyntax
-from oast.errors import EstateError, Mistakes
+from oast.config.indented_syntax import IndentedSyntax
+from oast.errors import ErrorCollector, EstateError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
+from oast.gc_tuning import gc_disabled
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
-from oast.memory import uncollected
-from oast.records import Problem, gathered
+from oast.records import Problem, deduplicated
 from oast.verify.checks import Check
-from oast.verify.derived import derive
-from oast.verify.meant import Meant
-from oast.verify.written import checks_of as written_for
-from oast.verify.written import read as written_checks
+from oast.verify.custom_checks import custom_checks_of as written_for
+from oast.verify.custom_checks import read_custom_checks as written_checks
+from oast.verify.derived_checks import derive_checks
+from oast.verify.intent_facts import IntentFacts
 
 
 @dataclass(frozen=True)
@@ -68,7 +68,7 @@ def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) 
     """The intents of the devices picked alone. Raises EstateError with everything that is wrong in them."""
     builder = IntentBuilder(estate, sections)
     intents: list[Intent] = []
-    mistakes = Mistakes()
+    mistakes = ErrorCollector()
     for device in builder.concerned(estate.pick(on, everything=True)):
         with mistakes.collected():
             intents.append(builder.build(device))
@@ -80,7 +80,7 @@ def violations(preparation: Preparation, today: date) -> list[Problem]:
     """What the devices picked violate, warnings included; each once. Raises EstateError when a policy itself is wrong."""
     picked = {intent.device.name for intent in preparation.intents}
     found = Policies(preparation.estate, today).problems(preparation.network)
-    return gathered(problem for problem in found if not problem.devices or picked & set(problem.devices))
+    return deduplicated(problem for problem in found if not problem.devices or picked & set(problem.devices))
 
 
 def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list[Check]]:
@@ -89,7 +89,7 @@ def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list
 
     Raises EstateError.
     """
-    mistakes = Mistakes()
+    mistakes = ErrorCollector()
     written = written_checks(preparation.estate, mistakes)
     platforms = {intent.device.name: intent.platform for intent in preparation.intents}
     meant = {intent.device.name: intent for intent in preparation.network}
@@ -97,20 +97,26 @@ def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list
     def holds(name: str) -> Iterator[str]:
         yield preparation.estate.devices[name].address
         if name in meant:
-            yield from (str(one.ip) for of_it in Meant(meant[name]).addresses.values() for one in of_it)
+            yield from (str(one.ip) for of_it in IntentFacts(meant[name]).addresses.values() for one in of_it)
 
     own = written_for(written, preparation.estate, platforms, mistakes, holds)
     mistakes.raise_any()
     ends = [(link.one, link.other) for link in preparation.estate.links]
-    with uncollected():
-        derived = derive(preparation.network, {near: far for one, other in ends for near, far in ((one, other), (other, one))})
+    with gc_disabled():
+        derived = derive_checks(
+            preparation.network,
+            {near: far for one, other in ends for near, far in ((one, other), (other, one))},
+        )
     found = {name: [*derived[name], *checks] for name, checks in own.items()}
-    return {name: [check for check in checks if wide or not (check.wide or check.is_warning)] for name, checks in found.items()}
+    return {
+        name: [check for check in checks if wide or not (check.wide or check.is_warning)]
+        for name, checks in found.items()
+    }
 
 
 def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: IntentBuilder) -> list[Problem]:
     """What is wrong in checks/*.yaml, for the devices that it is written for."""
-    mistakes = Mistakes()
+    mistakes = ErrorCollector()
     platforms = {}
     for device in devices:
         with suppress(EstateError):  # an unknown platform has been told

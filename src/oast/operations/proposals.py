@@ -10,13 +10,19 @@ from typing import Any
 from oast.archive.backups import Backups
 from oast.change.plan.apply_mode import Datastore
 from oast.change.plan.stored_plan import StoredPlan as Recorded
-from oast.change.plan.stored_plan import current_diff, fingerprint_key_id, plan_document, plan_from, recorded_diff
+from oast.change.plan.stored_plan import (
+    current_diff,
+    fingerprint_key_id,
+    plan_document,
+    plan_from,
+    recorded_diff,
+)
 from oast.change.record.approval import approval_problem, proposed_text, signed_text
 from oast.change.record.identity import commit_of, identity
 from oast.change.record.ledger_entry import canonical_json, digest
-from oast.config.remembered import by_fingerprint, known_again
-from oast.config.tree import Node, canonical, joined
-from oast.errors import NotAllowed, OastError, StateError, UsageError
+from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
+from oast.config.tree import Node, canonical, join_trees
+from oast.errors import ApprovalError, OastError, StateError, UsageError
 from oast.estate.estate import Estate
 from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes, signers_of
@@ -36,7 +42,12 @@ class Stale:
 
 
 def propose(
-    plan: Plan, reason: str, ticket: str | None, origin: str | None = None, expect: Sequence[str] = (), key: Path | None = None
+    plan: Plan,
+    reason: str,
+    ticket: str | None,
+    origin: str | None = None,
+    expect: Sequence[str] = (),
+    key: Path | None = None,
 ) -> str:
     """Write down what `plan` would do, for others to approve, signed with `key` if there is one; the name of the change.
 
@@ -46,7 +57,9 @@ def propose(
     changes = Changes(estate)
     signers = signers_of(estate)
     if key is None and signers.allowed is not None:
-        raise NotAllowed("proposals of this estate must be signed", hint="name your SSH key with --sign FILE")
+        raise ApprovalError(
+            "proposals of this estate must be signed", hint="name your SSH key with --sign FILE"
+        )
     document = plan_document(plan.to_do, plan.manner, estate.fingerprints)
     commit = commit_of(estate.folder, estate.environment)
     said: dict[str, Any] = {
@@ -78,19 +91,27 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
     who = identity(estate.folder, estate.environment)
     need_waiting(change)
     if who == change.author:
-        raise NotAllowed(f"{who} has proposed it, and cannot approve it as well", hint="somebody else has to: see OAST_IDENTITY")
+        raise ApprovalError(
+            f"{who} has proposed it, and cannot approve it as well",
+            hint="somebody else has to: see OAST_IDENTITY",
+        )
     difference = recorded_difference(changes, change)
     if difference != change.every(PROPOSED)[0].said.get("difference"):
-        raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
+        raise ApprovalError("what is recorded of it is not what was proposed", hint="oast change audit")
     said: dict[str, Any] = {"author": who, "difference": difference}
     signers = signers_of(estate)
     if key is not None:
         said["signature"] = signers.sign(signed_text(change.name, difference, who), key)
     elif signers.allowed is not None:
-        raise NotAllowed("approvals of this estate must be signed", hint="name your SSH key with --sign FILE")
+        raise ApprovalError(
+            "approvals of this estate must be signed", hint="name your SSH key with --sign FILE"
+        )
     wrong = approval_problem(change.name, change.every(PROPOSED)[0].said, said, signers)
     if wrong is not None:
-        raise NotAllowed(f"it would not count: {wrong}", hint="is the key in the file of allowed signers, with this identity?")
+        raise ApprovalError(
+            f"it would not count: {wrong}",
+            hint="is the key in the file of allowed signers, with this identity?",
+        )
     changes.ledger.append(APPROVED, change.name, said)
     return who
 
@@ -99,15 +120,19 @@ def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
     """It is not to be delivered any more. Raises NotAllowed, StateError."""
     need_waiting(change)
     estate = changes.estate
-    changes.ledger.append(WITHDRAWN, change.name, {"author": identity(estate.folder, estate.environment), "reason": reason})
+    changes.ledger.append(
+        WITHDRAWN, change.name, {"author": identity(estate.folder, estate.environment), "reason": reason}
+    )
 
 
 def need_waiting(change: Change) -> None:
     """Raises NotAllowed for a change that was delivered or withdrawn."""
     if change.every(BEGAN):
-        raise NotAllowed(f"{change.name} has been delivered already", hint=f"oast change show {change.name}")
+        raise ApprovalError(
+            f"{change.name} has been delivered already", hint=f"oast change show {change.name}"
+        )
     if change.every(WITHDRAWN):
-        raise NotAllowed(f"{change.name} was withdrawn", hint=f"oast change show {change.name}")
+        raise ApprovalError(f"{change.name} was withdrawn", hint=f"oast change show {change.name}")
 
 
 @dataclass(frozen=True)
@@ -139,7 +164,9 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
     if not again:
         need_waiting(change)
     if change.staging is not None:
-        raise NotAllowed(f"{change.name} stages new devices", hint=f"oast onboard stage --change {change.name}")
+        raise ApprovalError(
+            f"{change.name} stages new devices", hint=f"oast onboard stage --change {change.name}"
+        )
     recorded = recorded_plan(changes, change)
     by = approvers(changes, change, needed=estate.settings.delivery.approval and not again)
     return Approved(change, recorded, by, prepared_from(estate, recorded))
@@ -150,14 +177,18 @@ def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, .
     not what was proposed; StateError."""
     proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
     if recorded_difference(changes, change) != proposal.get("difference"):
-        raise NotAllowed("what is recorded of it is not what was proposed", hint="oast change audit")
+        raise ApprovalError("what is recorded of it is not what was proposed", hint="oast change audit")
     told = [
-        (str(entry.said.get("author")), approval_problem(change.name, proposal, entry.said, signers)) for entry in change.every(APPROVED)
+        (str(entry.said.get("author")), approval_problem(change.name, proposal, entry.said, signers))
+        for entry in change.every(APPROVED)
     ]
     by = tuple(who for who, wrong in told if wrong is None)
     if needed and not by:
         reasons = "; ".join(wrong for _, wrong in told if wrong) or "nobody has"
-        raise NotAllowed(f"{change.name} is not approved: {reasons}", hint=f"somebody else: oast change approve {change.name}")
+        raise ApprovalError(
+            f"{change.name} is not approved: {reasons}",
+            hint=f"somebody else: oast change approve {change.name}",
+        )
     return by
 
 
@@ -172,23 +203,32 @@ def staging_difference(plan: str, staging: str) -> str:
     return digest(canonical_json({"plan": plan, "staging": staging}))
 
 
-def prepared_from(estate: Estate, recorded: Recorded, *, before: bool = False, extra: Mapping[str, Node] | None = None) -> Preparation:
+def prepared_from(
+    estate: Estate, recorded: Recorded, *, before: bool = False, extra: Mapping[str, Node] | None = None
+) -> Preparation:
     """What was intended once, made ready to be delivered, with the secrets that are at hand: those of the estate, and in the trees of
     `extra`. With `before`, what ran before that is what is intended now. Raises StateError, EstateError."""
     whole = prepare(estate)
-    known = by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
+    known = secrets_by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
     if recorded.key != fingerprint_key_id(estate.fingerprints):
         message = "it was recorded by a copy of the estate that shows secrets by other fingerprints"
-        raise StateError(message, hint="give both the same key: .oast/fingerprint-key of that copy, or OAST_FINGERPRINT_KEY")
+        raise StateError(
+            message,
+            hint="give both the same key: .oast/fingerprint-key of that copy, or OAST_FINGERPRINT_KEY",
+        )
     intents = []
     for name in recorded.devices:
         device = estate.device(name)
         platform, syntax = whole.builder.platform(device), whole.builder.syntax(device)
         planned = recorded.of(name, syntax.grammar)
         if planned.platform != platform.name:
-            raise UsageError(f"'{name}' was a {planned.platform} when it was recorded, and is a {platform.name} now")
-        tree = known_again(planned.before if before else planned.intended, known)
-        intents.append(Intent.of_record(device, platform, tree, planned.scope, planned.owners, planned.removals))
+            raise UsageError(
+                f"'{name}' was a {planned.platform} when it was recorded, and is a {platform.name} now"
+            )
+        tree = restore_secrets(planned.before if before else planned.intended, known)
+        intents.append(
+            Intent.of_record(device, platform, tree, planned.scope, planned.owners, planned.removals)
+        )
     return whole_of(whole, intents, adds_only=recorded.manner.mode == "merge" and not before)
 
 
@@ -203,7 +243,7 @@ def whole_of(whole: Preparation, intents: Sequence[Intent], *, adds_only: bool =
         if adds_only:
             return with_statements(intent, other.tree, other.removals)
         parts = (other.scope.outside().within(intent.tree), other.scope.within(other.tree))
-        return replace(intent, tree=canonical(joined(parts, intent.platform.grammar)))
+        return replace(intent, tree=canonical(join_trees(parts, intent.platform.grammar)))
 
     return replace(whole, intents=tuple(intents), network=tuple(map(meant, whole.network)))
 
@@ -216,22 +256,37 @@ class Later:
     devices: tuple[str, ...]
 
 
-def prepared_revert(changes: Changes, change: Change, on: str | None) -> tuple[Preparation, Recorded, list[Later]]:
+def prepared_revert(
+    changes: Changes, change: Change, on: str | None
+) -> tuple[Preparation, Recorded, list[Later]]:
     """What the devices of `change` ran before it, made ready to be delivered; and the later changes that would be taken back with it.
 
     Raises NotAllowed, UsageError, StateError, EstateError.
     """
     if not change.every(BEGAN):
-        raise NotAllowed(f"{change.name} was never delivered", hint=f"oast change show {change.name}")
+        raise ApprovalError(f"{change.name} was never delivered", hint=f"oast change show {change.name}")
     estate = changes.estate
     recorded = recorded_plan(changes, change)
-    touched = {d["device"] for outcome in changes.outcomes(change) for d in outcome["devices"] if d["state"] in ("delivered", "unknown")}
+    touched = {
+        d["device"]
+        for outcome in changes.outcomes(change)
+        for d in outcome["devices"]
+        if d["state"] in ("delivered", "unknown")
+    }
     picked = {device.name for device in estate.pick(on)} & touched & set(recorded.devices)
     if not picked:
-        raise NotAllowed(f"{change.name} has changed none of these devices", hint=f"oast change show {change.name}")
-    recorded = replace(recorded, devices={name: device for name, device in recorded.devices.items() if name in picked})
+        raise ApprovalError(
+            f"{change.name} has changed none of these devices", hint=f"oast change show {change.name}"
+        )
+    recorded = replace(
+        recorded, devices={name: device for name, device in recorded.devices.items() if name in picked}
+    )
     kept = _kept_before(estate, change, sorted(picked), recorded.manner.into)
-    return prepared_from(estate, recorded, before=True, extra=kept), recorded, _later(changes, change, recorded)
+    return (
+        prepared_from(estate, recorded, before=True, extra=kept),
+        recorded,
+        _later(changes, change, recorded),
+    )
 
 
 def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Datastore) -> dict[str, Node]:
@@ -252,11 +307,17 @@ def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Dat
 def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
     found = []
     for other in changes.all():
-        if other.name == change.name or not other.every(BEGAN) or other.every(BEGAN)[0].at <= change.every(BEGAN)[0].at:
+        if (
+            other.name == change.name
+            or not other.every(BEGAN)
+            or other.every(BEGAN)[0].at <= change.every(BEGAN)[0].at
+        ):
             continue
         devices = recorded_plan(changes, other).devices
         same = [
-            name for name, device in recorded.devices.items() if name in devices and same_parts(device["edits"], devices[name]["edits"])
+            name
+            for name, device in recorded.devices.items()
+            if name in devices and same_parts(device["edits"], devices[name]["edits"])
         ]
         if same:
             found.append(Later(other, tuple(same)))
@@ -266,7 +327,11 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
 def same_parts(one: Sequence[Any], other: Sequence[Any]) -> bool:
     """Whether two recorded differences are about the same statements, or one about what stands in the other's."""
     places = [place_of(edit) for edit in other]
-    return any(mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine for mine in map(place_of, one) for theirs in places)
+    return any(
+        mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine
+        for mine in map(place_of, one)
+        for theirs in places
+    )
 
 
 def place_of(edit: Any) -> tuple[str, ...]:

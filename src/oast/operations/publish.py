@@ -8,16 +8,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from oast.archive.archive import RUNNING, file_of
+from oast.archive.archive import RUNNING, backup_file
 from oast.archive.backups import Backups
 from oast.connect.session import Session
 from oast.errors import DeviceError, OastError, StateError
 from oast.estate.estate import Estate, secrets_of
 from oast.estate.inventory import Device
-from oast.estate.publishing import PublishSettings
-from oast.estate.sources import SourceSettings
-from oast.fleet.events import OnEvent, unheard
-from oast.fleet.many import for_each
+from oast.estate.publish_settings import PublishSettings
+from oast.estate.source_settings import SourceSettings
+from oast.fleet.concurrency import for_each
+from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
 from oast.json_text import strict_json
 from oast.operations.ask import records_document
@@ -25,8 +25,8 @@ from oast.operations.drift import find_drift
 from oast.operations.each import of_each
 from oast.operations.preparation import prepare
 from oast.operations.sources import owned, pages_of
-from oast.platforms.catalogue import READINGS
-from oast.readings.read import read
+from oast.platforms.reading_schema import READINGS
+from oast.readings.read import read_readings
 from oast.sources import mapping
 from oast.sources.service import Service
 
@@ -78,11 +78,11 @@ async def publishing(
     *,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
 ) -> Publishing:
     """Read the devices that came from `source`, and find what its records have to say otherwise. Raises StateError, EstateError."""
     pages, _ = await pages_of(estate.folder, environment, source)
-    listed = mapping.read(source, pages, raw=True)
+    listed = mapping.map_records(source, pages, raw=True)
     own = owned(estate.folder, source)
     picked = [device for device in estate.pick(on) if device.name in own]
     devices = [device for device in picked if device.name in listed.raw]
@@ -102,9 +102,11 @@ async def publishing(
 
 
 def _called(source: SourceSettings, record: Mapping[str, Any]) -> str:
-    called = mapping.called(source, record)
+    called = mapping.record_name(source, record)
     if called is None:
-        raise StateError(f"the source '{source.name}': '{source.record}' gives nothing by which a record could be written to")
+        raise StateError(
+            f"the source '{source.name}': '{source.record}' gives nothing by which a record could be written to"
+        )
     return called
 
 
@@ -151,7 +153,9 @@ async def _known(
 
         async def one(device: Device, session: Session) -> dict[str, Any]:
             platform = builder.platform(device)
-            answers = await read(session, platform, [name for name in asked if name in platform.readings])
+            answers = await read_readings(
+                session, platform, [name for name in asked if name in platform.readings]
+            )
             made: dict[str, Any] = {}
             for name, records in answers.items():
                 told = records_document(records)
@@ -167,8 +171,17 @@ async def _known(
         failed.update({name: error for name, error in drifted.failed if name in found})
         for drift in drifted.drifts:
             if drift.name in found:
-                since = None if drift.since is None else {"id": drift.since.run, "at": drift.since.at.isoformat(timespec="seconds")}
-                found[drift.name].update(drift={"statements": len(drift.edits), "state": "drifted" if drift.edits else "as delivered"})
+                since = (
+                    None
+                    if drift.since is None
+                    else {"id": drift.since.run, "at": drift.since.at.isoformat(timespec="seconds")}
+                )
+                found[drift.name].update(
+                    drift={
+                        "statements": len(drift.edits),
+                        "state": "drifted" if drift.edits else "as delivered",
+                    }
+                )
                 found[drift.name].update(last_change=since)
     if "last_backup" in names and devices:
         _backups(estate, found)
@@ -176,9 +189,9 @@ async def _known(
 
 
 def _backups(estate: Estate, found: Mapping[str, dict[str, Any]]) -> None:
-    last = Backups(estate).archive.last([file_of(RUNNING, name) for name in found])
+    last = Backups(estate).archive.last([backup_file(RUNNING, name) for name in found])
     for name, known in found.items():
-        kept = last.get(file_of(RUNNING, name))
+        kept = last.get(backup_file(RUNNING, name))
         if kept is not None:
             known["last_backup"] = {"commit": kept.commit[:12], "at": kept.when}
 
@@ -216,12 +229,18 @@ async def _write(service: Service, settings: PublishSettings, change: Written) -
             if not patch:
                 return
             match = {"If-Match": etag} if etag is not None else NOTHING
-            answer = await service.ask("PATCH", url, {**PATCH, **match}, (200, 202, 204, 412), json.dumps(patch).encode())
-            if answer.status != 412 and not _patch((await _record(service, url))[0], {at: w for at, (_, w) in change.fields.items()}):
+            answer = await service.ask(
+                "PATCH", url, {**PATCH, **match}, (200, 202, 204, 412), json.dumps(patch).encode()
+            )
+            if answer.status != 412 and not _patch(
+                (await _record(service, url))[0], {at: w for at, (_, w) in change.fields.items()}
+            ):
                 return
     except OastError as error:
         raise DeviceError(error.message, hint=error.hint) from None
-    raise DeviceError(f"the source takes what is written to record {change.record}, and lists something else: somebody else writes it, too")
+    raise DeviceError(
+        f"the source takes what is written to record {change.record}, and lists something else: somebody else writes it, too"
+    )
 
 
 async def _record(service: Service, url: str) -> tuple[Mapping[str, Any], str | None]:
@@ -253,4 +272,10 @@ def _merging(now: Any, value: Any) -> Any:
     if not isinstance(value, Mapping):
         return value
     gone = dict.fromkeys(now.keys() - value.keys()) if isinstance(now, Mapping) else {}
-    return {**gone, **{name: _merging(now.get(name) if isinstance(now, Mapping) else None, one) for name, one in value.items()}}
+    return {
+        **gone,
+        **{
+            name: _merging(now.get(name) if isinstance(now, Mapping) else None, one)
+            for name, one in value.items()
+        },
+    }

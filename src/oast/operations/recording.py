@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
-from oast.archive.backups import Backups, Listing
+from oast.archive.backups import Backups, ConfigSnapshot
 from oast.change.device.pre_post_state import PrePostState, state_document
 from oast.change.plan.apply_mode import ApplyMode, Datastore
 from oast.change.plan.diff import Comparison
@@ -19,11 +19,11 @@ from oast.change.record.journal import Journal
 from oast.change.record.journal_reader import timeline_of
 from oast.change.record.locks import RunLock
 from oast.change.state import Outcome
-from oast.config.indented import IndentedSyntax
+from oast.config.indented_syntax import IndentedSyntax
 from oast.errors import OastError, StateError
 from oast.estate.estate import Estate
+from oast.gc_tuning import gc_disabled
 from oast.intent.intent import Intent
-from oast.memory import uncollected
 from oast.operations.changes import ledger_of
 from oast.operations.documents import counted, outcome_document
 
@@ -81,13 +81,15 @@ class Recording:
         try:
             self._syntaxes = {c.name: syntax_of(c.intent) for c in comparisons}
             self._kind = manner.into
-            with uncollected():
+            with gc_disabled():
                 self._begin(comparisons, manner)
         except OSError as error:
             self._give_up()
             where = f" ({error.filename})" if error.filename else ""
             message = f"what would become of the devices could not be written down: {error.strerror}{where}"
-            raise StateError(message, hint="make room or let it be written there; no device was touched") from None
+            raise StateError(
+                message, hint="make room or let it be written there; no device was touched"
+            ) from None
         except OastError:
             self._give_up()
             raise
@@ -100,7 +102,9 @@ class Recording:
         document = plan_document(comparisons, manner, estate.fingerprints)
         plan = self._ledger.keep(document)
         self._journal = Journal(estate.working)
-        self._journal.begin(self._run, self.change, os.getpid(), document, [comparison.name for comparison in comparisons])
+        self._journal.begin(
+            self._run, self.change, os.getpid(), document, [comparison.name for comparison in comparisons]
+        )
         if comparisons:
             self._keep({c.name: c.running_text for c in comparisons}, "before", who)
         commit = commit_of(estate.folder, estate.environment)
@@ -124,7 +128,9 @@ class Recording:
         """What the devices run, or start with, goes to the archive. Raises StateError, OSError."""
         head = self._ledger.head()
         note = None if head is None else f"Ledger-Head: {head.writer} {head.number} {head.digest}"
-        listings = [Listing(name, self._kind, self._syntaxes[name], text) for name, text in texts.items()]
+        listings = [
+            ConfigSnapshot(name, self._kind, self._syntaxes[name], text) for name, text in texts.items()
+        ]
         why = f"{when} {self.change}: {self._about.reason}"
         self._backups.keep(listings, why, who, f"{when} {self.change}", f"{when} {self._run}", note)
 
@@ -165,7 +171,12 @@ class Recording:
             steps = timeline_of(self._estate.working, self._run)
             content = {**outcomes_content(self._estate, self._run, outcomes, steps), "waves": waves}
             outcome = self._ledger.keep(content)
-            said: dict[str, Any] = {"run": self._run, "verdict": verdict, "states": counted(outcomes), "outcome": outcome}
+            said: dict[str, Any] = {
+                "run": self._run,
+                "verdict": verdict,
+                "states": counted(outcomes),
+                "outcome": outcome,
+            }
             if pre_post_state:
                 said["readings"] = self._ledger.keep(state_document(self._run, pre_post_state))
             self._ledger.append("ended", self.change, said)
@@ -201,7 +212,9 @@ class Recording:
             self._lock.release(done=True)
 
 
-def outcomes_content(estate: Estate, run: str, outcomes: Sequence[Outcome], steps: Sequence[tuple[str, str, str]]) -> Mapping[str, Any]:
+def outcomes_content(
+    estate: Estate, run: str, outcomes: Sequence[Outcome], steps: Sequence[tuple[str, str, str]]
+) -> Mapping[str, Any]:
     """What became of the devices, and the steps that led there, to be kept: `oast.outcome/1`."""
     devices = [outcome_document(outcome) for outcome in outcomes]
     for device in devices:

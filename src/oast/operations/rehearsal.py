@@ -16,8 +16,8 @@ from oast.change.plan.apply_mode import ApplyMode
 from oast.change.plan.diff import Comparison, ReadDevice, compare
 from oast.change.record.locks import device_lock
 from oast.change.state import Phase
-from oast.config.difference import applied, difference
-from oast.config.indented import IndentedSyntax, read_tree, tree_of_device
+from oast.config.edits import apply_edits, difference
+from oast.config.indented_syntax import IndentedSyntax, read_tree, tree_of_device
 from oast.config.ownership import Scope
 from oast.config.tree import Node, canonical
 from oast.connect.connector import Connector
@@ -51,8 +51,14 @@ class Rehearsal:
 def harmless_statement(platform: Platform, running: Node) -> str | None:
     """The text of a description for an interface that is shut; None where there is none, or the grammar knows no description."""
     role = platform.roles.get("interface")
-    rule = next((one for one in platform.grammar.rules() if role is not None and one.path == f"{role}/description"), None)
-    shut = next((interface for interface in interfaces(platform, running) if interface.is_off and interface.path), None)
+    rule = next(
+        (one for one in platform.grammar.rules() if role is not None and one.path == f"{role}/description"),
+        None,
+    )
+    shut = next(
+        (interface for interface in interfaces(platform, running) if interface.is_off and interface.path),
+        None,
+    )
     if rule is None or shut is None:
         return None
     lines = [f"{' ' * (platform.spelling.indent * depth)}{name}" for depth, name in enumerate(shut.path)]
@@ -87,7 +93,11 @@ async def rehearse(
                     yield step
                 after = await read_tree(syntax, await first.read_running())
             same = not difference(comparison.running, after)
-            yield Step("compare with what it ran before", same, "it is the same" if same else "it runs something else: check the device")
+            yield Step(
+                "compare with what it ran before",
+                same,
+                "it is the same" if same else "it runs something else: check the device",
+            )
     except DeviceError as error:
         yield Step("rehearse", False, error.message, error.hint)
     finally:
@@ -97,7 +107,13 @@ async def rehearse(
 
 class _Run:
     def __init__(
-        self, connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, rehearsal: Rehearsal, clock: Clock
+        self,
+        connector: Connector,
+        device: Device,
+        platform: Platform,
+        syntax: IndentedSyntax,
+        rehearsal: Rehearsal,
+        clock: Clock,
     ) -> None:
         self._connector = connector
         self._device = device
@@ -111,28 +127,43 @@ class _Run:
 
     def comparison(self, session: Session, running: str) -> Comparison:
         """The one statement against what runs. Raises UsageError, DeviceError."""
-        text = self._rehearsal.statement or harmless_statement(self._platform, tree_of_device(self._syntax, running))
+        text = self._rehearsal.statement or harmless_statement(
+            self._platform, tree_of_device(self._syntax, running)
+        )
         self._is_comment = text is None and self._platform.file is not None
         if text is None and not self._is_comment:
-            raise DeviceError("it has no interface that is shut", hint="name a harmless statement: --statement FILE")
+            raise DeviceError(
+                "it has no interface that is shut", hint="name a harmless statement: --statement FILE"
+            )
         parsed = self._syntax.parse(text or "")
         if parsed.problems:
-            raise UsageError(f"the statement cannot be read: {parsed.problems[0].message}", hint=parsed.problems[0].hint)
+            raise UsageError(
+                f"the statement cannot be read: {parsed.problems[0].message}", hint=parsed.problems[0].hint
+            )
         owners = {"rehearsal": EVERYTHING}
-        intent = Intent.of_record(self._device, self._platform, canonical(parsed.tree), Scope(EVERYTHING), owners)
+        intent = Intent.of_record(
+            self._device, self._platform, canonical(parsed.tree), Scope(EVERYTHING), owners
+        )
         read = ReadDevice(running, None, self._connector.route(self._device, session), session.capabilities)
         made = compare(intent, read, self._syntax, ApplyMode("merge"))
         if not made.edits and not self._is_comment:
-            raise DeviceError("it has the statement already", hint="name another harmless statement: --statement FILE")
+            raise DeviceError(
+                "it has the statement already", hint="name another harmless statement: --statement FILE"
+            )
         if made.access_risks:
-            raise DeviceError(f"the statement is not harmless: it touches {made.access_risks[0]}", hint="name another: --statement FILE")
+            raise DeviceError(
+                f"the statement is not harmless: it touches {made.access_risks[0]}",
+                hint="name another: --statement FILE",
+            )
         return made
 
     async def _applied(self, comparison: Comparison) -> tuple[Session, DeliveryMethod]:
         """A session in which the statement is in effect, with the rollback armed. Raises DeviceError."""
         session = await self._connector.open(self._device, self._platform, self.transcript)
         token = f"oast-{time.time_ns():x}"
-        delivery = method_for(session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None, token))
+        delivery = method_for(
+            session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None, token)
+        )
         try:
             await delivery.check_nothing_pending()
             if self._is_comment and isinstance(delivery, FileReplaceMethod):
@@ -141,7 +172,7 @@ class _Run:
             await delivery.stage()
             await delivery.validate()
             await delivery.apply(self._rehearsal.timer_s)
-            meant = applied(comparison.edits, comparison.running)
+            meant = apply_edits(comparison.edits, comparison.running)
             if difference(meant, await read_tree(self._syntax, await session.read_running())):
                 raise DeviceError("it accepted the statement and lists something else")
             if self._is_comment and await delivery.is_waiting() is False:
@@ -155,10 +186,18 @@ class _Run:
 
     async def rolled_back_on_its_own(self, comparison: Comparison) -> AsyncIterator[Step]:
         rollback_method = comparison.rollback_method
-        statement = "a comment" if self._is_comment else " / ".join((*comparison.edits[0].path[:-1], comparison.edits[0].node.text))
+        statement = (
+            "a comment"
+            if self._is_comment
+            else " / ".join((*comparison.edits[0].path[:-1], comparison.edits[0].node.text))
+        )
         what = f"arm the rollback ({rollback_method.name}) and apply {statement}"
         if not rollback_method.is_autonomous:
-            yield Step("let the device roll back on its own", True, "it has no rollback of its own: only cancelling is rehearsed")
+            yield Step(
+                "let the device roll back on its own",
+                True,
+                "it has no rollback of its own: only cancelling is rehearsed",
+            )
             return
         started = self._clock.now()
         session, delivery = await self._applied(comparison)
@@ -169,8 +208,17 @@ class _Run:
             with suppress(DeviceError):
                 await session.close()
         seconds = await self._until_rolled_back(comparison, started)
-        told = f"after {seconds:.1f} s, with a timer of {self._rehearsal.timer_s:g} s" if seconds is not None else "it did not"
-        yield Step("wait until it rolls back on its own", seconds is not None, told, "check the device, and remove the statement there")
+        told = (
+            f"after {seconds:.1f} s, with a timer of {self._rehearsal.timer_s:g} s"
+            if seconds is not None
+            else "it did not"
+        )
+        yield Step(
+            "wait until it rolls back on its own",
+            seconds is not None,
+            told,
+            "check the device, and remove the statement there",
+        )
 
     async def _until_rolled_back(self, comparison: Comparison, started: float) -> float | None:
         """The seconds until the device runs what it did before; None when it does not."""
@@ -180,7 +228,9 @@ class _Run:
                 session = await self._connector.open(self._device, self._platform, self.transcript)
                 try:
                     if await self._is_rolled_back(session, comparison):
-                        await method_for(session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None)).clean_up()
+                        await method_for(
+                            session, ChangeRequest(comparison, self._syntax, _noted, lambda number: None)
+                        ).clean_up()
                         return self._clock.now() - started
                 finally:
                     await session.close()
@@ -211,8 +261,17 @@ class _Run:
         finally:
             await session.close()
         seconds = await self._until_rolled_back(comparison, started)
-        told = f"it runs what it did before, {seconds:.1f} s later" if seconds is not None else "it still runs the statement"
-        yield Step("apply it again and cancel", seconds is not None, told, "check the device, and remove the statement there")
+        told = (
+            f"it runs what it did before, {seconds:.1f} s later"
+            if seconds is not None
+            else "it still runs the statement"
+        )
+        yield Step(
+            "apply it again and cancel",
+            seconds is not None,
+            told,
+            "check the device, and remove the statement there",
+        )
 
     async def _extended(self, delivery: DeliveryMethod) -> Step | None:
         """Extend the timer, where the platform can: a wave that takes longer than expected does so."""
@@ -220,8 +279,14 @@ class _Run:
         try:
             left_s = await delivery.extend(asked_s)
         except DeviceError as error:
-            return Step(what, False, error.message, error.hint or "mend 'extend' in the platform file, or remove it")
+            return Step(
+                what, False, error.message, error.hint or "mend 'extend' in the platform file, or remove it"
+            )
         if left_s is None:
             return None
         passed = left_s > self._rehearsal.timer_s
-        return Step(what, passed, f"the device waits {left_s:.0f} s" if passed else f"the device still waits {left_s:.0f} s only")
+        return Step(
+            what,
+            passed,
+            f"the device waits {left_s:.0f} s" if passed else f"the device still waits {left_s:.0f} s only",
+        )

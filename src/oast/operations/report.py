@@ -23,7 +23,11 @@ def markdown(changes: Changes, change: Change) -> str:
     facts = [("state", change.state), ("author", change.author)]
     facts += [("ticket", change.ticket)] if change.ticket else []
     facts += [("origin", change.origin)] if change.origin else []
-    facts += [(entry.kind, f"{entry.at[:19]} UTC by {entry.said['author']}") for entry in change.entries if "author" in entry.said]
+    facts += [
+        (entry.kind, f"{entry.at[:19]} UTC by {entry.said['author']}")
+        for entry in change.entries
+        if "author" in entry.said
+    ]
     rows = (f"| {name} | {_text(str(value))} |" for name, value in facts)
     told += ["| | |", "|---|---|", f"| change | {_code(change.name)} |", *rows, ""]
     outcomes = _final(changes, change)
@@ -62,7 +66,10 @@ def _text(words: str) -> str:
 # the like, addresses with a scheme, and hosts that begin with www.
 _LINKING = re.compile(r"(?<=[@#!~%^&$])(?=\w)|(?<=:)(?=//)|(?<=mailto:)(?=\w)|(?i:(?<=\bwww))(?=\.)")
 # What looks like the signs of HTML.
-_BRACKETS = {ord("<"): "\N{SINGLE LEFT-POINTING ANGLE QUOTATION MARK}", ord(">"): "\N{SINGLE RIGHT-POINTING ANGLE QUOTATION MARK}"}
+_BRACKETS = {
+    ord("<"): "\N{SINGLE LEFT-POINTING ANGLE QUOTATION MARK}",
+    ord(">"): "\N{SINGLE RIGHT-POINTING ANGLE QUOTATION MARK}",
+}
 # Shows nothing, and ends a word.
 _NOTHING = "\N{ZERO WIDTH SPACE}"
 
@@ -113,12 +120,16 @@ def junit(changes: Changes, change: Change) -> str:
         timestamp=change.at[:19],
     )
     for device in outcomes.values():
-        case = ElementTree.SubElement(suite, "testcase", classname=printable(change.name), name=printable(device["device"]))
+        case = ElementTree.SubElement(
+            suite, "testcase", classname=printable(change.name), name=printable(device["device"])
+        )
         case.set("time", f"{device['seconds']:.3f}")
         if device["cause"] == "held":
             ElementTree.SubElement(case, "skipped", message=printable(device["reason"] or "held back"))
         elif device["cause"] != "none":
-            failure = ElementTree.SubElement(case, "failure", message=printable(device["reason"] or device["cause"]), type=device["state"])
+            failure = ElementTree.SubElement(
+                case, "failure", message=printable(device["reason"] or device["cause"]), type=device["state"]
+            )
             failure.text = printable("\n".join(_why(device)))
     ElementTree.indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, encoding="unicode") + "\n"
@@ -133,7 +144,11 @@ def printable(text: str) -> str:
     text = defused(text.translate(_BRACKETS))
     return "".join(
         sign
-        if sign in "\t\n" or " " <= sign < "\x7f" or "\xa0" <= sign < "\ud800" or "\ue000" <= sign <= "\ufffd" or sign > "\uffff"
+        if sign in "\t\n"
+        or " " <= sign < "\x7f"
+        or "\xa0" <= sign < "\ud800"
+        or "\ue000" <= sign <= "\ufffd"
+        or sign > "\uffff"
         else "?"
         for sign in text
     )

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from oast.archive.archive import RUNNING, STARTUP
 from oast.archive.backups import Backups
 from oast.change.plan.apply_mode import Datastore
-from oast.config.indented import IndentedSyntax, tree_of_device
+from oast.config.indented_syntax import IndentedSyntax, tree_of_device
 from oast.config.ownership import Scope
-from oast.config.remembered import by_fingerprint, known_again
+from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
 from oast.config.tree import Node
 from oast.errors import DeviceError, UsageError
 from oast.estate.estate import Estate
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import Intent
 from oast.operations.backups import listed
 from oast.operations.preparation import Preparation, prepare
@@ -41,7 +41,9 @@ class Restore:
     failed: Mapping[str, DeviceError] | None = None
 
 
-def restored(estate: Estate, label: str, on: str | None, sections: Sequence[str], into: Datastore = RUNNING) -> Restore:
+def restored(
+    estate: Estate, label: str, on: str | None, sections: Sequence[str], into: Datastore = RUNNING
+) -> Restore:
     """What was kept under `label`: all of it, or what `sections` own. Raises EstateError, UsageError, StateError."""
     backups = Backups(estate)
     point = backups.archive.point(label)
@@ -53,17 +55,23 @@ def restored(estate: Estate, label: str, on: str | None, sections: Sequence[str]
         started = backups.texts(point, names, STARTUP)
         as_running = tuple(name for name in names if name in texts and name not in started)
         texts |= started
-    known = by_fingerprint(intent.tree for intent in whole.network)
+    known = secrets_by_fingerprint(intent.tree for intent in whole.network)
     trees = {
-        intent.device.name: known_again(backups.tree(whole.syntax_of(intent), texts[intent.device.name]), known)
+        intent.device.name: restore_secrets(
+            backups.tree(whole.syntax_of(intent), texts[intent.device.name]), known
+        )
         for intent in whole.intents
         if intent.device.name in texts
     }
     intents = _intents(whole, trees, sections)
     if not intents:
-        raise UsageError(f"nothing was kept of these devices under '{label}'", hint="look at them with: oast backup list")
+        raise UsageError(
+            f"nothing was kept of these devices under '{label}'", hint="look at them with: oast backup list"
+        )
     missing = tuple(name for name in names if name not in texts)
-    return Restore(whole_of(whole, intents), into, f"back to {point.label or point.commit[:12]}", missing, as_running)
+    return Restore(
+        whole_of(whole, intents), into, f"back to {point.label or point.commit[:12]}", missing, as_running
+    )
 
 
 async def copied(
@@ -75,7 +83,7 @@ async def copied(
     *,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
 ) -> Restore:
     """What devices have in `source` now, for the other datastore: what they run is saved, or they run again what they start with.
 
@@ -85,16 +93,30 @@ async def copied(
         raise UsageError(f"{source} to {into} changes nothing", hint="say --to startup, or --to running")
     whole = prepare(estate, on, sections)
     devices = [intent.device for intent in whole.intents]
-    listings, failed = await listed(estate, devices, (source,), parallel=parallel, timeout_s=timeout_s, on_event=on_event)
+    listings, failed = await listed(
+        estate, devices, (source,), parallel=parallel, timeout_s=timeout_s, on_event=on_event
+    )
     syntax_of: Callable[[Intent], IndentedSyntax] = whole.syntax_of
-    trees = {i.device.name: tree_of_device(syntax_of(i), one.text) for i in whole.intents for one in listings.get(i.device.name, ())}
-    missing = tuple(device.name for device in devices if device.name not in trees and device.name not in failed)
+    trees = {
+        i.device.name: tree_of_device(syntax_of(i), one.text)
+        for i in whole.intents
+        for one in listings.get(i.device.name, ())
+    }
+    missing = tuple(
+        device.name for device in devices if device.name not in trees and device.name not in failed
+    )
     intents = _intents(whole, trees, sections)
     if not intents:
-        raise next(iter(failed.values())) if failed else UsageError(f"none of these devices has a {source} of its own")
+        raise (
+            next(iter(failed.values()))
+            if failed
+            else UsageError(f"none of these devices has a {source} of its own")
+        )
     # What they run, whole: what every push does when it saves, and every device can that has a startup.
     saves = into == STARTUP and not sections
-    return Restore(whole_of(whole, intents), RUNNING if saves else into, f"{source} to {into}", missing, failed=failed)
+    return Restore(
+        whole_of(whole, intents), RUNNING if saves else into, f"{source} to {into}", missing, failed=failed
+    )
 
 
 def _intents(whole: Preparation, trees: Mapping[str, Node], sections: Sequence[str]) -> list[Intent]:
@@ -103,6 +125,8 @@ def _intents(whole: Preparation, trees: Mapping[str, Node], sections: Sequence[s
     for intent in whole.intents:
         tree = trees.get(intent.device.name)
         if tree is not None:
-            scope, owners = (intent.scope, intent.owners) if sections else (Scope(EVERYTHING), {"everything": EVERYTHING})
+            scope, owners = (
+                (intent.scope, intent.owners) if sections else (Scope(EVERYTHING), {"everything": EVERYTHING})
+            )
             found.append(Intent.of_record(intent.device, intent.platform, scope.within(tree), scope, owners))
     return found

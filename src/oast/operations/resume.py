@@ -13,19 +13,25 @@ from oast.change.device.crash_recovery import RecoveredTransaction, RecoveryStat
 from oast.change.plan.diff import RunningConfig
 from oast.change.plan.stored_plan import StoredPlan, plan_from
 from oast.change.record.journal import Journal
-from oast.change.record.journal_reader import OpenDevice, OpenRun, interrupted_runs, stored_plan_of, timeline_of
+from oast.change.record.journal_reader import (
+    OpenDevice,
+    OpenRun,
+    interrupted_runs,
+    stored_plan_of,
+    timeline_of,
+)
 from oast.change.record.locks import RunLock, device_lock
 from oast.change.record.pre_backup import Backup, kept_text
 from oast.change.rollout.rollout import DeviceSessionFactory
 from oast.change.state import Cause, Outcome, Phase, State
-from oast.config.indented import read_tree
-from oast.config.view import Counts
+from oast.config.diff_text import Counts
+from oast.config.indented_syntax import read_tree
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, EstateError, OastError, StateError
 from oast.estate.estate import Estate
 from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
-from oast.fleet.many import for_each
+from oast.fleet.concurrency import for_each
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, ignore_event
 from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.changes import ledger_of
 from oast.operations.documents import counted
@@ -45,7 +51,11 @@ class ResumedRun:
     @property
     def failed(self) -> list[str]:
         """The devices of which it is still not known, and those that are not in order."""
-        return [outcome.device for outcome in self.outcomes if outcome.state is State.UNKNOWN or outcome.cause is Cause.FAILED]
+        return [
+            outcome.device
+            for outcome in self.outcomes
+            if outcome.state is State.UNKNOWN or outcome.cause is Cause.FAILED
+        ]
 
 
 class Resume:
@@ -58,7 +68,7 @@ class Resume:
         parallel: int | None = None,
         timeout_s: float | None = None,
         give_up: bool = False,
-        on_event: OnEvent = unheard,
+        on_event: OnEvent = ignore_event,
         names: Collection[str] | None = None,
     ) -> None:
         """With `names`, only runs that were delivering to one of these devices. Raises StateError, EstateError."""
@@ -69,7 +79,9 @@ class Resume:
         self.on_event = on_event
         self._clock: Clock = SystemClock()
         self.runs: Sequence[OpenRun] = [
-            run for run in interrupted_runs(estate.working) if names is None or any(device.name in names for device in run.devices)
+            run
+            for run in interrupted_runs(estate.working)
+            if names is None or any(device.name in names for device in run.devices)
         ]
         # Those that somebody else has taken up meanwhile.
         self.elsewhere: list[str] = []
@@ -101,9 +113,17 @@ class Resume:
 
     async def _finish(self, left: OpenRun, journal: Journal) -> list[Outcome]:
         found: dict[str, Outcome] = {}
-        plan = plan_from(stored_plan_of(self._estate.working, left.run)) if left.devices_in_unknown_state else None
+        plan = (
+            plan_from(stored_plan_of(self._estate.working, left.run))
+            if left.devices_in_unknown_state
+            else None
+        )
         builder = IntentBuilder(self._estate) if left.devices_in_unknown_state else None
-        devices = [self._estate.devices[d.name] for d in left.devices_in_unknown_state if d.name in self._estate.devices]
+        devices = [
+            self._estate.devices[d.name]
+            for d in left.devices_in_unknown_state
+            if d.name in self._estate.devices
+        ]
         connector = Connector(self._estate, devices, self._timeout_s)
 
         async def one(device: OpenDevice) -> Outcome:
@@ -122,7 +142,9 @@ class Resume:
             return outcome
 
         def done(device: OpenDevice, outcome: Outcome | DeviceError) -> None:
-            found[device.name] = outcome if isinstance(outcome, Outcome) else _unknown(device, outcome.message, outcome.hint)
+            found[device.name] = (
+                outcome if isinstance(outcome, Outcome) else _unknown(device, outcome.message, outcome.hint)
+            )
             self.on_event(DeviceEvent(device.name, Stage(str(found[device.name].state))))
 
         await for_each(left.devices, one, self._parallel, done)
@@ -130,20 +152,30 @@ class Resume:
         return [*known, *(found[device.name] for device in left.devices)]
 
     async def _transaction(
-        self, left: OpenDevice, plan: StoredPlan, builder: IntentBuilder, connector: Connector, journal: Journal
+        self,
+        left: OpenDevice,
+        plan: StoredPlan,
+        builder: IntentBuilder,
+        connector: Connector,
+        journal: Journal,
     ) -> RecoveredTransaction:
         """Raises DeviceError, EstateError, StateError."""
         estate = self._estate
         device = estate.devices.get(left.name)
         if device is None:
             raise DeviceError(
-                "the inventory does not have it any more", hint="put it back there, or leave it with: oast change resume --give-up"
+                "the inventory does not have it any more",
+                hint="put it back there, or leave it with: oast change resume --give-up",
             )
         platform, syntax = builder.platform(device), builder.syntax(device)
         planned = plan.of(left.name, syntax.grammar)
         text = kept_text(estate.working / "backups" / left.run / f"{left.name}.txt")
-        listed = None if text is None else RunningConfig(syntax, text, await read_tree(syntax, text), loaded=True)
-        intent = Intent.of_record(device, platform, planned.intended, planned.scope, planned.owners, planned.removals)
+        listed = (
+            None if text is None else RunningConfig(syntax, text, await read_tree(syntax, text), loaded=True)
+        )
+        intent = Intent.of_record(
+            device, platform, planned.intended, planned.scope, planned.owners, planned.removals
+        )
         folder = estate.working / "log" / left.run
         means = TransactionContext(
             syntax=syntax,
@@ -161,11 +193,19 @@ class Resume:
         ledger = ledger_of(self._estate)
         told: str | None = None
         try:
-            if not left.devices and any(e.kind == "ended" and e.said.get("run") == left.run for e in ledger.entries(left.change)):
+            if not left.devices and any(
+                e.kind == "ended" and e.said.get("run") == left.run for e in ledger.entries(left.change)
+            ):
                 journal.end(left.run, recorded=True)
                 return None
-            content = outcomes_content(self._estate, left.run, outcomes, timeline_of(self._estate.working, left.run))
-            said: Mapping[str, Any] = {"run": left.run, "states": counted(outcomes), "outcome": ledger.keep(content)}
+            content = outcomes_content(
+                self._estate, left.run, outcomes, timeline_of(self._estate.working, left.run)
+            )
+            said: Mapping[str, Any] = {
+                "run": left.run,
+                "states": counted(outcomes),
+                "outcome": ledger.keep(content),
+            }
             ledger.append("resumed", left.change, said)
         except OSError as error:
             told = f"{error.filename or self._estate.folder}: {os.strerror(error.errno or 0)}"

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from oast.change.plan.diff import Comparison
 from oast.change.state import Cause, Outcome, State
-from oast.config.difference import secrets_below, secrets_in
+from oast.config.edits import secrets_below, secrets_in
 from oast.errors import EstateError
 from oast.estate.estate import Estate
 from oast.operations.preparation import Preparation, prepare
@@ -26,8 +26,16 @@ class Rotation:
 
     def without_it(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> list[str]:
         """The devices that may not have the new value yet, or would start with the one before: not proved means not."""
-        have = {outcome.device for outcome in outcomes if outcome.state is State.DELIVERED and outcome.cause is Cause.NONE}
-        have |= {c.name for c in as_intended if not self.holders.get(c.name, frozenset()) & {one.digest for one in secrets_in(c.unsaved)}}
+        have = {
+            outcome.device
+            for outcome in outcomes
+            if outcome.state is State.DELIVERED and outcome.cause is Cause.NONE
+        }
+        have |= {
+            c.name
+            for c in as_intended
+            if not self.holders.get(c.name, frozenset()) & {one.digest for one in secrets_in(c.unsaved)}
+        }
         return [name for name in self.holders if name not in have]
 
 
@@ -40,7 +48,10 @@ def rotation(estate: Estate, name: str) -> Rotation:
     sections: set[str] = set()
     holders: dict[str, frozenset[str]] = {}
     for intent in whole.intents:
-        found = {s.template.section: frozenset(one.digest for one in secrets_below(s.tree) if one.name == name) for s in intent.sections}
+        found = {
+            s.template.section: frozenset(one.digest for one in secrets_below(s.tree) if one.name == name)
+            for s in intent.sections
+        }
         own = {section for section, digests in found.items() if digests}
         sections |= own
         if own:
@@ -49,9 +60,15 @@ def rotation(estate: Estate, name: str) -> Rotation:
         hint = "its devices would not learn of it: write it into a template, or rotate it without --push"
         raise EstateError(f"no section puts the secret '{name}' on a device", hint=hint)
     of = estate.settings.connections.of
-    locked = [device.name for device in estate.devices.values() if device.name not in holders and name in of(device).login_secrets]
+    locked = [
+        device.name
+        for device in estate.devices.values()
+        if device.name not in holders and name in of(device).login_secrets
+    ]
     if locked:
         more = f" and {len(locked) - NAMED} more" if len(locked) > NAMED else ""
         message = f"no section tells {', '.join(locked[:NAMED])}{more} the new '{name}', with which Oast logs in there"
-        raise EstateError(message, hint="render it for every device, for example {{ login | password_hash(device.name) }}")
+        raise EstateError(
+            message, hint="render it for every device, for example {{ login | password_hash(device.name) }}"
+        )
     return Rotation(name, holders, prepare(estate, sections=sorted(sections)))

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from oast.config.indented import IndentedSyntax, listed
+from oast.config.indented_syntax import IndentedSyntax, accept_listed
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node
 from oast.errors import OastError, StateError
@@ -52,7 +52,11 @@ def _files(folder: Path) -> Iterator[Path]:
 
 def _record(path: Path, folder: Path, syntaxes: list[tuple[Platform, IndentedSyntax]]) -> dict[str, Any]:
     inner = path.relative_to(folder)
-    record: dict[str, Any] = {"name": path.name.partition(".")[0], "file": str(inner), "folder": inner.parent.name or None}
+    record: dict[str, Any] = {
+        "name": path.name.partition(".")[0],
+        "file": str(inner),
+        "folder": inner.parent.name or None,
+    }
     try:
         if path.stat().st_size > LARGEST:
             return record
@@ -69,7 +73,9 @@ def _record(path: Path, folder: Path, syntaxes: list[tuple[Platform, IndentedSyn
     return {**record, "platform": best.name, "hostname": names[0] if names else None, "interfaces": held}
 
 
-def _platform_of(text: str, syntaxes: list[tuple[Platform, IndentedSyntax]]) -> tuple[Platform | None, Node | None]:
+def _platform_of(
+    text: str, syntaxes: list[tuple[Platform, IndentedSyntax]]
+) -> tuple[Platform | None, Node | None]:
     """The platform that understands most of a text, if that is enough, and no other understands as much."""
     found: list[tuple[float, Platform, Node]] = []
     for platform, syntax in syntaxes:
@@ -78,7 +84,7 @@ def _platform_of(text: str, syntaxes: list[tuple[Platform, IndentedSyntax]]) -> 
             continue
         try:
             parsed = syntax.parse(text)
-            tree = listed(parsed)
+            tree = accept_listed(parsed)
         except OastError:
             continue
         nodes = [node for _, node in tree.walk()]

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from oast.answer_parsing import parse_if_long
-from oast.config.indented import tree_as_listed
+from oast.config.indented_syntax import tree_as_listed
 from oast.connect.session import Session
 from oast.errors import EstateError, UsageError
 from oast.estate.estate import Estate
 from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, unheard
+from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
-from oast.nearest import suggestion
 from oast.operations.each import of_each
 from oast.records import Secret
+from oast.spelling import spelling_hint
 
 
 @dataclass(frozen=True)
@@ -27,7 +27,7 @@ class SecretAt:
 
 
 async def secrets_at(
-    estate: Estate, name: str, path: str, timeout_s: float | None = None, on_event: OnEvent = unheard
+    estate: Estate, name: str, path: str, timeout_s: float | None = None, on_event: OnEvent = ignore_event
 ) -> Sequence[SecretAt]:
     """The secrets in the statements at `path` (as `snmp/community`) of what a device runs. Raises UsageError for a path at which its
     platform has no statement, EstateError, DeviceError."""
@@ -35,10 +35,14 @@ async def secrets_at(
     builder = IntentBuilder(estate)
     platform = builder.platform(device)
     if platform.by_structure:
-        raise EstateError(f"the platform '{platform.name}' has no grammar: it is not known which of its words are secrets")
+        raise EstateError(
+            f"the platform '{platform.name}' has no grammar: it is not known which of its words are secrets"
+        )
     known = {rule.path for rule in platform.grammar.rules()}
     if path not in known:
-        raise UsageError(f"the platform '{platform.name}' has no statement '{path}'", hint=suggestion(path, known))
+        raise UsageError(
+            f"the platform '{platform.name}' has no statement '{path}'", hint=spelling_hint(path, known)
+        )
 
     async def one(device: Device, session: Session) -> list[SecretAt]:
         text = await session.read_running()

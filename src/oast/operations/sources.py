@@ -10,16 +10,16 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from oast.errors import NotAllowed, OastError, StateError
-from oast.estate import sourced
+from oast.errors import ApprovalError, OastError, StateError
+from oast.estate import inventory_file as sourced
 from oast.estate.estate import secrets_of
-from oast.estate.sources import SourceSettings
-from oast.files import make_folder, turn, write_whole
+from oast.estate.source_settings import SourceSettings
+from oast.files import directory_lock, make_folder, write_whole
 from oast.operations import saved
-from oast.readings.values import natural
+from oast.readings.values import natural_sort_key
 from oast.sources import mapping
 from oast.sources.pages import Fetching, Page
-from oast.watch.news import Finding, Found, Key
+from oast.watch.alerts import AlertFinding, AlertKey, JobFindings
 
 WORKING = "sources"
 # What is told of a scheduled refresh is about this; that a device is there now is no trouble.
@@ -35,7 +35,7 @@ class Refreshing:
     before: Mapping[str, Mapping[str, Any]]
     after: Mapping[str, Mapping[str, Any]]
     records: Mapping[str, str]
-    read: mapping.Read
+    read: mapping.MappingResult
     kept: tuple[str, ...] = ()
     unchanged: int = 0
 
@@ -55,7 +55,9 @@ class Refreshing:
             new = self.after.get(name)
             if new is not None and new != old:
                 keys = [*old, *(key for key in new if key not in old)]
-                found[name] = {key: (old.get(key), new.get(key)) for key in keys if old.get(key) != new.get(key)}
+                found[name] = {
+                    key: (old.get(key), new.get(key)) for key in keys if old.get(key) != new.get(key)
+                }
         return found
 
     @property
@@ -67,7 +69,7 @@ class Refreshing:
 async def refreshing(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> Refreshing:
     """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a whole; EstateError."""
     pages, unchanged = await pages_of(folder, environment, source)
-    read = mapping.read(source, pages)
+    read = mapping.map_records(source, pages)
     before = owned(folder, source)
     after = dict(read.devices)
     # What cannot be read is not gone.
@@ -75,27 +77,45 @@ async def refreshing(folder: Path, environment: Mapping[str, str], source: Sourc
     kept = [name for name in before if name not in after and (name in unmonitored or read.unnamed)]
     after.update({name: dict(before[name]) for name in kept})
     return Refreshing(
-        source, before, dict(sorted(after.items(), key=lambda one: natural(one[0]))), read.records, read, tuple(kept), unchanged
+        source,
+        before,
+        dict(sorted(after.items(), key=lambda one: natural_sort_key(one[0]))),
+        read.records,
+        read,
+        tuple(kept),
+        unchanged,
     )
 
 
-async def pages_of(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> tuple[list[Page], int]:
+async def pages_of(
+    folder: Path, environment: Mapping[str, str], source: SourceSettings
+) -> tuple[list[Page], int]:
     """What a source says now, whole, and how many of its pages did not have to be sent again. Raises StateError."""
     if source.folder is not None:
         try:
-            return [Page(str(source.folder), json.dumps(await asyncio.to_thread(saved.records, source.folder, folder)), None)], 0
+            return [
+                Page(
+                    str(source.folder),
+                    json.dumps(await asyncio.to_thread(saved.records, source.folder, folder)),
+                    None,
+                )
+            ], 0
         except StateError as error:
             raise StateError(f"the source '{source.name}': {error.message}") from None
     if source.file is not None:
         try:
             return [Page(str(source.file), source.file.read_text(encoding="utf-8-sig"), None)], 0
         except UnicodeDecodeError as error:
-            raise StateError(f"the source '{source.name}': {source.file} is not UTF-8 text (byte {error.start})") from None
+            raise StateError(
+                f"the source '{source.name}': {source.file} is not UTF-8 text (byte {error.start})"
+            ) from None
         except OSError as error:
-            raise StateError(f"the source '{source.name}': {source.file} cannot be read: {error.strerror}") from None
+            raise StateError(
+                f"the source '{source.name}': {source.file} cannot be read: {error.strerror}"
+            ) from None
     token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)
     fetching = Fetching(source, token, folder / ".oast" / WORKING / source.name)
-    return await fetching.pages(lambda page: mapping.following(source, page)), fetching.unchanged
+    return await fetching.pages(lambda page: mapping.next_page(source, page)), fetching.unchanged
 
 
 def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
@@ -103,14 +123,19 @@ def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
     path = folder / source.owned
     if not path.exists():
         return {}
-    return {str(name): dict(attributes or {}) for name, attributes in sourced.read(path, source.owned).devices.items()}
+    return {
+        str(name): dict(attributes or {})
+        for name, attributes in sourced.read_sourced_devices(path, source.owned).devices.items()
+    }
 
 
-async def refresh_all(folder: Path, environment: Mapping[str, str], sources: Sequence[SourceSettings]) -> Found:
+async def refresh_all(
+    folder: Path, environment: Mapping[str, str], sources: Sequence[SourceSettings]
+) -> JobFindings:
     """Refresh every source without anybody to ask: what is new or other is written; what a source does not list any more stays, and is
     told. A source that cannot be read is told, and the others are read all the same."""
-    findings: list[Finding] = []
-    happened: list[Finding] = []
+    findings: list[AlertFinding] = []
+    happened: list[AlertFinding] = []
     counts = {"devices": 0, "added": 0, "changed": 0, "missing": 0, "failed": 0}
     listed: set[str] = set()
     there: set[str] = set()
@@ -118,11 +143,18 @@ async def refresh_all(folder: Path, environment: Mapping[str, str], sources: Seq
         try:
             found = await refreshing(folder, environment, source)
             stays = {name: found.before[name] for name in found.removed}
-            kept = replace(found, after=dict(sorted({**found.after, **stays}.items(), key=lambda one: natural(one[0]))))
+            kept = replace(
+                found,
+                after=dict(
+                    sorted({**found.after, **stays}.items(), key=lambda one: natural_sort_key(one[0]))
+                ),
+            )
             if not kept.is_empty:
                 write(folder, kept)
         except OastError as error:
-            findings.append(Finding(Key(SOURCE, "", source.name), error.message, state=type(error).__name__))
+            findings.append(
+                AlertFinding(AlertKey(SOURCE, "", source.name), error.message, state=type(error).__name__)
+            )
             counts["failed"] += 1
             with suppress(OastError):
                 there |= owned(folder, source).keys()
@@ -130,19 +162,34 @@ async def refresh_all(folder: Path, environment: Mapping[str, str], sources: Seq
         there |= kept.after.keys()
         listed |= found.after.keys() - set(found.kept)
         gone = f"the source '{source.name}' does not list it any more; it stays until: oast source refresh {source.name}"
-        findings += [Finding(Key(SOURCE, name), gone) for name in found.removed]
-        findings += [Finding(Key(SOURCE, one.name or "", one.record), one.why, state=one.why) for one in found.read.wrong]
-        happened += [Finding(Key(SOURCE, name), f"the source '{source.name}' lists it now", NOTICE) for name in kept.added]
+        findings += [AlertFinding(AlertKey(SOURCE, name), gone) for name in found.removed]
+        findings += [
+            AlertFinding(AlertKey(SOURCE, one.name or "", one.record), one.why, state=one.why)
+            for one in found.read.wrong
+        ]
+        happened += [
+            AlertFinding(AlertKey(SOURCE, name), f"the source '{source.name}' lists it now", NOTICE)
+            for name in kept.added
+        ]
         counts["devices"] += len(kept.after)
         counts["added"] += len(kept.added)
         counts["changed"] += len(kept.changed)
         counts["missing"] += len(found.removed)
     failed = f", {counts['failed']} of {len(sources)} sources could not be read" if counts["failed"] else ""
-    what = ", ".join(f"{counts[name]} {word}" for name, word in (("added", "new"), ("changed", "changed"), ("missing", "missing")))
+    what = ", ".join(
+        f"{counts[name]} {word}"
+        for name, word in (("added", "new"), ("changed", "changed"), ("missing", "missing"))
+    )
     told = f"{counts['devices']} devices of {len(sources)} sources: {what}"
     whole = () if counts["failed"] else (SOURCE,)
-    return Found(
-        tuple(findings), frozenset(listed), counts, f"{told}{failed}", whole=whole, inventory=frozenset(there), happened=tuple(happened)
+    return JobFindings(
+        tuple(findings),
+        frozenset(listed),
+        counts,
+        f"{told}{failed}",
+        whole=whole,
+        inventory=frozenset(there),
+        happened=tuple(happened),
     )
 
 
@@ -160,7 +207,7 @@ def need_allowed(refresh: Refreshing) -> None:
     else:
         return
     hint = "look whether the source is whole; if it is meant: --allow-removals, or limits = { removed = …, share = … }"
-    raise NotAllowed(f"the source '{source.name}': {what}: nothing was changed", hint=hint)
+    raise ApprovalError(f"the source '{source.name}': {what}: nothing was changed", hint=hint)
 
 
 def write(folder: Path, refresh: Refreshing) -> None:
@@ -169,16 +216,27 @@ def write(folder: Path, refresh: Refreshing) -> None:
         _write(folder, refresh)
     except OSError as error:
         why = error.strerror or str(error)
-        raise StateError(f"the source '{refresh.source.name}': {refresh.source.owned} cannot be written: {why}") from None
+        raise StateError(
+            f"the source '{refresh.source.name}': {refresh.source.owned} cannot be written: {why}"
+        ) from None
 
 
 def _write(folder: Path, refresh: Refreshing) -> None:
     source = refresh.source
     path = folder / source.owned
     make_folder(path.parent)
-    with turn(path.parent):
+    with directory_lock(path.parent):
         if owned(folder, source) != dict(refresh.before):
-            raise StateError(f"{source.owned} was written by another refresh meanwhile: nothing was changed", hint="refresh again")
-        records = {name: refresh.records[name] for name in refresh.after if name in refresh.records} if source.record is not None else {}
-        paths = {name: mapped.path for name, mapped in source.attributes.items() if mapped.path and name != "name"}
-        write_whole(path, sourced.text_of(source.name, paths, refresh.after, records))
+            raise StateError(
+                f"{source.owned} was written by another refresh meanwhile: nothing was changed",
+                hint="refresh again",
+            )
+        records = (
+            {name: refresh.records[name] for name in refresh.after if name in refresh.records}
+            if source.record is not None
+            else {}
+        )
+        paths = {
+            name: mapped.path for name, mapped in source.attributes.items() if mapped.path and name != "name"
+        }
+        write_whole(path, sourced.inventory_text(source.name, paths, refresh.after, records))

@@ -12,17 +12,19 @@ from typing import Any
 
 from cryptography import x509
 
-from oast.errors import EstateError, Mistakes, OastError, StateError, UsageError
-from oast.estate import inventory, onboarded, settings
+from oast.errors import ErrorCollector, EstateError, OastError, StateError, UsageError
+from oast.estate import inventory, settings
+from oast.estate import onboarded_file as onboarded
 from oast.estate.estate import Estate, open_estate
 from oast.estate.inventory import Device, device_of, row_of
-from oast.estate.onboarding import OnboardingSettings
+from oast.estate.onboarding_settings import OnboardingSettings
 from oast.estate.yaml_text import YamlMap
 from oast.intent.intent import Intent, IntentBuilder
-from oast.onboard import cms, conveyed, keys, trust, vouchers
-from oast.onboard.cms import NotAsSigned
+from oast.onboard import cms, keys, trust, vouchers
+from oast.onboard import conveyed_information as conveyed
+from oast.onboard.cms import SignatureError
 from oast.onboard.keys import Keys
-from oast.onboard.store import Artifacts, Boxes
+from oast.onboard.store import Artifacts, NewDeviceStore
 from oast.records import Place
 
 SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
@@ -50,9 +52,11 @@ class Row:
 
 def settings_of(folder: Path) -> OnboardingSettings:
     """Raises EstateError when nothing is said of onboarding."""
-    found = settings.read(folder).onboarding
+    found = settings.read_settings(folder).onboarding
     if found is None:
-        raise EstateError("oast.toml says nothing of onboarding: there is no [onboarding]", hint="docs/onboarding.md")
+        raise EstateError(
+            "oast.toml says nothing of onboarding: there is no [onboarding]", hint="docs/onboarding.md"
+        )
     return found
 
 
@@ -63,7 +67,7 @@ class Staging:
         """Raises StateError, EstateError when the keys or the maker's authorities cannot be read."""
         self._folder, self._environment = folder, environment
         self._settings = found = settings_of(folder)
-        self._keys: Keys = keys.read(found.keys)
+        self._keys: Keys = keys.read_keys(found.keys)
         self._trusted = trust.authorities(found.voucher_authorities, "the authorities of vouchers")
         self._at = at or datetime.now(UTC)
         self._estate: Estate | None = None
@@ -72,18 +76,30 @@ class Staging:
         """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
         rows: list[Row] = []
         serials: dict[str, Place] = {}
-        there = inventory.read(self._folder, Mistakes()).devices
-        with Boxes(self._folder / ".oast") as boxes:
+        there = inventory.read_inventory(self._folder, ErrorCollector()).devices
+        with NewDeviceStore(self._folder / ".oast") as boxes:
             expected = {box.name: box.serial for box in boxes.all()}
         taken = {device.address: name for name, device in there.items()}
         for place, cells in _cells(path, file):
             row = _row(place, cells, there, expected)
             if row.device is not None and row.serial in serials:
-                row = replace(row, wrong=(f"the serial number {row.serial} is in {serials[row.serial]} already",), device=None)
+                row = replace(
+                    row,
+                    wrong=(f"the serial number {row.serial} is in {serials[row.serial]} already",),
+                    device=None,
+                )
             elif row.device is not None and taken.get(row.device.address, row.name) != row.name:
-                row = replace(row, wrong=(f"the address {row.device.address} is that of {taken[row.device.address]}",), device=None)
+                row = replace(
+                    row,
+                    wrong=(f"the address {row.device.address} is that of {taken[row.device.address]}",),
+                    device=None,
+                )
             if row.device is not None:
-                serials[row.serial], taken[row.device.address], expected[row.name] = place, row.name, row.serial
+                serials[row.serial], taken[row.device.address], expected[row.name] = (
+                    place,
+                    row.name,
+                    row.serial,
+                )
             rows.append(row)
         return self._made_ready(rows)
 
@@ -93,7 +109,9 @@ class Staging:
         for name, one in staged.items():
             attributes = YamlMap(file)
             attributes.update({key: value for key, value in one["attributes"].items() if key != "name"})
-            rows.append(Row(Place(file), str(one["serial"]), name, device=device_of(name, attributes, Place(file))))
+            rows.append(
+                Row(Place(file), str(one["serial"]), name, device=device_of(name, attributes, Place(file)))
+            )
         return self._made_ready(rows)
 
     @property
@@ -118,7 +136,10 @@ class Staging:
                     row = replace(row, given=given, first=text, intent=intent)
                 except OastError as error:
                     problems = error.problems()
-                    told = (p.message if p.place in (None, row.place) else f"{p.message} ({p.place})" for p in problems)
+                    told = (
+                        p.message if p.place in (None, row.place) else f"{p.message} ({p.place})"
+                        for p in problems
+                    )
                     row = replace(row, wrong=tuple(told), hint=problems[0].hint, device=None)
             made.append(row)
         return made
@@ -127,14 +148,19 @@ class Staging:
         folder = self._settings.vouchers
         path = next((path for ending in ENDINGS if (path := folder / f"{serial}{ending}").is_file()), None)
         if path is None:
-            raise StateError(f"there is no voucher: {folder / serial}{ENDINGS[0]}", hint="whoever has made the device hands it out")
+            raise StateError(
+                f"there is no voucher: {folder / serial}{ENDINGS[0]}",
+                hint="whoever has made the device hands it out",
+            )
         try:
             message = path.read_bytes()
         except OSError as error:
             raise StateError(f"the voucher {path} cannot be read: {error.strerror}") from None
         try:
-            why = vouchers.is_of(vouchers.read(message, self._trusted, self._at), serial, self._keys.owner)
-        except NotAsSigned as wrong:
+            why = vouchers.matches_owner(
+                vouchers.read_voucher(message, self._trusted, self._at), serial, self._keys.owner
+            )
+        except SignatureError as wrong:
             why = str(wrong)
         if why is not None:
             raise StateError(f"the voucher {path.name} is not right: {why}")
@@ -150,11 +176,15 @@ class Staging:
         syntax, tree = first.syntax(device), first.build(device).tree
         text = syntax.written(tree)
         own: tuple[x509.Certificate, ...] = (self._keys.signer, self._keys.owner)
-        information = cms.signed(conveyed.onboarding(text), cms.CONVEYED, self._keys.signer, self._keys.signer_key)
+        information = cms.sign_data(
+            conveyed.onboarding_information(text), cms.CONVEYED, self._keys.signer, self._keys.signer_key
+        )
         return Artifacts(information, cms.certificates_only(own), voucher), syntax.masked(tree)
 
 
-def _row(place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]) -> Row:
+def _row(
+    place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]
+) -> Row:
     """What a row says, as far as that can be told from itself, the inventory, and the devices that are `expected`."""
     if isinstance(cells, str):
         return Row(place, "", "", (cells,))
@@ -167,7 +197,9 @@ def _row(place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Devic
     if name in there and not onboarded.is_expected(there[name]):
         return Row(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
     if expected.get(name, serial) != serial:
-        return Row(place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",))
+        return Row(
+            place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",)
+        )
     if onboarded.ATTRIBUTE in cells:
         return Row(place, serial, name, (f"'{onboarded.ATTRIBUTE}' is no attribute to be given",))
     try:
@@ -180,9 +212,13 @@ def stage(folder: Path, rows: list[Row], change: str | None = None) -> list[str]
     """Expect the devices of the rows that are right, as the approved `change` says, if there is one; their serial numbers. From then on the
     inventory knows them, and nothing is done to them. Raises StateError, EstateError."""
     right = {row.name: row for row in rows if row.device is not None and row.given is not None}
-    attributes = {name: {**row.device.attributes, onboarded.ATTRIBUTE: onboarded.EXPECTED} for name, row in right.items() if row.device}
-    onboarded.put(folder, attributes, {name: row.serial for name, row in right.items()})
-    with Boxes(folder / ".oast") as boxes:
+    attributes = {
+        name: {**row.device.attributes, onboarded.ATTRIBUTE: onboarded.EXPECTED}
+        for name, row in right.items()
+        if row.device
+    }
+    onboarded.put_onboarded(folder, attributes, {name: row.serial for name, row in right.items()})
+    with NewDeviceStore(folder / ".oast") as boxes:
         for name, row in right.items():
             if row.given is not None:
                 boxes.stage(row.serial, name, attributes[name], row.given, change)
@@ -191,11 +227,13 @@ def stage(folder: Path, rows: list[Row], change: str | None = None) -> list[str]
 
 def forget(folder: Path, serial: str) -> None:
     """Expect a device no longer. Raises StateError, UsageError when it is not expected."""
-    with Boxes(folder / ".oast") as boxes:
+    with NewDeviceStore(folder / ".oast") as boxes:
         box = boxes.one(serial)
         if box is None:
-            raise UsageError(f"no device with the serial number {serial} is expected", hint="oast onboard status")
-        onboarded.remove(folder, [box.name])
+            raise UsageError(
+                f"no device with the serial number {serial} is expected", hint="oast onboard status"
+            )
+        onboarded.remove_onboarded(folder, [box.name])
         boxes.forget(serial)
 
 
@@ -219,7 +257,11 @@ def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | s
                 missing = [name for name in NEEDED if name not in heading]
                 if missing or len(set(heading)) < len(heading) or "" in heading:
                     what = f"no column '{missing[0]}'" if missing else "a column twice, or one without a name"
-                    raise EstateError(f"the heading has {what}", place=place, hint=f"it names the columns: {','.join(NEEDED)},site,role")
+                    raise EstateError(
+                        f"the heading has {what}",
+                        place=place,
+                        hint=f"it names the columns: {','.join(NEEDED)},site,role",
+                    )
             elif len(row) != len(heading):
                 yield place, f"it has {len(row)} of the {len(heading)} cells that the heading has"
             else:
@@ -227,4 +269,8 @@ def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | s
     except csv.Error as wrong:
         raise EstateError(f"this is no CSV: {wrong}", place=Place(file, reader.line_num)) from None
     if heading is None:
-        raise EstateError("the file is empty", place=Place(file), hint=f"its first line names the columns: {','.join(NEEDED)},site,role")
+        raise EstateError(
+            "the file is empty",
+            place=Place(file),
+            hint=f"its first line names the columns: {','.join(NEEDED)},site,role",
+        )

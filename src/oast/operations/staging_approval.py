@@ -11,7 +11,7 @@ from oast.change.plan.stored_plan import new_devices_document, plan_from
 from oast.change.record.approval import proposed_text
 from oast.change.record.identity import commit_of, identity
 from oast.change.rollout.rollout import new_run_id
-from oast.errors import NotAllowed, StateError
+from oast.errors import ApprovalError, StateError
 from oast.estate.estate import Estate
 from oast.operations.changes import PROPOSED, STAGED, WITHDRAWN, Change, Changes, signers_of
 from oast.operations.preparation import Preparation
@@ -22,14 +22,18 @@ from oast.operations.staging import Row, Staging, stage
 FORMAT = "oast.staging/1"
 
 
-def propose_staging(estate: Estate, rows: Sequence[Row], reason: str, ticket: str | None, key: Path | None) -> str:
+def propose_staging(
+    estate: Estate, rows: Sequence[Row], reason: str, ticket: str | None, key: Path | None
+) -> str:
     """Write down what the devices of `rows` would be given, and what they are going to be, for others to approve; the name of the change.
 
     Signed with `key`, if there is one. Raises NotAllowed, StateError, OSError.
     """
     changes, signers = Changes(estate), signers_of(estate)
     if key is None and signers.allowed is not None:
-        raise NotAllowed("proposals of this estate must be signed", hint="name your SSH key with --sign FILE")
+        raise ApprovalError(
+            "proposals of this estate must be signed", hint="name your SSH key with --sign FILE"
+        )
     plan, staging = _documents(estate, rows)
     name = new_run_id()
     commit = commit_of(estate.folder, estate.environment)
@@ -67,7 +71,9 @@ def _documents(estate: Estate, rows: Sequence[Row]) -> tuple[dict[str, Any], dic
 
 def _plain(row: Row) -> dict[str, Any]:
     attributes = row.device.attributes if row.device is not None else {}
-    return {key: list(value) if isinstance(value, (list, tuple)) else value for key, value in attributes.items()}
+    return {
+        key: list(value) if isinstance(value, (list, tuple)) else value for key, value in attributes.items()
+    }
 
 
 def staged_devices(changes: Changes, change: Change) -> Mapping[str, Mapping[str, Any]]:
@@ -82,7 +88,9 @@ def staged_devices(changes: Changes, change: Change) -> Mapping[str, Mapping[str
     return devices
 
 
-def stage_approved(folder: Path, environment: Mapping[str, str], estate: Estate, word: str) -> tuple[Change, list[str]]:
+def stage_approved(
+    folder: Path, environment: Mapping[str, str], estate: Estate, word: str
+) -> tuple[Change, list[str]]:
     """Stage the devices of an approved change, with exactly what was approved; the change, and their serial numbers.
 
     Raises NotAllowed when it is not approved, or what the estate says by now is something else; StateError, EstateError, UsageError.
@@ -90,7 +98,7 @@ def stage_approved(folder: Path, environment: Mapping[str, str], estate: Estate,
     changes = Changes(estate)
     change = changes.one(word)
     if change.staging is None:
-        raise NotAllowed(f"{change.name} stages no devices", hint=f"oast push --change {change.name}")
+        raise ApprovalError(f"{change.name} stages no devices", hint=f"oast push --change {change.name}")
     need_waiting(change)
     approvers(changes, change, needed=estate.settings.delivery.approval)
     staging = Staging(folder, environment)
@@ -102,7 +110,7 @@ def stage_approved(folder: Path, environment: Mapping[str, str], estate: Estate,
     moved = plan_from(plan).digest != recorded_plan(changes, change).digest
     if moved or changes.ledger.content(change.staging) != given:
         message = f"{change.name} is stale: what its devices would be given is not what was approved; nothing was staged"
-        raise NotAllowed(message, hint="propose it anew: oast onboard stage FILE")
+        raise ApprovalError(message, hint="propose it anew: oast onboard stage FILE")
     serials = stage(folder, rows, change.name)
     changes.ledger.append(STAGED, change.name, {"author": identity(folder, environment), "serials": serials})
     return change, serials
@@ -113,7 +121,9 @@ def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> Prepara
     changes = Changes(estate)
     change = changes.one(name)
     if change.every(WITHDRAWN):
-        raise NotAllowed(f"{change.name} was withdrawn", hint="stage the device anew: oast onboard stage FILE")
+        raise ApprovalError(
+            f"{change.name} was withdrawn", hint="stage the device anew: oast onboard stage FILE"
+        )
     approvers(changes, change, needed=estate.settings.delivery.approval)
     recorded = recorded_plan(changes, change)
     return prepared_from(estate, replace(recorded, devices={one: recorded.devices[one] for one in devices}))

@@ -31,7 +31,11 @@ def draw_trend(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
         hint = "oast watch keeps it: it needs a job with do = 'drift' or 'verify' under [watch] in oast.toml"
         raise UsageError("nothing was kept yet that could be drawn", hint=hint)
     try:
-        deliveries = [datetime.fromisoformat(entry.at) for change in Changes(estate).all() for entry in change.every(BEGAN)]
+        deliveries = [
+            datetime.fromisoformat(entry.at)
+            for change in Changes(estate).all()
+            for entry in change.every(BEGAN)
+        ]
     except (StateError, ValueError):
         # What is wrong in the ledger is for the audit: the picture does without.
         deliveries = []

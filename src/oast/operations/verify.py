@@ -13,16 +13,16 @@ from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, unheard
-from oast.fleet.many import for_each
+from oast.fleet.concurrency import for_each
+from oast.fleet.events import DeviceEvent, OnEvent, Stage, ignore_event
 from oast.intent.intent import Intent
 from oast.operations.preparation import Preparation, checks_of
-from oast.readings.other_values import OtherValues, joined, other_values
-from oast.readings.read import read
+from oast.readings.other_values import OtherValues, join_counts, other_values
+from oast.readings.read import read_readings
 from oast.readings.tables import Readings, Record
 from oast.records import Place
-from oast.verify.checks import Check, CheckResult, agreed, evaluate
-from oast.verify.points import Point, looked_at
+from oast.verify.checks import Check, CheckResult, evaluate, must_match
+from oast.verify.snapshots import Snapshot, snapshot_readings
 
 POLL_S = 0.5
 
@@ -36,7 +36,7 @@ class Verification:
     logs: Path
     results: Mapping[str, Sequence[CheckResult]]
     failed: tuple[tuple[str, DeviceError], ...]
-    point: Point | None = None
+    point: Snapshot | None = None
     other_values: OtherValues = field(default_factory=dict)
     """Values that the readings do not know."""
 
@@ -63,7 +63,9 @@ class Behind:
 
     def __str__(self) -> str:
         words = " / ".join(self.statement)
-        return " ".join(filter(None, (words, f"({self.place})" if self.place and words else str(self.place or ""))))
+        return " ".join(
+            filter(None, (words, f"({self.place})" if self.place and words else str(self.place or "")))
+        )
 
 
 def behind(preparation: Preparation, check: Check) -> Behind:
@@ -94,7 +96,7 @@ async def verify(
     wait_s: float = 0.0,
     parallel: int | None = None,
     timeout_s: float | None = None,
-    on_event: OnEvent = unheard,
+    on_event: OnEvent = ignore_event,
     clock: Clock | None = None,
     whole: bool = False,
 ) -> Verification:
@@ -116,9 +118,11 @@ async def verify(
             on_event(DeviceEvent(name, Stage.READING))
             begun, true_since = time.now(), dict[str, float]()
             while True:
-                also = looked_at(intent.platform) if whole else ()
+                also = snapshot_readings(intent.platform) if whole else ()
                 looked = time.now()
-                readings = await read(session, intent.platform, sorted({*(check.reading for check in checks[name]), *also}))
+                readings = await read_readings(
+                    session, intent.platform, sorted({*(check.reading for check in checks[name]), *also})
+                )
                 results = evaluate(checks[name], readings, session.transcript.masking.hide)
                 others[name] = other_values({name: chain.from_iterable(readings.values())})
                 if not _again(results, begun, looked, time.now(), until, true_since):
@@ -129,7 +133,11 @@ async def verify(
 
     def done(intent: Intent, result: list[CheckResult] | DeviceError) -> None:
         found[intent.device.name] = result
-        on_event(DeviceEvent(intent.device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.VERIFIED))
+        on_event(
+            DeviceEvent(
+                intent.device.name, Stage.FAILED if isinstance(result, DeviceError) else Stage.VERIFIED
+            )
+        )
 
     await for_each(preparation.intents, one, parallel or estate.settings.connection.parallel, done)
     ordered = {intent.device.name: found[intent.device.name] for intent in preparation.intents}
@@ -137,14 +145,27 @@ async def verify(
     return Verification(
         run,
         logs,
-        agreed({name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}),
+        must_match({name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}),
         failed,
-        Point(datetime.now(UTC).isoformat(timespec="seconds"), states, {name: error.message for name, error in failed}) if whole else None,
-        joined(others.values()),
+        Snapshot(
+            datetime.now(UTC).isoformat(timespec="seconds"),
+            states,
+            {name: error.message for name, error in failed},
+        )
+        if whole
+        else None,
+        join_counts(others.values()),
     )
 
 
-def _again(results: Sequence[CheckResult], begun: float, looked: float, now: float, until: float, true_since: dict[str, float]) -> bool:
+def _again(
+    results: Sequence[CheckResult],
+    begun: float,
+    looked: float,
+    now: float,
+    until: float,
+    true_since: dict[str, float],
+) -> bool:
     """Whether to look again: something that is not true may still become so, or something true has not been so for long enough,
     which is from the end of the first look to the beginning of the last one: from `looked` until `now`."""
     again = False
@@ -161,4 +182,7 @@ def _again(results: Sequence[CheckResult], begun: float, looked: float, now: flo
 def _hidden(records: list[Record], session: Session) -> list[Record]:
     """Without the secrets that the session knows."""
     hide = session.transcript.masking.hide
-    return [{name: hide(value) if isinstance(value, str) else value for name, value in record.items()} for record in records]
+    return [
+        {name: hide(value) if isinstance(value, str) else value for name, value in record.items()}
+        for record in records
+    ]

@@ -17,16 +17,16 @@ from oast.change.record.locks import RunLock
 from oast.errors import EstateError, OastError, StateError
 from oast.estate import settings
 from oast.estate.estate import open_estate, secrets_of
+from oast.estate.schedule_settings import REFRESH, JobSettings
 from oast.estate.settings import FILE as SETTINGS_FILE
 from oast.estate.settings import Settings
-from oast.estate.watching import REFRESH, JobSettings
 from oast.files import write_whole
 from oast.operations.jobs import failed_whole, in_words, run_job
 from oast.operations.sources import refresh_all
 from oast.records import Secret
-from oast.watch.news import ERROR, JOB, Found, News, news_of
-from oast.watch.schedule import due_at, later_by_s, zone_of_machine
-from oast.watch.sending import Sender, Tried
+from oast.watch.alerts import ERROR, JOB, Alert, JobFindings, alerts_from
+from oast.watch.notifier import Attempt, Notifier
+from oast.watch.schedule import delay_s, due_at, zone_of_machine
 from oast.watch.store import Store
 
 HEARTBEAT = "watch.heartbeat"
@@ -75,7 +75,7 @@ class Ended:
     job: str
     result: str
     told: str
-    news: Sequence[News]
+    news: Sequence[Alert]
     next: datetime | None
 
 
@@ -86,7 +86,7 @@ class Trouble:
     what: str
 
 
-WatchEvent = Begun | Ended | Trouble | Tried
+WatchEvent = Begun | Ended | Trouble | Attempt
 
 
 class Watch:
@@ -104,7 +104,7 @@ class Watch:
         self._environment = environment
         self._listener = heard
         self._clock = clock or MachineClock()
-        self._settings = settings.read(folder)
+        self._settings = settings.read_settings(folder)
         self._stamp = self._stamp_now()
         self._running: tuple[str, datetime] | None = None
         # What is in the way, by what it is in the way of, until it is out of it.
@@ -145,7 +145,10 @@ class Watch:
         """Every job now, and what is new told as far as it can be; how each job ended. Raises StateError."""
         with self._alone() as store:
             sender = self._sender(store)
-            results = [await self._do(store, sender, job, self._clock.now(), once=True) for job in self._settings.watch.jobs]
+            results = [
+                await self._do(store, sender, job, self._clock.now(), once=True)
+                for job in self._settings.watch.jobs
+            ]
             await sender.once(self._settings.watch.targets)
             return results
 
@@ -158,7 +161,9 @@ class Watch:
                 hint = f"its heartbeat is {self._folder / '.oast' / HEARTBEAT}; look with: oast watch --list"
                 raise StateError("another oast watch is at work on this estate", hint=hint)
         except OSError as error:
-            raise StateError(f"the working folder cannot be used: {error.filename}: {error.strerror}") from None
+            raise StateError(
+                f"the working folder cannot be used: {error.filename}: {error.strerror}"
+            ) from None
         try:
             store = Store(self._folder / ".oast")
             try:
@@ -169,8 +174,8 @@ class Watch:
             with suppress(OSError):
                 lock.release(done=True)
 
-    def _sender(self, store: Store) -> Sender:
-        return Sender(store, self._folder, self._environment, self._key, self._heard)
+    def _sender(self, store: Store) -> Notifier:
+        return Notifier(store, self._folder, self._environment, self._key, self._heard)
 
     def _key(self, name: str) -> Secret:
         """Looked up each time, as it may be rotated while this runs. Raises EstateError."""
@@ -190,7 +195,11 @@ class Watch:
             due = due_at(job, ran.last, now, zone)
             begins = self._begins.get(job.name)
             if begins is None or begins[0] > now or begins[1] > now + timedelta(seconds=watch.jitter_s):
-                begins = (due, due + timedelta(seconds=later_by_s(str(self._folder.resolve()), job.name, due, watch.jitter_s)))
+                begins = (
+                    due,
+                    due
+                    + timedelta(seconds=delay_s(str(self._folder.resolve()), job.name, due, watch.jitter_s)),
+                )
                 self._begins[job.name] = begins
             wait = (begins[1] - now).total_seconds()
             if wait <= 0 and (first is None or begins[1] < first[2]):
@@ -211,7 +220,7 @@ class Watch:
             return False
         self._stamp = stamp
         try:
-            self._settings = settings.read(self._folder)
+            self._settings = settings.read_settings(self._folder)
         except EstateError as error:
             self._in_trouble(SETTINGS, f"the settings stay as they were: {in_words(error)}")
             return False
@@ -228,13 +237,15 @@ class Watch:
 
     # --- doing
 
-    async def _do_safely(self, store: Store, sender: Sender, job: JobSettings, due: datetime) -> None:
+    async def _do_safely(self, store: Store, sender: Notifier, job: JobSettings, due: datetime) -> None:
         try:
             await self._do(store, sender, job, due)
         except StateError as error:
             self._in_trouble(KEEPING, error.message)
 
-    async def _do(self, store: Store, sender: Sender, job: JobSettings, due: datetime, *, once: bool = False) -> str:
+    async def _do(
+        self, store: Store, sender: Notifier, job: JobSettings, due: datetime, *, once: bool = False
+    ) -> str:
         """Do a job, and keep what it has found together with what is to be told of it. Raises StateError when that cannot be kept."""
         began = self._clock.now()
         store.job(job.name, f"{job.does} {job.when}", began)
@@ -251,16 +262,28 @@ class Watch:
             self._running = None
         result = result_of(found)
         now = self._clock.now()
-        news = news_of(store.wrong(job.name), found)
-        wanted = [target.name for target in self._settings.watch.targets if target.of is None or job.name in target.of]
+        news = alerts_from(store.wrong(job.name), found)
+        wanted = [
+            target.name
+            for target in self._settings.watch.targets
+            if target.of is None or job.name in target.of
+        ]
         bodies = [json.dumps(one) for one in notifications(self._settings, job, found, news, now)]
-        store.keep(job.name, job.does, found, result, news, [(body, target) for body in bodies for target in wanted], now)
+        store.keep(
+            job.name,
+            job.does,
+            found,
+            result,
+            news,
+            [(body, target) for body in bodies for target in wanted],
+            now,
+        )
         self._troubles.pop(KEEPING, None)
         sender.something_new()
         self._heard(Ended(job.name, result, found.told, news, None if once else self.next_of(store, job)))
         return result
 
-    async def _found(self, job: JobSettings) -> Found:
+    async def _found(self, job: JobSettings) -> JobFindings:
         try:
             async with asyncio.timeout(job.limit_s):
                 if job.does == REFRESH:
@@ -308,21 +331,28 @@ class Watch:
             "format": "oast.heartbeat/1",
             "at": now.isoformat(timespec="seconds"),
             "process": os.getpid(),
-            "running": {"job": self._running[0], "began": self._running[1].isoformat(timespec="seconds")} if self._running else None,
-            "jobs": [{**jobs_document(store, job), "next": self.next_of(store, job).isoformat(timespec="seconds")} for job in jobs],
+            "running": {"job": self._running[0], "began": self._running[1].isoformat(timespec="seconds")}
+            if self._running
+            else None,
+            "jobs": [
+                {**jobs_document(store, job), "next": self.next_of(store, job).isoformat(timespec="seconds")}
+                for job in jobs
+            ],
             "waiting": waiting_document(store),
             "trouble": "; ".join(self._troubles.values()) or None,
         }
 
 
-def result_of(found: Found) -> str:
+def result_of(found: JobFindings) -> str:
     """How a job ended: failed if it, a device or a source could not be looked at; wrong if something is not as it should be."""
     if found.measures.get("failed") or any(finding.key.about == JOB for finding in found.findings):
         return FAILED
     return WRONG if any(finding.severity == ERROR for finding in found.findings) else RIGHT
 
 
-def notifications(settings: Settings, job: JobSettings, found: Found, news: Sequence[News], now: datetime) -> list[dict[str, Any]]:
+def notifications(
+    settings: Settings, job: JobSettings, found: JobFindings, news: Sequence[Alert], now: datetime
+) -> list[dict[str, Any]]:
     """What is told of a run: `oast.notification/1`, in several parts if there is much. Nothing, if nothing is new."""
     parts = [news[first : first + TOLD_TOGETHER] for first in range(0, len(news), TOLD_TOGETHER)]
     return [
@@ -362,7 +392,9 @@ def waiting_document(store: Store) -> list[dict[str, Any]]:
     """By target, what has still to be told. Raises StateError."""
     found: dict[str, dict[str, Any]] = {}
     for one in store.waiting():
-        row = found.setdefault(one.target, {"target": one.target, "number": 0, "refused": 0, "oldest": one.made, "said": None})
+        row = found.setdefault(
+            one.target, {"target": one.target, "number": 0, "refused": 0, "oldest": one.made, "said": None}
+        )
         row["number"] += 1
         row["refused"] += one.refused
         row["said"] = one.said or row["said"]

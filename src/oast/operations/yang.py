@@ -11,12 +11,12 @@ from lxml import etree
 
 from oast.connect.connector import NETCONF_PORT, Connector
 from oast.connect.netconf import operations as op
-from oast.connect.netconf.offered import OfferedModule
+from oast.connect.netconf.capabilities import OfferedModule
 from oast.connect.netconf.session import NetconfSession
 from oast.connect.transcript import Transcript
 from oast.errors import DeviceRefused, ProtocolError
 from oast.estate.inventory import Device
-from oast.platforms.definition import Dialect, EditSpelling, Netconf, Platform
+from oast.platforms.definition import CliDialect, EditSpelling, Netconf, Platform
 from oast.platforms.from_yang import ModuleText
 from oast.platforms.grammar import Grammar
 from oast.platforms.statements import Rule
@@ -38,7 +38,7 @@ async def modules_of(connector: Connector, device: Device, folder: Path, log: Pa
         transport="netconf",
         grammar=Grammar("unknown", Rule(name="", path="", kind="container"), Fingerprints(b"")),
         spelling=EditSpelling(),
-        dialect=Dialect({}, ""),
+        dialect=CliDialect({}, ""),
         netconf=Netconf(),
     )
     target = connector.target(device)
@@ -58,9 +58,13 @@ async def modules_of(connector: Connector, device: Device, folder: Path, log: Pa
 
 
 async def _fetched(session: NetconfSession, folder: Path) -> list[ModuleText]:
-    offered = [one for one in session.offered.modules or await _library(session) if not PROTOCOL.fullmatch(one.name)]
+    offered = [
+        one for one in session.offered.modules or await _library(session) if not PROTOCOL.fullmatch(one.name)
+    ]
     if not offered:
-        raise ProtocolError("the device names no YANG modules of its own", hint="name a folder with them: --modules DIR")
+        raise ProtocolError(
+            "the device names no YANG modules of its own", hint="name a folder with them: --modules DIR"
+        )
     # What holds the other modules' nodes may stand in a module that only deviates from them.
     found: list[ModuleText] = []
     waiting: list[str] = []
@@ -95,13 +99,22 @@ async def _schema(session: NetconfSession, name: str, revision: str | None) -> s
 
 async def _library(session: NetconfSession) -> list[OfferedModule]:
     """What a server names in its library and not in its hello (RFC 8525, sections 3 and 5)."""
-    wanted = [etree.Element(f"{{{LIBRARY}}}{name}", nsmap={None: LIBRARY}) for name in ("yang-library", "modules-state")]
+    wanted = [
+        etree.Element(f"{{{LIBRARY}}}{name}", nsmap={None: LIBRARY})
+        for name in ("yang-library", "modules-state")
+    ]
     reply = await session.rpc(op.get(op.subtree(wanted)), written_down=False)
     found: dict[str, OfferedModule] = {}
     for element in reply.iter(f"{{{LIBRARY}}}module"):
-        name, kind = element.findtext(f"{{{LIBRARY}}}name") or "", element.findtext(f"{{{LIBRARY}}}conformance-type")
+        name, kind = (
+            element.findtext(f"{{{LIBRARY}}}name") or "",
+            element.findtext(f"{{{LIBRARY}}}conformance-type"),
+        )
         if kind in (None, "implement"):
             features = tuple(one.text or "" for one in element.findall(f"{{{LIBRARY}}}feature"))
             revision = element.findtext(f"{{{LIBRARY}}}revision") or None
-            found.setdefault(name, OfferedModule(name, revision, element.findtext(f"{{{LIBRARY}}}namespace") or "", features))
+            found.setdefault(
+                name,
+                OfferedModule(name, revision, element.findtext(f"{{{LIBRARY}}}namespace") or "", features),
+            )
     return list(found.values())

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from oast.platforms.catalogue import FieldType
 from oast.platforms.grammar import Grammar
+from oast.platforms.reading_schema import FieldType
 from oast.platforms.statements import Module
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class PromptAnswer:
     """What a device asks: where what it sent ends with `prompt`, `answer` is typed; with `command`, only behind one that fits."""
 
     prompt: str
@@ -20,7 +20,7 @@ class Asked:
 
 
 @dataclass(frozen=True, slots=True)
-class Refusal:
+class ErrorPattern:
     """Lines that mean no, and only as the answer to a command that fits `command`."""
 
     command: str
@@ -28,7 +28,7 @@ class Refusal:
 
 
 @dataclass(frozen=True, slots=True)
-class Dialect:
+class CliDialect:
     """How a session on the command line goes.
 
     `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is how many lines of
@@ -43,10 +43,10 @@ class Dialect:
     privileged: frozenset[str] = frozenset()
     errors: tuple[str, ...] = ()
     prepare: tuple[str, ...] = ()
-    pagers: tuple[Asked, ...] = ()
-    questions: tuple[Asked, ...] = ()
+    pagers: tuple[PromptAnswer, ...] = ()
+    questions: tuple[PromptAnswer, ...] = ()
     warnings: tuple[str, ...] = ()
-    refusals: tuple[Refusal, ...] = ()
+    refusals: tuple[ErrorPattern, ...] = ()
     privilege_command: str | None = None
     raise_password: str | None = None
     leave: str | None = None
@@ -64,7 +64,7 @@ class Dialect:
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class StatePattern:
     """How a device shows that something is so: a command, and a pattern that a line of its answer matches."""
 
     command: str
@@ -78,7 +78,7 @@ class TimerCommands:
     arm: str
     confirm: str
     revert: str
-    armed: Shown | None = None
+    armed: StatePattern | None = None
     extend: str | None = None
 
 
@@ -91,7 +91,7 @@ class CandidateCommands:
     cancel: str
     validate: str | None = None
     discard: str | None = None
-    pending: Shown | None = None
+    pending: StatePattern | None = None
     extend: str | None = None
 
 
@@ -111,7 +111,7 @@ class FileCommands:
     confirm: str
     cancel: str
     check: str | None = None
-    pending: Shown | None = None
+    pending: StatePattern | None = None
     is_own_timer: bool = False
     remove: str | None = None
     read: str | None = None
@@ -124,7 +124,7 @@ class ScheduledCommands:
 
     arm: str
     cancel: str
-    armed: Shown
+    armed: StatePattern
     extend: str | None = None
 
 
@@ -204,7 +204,19 @@ class ReadingDefinition:
     def fields(self) -> tuple[str, ...]:
         """The fields of a record."""
         key = (self.key,) if self.key is not None else ()
-        return tuple(dict.fromkeys((*self.columns.values(), *key, *self.picks, *self.patterns, *self.xpaths, *self.leaves, *self.derived)))
+        return tuple(
+            dict.fromkeys(
+                (
+                    *self.columns.values(),
+                    *key,
+                    *self.picks,
+                    *self.patterns,
+                    *self.xpaths,
+                    *self.leaves,
+                    *self.derived,
+                )
+            )
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,7 +231,7 @@ class Platform:
     transport: str
     grammar: Grammar
     spelling: EditSpelling
-    dialect: Dialect
+    dialect: CliDialect
     timer: TimerCommands | None = None
     candidate: CandidateCommands | None = None
     file: FileCommands | None = None

@@ -12,12 +12,16 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain
 
-from oast.platforms.draft_text import Line
+from oast.platforms.draft_text import DraftLine
 
 NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]*")
 # Words with a digit that are names of protocols, and no values.
-PROTOCOL = re.compile(r"(?i)(?:ip|ipv|icmpv?|ospfv?|snmpv?|v|rip|ripv|http|bgp|ssh|tls|md|sha|l|layer)-?\d{1,3}")
-SECRET = re.compile(r"(?i)(?:^|[-_ ])(?:password|passphrase|secret|community|communities|key|psk|hash|token|credential)s?(?:$|[-_ ])")
+PROTOCOL = re.compile(
+    r"(?i)(?:ip|ipv|icmpv?|ospfv?|snmpv?|v|rip|ripv|http|bgp|ssh|tls|md|sha|l|layer)-?\d{1,3}"
+)
+SECRET = re.compile(
+    r"(?i)(?:^|[-_ ])(?:password|passphrase|secret|community|communities|key|psk|hash|token|credential)s?(?:$|[-_ ])"
+)
 CLOSED = re.compile(r"(?i)(?:shut|shutdown|closed?|disabled?|off|down|inactive)")
 FREE_TEXT = re.compile(r"(?i)(?:description|comment|remark|banner|contact|location|text|title|notes?|says)")
 
@@ -35,7 +39,7 @@ class Pattern:
     """Lines that are written alike: constant words and values, in order."""
 
     parts: tuple[str | Value, ...]
-    lines: tuple[tuple[int, Line], ...]
+    lines: tuple[tuple[int, DraftLine], ...]
     """Each with the number of the entry that it belongs to."""
 
     @property
@@ -58,7 +62,7 @@ class DraftStatement:
         return f"{_toml(self.path)} = {{ {fields} }}    # guess from {count}: {_line_numbers(self.lines)}"
 
 
-def statements_of(lines: Sequence[Line]) -> list[DraftStatement]:
+def statements_of(lines: Sequence[DraftLine]) -> list[DraftStatement]:
     """A statement for each kind of line, outer before inner."""
     return list(_context("", [list(lines)]))
 
@@ -74,10 +78,15 @@ def roles_of(statements: Iterable[DraftStatement]) -> dict[str, str]:
         interface = found.get("interface")
         if interface is None or outer != interface:
             continue
-        for role, takes in (("ipv4_address", "ipv4-address-and-length"), ("ipv6_address", "ipv6-address-and-length")):
+        for role, takes in (
+            ("ipv4_address", "ipv4-address-and-length"),
+            ("ipv6_address", "ipv6-address-and-length"),
+        ):
             if fields.get("takes") == f'"{takes}"':
                 found.setdefault(role, statement.path)
-        if ("lines" in fields and CLOSED.fullmatch(name)) or (fields.get("takes") == '"boolean"' and name == "enabled"):
+        if ("lines" in fields and CLOSED.fullmatch(name)) or (
+            fields.get("takes") == '"boolean"' and name == "enabled"
+        ):
             found.setdefault("enabled", statement.path)
     # A role that others need is of no use without them.
     return found if "enabled" in found else {}
@@ -86,9 +95,9 @@ def roles_of(statements: Iterable[DraftStatement]) -> dict[str, str]:
 # --- the statements of one context --------------------------------------------------------------------------------------
 
 
-def _context(outer: str, instances: Sequence[Sequence[Line]]) -> Iterator[DraftStatement]:
+def _context(outer: str, instances: Sequence[Sequence[DraftLine]]) -> Iterator[DraftStatement]:
     """The statements below `outer`, of which `instances` are the entries with their lines."""
-    groups: dict[str, list[tuple[int, Line]]] = defaultdict(list)
+    groups: dict[str, list[tuple[int, DraftLine]]] = defaultdict(list)
     for number, lines in enumerate(instances):
         for line in lines:
             if line.words:
@@ -113,20 +122,36 @@ def _statement(outer: str, pattern: Pattern, taken: set[str]) -> Iterator[DraftS
     inline = _inline(pattern)
     children = [line.children for _, line in pattern.lines if line.children]
     most = max(Counter(instance for instance, _ in pattern.lines).values())
-    fields: list[tuple[str, str]] = [("kind", _toml(_kind(pattern, most, is_outer=bool(children) or inline is not None)))]
+    fields: list[tuple[str, str]] = [
+        ("kind", _toml(_kind(pattern, most, is_outer=bool(children) or inline is not None)))
+    ]
     named = _named(parts)
     if values:
-        takes = " ".join(f"{value.name}:{value.type}" if value.name != value.type else value.type for value in named)
+        takes = " ".join(
+            f"{value.name}:{value.type}" if value.name != value.type else value.type for value in named
+        )
         fields.append(("takes", _toml(takes)))
         if fields[0][1] == '"list"':
             fields.append(("keys", str(len(values) if children or inline else _keys(pattern))))
     if inline is not None:
         fields.append(("inline", "true"))
-    if (isinstance(parts[-1], str) and values) or name != " ".join(map(str, parts[:first])) or _is_split(parts, first):
+    if (
+        (isinstance(parts[-1], str) and values)
+        or name != " ".join(map(str, parts[:first]))
+        or _is_split(parts, first)
+    ):
         at = iter(named)
-        fields.append(("line", _toml(" ".join(f"{{{next(at).name}}}" if isinstance(p, Value) else _brace(p) for p in parts))))
+        fields.append(
+            (
+                "line",
+                _toml(" ".join(f"{{{next(at).name}}}" if isinstance(p, Value) else _brace(p) for p in parts)),
+            )
+        )
     if fields[0][1] == '"leaf"' and not values:
-        fields[1:] = [("takes", '"boolean"'), ("lines", f"{{ {'false' if CLOSED.fullmatch(name) else 'true'} = {_toml(name)} }}")]
+        fields[1:] = [
+            ("takes", '"boolean"'),
+            ("lines", f"{{ {'false' if CLOSED.fullmatch(name) else 'true'} = {_toml(name)} }}"),
+        ]
     secret = _secret(parts)
     if secret is not None:
         fields.append(("secret", "true" if len(values) == 1 else f"[{_toml(named[secret].name)}]"))
@@ -173,7 +198,9 @@ def _named(parts: Sequence[str | Value]) -> list[Value]:
         if not isinstance(part, Value):
             continue
         before = parts[at - 1]
-        name = part.name or (before if at > first and isinstance(before, str) and NAME.fullmatch(before) else part.type)
+        name = part.name or (
+            before if at > first and isinstance(before, str) and NAME.fullmatch(before) else part.type
+        )
         taken = {value.name for value in found}
         free = next(one for one in (name, *(f"{name}-{count}" for count in range(2, 99))) if one not in taken)
         found.append(Value("word" if secret == len(found) else part.type, free))
@@ -194,25 +221,25 @@ def _secret(parts: Sequence[str | Value]) -> int | None:
     return None
 
 
-def _inline(pattern: Pattern) -> list[list[Line]] | None:
+def _inline(pattern: Pattern) -> list[list[DraftLine]] | None:
     """The lines of each entry without the entry's own words, where several lines of one entry begin with the same key."""
     if not isinstance(pattern.parts[-1], Value) or len(pattern.values) != 1:
         return None
     length = len(pattern.parts)
-    entries: dict[tuple[int, str], list[Line]] = defaultdict(list)
+    entries: dict[tuple[int, str], list[DraftLine]] = defaultdict(list)
     for instance, line in pattern.lines:
         if line.children:
             return None
         entries[instance, line.words[length - 1]].append(line)
     if all(len(line.words) == length for _, line in pattern.lines):
         return None
-    return [[Line(line.number, line.words[length:]) for line in lines] for lines in entries.values()]
+    return [[DraftLine(line.number, line.words[length:]) for line in lines] for lines in entries.values()]
 
 
 # --- how lines are written ----------------------------------------------------------------------------------------------
 
 
-def _patterns(parts: tuple[str | Value, ...], lines: Sequence[tuple[int, Line]]) -> Iterator[Pattern]:
+def _patterns(parts: tuple[str | Value, ...], lines: Sequence[tuple[int, DraftLine]]) -> Iterator[Pattern]:
     """The patterns of lines that all begin with `parts`."""
     at = len(parts)
     ended = tuple(one for one in lines if len(one[1].words) == at)
@@ -225,8 +252,8 @@ def _patterns(parts: tuple[str | Value, ...], lines: Sequence[tuple[int, Line]])
         yield Pattern((*parts, Value("text")), tuple((n, _cut(line, at)) for n, line in longer))
         return
     keys = longer[0][1].keys
-    typed: list[tuple[int, Line]] = []
-    by_word: dict[str, list[tuple[int, Line]]] = defaultdict(list)
+    typed: list[tuple[int, DraftLine]] = []
+    by_word: dict[str, list[tuple[int, DraftLine]]] = defaultdict(list)
     for one in longer:
         if at <= len(one[1].keys) or type_of([one[1].words[at]]) is not None:
             typed.append(one)
@@ -239,14 +266,16 @@ def _patterns(parts: tuple[str | Value, ...], lines: Sequence[tuple[int, Line]])
     if not typed:
         return
     typed = [(n, _joined(line, at)) for n, line in typed]
-    value = Value(_type_at(parts, [line.words[at] for _, line in typed]), keys[at - 1] if at <= len(keys) else "")
+    value = Value(
+        _type_at(parts, [line.words[at] for _, line in typed]), keys[at - 1] if at <= len(keys) else ""
+    )
     if _is_inline(typed, at):
         yield Pattern((*parts, value), tuple(typed))
     else:
         yield from _patterns((*parts, value), typed)
 
 
-def _is_inline(lines: Sequence[tuple[int, Line]], at: int) -> bool:
+def _is_inline(lines: Sequence[tuple[int, DraftLine]], at: int) -> bool:
     """Whether one entry is several lines that begin alike and then say different things."""
     tails: dict[tuple[int, str], set[str]] = defaultdict(set)
     for instance, line in lines:
@@ -257,7 +286,7 @@ def _is_inline(lines: Sequence[tuple[int, Line]], at: int) -> bool:
     return any(len(some) > 1 and not any(type_of([word]) for word in some) for some in tails.values())
 
 
-def _is_free_text(parts: Sequence[str | Value], lines: Sequence[tuple[int, Line]]) -> bool:
+def _is_free_text(parts: Sequence[str | Value], lines: Sequence[tuple[int, DraftLine]]) -> bool:
     """Whether the rest of these lines is prose."""
     at = len(parts)
     if any(line.children or line.keys for _, line in lines):
@@ -267,7 +296,7 @@ def _is_free_text(parts: Sequence[str | Value], lines: Sequence[tuple[int, Line]
     return isinstance(last, str) and bool(FREE_TEXT.fullmatch(last)) and max(lengths) > at + 1
 
 
-def _are_values(by_word: dict[str, list[tuple[int, Line]]], at: int, *, is_mixed: bool) -> bool:
+def _are_values(by_word: dict[str, list[tuple[int, DraftLine]]], at: int, *, is_mixed: bool) -> bool:
     """Whether plain words at one place are values, such as names, and not names of statements."""
     lines = list(chain.from_iterable(by_word.values()))
     is_last = all(len(line.words) == at + 1 for _, line in lines)
@@ -277,13 +306,18 @@ def _are_values(by_word: dict[str, list[tuple[int, Line]]], at: int, *, is_mixed
         return not is_mixed
     if len(by_word) < 2:
         return False
-    following = [{line.words[at + 1] if len(line.words) > at + 1 else "" for _, line in some} for some in by_word.values()]
-    return len({frozenset(some) for some in following}) == 1 and not any(type_of([word]) for word in following[0] if word)
+    following = [
+        {line.words[at + 1] if len(line.words) > at + 1 else "" for _, line in some}
+        for some in by_word.values()
+    ]
+    return len({frozenset(some) for some in following}) == 1 and not any(
+        type_of([word]) for word in following[0] if word
+    )
 
 
-def _cut(line: Line, at: int) -> Line:
+def _cut(line: DraftLine, at: int) -> DraftLine:
     """All that is behind a place as one word."""
-    return Line(line.number, (*line.words[:at], " ".join(line.words[at:])), line.children)
+    return DraftLine(line.number, (*line.words[:at], " ".join(line.words[at:])), line.children)
 
 
 def _type_at(parts: Sequence[str | Value], words: Sequence[str]) -> str:
@@ -296,11 +330,19 @@ def _type_at(parts: Sequence[str | Value], words: Sequence[str]) -> str:
     return found
 
 
-def _joined(line: Line, at: int) -> Line:
+def _joined(line: DraftLine, at: int) -> DraftLine:
     """An address and its mask as one word."""
-    if len(line.words) <= at + 1 or _kind_of(line.words[at]) != "ipv4-address" or not _is_mask(line.words[at + 1]):
+    if (
+        len(line.words) <= at + 1
+        or _kind_of(line.words[at]) != "ipv4-address"
+        or not _is_mask(line.words[at + 1])
+    ):
         return line
-    return Line(line.number, (*line.words[:at], " ".join(line.words[at : at + 2]), *line.words[at + 2 :]), line.children)
+    return DraftLine(
+        line.number,
+        (*line.words[:at], " ".join(line.words[at : at + 2]), *line.words[at + 2 :]),
+        line.children,
+    )
 
 
 # --- types --------------------------------------------------------------------------------------------------------------

@@ -15,7 +15,9 @@ COMMENT_SIGNS = ("#", "!", ";", "//", "%", "--")
 PATHS_SHARE, BRACES_SHARE = 0.6, 0.2
 # Only so far from the ends of a listing are lines that frame it.
 FRAME_LINES = 5
-FRAME_WORDS = re.compile(r"(?i)\b(?:building|current|running|startup|configuration|bytes|last change|generated|version)\b")
+FRAME_WORDS = re.compile(
+    r"(?i)\b(?:building|current|running|startup|configuration|bytes|last change|generated|version)\b"
+)
 FRAME_ENDS = re.compile(r":$|\bbytes\b|\b\d{1,2}:\d{2}(?::\d{2})?\b")
 _WORD = re.compile(r'"(?:[^"\\]|\\.)*"|\S+')
 _BRACE_PART = re.compile(r'(?P<quoted>"(?:[^"\\]|\\.)*")|(?P<mark>[{};\[\]])|(?P<word>[^\s{};\[\]"]+|")')
@@ -25,12 +27,12 @@ _KEY = re.compile(r"\[([^=\[\]\s]+)\s*=\s*['\"]?([^'\"\]]*)['\"]?\]")
 
 
 @dataclass
-class Line:
+class DraftLine:
     """A line of a configuration (from 1): its words, quoted texts as one, and the lines that belong to it."""
 
     number: int
     words: tuple[str, ...]
-    children: list[Line] = field(default_factory=list)
+    children: list[DraftLine] = field(default_factory=list)
     keys: tuple[str, ...] = ()
     """With paths, the names of the keys that the words after the first one are."""
 
@@ -59,7 +61,7 @@ def writing_of(text: str, syntax: str | None = None) -> Writing:
     return Writing(syntax, _indent(plain), comment, quotes, ignore, comments)
 
 
-def lines_of(text: str, writing: Writing) -> list[Line]:
+def draft_lines(text: str, writing: Writing) -> list[DraftLine]:
     """The lines of a listing as a tree, by indentation, braces or paths."""
     number_of = list(enumerate(text.replace("\r\n", "\n").split("\n"), 1))
     ignored = [re.compile(pattern) for pattern in writing.ignore]
@@ -90,7 +92,9 @@ def _syntax(lines: Sequence[str]) -> str:
     if sum(1 for line in lines if _PATH.match(line.strip())) >= PATHS_SHARE * len(lines):
         return "paths"
     braces = sum(1 for line in lines if line.endswith(("{", "}", "};", ";")))
-    return "braces" if braces >= BRACES_SHARE * len(lines) and any("{" in line for line in lines) else "indented"
+    return (
+        "braces" if braces >= BRACES_SHARE * len(lines) and any("{" in line for line in lines) else "indented"
+    )
 
 
 def _indent(lines: Sequence[str]) -> int:
@@ -105,24 +109,27 @@ def _frame(lines: Sequence[str]) -> tuple[str, ...]:
     head = [
         line.strip()
         for line in lines[:FRAME_LINES]
-        if not line.startswith(" ") and (line.endswith("...") or (FRAME_WORDS.search(line) and FRAME_ENDS.search(line)))
+        if not line.startswith(" ")
+        and (line.endswith("...") or (FRAME_WORDS.search(line) and FRAME_ENDS.search(line)))
     ]
     # A single word at the left edge that nothing else begins with, such as a last 'end'.
     first_words = Counter(line.split()[0] for line in lines)
     tail = [line for line in lines[-1:] if len(lines) > 1 and first_words[line] == 1]
-    return tuple(re.sub(r"[0-9]+", "[0-9]+", re.sub(r"([^\w\s:/,'\"-])", r"\\\1", line)) for line in (*head, *tail))
+    return tuple(
+        re.sub(r"[0-9]+", "[0-9]+", re.sub(r"([^\w\s:/,'\"-])", r"\\\1", line)) for line in (*head, *tail)
+    )
 
 
 def _words(line: str) -> tuple[str, ...]:
     return tuple(_WORD.findall(line.strip()))
 
 
-def _by_indentation(lines: Sequence[tuple[int, str]]) -> list[Line]:
-    top: list[Line] = []
-    open_lines: list[tuple[int, Line]] = []
+def _by_indentation(lines: Sequence[tuple[int, str]]) -> list[DraftLine]:
+    top: list[DraftLine] = []
+    open_lines: list[tuple[int, DraftLine]] = []
     for number, text in lines:
         margin = len(text) - len(text.lstrip())
-        line = Line(number, _words(text))
+        line = DraftLine(number, _words(text))
         while open_lines and open_lines[-1][0] >= margin:
             open_lines.pop()
         (open_lines[-1][1].children if open_lines else top).append(line)
@@ -130,8 +137,8 @@ def _by_indentation(lines: Sequence[tuple[int, str]]) -> list[Line]:
     return top
 
 
-def _by_braces(lines: Sequence[tuple[int, str]]) -> list[Line]:
-    top = Line(0, ())
+def _by_braces(lines: Sequence[tuple[int, str]]) -> list[DraftLine]:
+    top = DraftLine(0, ())
     open_lines, words, begun = [top], list[str](), 0
     listed: list[str] | None = None
     for number, text in lines:
@@ -144,11 +151,11 @@ def _by_braces(lines: Sequence[tuple[int, str]]) -> list[Line]:
             if part == "[":
                 listed = []
             elif part == "{":
-                open_lines[-1].children.append(Line(begun or number, tuple(words)))
+                open_lines[-1].children.append(DraftLine(begun or number, tuple(words)))
                 open_lines.append(open_lines[-1].children[-1])
             elif part in ";}" and words:
                 ends = [(*words, one) for one in listed] if listed is not None else [tuple(words)]
-                open_lines[-1].children += [Line(begun, end) for end in ends]
+                open_lines[-1].children += [DraftLine(begun, end) for end in ends]
             if part == "}" and len(open_lines) > 1:
                 open_lines.pop()
             if part != "]" and part != "[":
@@ -156,8 +163,8 @@ def _by_braces(lines: Sequence[tuple[int, str]]) -> list[Line]:
     return top.children
 
 
-def _by_paths(lines: Sequence[tuple[int, str]]) -> list[Line]:
-    top = Line(0, ())
+def _by_paths(lines: Sequence[tuple[int, str]]) -> list[DraftLine]:
+    top = DraftLine(0, ())
     for number, text in lines:
         here, path, value = top, text.strip(), ""
         match = re.match(r"((?:/[^/\[\]=\s]+(?:\[[^\]]*\])*)+)\s*(?:=\s?(.*))?\Z", path)
@@ -170,7 +177,7 @@ def _by_paths(lines: Sequence[tuple[int, str]]) -> list[Line]:
             words = (name, *keys.values(), *(_words(value) if is_last and value else ()))
             found = next((one for one in here.children if one.words == words), None)
             if found is None or (is_last and value):
-                found = Line(number, words, keys=tuple(keys))
+                found = DraftLine(number, words, keys=tuple(keys))
                 here.children.append(found)
             here = found
     return top.children

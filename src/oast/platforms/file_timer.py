@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-from oast.platforms.definition import FileCommands, Shown
+from oast.platforms.definition import FileCommands, StatePattern
 from oast.toml_text import Table
 
 SAFE_PATH = re.compile(r"/[A-Za-z0-9/._-]*")
@@ -23,7 +23,9 @@ def own_timer_of(table: Table) -> FileCommands:
     check = table.template("check", ("path",))
     for word, key in ((path, "path"), (beside, "beside")):
         if word and not SAFE_PATH.fullmatch(word):
-            table.wrong(key, f"'{word}' cannot be a path in a shell command", "use letters, digits and / . _ -")
+            table.wrong(
+                key, f"'{word}' cannot be a path in a shell command", "use letters, digits and / . _ -"
+            )
     table.finish()
     return file_timer(path or "/", beside, reload, check)
 
@@ -48,7 +50,7 @@ def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCo
         confirm=f"mv {saved} {taken} && rm -f {taken} && (kill $(cat {saved}.pid) 2>/dev/null; rm -f {saved}.pid)",
         cancel=restore,
         check=check,
-        pending=Shown(
+        pending=StatePattern(
             f"for f in $(ls {path}{SAVED}*.pid 2>/dev/null); do "
             '[ -e "${f%.pid}" ] && kill -0 $(cat $f) 2>/dev/null && echo timer $f; done; true',
             rf"timer {re.escape(path)}{re.escape(SAVED)}(?P<token>\S+)\.pid",

@@ -23,7 +23,9 @@ KINDS = ("container", "list", "leaf", "leaf-list")
 DENIED = ("ietf-netconf-acm", "default-deny-all")
 HASH = "iana-crypt-hash:crypt-hash"
 # Modules do not mark all that is secret: what is called like that is rather hidden than shown.
-SECRET = re.compile(r"(?:^|-)(?:password|passphrase|secret|key-string|private-key|pre-shared-key|auth-key)(?:$|-)")
+SECRET = re.compile(
+    r"(?:^|-)(?:password|passphrase|secret|key-string|private-key|pre-shared-key|auth-key)(?:$|-)"
+)
 MOST_TOLD = 20
 
 
@@ -38,7 +40,7 @@ class ModuleText:
 
 
 @dataclass
-class Made:
+class GeneratedPlatform:
     """A platform definition, and what of the modules has no place in it."""
 
     text: str
@@ -51,15 +53,21 @@ def texts_in(folder: Path) -> list[ModuleText]:
     """The modules in a folder. Raises EstateError."""
     try:
         found = sorted(folder.glob("*.yang"))
-        texts = [ModuleText(path.stem.partition("@")[0], path.read_text(encoding="utf-8"), str(path)) for path in found]
+        texts = [
+            ModuleText(path.stem.partition("@")[0], path.read_text(encoding="utf-8"), str(path))
+            for path in found
+        ]
     except (OSError, UnicodeDecodeError) as error:
         raise EstateError(f"the modules in {folder} cannot be read: {error}") from None
     if not texts:
-        raise EstateError(f"there are no YANG modules in {folder}", hint="they are files called NAME.yang or NAME@REVISION.yang")
+        raise EstateError(
+            f"there are no YANG modules in {folder}",
+            hint="they are files called NAME.yang or NAME@REVISION.yang",
+        )
     return texts
 
 
-def platform_of(name: str, texts: Sequence[ModuleText], folders: Iterable[Path] = ()) -> Made:
+def platform_of(name: str, texts: Sequence[ModuleText], folders: Iterable[Path] = ()) -> GeneratedPlatform:
     """The definition of a platform called `name` whose devices implement the modules `texts`.
 
     What they import is looked for in `folders` and among the modules that come with pyang. Raises EstateError with what is wrong
@@ -79,15 +87,21 @@ def platform_of(name: str, texts: Sequence[ModuleText], folders: Iterable[Path] 
     for module in modules:
         walk.below(module.i_children, "", None)
     if not walk.lines:
-        raise EstateError("these modules define nothing that can be configured", hint="name those with data of their own")
+        raise EstateError(
+            "these modules define nothing that can be configured", hint="name those with data of their own"
+        )
     used = sorted({*walk.modules, *_identity_modules(walk.types)})
     known = {module.arg: module for module in context.modules.values() if module is not None}
-    text = "".join(f"{line}\n" for line in _file(name, modules, [known[one] for one in used if one in known], walk))
-    return Made(text, [module.arg for module in modules], len(walk.lines), walk.left_out)
+    text = "".join(
+        f"{line}\n" for line in _file(name, modules, [known[one] for one in used if one in known], walk)
+    )
+    return GeneratedPlatform(text, [module.arg for module in modules], len(walk.lines), walk.left_out)
 
 
 def _read(texts: Sequence[ModuleText], folders: Iterable[Path]) -> Context:
-    context = Context(FileRepository(os.pathsep.join(map(str, folders)) if folders else "/nonexistent", use_env=True))
+    context = Context(
+        FileRepository(os.pathsep.join(map(str, folders)) if folders else "/nonexistent", use_env=True)
+    )
     context.canonical = False
     for one in texts:
         if one.features is not None:
@@ -118,7 +132,9 @@ def _read(texts: Sequence[ModuleText], folders: Iterable[Path]) -> Context:
 def _identity_modules(types: Types) -> Iterator[str]:
     for body in types.made.values():
         if body.startswith("identities = "):
-            yield from (identity.partition(":")[0] for identity in json.loads(body.removeprefix("identities = ")))
+            yield from (
+                identity.partition(":")[0] for identity in json.loads(body.removeprefix("identities = "))
+            )
 
 
 @dataclass
@@ -133,7 +149,9 @@ class _Walk:
     """The path of each statement of the schema, for references."""
     references: list[tuple[int, Statement, str]] = field(default_factory=list)
 
-    def below(self, children: Iterable[Statement], path: str, module: str | None, *, optional: bool = False) -> None:
+    def below(
+        self, children: Iterable[Statement], path: str, module: str | None, *, optional: bool = False
+    ) -> None:
         """`optional`: what is mandatory there need not be there, as it stands in one case of a choice."""
         there = list(_data(children, optional=optional))
         names = [child.arg for child, _ in there]
@@ -178,7 +196,9 @@ class _Walk:
             if child.keyword == "leaf" and default is not None and kind is not None:
                 # An identity's prefix means something in its own module alone.
                 identity = self.types.made.get(kind, "").startswith("identities")
-                parts.append(f"default = {json.dumps(default.rpartition(':')[2] if identity else default, ensure_ascii=False)}")
+                parts.append(
+                    f"default = {json.dumps(default.rpartition(':')[2] if identity else default, ensure_ascii=False)}"
+                )
             self._reference(child, None)
             if _is_secret(child):
                 parts.append("secret = true")
@@ -202,7 +222,11 @@ class _Walk:
         kind = leaf.search_one("type")
         target = leafref_target(leaf)
         requires = kind.search_one("require-instance") if kind is not None else None
-        if target is not None and getattr(target, "i_is_key", False) and (requires is None or requires.arg == "true"):
+        if (
+            target is not None
+            and getattr(target, "i_is_key", False)
+            and (requires is None or requires.arg == "true")
+        ):
             self.references.append((len(self.lines), target, key or ""))
 
     def with_references(self) -> Iterator[tuple[str, str]]:
@@ -229,7 +253,11 @@ def _data(children: Iterable[Statement], *, optional: bool) -> Iterator[tuple[St
     """What can be configured, through choices and cases (RFC 7950, section 7.9), and whether it is one case of a choice."""
     for child in children:
         augment = getattr(child, "i_augment", None)
-        if getattr(child, "i_config", True) is False or hasattr(child, "i_not_implemented") or hasattr(augment, "i_not_implemented"):
+        if (
+            getattr(child, "i_config", True) is False
+            or hasattr(child, "i_not_implemented")
+            or hasattr(augment, "i_not_implemented")
+        ):
             continue
         if child.keyword in ("choice", "case"):
             yield from _data(child.i_children, optional=True)
@@ -240,7 +268,9 @@ def _data(children: Iterable[Statement], *, optional: bool) -> Iterator[tuple[St
 def _conditional(child: Statement) -> bool:
     """Whether it is there only under a condition, its own or of the augment that it comes by."""
     augment = getattr(child, "i_augment", None)
-    return child.search_one("when") is not None or (augment is not None and augment.search_one("when") is not None)
+    return child.search_one("when") is not None or (
+        augment is not None and augment.search_one("when") is not None
+    )
 
 
 def _default(leaf: Statement) -> str | None:
@@ -260,7 +290,9 @@ def _default(leaf: Statement) -> str | None:
 def _is_secret(leaf: Statement) -> bool:
     kind = leaf.search_one("type")
     typedef = getattr(kind, "i_typedef", None)
-    if SECRET.search(str(leaf.arg)) or (typedef is not None and f"{typedef.i_module.arg}:{typedef.arg}" == HASH):
+    if SECRET.search(str(leaf.arg)) or (
+        typedef is not None and f"{typedef.i_module.arg}:{typedef.arg}" == HASH
+    ):
         return True
     outer = leaf
     while outer is not None:
@@ -302,7 +334,15 @@ def _file(name: str, modules: Sequence[Statement], used: Sequence[Statement], wa
         'transport = "netconf"',
         'comment = "#"',
     )
-    yield from ("", "[netconf]", "validate = true", "poll_s = 1.0", "", "# Every name belongs to one of these.", "[modules]")
+    yield from (
+        "",
+        "[netconf]",
+        "validate = true",
+        "poll_s = 1.0",
+        "",
+        "# Every name belongs to one of these.",
+        "[modules]",
+    )
     for module in used:
         namespace, prefix = module.search_one("namespace").arg, module.search_one("prefix").arg
         yield f"{module.arg} = {{ namespace = {json.dumps(namespace)}, prefix = {json.dumps(prefix)} }}"
@@ -326,14 +366,23 @@ def _key(name: str) -> str:
 
 def _roles(roles: Mapping[str, str]) -> Iterator[str]:
     if "interface" in roles and "enabled" in roles:
-        yield from ("", "# Where the parts stand that derived checks and safety rules need to know.", "[roles]")
+        yield from (
+            "",
+            "# Where the parts stand that derived checks and safety rules need to know.",
+            "[roles]",
+        )
         yield from (f'{role} = "{path}"' for role, path in roles.items())
 
 
 def _readings(paths: set[str], modules: set[str]) -> Iterator[str]:
     """The readings that the modules of the IETF give (RFC 8343, RFC 8344, RFC 7407)."""
     if "snmp/community/text-name" in paths:
-        yield from ("", "[readings.communities]", 'statements = "snmp/community"', 'leaves = { community = "text-name" }')
+        yield from (
+            "",
+            "[readings.communities]",
+            'statements = "snmp/community"',
+            'leaves = { community = "text-name" }',
+        )
     if "interfaces/interface" not in paths:
         return
     at = "ietf-interfaces:"
@@ -345,8 +394,14 @@ def _readings(paths: set[str], modules: set[str]) -> Iterator[str]:
     for family in ("ipv4", "ipv6"):
         if "ietf-ip" in modules:
             address = f"ietf-ip:{family}/ietf-ip:address"
-            fields[f"{family}-address"] = f"each({address}, \"concat(ietf-ip:ip, '/', ietf-ip:prefix-length)\")"
-    yield from ("", "# --- readings: the path of what is read, and where the fields are in it (XPath)", "[readings.interfaces]")
+            fields[f"{family}-address"] = (
+                f"each({address}, \"concat(ietf-ip:ip, '/', ietf-ip:prefix-length)\")"
+            )
+    yield from (
+        "",
+        "# --- readings: the path of what is read, and where the fields are in it (XPath)",
+        "[readings.interfaces]",
+    )
     yield f'command = "/{at}interfaces"'
     yield f'elements = "{at}interface"'
     yield f"xpaths = {{ {', '.join(f'{name} = {json.dumps(path)}' for name, path in fields.items())} }}"

@@ -7,12 +7,12 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 
 from oast.answer_parsing import is_one_off
-from oast.nearest import nearest, suggestion
-from oast.platforms.matching import Branch, Form, Matcher, Options, Place, Taken, Token, where
+from oast.platforms.matching import ArgumentSlot, Branch, Form, Matcher, Options, Taken, Token, argument_slots
 from oast.platforms.secret_words import SECRET_WORDS, SecretWords
 from oast.platforms.statements import Argument, Arguments, Rule, Statement, UnknownStatement
 from oast.platforms.types import quoted
 from oast.records import MARK, Fingerprints, Secret, Value
+from oast.spelling import closest_match, spelling_hint
 
 # Lines are remembered per context, as many as a fleet has in common: what a thousand devices have each for itself is not worth its memory.
 REMEMBERED_LINES = 20_000
@@ -49,7 +49,12 @@ class Grammar:
         self._abbreviations = abbreviations
         self._matcher = Matcher(abbreviations)
         self._unknown = Rule(
-            name="", path="?", kind="container", order=1_000_000, arguments=(Argument("words", None, key=True),), known=False
+            name="",
+            path="?",
+            kind="container",
+            order=1_000_000,
+            arguments=(Argument("words", None, key=True),),
+            known=False,
         )
         self._contexts: dict[str, list[Rule]] = {}
         _mark_concerning(root)
@@ -80,20 +85,34 @@ class Grammar:
         """Whether a pattern such as `("interface *", "mtu *")` can match anything. Raises UnknownStatement with the nearest word."""
         contexts = [self.root]
         for level in levels:
-            if any(context.structural or any(c.structural for c in context.children.values()) for context in contexts):
+            if any(
+                context.structural or any(c.structural for c in context.children.values())
+                for context in contexts
+            ):
                 return
             word = level.split(" ", 1)[0]
             children = {name: child for context in contexts for name, child in context.children.items()}
-            matching = [child for context in contexts for name, child in context.children.items() if _names(level, name)]
+            matching = [
+                child
+                for context in contexts
+                for name, child in context.children.items()
+                if _names(level, name)
+            ]
             if not matching:
-                raise UnknownStatement(f"'{word}' is not a statement {where(contexts[0])}", word=word, hint=suggestion(word, children))
+                raise UnknownStatement(
+                    f"'{word}' is not a statement {argument_slots(contexts[0])}",
+                    word=word,
+                    hint=spelling_hint(word, children),
+                )
             contexts = matching
 
     def quote(self, value: str) -> str:
         """A value as the platform writes it on a line."""
         return quoted(value) if self.quotes else value
 
-    def statements(self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS) -> tuple[Statement, ...]:
+    def statements(
+        self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS
+    ) -> tuple[Statement, ...]:
         """The statements that `line` (stripped) makes below `context`: one, and those around it that stand on the same line.
 
         `marks` are the secrets that rendered text may hold, by digest. Raises UnknownStatement.
@@ -108,7 +127,9 @@ class Grammar:
             context.cache[line] = made
         return made
 
-    def inline_entry(self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Statement | None:
+    def inline_entry(
+        self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS
+    ) -> Statement | None:
         """The entry whose own words an unknown line begins with, where what belongs to an entry is written on its line: `neighbor
         192.0.2.1 password …` belongs to the neighbor 192.0.2.1, whatever else the line says."""
         try:
@@ -153,7 +174,9 @@ class Grammar:
                 if isinstance(word, Secret):
                     message = f"the secret '{word.name}' stands in a line that the platform's file does not describe"
                     raise UnknownStatement(
-                        message, word=str(word), hint="it could be seen there: say which statement it is, with secret = true"
+                        message,
+                        word=str(word),
+                        hint="it could be seen there: say which statement it is, with secret = true",
                     )
             return (self.made(anything, (" ".join(map(str, words)),)),)
         branch = context.branch
@@ -162,12 +185,18 @@ class Grammar:
         first = words[0]
         if not branch.places and not (isinstance(first, str) and self._begins(branch, first)):
             word = str(first)
-            raise UnknownStatement(f"'{word}' is not a statement {where(context)}", word=word, hint=self._placement(context, word))
+            raise UnknownStatement(
+                f"'{word}' is not a statement {argument_slots(context)}",
+                word=word,
+                hint=self._placement(context, word),
+            )
         form, taken = self._matcher.match(branch, words, 0, context)
         return tuple(self._made_of(rule, form, taken) for rule in form.rules)
 
     def _begins(self, branch: Branch, word: str) -> bool:
-        return word in branch.words or (self._abbreviations and any(name.startswith(word) for name in branch.words))
+        return word in branch.words or (
+            self._abbreviations and any(name.startswith(word) for name in branch.words)
+        )
 
     def _made_of(self, rule: Rule, form: Form, taken: Taken) -> Statement:
         values = [taken.get((rule.path, number)) for number in range(len(rule.arguments))]
@@ -180,14 +209,16 @@ class Grammar:
         return self.made(rule, tuple(values))
 
     def _placement(self, context: Rule, word: str) -> str | None:
-        elsewhere = self._contexts.get(word, []) or [r for w, rules in self._contexts.items() if w.startswith(word) for r in rules]
+        elsewhere = self._contexts.get(word, []) or [
+            r for w, rules in self._contexts.items() if w.startswith(word) for r in rules
+        ]
         # A short word can be the beginning of many; only what cannot be meant otherwise is worth a hint.
         elsewhere = elsewhere if len(elsewhere) == 1 or word in self._contexts else []
         if elsewhere:
             outer = elsewhere[0].path.rpartition("/")[0]
             place = f"below '{outer.replace('/', ' / ')}'" if outer else "at the left edge"
             return f"'{word}' belongs {place}: look at the indentation"
-        near = nearest(word, context.children)
+        near = closest_match(word, context.children)
         if near:
             return f"did you mean '{near}'?"
         if not context.children:
@@ -205,11 +236,13 @@ def _values_of_entry(rule: Rule, words: Sequence[Value]) -> Arguments | None:
         return None
     values: list[Value | None] = [None] * len(rule.arguments)
     for token, word in zip(tokens, words, strict=False):
-        if isinstance(token, Place):
+        if isinstance(token, ArgumentSlot):
             if token.argument.secret or not isinstance(word, str):
                 return None
             try:
-                values[token.number] = token.argument.type.convert([word]) if token.argument.type is not None else word
+                values[token.number] = (
+                    token.argument.type.convert([word]) if token.argument.type is not None else word
+                )
             except ValueError:
                 return None
         elif token != word:
@@ -228,7 +261,9 @@ def words_of(line: str, marks: Mapping[str, Secret] = NO_SECRETS, *, quotes: boo
         found = []
         for match in _WORD.finditer(line):
             if match[2] is not None and match[2].startswith('"'):
-                raise UnknownStatement("a quoted text is not closed", word=match[2], hint="add the closing quote")
+                raise UnknownStatement(
+                    "a quoted text is not closed", word=match[2], hint="add the closing quote"
+                )
             found.append(match[2] if match[2] is not None else re.sub(r"\\(.)", r"\1", match[1]))
     if not found:
         raise UnknownStatement("there is nothing on the line", word="")
@@ -291,7 +326,7 @@ def own_tokens(rule: Rule, outer: Sequence[Rule]) -> tuple[tuple[Token, ...], bo
     Raises ValueError when its line is wrong.
     """
     if rule.written is None:
-        places = [Place(rule, number) for number in rule.positional]
+        places = [ArgumentSlot(rule, number) for number in rule.positional]
         return (*rule.name.split(), *places, *((Options(rule),) if rule.options else ())), False
     tokens: list[Token] = []
     whole = False
@@ -307,19 +342,21 @@ def own_tokens(rule: Rule, outer: Sequence[Rule]) -> tuple[tuple[Token, ...], bo
             tokens.append(word.replace("{{", "{").replace("}}", "}"))
     if rule.options and not any(isinstance(token, Options) for token in tokens):
         tokens.append(Options(rule))
-    placed = [token.number for token in tokens if isinstance(token, Place) and token.rule is rule]
+    placed = [token.number for token in tokens if isinstance(token, ArgumentSlot) and token.rule is rule]
     for number in rule.positional:
         if placed.count(number) != 1:
             raise ValueError(f"'{rule.path}': 'line' has to hold {{{rule.arguments[number].name}}} once")
     return tuple(tokens), whole
 
 
-def _place_called(name: str, rule: Rule, outer: Sequence[Rule]) -> Place:
+def _place_called(name: str, rule: Rule, outer: Sequence[Rule]) -> ArgumentSlot:
     around, _, argument = name.rpartition(".")
     candidates = [rule] if not around else [other for other in outer if other.name == around]
     for candidate in candidates:
         number = candidate.argument(argument)
         if number is not None:
-            return Place(candidate, number)
-    known = [a.name for a in rule.arguments] + [f"{other.name}.{a.name}" for other in outer for a in other.arguments]
-    raise ValueError(f"'{rule.path}': 'line' has no part {{{name}}}; {suggestion(name, known)}")
+            return ArgumentSlot(candidate, number)
+    known = [a.name for a in rule.arguments] + [
+        f"{other.name}.{a.name}" for other in outer for a in other.arguments
+    ]
+    raise ValueError(f"'{rule.path}': 'line' has no part {{{name}}}; {spelling_hint(name, known)}")

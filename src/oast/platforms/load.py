@@ -7,24 +7,24 @@ import tomllib
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from oast.errors import EstateError, Mistakes
-from oast.nearest import suggestion
+from oast.errors import ErrorCollector, EstateError
 from oast.platforms.definition import (
-    Asked,
-    Dialect,
+    CliDialect,
     EditSpelling,
+    ErrorPattern,
     Platform,
-    Refusal,
+    PromptAnswer,
 )
 from oast.platforms.grammar import Grammar
-from oast.platforms.netconf import modules_of, netconf_of
-from oast.platforms.readings import readings_of
+from oast.platforms.netconf_tables import modules_of, netconf_of
+from oast.platforms.reading_tables import readings_of
 from oast.platforms.rollback_tables import RollbackTables
 from oast.platforms.rules import Rules
 from oast.platforms.secret_words import SECRET_WORDS
 from oast.platforms.statements import Rule
 from oast.platforms.type_tables import types_of
 from oast.records import Fingerprints
+from oast.spelling import spelling_hint
 from oast.toml_text import Table, TomlFile
 
 FORMAT = 2
@@ -79,7 +79,11 @@ class Platforms:
     """
 
     def __init__(self, folder: Path | None, fingerprints: Fingerprints) -> None:
-        self._own = {path.stem: path for path in sorted((folder / "platforms").glob("*.toml"))} if folder is not None else {}
+        self._own = (
+            {path.stem: path for path in sorted((folder / "platforms").glob("*.toml"))}
+            if folder is not None
+            else {}
+        )
         self._fingerprints = fingerprints
         self._loaded: dict[str, Platform | EstateError] = {}
 
@@ -102,10 +106,12 @@ class Platforms:
     def _load(self, name: str) -> Platform:
         shipped = {path.stem: path for path in SHIPPED.glob("*.toml")}
         if name in self._own:
-            return load(self._own[name], self._fingerprints, f"platforms/{name}.toml")
+            return load_platform(self._own[name], self._fingerprints, f"platforms/{name}.toml")
         if name not in shipped:
-            raise EstateError(f"there is no platform '{name}'", hint=suggestion(name, {*shipped, *self._own}))
-        return load(shipped[name], self._fingerprints)
+            raise EstateError(
+                f"there is no platform '{name}'", hint=spelling_hint(name, {*shipped, *self._own})
+            )
+        return load_platform(shipped[name], self._fingerprints)
 
 
 def transport_of(folder: Path | None, name: str) -> str:
@@ -119,14 +125,16 @@ def transport_of(folder: Path | None, name: str) -> str:
     return said if said in TRANSPORTS else TRANSPORTS[0]
 
 
-def load(path: Path, fingerprints: Fingerprints, called: str | None = None) -> Platform:
+def load_platform(path: Path, fingerprints: Fingerprints, called: str | None = None) -> Platform:
     """The platform defined in `path`, which errors name as `called`. Raises EstateError with everything that is wrong in it."""
-    mistakes = Mistakes()
+    mistakes = ErrorCollector()
     file = TomlFile(path, called or path.name, mistakes)
     found = file.value("format")
     if found != FORMAT:
         message = f"the platform definition has to begin with 'format = {FORMAT}'"
-        raise EstateError(message, place=file.place("format"), hint=f"it says {found!r}" if found is not None else None)
+        raise EstateError(
+            message, place=file.place("format"), hint=f"it says {found!r}" if found is not None else None
+        )
     platform = _platform(file, fingerprints)
     file.finish("in a platform definition")
     mistakes.raise_any()
@@ -137,9 +145,16 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
     table = _needed(file, "platform")
     name = table.needed("name") or "unnamed"
     if not NAME.fullmatch(name):
-        file.wrong(f"'{name}' cannot be a platform's name", file.place("name"), "use up to 63 letters, digits, - and _")
+        file.wrong(
+            f"'{name}' cannot be a platform's name",
+            file.place("name"),
+            "use up to 63 letters, digits, - and _",
+        )
         name = "unnamed"
-    syntax, transport = table.choice("syntax", SYNTAXES, "indented"), table.choice("transport", TRANSPORTS, "ssh")
+    syntax, transport = (
+        table.choice("syntax", SYNTAXES, "indented"),
+        table.choice("transport", TRANSPORTS, "ssh"),
+    )
     quotes, abbreviations = table.flag("quotes", True), table.flag("abbreviations", False)
     secret_words = (*SECRET_WORDS, *(table.texts("secret_words") if table.has("secret_words") else ()))
     spelling = _edit_spelling(table)
@@ -148,7 +163,9 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
     insertable = spelling.insert_before is not None or transport == "netconf"
     root = Rules(file, types_of(file), insertable, syntax, modules).read()
     try:
-        grammar = Grammar(name, root, fingerprints, abbreviations=abbreviations, quotes=quotes, secret_words=secret_words)
+        grammar = Grammar(
+            name, root, fingerprints, abbreviations=abbreviations, quotes=quotes, secret_words=secret_words
+        )
     except ValueError as wrong:
         file.wrong(str(wrong), file.place("statements"), "give one of them another 'line'")
         grammar = Grammar(name, Rule(name="", path="", kind="container"), fingerprints)
@@ -163,7 +180,7 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
         transport=transport,
         grammar=grammar,
         spelling=spelling,
-        dialect=_dialect(file) if transport == "ssh" else Dialect({}, ""),
+        dialect=_dialect(file) if transport == "ssh" else CliDialect({}, ""),
         timer=way.timer(),
         candidate=way.candidate(),
         file=way.file_commands(),
@@ -189,10 +206,16 @@ def _edit_spelling(table: Table) -> EditSpelling:
     last = table.template("insert_last", ("statement",), required=("statement",))
     unknown = table.template("remove_unknown", ("line",), required=("line",))
     if (before is None) != (last is None):
-        table.wrong("insert_before" if before else "insert_last", "'insert_before' and 'insert_last' go together")
+        table.wrong(
+            "insert_before" if before else "insert_last", "'insert_before' and 'insert_last' go together"
+        )
     made = table.template("set", ("identity", "line"))
     if made is not None and table.text("syntax") in (None, "indented"):
-        table.wrong("set", "'set' is for a syntax in which a line names its whole path", "where lines are indented, a statement is its own")
+        table.wrong(
+            "set",
+            "'set' is for a syntax in which a line names its whole path",
+            "where lines are indented, a statement is its own",
+        )
     return EditSpelling(
         comment=table.text("comment") or "#",
         indent=table.number("indent", 2, 1, 16),
@@ -205,13 +228,15 @@ def _edit_spelling(table: Table) -> EditSpelling:
     )
 
 
-def _dialect(file: TomlFile) -> Dialect:
+def _dialect(file: TomlFile) -> CliDialect:
     session = _needed(file, "session")
     if session.flag("one_shot", False):
         return _one_shot(file, session)
     prompts = dict(session.mapping("prompts", "a pattern for each level: { view = 'PATTERN' }"))
     if not session.has("prompts"):
-        session.wrong(None, "[session] lacks 'prompts'", "without them nobody can tell when an answer is complete")
+        session.wrong(
+            None, "[session] lacks 'prompts'", "without them nobody can tell when an answer is complete"
+        )
     prompts = {level: pattern for level, pattern in prompts.items() if session.compiles("prompts", pattern)}
     privileged = session.texts("privileged")
     _levels(session, "privileged", privileged, prompts)
@@ -222,27 +247,40 @@ def _dialect(file: TomlFile) -> Dialect:
     questions = _asked(session, "questions", None)
     if in_flight > 1 and any(question.command is None for question in questions):
         session.wrong(
-            "questions", "a question may come behind any line, and 'in_flight' sends more before it is answered", "name its 'command'"
+            "questions",
+            "a question may come behind any line, and 'in_flight' sends more before it is answered",
+            "name its 'command'",
         )
-    warnings = tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern))
+    warnings = tuple(
+        pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)
+    )
     refusals = _refusals(session)
     pager = session.table("pager", "{ prompt = 'PATTERN', answer = 'KEY' }")
     privilege = session.table("privilege", "{ command = 'COMMAND', password = 'PATTERN' }")
-    pager_prompt, pager_answer = (pager.pattern("prompt"), pager.text("answer")) if pager is not None else (None, None)
-    command, password = (privilege.needed("command"), privilege.pattern("password")) if privilege is not None else (None, None)
+    pager_prompt, pager_answer = (
+        (pager.pattern("prompt"), pager.text("answer")) if pager is not None else (None, None)
+    )
+    command, password = (
+        (privilege.needed("command"), privilege.pattern("password"))
+        if privilege is not None
+        else (None, None)
+    )
     for table in (session, pager, privilege):
         if table is not None:
             table.finish()
     edit = _needed(file, "edit")
     levels = edit.texts("level")
     _levels(edit, "level", levels, prompts)
-    dialect = Dialect(
+    dialect = CliDialect(
         prompts=prompts,
         running=edit.needed("running"),
         privileged=frozenset(privileged) or frozenset(prompts),
         errors=errors,
         prepare=prepare,
-        pagers=(*((Asked(pager_prompt, pager_answer or " "),) if pager_prompt is not None else ()), *pagers),
+        pagers=(
+            *((PromptAnswer(pager_prompt, pager_answer or " "),) if pager_prompt is not None else ()),
+            *pagers,
+        ),
         questions=questions,
         warnings=warnings,
         refusals=refusals,
@@ -261,17 +299,29 @@ def _dialect(file: TomlFile) -> Dialect:
         read_only=read_only,
     )
     if levels and not dialect.leave_edit:
-        edit.wrong("level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that")
+        edit.wrong(
+            "level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that"
+        )
     edit.finish()
     return dialect
 
 
 # What a session has, and a command that is run by itself has not.
-OF_SESSIONS = ("prompts", "privileged", "prepare", "pager", "pagers", "questions", "privilege", "leave", "in_flight")
+OF_SESSIONS = (
+    "prompts",
+    "privileged",
+    "prepare",
+    "pager",
+    "pagers",
+    "questions",
+    "privilege",
+    "leave",
+    "in_flight",
+)
 OF_EDITING = ("enter", "leave", "level", "lock", "unlock")
 
 
-def _one_shot(file: TomlFile, session: Table) -> Dialect:
+def _one_shot(file: TomlFile, session: Table) -> CliDialect:
     """How a device is told that takes one command at a time."""
     files = file.table("file")
     if files is not None and files.has("reload") and file.table("edit") is None:
@@ -281,17 +331,25 @@ def _one_shot(file: TomlFile, session: Table) -> Dialect:
         for key in keys:
             if table.has(key):
                 table.wrong(
-                    key, f"'{key}' does not go with 'one_shot'", "each command is run by itself: nothing is open between two of them"
+                    key,
+                    f"'{key}' does not go with 'one_shot'",
+                    "each command is run by itself: nothing is open between two of them",
                 )
                 table.text(key)
     platform = file.table("platform")
     if platform is not None and platform.text("syntax") in (None, "indented") and file.table("file") is None:
-        session.wrong("one_shot", "'one_shot' needs a syntax in which a line names its whole path, or a [file]", "nothing can be entered")
-    dialect = Dialect(
+        session.wrong(
+            "one_shot",
+            "'one_shot' needs a syntax in which a line names its whole path, or a [file]",
+            "nothing can be entered",
+        )
+    dialect = CliDialect(
         prompts={},
         running=edit.needed("running"),
         errors=tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern)),
-        warnings=tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)),
+        warnings=tuple(
+            pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)
+        ),
         refusals=_refusals(session),
         startup=edit.text("startup"),
         write_startup=_writes_startup(edit),
@@ -304,13 +362,15 @@ def _one_shot(file: TomlFile, session: Table) -> Dialect:
     return dialect
 
 
-def _reloading(session: Table, files: Table) -> Dialect:
+def _reloading(session: Table, files: Table) -> CliDialect:
     """A host whose daemon reads one file: what that holds is its configuration."""
-    dialect = Dialect(
+    dialect = CliDialect(
         prompts={},
         running=f"cat {files.data.get('path', '')}",
         errors=tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern)),
-        warnings=tuple(pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)),
+        warnings=tuple(
+            pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)
+        ),
         refusals=_refusals(session),
         one_shot=True,
         read_only=_read_only(session),
@@ -319,9 +379,9 @@ def _reloading(session: Table, files: Table) -> Dialect:
     return dialect
 
 
-def _asked(session: Table, key: str, default: str | None) -> tuple[Asked, ...]:
+def _asked(session: Table, key: str, default: str | None) -> tuple[PromptAnswer, ...]:
     """The questions or pagers of a session, each a table of its own. What is answered to a question has to be said."""
-    found: list[Asked] = []
+    found: list[PromptAnswer] = []
     for _, table in _entries(session, key):
         prompt, command = table.pattern("prompt"), table.pattern("command")
         answer = table.text("answer")
@@ -331,12 +391,12 @@ def _asked(session: Table, key: str, default: str | None) -> tuple[Asked, ...]:
             table.wrong(None, f"[{'.'.join(table.path)}] lacks 'answer'", "say what is typed")
         table.finish()
         if prompt is not None:
-            found.append(Asked(prompt, answer if answer is not None else default or "", command))
+            found.append(PromptAnswer(prompt, answer if answer is not None else default or "", command))
     return tuple(found)
 
 
-def _refusals(session: Table) -> tuple[Refusal, ...]:
-    found: list[Refusal] = []
+def _refusals(session: Table) -> tuple[ErrorPattern, ...]:
+    found: list[ErrorPattern] = []
     for _, table in _entries(session, "errors_of"):
         command = table.pattern("command")
         patterns = tuple(pattern for pattern in table.texts("errors") if table.compiles("errors", pattern))
@@ -344,7 +404,7 @@ def _refusals(session: Table) -> tuple[Refusal, ...]:
             table.wrong(None, f"[{'.'.join(table.path)}] needs 'command' and 'errors'")
         table.finish()
         if command is not None:
-            found.append(Refusal(command, patterns))
+            found.append(ErrorPattern(command, patterns))
     return tuple(found)
 
 
@@ -367,7 +427,7 @@ def _writes_startup(edit: Table) -> str | None:
 def _levels(table: Table, key: str, levels: Sequence[str], prompts: Collection[str]) -> None:
     for level in levels:
         if level not in prompts:
-            table.wrong(key, f"no prompt has the level '{level}'", suggestion(level, prompts))
+            table.wrong(key, f"no prompt has the level '{level}'", spelling_hint(level, prompts))
 
 
 def _roles(file: TomlFile, paths: Collection[str]) -> Mapping[str, str]:
@@ -378,9 +438,11 @@ def _roles(file: TomlFile, paths: Collection[str]) -> Mapping[str, str]:
         if table is None or path is None:
             continue
         if role not in ROLES:
-            table.wrong(role, f"there is no role '{role}'", suggestion(role, ROLES))
+            table.wrong(role, f"there is no role '{role}'", spelling_hint(role, ROLES))
         elif path not in paths:
-            table.wrong(role, f"the role '{role}' is '{path}', which is no statement", suggestion(path, paths))
+            table.wrong(
+                role, f"the role '{role}' is '{path}', which is no statement", spelling_hint(path, paths)
+            )
         else:
             found[role] = path
     for role in found:

@@ -9,17 +9,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from oast.nearest import nearest
 from oast.platforms.statements import Argument, Option, Rule, Statement, UnknownStatement
 from oast.platforms.types import WrongValue, check_secret, quoted
 from oast.records import Secret, Value, revealed
+from oast.spelling import closest_match
 
 Taken = dict[tuple[str, int], Value]
 """The value of each argument, by the path of its rule and its number."""
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class ArgumentSlot:
     """Where the argument `number` of `rule` is written."""
 
     rule: Rule
@@ -37,7 +37,7 @@ class Options:
     rule: Rule
 
 
-Token = str | Place | Options
+Token = str | ArgumentSlot | Options
 
 
 @dataclass(eq=False, slots=True)
@@ -59,8 +59,15 @@ class Form:
     def own_text(self, statement: Statement) -> str:
         """What the line says of the statement itself, for looking at."""
         form = self.rule.value_forms.get(statement.value, self)
-        mine = [token for token in form.tokens[form.own :] if not isinstance(token, Place) or token.rule is self.rule]
-        return " ".join(quoted(v) if isinstance(v, str) and not word else str(v) for v, word in _words(mine, {self.rule.path: statement}))
+        mine = [
+            token
+            for token in form.tokens[form.own :]
+            if not isinstance(token, ArgumentSlot) or token.rule is self.rule
+        ]
+        return " ".join(
+            quoted(v) if isinstance(v, str) and not word else str(v)
+            for v, word in _words(mine, {self.rule.path: statement})
+        )
 
     def words(self, statements: Mapping[str, Statement], quote: Callable[[str], str]) -> list[Value]:
         """The words of the line. `statements` by the paths of their rules."""
@@ -70,7 +77,9 @@ class Form:
         """The line without the values that the statement is not known by, as for taking it away."""
         if self.rule.kind == "leaf-list" or self.fixed is not None:
             return self.words(statements, quote)
-        known_by = [isinstance(t, Place) and (t.rule is not self.rule or t.argument.key) for t in self.tokens]
+        known_by = [
+            isinstance(t, ArgumentSlot) and (t.rule is not self.rule or t.argument.key) for t in self.tokens
+        ]
         values = [n for n, t in enumerate(self.tokens) if not isinstance(t, str) and not known_by[n]]
         # Words behind the first value, or behind the last key, belong to a value.
         end = len(self.tokens)
@@ -82,7 +91,9 @@ class Form:
         return _written(kept, statements, quote)
 
 
-def _written(tokens: Sequence[Token], statements: Mapping[str, Statement], quote: Callable[[str], str]) -> list[Value]:
+def _written(
+    tokens: Sequence[Token], statements: Mapping[str, Statement], quote: Callable[[str], str]
+) -> list[Value]:
     written: list[Value] = []
     for value, is_word in _words(tokens, statements):
         if isinstance(value, Secret):
@@ -97,7 +108,7 @@ def _words(tokens: Sequence[Token], statements: Mapping[str, Statement]) -> Iter
     for token in tokens:
         if isinstance(token, str):
             yield token, True
-        elif isinstance(token, Place):
+        elif isinstance(token, ArgumentSlot):
             value = statements[token.rule.path].arguments[token.number]
             if value is not None:
                 yield value, False
@@ -116,7 +127,7 @@ class Branch:
     """What may come next on a line: words, arguments, options; and the form that ends here."""
 
     words: dict[str, Branch] = field(default_factory=dict)
-    places: list[tuple[Place, Branch]] = field(default_factory=list)
+    places: list[tuple[ArgumentSlot, Branch]] = field(default_factory=list)
     options: list[tuple[Rule, Branch]] = field(default_factory=list)
     form: Form | None = None
 
@@ -132,13 +143,19 @@ class Branch:
     def _next(self, token: Token) -> Branch:
         if isinstance(token, str):
             return self.words.setdefault(token, Branch())
-        edges: Sequence[tuple[object, Branch]] = self.places if isinstance(token, Place) else self.options
-        wanted: object = token if isinstance(token, Place) else token.rule
+        edges: Sequence[tuple[object, Branch]] = (
+            self.places if isinstance(token, ArgumentSlot) else self.options
+        )
+        wanted: object = token if isinstance(token, ArgumentSlot) else token.rule
         for edge, branch in edges:
-            if edge is wanted or (isinstance(edge, Place) and edge.rule is token.rule and edge.number == getattr(token, "number", None)):
+            if edge is wanted or (
+                isinstance(edge, ArgumentSlot)
+                and edge.rule is token.rule
+                and edge.number == getattr(token, "number", None)
+            ):
                 return branch
         branch = Branch()
-        if isinstance(token, Place):
+        if isinstance(token, ArgumentSlot):
             self.places.append((token, branch))
         else:
             self.options.append((token.rule, branch))
@@ -189,11 +206,16 @@ class Matcher:
             return branch.words[starting[0]]
         if starting and not branch.places:
             raise UnknownStatement(
-                f"'{word}' {where(context)} can mean {', '.join(starting)}", word=word, hint="write one more letter", depth=at
+                f"'{word}' {argument_slots(context)} can mean {', '.join(starting)}",
+                word=word,
+                hint="write one more letter",
+                depth=at,
             )
         return None
 
-    def _place(self, place: Place, after: Branch, words: Sequence[Value], at: int, context: Rule) -> tuple[Form, Taken]:
+    def _place(
+        self, place: ArgumentSlot, after: Branch, words: Sequence[Value], at: int, context: Rule
+    ) -> tuple[Form, Taken]:
         """Try the most words that the type may take first."""
         kind = place.argument.type
         most = len(words) - at if kind is None or kind.most is None else min(kind.most, len(words) - at)
@@ -209,7 +231,9 @@ class Matcher:
             return form, taken
         raise worst or AssertionError("at least one word was tried")
 
-    def _options(self, rule: Rule, after: Branch, words: Sequence[Value], at: int, context: Rule) -> tuple[Form, Taken]:
+    def _options(
+        self, rule: Rule, after: Branch, words: Sequence[Value], at: int, context: Rule
+    ) -> tuple[Form, Taken]:
         given: dict[int, Value] = {}
         start = at
         while at < len(words):
@@ -217,20 +241,27 @@ class Matcher:
             if option is None:
                 break
             if option.numbers[0] in given:
-                raise UnknownStatement(f"'{option.keyword}' stands twice in '{rule.name}'", word=option.keyword, depth=at)
+                raise UnknownStatement(
+                    f"'{option.keyword}' stands twice in '{rule.name}'", word=option.keyword, depth=at
+                )
             at = self._behind(rule, option, words, at, given)
         if at == start and (after.words or after.places):
             return self.match(after, words, at, context)
         form, taken = self.match(after, words, at, context)
         for option in rule.options.values():
             # What says no more than leaving the option out is left out.
-            if option.default is not None and tuple(given.get(number) for number in option.numbers) == option.default:
+            if (
+                option.default is not None
+                and tuple(given.get(number) for number in option.numbers) == option.default
+            ):
                 for number in option.numbers:
                     del given[number]
         taken.update({(rule.path, number): value for number, value in given.items()})
         return form, taken
 
-    def _behind(self, rule: Rule, option: Option, words: Sequence[Value], at: int, given: dict[int, Value]) -> int:
+    def _behind(
+        self, rule: Rule, option: Option, words: Sequence[Value], at: int, given: dict[int, Value]
+    ) -> int:
         """Read what stands behind the option's word at `at` into `given`; the number of the next word."""
         keyword = option.keyword
         at += 1
@@ -242,7 +273,7 @@ class Matcher:
             if at >= len(words):
                 raise UnknownStatement(f"'{keyword}' lacks {kind.help}", word=keyword, depth=at)
             most = len(words) - at if kind.most is None else min(kind.most, len(words) - at)
-            given[number] = converted(Place(rule, number), words[at : at + most], at)
+            given[number] = converted(ArgumentSlot(rule, number), words[at : at + most], at)
             at += most
         return at
 
@@ -256,9 +287,11 @@ class Matcher:
                 return rule.options[starting[0]]
         if not strict:
             return None
-        near = nearest(str(word), rule.options)
+        near = closest_match(str(word), rule.options)
         hint = f"did you mean '{near}'?" if near else f"known here: {', '.join(rule.options)}"
-        raise UnknownStatement(f"'{word}' is not a part of '{rule.name}'", word=str(word), hint=hint, depth=at)
+        raise UnknownStatement(
+            f"'{word}' is not a part of '{rule.name}'", word=str(word), hint=hint, depth=at
+        )
 
     def _nothing(self, branch: Branch, words: Sequence[Value], at: int, context: Rule) -> UnknownStatement:
         """Why a line cannot go on, or end, here."""
@@ -270,15 +303,22 @@ class Matcher:
             return UnknownStatement(f"'{name}' lacks {needed}", word=before, depth=at)
         word = str(words[at])
         if branch.words:
-            near = nearest(word, branch.words)
+            near = closest_match(word, branch.words)
             hint = f"did you mean '{near}'?" if near else f"known here: {', '.join(sorted(branch.words))}"
             before = " ".join(str(w) for w in words[:at])
-            return UnknownStatement(f"'{word}' cannot stand behind '{before}'", word=word, hint=hint, depth=at)
+            return UnknownStatement(
+                f"'{word}' cannot stand behind '{before}'", word=word, hint=hint, depth=at
+            )
         name = branch.form.rule.name if branch.form is not None else context.name
-        return UnknownStatement(f"'{word}' is one word too many for '{name}'", word=word, hint="put text with spaces in quotes", depth=at)
+        return UnknownStatement(
+            f"'{word}' is one word too many for '{name}'",
+            word=word,
+            hint="put text with spaces in quotes",
+            depth=at,
+        )
 
 
-def where(context: Rule) -> str:
+def argument_slots(context: Rule) -> str:
     """Where statements of `context` stand, in words."""
     return f"below '{context.name}'" if context.name else "at the left edge"
 
@@ -287,7 +327,7 @@ def _deeper(one: UnknownStatement | None, other: UnknownStatement) -> UnknownSta
     return other if one is None or other.depth > one.depth else one
 
 
-def converted(place: Place, words: Sequence[Value], depth: int) -> Value:
+def converted(place: ArgumentSlot, words: Sequence[Value], depth: int) -> Value:
     """The value that `words` are for an argument; a secret stays one. Raises UnknownStatement."""
     argument = place.argument
     if argument.type is None:
@@ -296,7 +336,9 @@ def converted(place: Place, words: Sequence[Value], depth: int) -> Value:
     written = " ".join(str(word) for word in words)
     if secrets and not argument.secret:
         message = f"the secret '{secrets[0].name}' stands in '{place.rule.name}', which is not marked as secret by the platform"
-        raise UnknownStatement(message, word=written, hint="it could be seen there: put it where secrets belong", depth=depth + 1)
+        raise UnknownStatement(
+            message, word=written, hint="it could be seen there: put it where secrets belong", depth=depth + 1
+        )
     if len(words) == 1 and secrets and (secrets[0].is_forgotten or secrets[0].is_withheld):
         return secrets[0]  # Its canonical form is what was kept of it.
     for secret in secrets:
@@ -308,8 +350,12 @@ def converted(place: Place, words: Sequence[Value], depth: int) -> Value:
         value = argument.type.convert([revealed(word) for word in words])
     except WrongValue as wrong:
         hint = "look at the secret itself" if secrets else wrong.hint
-        raise UnknownStatement(f"'{written}' is not {wrong}", word=str(words[0]), hint=hint, depth=depth) from None
+        raise UnknownStatement(
+            f"'{written}' is not {wrong}", word=str(words[0]), hint=hint, depth=depth
+        ) from None
     except ValueError:
-        raise UnknownStatement(f"'{words[0]}' is not {argument.type.help}", word=str(words[0]), depth=depth) from None
+        raise UnknownStatement(
+            f"'{words[0]}' is not {argument.type.help}", word=str(words[0]), depth=depth
+        ) from None
     # What a type makes of a secret is the same secret in canonical form.
     return secrets[0].become(value) if secrets else value

@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
-from oast.platforms.definition import CandidateCommands, FileCommands, ScheduledCommands, Shown, TimerCommands
+from oast.platforms.definition import (
+    CandidateCommands,
+    FileCommands,
+    ScheduledCommands,
+    StatePattern,
+    TimerCommands,
+)
 from oast.platforms.file_timer import own_timer_of
 from oast.toml_text import Table, TomlFile
 
@@ -22,17 +28,21 @@ class RollbackTables:
         table = self._file.table(name)
         if table is not None:
             if self._declared and name != "scheduled":
-                table.wrong(None, f"[{name}] stands beside [{self._declared[0]}]", "a platform has one way of delivery")
+                table.wrong(
+                    None,
+                    f"[{name}] stands beside [{self._declared[0]}]",
+                    "a platform has one way of delivery",
+                )
             self._declared.append(name)
         return table
 
-    def _shown(self, table: Table, key: str) -> Shown | None:
+    def _shown(self, table: Table, key: str) -> StatePattern | None:
         inner = table.table(key, "{ command = 'COMMAND', pattern = 'PATTERN' }")
         if inner is None:
             return None
         command, pattern = inner.needed("command"), inner.pattern("pattern")
         inner.finish()
-        return None if pattern is None else Shown(command, pattern)
+        return None if pattern is None else StatePattern(command, pattern)
 
     def _with_time(self, table: Table, key: str, *more: str) -> str:
         """A command that has to be told how long."""
@@ -116,9 +126,11 @@ class RollbackTables:
             return None
         armed = self._shown(table, "armed")
         if armed is None:
-            table.wrong(None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it")
+            table.wrong(
+                None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it"
+            )
         made = ScheduledCommands(
-            self._with_time(table, "arm"), self._told(table, "cancel"), armed or Shown("", ""), self._extend(table)
+            self._with_time(table, "arm"), self._told(table, "cancel"), armed or StatePattern("", ""), self._extend(table)
         )  # fmt: skip
         table.finish()
         return made

@@ -7,15 +7,29 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from oast.nearest import suggestion
 from oast.platforms.grammar import own_tokens
-from oast.platforms.matching import Place as TokenPlace
+from oast.platforms.matching import ArgumentSlot as TokenPlace
 from oast.platforms.matching import converted
-from oast.platforms.statements import Argument, Kind, Leafref, Module, Option, Rule, Spelling, UnknownStatement
+from oast.platforms.statements import (
+    Argument,
+    Kind,
+    Leafref,
+    Module,
+    Option,
+    Rule,
+    Spelling,
+    UnknownStatement,
+)
 from oast.platforms.types import BUILT_IN, ValueType
+from oast.spelling import spelling_hint
 from oast.toml_text import Table, TomlFile
 
-KINDS: Mapping[str, Kind] = {"container": "container", "list": "list", "leaf": "leaf", "leaf-list": "leaf-list"}
+KINDS: Mapping[str, Kind] = {
+    "container": "container",
+    "list": "list",
+    "leaf": "leaf",
+    "leaf-list": "leaf-list",
+}
 _ARGUMENT = re.compile(r"(?:(?P<name>[A-Za-z][\w-]*):)?(?P<type>[A-Za-z][\w-]*)(?:=(?P<default>\S+))?")
 
 
@@ -40,7 +54,13 @@ class Rules:
         root = Rule(name="", path="", kind="container")
         table = self.file.table("statements")
         if table is None:
-            anything = Rule(name="", path="?", kind="list", arguments=(Argument("line", BUILT_IN["text"], key=True),), structural=True)
+            anything = Rule(
+                name="",
+                path="?",
+                kind="list",
+                arguments=(Argument("line", BUILT_IN["text"], key=True),),
+                structural=True,
+            )
             root.children[""] = anything.children[""] = anything
             return root
         by_path = {"": root}
@@ -61,14 +81,24 @@ class Rules:
         for key in _KEYS:
             table.has(key)
         if not re.fullmatch(r"[^\s/{}\"]+(?: [^\s/{}\"]+)*", name):
-            table.wrong(None, f"'{path}' is not the path of a statement", "words with single spaces, '/' between levels")
+            table.wrong(
+                None,
+                f"'{path}' is not the path of a statement",
+                "words with single spaces, '/' between levels",
+            )
             return None
         if outer is None:
             known = [known for known in by_path if known]
-            table.wrong(None, f"'{path}' stands before '{outer_path}', or '{outer_path}' is missing", suggestion(outer_path, known))
+            table.wrong(
+                None,
+                f"'{path}' stands before '{outer_path}', or '{outer_path}' is missing",
+                spelling_hint(outer_path, known),
+            )
             return None
         if not outer.holds_others:
-            table.wrong(None, f"'{path}' stands below '{outer_path}', which is a {outer.kind} and holds nothing")
+            table.wrong(
+                None, f"'{path}' stands below '{outer_path}', which is a {outer.kind} and holds nothing"
+            )
             return None
         taken = self._arguments(path, kind, table)
         arguments, options = taken or ((), {})
@@ -91,7 +121,9 @@ class Rules:
             max_elements=table.number("max-elements", 0, 1, 1_000_000) or None,
             outer=outer,
             written=table.text("line"),
-            lines=table.mapping("lines", 'a line for each value: { true = "enabled", false = "not enabled" }'),
+            lines=table.mapping(
+                "lines", 'a line for each value: { true = "enabled", false = "not enabled" }'
+            ),
             module=self._module(path, outer, table),
         )
         if taken is None:
@@ -110,13 +142,17 @@ class Rules:
         """Where the name belongs in XML: said here, or as what it stands in."""
         name = table.text("module")
         if name is not None and name not in self.modules:
-            table.wrong("module", f"there is no module '{name}' in [modules]", suggestion(name, self.modules))
+            table.wrong(
+                "module", f"there is no module '{name}' in [modules]", spelling_hint(name, self.modules)
+            )
         module = self.modules.get(name) if name is not None else outer.module
         if module is None and name is None and self.syntax == "xml":
             table.wrong(None, f"'{path}' lacks its module", 'say in which YANG module it is: module = "NAME"')
         return module
 
-    def _arguments(self, path: str, kind: Kind, table: Table) -> tuple[tuple[Argument, ...], dict[str, Option]] | None:
+    def _arguments(
+        self, path: str, kind: Kind, table: Table
+    ) -> tuple[tuple[Argument, ...], dict[str, Option]] | None:
         takes = table.text("takes") or ""
         names: list[str] = []
         found: list[tuple[str, ValueType | None]] = []
@@ -142,22 +178,36 @@ class Rules:
                 whole = defaults if defaults and None not in defaults else None
                 options[keyword] = Option(keyword, tuple(range(first, len(found))), whole)
             elif made[0][2] is not None:
-                table.wrong("takes", f"'{path}': only an option in [ ] can have a default", "give the statement itself a 'default'")
+                table.wrong(
+                    "takes",
+                    f"'{path}': only an option in [ ] can have a default",
+                    "give the statement itself a 'default'",
+                )
         for name in {name for name in names if names.count(name) > 1}:
-            table.wrong("takes", f"'{path}' has two arguments called '{name}'", f"name them: one:{name} other:{name}")
+            table.wrong(
+                "takes", f"'{path}' has two arguments called '{name}'", f"name them: one:{name} other:{name}"
+            )
             return None
         keys = self._chosen("keys", names, table) if kind == "list" else set()
         secret = set(names) if table.value("secret") is True else self._chosen("secret", names, table)
         return tuple(Argument(name, type_, name in keys, name in secret) for name, type_ in found), options
 
-    def _argument(self, path: str, written: str, table: Table) -> tuple[str, ValueType | None, str | None] | None:
+    def _argument(
+        self, path: str, written: str, table: Table
+    ) -> tuple[str, ValueType | None, str | None] | None:
         match = _ARGUMENT.fullmatch(written)
         if match is None:
-            table.wrong("takes", f"'{path}': '{written}' is not TYPE, NAME:TYPE or, in an option, TYPE=DEFAULT")
+            table.wrong(
+                "takes", f"'{path}': '{written}' is not TYPE, NAME:TYPE or, in an option, TYPE=DEFAULT"
+            )
             return None
         value_type = self.types.get(match["type"])
         if value_type is None:
-            table.wrong("takes", f"'{path}': there is no type '{match['type']}'", suggestion(match["type"], self.types))
+            table.wrong(
+                "takes",
+                f"'{path}': there is no type '{match['type']}'",
+                spelling_hint(match["type"], self.types),
+            )
             return None
         default = match["default"]
         if default is not None:
@@ -184,14 +234,18 @@ class Rules:
             return set()
         for name in chosen:
             if name not in names:
-                table.wrong(key, f"there is no argument '{name}'", suggestion(name, names))
+                table.wrong(key, f"there is no argument '{name}'", spelling_hint(name, names))
         return set(chosen) & set(names)
 
     def _check(self, rule: Rule, table: Table) -> None:
         """What does not go together."""
         path = rule.path
         if rule.kind == "list" and not rule.keys:
-            table.wrong("keys", f"the list '{path}' has no keys", "say which arguments tell its entries apart: keys = 1")
+            table.wrong(
+                "keys",
+                f"the list '{path}' has no keys",
+                "say which arguments tell its entries apart: keys = 1",
+            )
         if rule.kind == "list" and any(n not in rule.positional for n in rule.keys):
             table.wrong("keys", f"a key of '{path}' is an option", "keys are always there")
         if rule.kind == "container" and rule.arguments:
@@ -199,9 +253,14 @@ class Rules:
         if rule.kind == "leaf-list" and not rule.arguments:
             table.wrong("takes", f"the leaf-list '{path}' takes nothing that could tell its items apart")
         if rule.inline and (not rule.holds_others or len(rule.keys) < len(rule.arguments)):
-            table.wrong("inline", f"'{path}' cannot be inline: only a container, or a list of which every argument is a key, can")
+            table.wrong(
+                "inline",
+                f"'{path}' cannot be inline: only a container, or a list of which every argument is a key, can",
+            )
         if not rule.holds_others and (rule.presence or rule.end):
-            table.wrong("end" if rule.end else "presence", f"'{path}' is a {rule.kind}: nothing stands below it")
+            table.wrong(
+                "end" if rule.end else "presence", f"'{path}' is a {rule.kind}: nothing stands below it"
+            )
         if rule.user_ordered and rule.kind not in ("list", "leaf-list"):
             table.wrong("ordered-by", f"'{path}' is a {rule.kind}: there is no order in one statement")
         if rule.lines and (rule.kind != "leaf" or len(rule.arguments) != 1 or not rule.positional):
@@ -211,7 +270,9 @@ class Rules:
             self._value(rule, value, "lines", table)
         text = rule.arguments[0].type if len(rule.arguments) == 1 else None
         if rule.delimiters and (rule.kind != "leaf" or text is None or text.name != "text" or rule.written):
-            table.wrong("delimiters", f"'delimiters' are for a leaf that takes text and nothing else; '{path}' is not")
+            table.wrong(
+                "delimiters", f"'delimiters' are for a leaf that takes text and nothing else; '{path}' is not"
+            )
             rule.delimiters = ()
         self._fits_syntax(rule, table)
         try:
@@ -227,13 +288,23 @@ class Rules:
         by_path = self.syntax in ("paths", "xml")
         for key in (*ENTERED, *(SPELT if by_path else ())):
             if table.has(key) and table.data.get(key):
-                table.wrong(key, f"'{key}' does not go with the syntax '{self.syntax}'", "it is for lines that are indented")
+                table.wrong(
+                    key,
+                    f"'{key}' does not go with the syntax '{self.syntax}'",
+                    "it is for lines that are indented",
+                )
         if not by_path:
             return
         if rule.kind == "list" and len(rule.keys) < len(rule.arguments):
-            table.wrong("takes", f"'{rule.path}' takes more than its keys, which a path has no place for", "make leaves of the others")
+            table.wrong(
+                "takes",
+                f"'{rule.path}' takes more than its keys, which a path has no place for",
+                "make leaves of the others",
+            )
         # An empty leaf (RFC 7950, section 9.11) has no value; a path statement would lack what it sets.
-        most = 1 if rule.kind == "leaf" and self.syntax == "xml" and not rule.arguments else len(rule.arguments)
+        most = (
+            1 if rule.kind == "leaf" and self.syntax == "xml" and not rule.arguments else len(rule.arguments)
+        )
         if not rule.holds_others and (most != 1 or (rule.arguments and not rule.positional)):
             table.wrong("takes", f"'{rule.path}' has to take one value, which stands behind the '='")
         if " " in rule.name:
@@ -293,13 +364,19 @@ class Rules:
                 continue
             if number is None:
                 known = [a.name for a in rule.arguments]
-                table.wrong("leafref", f"'{rule.path}' has no argument '{name}'", suggestion(name, known))
+                table.wrong("leafref", f"'{rule.path}' has no argument '{name}'", spelling_hint(name, known))
             elif other is None or not path:
-                hint = suggestion(path, [p for p in by_path if p])
+                hint = spelling_hint(path, [p for p in by_path if p])
                 table.wrong("leafref", f"'{rule.path}' refers to '{path}', which is no statement", hint)
-            elif (at := other.argument(argument) if argument else next(iter(other.keys), 0)) is None or not other.arguments:
-                hint = suggestion(argument, [a.name for a in other.arguments])
-                table.wrong("leafref", f"'{rule.path}' refers to the argument '{argument}' of '{path}', which is not there", hint)
+            elif (
+                at := other.argument(argument) if argument else next(iter(other.keys), 0)
+            ) is None or not other.arguments:
+                hint = spelling_hint(argument, [a.name for a in other.arguments])
+                table.wrong(
+                    "leafref",
+                    f"'{rule.path}' refers to the argument '{argument}' of '{path}', which is not there",
+                    hint,
+                )
             else:
                 found.append(Leafref(number, path, at))
         rule.leafrefs = tuple(found)

@@ -41,7 +41,9 @@ class SecretWords:
 
     def __init__(self, words: Iterable[str], fingerprints: Fingerprints) -> None:
         ends = "|".join(sorted(map(re.escape, words), key=len, reverse=True))
-        self._after = re.compile(rf"(?!{_MARK})(?:{ends})s?(?![a-z]){_BETWEEN}", re.IGNORECASE) if ends else None
+        self._after = (
+            re.compile(rf"(?!{_MARK})(?:{ends})s?(?![a-z]){_BETWEEN}", re.IGNORECASE) if ends else None
+        )
         self._fingerprints = fingerprints
 
     def line(self, text: str) -> Secret:

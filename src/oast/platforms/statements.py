@@ -145,7 +145,11 @@ class Rule:
 
     def __post_init__(self) -> None:
         self.holds_others = self.kind in ("container", "list")
-        self.vanishes = (self.kind == "container" or (self.kind == "list" and self.inline)) and self.known and not self.presence
+        self.vanishes = (
+            (self.kind == "container" or (self.kind == "list" and self.inline))
+            and self.known
+            and not self.presence
+        )
         self.keys = tuple(n for n, argument in enumerate(self.arguments) if argument.key)
         optional = {n for option in self.options.values() for n in option.numbers}
         self.positional = tuple(n for n in range(len(self.arguments)) if n not in optional)
@@ -177,18 +181,33 @@ class Statement:
     `sort_key` is the grammar's order, then the name; `place_key` lacks the name where the user orders.
     """
 
-    __slots__ = ("_hash", "_text", "arguments", "copy", "has_secret", "identity", "place_key", "rule", "silent", "sort_key")
+    __slots__ = (
+        "_hash",
+        "_text",
+        "arguments",
+        "copy",
+        "has_secret",
+        "identity",
+        "place_key",
+        "rule",
+        "silent",
+        "sort_key",
+    )
 
     def __init__(self, rule: Rule, arguments: Arguments, *, copy: int = 0) -> None:
         self.rule = rule
         self.arguments = arguments
         self.copy = copy
-        self.has_secret = (rule.secret or rule.secret_words is not None) and any(isinstance(value, Secret) for value in arguments)
+        self.has_secret = (rule.secret or rule.secret_words is not None) and any(
+            isinstance(value, Secret) for value in arguments
+        )
         self.identity = _identity(rule, arguments) + (f" #{copy}" if copy else "")
         self.silent = rule.volatile or (rule.default is not None and arguments == rule.default)
-        self.sort_key: SortKey = (rule.order, natural(self.identity))
+        self.sort_key: SortKey = (rule.order, natural_key(self.identity))
         # With the grammar's order alone, Python's stable sort keeps the user's order.
-        self.place_key: SortKey = (rule.order, ()) if rule.user_ordered or rule.structural or not rule.known else self.sort_key
+        self.place_key: SortKey = (
+            (rule.order, ()) if rule.user_ordered or rule.structural or not rule.known else self.sort_key
+        )
         self._text: str | None = None
         self._hash = hash((rule.path, arguments, self.identity))
 
@@ -235,7 +254,11 @@ class Statement:
         if self._text is None:
             words = self.rule.secret_words
             mask = str if words is None else _withheld
-            text = self.rule.form.own_text(self) if self.rule.form is not None else " ".join(_parts(self.rule, self.arguments, mask))
+            text = (
+                self.rule.form.own_text(self)
+                if self.rule.form is not None
+                else " ".join(_parts(self.rule, self.arguments, mask))
+            )
             text = self.rule.hide(text.replace("\n", "\\n"))
             self._text = text if words is None else words.mask(text)
         return self._text
@@ -265,7 +288,13 @@ def _parts(rule: Rule, arguments: Arguments, mask: Callable[[Secret], str]) -> l
     for number in rule.positional:
         value = arguments[number]
         if value is not None:
-            parts.append(mask(value) if isinstance(value, Secret) else quoted(value) if rule.known and not rule.structural else value)
+            parts.append(
+                mask(value)
+                if isinstance(value, Secret)
+                else quoted(value)
+                if rule.known and not rule.structural
+                else value
+            )
     for option in rule.options.values():
         given = [value for number in option.numbers if (value := arguments[number]) is not None]
         if given:
@@ -280,10 +309,12 @@ _DIGITS = re.compile(r"([0-9]+)")
 _COUNTED = 40
 
 
-def natural(text: str) -> tuple[str | int, ...]:
+def natural_key(text: str) -> tuple[str | int, ...]:
     """A sort key under which `port10` comes after `port9`: texts and numbers alternate, beginning with a text."""
     if text.isalpha():
         return (text,)
     parts: list[str | int] = list(_DIGITS.split(text))
-    parts[1::2] = [int(part) if len(part) <= _COUNTED else 10**_COUNTED + len(part) for part in map(str, parts[1::2])]
+    parts[1::2] = [
+        int(part) if len(part) <= _COUNTED else 10**_COUNTED + len(part) for part in map(str, parts[1::2])
+    ]
     return tuple(parts)

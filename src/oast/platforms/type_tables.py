@@ -44,20 +44,24 @@ def _words(name: str, table: Table, form: str) -> ValueType | None:
         table.wrong(form, f"the {form} of '{name}' have to be words, at least one")
         return None
     if form == "bits":
-        return types.bits(name, words)
+        return types.bits_type(name, words)
     if form == "choices":
         return types.one_of(name, words)
     for word in words:
         if word.count(":") != 1 or word.startswith(":") or word.endswith(":"):
-            table.wrong("identities", f"the identity '{word}' of '{name}' lacks its module", "write MODULE:IDENTITY")
+            table.wrong(
+                "identities", f"the identity '{word}' of '{name}' lacks its module", "write MODULE:IDENTITY"
+            )
             return None
-    return types.identity(name, words)
+    return types.identity_type(name, words)
 
 
 def _range(name: str, table: Table) -> ValueType | None:
     """`[low, high]`, or several of these; with `fraction-digits` of decimal numbers (RFC 7950, sections 9.2 and 9.3)."""
     limits, digits = table.value("range"), table.number("fraction-digits", 0, 0, 18)
-    pairs: Any = [limits] if isinstance(limits, list) and limits and not isinstance(limits[0], list) else limits
+    pairs: Any = (
+        [limits] if isinstance(limits, list) and limits and not isinstance(limits[0], list) else limits
+    )
     if not isinstance(pairs, list) or not pairs or not all(_is_pair(pair, digits) for pair in pairs):
         table.wrong("range", f"the range of '{name}' has to be two whole numbers, the lower first: [1, 4094]")
         return None
@@ -68,20 +72,34 @@ def _range(name: str, table: Table) -> ValueType | None:
 
 def _is_pair(pair: Any, digits: int) -> bool:
     kinds: tuple[type, ...] = (int, float) if digits else (int,)
-    numbers = isinstance(pair, list) and len(pair) == 2 and all(isinstance(n, kinds) and not isinstance(n, bool) for n in pair)
+    numbers = (
+        isinstance(pair, list)
+        and len(pair) == 2
+        and all(isinstance(n, kinds) and not isinstance(n, bool) for n in pair)
+    )
     return numbers and pair[0] <= pair[1] and pair[0] >= -(2**63) and pair[1] < 2**64
 
 
 def _text(name: str, table: Table) -> ValueType | None:
     single, several, help_text = table.pattern("pattern"), table.texts("patterns"), table.text("help") or name
     lower, examples, length = table.flag("lower"), table.texts("examples"), table.value("length")
-    patterns = [*((single,) if single is not None else ()), *(one for one in several if table.compiles("patterns", one))]
+    patterns = [
+        *((single,) if single is not None else ()),
+        *(one for one in several if table.compiles("patterns", one)),
+    ]
     if (table.has("pattern") and single is None) or len(patterns) - (single is not None) < len(several):
         return None
     if length is not None and not (_is_pair(length, 0) and length[0] >= 0):
         table.wrong("length", f"the length of '{name}' has to be two whole numbers, the lower first: [1, 64]")
         return None
-    made = types.matching(name, patterns, help_text, lower=lower, examples=examples, length=None if length is None else tuple(length))
+    made = types.pattern_type(
+        name,
+        patterns,
+        help_text,
+        lower=lower,
+        examples=examples,
+        length=None if length is None else tuple(length),
+    )
     for example in examples:
         try:
             made.convert([example])
@@ -96,4 +114,4 @@ def _union(name: str, table: Table, known: Mapping[str, ValueType]) -> ValueType
     if missing is not None or not members:
         table.wrong("union", f"the union '{name}' needs types that stand before it; there is no '{missing}'")
         return None
-    return types.union(name, [known[member] for member in members])
+    return types.union_type(name, [known[member] for member in members])

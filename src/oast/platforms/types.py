@@ -15,7 +15,7 @@ import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.nearest import nearest
+from oast.spelling import closest_match
 
 
 class WrongValue(ValueError):
@@ -44,7 +44,9 @@ class ValueType:
 
 
 # What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a line.
-ODD = re.compile("[\x00-\x08\x0b-\x0c\x0e-\x1f\x7f-\xa0\u1680\u2000-\u200f\u2028-\u202f\u205f-\u2069\u3000\ufeff\ufff9-\ufffb]")
+ODD = re.compile(
+    "[\x00-\x08\x0b-\x0c\x0e-\x1f\x7f-\xa0\u1680\u2000-\u200f\u2028-\u202f\u205f-\u2069\u3000\ufeff\ufff9-\ufffb]"
+)
 
 
 def named_odd(character: str) -> str:
@@ -57,7 +59,10 @@ def check_secret(name: str, value: str, *, several_lines: bool = False) -> None:
     """Whether `value`, the secret called `name`, can be typed in one line, or in lines. Raises WrongValue, which does not show it."""
     wrong = ODD.search(value) or re.search(r"[\t\r]" if several_lines else r"[\t\r\n]", value)
     if wrong is not None:
-        raise WrongValue(f"the secret '{name}' holds {named_odd(wrong[0])}, which devices do not take as it is", f"oast secret set {name}")
+        raise WrongValue(
+            f"the secret '{name}' holds {named_odd(wrong[0])}, which devices do not take as it is",
+            f"oast secret set {name}",
+        )
 
 
 def quoted(text: str) -> str:
@@ -108,7 +113,7 @@ def _choices(choices: Sequence[str]) -> Callable[[Sequence[str]], str]:
         starting = [choice for choice in choices if choice.startswith(word)]
         if len(starting) == 1:
             return starting[0]
-        near = nearest(word, choices)
+        near = closest_match(word, choices)
         raise WrongValue(listed, f"did you mean '{near}'?" if near else None)
 
     return converted
@@ -174,7 +179,10 @@ def _is_canonical(address: str, version: int) -> bool:
     if version == 4:
         return _DOTTED.fullmatch(address) is not None
     try:
-        return "." not in address and socket.inet_ntop(socket.AF_INET6, socket.inet_pton(socket.AF_INET6, address)) == address
+        return (
+            "." not in address
+            and socket.inet_ntop(socket.AF_INET6, socket.inet_pton(socket.AF_INET6, address)) == address
+        )
     except OSError:
         return False
 
@@ -234,7 +242,12 @@ BUILT_IN: Mapping[str, ValueType] = {
     for t in (
         ValueType("text", "text; in quotes when it has spaces", _text, ('"ferry pier north"',), most=None),
         ValueType("word", "one word without spaces", lambda words: words[0], ("k3F9x",)),
-        ValueType("name", "a name: letters, digits, _ . -", _matching(NAME, "a name (letters, digits, _ . -)"), ("quay-in",)),
+        ValueType(
+            "name",
+            "a name: letters, digits, _ . -",
+            _matching(NAME, "a name (letters, digits, _ . -)"),
+            ("quay-in",),
+        ),
         ValueType(
             "domain-name",
             "a domain name (RFC 6991)",
@@ -242,7 +255,13 @@ BUILT_IN: Mapping[str, ValueType] = {
             ("larkwater.example", "Larkwater.Example"),
         ),
         ValueType("number", "a whole number", _integer((0, 2**64 - 1)), ("7", "007"), numeric=True),
-        ValueType("ranges", "a list of numbers and ranges such as 1-3,7", _ranges, ("1-3,7", "1,2,3,7"), numeric=True),
+        ValueType(
+            "ranges",
+            "a list of numbers and ranges such as 1-3,7",
+            _ranges,
+            ("1-3,7", "1,2,3,7"),
+            numeric=True,
+        ),
         ValueType("boolean", "true or false", _choices(("true", "false")), ("true", "false")),
         ValueType(
             "ip-address",
@@ -250,18 +269,41 @@ BUILT_IN: Mapping[str, ValueType] = {
             _one(lambda w: str(ipaddress.ip_address(w)), "an IPv4 or IPv6 address"),
             ("192.0.2.7", "2001:DB8:0::7"),
         ),
-        ValueType("ipv4-address", "an IPv4 address", _one(lambda w: str(ipaddress.IPv4Address(w)), "an IPv4 address"), ("192.0.2.7",)),
-        ValueType("ipv6-address", "an IPv6 address", _one(lambda w: str(ipaddress.IPv6Address(w)), "an IPv6 address"), ("2001:db8::7",)),
+        ValueType(
+            "ipv4-address",
+            "an IPv4 address",
+            _one(lambda w: str(ipaddress.IPv4Address(w)), "an IPv4 address"),
+            ("192.0.2.7",),
+        ),
+        ValueType(
+            "ipv6-address",
+            "an IPv6 address",
+            _one(lambda w: str(ipaddress.IPv6Address(w)), "an IPv6 address"),
+            ("2001:db8::7",),
+        ),
         ValueType(
             "ip-prefix",
             "an IPv4 or IPv6 prefix",
             _one(_prefix(None), "a prefix such as 192.0.2.0/24"),
             ("203.0.113.0/24", "2001:DB8::/32"),
         ),
-        ValueType("ipv4-prefix", "an IPv4 prefix", _one(_prefix(4), "an IPv4 prefix such as 192.0.2.0/24"), ("203.0.113.0/24",)),
-        ValueType("ipv6-prefix", "an IPv6 prefix", _one(_prefix(6), "an IPv6 prefix such as 2001:db8::/32"), ("2001:DB8::/32",)),
         ValueType(
-            "any-or-prefix", "any, or a prefix", _one(_any_or_prefix, "any, or a prefix such as 192.0.2.0/24"), ("192.0.2.0/24", "any")
+            "ipv4-prefix",
+            "an IPv4 prefix",
+            _one(_prefix(4), "an IPv4 prefix such as 192.0.2.0/24"),
+            ("203.0.113.0/24",),
+        ),
+        ValueType(
+            "ipv6-prefix",
+            "an IPv6 prefix",
+            _one(_prefix(6), "an IPv6 prefix such as 2001:db8::/32"),
+            ("2001:DB8::/32",),
+        ),
+        ValueType(
+            "any-or-prefix",
+            "any, or a prefix",
+            _one(_any_or_prefix, "any, or a prefix such as 192.0.2.0/24"),
+            ("192.0.2.0/24", "any"),
         ),
         ValueType(
             "ipv4-address-and-length",
@@ -270,14 +312,21 @@ BUILT_IN: Mapping[str, ValueType] = {
             ("192.0.2.1/24", "192.0.2.1 255.255.255.0"),
             most=2,
         ),
-        ValueType("ipv6-address-and-length", "an IPv6 address with its prefix length", _interface_address(6), ("2001:db8::1/64",)),
+        ValueType(
+            "ipv6-address-and-length",
+            "an IPv6 address with its prefix length",
+            _interface_address(6),
+            ("2001:db8::1/64",),
+        ),
         ValueType(
             "dotted-quad",
             "four numbers with dots, or one number (RFC 6991)",
             _one(_dotted_quad, "four numbers with dots, such as 0.0.0.0"),
             ("0.0.0.1", "1"),
         ),
-        ValueType("binary", "data in base64 (RFC 4648, section 4)", _one(_base64, "data in base64"), ("b2FzdA==",)),
+        ValueType(
+            "binary", "data in base64 (RFC 4648, section 4)", _one(_base64, "data in base64"), ("b2FzdA==",)
+        ),
         ValueType("port-range", "a port, or a range of ports", _port_range, ("1024-65535", "0123")),
     )
 }
@@ -290,7 +339,9 @@ def one_of(name: str, choices: Sequence[str]) -> ValueType:
 
 def number_in(name: str, *ranges: tuple[int, int]) -> ValueType:
     """A type for whole numbers in one of `ranges`, each the lowest and the highest (RFC 7950, section 9.2)."""
-    return ValueType(name, f"a whole number {_spans(ranges)}", _integer(*ranges), (str(ranges[-1][1]),), numeric=True)
+    return ValueType(
+        name, f"a whole number {_spans(ranges)}", _integer(*ranges), (str(ranges[-1][1]),), numeric=True
+    )
 
 
 def decimal_in(name: str, digits: int, ranges: Sequence[tuple[float, float]]) -> ValueType:
@@ -307,7 +358,7 @@ def decimal_in(name: str, digits: int, ranges: Sequence[tuple[float, float]]) ->
     return ValueType(name, what, _one(converted, what), (f"{ranges[-1][1]:.1f}",), numeric=True)
 
 
-def matching(
+def pattern_type(
     name: str,
     patterns: Sequence[str],
     help_text: str,
@@ -321,7 +372,7 @@ def matching(
     return ValueType(name, help_text, convert, tuple(examples), most=1 if patterns else None)
 
 
-def identity(name: str, identities: Sequence[str]) -> ValueType:
+def identity_type(name: str, identities: Sequence[str]) -> ValueType:
     """A type for `identities`, each `MODULE:NAME` (RFC 7951, section 6.8); the module may be left out where one has the name."""
     exact = frozenset(identities)
     bare: dict[str, str] = {}
@@ -333,29 +384,31 @@ def identity(name: str, identities: Sequence[str]) -> ValueType:
         word = words[0]
         found = word if word in exact else bare.get(word)
         if not found:
-            near = nearest(word, (*bare, *exact))
+            near = closest_match(word, (*bare, *exact))
             listed = ", ".join((*identities[:8], *(("…",) if len(identities) > 8 else ())))
             raise WrongValue(f"one of {listed}", f"did you mean '{near}'?" if near else None)
         return found
 
-    return ValueType(name, f"an identity such as {identities[0]}", converted, tuple(identities), identity=True)
+    return ValueType(
+        name, f"an identity such as {identities[0]}", converted, tuple(identities), identity=True
+    )
 
 
-def bits(name: str, words: Sequence[str]) -> ValueType:
+def bits_type(name: str, words: Sequence[str]) -> ValueType:
     """A type for any of `words`, with spaces between them; canonical in the order given here (RFC 7950, section 9.7)."""
 
     def converted(written: Sequence[str]) -> str:
         given = " ".join(written).split()
         for word in given:
             if word not in words:
-                near = nearest(word, words)
+                near = closest_match(word, words)
                 raise WrongValue(f"made of {', '.join(words)}", f"did you mean '{near}'?" if near else None)
         return " ".join(word for word in words if word in given)
 
     return ValueType(name, f"any of {', '.join(words)}", converted, (" ".join(words), words[0]), most=None)
 
 
-def union(name: str, members: Sequence[ValueType]) -> ValueType:
+def union_type(name: str, members: Sequence[ValueType]) -> ValueType:
     """A type for what one of `members` allows; the first that does decides (RFC 7950, section 9.12)."""
     what = " or ".join(dict.fromkeys(member.help for member in members))
 
@@ -370,8 +423,14 @@ def union(name: str, members: Sequence[ValueType]) -> ValueType:
         raise WrongValue(what)
 
     examples = tuple(example for member in members for example in member.examples[:1])
-    most = None if any(member.most is None for member in members) else max(member.most or 1 for member in members)
-    return ValueType(name, what, converted, examples, most, identity=any(member.identity for member in members))
+    most = (
+        None
+        if any(member.most is None for member in members)
+        else max(member.most or 1 for member in members)
+    )
+    return ValueType(
+        name, what, converted, examples, most, identity=any(member.identity for member in members)
+    )
 
 
 def _spans(ranges: Sequence[tuple[float, float]]) -> str:

@@ -47,7 +47,9 @@ class Types:
             outer = outer.parent
         around, self._leaf = self._leaf, leaf
         try:
-            return self._of(leaf.search_one("type"), f"{outer.arg}-{leaf.arg}" if outer is not None else str(leaf.arg))
+            return self._of(
+                leaf.search_one("type"), f"{outer.arg}-{leaf.arg}" if outer is not None else str(leaf.arg)
+            )
         finally:
             self._leaf = around
 
@@ -73,18 +75,28 @@ class Types:
                 name = base
             return self._add(name, f"range = {_numbers(ranges)}")
         if base == "decimal64":
-            digits = next(int(sub.arg) for one in chain for sub in one.substmts if sub.keyword == "fraction-digits")
+            digits = next(
+                int(sub.arg) for one in chain for sub in one.substmts if sub.keyword == "fraction-digits"
+            )
             most = 2**63 / 10**digits
-            ranges = [[_scaled(low), _scaled(high)] for low, high in _narrowest(chain, "i_ranges", (-most, most))]
+            ranges = [
+                [_scaled(low), _scaled(high)] for low, high in _narrowest(chain, "i_ranges", (-most, most))
+            ]
             return self._add(name, f"range = {_numbers(ranges)}, fraction-digits = {digits}")
         if base == "enumeration":
-            return self._add(name, f"choices = {json.dumps([sub.arg for sub in _first(chain, 'enum')], ensure_ascii=False)}")
+            return self._add(
+                name,
+                f"choices = {json.dumps([sub.arg for sub in _first(chain, 'enum')], ensure_ascii=False)}",
+            )
         if base == "bits":
             return self._add(name, f"bits = {json.dumps([sub.arg for sub in _first(chain, 'bit')])}")
         if base == "identityref":
             return self._identities(_first(chain, "base"), name)
         if base == "union":
-            members = [self._of(sub, f"{name}-{number}") or "text" for number, sub in enumerate(_first(chain, "type"), 1)]
+            members = [
+                self._of(sub, f"{name}-{number}") or "text"
+                for number, sub in enumerate(_first(chain, "type"), 1)
+            ]
             return self._union(name, members)
         if base == "leafref":
             target = None if self._leaf is None else leafref_target(self._leaf)
@@ -98,7 +110,11 @@ class Types:
     def _identities(self, bases: Sequence[Statement], name: str) -> str:
         """All that are derived from the base, directly or not (RFC 7950, section 7.18.2)."""
         wanted = [base.i_identity for base in bases if base.i_identity is not None]
-        found = [f"{one.i_module.arg}:{one.arg}" for one in self.identities if all(_derived(one, base) for base in wanted)]
+        found = [
+            f"{one.i_module.arg}:{one.arg}"
+            for one in self.identities
+            if all(_derived(one, base) for base in wanted)
+        ]
         if not found:
             return "text"
         return self._add(name, f"identities = {json.dumps(sorted(found))}")
@@ -108,7 +124,11 @@ class Types:
         for one in chain:
             for sub in one.substmts:
                 inverted = any(inner.keyword == "modifier" for inner in sub.substmts)
-                if sub.keyword == "pattern" and not inverted and (translated := python_pattern(sub.arg)) is not None:
+                if (
+                    sub.keyword == "pattern"
+                    and not inverted
+                    and (translated := python_pattern(sub.arg)) is not None
+                ):
                     patterns.append(translated)
         lengths = _narrowest(chain, "i_lengths", (0, 2**31))
         length = [lengths[0][0], lengths[-1][1]]
@@ -157,7 +177,10 @@ def _narrowest(chain: Iterable[Statement], attribute: str, widest: tuple[Any, An
         ranges = getattr(one, attribute, None)
         if ranges:
             pairs = [(low, low if high is None else high) for low, high in ranges]
-            return [[widest[0] if low == "min" else low, widest[1] if high == "max" else high] for low, high in pairs]
+            return [
+                [widest[0] if low == "min" else low, widest[1] if high == "max" else high]
+                for low, high in pairs
+            ]
     return [list(widest)]
 
 
@@ -175,7 +198,11 @@ def _derived(one: Statement, base: Statement) -> bool:
     waiting: list[Statement] = [one]
     seen: set[int] = set()
     while waiting:
-        bases = [sub.i_identity for sub in waiting.pop().search("base") if getattr(sub, "i_identity", None) is not None]
+        bases = [
+            sub.i_identity
+            for sub in waiting.pop().search("base")
+            if getattr(sub, "i_identity", None) is not None
+        ]
         if base in bases:
             return True
         waiting += [other for other in bases if id(other) not in seen]
@@ -192,7 +219,11 @@ def python_pattern(pattern: str) -> str | None:
     if re.search(r"\\[pPiIcC]|-\[", pattern):
         return None
     # These two are ordinary characters there: a pattern always has to match the whole.
-    outside = re.sub(r"\\.|\[(?:\\.|[^\]\\])*\]|[$^]", lambda match: f"\\{match[0]}" if match[0] in "$^" else match[0], pattern)
+    outside = re.sub(
+        r"\\.|\[(?:\\.|[^\]\\])*\]|[$^]",
+        lambda match: f"\\{match[0]}" if match[0] in "$^" else match[0],
+        pattern,
+    )
     joined = "".join(line.strip() for line in outside.split("\n"))
     try:
         re.compile(joined)

@@ -23,7 +23,7 @@ def other_values(records: Mapping[str, Iterable[Record]]) -> OtherValues:
     return found
 
 
-def joined(many: Iterable[OtherValues]) -> OtherValues:
+def join_counts(many: Iterable[OtherValues]) -> OtherValues:
     """Those of several devices together."""
     found: dict[tuple[str, str], Counter[str]] = {}
     for one in many:

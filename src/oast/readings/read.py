@@ -6,19 +6,19 @@ from collections import Counter
 from collections.abc import Iterable
 
 from oast.answer_parsing import parse_if_long
-from oast.config.indented import read_tree
+from oast.config.indented_syntax import read_tree
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node
 from oast.connect.session import Session
-from oast.platforms.catalogue import READINGS, Kind
 from oast.platforms.definition import Platform
+from oast.platforms.reading_schema import READINGS, ValueKind
+from oast.readings.config_readings import config_readings
 from oast.readings.records import records
-from oast.readings.stated import stated
 from oast.readings.tables import Readings, Record
 from oast.readings.values import OtherValue
 
 
-async def read(session: Session, platform: Platform, names: Iterable[str]) -> Readings:
+async def read_readings(session: Session, platform: Platform, names: Iterable[str]) -> Readings:
     """The readings called `names`, one command each, and the running configuration at most once; of what has to be asked for something,
     as a ping, the name is followed by that. Secrets are fingerprints in them. Raises DeviceError."""
     found: dict[str, list[Record]] = {}
@@ -28,13 +28,15 @@ async def read(session: Session, platform: Platform, names: Iterable[str]) -> Re
         definition = platform.readings[kind]
         if definition.statements is not None:
             running = running or await read_tree(syntax_of(platform), await session.read_running())
-            found[name] = stated(running, definition, platform.grammar.fingerprints)
+            found[name] = config_readings(running, definition, platform.grammar.fingerprints)
             continue
         asks = READINGS[kind].asks if kind in READINGS else None
         if asks is None:
-            secret = [field for field, kind in definition.types.items() if kind.kind is Kind.FINGERPRINT]
+            secret = [field for field, kind in definition.types.items() if kind.kind is ValueKind.FINGERPRINT]
             answer = await session.listing(definition.command, written_down=not secret)
-            found[name] = _hidden(await parse_if_long((answer,), records, answer, definition), secret, platform)
+            found[name] = _hidden(
+                await parse_if_long((answer,), records, answer, definition), secret, platform
+            )
             _note_others(session, name, found[name])
         else:
             answer = await session.probe(definition.command, {asks: asked})
@@ -44,9 +46,16 @@ async def read(session: Session, platform: Platform, names: Iterable[str]) -> Re
 
 def _note_others(session: Session, name: str, found: Iterable[Record]) -> None:
     """Values outside a closed list are in the log once each; they are 'other' in the records."""
-    words = Counter((field, value.listed) for record in found for field, value in record.items() if isinstance(value, OtherValue))
+    words = Counter(
+        (field, value.listed)
+        for record in found
+        for field, value in record.items()
+        if isinstance(value, OtherValue)
+    )
     for (field, word), number in words.items():
-        session.transcript.note(f"{name}: {field} '{word}' is not a known value and counts as 'other' (records: {number})")
+        session.transcript.note(
+            f"{name}: {field} '{word}' is not a known value and counts as 'other' (records: {number})"
+        )
 
 
 def _hidden(found: list[Record], secret: Iterable[str], platform: Platform) -> list[Record]:
@@ -54,5 +63,8 @@ def _hidden(found: list[Record], secret: Iterable[str], platform: Platform) -> l
     made = found
     for field in secret:
         shown = platform.grammar.fingerprints.shown
-        made = [{**record, field: None if (value := record.get(field)) is None else shown(str(value))} for record in made]
+        made = [
+            {**record, field: None if (value := record.get(field)) is None else shown(str(value))}
+            for record in made
+        ]
     return made

@@ -14,12 +14,12 @@ from jmespath.exceptions import JMESPathError
 
 from oast.answer_parsing import spend
 from oast.errors import ProtocolError
-from oast.memory import uncollected
-from oast.platforms.catalogue import TEXT, FieldType, Kind
+from oast.gc_tuning import gc_disabled
 from oast.platforms.definition import ReadingDefinition
+from oast.platforms.reading_schema import TEXT, FieldType, ValueKind
 from oast.readings.tables import END, Columns, Numbered, Record, Texts, columns_of, rows
 from oast.readings.values import Value, convert
-from oast.xml import SEPARATOR, NotXml, safe_xml, xpath
+from oast.safe_xml import SEPARATOR, NotXml, safe_xml, xpath
 
 # What stands in a table for nothing.
 NOTHING = ("", "-")
@@ -43,7 +43,7 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
         table = columns_of(text, reading) if not reading.derived else None
         if table is not None:
             # Ten thousand records are no garbage: looking for some meanwhile would take longer than making them.
-            with uncollected():
+            with gc_disabled():
                 return _typed_columns(table, reading)
         found = rows(text, reading)
     if reading.derived:
@@ -54,7 +54,9 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
 def _typed(found: Sequence[Numbered], reading: ReadingDefinition) -> list[Record]:
     """Each distinct text of a field is looked at once: most of a listing says the same over and over."""
     known: list[tuple[str, FieldType, dict[str, Value]]] = [
-        (name, field, {}) for name, field in reading.types.items() if field.kind is not Kind.TEXT and name in reading.fields
+        (name, field, {})
+        for name, field in reading.types.items()
+        if field.kind is not ValueKind.TEXT and name in reading.fields
     ]
     key = next((name for name, field in reading.types.items() if field.key and name in reading.fields), None)
     made: list[Record] = []
@@ -98,12 +100,12 @@ def _typed_column(table: Columns, name: str, reading: ReadingDefinition, *, is_k
     piece, many = table.cells[name], len(table.lines)
     field = reading.types.get(name, TEXT)
     same = many > 1 and piece == piece[: len(piece) // many] * many
-    if not same and field.kind is Kind.NUMBER and field.unit != BITS:
+    if not same and field.kind is ValueKind.NUMBER and field.unit != BITS:
         numbers = _numbers(piece)
         if numbers is not None:
             return numbers
     cells = piece[:-1].split(END)[: 1 if same else many]
-    if field.kind is Kind.TEXT and not same:
+    if field.kind is ValueKind.TEXT and not same:
         texts = list(map(str.strip, piece[:-1].decode("ascii").split("\n"))) if many else []
         if not any(nothing in texts for nothing in NOTHING):
             return texts
@@ -111,7 +113,9 @@ def _typed_column(table: Columns, name: str, reading: ReadingDefinition, *, is_k
     for cell in dict.fromkeys(cells):
         text = cell.decode("ascii").strip()
         try:
-            values[cell] = None if text in NOTHING else text if field.kind is Kind.TEXT else convert(field, text)
+            values[cell] = (
+                None if text in NOTHING else text if field.kind is ValueKind.TEXT else convert(field, text)
+            )
         except ValueError:
             _converted(text, name, field, table.lines[cells.index(cell)], reading)
     if is_key and None in values.values():
@@ -137,7 +141,9 @@ def _converted(text: str, name: str, field: FieldType, number: int, reading: Rea
     try:
         return convert(field, text)
     except ValueError as wrong:
-        raise ProtocolError(f"{_where(number, reading)} has '{text[:60]}' for '{name}', which is {wrong}", hint=HINT) from None
+        raise ProtocolError(
+            f"{_where(number, reading)} has '{text[:60]}' for '{name}', which is {wrong}", hint=HINT
+        ) from None
 
 
 def _where(number: int, reading: ReadingDefinition) -> str:
@@ -174,10 +180,13 @@ def _from_json(text: str, reading: ReadingDefinition) -> list[Numbered]:
         message = f"the answer to '{reading.command}' has a mapping at '{reading.records or '@'}', whose keys such as '{first}' are data"
         raise ProtocolError(message, hint='say which field they are: key = "FIELD"')
     else:
-        raise ProtocolError(f"the answer to '{reading.command}' has no list at '{reading.records or '@'}'", hint=HINT)
+        raise ProtocolError(
+            f"the answer to '{reading.command}' has no list at '{reading.records or '@'}'", hint=HINT
+        )
     paths = [(name, _search(path, reading)) for name, path in reading.picks.items()]
     return [
-        (number, {**first, **{name: _text(search(value)) for name, search in paths}}) for number, (first, value) in enumerate(entries, 1)
+        (number, {**first, **{name: _text(search(value)) for name, search in paths}})
+        for number, (first, value) in enumerate(entries, 1)
     ]
 
 
@@ -218,7 +227,9 @@ def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Texts]:
         root = safe_xml(text)
     except NotXml as wrong:
         line = f" (line {wrong.line})" if wrong.line else ""
-        raise ProtocolError(f"the answer to '{reading.command}' is no XML{line}: {wrong}", hint=HINT) from None
+        raise ProtocolError(
+            f"the answer to '{reading.command}' is no XML{line}: {wrong}", hint=HINT
+        ) from None
     fields = {name: xpath(path, reading.namespaces) for name, path in reading.xpaths.items()}
     for element in xpath(f"//{reading.elements}", reading.namespaces)(root):
         yield {name: _value(path(element)) for name, path in fields.items()}
@@ -230,7 +241,10 @@ def _value(found: Any) -> str | None:
         return "true" if found else "false"
     if isinstance(found, float):
         return f"{found:g}"
-    texts = [one if isinstance(one, str) else "".join(one.itertext()) for one in (found if isinstance(found, list) else [found])]
+    texts = [
+        one if isinstance(one, str) else "".join(one.itertext())
+        for one in (found if isinstance(found, list) else [found])
+    ]
     return SEPARATOR.join(text.strip() for text in texts) or None
 
 
@@ -258,6 +272,9 @@ def _from_blocks(text: str, reading: ReadingDefinition) -> Iterator[Numbered]:
                 found += 1
     if text.strip() and not found:
         first = next(number for number, line in enumerate(text.split("\n"), 1) if line.strip())
-        raise ProtocolError(f"nothing in the answer to '{reading.command}' is a field of the reading (line {first} on)", hint=HINT)
+        raise ProtocolError(
+            f"nothing in the answer to '{reading.command}' is a field of the reading (line {first} on)",
+            hint=HINT,
+        )
     if block is not None:
         yield begun, block

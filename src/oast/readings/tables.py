@@ -100,7 +100,11 @@ def columns_of(text: str, reading: ReadingDefinition) -> Columns | None:
     numbers: Sequence[int] = range(head + 2, head + 2 + len(below))
     # Most tables have nothing but rows, and are not looked at line by line.
     if not all(below) or not _NO_ROWS.isdisjoint(map(itemgetter(0), below)):
-        rows = [n for n, line in zip(numbers, below, strict=True) if line and not (line[0] in _NO_ROW and _says_nothing(line))]
+        rows = [
+            n
+            for n, line in zip(numbers, below, strict=True)
+            if line and not (line[0] in _NO_ROW and _says_nothing(line))
+        ]
         below, numbers = [lines[n - 1] for n in rows], rows
     width = max(found[-1].start + 1, max(map(len, below), default=0))
     if width * len(below) > MOST_PADDING * (len(text) + width):
@@ -140,7 +144,11 @@ def _underlines(line: str) -> bool:
 def _plain(columns: Sequence[_Column]) -> list[tuple[str, int, int | None]]:
     """Of columns that all stand at the left: field, where it begins, and where the next does."""
     ends = [*(column.start for column in columns[1:]), None]
-    return [(column.field, column.start, end) for column, end in zip(columns, ends, strict=True) if column.field is not None]
+    return [
+        (column.field, column.start, end)
+        for column, end in zip(columns, ends, strict=True)
+        if column.field is not None
+    ]
 
 
 def _cells(line: str, plain: Sequence[tuple[str, int, int | None]]) -> Texts | None:
@@ -164,7 +172,9 @@ def _columns(line: str, reading: ReadingDefinition) -> Sequence[_Column] | None:
     return found(line, tuple(reading.columns.items()), reading.right)
 
 
-def _headed(line: str, fields: tuple[tuple[str, str], ...], right: frozenset[str]) -> Sequence[_Column] | None:
+def _headed(
+    line: str, fields: tuple[tuple[str, str], ...], right: frozenset[str]
+) -> Sequence[_Column] | None:
     spans: list[_Column] = []
     rest = line
     # Longer ones first: "state" also stands in "admin state".
@@ -195,7 +205,9 @@ def _record(line: str, columns: Sequence[_Column]) -> Texts:
             match = re.search(r"\S+\s*\Z", part)
             before = columns[number - 1].end if number else 0
             own = match is not None and _ends_below(match, column, before)
-            cell, left = (match[0].strip(), part[: match.start()]) if own and match is not None else ("", part)
+            cell, left = (
+                (match[0].strip(), part[: match.start()]) if own and match is not None else ("", part)
+            )
         else:
             cell, left = left[column.start :].strip(), left[: column.start]
         if column.field is not None:

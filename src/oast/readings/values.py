@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Any
 
-from oast.platforms.catalogue import FieldType, Kind
+from oast.platforms.reading_schema import FieldType, ValueKind
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 InterfaceAddress = ipaddress.IPv4Interface | ipaddress.IPv6Interface
@@ -36,7 +36,16 @@ _UNITS = {
 }
 _SCALES = {"": 1, "k": 1_000, "m": 1_000_000, "g": 1_000_000_000, "t": 1_000_000_000_000}
 _SPEED = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*([kmgt]?)(?:bit|bits|b)?(?:/s|ps)?", re.IGNORECASE)
-_YES = {"true": True, "yes": True, "on": True, "1": True, "false": False, "no": False, "off": False, "0": False}
+_YES = {
+    "true": True,
+    "yes": True,
+    "on": True,
+    "1": True,
+    "false": False,
+    "no": False,
+    "off": False,
+    "0": False,
+}
 
 
 def convert(field: FieldType, text: str) -> Value:
@@ -118,7 +127,9 @@ def _prefix(text: str) -> Prefix:
     if packed is not None and length in _LENGTHS:
         return ipaddress.IPv4Network((packed, _LENGTHS[length]), strict=False)
     try:
-        return ipaddress.ip_network("0.0.0.0/0" if text == "default" else text.replace(" ", "/"), strict=False)
+        return ipaddress.ip_network(
+            "0.0.0.0/0" if text == "default" else text.replace(" ", "/"), strict=False
+        )
     except ValueError:
         raise ValueError("no prefix") from None
 
@@ -154,7 +165,7 @@ def _duration(text: str, field: FieldType) -> float:
 
 
 def _names(text: str, field: FieldType) -> tuple[str, ...]:
-    return tuple(sorted(filter(None, _SEPARATOR.split(text)), key=natural))
+    return tuple(sorted(filter(None, _SEPARATOR.split(text)), key=natural_sort_key))
 
 
 @lru_cache(KEPT)
@@ -176,23 +187,23 @@ def _interface_addresses(text: str) -> tuple[InterfaceAddress, ...]:
     return tuple(sorted(kept, key=lambda one: (one.version, int(one.ip), one.network.prefixlen)))
 
 
-_CONVERTERS: Mapping[Kind, Callable[[str, FieldType], Value]] = {
-    Kind.TEXT: lambda text, field: text,
-    Kind.FINGERPRINT: lambda text, field: text,
-    Kind.NUMBER: _number,
-    Kind.DECIMAL: _decimal,
-    Kind.BOOLEAN: _boolean,
-    Kind.CHOICE: _choice,
-    Kind.ADDRESS: lambda text, field: _address(text),
-    Kind.PREFIX: lambda text, field: _prefix(text),
-    Kind.MAC: _mac,
-    Kind.DURATION: _duration,
-    Kind.NAMES: _names,
-    Kind.INTERFACE_ADDRESSES: lambda text, field: _interface_addresses(text),
+_CONVERTERS: Mapping[ValueKind, Callable[[str, FieldType], Value]] = {
+    ValueKind.TEXT: lambda text, field: text,
+    ValueKind.FINGERPRINT: lambda text, field: text,
+    ValueKind.NUMBER: _number,
+    ValueKind.DECIMAL: _decimal,
+    ValueKind.BOOLEAN: _boolean,
+    ValueKind.CHOICE: _choice,
+    ValueKind.ADDRESS: lambda text, field: _address(text),
+    ValueKind.PREFIX: lambda text, field: _prefix(text),
+    ValueKind.MAC: _mac,
+    ValueKind.DURATION: _duration,
+    ValueKind.NAMES: _names,
+    ValueKind.INTERFACE_ADDRESSES: lambda text, field: _interface_addresses(text),
 }
 
 
-def text_of(value: Value) -> str:
+def to_text(value: Value) -> str:
     """The one text of a value: equal values have equal texts. "" for nothing."""
     if isinstance(value, str):
         return value
@@ -205,12 +216,12 @@ def text_of(value: Value) -> str:
     return ",".join(map(str, value)) if isinstance(value, tuple) else str(value)
 
 
-def shown(value: Value) -> str:
+def show_value(value: Value) -> str:
     """The text of a value for a person: with the device's own word where that is none of the known ones."""
-    return f"{value} ({value.listed})" if isinstance(value, OtherValue) else text_of(value)
+    return f"{value} ({value.listed})" if isinstance(value, OtherValue) else to_text(value)
 
 
-def plain(value: Value) -> Any:
+def to_json(value: Value) -> Any:
     """A value as JSON has it: numbers and lists stay what they are, addresses are texts."""
     if isinstance(value, tuple):
         return [str(one) for one in value]
@@ -225,6 +236,10 @@ _DIGITS = re.compile(r"([0-9]+)")
 
 
 @lru_cache(KEPT)
-def natural(text: str) -> tuple[tuple[int, int, str], ...]:
+def natural_sort_key(text: str) -> tuple[tuple[int, int, str], ...]:
     """Sorts names as people do: port2 before port10."""
-    return tuple((1, int(part), "") if part.isdigit() and part.isascii() else (0, 0, part) for part in _DIGITS.split(text) if part)
+    return tuple(
+        (1, int(part), "") if part.isdigit() and part.isascii() else (0, 0, part)
+        for part in _DIGITS.split(text)
+        if part
+    )

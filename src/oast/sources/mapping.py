@@ -13,7 +13,7 @@ from jmespath.exceptions import JMESPathError
 
 from oast.errors import StateError
 from oast.estate.inventory import NAME
-from oast.estate.sources import CSV, ZONE, Mapped, SourceSettings
+from oast.estate.source_settings import CSV, ZONE, Mapped, SourceSettings
 from oast.json_text import strict_json
 from oast.sources import zones
 from oast.sources.pages import Page
@@ -22,7 +22,7 @@ LONGEST = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Wrong:
+class RejectedRecord:
     """A record that is no device: which one it is, its name if that can be told, and why."""
 
     record: str
@@ -31,19 +31,19 @@ class Wrong:
 
 
 @dataclass
-class Read:
+class MappingResult:
     """What a source says: devices by name with their attributes, where each record stands, and what could not be read. `raw` are the
     records themselves, where they were asked for."""
 
     devices: dict[str, dict[str, Any]] = field(default_factory=dict)
     records: dict[str, str] = field(default_factory=dict)
-    wrong: list[Wrong] = field(default_factory=list)
+    wrong: list[RejectedRecord] = field(default_factory=list)
     passed_over: int = 0
     wrong_names: set[str] = field(default_factory=set)
     raw: dict[str, Mapping[str, Any]] = field(default_factory=dict)
 
     def cannot_be_read(self, record: str, name: str | None, why: str) -> None:
-        self.wrong.append(Wrong(record, name, why))
+        self.wrong.append(RejectedRecord(record, name, why))
         if name is not None:
             self.wrong_names.add(name)
 
@@ -53,7 +53,7 @@ class Read:
         return any(one.name is None for one in self.wrong)
 
 
-def following(source: SourceSettings, page: Page) -> str | None:
+def next_page(source: SourceSettings, page: Page) -> str | None:
     """Where the next page is. Raises StateError."""
     if source.following is None:
         return page.link
@@ -63,16 +63,19 @@ def following(source: SourceSettings, page: Page) -> str | None:
     return found or None
 
 
-def read(source: SourceSettings, pages: Sequence[Page], *, raw: bool = False) -> Read:
+def map_records(source: SourceSettings, pages: Sequence[Page], *, raw: bool = False) -> MappingResult:
     """The devices of all pages; the records too, if `raw`. Raises StateError when the answer is not of the form that the settings say, or
     is not whole."""
-    made = Read()
+    made = MappingResult()
     number = 0
     for page in pages:
         for record in _records(source, page):
             number += 1
             if number > source.most_records:
-                raise _no(source, f"it has more than {source.most_records} records ('records' below [sources.limits])")
+                raise _no(
+                    source,
+                    f"it has more than {source.most_records} records ('records' below [sources.limits])",
+                )
             if isinstance(record, str):
                 made.cannot_be_read(f"record {number}", None, record)
                 continue
@@ -95,7 +98,7 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] |
         return
     if source.format == ZONE:
         try:
-            yield from zones.records(page.text, source.origin)
+            yield from zones.zone_records(page.text, source.origin)
         except ValueError as wrong:
             raise _no(source, f"it is no DNS zone: {wrong}") from None
         return
@@ -129,7 +132,7 @@ def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str
         raise _no(source, "it is empty")
 
 
-def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: Read) -> str | None:
+def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: MappingResult) -> str | None:
     """The name of the device that a record is, if it is one."""
     try:
         if source.which is not None and not _truth(jmespath.search(source.which, record)):
@@ -142,7 +145,9 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: R
     try:
         name = _name(_value("name", source.attributes["name"], record))
         others = {key: mapped for key, mapped in source.attributes.items() if key != "name"}
-        found = {key: value for key, mapped in others.items() if (value := _value(key, mapped, record)) is not None}
+        found = {
+            key: value for key, mapped in others.items() if (value := _value(key, mapped, record)) is not None
+        }
         for needed in ("address", "platform"):
             if needed not in found:
                 raise ValueError(f"it has no '{needed}'")
@@ -164,11 +169,11 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: R
 
 def _told(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
     """The same in words."""
-    name = called(source, record)
+    name = record_name(source, record)
     return f"record {name}" if name is not None and name.isprintable() and len(name) <= LONGEST else None
 
 
-def called(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
+def record_name(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
     """What the source itself calls the record, if it says."""
     if source.record is None:
         return None
@@ -204,12 +209,20 @@ def _value(key: str, mapped: Mapped, record: Mapping[str, Any]) -> Any:
         return values
     if isinstance(found, list):
         return values
-    return values[0] if not isinstance(values[0], bool) and key not in ("platform", "address") else str(values[0])
+    return (
+        values[0]
+        if not isinstance(values[0], bool) and key not in ("platform", "address")
+        else str(values[0])
+    )
 
 
 def _name(value: Any) -> str:
     if not isinstance(value, str | int) or not NAME.fullmatch(str(value)):
-        raise ValueError(f"its name is {str(value)[:60]!r}, which cannot be a device's" if value is not None else "it has no name")
+        raise ValueError(
+            f"its name is {str(value)[:60]!r}, which cannot be a device's"
+            if value is not None
+            else "it has no name"
+        )
     return str(value)
 
 

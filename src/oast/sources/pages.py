@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin
 
-from oast.estate.sources import CSV, JSON, ZONE, SourceSettings
+from oast.estate.source_settings import CSV, JSON, ZONE, SourceSettings
 from oast.files import write_whole
 from oast.records import Secret
-from oast.sources.service import Answer, Service, Sleep
+from oast.sources.service import Service, ServiceAnswer, Sleep
 
 MOST_PAGES = 20_000
 # RFC 8259, RFC 4180, RFC 4027.
@@ -33,7 +33,9 @@ class Page:
 class Fetching:
     """Fetches the pages of one source. What was sent before is kept in `folder`, and used when the service says that it is as it was."""
 
-    def __init__(self, source: SourceSettings, token: Secret | None, folder: Path, sleep: Sleep = asyncio.sleep) -> None:
+    def __init__(
+        self, source: SourceSettings, token: Secret | None, folder: Path, sleep: Sleep = asyncio.sleep
+    ) -> None:
         self._source = source
         self._service = Service(source, token, sleep)
         self._folder = folder
@@ -49,7 +51,9 @@ class Fetching:
         async with self._service:
             while url is not None:
                 if url in seen:
-                    raise self._service.wrong(f"it leads back to a page that was there already ({url}): its listing has no end")
+                    raise self._service.wrong(
+                        f"it leads back to a page that was there already ({url}): its listing has no end"
+                    )
                 if len(seen) >= MOST_PAGES:
                     raise self._service.wrong(f"it has more than {MOST_PAGES} pages")
                 seen.add(url)
@@ -57,7 +61,9 @@ class Fetching:
                 size += len(page.text)
                 if size > self._source.most_bytes:
                     what = f"all its pages together are longer than {self._source.most_bytes} bytes"
-                    raise self._service.wrong(what, "'bytes' below [sources.limits] says how much is taken in")
+                    raise self._service.wrong(
+                        what, "'bytes' below [sources.limits] says how much is taken in"
+                    )
                 found.append(page)
                 next_ = following(page)
                 url = None if next_ is None else self._joined(url, next_)
@@ -68,7 +74,9 @@ class Fetching:
         try:
             joined = urljoin(url, following)
         except ValueError as wrong:
-            raise self._service.wrong(f"the address of its next page is no URL ({wrong}): {following[:80]!r}") from None
+            raise self._service.wrong(
+                f"the address of its next page is no URL ({wrong}): {following[:80]!r}"
+            ) from None
         self._service.need_same_place(joined, "its next page")
         return joined
 
@@ -84,7 +92,7 @@ class Fetching:
         self._keep(page, answer.headers.get("etag"), answer.headers.get("last-modified"))
         return page
 
-    def _text(self, answer: Answer) -> str:
+    def _text(self, answer: ServiceAnswer) -> str:
         try:
             return answer.data.decode("utf-8-sig" if self._source.format == JSON else answer.encoding)
         except (UnicodeDecodeError, LookupError) as error:
@@ -107,7 +115,11 @@ class Fetching:
             kept = json.loads(self._path(url).read_text(encoding="utf-8"))
         except (OSError, ValueError):
             return None
-        return kept if isinstance(kept, dict) and kept.get("url") == url and isinstance(kept.get("text"), str) else None
+        return (
+            kept
+            if isinstance(kept, dict) and kept.get("url") == url and isinstance(kept.get("text"), str)
+            else None
+        )
 
     def _keep(self, page: Page, etag: str | None, modified: str | None) -> None:
         """What has no mark by which it would be known again need not be kept."""

@@ -13,8 +13,8 @@ import aiohttp
 
 from oast import __version__
 from oast.errors import StateError
-from oast.estate.sources import SourceSettings
-from oast.http import after_s
+from oast.estate.source_settings import SourceSettings
+from oast.http_retry import retry_after_s
 from oast.records import Secret
 
 TRIES = 5
@@ -28,7 +28,7 @@ Sleep = Callable[[float], Awaitable[None]]
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class ServiceAnswer:
     """What the service answered: the status is one of those that were wanted. `link` is the address of the next page (RFC 8288)."""
 
     status: int
@@ -50,7 +50,9 @@ class Service:
     async def __aenter__(self) -> Service:
         connector = aiohttp.TCPConnector(ssl=self._tls())
         timeout = aiohttp.ClientTimeout(total=self._source.timeout_s)
-        self._session = aiohttp.ClientSession(timeout=timeout, connector=connector, cookie_jar=aiohttp.DummyCookieJar())
+        self._session = aiohttp.ClientSession(
+            timeout=timeout, connector=connector, cookie_jar=aiohttp.DummyCookieJar()
+        )
         return self
 
     async def __aexit__(self, *error: object) -> None:
@@ -61,7 +63,9 @@ class Service:
         try:
             return ssl.create_default_context(cafile=self._source.authority)
         except (ssl.SSLError, OSError) as error:
-            raise self.wrong(f"the authority {self._source.authority} cannot be used: {error.strerror or error}") from None
+            raise self.wrong(
+                f"the authority {self._source.authority} cannot be used: {error.strerror or error}"
+            ) from None
 
     def need_same_place(self, url: str, what: str) -> None:
         """Raises StateError for an address of another service: whoever is elsewhere is not told the token."""
@@ -75,8 +79,13 @@ class Service:
             raise self.wrong(f"{what} is elsewhere ({other.scheme}://{other.netloc}): it is not followed")
 
     async def ask(
-        self, method: str, url: str, headers: Mapping[str, str], wanted: tuple[int, ...] = (200, 304), body: bytes | None = None
-    ) -> Answer:
+        self,
+        method: str,
+        url: str,
+        headers: Mapping[str, str],
+        wanted: tuple[int, ...] = (200, 304),
+        body: bytes | None = None,
+    ) -> ServiceAnswer:
         """The answer to one request, whole. Trouble of the service is waited out. Raises StateError when there is none in the end, or one
         that is not `wanted`."""
         pause = FIRST_PAUSE_S
@@ -89,26 +98,37 @@ class Service:
                     said = await self._said(response)
                     if response.status not in LATER:
                         raise self._refused(response.status, said)
-                    after = after_s(response.headers.get("Retry-After"), datetime.now(UTC))
+                    after = retry_after_s(response.headers.get("Retry-After"), datetime.now(UTC))
             except TimeoutError:
                 said = f"no answer within {self._source.timeout_s:g} s"
             except aiohttp.ClientConnectorCertificateError as error:
                 raise self.wrong(f"its certificate is not accepted: {error.certificate_error}") from None
             except (aiohttp.ClientError, OSError, UnicodeDecodeError) as error:
-                said = " ".join("".join(c if c.isprintable() else " " for c in str(error)).split())[:SAID_AT_MOST] or type(error).__name__
+                said = (
+                    " ".join("".join(c if c.isprintable() else " " for c in str(error)).split())[
+                        :SAID_AT_MOST
+                    ]
+                    or type(error).__name__
+                )
             if attempt < TRIES:
                 await self._sleep(min(after if after is not None else pause, LONGEST_PAUSE_S))
                 pause *= 2
-        raise self.wrong(f"it could not be {'read' if method == 'GET' else 'written'} in {TRIES} tries: {said}")
+        raise self.wrong(
+            f"it could not be {'read' if method == 'GET' else 'written'} in {TRIES} tries: {said}"
+        )
 
-    def _request(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> aiohttp.client._RequestContextManager:
+    def _request(
+        self, method: str, url: str, headers: Mapping[str, str], body: bytes | None
+    ) -> aiohttp.client._RequestContextManager:
         assert self._session is not None  # noqa: S101  # it is used as a context
         own = {"User-Agent": f"oast/{__version__}"}
         if self._token is not None:
             own["Authorization"] = f"Bearer {self._token.reveal()}"
-        return self._session.request(method, url, headers={**headers, **own}, data=body, allow_redirects=False)
+        return self._session.request(
+            method, url, headers={**headers, **own}, data=body, allow_redirects=False
+        )
 
-    async def _whole(self, response: aiohttp.ClientResponse) -> Answer:
+    async def _whole(self, response: aiohttp.ClientResponse) -> ServiceAnswer:
         data = b""
         while not response.content.at_eof() and len(data) <= LARGEST_ANSWER:
             data += await response.content.read(LARGEST_ANSWER + 1 - len(data))
@@ -120,11 +140,22 @@ class Service:
             raise self.wrong(f"its Link header (RFC 8288) holds an address that is no URL: {wrong}") from None
         link = str(links["next"]["url"]) if "next" in links else None
         encoding = response.charset or "utf-8-sig"
-        return Answer(response.status, data, encoding, link, {name.lower(): value for name, value in response.headers.items()})
+        return ServiceAnswer(
+            response.status,
+            data,
+            encoding,
+            link,
+            {name.lower(): value for name, value in response.headers.items()},
+        )
 
     async def _said(self, response: aiohttp.ClientResponse) -> str:
         text = (await response.content.read(SAID_AT_MOST * 4)).decode(errors="replace")
-        line = " ".join("".join(c if c.isprintable() else " " for c in f"HTTP {response.status} {response.reason or ''} {text}").split())
+        line = " ".join(
+            "".join(
+                c if c.isprintable() else " "
+                for c in f"HTTP {response.status} {response.reason or ''} {text}"
+            ).split()
+        )
         return line[:SAID_AT_MOST]
 
     def _refused(self, status: int, said: str) -> StateError:

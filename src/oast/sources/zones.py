@@ -13,7 +13,7 @@ import dns.zone
 _LINE = re.compile(r"<string>:(\d+)")
 
 
-def records(text: str, origin: str | None) -> list[dict[str, Any]]:
+def zone_records(text: str, origin: str | None) -> list[dict[str, Any]]:
     """Each owner name with its data by type, in the order of the file: `{"name": "gull-core-1", "fqdn": …, "a": ["192.0.2.11"]}`.
 
     `origin` is the name of the zone, where the file does not say it itself ($ORIGIN); what is not in the zone is left out. No other file
@@ -21,7 +21,9 @@ def records(text: str, origin: str | None) -> list[dict[str, Any]]:
     says what is wrong, with the line where that is known.
     """
     try:
-        zone = dns.zone.from_text(text, origin=origin, relativize=False, check_origin=False, allow_include=False)
+        zone = dns.zone.from_text(
+            text, origin=origin, relativize=False, check_origin=False, allow_include=False
+        )
     except (dns.exception.DNSException, ValueError) as wrong:
         raise ValueError(_LINE.sub(r"near line \1", str(wrong)) or type(wrong).__name__) from None
     found: list[dict[str, Any]] = []

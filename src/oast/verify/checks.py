@@ -1,4 +1,4 @@
-"""Checks: what must be true of readings, and whether it is. What follows from the intent: `oast.verify.derived`."""
+"""Checks: what must be true of readings, and whether it is. What follows from the intent: `oast.verify.derived_checks`."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from typing import NamedTuple
 
 from oast.config.tree import Path
 from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, natural, shown, text_of
+from oast.readings.values import Value, natural_sort_key, show_value, to_text
 from oast.records import Place
 
 
-class Test(StrEnum):
+class Operator(StrEnum):
     """What a check looks for in the records it looks at."""
 
     FIELD = "field"
@@ -46,7 +46,7 @@ class Check(NamedTuple):
     `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration this rests on, `section`
     the section it was written for, `place` where that was, `peer` the device at the other end of what is looked at. `owners` are the
     devices that each of `values` follows from. A `wide` check rests on more devices than these, and is no matter of a single change. When a
-    `root` is not true, others cannot be (see `oast.verify.causes`). What `is_warning` is told, and is no reason to go back. It may take
+    `root` is not true, others cannot be (see `oast.verify.root_cause`). What `is_warning` is told, and is no reason to go back. It may take
     `wait_s` seconds to come true, and then has to stay true for `stable_for_s`. `group` tells which others it is held against.
     """
 
@@ -61,7 +61,7 @@ class Check(NamedTuple):
     most: int | None = None
     section: str | None = None
     peer: str | None = None
-    test: Test = Test.FIELD
+    test: Operator = Operator.FIELD
     values: frozenset[str] = frozenset()
     owners: Mapping[str, str] = NOBODY
     wide: bool = False
@@ -80,7 +80,9 @@ def at_least(check: Check) -> Check:
 
     What an engineer wrote (`place`) means what it says.
     """
-    return check._replace(test=Test.ALL) if check.test is Test.EXACTLY and check.place is None else check
+    return (
+        check._replace(test=Operator.ALL) if check.test is Operator.EXACTLY and check.place is None else check
+    )
 
 
 class CheckResult(NamedTuple):
@@ -96,15 +98,22 @@ class CheckResult(NamedTuple):
     @property
     def finding(self) -> str:
         """The result in words."""
-        return f"{self.check.title}: {self.actual or 'not there'}" + ("" if self.passed else f", wanted {self.check.wanted}")
+        return f"{self.check.title}: {self.actual or 'not there'}" + (
+            "" if self.passed else f", wanted {self.check.wanted}"
+        )
 
 
-def evaluate(checks: Iterable[Check], readings: Readings, hide: Callable[[str], str] = str) -> list[CheckResult]:
+def evaluate(
+    checks: Iterable[Check], readings: Readings, hide: Callable[[str], str] = str
+) -> list[CheckResult]:
     """Every check against the readings of its device; what a result says of them has passed `hide`."""
     by_value: _ByValue = {}
     judged = [_judged(check, _fitting(check, readings.get(check.reading, ()), by_value)) for check in checks]
     # What is as it was wanted shows nothing that was not there before.
-    return [r if r.actual in (None, r.check.wanted, ALL_THERE) else r._replace(actual=hide(str(r.actual))) for r in judged]
+    return [
+        r if r.actual in (None, r.check.wanted, ALL_THERE) else r._replace(actual=hide(str(r.actual)))
+        for r in judged
+    ]
 
 
 _ByValue = dict[tuple[str, str], dict[str, list[Record]]]
@@ -132,38 +141,52 @@ def _fitting(check: Check, records: Sequence[Record], by_value: _ByValue) -> Seq
     likely = by_value[key].get(match[plain], ())
     if len(match) == 1:
         return likely
-    return [r for r in likely if all(_fits(wanted, _shown(r, field)) for field, wanted in match.items() if field != plain)]
+    return [
+        r
+        for r in likely
+        if all(_fits(wanted, _shown(r, field)) for field, wanted in match.items() if field != plain)
+    ]
 
 
 def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
     field, test = check.field, check.test
     if field is None:
-        return CheckResult(check, str(len(rows)), check.least <= len(rows) and (check.most is None or len(rows) <= check.most))
-    if test is Test.FIELD:
+        return CheckResult(
+            check,
+            str(len(rows)),
+            check.least <= len(rows) and (check.most is None or len(rows) <= check.most),
+        )
+    if test is Operator.FIELD:
         values = [row.get(field) for row in rows]
-        found = [shown(value) or None for value in values]
+        found = [show_value(value) or None for value in values]
         wrong = [
             told
             for told, value in zip(found, values, strict=True)
-            if text_of(value) != check.wanted and not _fits(check.wanted, text_of(value) or None)
+            if to_text(value) != check.wanted and not _fits(check.wanted, to_text(value) or None)
         ]
         actual = (wrong or found or [None])[0]
         # A record without the field is there, and says nothing of it.
-        return CheckResult(check, f"no {field}" if actual is None and found else actual, bool(found) and not wrong)
-    if test in (Test.ALL, Test.EXACTLY):
+        return CheckResult(
+            check, f"no {field}" if actual is None and found else actual, bool(found) and not wrong
+        )
+    if test in (Operator.ALL, Operator.EXACTLY):
         return _compared(check, rows)
-    if test is Test.RANGE:
+    if test is Operator.RANGE:
         return _measured(check, [row.get(field) for row in rows])
-    texts = sorted({text for row in rows for text in _each(row.get(field))}, key=natural)
+    texts = sorted({text for row in rows for text in _each(row.get(field))}, key=natural_sort_key)
     # Whether it is the same elsewhere is found out when every device was read.
-    passed = test is Test.SAME or not check.values.isdisjoint(texts)
-    return CheckResult(check, (", ".join(texts) if test is Test.SAME else _few(texts)) or None, passed)
+    passed = test is Operator.SAME or not check.values.isdisjoint(texts)
+    return CheckResult(check, (", ".join(texts) if test is Operator.SAME else _few(texts)) or None, passed)
 
 
 def _measured(check: Check, values: Sequence[Value]) -> CheckResult:
     """Numbers, each of which has to be in the range."""
-    wrong = [value for value in values if not isinstance(value, int | float) or not check.low <= value <= check.high]
-    return CheckResult(check, text_of((wrong or [*values] or [None])[0]) or None, bool(values) and not wrong)
+    wrong = [
+        value
+        for value in values
+        if not isinstance(value, int | float) or not check.low <= value <= check.high
+    ]
+    return CheckResult(check, to_text((wrong or [*values] or [None])[0]) or None, bool(values) and not wrong)
 
 
 def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:
@@ -173,31 +196,34 @@ def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:
         there.update(_each(row.get(str(check.field))))
     if there == check.values:
         return CheckResult(check, ALL_THERE, True)
-    missing = sorted(check.values - there, key=natural)
-    besides = sorted(there - check.values, key=natural) if check.test is Test.EXACTLY else []
-    told = [*([f"lacks {_few(missing)}"] if missing else []), *([f"has {_few(besides)} besides"] if besides else [])]
+    missing = sorted(check.values - there, key=natural_sort_key)
+    besides = sorted(there - check.values, key=natural_sort_key) if check.test is Operator.EXACTLY else []
+    told = [
+        *([f"lacks {_few(missing)}"] if missing else []),
+        *([f"has {_few(besides)} besides"] if besides else []),
+    ]
     return CheckResult(check, "; ".join(told) or ALL_THERE, not told, tuple(missing))
 
 
 def _each(value: Value) -> Iterable[str]:
     """The values of a list each by itself."""
-    return map(text_of, value) if isinstance(value, tuple) else (() if value is None else (text_of(value),))
+    return map(to_text, value) if isinstance(value, tuple) else (() if value is None else (to_text(value),))
 
 
-def agreed(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[CheckResult]]:
+def must_match(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[CheckResult]]:
     """The results of all devices, those of what has to be the same held against each other: what most have is wanted, and of equally many
     what the first has."""
     groups: dict[tuple[str, str], Counter[str]] = {}
     for of_it in results.values():
         for one in of_it:
-            if one.check.test is Test.SAME:
+            if one.check.test is Operator.SAME:
                 groups.setdefault((one.check.title, one.check.group), Counter())[one.actual or ""] += 1
     if not groups:
         return {name: list(of_it) for name, of_it in results.items()}
     wanted = {key: counts.most_common(1)[0] for key, counts in groups.items()}
 
     def judged(one: CheckResult) -> CheckResult:
-        if one.check.test is not Test.SAME:
+        if one.check.test is not Operator.SAME:
             return one
         value, number = wanted[one.check.title, one.check.group]
         others = f"{value or 'nothing'}, as {number} {'device has' if number == 1 else 'devices have'}"
@@ -212,7 +238,7 @@ def _few(words: Sequence[str]) -> str:
 
 def _shown(record: Record, field: str) -> str | None:
     """A value as one writes it in a check; None for nothing."""
-    return text_of(record.get(field)) or None
+    return to_text(record.get(field)) or None
 
 
 def _fits(wanted: str, value: str | None) -> bool:

@@ -13,7 +13,7 @@ from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
-from oast.watch.store import Measured
+from oast.watch.store import Sample
 
 SIZE_IN = (12.8, 7.2)
 DOTS_PER_IN = 100
@@ -52,14 +52,18 @@ PANELS = (
     Panel(
         "checks",
         "verify",
-        (("wrong", "checks not true", WRONG), ("warned", "warnings", WARNED), ("failed", "devices not reached", UNREACHED)),
+        (
+            ("wrong", "checks not true", WRONG),
+            ("warned", "warnings", WARNED),
+            ("failed", "devices not reached", UNREACHED),
+        ),
         "checks",
         "checks",
     ),
 )
 
 
-def figure_of(name: str, runs: Sequence[Measured], deliveries: Sequence[datetime]) -> Figure:
+def figure_of(name: str, runs: Sequence[Sample], deliveries: Sequence[datetime]) -> Figure:
     """A panel for each kind of run that there was, over the same time; `deliveries` are marked."""
     panels = [panel for panel in PANELS if any(run.does == panel.does for run in runs)]
     figure = Figure(figsize=SIZE_IN, dpi=DOTS_PER_IN, layout="constrained")
@@ -74,16 +78,30 @@ def figure_of(name: str, runs: Sequence[Measured], deliveries: Sequence[datetime
         for at in marked:
             axis.axvline(at, color=CHANGE, linewidth=1, linestyle=(0, (2, 3)), zorder=1, label=label)
             label = "_"
-        axis.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=6, frameon=False, fontsize=9, borderaxespad=0.2)
+        axis.legend(
+            loc="lower right",
+            bbox_to_anchor=(1.0, 1.0),
+            ncols=6,
+            frameon=False,
+            fontsize=9,
+            borderaxespad=0.2,
+        )
     locator = AutoDateLocator()  # type: ignore[no-untyped-call]
     axes[-1].xaxis.set_major_locator(locator)
     axes[-1].xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
     axes[-1].set_xlabel("UTC", loc="left")
-    figure.suptitle(f"{name}: what was found over time", x=0.01, ha="left", fontsize=14, fontweight="bold", parse_math=False)
+    figure.suptitle(
+        f"{name}: what was found over time",
+        x=0.01,
+        ha="left",
+        fontsize=14,
+        fontweight="bold",
+        parse_math=False,
+    )
     return figure
 
 
-def _draw(axis: Axes, panel: Panel, runs: Sequence[Measured]) -> None:
+def _draw(axis: Axes, panel: Panel, runs: Sequence[Sample]) -> None:
     most = 0
     marker = "o" if len(runs) <= MARKED_RUNS else ""
     for measure, words, colour in panel.lines:
@@ -118,7 +136,7 @@ def _draw(axis: Axes, panel: Panel, runs: Sequence[Measured]) -> None:
     axis.spines[["top", "right"]].set_visible(False)
 
 
-def _shade_gaps(axis: Axes, runs: Sequence[Measured]) -> None:
+def _shade_gaps(axis: Axes, runs: Sequence[Sample]) -> None:
     """Where nobody looked, nothing is known."""
     parts = _parts(runs, [0] * len(runs))
     label = "not watched"
@@ -127,7 +145,7 @@ def _shade_gaps(axis: Axes, runs: Sequence[Measured]) -> None:
         label = "_"
 
 
-def _parts(runs: Sequence[Measured], values: Sequence[int]) -> list[tuple[list[datetime], list[int]]]:
+def _parts(runs: Sequence[Sample], values: Sequence[int]) -> list[tuple[list[datetime], list[int]]]:
     """The line, in pieces: where nobody looked for long, there is a gap."""
     times = [run.at for run in runs]
     steps = sorted(later - earlier for earlier, later in pairwise(times))

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from cronsim import CronSim
 
-from oast.estate.watching import JobSettings
+from oast.estate.schedule_settings import JobSettings
 
 LOCAL_TIME = Path("/etc/localtime")
 NEVER = datetime.max.replace(tzinfo=UTC)
@@ -58,7 +58,7 @@ def _cron(job: JobSettings, since: datetime, zone: tzinfo, *, back: bool = False
     return None
 
 
-def later_by_s(estate: str, job: str, due: datetime, jitter_s: float) -> float:
+def delay_s(estate: str, job: str, due: datetime, jitter_s: float) -> float:
     """How many seconds after it is due the job is begun: as if drawn by lot, from 0 to `jitter_s`, and the same each time it is asked."""
     digest = hashlib.sha256(f"{estate}\0{job}\0{due.isoformat()}".encode()).digest()
     return jitter_s * int.from_bytes(digest[:4], "big") / 2**32

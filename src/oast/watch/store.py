@@ -16,7 +16,7 @@ from pathlib import Path
 
 from oast.errors import StateError
 from oast.files import make_private
-from oast.watch.news import Became, Finding, Found, Key, Known, News
+from oast.watch.alerts import Alert, AlertFinding, AlertKey, JobFindings, KnownFinding, Transition
 
 FILE = "watch.sqlite"
 VERSION = 1
@@ -41,7 +41,7 @@ CREATE TABLE IF NOT EXISTS sending (
 
 
 @dataclass(frozen=True, slots=True)
-class Ran:
+class JobRun:
     """How a job stands. `last` is the time (UTC) for which it was begun last, or since when it is known; `result` is how it ended."""
 
     name: str
@@ -59,7 +59,7 @@ class Ran:
 
 
 @dataclass(frozen=True, slots=True)
-class Waiting:
+class QueuedNotification:
     """Something that has still to be told to `target`. Not before `next` (UTC); `refused` if the target does not want it as it is."""
 
     number: int
@@ -72,7 +72,7 @@ class Waiting:
 
 
 @dataclass(frozen=True, slots=True)
-class Measured:
+class Sample:
     """What one run of a job has counted."""
 
     at: datetime
@@ -94,7 +94,9 @@ class Store:
                 make_private(working)
                 with suppress(FileExistsError):
                     self._path.touch(mode=0o600, exist_ok=False)
-                self._database = sqlite3.connect(self._path, timeout=BUSY_S, isolation_level=None, check_same_thread=False)
+                self._database = sqlite3.connect(
+                    self._path, timeout=BUSY_S, isolation_level=None, check_same_thread=False
+                )
             self._prepare()
         except (OSError, sqlite3.Error) as error:
             raise self._unusable(error) from None
@@ -106,7 +108,9 @@ class Store:
                 raise sqlite3.DatabaseError(f"it has the version {version}, known is {VERSION}")
             self._database.execute("PRAGMA journal_mode = WAL")
             self._database.execute("PRAGMA synchronous = FULL")
-            self._database.executescript(f"BEGIN IMMEDIATE; {SCHEMA} PRAGMA user_version = {VERSION}; COMMIT;")
+            self._database.executescript(
+                f"BEGIN IMMEDIATE; {SCHEMA} PRAGMA user_version = {VERSION}; COMMIT;"
+            )
         except BaseException:
             self._database.close()
             raise
@@ -134,11 +138,14 @@ class Store:
 
     def _unusable(self, error: Exception) -> StateError:
         said = getattr(error, "strerror", None) or str(error)
-        return StateError(f"{self._path} cannot be used: {said}", hint="make room, or move it away if it is damaged: a new one is begun")
+        return StateError(
+            f"{self._path} cannot be used: {said}",
+            hint="make room, or move it away if it is damaged: a new one is begun",
+        )
 
     # --- jobs
 
-    def job(self, name: str, schedule: str, now: datetime) -> Ran:
+    def job(self, name: str, schedule: str, now: datetime) -> JobRun:
         """The job as it is known; one that is new, or has another schedule than before, is known from `now` on. Raises StateError."""
         found = self.jobs().get(name)
         if found is None or found.schedule != schedule:
@@ -149,39 +156,63 @@ class Store:
             found = self.jobs()[name]
         return found
 
-    def jobs(self) -> dict[str, Ran]:
+    def jobs(self) -> dict[str, JobRun]:
         """Every job that was ever known. Raises StateError."""
         rows = self._rows("SELECT name, schedule, last, began, ended, result, told FROM job ORDER BY name")
-        return {str(row[0]): Ran(str(row[0]), str(row[1]), _time(row[2]), *(_text(field) for field in row[3:])) for row in rows}
+        return {
+            str(row[0]): JobRun(str(row[0]), str(row[1]), _time(row[2]), *(_text(field) for field in row[3:]))
+            for row in rows
+        }
 
     def begin(self, name: str, due: datetime, now: datetime) -> None:
         """The job is begun `now` as it was due at `due`: however it ends, it is not begun again for that. Raises StateError."""
         with self._transaction() as database:
-            database.execute("UPDATE job SET last = ?, began = ?, ended = NULL WHERE name = ?", (due.isoformat(), now.isoformat(), name))
+            database.execute(
+                "UPDATE job SET last = ?, began = ?, ended = NULL WHERE name = ?",
+                (due.isoformat(), now.isoformat(), name),
+            )
 
     # --- what is wrong
 
-    def wrong(self, job: str) -> list[Known]:
+    def wrong(self, job: str) -> list[KnownFinding]:
         """What the job knows to be wrong. Raises StateError."""
         sql = "SELECT about, device, what, told, severity, place, state, since FROM wrong WHERE job = ? ORDER BY about, device, what"
         rows = self._rows(sql, (job,))
         return [
-            Known(Finding(Key(str(about), str(device), str(what)), str(told), str(severity), str(place), str(state)), str(since))
+            KnownFinding(
+                AlertFinding(
+                    AlertKey(str(about), str(device), str(what)),
+                    str(told),
+                    str(severity),
+                    str(place),
+                    str(state),
+                ),
+                str(since),
+            )
             for about, device, what, told, severity, place, state, since in rows
         ]
 
     def keep(
-        self, job: str, does: str, found: Found, result: str, news: Sequence[News], told: Sequence[tuple[str, str]], now: datetime
+        self,
+        job: str,
+        does: str,
+        found: JobFindings,
+        result: str,
+        news: Sequence[Alert],
+        told: Sequence[tuple[str, str]],
+        now: datetime,
     ) -> None:
         """What a run has found, and what is to be `told` of it, each a body with a target: all or nothing. Raises StateError."""
         at = now.isoformat()
         with self._transaction() as database:
-            database.execute("UPDATE job SET ended = ?, result = ?, told = ? WHERE name = ?", (at, result, found.told, job))
+            database.execute(
+                "UPDATE job SET ended = ?, result = ?, told = ? WHERE name = ?", (at, result, found.told, job)
+            )
             for one in news:
                 key = one.finding.key
-                if one.became is Became.NEW:
+                if one.became is Transition.NEW:
                     continue
-                if one.became is Became.RIGHT:
+                if one.became is Transition.RIGHT:
                     sql = "DELETE FROM wrong WHERE job = ? AND about = ? AND device = ? AND what = ?"
                     database.execute(sql, (job, key.about, key.device, key.what))
                 else:
@@ -202,26 +233,39 @@ class Store:
                 measures = json.dumps(dict(found.measures), separators=(",", ":"))
                 database.execute("INSERT INTO trend VALUES (?, ?, ?, ?)", (at, job, does, measures))
             for body in dict.fromkeys(body for body, _ in told):
-                number = database.execute("INSERT INTO notice (made, body) VALUES (?, ?)", (at, body)).lastrowid
+                number = database.execute(
+                    "INSERT INTO notice (made, body) VALUES (?, ?)", (at, body)
+                ).lastrowid
                 rows = [(number, target) for one, target in told if one == body]
                 database.executemany("INSERT INTO sending (notice, target) VALUES (?, ?)", rows)
 
-    def trend(self, does: Sequence[str] = ()) -> list[Measured]:
+    def trend(self, does: Sequence[str] = ()) -> list[Sample]:
         """What was counted, the oldest first. Raises StateError."""
         rows = self._rows("SELECT at, job, does, measures FROM trend ORDER BY at, rowid")
-        found = [Measured(_time(at), str(job), str(kind), json.loads(str(measures))) for at, job, kind, measures in rows]
+        found = [
+            Sample(_time(at), str(job), str(kind), json.loads(str(measures)))
+            for at, job, kind, measures in rows
+        ]
         return [one for one in found if not does or one.does in does]
 
     # --- what has still to be told
 
-    def waiting(self, target: str | None = None) -> list[Waiting]:
+    def waiting(self, target: str | None = None) -> list[QueuedNotification]:
         """What has still to be told, to `target` or to anybody, in the order in which it came. Raises StateError."""
         sql = (
             "SELECT notice, target, made, attempts, next, refused, said FROM sending JOIN notice ON number = notice"
             " WHERE ?1 IS NULL OR target = ?1 ORDER BY notice, target"
         )
         return [
-            Waiting(int(str(number)), str(to), str(made), int(str(attempts)), _time(at) if at else None, refused is not None, _text(said))
+            QueuedNotification(
+                int(str(number)),
+                str(to),
+                str(made),
+                int(str(attempts)),
+                _time(at) if at else None,
+                refused is not None,
+                _text(said),
+            )
             for number, to, made, attempts, at, refused, said in self._rows(sql, (target,))
         ]
 

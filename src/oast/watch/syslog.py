@@ -10,8 +10,8 @@ import ssl
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from oast.estate.watching import SYSLOG_PORTS, TargetSettings
-from oast.watch.answer import Answer, of_system, shown
+from oast.estate.schedule_settings import SYSLOG_PORTS, TargetSettings
+from oast.watch.send_result import SendResult, of_system, show_answer
 
 # RFC 5424, section 6.2.1, table 2.
 SEVERITIES = {"error": 3, "warning": 4}
@@ -23,7 +23,9 @@ LONGEST = 2048
 NIL = "-"
 
 
-async def tell(target: TargetSettings, document: Mapping[str, Any], host: str, process: int) -> Answer:
+async def send_to_syslog(
+    target: TargetSettings, document: Mapping[str, Any], host: str, process: int
+) -> SendResult:
     """Send one message for each news in `document` (oast.notification/1)."""
     messages = messages_of(document, target.facility, host, process)
     address = (target.url.hostname or "", target.url.port or SYSLOG_PORTS[target.url.scheme])
@@ -34,16 +36,18 @@ async def tell(target: TargetSettings, document: Mapping[str, Any], host: str, p
             else:
                 await _over_tls(address, messages, ssl.create_default_context(cafile=target.authority))
     except TimeoutError:
-        return Answer(False, f"not taken within {target.timeout_s:g} s")
+        return SendResult(False, f"not taken within {target.timeout_s:g} s")
     except ssl.SSLCertVerificationError as error:
-        return Answer(False, shown(f"its certificate is not accepted: {error.verify_message}"))
+        return SendResult(False, show_answer(f"its certificate is not accepted: {error.verify_message}"))
     except OSError as error:
-        return Answer(False, shown(of_system(error)))
-    return Answer(True)
+        return SendResult(False, show_answer(of_system(error)))
+    return SendResult(True)
 
 
 async def _by_datagram(address: tuple[str, int], messages: Sequence[bytes]) -> None:
-    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(asyncio.DatagramProtocol, remote_addr=address)
+    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
+        asyncio.DatagramProtocol, remote_addr=address
+    )
     try:
         for message in messages:
             transport.sendto(message)
@@ -72,7 +76,9 @@ def messages_of(document: Mapping[str, Any], facility: int, host: str, process: 
     return [_message(document, news, facility, host, process) for news in document["news"]]
 
 
-def _message(document: Mapping[str, Any], news: Mapping[str, Any], facility: int, host: str, process: int) -> bytes:
+def _message(
+    document: Mapping[str, Any], news: Mapping[str, Any], facility: int, host: str, process: int
+) -> bytes:
     right = news["became"] in ("right", "new")
     priority = facility * 8 + (NOTICE if right else SEVERITIES.get(news["severity"], 3))
     about = {

@@ -15,10 +15,10 @@ from datetime import datetime
 import aiohttp
 
 from oast import __version__
-from oast.estate.watching import TargetSettings
-from oast.http import after_s
+from oast.estate.schedule_settings import TargetSettings
+from oast.http_retry import retry_after_s
 from oast.records import Secret
-from oast.watch.answer import Answer, of_system, shown
+from oast.watch.send_result import SendResult, of_system, show_answer
 
 TYPE = "application/json"
 LABEL = "oast"
@@ -28,48 +28,58 @@ LONGEST_LATER_S = 86400.0
 READ_AT_MOST = 2000
 
 
-async def tell(target: TargetSettings, body: bytes, key: Secret | None, now: datetime) -> Answer:
+async def send_to_webhook(
+    target: TargetSettings, body: bytes, key: Secret | None, now: datetime
+) -> SendResult:
     """Send `body` (JSON) to the target's address. Redirects are not followed: what is signed is for one address."""
     url = target.url.geturl()
-    headers = {"Content-Type": TYPE, "User-Agent": f"oast/{__version__}", **signed(url, body, key, now)}
+    headers = {"Content-Type": TYPE, "User-Agent": f"oast/{__version__}", **sign_body(url, body, key, now)}
     try:
         context = ssl.create_default_context(cafile=target.authority)
     except (ssl.SSLError, OSError) as error:
-        return Answer(False, shown(f"the authority {target.authority} cannot be used: {error.strerror or error}"))
+        return SendResult(
+            False, show_answer(f"the authority {target.authority} cannot be used: {error.strerror or error}")
+        )
     timeout = aiohttp.ClientTimeout(total=target.timeout_s)
     try:
         async with (
             aiohttp.ClientSession(
-                timeout=timeout, connector=aiohttp.TCPConnector(ssl=context), cookie_jar=aiohttp.DummyCookieJar()
+                timeout=timeout,
+                connector=aiohttp.TCPConnector(ssl=context),
+                cookie_jar=aiohttp.DummyCookieJar(),
             ) as session,
             session.post(url, data=body, headers=headers, allow_redirects=False) as response,
         ):
             return await _answer(response, now)
     except TimeoutError:
-        return Answer(False, f"no answer within {target.timeout_s:g} s")
+        return SendResult(False, f"no answer within {target.timeout_s:g} s")
     except aiohttp.ClientConnectorCertificateError as error:
-        return Answer(False, shown(f"its certificate is not accepted: {error.certificate_error}"))
+        return SendResult(False, show_answer(f"its certificate is not accepted: {error.certificate_error}"))
     except aiohttp.ClientConnectorError as error:
-        return Answer(False, shown(f"no connection: {of_system(error.os_error)}"))
+        return SendResult(False, show_answer(f"no connection: {of_system(error.os_error)}"))
     except (aiohttp.ClientError, OSError, ValueError) as error:
-        return Answer(False, shown(str(error) or type(error).__name__))
+        return SendResult(False, show_answer(str(error) or type(error).__name__))
 
 
-async def _answer(response: aiohttp.ClientResponse, now: datetime) -> Answer:
+async def _answer(response: aiohttp.ClientResponse, now: datetime) -> SendResult:
     status = response.status
     if 200 <= status < 300:
-        return Answer(True)
+        return SendResult(True)
     if 300 <= status < 400:
-        return Answer(False, shown(f"HTTP {status}: it is elsewhere ({response.headers.get('Location', '?')})"), refused=True)
+        return SendResult(
+            False,
+            show_answer(f"HTTP {status}: it is elsewhere ({response.headers.get('Location', '?')})"),
+            refused=True,
+        )
     text = (await response.content.read(READ_AT_MOST)).decode(errors="replace")
-    said = shown(f"HTTP {status} {response.reason or ''} {text}")
+    said = show_answer(f"HTTP {status} {response.reason or ''} {text}")
     if status in LATER or status >= 500:
-        after = after_s(response.headers.get("Retry-After"), now)
-        return Answer(False, said, after_s=None if after is None else min(after, LONGEST_LATER_S))
-    return Answer(False, said, refused=True)
+        after = retry_after_s(response.headers.get("Retry-After"), now)
+        return SendResult(False, said, after_s=None if after is None else min(after, LONGEST_LATER_S))
+    return SendResult(False, said, refused=True)
 
 
-def signed(url: str, body: bytes, key: Secret | None, now: datetime) -> Mapping[str, str]:
+def sign_body(url: str, body: bytes, key: Secret | None, now: datetime) -> Mapping[str, str]:
     """The header fields that say what was sent and by whom: Content-Digest, and with a `key` Signature-Input and Signature.
 
     The signature base is that of RFC 9421, section 2.5, and the algorithm hmac-sha256 of section 3.3.3.
@@ -80,6 +90,14 @@ def signed(url: str, body: bytes, key: Secret | None, now: datetime) -> Mapping[
     covered = {"@method": "POST", "@target-uri": url, "content-type": TYPE, "content-digest": digest}
     names = " ".join(f'"{name}"' for name in covered)
     parameters = f'({names});created={int(now.timestamp())};keyid="{key.name}";alg="hmac-sha256"'
-    base = "\n".join([*(f'"{name}": {value}' for name, value in covered.items()), f'"@signature-params": {parameters}'])
-    signature = base64.b64encode(hmac.new(key.reveal().encode(), base.encode(), hashlib.sha256).digest()).decode()
-    return {"Content-Digest": digest, "Signature-Input": f"{LABEL}={parameters}", "Signature": f"{LABEL}=:{signature}:"}
+    base = "\n".join(
+        [*(f'"{name}": {value}' for name, value in covered.items()), f'"@signature-params": {parameters}']
+    )
+    signature = base64.b64encode(
+        hmac.new(key.reveal().encode(), base.encode(), hashlib.sha256).digest()
+    ).decode()
+    return {
+        "Content-Digest": digest,
+        "Signature-Input": f"{LABEL}={parameters}",
+        "Signature": f"{LABEL}=:{signature}:",
+    }

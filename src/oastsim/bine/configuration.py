@@ -175,7 +175,11 @@ class Configuration:
     def _placed(self, context: Item, words: list[Word], line: str) -> tuple[Item, int]:
         """The statement to insert, and where the words of its place begin: a statement may hold these words itself."""
         first: Refused | None = None
-        for place in [n for n, (word, _) in enumerate(words) if n and (word == "before" or (word == "last" and n == len(words) - 1))]:
+        for place in [
+            n
+            for n, (word, _) in enumerate(words)
+            if n and (word == "before" or (word == "last" and n == len(words) - 1))
+        ]:
             try:
                 new = _statement(context.known, words[:place], line)
                 if words[place][0] == "before" and place + 1 < len(words):
@@ -192,11 +196,22 @@ class Configuration:
             self._check_hardware(new.values[0], column)
         elif word == "vlan-id" and "." not in context.values[0]:
             raise Refused("vlan-id is for a sub-interface such as port1.110", column)
-        elif word in ("ingress-acl", "egress-acl", "source-acl") and self.root.get("acl", new.values[0]) is None:
+        elif (
+            word in ("ingress-acl", "egress-acl", "source-acl")
+            and self.root.get("acl", new.values[0]) is None
+        ):
             raise Refused(f"there is no acl {new.values[0]}", column)
-        elif context.known.word == "interface" and word == "network-instance" and self.root.get(word, new.values[0]) is None:
+        elif (
+            context.known.word == "interface"
+            and word == "network-instance"
+            and self.root.get(word, new.values[0]) is None
+        ):
             raise Refused(f"there is no network-instance {new.values[0]}", column)
-        elif context.known.word == "area" and word == "interface" and self.root.get("interface", new.values[0]) is None:
+        elif (
+            context.known.word == "area"
+            and word == "interface"
+            and self.root.get("interface", new.values[0]) is None
+        ):
             raise Refused(f"interface {new.values[0]} is not configured", column)
         elif word == "address":
             for interface in self.root.all("interface"):
@@ -214,13 +229,19 @@ class Configuration:
         if context is not self.root or key[0] not in ("acl", "interface", "network-instance"):
             return None
         if key[0] == "network-instance":
-            return next((i.line for i in self.root.all("interface") if i.value("network-instance") == key[1]), None)
+            return next(
+                (i.line for i in self.root.all("interface") if i.value("network-instance") == key[1]), None
+            )
         if key[0] == "acl":
             for interface in self.root.all("interface"):
                 if key[1] in (interface.value("ingress-acl"), interface.value("egress-acl")):
                     return interface.line
             snmp = self.root.get("snmp")
-            return next((c.known.word for c in snmp.all("community") if c.value("source-acl") == key[1]), None) if snmp else None
+            return (
+                next((c.known.word for c in snmp.all("community") if c.value("source-acl") == key[1]), None)
+                if snmp
+                else None
+            )
         ospf = self.root.get("ospf")
         areas = ospf.all("area") if ospf else ()
         return next((f"ospf {a.line}" for a in areas if a.get("interface", key[1])), None)
@@ -281,7 +302,12 @@ def _pairs(known: Known, rest: list[Word], line: str) -> list[str]:
             given[meant[0]] = [check(value)]
         except ValueError as wrong:
             raise Refused(f'"{value}": {wrong}', column) from None
-    return [part for pair in known.pairs if pair in given and given[pair] != ["any"] for part in (pair, *given[pair])]
+    return [
+        part
+        for pair in known.pairs
+        if pair in given and given[pair] != ["any"]
+        for part in (pair, *given[pair])
+    ]
 
 
 def _lines(item: Item, depth: int) -> Iterator[str]:
@@ -298,4 +324,7 @@ def _lines(item: Item, depth: int) -> Iterator[str]:
 def _sorting(item: Item) -> list[tuple[int, int | str]]:
     if item.known.keeps_order:
         return []
-    return [(0, int(part)) if is_number(part) else (1, part) for part in re.split(r"([0-9]{1,40})", " ".join(item.values))]
+    return [
+        (0, int(part)) if is_number(part) else (1, part)
+        for part in re.split(r"([0-9]{1,40})", " ".join(item.values))
+    ]

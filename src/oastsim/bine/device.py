@@ -55,7 +55,9 @@ class Device(SimulatedDevice):
         try:
             self.running.load(kept)
         except Refused as refused:
-            raise ValueError(f"{self.name}: what it ran last does not fit its hardware any more: {refused.message}") from None
+            raise ValueError(
+                f"{self.name}: what it ran last does not fit its hardware any more: {refused.message}"
+            ) from None
         self._changed()
         self.keep()
 
@@ -65,7 +67,9 @@ class Device(SimulatedDevice):
             first.load(self.plan.startup)
             first.load(f"system\n  privilege-password-hash {hashed(privilege_password)}\n")
             for account in accounts:
-                first.load(f"user {account.name}\n  role {account.role}\n  password-hash {hashed(account.password)}\n")
+                first.load(
+                    f"user {account.name}\n  role {account.role}\n  password-hash {hashed(account.password)}\n"
+                )
         except Refused as refused:
             raise ValueError(f"{self.name}: the first configuration is refused: {refused.message}") from None
         return first.text()
@@ -80,7 +84,11 @@ class Device(SimulatedDevice):
         return filters_of(self.running)
 
     def waits_s(self) -> int | None:
-        return None if self.timer is None else max(0, round(self.timer_until - asyncio.get_running_loop().time()))
+        return (
+            None
+            if self.timer is None
+            else max(0, round(self.timer_until - asyncio.get_running_loop().time()))
+        )
 
     @property
     def hostname(self) -> str:
@@ -114,7 +122,9 @@ class Device(SimulatedDevice):
     def enter(self, line: str, stack: list[tuple[int, Item]]) -> None:
         """One configuration line; it takes effect at once. Raises Refused."""
         if self.fault.refuses(line):
-            raise Refused("the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip()))
+            raise Refused(
+                "the system could not carry this out (resource 0x17)", len(line) - len(line.lstrip())
+            )
         if self.fault.ignores(line):
             return
         before, filters = self.running.revision, self.running.filters_revision

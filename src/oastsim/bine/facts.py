@@ -39,13 +39,17 @@ def facts_of(configuration: Configuration) -> Facts:
             )
     interfaces = {i.values[0]: _interface(i, in_ospf.get(i.values[0])) for i in root.all("interface")}
     instances = {i.values[0]: i for i in root.all("network-instance")}
-    statics = (*_statics(root, ""), *(route for name, item in instances.items() for route in _statics(item, name)))
+    statics = (
+        *_statics(root, ""),
+        *(route for name, item in instances.items() for route in _statics(item, name)),
+    )
     router_id = None if ospf is None else chosen_router_id(ospf.value("router-id"), interfaces)
     system = root.get("system")
     hostname = (system.value("hostname") if system else None) or "bine"
     bgp, ntp = root.get("bgp"), root.get("ntp")
     servers = tuple(
-        NtpServer(s.values[0], s.value("prefer") == "true", int(s.value("port") or 123)) for s in (ntp.all("server") if ntp else ())
+        NtpServer(s.values[0], s.value("prefer") == "true", int(s.value("port") or 123))
+        for s in (ntp.all("server") if ntp else ())
     )
     return Facts(
         hostname,
@@ -70,7 +74,12 @@ def _bgp(item: Item, interfaces: dict[str, Interface]) -> Bgp | None:
     if number is None:
         return None
     neighbors = {
-        n.values[0]: BgpNeighbor(int(peer_as), n.value("local-address"), n.value("enabled") == "true", int(n.value("hold-time") or 90))
+        n.values[0]: BgpNeighbor(
+            int(peer_as),
+            n.value("local-address"),
+            n.value("enabled") == "true",
+            int(n.value("hold-time") or 90),
+        )
         for n in item.all("neighbor")
         if (peer_as := n.value("peer-as")) is not None
     }

@@ -16,7 +16,10 @@ if TYPE_CHECKING:
 def table(heading: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
     """The rows below their heading, every column as wide as it needs."""
     widths = [max(len(row[n]) for row in (heading, *rows)) for n in range(len(heading))]
-    lines = ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in (heading, *rows)]
+    lines = [
+        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        for row in (heading, *rows)
+    ]
     return "".join(line + "\n" for line in lines)
 
 
@@ -52,7 +55,19 @@ def ports(device: Device) -> str:
                 *map(str, (found.in_octets, found.out_octets, found.in_errors, found.out_errors)),
             )
         )
-    heading = ("interface", "admin", "oper", "ipv4", "ipv6", "mtu", "speed", "in-octets", "out-octets", "in-errors", "out-errors")
+    heading = (
+        "interface",
+        "admin",
+        "oper",
+        "ipv4",
+        "ipv6",
+        "mtu",
+        "speed",
+        "in-octets",
+        "out-octets",
+        "in-errors",
+        "out-errors",
+    )
     return table(heading, rows)
 
 
@@ -60,12 +75,20 @@ def system(device: Device) -> str:
     found = hardware.system(device)
     hours, rest = divmod(found.uptime_s, 3600)
     uptime = f"{hours // 24}d {hours % 24:02}:{rest // 60:02}:{rest % 60:02}"
-    lines = (("name", found.name), ("system", f"{found.os_name} {found.os_release}"), ("serial", found.serial_num), ("up", uptime))
+    lines = (
+        ("name", found.name),
+        ("system", f"{found.os_name} {found.os_release}"),
+        ("serial", found.serial_num),
+        ("up", uptime),
+    )
     return "".join(f"{key:8}{value}\n" for key, value in lines)
 
 
 def stations(device: Device) -> str:
-    rows = [(s.address, s.interface, s.link_layer_address, s.origin) for s in hardware.stations(device.state, device.name)]
+    rows = [
+        (s.address, s.interface, s.link_layer_address, s.origin)
+        for s in hardware.stations(device.state, device.name)
+    ]
     return table(("address", "interface", "link-layer", "origin"), rows)
 
 
@@ -80,7 +103,8 @@ def environment(device: Device) -> str:
 
 def ospf_neighbors(state: NetworkState, device: str) -> str:
     rows = [
-        (n.interface, n.router_id, n.address, hardware.area(state, device, n.interface) or "-", n.state) for n in state.neighbors(device)
+        (n.interface, n.router_id, n.address, hardware.area(state, device, n.interface) or "-", n.state)
+        for n in state.neighbors(device)
     ]
     return table(("interface", "neighbor", "address", "area", "state"), rows)
 
@@ -91,15 +115,24 @@ def lldp_table(state: NetworkState, device: str) -> str:
 
 
 def route_table(state: NetworkState, device: str) -> str:
-    rows = [(r.prefix, r.source, r.next_hop, r.interface, str(r.metric), r.instance or "-") for r in state.routes(device)]
+    rows = [
+        (r.prefix, r.source, r.next_hop, r.interface, str(r.metric), r.instance or "-")
+        for r in state.routes(device)
+    ]
     return table(("prefix", "source", "next-hop", "interface", "metric", "instance"), rows)
 
 
 def bgp_neighbors(state: NetworkState, device: str) -> str:
-    rows = [(s.address, str(s.neighbor.peer_as), s.state, str(s.received), s.error or "-") for s in state.sessions(device)]
+    rows = [
+        (s.address, str(s.neighbor.peer_as), s.state, str(s.received), s.error or "-")
+        for s in state.sessions(device)
+    ]
     return table(("neighbor", "peer-as", "state", "prefixes", "last-error"), rows)
 
 
 def ntp_servers(state: NetworkState, device: str) -> str:
-    rows = [(a.server.address, "-" if a.stratum is None else str(a.stratum), a.state) for a in state.clocks(device)]
+    rows = [
+        (a.server.address, "-" if a.stratum is None else str(a.stratum), a.state)
+        for a in state.clocks(device)
+    ]
     return table(("server", "stratum", "state"), rows)

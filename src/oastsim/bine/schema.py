@@ -42,7 +42,9 @@ def entry(word: str, takes: Sequence[v.Check], *below: Known) -> Known:
     return Known(word, "entry", takes, named_by=1, below=_below(below))
 
 
-def single(word: str, check: v.Check | None = None, default: str | None = None, *, text: bool = False) -> Known:
+def single(
+    word: str, check: v.Check | None = None, default: str | None = None, *, text: bool = False
+) -> Known:
     return Known(word, "single", (check,) if check else (), default=default, text=text)
 
 
@@ -72,7 +74,11 @@ STATEMENTS = Known(
                 single("location", text=True),
                 single("timezone-name", v.zone, "UTC"),
                 single("privilege-password-hash", v.hashed),
-                block("dns-resolver", item("search", v.domain, keeps_order=True), item("server", v.address, keeps_order=True)),
+                block(
+                    "dns-resolver",
+                    item("search", v.domain, keeps_order=True),
+                    item("server", v.address, keeps_order=True),
+                ),
             ),
             entry(
                 "user",

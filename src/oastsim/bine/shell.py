@@ -80,7 +80,9 @@ class Shell(Terminal):
     def _command(self, typed: str) -> str:
         self.device.settle()
         words = typed.split()
-        found = [c for c in COMMANDS if _fits(words, c[1].split()) and (c[0] == "view" or self.level == "full")]
+        found = [
+            c for c in COMMANDS if _fits(words, c[1].split()) and (c[0] == "view" or self.level == "full")
+        ]
         exact = [c for c in found if words[: len(c[1].split())] == c[1].split()]
         if self.device.fault.ignores(typed):
             return ""
@@ -244,7 +246,9 @@ class Shell(Terminal):
 
 
 def _fits(typed: list[str], name: list[str]) -> bool:
-    return len(typed) >= len(name) and all(word.startswith(part) for part, word in zip(typed, name, strict=False))
+    return len(typed) >= len(name) and all(
+        word.startswith(part) for part, word in zip(typed, name, strict=False)
+    )
 
 
 COMMANDS: tuple[Command, ...] = (

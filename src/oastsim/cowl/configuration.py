@@ -68,7 +68,10 @@ def problems(tree: Tree, ports: frozenset[str]) -> Iterator[Wrong]:
     for (user,), account in (tree.at("users", "user") or {}).items():
         for (key,), data in account.get("authorized-key", {}).items():
             if "algorithm" not in data or "key-data" not in data:
-                yield Wrong("algorithm and key-data are needed", f"/users/user[name={user}]/authorized-key[name={key}]")
+                yield Wrong(
+                    "algorithm and key-data are needed",
+                    f"/users/user[name={user}]/authorized-key[name={key}]",
+                )
 
 
 def _virtual_problems(family: Data, path: str) -> Iterator[Wrong]:
@@ -99,12 +102,19 @@ def facts_of(tree: Tree) -> Facts:
     """What the configuration says of interfaces, switching and routing."""
     ospf = tree.at("ospf")
     in_ospf = dict(ospf_interfaces(ospf)) if ospf is not None else {}
-    interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
-    instances = {name: data for (name,), data in (tree.at("network-instances", "network-instance") or {}).items()}
+    interfaces = {
+        name: _interface(name, data, in_ospf.get(name))
+        for (name,), data in (tree.at("interfaces", "interface") or {}).items()
+    }
+    instances = {
+        name: data for (name,), data in (tree.at("network-instances", "network-instance") or {}).items()
+    }
     tables = {"": tree.at("routing") or {}, **instances}
     statics = tuple(route for name, data in tables.items() for route in _statics(data, name))
     ntp, pair, bgp = tree.at("ntp") or {}, tree.at("pair"), tree.at("bgp")
-    vlans = {int(number): vlan.get("name", "") for (number,), vlan in (tree.at("vlans", "vlan") or {}).items()}
+    vlans = {
+        int(number): vlan.get("name", "") for (number,), vlan in (tree.at("vlans", "vlan") or {}).items()
+    }
     spanning = tree.at("spanning-tree") or {}
     return Facts(
         (tree.at("system") or {}).get("hostname", "cowl"),
@@ -161,7 +171,8 @@ def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
 def filters_of(tree: Tree) -> Filters:
     """What is let through."""
     lists: Mapping[str, tuple[Entry, ...]] = {
-        name: tuple(_entry(ace) for ace in acl.get("ace", {}).values()) for (name,), acl in (tree.at("acls", "acl") or {}).items()
+        name: tuple(_entry(ace) for ace in acl.get("ace", {}).values())
+        for (name,), acl in (tree.at("acls", "acl") or {}).items()
     }
     interfaces = tree.at("interfaces", "interface") or {}
     ingress = {name: data["ingress-acl"] for (name,), data in interfaces.items() if "ingress-acl" in data}

@@ -31,7 +31,9 @@ class Pending(Waiting):
 class Device(TreeDevice):
     """One device."""
 
-    system = System("cowl", SCHEMA, ("users", "user"), "password-hash", facts_of, filters_of, problems, "viewer")
+    system = System(
+        "cowl", SCHEMA, ("users", "user"), "password-hash", facts_of, filters_of, problems, "viewer"
+    )
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
         super().__init__(plan, folder, state)

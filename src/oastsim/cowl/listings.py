@@ -26,12 +26,19 @@ class Listing:
     rows: Sequence[Row]
 
     def json(self, module: str) -> dict[str, Any]:
-        return {f"{module}:{self.within}": {self.each: [{k: v for k, v in row.items() if v not in (None, [])} for row in self.rows]}}
+        return {
+            f"{module}:{self.within}": {
+                self.each: [{k: v for k, v in row.items() if v not in (None, [])} for row in self.rows]
+            }
+        }
 
     def text(self) -> str:
         cells = [list(self.fields), *([_cell(row[field]) for field in self.fields] for row in self.rows)]
         widths = [max(len(line[n]) for line in cells) for n in range(len(self.fields))]
-        lines = ["  ".join(cell.ljust(width) for cell, width in zip(line, widths, strict=True)).rstrip() for line in cells]
+        lines = [
+            "  ".join(cell.ljust(width) for cell, width in zip(line, widths, strict=True)).rstrip()
+            for line in cells
+        ]
         return "\n".join([lines[0], "  ".join("-" * width for width in widths), *lines[1:]]) + "\n"
 
 
@@ -57,7 +64,19 @@ def _interfaces(device: Device) -> Listing:
         }
         for i in state.facts(device.name).interfaces.values()
     ]
-    fields = ("name", "admin-status", "oper-status", "mtu", "ipv4", "ipv6", "speed", "in-octets", "out-octets", "in-errors", "out-errors")
+    fields = (
+        "name",
+        "admin-status",
+        "oper-status",
+        "mtu",
+        "ipv4",
+        "ipv6",
+        "speed",
+        "in-octets",
+        "out-octets",
+        "in-errors",
+        "out-errors",
+    )
     return Listing("interfaces", "interface", fields, rows)
 
 
@@ -85,7 +104,12 @@ def _system(device: Device) -> Listing:
 
 def _stations(device: Device) -> Listing:
     rows = [
-        {"address": s.address, "interface": s.interface, "link-layer-address": s.link_layer_address, "origin": s.origin}
+        {
+            "address": s.address,
+            "interface": s.interface,
+            "link-layer-address": s.link_layer_address,
+            "origin": s.origin,
+        }
         for s in hardware.stations(device.state, device.name)
     ]
     return Listing("stations", "station", ("address", "interface", "link-layer-address", "origin"), rows)
@@ -97,7 +121,10 @@ def _users(device: Device) -> Listing:
 
 
 def _environment(device: Device) -> Listing:
-    rows = [{"name": s.name, "value": s.value, "units": s.units, "oper-status": s.status} for s in hardware.sensors(device)]
+    rows = [
+        {"name": s.name, "value": s.value, "units": s.units, "oper-status": s.status}
+        for s in hardware.sensors(device)
+    ]
     return Listing("environment", "sensor", ("name", "value", "units", "oper-status"), rows)
 
 
@@ -113,7 +140,14 @@ def _routes(device: Device) -> Listing:
         }
         for r in device.state.routes(device.name)
     ]
-    fields = ("destination-prefix", "source-protocol", "next-hop", "outgoing-interface", "metric", "network-instance")
+    fields = (
+        "destination-prefix",
+        "source-protocol",
+        "next-hop",
+        "outgoing-interface",
+        "metric",
+        "network-instance",
+    )
     return Listing("routes", "route", fields, rows)
 
 
@@ -133,7 +167,10 @@ def _bgp_neighbors(device: Device) -> Listing:
 
 
 def _ntp_servers(device: Device) -> Listing:
-    rows = [{"address": a.server.address, "stratum": a.stratum, "state": a.state} for a in device.state.clocks(device.name)]
+    rows = [
+        {"address": a.server.address, "stratum": a.stratum, "state": a.state}
+        for a in device.state.clocks(device.name)
+    ]
     return Listing("ntp-servers", "server", ("address", "stratum", "state"), rows)
 
 
@@ -172,15 +209,24 @@ def _ospf_neighbors(device: Device) -> Listing:
         }
         for n in device.state.neighbors(device.name)
     ]
-    return Listing("ospf-neighbors", "neighbor", ("interface", "neighbor-router-id", "address", "area", "state"), rows)
+    return Listing(
+        "ospf-neighbors", "neighbor", ("interface", "neighbor-router-id", "address", "area", "state"), rows
+    )
 
 
 def _lldp_neighbors(device: Device) -> Listing:
     rows = [
-        {"interface": n.interface, "system-name": n.system_name, "port-id": n.port_id, "system-description": n.system}
+        {
+            "interface": n.interface,
+            "system-name": n.system_name,
+            "port-id": n.port_id,
+            "system-description": n.system,
+        }
         for n in lldp_neighbors(device.state, device.name)
     ]
-    return Listing("lldp-neighbors", "neighbor", ("interface", "system-name", "port-id", "system-description"), rows)
+    return Listing(
+        "lldp-neighbors", "neighbor", ("interface", "system-name", "port-id", "system-description"), rows
+    )
 
 
 def _vlans(device: Device) -> Listing:
@@ -189,8 +235,12 @@ def _vlans(device: Device) -> Listing:
         {
             "vlan-id": number,
             "name": name,
-            "untagged": [i.name for i in facts.interfaces.values() if i.switching and i.switching.vlan == number],
-            "tagged": [i.name for i in facts.interfaces.values() if i.switching and number in i.switching.allowed],
+            "untagged": [
+                i.name for i in facts.interfaces.values() if i.switching and i.switching.vlan == number
+            ],
+            "tagged": [
+                i.name for i in facts.interfaces.values() if i.switching and number in i.switching.allowed
+            ],
         }
         for number, name in sorted(facts.vlans.items())
     ]

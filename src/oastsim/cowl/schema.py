@@ -26,12 +26,19 @@ def rows(name: str, key: Schema, *below: Schema, by_user: bool = False, least: i
 
 
 def leaf(
-    name: str, check: Check, default: str | None = None, *, refers: str | None = None, form: Literal["text", "number", "boolean"] = "text"
+    name: str,
+    check: Check,
+    default: str | None = None,
+    *,
+    refers: str | None = None,
+    form: Literal["text", "number", "boolean"] = "text",
 ) -> Schema:
     return Schema(name, "leaf", check=check, default=default, refers=refers, form=form)
 
 
-def number(name: str, low: int, high: int, default: str | None = None, *, refers: str | None = None) -> Schema:
+def number(
+    name: str, low: int, high: int, default: str | None = None, *, refers: str | None = None
+) -> Schema:
     return leaf(name, v.number(low, high), default, refers=refers, form="number")
 
 
@@ -39,8 +46,24 @@ def flag(name: str, default: str) -> Schema:
     return leaf(name, v.exactly("true", "false"), default, form="boolean")
 
 
-def several(name: str, check: Check, *, by_user: bool = False, least: int = 0, refers: str | None = None, numbers: bool = False) -> Schema:
-    return Schema(name, "leaf-list", check=check, by_user=by_user, least=least, refers=refers, form="number" if numbers else "text")
+def several(
+    name: str,
+    check: Check,
+    *,
+    by_user: bool = False,
+    least: int = 0,
+    refers: str | None = None,
+    numbers: bool = False,
+) -> Schema:
+    return Schema(
+        name,
+        "leaf-list",
+        check=check,
+        by_user=by_user,
+        least=least,
+        refers=refers,
+        form="number" if numbers else "text",
+    )
 
 
 def text(value: str) -> str:
@@ -54,7 +77,12 @@ interface_name = v.shaped(r"(port|loop|manage|vlan|bundle)[0-9]{1,4}", "an inter
 
 def _virtual(check: Check) -> Schema:
     """An address that several routers have together (RFC 8347)."""
-    return rows("vrrp-instance", number("vrid", 1, 255), leaf("virtual-address", check), number("priority", 1, 254, "100"))
+    return rows(
+        "vrrp-instance",
+        number("vrid", 1, 255),
+        leaf("virtual-address", check),
+        number("priority", 1, 254, "100"),
+    )
 
 
 def _static_routes() -> Schema:
@@ -75,7 +103,11 @@ SCHEMA = box(
         leaf("contact", text),
         leaf("location", text),
         leaf("timezone-name", v.zone, "UTC"),
-        box("dns-resolver", several("search", v.domain, by_user=True), several("server", v.address, by_user=True)),
+        box(
+            "dns-resolver",
+            several("search", v.domain, by_user=True),
+            several("server", v.address, by_user=True),
+        ),
     ),
     box(
         "users",
@@ -84,12 +116,23 @@ SCHEMA = box(
             leaf("name", v.name),
             leaf("role", v.exactly("administrator", "operator", "viewer"), "viewer"),
             leaf("password-hash", v.hashed),
-            rows("authorized-key", leaf("name", v.name), leaf("algorithm", v.key_method), leaf("key-data", v.key_data)),
+            rows(
+                "authorized-key",
+                leaf("name", v.name),
+                leaf("algorithm", v.key_method),
+                leaf("key-data", v.key_data),
+            ),
         ),
     ),
     box(
         "ntp",
-        rows("server", leaf("address", v.address), flag("prefer", "false"), flag("iburst", "false"), number("port", 1, 65535, "123")),
+        rows(
+            "server",
+            leaf("address", v.address),
+            flag("prefer", "false"),
+            flag("iburst", "false"),
+            number("port", 1, 65535, "123"),
+        ),
         leaf("source-interface", interface_name, refers=_INTERFACE),
     ),
     box(
@@ -141,12 +184,19 @@ SCHEMA = box(
                 number("access-vlan", 1, 4094, refers=_VLAN),
                 several("trunk-vlan", v.number(1, 4094), refers=_VLAN, numbers=True),
             ),
-            box("ipv4", rows("address", leaf("ip", v.ipv4), number("prefix-length", 0, 32)), _virtual(v.ipv4)),
-            box("ipv6", rows("address", leaf("ip", v.ipv6), number("prefix-length", 0, 128)), _virtual(v.ipv6)),
+            box(
+                "ipv4", rows("address", leaf("ip", v.ipv4), number("prefix-length", 0, 32)), _virtual(v.ipv4)
+            ),
+            box(
+                "ipv6", rows("address", leaf("ip", v.ipv6), number("prefix-length", 0, 128)), _virtual(v.ipv6)
+            ),
         ),
     ),
     box("pair", leaf("partner", v.name), leaf("link", interface_name, refers=_INTERFACE)),
-    box("network-instances", rows("network-instance", leaf("name", v.name), leaf("description", text), _static_routes())),
+    box(
+        "network-instances",
+        rows("network-instance", leaf("name", v.name), leaf("description", text), _static_routes()),
+    ),
     box("routing", _static_routes()),
     box(
         "ospf",

@@ -78,7 +78,9 @@ class Shell(Terminal):
             raise Wrong("only an administrator may do this")
 
     def help_(self, _: str) -> str:
-        return "".join(f"{name}\n" for name, _, _ in COMMANDS) + "".join(f"list {name} [as json]\n" for name in listings.LISTINGS)
+        return "".join(f"{name}\n" for name, _, _ in COMMANDS) + "".join(
+            f"list {name} [as json]\n" for name in listings.LISTINGS
+        )
 
     def list_(self, rest: str) -> str:
         what, as_json = (rest[:-8].strip(), True) if rest.endswith(" as json") else (rest, False)
@@ -101,7 +103,11 @@ class Shell(Terminal):
 
     def pending(self, _: str) -> str:
         waits, pending = self.device.waits_s(), self.device.pending
-        return "nothing waits\n" if pending is None else f"commit of {pending.told} waits to be confirmed: {waits} s left\n"
+        return (
+            "nothing waits\n"
+            if pending is None
+            else f"commit of {pending.told} waits to be confirmed: {waits} s left\n"
+        )
 
     def page(self, rest: str) -> str:
         if rest != "off" and not re.fullmatch("[1-9][0-9]{0,2}", rest):

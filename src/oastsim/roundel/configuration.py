@@ -60,7 +60,9 @@ def _kind_problems(name: str, interface: Data, ports: frozenset[str], path: str)
     tagged = "parent-interface" in interface or "vlan-id" in interface
     if kind == VLAN:
         if name != f"{interface.get('parent-interface')}.{interface.get('vlan-id')}":
-            yield Wrong("an interface of one VLAN is called PARENT.VLAN after its parent-interface and vlan-id", path)
+            yield Wrong(
+                "an interface of one VLAN is called PARENT.VLAN after its parent-interface and vlan-id", path
+            )
     elif tagged:
         yield Wrong(f"parent-interface and vlan-id are for interfaces of the type {VLAN}", path)
     if name.startswith("loop") != (kind == LOOPBACK):
@@ -80,7 +82,10 @@ def facts_of(tree: Tree) -> Facts:
     ospf = next((data["ospf"] for (kind, _), data in protocols if kind == OSPF and "ospf" in data), None)
     bgp = next((data["bgp"] for (kind, _), data in protocols if kind == BGP and "bgp" in data), None)
     in_ospf = dict(ospf_interfaces(ospf)) if ospf is not None else {}
-    interfaces = {name: _interface(name, data, in_ospf.get(name)) for (name,), data in (tree.at("interfaces", "interface") or {}).items()}
+    interfaces = {
+        name: _interface(name, data, in_ospf.get(name))
+        for (name,), data in (tree.at("interfaces", "interface") or {}).items()
+    }
     instances = {
         name: data
         for (name,), data in (tree.at("network-instances", "network-instance") or {}).items()
@@ -125,8 +130,14 @@ def _static(data: Data) -> Iterator[StaticRoute]:
         for (prefix,), route in data.get("static-routes", {}).get(family, {}).get("route", {}).items():
             hop = route.get("next-hop", {})
             listed = hop.get("next-hop-list", {}).get("next-hop", {}).values()
-            hops = [hop["next-hop-address"]] if "next-hop-address" in hop else [one.get("next-hop-address") for one in listed]
-            yield StaticRoute(prefix, tuple(one for one in hops if one), 10, discards=hop.get("special-next-hop"))
+            hops = (
+                [hop["next-hop-address"]]
+                if "next-hop-address" in hop
+                else [one.get("next-hop-address") for one in listed]
+            )
+            yield StaticRoute(
+                prefix, tuple(one for one in hops if one), 10, discards=hop.get("special-next-hop")
+            )
 
 
 def _interface(name: str, data: Data, ospf: OspfInterface | None) -> Interface:
@@ -156,7 +167,11 @@ def filters_of(tree: Tree) -> Filters:
     points = (tree.at("acls", "attachment-points", "interface") or {}).items()
 
     def bound(way: str) -> dict[str, str]:
-        return {name: sets[0][0] for (name,), data in points if (sets := list(data.get(way, {}).get("acl-sets", {}).get("acl-set", {})))}
+        return {
+            name: sets[0][0]
+            for (name,), data in points
+            if (sets := list(data.get(way, {}).get("acl-sets", {}).get("acl-set", {})))
+        }
 
     return Filters(lists, bound("ingress"), bound("egress"))
 

@@ -31,7 +31,9 @@ class Pending(Waiting):
 class Device(TreeDevice):
     """One device."""
 
-    system = System("roundel", SCHEMA, ("system", "authentication", "user"), "password", facts_of, filters_of, problems)
+    system = System(
+        "roundel", SCHEMA, ("system", "authentication", "user"), "password", facts_of, filters_of, problems
+    )
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
         super().__init__(plan, folder, state)
@@ -120,8 +122,14 @@ class Device(TreeDevice):
         """RFC 6241, sections 8.3.4.1 and 8.4. Raises RpcError."""
         pending = self.pending
         if persist_id is not None and (pending is None or pending.persist != persist_id):
-            raise RpcError("invalid-value", "no commit of that persist-id waits", info=("bad-element", "persist-id"))
-        if pending is not None and persist_id is None and (pending.persist is not None or pending.owner is not by):
+            raise RpcError(
+                "invalid-value", "no commit of that persist-id waits", info=("bad-element", "persist-id")
+            )
+        if (
+            pending is not None
+            and persist_id is None
+            and (pending.persist is not None or pending.owner is not by)
+        ):
             raise RpcError("in-use", "a commit of another session waits to be confirmed", kind="protocol")
         before = self.running if pending is None else pending.before
         after = self.candidate.copy()
@@ -162,7 +170,11 @@ class Device(TreeDevice):
     def cancel(self, by: Service, persist_id: str | None) -> None:
         """RFC 6241, section 8.4.4.1. Raises RpcError."""
         pending = self.pending
-        if pending is None or pending.persist != persist_id or (persist_id is None and pending.owner is not by):
+        if (
+            pending is None
+            or pending.persist != persist_id
+            or (persist_id is None and pending.owner is not by)
+        ):
             raise RpcError("invalid-value", "no such commit waits", info=("bad-element", "persist-id"))
         self.back()
 

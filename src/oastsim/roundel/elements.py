@@ -33,7 +33,14 @@ PREFIXES = {
 class RpcError(Exception):
     """An error as RFC 6241, section 4.3 and appendix A have it."""
 
-    def __init__(self, tag: str, message: str, path: str = "", kind: str = "application", info: tuple[str, str] | None = None) -> None:
+    def __init__(
+        self,
+        tag: str,
+        message: str,
+        path: str = "",
+        kind: str = "application",
+        info: tuple[str, str] | None = None,
+    ) -> None:
         super().__init__(message)
         self.tag = tag
         self.message = message
@@ -51,7 +58,10 @@ def path_of(steps: list[Step]) -> str:
     made = ""
     for step in steps:
         prefix = PREFIXES[step.schema.module]
-        keys = "".join(f"[{prefix}:{name}={_quoted(value)}]" for name, value in zip(step.schema.keys, step.keys, strict=True))
+        keys = "".join(
+            f"[{prefix}:{name}={_quoted(value)}]"
+            for name, value in zip(step.schema.keys, step.keys, strict=True)
+        )
         made += f"/{prefix}:{step.schema.name}{keys}"
     return made
 
@@ -158,7 +168,11 @@ class _Editing:
             operation = child.get(f"{{{BASE}}}operation", inherited)
             if operation not in (*OPERATIONS, "none"):
                 raise RpcError(
-                    "bad-attribute", f"there is no operation {operation}", path_of(at), "protocol", ("bad-attribute", "operation")
+                    "bad-attribute",
+                    f"there is no operation {operation}",
+                    path_of(at),
+                    "protocol",
+                    ("bad-attribute", "operation"),
                 )
             getattr(self, f"_{node.kind.replace('-', '_')}")(node, data, child, operation, at)
 
@@ -166,9 +180,16 @@ class _Editing:
         name, module = etree.QName(element).localname, MODULES.get(etree.QName(element).namespace or "")
         node = schema.below.get(name)
         if module is None:
-            raise RpcError("unknown-namespace", f"{name} is in no namespace that is known", path_of(at), info=("bad-element", name))
+            raise RpcError(
+                "unknown-namespace",
+                f"{name} is in no namespace that is known",
+                path_of(at),
+                info=("bad-element", name),
+            )
         if node is None or node.module != module:
-            raise RpcError("unknown-element", f"{name} is not known here", path_of(at), info=("bad-element", name))
+            raise RpcError(
+                "unknown-element", f"{name} is not known here", path_of(at), info=("bad-element", name)
+            )
         return node
 
     def _value(self, node: Schema, element: Element, at: list[Step]) -> str:
@@ -184,7 +205,9 @@ class _Editing:
         try:
             return node.check(written) if node.check is not None else written
         except ValueError as wrong:
-            raise RpcError("invalid-value", f'"{element.text}" for {node.name}: {wrong}', path_of([*at, Step(node)])) from None
+            raise RpcError(
+                "invalid-value", f'"{element.text}" for {node.name}: {wrong}', path_of([*at, Step(node)])
+            ) from None
 
     def _needed(self, operation: str, present: bool, at: list[Step]) -> bool:
         """Whether there is something to do about what is to be made or taken away. Raises RpcError."""
@@ -273,7 +296,13 @@ class _Editing:
             self._within(node, entries.setdefault(keys, {}), element, operation, here)
             if node.by_user:
                 other = element.get(f"{{{YANG}}}key")
-                order = self._placed(list(entries), keys, element, None if other is None else self._named(node, other, element), here)
+                order = self._placed(
+                    list(entries),
+                    keys,
+                    element,
+                    None if other is None else self._named(node, other, element),
+                    here,
+                )
                 data[node.name] = {key: entries[key] for key in order}
         finally:
             if not data.get(node.name):
@@ -284,19 +313,25 @@ class _Editing:
         for name in node.keys:
             key = element.find(f"{{{NAMESPACES[node.module]}}}{name}")
             if key is None:
-                raise RpcError("missing-element", f"{node.name} lacks its key", path_of(at), info=("bad-element", name))
+                raise RpcError(
+                    "missing-element", f"{node.name} lacks its key", path_of(at), info=("bad-element", name)
+                )
             found.append(self._value(node.below[name], key, at))
         return tuple(found)
 
     def _named(self, node: Schema, predicates: str, element: Element) -> Keys:
         """The keys in `[p:name='value']`, each prefix as the element declares it (RFC 7950, section 7.8.6)."""
         given: dict[str, str] = {}
-        for match in re.finditer(r"\[\s*(?:([\w.-]+):)?([\w.-]+)\s*=\s*(?:'([^']*)'|\"([^\"]*)\")\s*\]", predicates):
+        for match in re.finditer(
+            r"\[\s*(?:([\w.-]+):)?([\w.-]+)\s*=\s*(?:'([^']*)'|\"([^\"]*)\")\s*\]", predicates
+        ):
             if match[1] is None or element.nsmap.get(match[1]) == NAMESPACES[node.module]:
                 given[match[2]] = match[3] if match[3] is not None else match[4]
         return tuple(given.get(name, "") for name in node.keys)
 
-    def _placed(self, present: list[Any], mine: Any, element: Element, other: Any, at: list[Step]) -> list[Any]:
+    def _placed(
+        self, present: list[Any], mine: Any, element: Element, other: Any, at: list[Step]
+    ) -> list[Any]:
         """The order with what was made or named at its place."""
         where = element.get(f"{{{YANG}}}insert")
         if where is None:
@@ -304,7 +339,12 @@ class _Editing:
         order = [one for one in present if one != mine]
         if where in ("before", "after"):
             if other not in order:
-                raise RpcError("bad-attribute", "there is nothing of that name to stand beside", path_of(at), info=("bad-attribute", where))
+                raise RpcError(
+                    "bad-attribute",
+                    "there is nothing of that name to stand beside",
+                    path_of(at),
+                    info=("bad-attribute", where),
+                )
             order.insert(order.index(other) + (where == "after"), mine)
         else:
             order.insert(0 if where == "first" else len(order), mine)
@@ -316,12 +356,19 @@ class _Editing:
 
 def filtered(elements: list[Element], wanted: Element) -> list[Element]:
     """What a subtree filter selects (RFC 6241, section 6)."""
-    return [found for element in elements if (found := _selected(element, [one for one in wanted if _names(one, element)])) is not None]
+    return [
+        found
+        for element in elements
+        if (found := _selected(element, [one for one in wanted if _names(one, element)])) is not None
+    ]
 
 
 def _names(wanted: Element, element: Element) -> bool:
     namespace = etree.QName(wanted).namespace
-    return bool(etree.QName(wanted).localname == etree.QName(element).localname and namespace in (None, etree.QName(element).namespace))
+    return bool(
+        etree.QName(wanted).localname == etree.QName(element).localname
+        and namespace in (None, etree.QName(element).namespace)
+    )
 
 
 def _selected(element: Element, filters: list[Element]) -> Element | None:
@@ -331,7 +378,10 @@ def _selected(element: Element, filters: list[Element]) -> Element | None:
     kept: Element | None = None
     for one in filters:
         match = [inner for inner in one if len(inner) == 0 and (inner.text or "").strip()]
-        if not all(any(_names(inner, child) and (child.text or "") == inner.text.strip() for child in element) for inner in match):
+        if not all(
+            any(_names(inner, child) and (child.text or "") == inner.text.strip() for child in element)
+            for inner in match
+        ):
             continue
         more = [inner for inner in one if inner not in match]
         if not more:

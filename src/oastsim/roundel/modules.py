@@ -63,7 +63,9 @@ def text_of(name: str, revision: str | None) -> str | None:
     """The text of a module or submodule; None when the device does not know it."""
     path = _files().get(name)
     text = path.read_text(encoding="utf-8") if path is not None else None
-    return None if text is None or (revision and f"revision {revision}" not in text.replace('"', "")) else text
+    return (
+        None if text is None or (revision and f"revision {revision}" not in text.replace('"', "")) else text
+    )
 
 
 @cache

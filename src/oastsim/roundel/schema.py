@@ -41,7 +41,9 @@ def node(kind: Kind, name: str, *below: Schema, **more: object) -> Schema:
     return replace(Schema(name, kind, {one.name: one for one in below}), **more)  # type: ignore[arg-type]
 
 
-def box(name: str, *below: Schema, presence: bool = False, case: str | None = None, choice: str | None = None) -> Schema:
+def box(
+    name: str, *below: Schema, presence: bool = False, case: str | None = None, choice: str | None = None
+) -> Schema:
     return node("container", name, *below, presence=presence, case=case, choice=choice)
 
 
@@ -49,7 +51,9 @@ def rows(name: str, keys: str, *below: Schema, by_user: bool = False) -> Schema:
     return node("list", name, *below, keys=tuple(keys.split()), by_user=by_user)
 
 
-def leaf(name: str, check: Check, default: str | None = None, *, needed: bool = False, **more: object) -> Schema:
+def leaf(
+    name: str, check: Check, default: str | None = None, *, needed: bool = False, **more: object
+) -> Schema:
     return node("leaf", name, check=check, default=default, least=int(needed), **more)
 
 
@@ -129,7 +133,12 @@ def _address(family: str, version: int) -> Schema:
             flag("enabled", "true"),
             flag("forwarding", "false"),
             number("mtu", 68, 65535) if version == 4 else number("mtu", 1280, 2**32 - 1),
-            rows("address", "ip", leaf("ip", check), number("prefix-length", 0, 32 if version == 4 else 128, needed=version == 6)),
+            rows(
+                "address",
+                "ip",
+                leaf("ip", check),
+                number("prefix-length", 0, 32 if version == 4 else 128, needed=version == 6),
+            ),
             presence=True,
         ),
     )
@@ -151,7 +160,10 @@ def _static(family: str, version: int) -> Schema:
                     "next-hop",
                     leaf("next-hop-address", hop, choice="next-hop", case="simple"),
                     leaf(
-                        "special-next-hop", v.exactly("blackhole", "unreachable", "prohibit", "receive"), choice="next-hop", case="special"
+                        "special-next-hop",
+                        v.exactly("blackhole", "unreachable", "prohibit", "receive"),
+                        choice="next-hop",
+                        case="special",
                     ),
                     box(
                         "next-hop-list",
@@ -188,7 +200,9 @@ def _l3(family: str, version: int) -> Schema:
 
 
 def _attached(way: str) -> Schema:
-    return box(way, box("acl-sets", rows("acl-set", "name", leaf("name", sized(1, 64), refers=_ACL), by_user=True)))
+    return box(
+        way, box("acl-sets", rows("acl-set", "name", leaf("name", sized(1, 64), refers=_ACL), by_user=True))
+    )
 
 
 _ACES = rows(
@@ -205,7 +219,11 @@ _ACES = rows(
     ),
     box(
         "actions",
-        identity("forwarding", *(f"ietf-access-control-list:{one}" for one in ("accept", "drop", "reject")), needed=True),
+        identity(
+            "forwarding",
+            *(f"ietf-access-control-list:{one}" for one in ("accept", "drop", "reject")),
+            needed=True,
+        ),
         identity(
             "logging",
             "ietf-access-control-list:log-none",
@@ -272,11 +290,20 @@ SCHEMA = box(
                 "name",
                 leaf("name", sized(1, 64)),
                 leaf("description", text),
-                identity("type", "roundel-if-type:ethernet", "roundel-if-type:loopback", "roundel-if-type:vlan", needed=True),
+                identity(
+                    "type",
+                    "roundel-if-type:ethernet",
+                    "roundel-if-type:loopback",
+                    "roundel-if-type:vlan",
+                    needed=True,
+                ),
                 flag("enabled", "true"),
                 _address("ipv4", 4),
                 _address("ipv6", 6),
-                of("ietf-network-instance", leaf("bind-ni-name", text, refers="/network-instances/network-instance")),
+                of(
+                    "ietf-network-instance",
+                    leaf("bind-ni-name", text, refers="/network-instances/network-instance"),
+                ),
                 of("roundel-vlan", leaf("parent-interface", text, refers=_INTERFACE)),
                 of("roundel-vlan", number("vlan-id", 1, 4094)),
             ),
@@ -306,7 +333,13 @@ SCHEMA = box(
             box(
                 "dns-resolver",
                 several("search", v.domain, by_user=True),
-                rows("server", "name", leaf("name", text), box("udp-and-tcp", leaf("address", v.address, needed=True)), by_user=True),
+                rows(
+                    "server",
+                    "name",
+                    leaf("name", text),
+                    box("udp-and-tcp", leaf("address", v.address, needed=True)),
+                    by_user=True,
+                ),
                 box("options", number("timeout", 1, 255, "5"), number("attempts", 1, 255, "2")),
             ),
             box(
@@ -360,7 +393,13 @@ SCHEMA = box(
             rows("acl", "name", leaf("name", sized(1, 64)), box("aces", _ACES)),
             box(
                 "attachment-points",
-                rows("interface", "interface-id", leaf("interface-id", text, refers=_INTERFACE), _attached("ingress"), _attached("egress")),
+                rows(
+                    "interface",
+                    "interface-id",
+                    leaf("interface-id", text, refers=_INTERFACE),
+                    _attached("ingress"),
+                    _attached("egress"),
+                ),
             ),
         ),
     ),

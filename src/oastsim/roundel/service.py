@@ -121,7 +121,12 @@ class Service:
 
     def _answers(self, rpc: Element) -> list[Element]:
         if rpc.tag != base("rpc") or "message-id" not in rpc.attrib:
-            raise RpcError("missing-attribute", "a request has a message-id", kind="rpc", info=("bad-attribute", "message-id"))
+            raise RpcError(
+                "missing-attribute",
+                "a request has a message-id",
+                kind="rpc",
+                info=("bad-attribute", "message-id"),
+            )
         operations = [child for child in rpc if isinstance(child.tag, str)]
         if len(operations) != 1:
             raise RpcError("operation-failed", "a request has one operation", kind="rpc")
@@ -134,7 +139,9 @@ class Service:
         run = OPERATIONS.get(operation.tag)
         if run is None:
             name = etree.QName(operation).localname
-            raise RpcError("operation-not-supported", f"{name} is not known", kind="protocol", info=("bad-element", name))
+            raise RpcError(
+                "operation-not-supported", f"{name} is not known", kind="protocol", info=("bad-element", name)
+            )
         found = run(self, operation)
         return [etree.Element(base("ok"))] if found is None else found
 
@@ -143,16 +150,27 @@ class Service:
         return [_data(state.with_state(self.device, printed(self.device.running, tops), tops), operation)]
 
     def get_config(self, operation: Element) -> list[Element]:
-        return [_data(printed(self.device.datastore(_datastore(operation, "source")), _tops(operation)), operation)]
+        return [
+            _data(
+                printed(self.device.datastore(_datastore(operation, "source")), _tops(operation)), operation
+            )
+        ]
 
     def edit_config(self, operation: Element) -> None:
         target = _datastore(operation, "target")
         self._need_free(target)
         if target == "startup" or (target == "running" and "writable-running" not in self._offered):
-            raise RpcError("operation-not-supported", f"{target} cannot be edited", kind="protocol", info=("bad-element", target))
+            raise RpcError(
+                "operation-not-supported",
+                f"{target} cannot be edited",
+                kind="protocol",
+                info=("bad-element", target),
+            )
         config = operation.find(base("config"))
         if config is None:
-            raise RpcError("missing-element", "there is no config", kind="protocol", info=("bad-element", "config"))
+            raise RpcError(
+                "missing-element", "there is no config", kind="protocol", info=("bad-element", "config")
+            )
         # All of it or nothing: an edit is made on a copy.
         tree = self.device.datastore(target).copy()
         edit(tree, config, _text(operation, "default-operation") or "merge")
@@ -171,7 +189,9 @@ class Service:
             self.device.receive_startup(tree)
             return
         if (source, target) != ("running", "startup") or "startup" not in self._offered:
-            raise RpcError("operation-not-supported", f"{source} cannot be copied to {target}", kind="protocol")
+            raise RpcError(
+                "operation-not-supported", f"{source} cannot be copied to {target}", kind="protocol"
+            )
         self.device.save()
 
     def lock(self, operation: Element) -> None:
@@ -180,13 +200,28 @@ class Service:
         self.device.datastore(target)
         holder = self.device.locks.get(target)
         if holder is not None:
-            raise RpcError("lock-denied", f"{holder.user} has the lock", kind="protocol", info=("session-id", str(holder.number)))
+            raise RpcError(
+                "lock-denied",
+                f"{holder.user} has the lock",
+                kind="protocol",
+                info=("session-id", str(holder.number)),
+            )
         if target == "candidate" and self.device.candidate != self.device.running:
-            raise RpcError("lock-denied", "the candidate holds changes that are not committed", kind="protocol", info=("session-id", "0"))
+            raise RpcError(
+                "lock-denied",
+                "the candidate holds changes that are not committed",
+                kind="protocol",
+                info=("session-id", "0"),
+            )
         pending = self.device.pending
         if target == "running" and pending is not None and pending.owner is not self:
             number = pending.owner.number if pending.owner is not None and not pending.owner.closed else 0
-            raise RpcError("lock-denied", "a commit waits to be confirmed", kind="protocol", info=("session-id", str(number)))
+            raise RpcError(
+                "lock-denied",
+                "a commit waits to be confirmed",
+                kind="protocol",
+                info=("session-id", str(number)),
+            )
         self.device.locks[target] = self
 
     def unlock(self, operation: Element) -> None:
@@ -201,7 +236,9 @@ class Service:
         holder = self.device.locks.get(target)
         if holder not in (None, self):
             number = str(holder.number) if holder is not None else "0"
-            raise RpcError("in-use", f"another session has locked {target}", kind="protocol", info=("session-id", number))
+            raise RpcError(
+                "in-use", f"another session has locked {target}", kind="protocol", info=("session-id", number)
+            )
 
     def commit(self, operation: Element) -> None:
         if "candidate" not in self._offered:
@@ -211,7 +248,12 @@ class Service:
         confirmed = operation.find(base("confirmed")) is not None
         persist, persist_id = _text(operation, "persist"), _text(operation, "persist-id")
         if (confirmed or persist or persist_id) and "confirmed-commit" not in self._offered:
-            raise RpcError("unknown-element", "confirmed is not known", kind="protocol", info=("bad-element", "confirmed"))
+            raise RpcError(
+                "unknown-element",
+                "confirmed is not known",
+                kind="protocol",
+                info=("bad-element", "confirmed"),
+            )
         seconds = _seconds(_text(operation, "confirm-timeout") or "600") if confirmed else None
         self.device.commit(self, seconds, persist if confirmed else None, persist_id)
 
@@ -233,7 +275,12 @@ class Service:
         number = _text(operation, "session-id")
         other = next((one for one in self.device.services if str(one.number) == number), None)
         if other is None or other is self:
-            raise RpcError("invalid-value", f"there is no other session {number}", kind="protocol", info=("bad-element", "session-id"))
+            raise RpcError(
+                "invalid-value",
+                f"there is no other session {number}",
+                kind="protocol",
+                info=("bad-element", "session-id"),
+            )
         other.end()
 
     def get_schema(self, operation: Element) -> list[Element]:
@@ -256,7 +303,9 @@ class Service:
         words = operation.findtext(f"{{{namespace}}}destination") or ""
         source = operation.findtext(f"{{{namespace}}}source")
         try:
-            lines = list(probe(self.device.state, self.device.name, f"{words} from {source}" if source else words))
+            lines = list(
+                probe(self.device.state, self.device.name, f"{words} from {source}" if source else words)
+            )
         except ValueError as wrong:
             raise RpcError("invalid-value", str(wrong)) from None
         made = []
@@ -281,7 +330,12 @@ def _text(operation: Element, name: str) -> str | None:
 
 def _seconds(text: str) -> float:
     if not re.fullmatch("[1-9][0-9]{0,5}", text) or int(text) > LONGEST_TIMER_S:
-        raise RpcError("invalid-value", f'"{text}" is no number of seconds', kind="protocol", info=("bad-element", "confirm-timeout"))
+        raise RpcError(
+            "invalid-value",
+            f'"{text}" is no number of seconds',
+            kind="protocol",
+            info=("bad-element", "confirm-timeout"),
+        )
     return float(text)
 
 
@@ -303,7 +357,11 @@ def _error(wrong: RpcError) -> Element:
     for name, text in (("error-type", wrong.kind), ("error-tag", wrong.tag), ("error-severity", "error")):
         etree.SubElement(error, base(name)).text = text
     if wrong.path:
-        prefixes = {prefix: NAMESPACES[module] for module, prefix in state.PREFIXES.items() if f"{prefix}:" in wrong.path}
+        prefixes = {
+            prefix: NAMESPACES[module]
+            for module, prefix in state.PREFIXES.items()
+            if f"{prefix}:" in wrong.path
+        }
         etree.SubElement(error, base("error-path"), nsmap=prefixes).text = wrong.path
     message = etree.SubElement(error, base("error-message"))
     message.set("{http://www.w3.org/XML/1998/namespace}lang", "en")

@@ -56,7 +56,12 @@ def _interfaces(device: Device, interfaces: Element) -> None:
     state, name = device.state, device.name
     for element in interfaces:
         own = element.findtext(_tag("ietf-interfaces", "name")) or ""
-        _put(element, "ietf-interfaces", "admin-status", "up" if state.facts(name).interfaces[own].enabled else "down")
+        _put(
+            element,
+            "ietf-interfaces",
+            "admin-status",
+            "up" if state.facts(name).interfaces[own].enabled else "down",
+        )
         _put(element, "ietf-interfaces", "oper-status", "up" if state.oper_up(name, own) else "down")
         figures = hardware.port(device, state.facts(name).interfaces[own])
         if figures.speed is not None:
@@ -110,7 +115,11 @@ def _routing(device: Device, routing: Element) -> None:
 def _lldp(device: Device, lldp: Element) -> None:
     for neighbor in lldp_neighbors(device.state, device.name):
         entry = _put(lldp, "roundel-lldp", "neighbor")
-        for leaf, text in (("interface", neighbor.interface), ("system-name", neighbor.system_name), ("port-id", neighbor.port_id)):
+        for leaf, text in (
+            ("interface", neighbor.interface),
+            ("system-name", neighbor.system_name),
+            ("port-id", neighbor.port_id),
+        ):
             _put(entry, "roundel-lldp", leaf, text)
 
 
@@ -181,7 +190,9 @@ def _identity(element: Element, name: str, module: str, identity: str) -> Elemen
     outer.remove(element)
     if module == "ietf-routing":
         return _put(outer, module, name, identity)
-    made = etree.SubElement(outer, _tag("ietf-routing", name), nsmap={None: NAMESPACES["ietf-routing"], "x": NAMESPACES[module]})
+    made = etree.SubElement(
+        outer, _tag("ietf-routing", name), nsmap={None: NAMESPACES["ietf-routing"], "x": NAMESPACES[module]}
+    )
     made.text = f"x:{identity}"
     return made
 

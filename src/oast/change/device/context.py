@@ -10,8 +10,8 @@ from typing import Protocol
 from oast.change.record.journal import DeviceJournal
 from oast.change.record.pre_backup import Backup
 from oast.change.state import Cause, RollbackReason
-from oast.config.indented import IndentedSyntax
-from oast.connect.route import Route
+from oast.config.indented_syntax import IndentedSyntax
+from oast.connect.management_path import SessionAddresses
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import DeviceError
@@ -33,14 +33,16 @@ class ManagementAddress(Enum):
 class SessionFactory(Protocol):
     """Opens sessions to the transaction's device."""
 
-    async def __call__(self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False) -> Session:
+    async def __call__(
+        self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False
+    ) -> Session:
         """A new session; `proving`, as every later one will log in. Raises DeviceError."""
 
     @property
     def has_alternate(self) -> bool:
         """Whether the inventory names an alternate management address."""
 
-    def alternate_route(self, session: Session, interface: str | None = None) -> Route:
+    def alternate_route(self, session: Session, interface: str | None = None) -> SessionAddresses:
         """How Oast reaches the device over a `session` at the alternate address; `interface` is the one that a reading shows with it."""
 
 

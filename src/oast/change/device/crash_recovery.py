@@ -12,8 +12,8 @@ from oast.change.plan.diff import PartialRunningConfig, RunningConfig, compariso
 from oast.change.plan.stored_plan import StoredDevicePlan
 from oast.change.record.journal_reader import KEEP, OpenDevice
 from oast.change.state import PREVIOUS_STARTUP, Cause, Phase, rollback_method_of
-from oast.config.difference import applied
-from oast.config.remembered import by_fingerprint, known_again
+from oast.config.edits import apply_edits
+from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
 from oast.config.tree import Node, canonical
 from oast.connect.session import Session
 from oast.intent.intent import Intent
@@ -38,7 +38,9 @@ class RecoveredTransaction(DeviceTransaction):
 
     def __init__(self, remains: RecoveryState, intent: Intent, means: TransactionContext) -> None:
         listed = remains.listed or PartialRunningConfig(remains.planned.before)
-        rollback_method = PREVIOUS_STARTUP if remains.manner.into_startup else rollback_method_of(intent.platform)
+        rollback_method = (
+            PREVIOUS_STARTUP if remains.manner.into_startup else rollback_method_of(intent.platform)
+        )
         super().__init__(comparison_from_record(intent, listed, remains.manner, rollback_method), (), means)
         left = remains.left
         self._remains = remains
@@ -61,13 +63,13 @@ class RecoveredTransaction(DeviceTransaction):
         planned, listed = self._remains.planned, self._remains.listed
         if listed is not None:
             await listed.load()
-        secrets = by_fingerprint((running,) if listed is None else (running, listed.tree))
-        intent = replace(self.comparison.intent, tree=known_again(planned.intended, secrets))
+        secrets = secrets_by_fingerprint((running,) if listed is None else (running, listed.tree))
+        intent = replace(self.comparison.intent, tree=restore_secrets(planned.intended, secrets))
         rollback_method = self.comparison.rollback_method
         if not self._remains.manner.into_startup:
             rollback_method = rollback_method_of(intent.platform, session.capabilities)
-        listed = listed or PartialRunningConfig(known_again(planned.before, secrets))
+        listed = listed or PartialRunningConfig(restore_secrets(planned.before, secrets))
         self.comparison = comparison_from_record(intent, listed, self._remains.manner, rollback_method)
         if self._remains.listed is not None:
-            self._expected = canonical(applied(self.comparison.edits, listed.tree))
+            self._expected = canonical(apply_edits(self.comparison.edits, listed.tree))
         return running

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from itertools import chain
 from typing import Any
 
-from oast.platforms.catalogue import READINGS
+from oast.platforms.reading_schema import READINGS
 from oast.readings.other_values import OtherValues, other_values
 from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, plain
+from oast.readings.values import Value, to_json
 
 FORMAT = "oast.readings/1"
 
@@ -33,7 +33,11 @@ class PrePostState:
 
     def document(self) -> dict[str, Any]:
         """As plain data. `after` has the readings that came out different in more than their counters, and `same` the others."""
-        different = {name: rows for name, rows in self.after.items() if _still(name, rows) != _still(name, self.before.get(name, ()))}
+        different = {
+            name: rows
+            for name, rows in self.after.items()
+            if _still(name, rows) != _still(name, self.before.get(name, ()))
+        }
         return {
             "checked": self.checked,
             "before": {name: self._table(rows) for name, rows in self.before.items()},
@@ -43,7 +47,7 @@ class PrePostState:
 
     def _table(self, rows: Sequence[Record]) -> dict[str, Any]:
         fields = list(rows[0]) if rows else []
-        cells = [[plain(row.get(field)) for field in fields] for row in rows]
+        cells = [[to_json(row.get(field)) for field in fields] for row in rows]
         # A secret in it is rare, and looking for one in every cell would take longer than everything else.
         every = "\n".join(str(cell) for row in cells for cell in row)
         if self.hide(every) != every:
@@ -53,7 +57,11 @@ class PrePostState:
 
 def state_document(run: str, pre_post_state: Mapping[str, PrePostState]) -> dict[str, Any]:
     """All devices of a run: `oast.readings/1`."""
-    return {"format": FORMAT, "run": run, "devices": {name: one.document() for name, one in sorted(pre_post_state.items())}}
+    return {
+        "format": FORMAT,
+        "run": run,
+        "devices": {name: one.document() for name, one in sorted(pre_post_state.items())},
+    }
 
 
 def state_diff(device: Mapping[str, Any]) -> list[tuple[str, str, Sequence[Any]]]:
@@ -70,7 +78,11 @@ def state_diff(device: Mapping[str, Any]) -> list[tuple[str, str, Sequence[Any]]
 def _counting(reading: str) -> frozenset[str]:
     """The fields of a reading that grow by themselves."""
     known = READINGS.get(reading)
-    return frozenset(name for name, field in known.fields.items() if field.counts) if known is not None else frozenset()
+    return (
+        frozenset(name for name, field in known.fields.items() if field.counts)
+        if known is not None
+        else frozenset()
+    )
 
 
 def _still(reading: str, rows: Sequence[Record]) -> list[dict[str, Value]]:
@@ -79,5 +91,7 @@ def _still(reading: str, rows: Sequence[Record]) -> list[dict[str, Value]]:
     return [{name: value for name, value in row.items() if name not in counting} for row in rows]
 
 
-def _without(counting: frozenset[str], fields: Sequence[str], rows: Sequence[Sequence[Any]]) -> list[list[Any]]:
+def _without(
+    counting: frozenset[str], fields: Sequence[str], rows: Sequence[Sequence[Any]]
+) -> list[list[Any]]:
     return [[cell for name, cell in zip(fields, row, strict=False) if name not in counting] for row in rows]

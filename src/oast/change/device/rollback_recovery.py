@@ -10,7 +10,7 @@ from oast.change.methods import DeliveryMethod
 from oast.change.plan.diff import edits_between
 from oast.change.record.journal_reader import REVERT
 from oast.change.state import Cause, Outcome, Phase, RollbackReason, State
-from oast.config.difference import Edit, difference
+from oast.config.edits import Edit, difference
 from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.errors import (
@@ -18,7 +18,7 @@ from oast.errors import (
     ConnectionFailed,
     DeviceError,
     DeviceRefused,
-    FaultWithDevice,
+    InternalDeviceError,
     ProtocolError,
     RollbackLeftover,
     RollbackPending,
@@ -41,8 +41,12 @@ class RollbackRecovery(TransactionState):
         await self._context.journal.step("saving")
         try:
             now = await self._read_again(session)
-            if (self._concurrent_edits or self._expected is None) and edits_between(self.comparison.intent, now, self.comparison.manner):
-                raise ProtocolError("it lists something else than it was given, and ran when it was confirmed")
+            if (self._concurrent_edits or self._expected is None) and edits_between(
+                self.comparison.intent, now, self.comparison.manner
+            ):
+                raise ProtocolError(
+                    "it lists something else than it was given, and ran when it was confirmed"
+                )
             if self._concurrent_edits:
                 await self._end_unsaved_after_edits()
                 return
@@ -57,11 +61,21 @@ class RollbackRecovery(TransactionState):
         reason = f"it runs the change, and it was not saved, as somebody changed something else meanwhile: {self._concurrent_edits_text}"
         if self.comparison.manner.into_startup:
             reason = f"it starts with the change, and with what somebody else has saved meanwhile: {self._concurrent_edits_text}"
-        await self._end(State.DELIVERED, Cause.FAILED, reason, "the next push shows what is not saved, and saves it when you agree")
+        await self._end(
+            State.DELIVERED,
+            Cause.FAILED,
+            reason,
+            "the next push shows what is not saved, and saves it when you agree",
+        )
 
     async def _end_unsaved(self, cause: Cause, error: DeviceError) -> None:
         reason = f"it runs the change, but startup may not be saved: {error.message}"
-        await self._end(State.DELIVERED, cause, reason, "look at it, and save it on the device: it might start with the old configuration")
+        await self._end(
+            State.DELIVERED,
+            cause,
+            reason,
+            "look at it, and save it on the device: it might start with the old configuration",
+        )
 
     async def leave(self) -> None:
         """Whoever runs this does not wait any longer: the device is left to its own rollback, and that is said."""
@@ -76,7 +90,9 @@ class RollbackRecovery(TransactionState):
         if self.outcome is not None:
             return self.outcome
         if self.phase is Phase.UNTOUCHED:
-            return self._outcome(State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it")
+            return self._outcome(
+                State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it"
+            )
         rollback_method = self.comparison.rollback_method
         until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.rollback_due_s))
         if self.comparison.manner.into_startup:
@@ -84,14 +100,14 @@ class RollbackRecovery(TransactionState):
         elif self.phase is Phase.CONFIRMED:
             reason = "interrupted when it was confirmed and not yet saved: it runs the change, and may start with the old configuration"
         elif self.phase is Phase.CONFIRMING:
-            reason = (
-                f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by {rollback_method.name}, or it stays"
-            )
+            reason = f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by {rollback_method.name}, or it stays"
         elif rollback_method.is_autonomous:
             reason = f"interrupted, and left to {rollback_method.name}: by {until:%H:%M:%S} it has gone back"
         else:
             reason = "interrupted, and it has no way back of its own: it may run a part of the change"
-        return self._outcome(State.UNKNOWN, Cause.INTERRUPTED, reason, "then find out with: oast change resume")
+        return self._outcome(
+            State.UNKNOWN, Cause.INTERRUPTED, reason, "then find out with: oast change resume"
+        )
 
     async def _refused(self, refused: DeviceRefused) -> None:
         """The device refused a line: take back at once what went before it, on the same session."""
@@ -146,9 +162,7 @@ class RollbackRecovery(TransactionState):
                 return state
         foreign = self._foreign_edits()
         if foreign:
-            self._unknown_reason = (
-                f"these parts have changed since the change was applied ({edits_text(foreign)}), so Oast did not roll them back"
-            )
+            self._unknown_reason = f"these parts have changed since the change was applied ({edits_text(foreign)}), so Oast did not roll them back"
             return State.UNKNOWN
         self._transcript.note("the device did not roll back: sending inverse edits")
         await self._context.journal.step("rolling back with inverse edits", first=True)
@@ -182,7 +196,11 @@ class RollbackRecovery(TransactionState):
         if self.phase is Phase.UNTOUCHED:
             await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint, why=lost.why)
             return
-        if self.rollback_due_s > 0 and self._armed_at is not None and self.comparison.rollback_method.is_autonomous:
+        if (
+            self.rollback_due_s > 0
+            and self._armed_at is not None
+            and self.comparison.rollback_method.is_autonomous
+        ):
             self.say_waiting(f"rollback timer of {self.name}", self.rollback_due_s)
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
         if self.phase < Phase.CONFIRMING:
@@ -200,9 +218,11 @@ class RollbackRecovery(TransactionState):
                 last = error.message
             except DeviceError as error:
                 last = error.message
-            except Exception as error:  # whatever is wrong here, the device is asked until it must have gone back
+            except (
+                Exception
+            ) as error:  # whatever is wrong here, the device is asked until it must have gone back
                 self._transcript.fault(error)
-                last = FaultWithDevice(error).message
+                last = InternalDeviceError(error).message
             else:
                 await self._finish_recovery(state, lost, is_autonomous=is_autonomous)
                 return
@@ -213,7 +233,9 @@ class RollbackRecovery(TransactionState):
             await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
         reason = f"{lost.reason}; it cannot be reached to find out ({last})"
         self._state_was_read = False
-        await self._end(State.UNKNOWN, lost.cause, reason, self.comparison.rollback_method.unreachable_hint, why=lost.why)
+        await self._end(
+            State.UNKNOWN, lost.cause, reason, self.comparison.rollback_method.unreachable_hint, why=lost.why
+        )
 
     async def _finish_recovery(self, state: State, lost: LossOfContact, *, is_autonomous: bool) -> None:
         cause, reason = lost.cause, lost.reason
@@ -227,7 +249,11 @@ class RollbackRecovery(TransactionState):
         if state is State.REVERTED and is_autonomous and cause is Cause.FAILED:
             # Proved only where the change is about management access, and a new session was tried in vain while it was active.
             # A session that outlasts the cut goes on after the rollback, and then finds something else than the change.
-            is_possible = why in (RollbackReason.SESSION_LOST, RollbackReason.NOT_AS_GIVEN, RollbackReason.TOO_SLOW)
+            is_possible = why in (
+                RollbackReason.SESSION_LOST,
+                RollbackReason.NOT_AS_GIVEN,
+                RollbackReason.TOO_SLOW,
+            )
             if is_possible and self._unanswered and self.comparison.access_risks:
                 cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
                 reason = f"the change cut the path to the device ({reason}); {self.comparison.rollback_method.name} brought it back"
@@ -259,9 +285,13 @@ class RollbackRecovery(TransactionState):
         self._reached_in_time = self._reached_in_time or self.rollback_due_s > 0
         try:
             state = await self._state_now(session)
-            is_autonomous = rollback_method.is_autonomous and state is State.REVERTED and not self._reached_in_time
+            is_autonomous = (
+                rollback_method.is_autonomous and state is State.REVERTED and not self._reached_in_time
+            )
             if rollback_method.is_autonomous and state is State.REVERTED and self.rollback_due_s < 0:
-                await self._delivery_over(session).clean_up()  # What its timer has brought back needs no word of ours.
+                await self._delivery_over(
+                    session
+                ).clean_up()  # What its timer has brought back needs no word of ours.
             elif not is_autonomous and state is State.DELIVERED:
                 await self._retry_confirm(self._delivery_over(session))
                 state = await self._state_now(session)
@@ -282,7 +312,9 @@ class RollbackRecovery(TransactionState):
         except DeviceRefused as refused:
             # That it is not armed any more has to be proved: what would still go back is not delivered.
             if self.rollback_due_s >= 0 and await delivery.is_waiting() is not False:
-                raise ConnectionFailed(f"{refused.message}: only when its time is over it shows whether the change stays") from None
+                raise ConnectionFailed(
+                    f"{refused.message}: only when its time is over it shows whether the change stays"
+                ) from None
 
     async def _state_now(self, session: Session) -> State:
         """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""
@@ -294,11 +326,17 @@ class RollbackRecovery(TransactionState):
         intended = not edits_between(self.comparison.intent, running, self.comparison.manner)
         if intended and self.phase >= Phase.CONFIRMING:
             return State.DELIVERED
-        what = "starts with neither what it did" if self.comparison.manner.into_startup else "runs neither what it ran"
+        what = (
+            "starts with neither what it did"
+            if self.comparison.manner.into_startup
+            else "runs neither what it ran"
+        )
         self._unknown_reason = f"it now {what} before nor what was intended"
         if intended:
             verb = "starts with" if self.comparison.manner.into_startup else "runs"
-            self._unknown_reason = f"it still {verb} the change: it was not rolled back, or another session confirmed it"
+            self._unknown_reason = (
+                f"it still {verb} the change: it was not rolled back, or another session confirmed it"
+            )
         return State.UNKNOWN
 
 
@@ -308,4 +346,6 @@ def _leads_to(edit: Edit, before: Node) -> bool:
     if edit.operation == "remove" or there is None:
         return edit.operation == "remove" and there is None
     below = ((there.at(path), node) for path, node in edit.node.walk())
-    return there.statement == edit.node.statement and all(one is not None and one.statement == node.statement for one, node in below)
+    return there.statement == edit.node.statement and all(
+        one is not None and one.statement == node.statement for one, node in below
+    )

@@ -20,10 +20,16 @@ from oast.change.record.journal import DeviceJournal
 from oast.change.record.journal_reader import KEEP, REVERT, now_text
 from oast.change.rollout.stability_time import changes_only_descriptions, is_affected_by
 from oast.change.state import Cause, Phase, RollbackReason, State
-from oast.config.difference import difference
-from oast.config.indented import read_tree
+from oast.config.edits import difference
+from oast.config.indented_syntax import read_tree
 from oast.connect.session import Session
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceError, DeviceRefused, FaultWithDevice
+from oast.errors import (
+    AuthenticationFailed,
+    ConnectionFailed,
+    DeviceError,
+    DeviceRefused,
+    InternalDeviceError,
+)
 from oast.fleet.events import Stage, TimerEvent
 from oast.verify.checks import CheckResult, evaluate
 
@@ -53,9 +59,13 @@ class DeviceTransaction(RollbackRecovery):
     async def _prepare(self) -> None:
         running_text = await self._connected()
         compared = await self.comparison.listed.load()
-        if running_text != self.comparison.running_text and await read_tree(self._context.syntax, running_text) != compared:
+        if (
+            running_text != self.comparison.running_text
+            and await read_tree(self._context.syntax, running_text) != compared
+        ):
             raise DeviceChangedSinceDiff(
-                "the device has changed since it was compared: it was not touched", hint="look at the difference again"
+                "the device has changed since it was compared: it was not touched",
+                hint="look at the difference again",
             )
         self._say(Stage.BACKING_UP)
         # On the disk before anything is touched; a slow disk holds up this device alone.
@@ -93,7 +103,9 @@ class DeviceTransaction(RollbackRecovery):
             hint = "name an alternate management address in the inventory (alternate_address: ADDRESS), or make the change on its console"
             raise DeviceError(f"{what}; nothing was sent to it", hint=hint)
         try:
-            alternate = await self._context.opener(self._transcript, at=ManagementAddress.ALTERNATE, proving=True)
+            alternate = await self._context.opener(
+                self._transcript, at=ManagementAddress.ALTERNATE, proving=True
+            )
         except DeviceError as error:
             raise DeviceError(
                 f"{what}, and its alternate management address does not answer ({error.message}): it was not touched"
@@ -102,7 +114,9 @@ class DeviceTransaction(RollbackRecovery):
             await self._require_untouched(alternate, what)
         finally:
             await alternate.close()
-        self._transcript.note("the alternate management address answers, on an interface that the change does not touch")
+        self._transcript.note(
+            "the alternate management address answers, on an interface that the change does not touch"
+        )
 
     async def _require_untouched(self, alternate: Session, what: str) -> None:
         """Prove that the change cannot cut the session at the alternate management address. Raises DeviceError."""
@@ -110,16 +124,24 @@ class DeviceTransaction(RollbackRecovery):
         opener = self._context.opener
         route = opener.alternate_route(alternate)
         if not route.is_out_of_band and not management_interfaces(intent, running, route):
-            route = opener.alternate_route(alternate, await interface_by_reading(alternate, alternate.reached_at))
+            route = opener.alternate_route(
+                alternate, await interface_by_reading(alternate, alternate.reached_at)
+            )
             if route.interface is None:
                 message = f"{what}, and it is not known on which interface its alternate management address {alternate.reached_at} is"
                 raise DeviceError(
-                    f"{message}: it was not touched", hint="name it in the inventory: alternate_interface: NAME, or out-of-band"
+                    f"{message}: it was not touched",
+                    hint="name it in the inventory: alternate_interface: NAME, or out-of-band",
                 )
-        found = access_risks(intent.platform, management_interfaces(intent, running, route), self.comparison.edits, route)
+        found = access_risks(
+            intent.platform, management_interfaces(intent, running, route), self.comparison.edits, route
+        )
         if found:
             message = f"{what}, and it may cut the alternate management address as well: {found[0]}"
-            raise DeviceError(f"{message}; nothing was sent to it", hint="name an address on an interface that the change does not touch")
+            raise DeviceError(
+                f"{message}; nothing was sent to it",
+                hint="name an address on an interface that the change does not touch",
+            )
 
     async def load(self) -> None:
         """Bring the change into effect, and read it again."""
@@ -148,7 +170,9 @@ class DeviceTransaction(RollbackRecovery):
             if not await self._reached_after_move():
                 self.lost = LossOfContact(Cause.FAILED, error.message, error.hint)
         except DeviceError as error:
-            self.lost = LossOfContact(Cause.FAILED, error.message, error.hint, why=RollbackReason.NOT_AS_GIVEN)
+            self.lost = LossOfContact(
+                Cause.FAILED, error.message, error.hint, why=RollbackReason.NOT_AS_GIVEN
+            )
 
     @asynccontextmanager
     async def _probing(self) -> AsyncIterator[None]:
@@ -182,7 +206,13 @@ class DeviceTransaction(RollbackRecovery):
         Its rollback is armed meanwhile, and takes place if this fails.
         """
         move, delivery = self.comparison.move, self._delivery
-        if move is None or move.to is None or delivery is None or delivery.is_session_bound or not delivery.rollback_method.is_autonomous:
+        if (
+            move is None
+            or move.to is None
+            or delivery is None
+            or delivery.is_session_bound
+            or not delivery.rollback_method.is_autonomous
+        ):
             return False
         if self.phase < Phase.APPLYING:
             return False
@@ -214,7 +244,11 @@ class DeviceTransaction(RollbackRecovery):
         move = self.comparison.move
         if move is not None and move.is_alternate:
             return ManagementAddress.ALTERNATE
-        if move is None and self._reached_at and self._reached_at == self.comparison.intent.device.management.previous:
+        if (
+            move is None
+            and self._reached_at
+            and self._reached_at == self.comparison.intent.device.management.previous
+        ):
             return ManagementAddress.PREVIOUS
         return ManagementAddress.INVENTORY
 
@@ -233,9 +267,18 @@ class DeviceTransaction(RollbackRecovery):
     def may_extend(self, needed_s: float) -> bool:
         """Whether the device's timer has, or soon has, less than `needed_s` seconds left, and `extend_timer` would restart it."""
         delivery, armed_at = self._delivery, self._armed_at
-        if armed_at is None or delivery is None or not self._is_extendable or not self.is_open or self.phase is not Phase.APPLIED:
+        if (
+            armed_at is None
+            or delivery is None
+            or not self._is_extendable
+            or not self.is_open
+            or self.phase is not Phase.APPLIED
+        ):
             return False
-        if self.timer_left_s >= needed_s + self._lead_s or self._context.clock.now() - armed_at > LONGEST_EXTENSION * self.timer_s:
+        if (
+            self.timer_left_s >= needed_s + self._lead_s
+            or self._context.clock.now() - armed_at > LONGEST_EXTENSION * self.timer_s
+        ):
             return False
         return delivery.shows_pending or not self.comparison.access_risks
 
@@ -258,7 +301,9 @@ class DeviceTransaction(RollbackRecovery):
         timer_s = max(self.timer_s, needed_s + self._lead_s)
         self._rolled_back_by_s = max(self._rolled_back_by_s, began + timer_s)
         try:
-            await self._context.journal.step("extending the timer", first=True, armed=now_text(), timer_s=float(timer_s))
+            await self._context.journal.step(
+                "extending the timer", first=True, armed=now_text(), timer_s=float(timer_s)
+            )
             # One that does not answer is lost before its own timer makes the wave give up others.
             async with asyncio.timeout(self._lead_s / 2):
                 left_s = await delivery.extend(timer_s)
@@ -332,8 +377,8 @@ class DeviceTransaction(RollbackRecovery):
                 # What may have cut the path is kept only when a session that begins now comes in.
                 await self._log_in_again()
             self._say(Stage.CONFIRMING)
-            now_text = await self._read_again(self._open_session())
-            if self._concurrent_edits and edits_between(self.comparison.intent, now_text, self.comparison.manner):
+            now = await self._read_again(self._open_session())
+            if self._concurrent_edits and edits_between(self.comparison.intent, now, self.comparison.manner):
                 await self._end_with_conflict()
                 return
             await self._reached(Phase.CONFIRMING)
@@ -347,7 +392,9 @@ class DeviceTransaction(RollbackRecovery):
     async def _end_with_conflict(self) -> None:
         """What the change is about is not what it was when it was checked: it is not confirmed."""
         scope = self.comparison.intent.scope
-        if self.running is not None and not difference(scope.within(self.comparison.running), scope.within(self.running)):
+        if self.running is not None and not difference(
+            scope.within(self.comparison.running), scope.within(self.running)
+        ):
             # It runs the configuration from before the change, most likely because its own timer expired: no other cause is known.
             reason = f"it was rolled back before it could be confirmed: the run was slower than {self.comparison.rollback_method.name}"
             hint, why = "give more time with --revert-timer", RollbackReason.TOO_SLOW
@@ -388,12 +435,14 @@ class DeviceTransaction(RollbackRecovery):
     def fail_internally(self, error: Exception) -> None:
         """A fault of Oast in a step: the device is lost, to be recovered like one whose session is."""
         self._transcript.fault(error)
-        fault = FaultWithDevice(error)
+        fault = InternalDeviceError(error)
         if self.outcome is None and self.lost is None:
             self.lost = LossOfContact(Cause.FAILED, fault.message, fault.hint, why=RollbackReason.INTERNAL)
 
     async def roll_back_on_interrupt(self) -> None:
         """The run was interrupted: leave the device in a known state."""
         if self.outcome is None:
-            self.lost = self.lost or LossOfContact(Cause.INTERRUPTED, "interrupted", why=RollbackReason.INTERRUPTED)
+            self.lost = self.lost or LossOfContact(
+                Cause.INTERRUPTED, "interrupted", why=RollbackReason.INTERRUPTED
+            )
             await self.recover()

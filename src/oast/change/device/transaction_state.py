@@ -13,14 +13,14 @@ from oast.change.methods import ChangeRequest, DeliveryMethod, method_for
 from oast.change.plan.diff import Comparison
 from oast.change.rollout.stability_time import stable_for_s
 from oast.change.state import Cause, Outcome, Phase, RollbackReason, State
-from oast.config.difference import Edit, difference
-from oast.config.indented import read_tree
+from oast.config.edits import Edit, difference
+from oast.config.indented_syntax import read_tree
 from oast.config.tree import Node
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed
 from oast.fleet.events import DeviceEvent, Stage, WaitEvent
-from oast.readings.read import read
+from oast.readings.read import read_readings
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult
 
@@ -31,7 +31,13 @@ CLOSING_S = 10.0
 class TransactionState:
     """One device's delivery, without the steps of it."""
 
-    def __init__(self, comparison: Comparison, checks: Iterable[Check], means: TransactionContext, session: Session | None = None) -> None:
+    def __init__(
+        self,
+        comparison: Comparison,
+        checks: Iterable[Check],
+        means: TransactionContext,
+        session: Session | None = None,
+    ) -> None:
         """`session` is one that was left open by comparing."""
         self.comparison = comparison
         self.checks = tuple(checks)
@@ -119,7 +125,10 @@ class TransactionState:
 
     def _delivery_over(self, session: Session) -> DeliveryMethod:
         return method_for(
-            session, ChangeRequest(self.comparison, self._context.syntax, self._reached, self._sent, self._token, self._fell_back)
+            session,
+            ChangeRequest(
+                self.comparison, self._context.syntax, self._reached, self._sent, self._token, self._fell_back
+            ),
         )
 
     async def _reached(self, phase: Phase) -> None:
@@ -127,7 +136,9 @@ class TransactionState:
         and nothing of the change is in effect yet."""
         self.phase = max(self.phase, phase)
         before = phase in (Phase.STAGED, Phase.APPLYING, Phase.CONFIRMING)
-        await self._context.journal.step(phase.name.lower(), first=before, must=phase <= Phase.APPLYING, phase=int(self.phase))
+        await self._context.journal.step(
+            phase.name.lower(), first=before, must=phase <= Phase.APPLYING, phase=int(self.phase)
+        )
 
     async def _fell_back(self, phase: Phase) -> None:
         self.phase = phase
@@ -138,7 +149,9 @@ class TransactionState:
 
     async def _list(self, session: Session) -> str:
         """What is changed, as the device lists it: what it runs, or what it starts with."""
-        return await (session.read_startup() if self.comparison.manner.into_startup else session.read_running())
+        return await (
+            session.read_startup() if self.comparison.manner.into_startup else session.read_running()
+        )
 
     async def _read_running(self, session: Session) -> Node:
         text = await self._list(session)
@@ -150,7 +163,9 @@ class TransactionState:
         """What it runs now; what is not as it was when the change was in effect, somebody else has changed."""
         self.running = running = await self._read_running(session)
         if self._expected is not None:
-            self._concurrent_edits = () if running is self._expected else tuple(difference(self._expected, running))
+            self._concurrent_edits = (
+                () if running is self._expected else tuple(difference(self._expected, running))
+            )
         return running
 
     @property
@@ -160,7 +175,7 @@ class TransactionState:
 
     async def _read_state(self) -> Readings:
         names = sorted({check.reading for check in self.checks})
-        return await read(self._open_session(), self.comparison.intent.platform, names)
+        return await read_readings(self._open_session(), self.comparison.intent.platform, names)
 
     def _open_session(self) -> Session:
         if self._session is None:
@@ -229,7 +244,9 @@ class TransactionState:
         came_to, self.phase = self.phase, Phase.ENDED
         notes = [reason]
         if self._rolled_back_by_oast and state is State.REVERTED:
-            notes.append("the device accepted the rollback and did not do it, so Oast rolled it back with inverse edits")
+            notes.append(
+                "the device accepted the rollback and did not do it, so Oast rolled it back with inverse edits"
+            )
         if state is State.UNKNOWN and self._state_was_read:
             notes.append(self._unknown_reason)
         notes.append(self._leftover)

@@ -10,15 +10,15 @@ from typing import Protocol
 from oast.change.plan.diff import Comparison, inverse_edits
 from oast.change.state import Phase, RollbackMethod
 from oast.config.commands import commands
-from oast.config.difference import applied
-from oast.config.indented import IndentedSyntax, read_tree
-from oast.config.line import Line, filled
-from oast.config.order import NoSafeOrder, in_safe_order
-from oast.config.remembered import need_known
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.edits import apply_edits
+from oast.config.indented_syntax import IndentedSyntax, read_tree
+from oast.config.line import Line, format_line
+from oast.config.secret_fingerprints import require_known_secrets
 from oast.config.tree import Node
 from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceError, DeviceRefused, ProtocolError, RollbackLeftover
-from oast.platforms.definition import Shown
+from oast.platforms.definition import StatePattern
 from oast.records import Secret, Value
 
 
@@ -162,7 +162,7 @@ class CliDeliveryMethod:
         """A command of the way back, with the word for this delivery, and how long."""
         return command.format(token=self.work.token, **({} if timer_s is None else time_fields(timer_s)))
 
-    async def pending_confirm(self, shown: Shown | None) -> PendingConfirm | None:
+    async def pending_confirm(self, shown: StatePattern | None) -> PendingConfirm | None:
         """What the device shows that waits to be confirmed; None when nothing does, or it cannot show it."""
         match = await self.session.shown(shown) if shown is not None else None
         if match is None:
@@ -171,16 +171,20 @@ class CliDeliveryMethod:
         named = "token" in match.re.groupindex
         is_ours = said.get("token") == self.work.token if named else None
         left = said.get("left")
-        return PendingConfirm(said.get("owner"), said.get("token"), is_ours, float(left) if left and left.isdecimal() else None)
+        return PendingConfirm(
+            said.get("owner"), said.get("token"), is_ours, float(left) if left and left.isdecimal() else None
+        )
 
-    async def require_nothing_pending(self, shown: Shown | None, what: str) -> None:
+    async def require_nothing_pending(self, shown: StatePattern | None, what: str) -> None:
         """Whatever waits before this delivery has begun is somebody else's. Raises DeviceError."""
         pending_confirm = await self.pending_confirm(shown)
         if pending_confirm is not None:
             message = f"{what}{pending_confirm.owner_text}, and Oast did not begin it: it was not touched"
-            raise DeviceError(message, hint="somebody is trying something out on it: wait until it is confirmed or gone")
+            raise DeviceError(
+                message, hint="somebody is trying something out on it: wait until it is confirmed or gone"
+            )
 
-    async def arm(self, command: str, timer_s: float, armed: Shown | None, what: str) -> None:
+    async def arm(self, command: str, timer_s: float, armed: StatePattern | None, what: str) -> None:
         """Arm a way back and see that it runs, and that it is this delivery's. Raises DeviceError."""
         await self.work.reached(Phase.STAGED)
         try:
@@ -197,10 +201,11 @@ class CliDeliveryMethod:
         if pending_confirm.is_ours is False:
             await self.work.on_phase_reset(Phase.UNTOUCHED)
             raise DeviceError(
-                f"{what} is somebody else's{pending_confirm.owner_text}: it was not touched", hint="wait until it is confirmed or gone"
+                f"{what} is somebody else's{pending_confirm.owner_text}: it was not touched",
+                hint="wait until it is confirmed or gone",
             )
 
-    async def extended(self, command: str | None, timer_s: float, shown: Shown | None) -> float | None:
+    async def extended(self, command: str | None, timer_s: float, shown: StatePattern | None) -> float | None:
         """`extend`, by the platform's `command`; what is pending is `shown`."""
         if command is None:
             return None
@@ -209,10 +214,12 @@ class CliDeliveryMethod:
             return timer_s
         pending_confirm = await self.pending_confirm(shown)
         if pending_confirm is None or pending_confirm.is_ours is False:
-            raise ProtocolError("the device took the command that extends its timer, but does not show that the timer runs")
+            raise ProtocolError(
+                "the device took the command that extends its timer, but does not show that the timer runs"
+            )
         return timer_s if pending_confirm.left_s is None else min(timer_s, pending_confirm.left_s)
 
-    async def is_not_pending(self, shown: Shown | None) -> bool:
+    async def is_not_pending(self, shown: StatePattern | None) -> bool:
         """Whether what this delivery has begun does not wait any more, or something of somebody else's does: then there is nothing to
         stop. False where the device cannot tell."""
         if shown is None or "(?P<token>" not in shown.pattern:
@@ -234,7 +241,7 @@ class CliDeliveryMethod:
         await self.session.gain_privilege()
         await self.session.ask(command)
 
-    async def is_confirm_pending(self, shown: Shown | None) -> bool | None:
+    async def is_confirm_pending(self, shown: StatePattern | None) -> bool | None:
         """`waits`, by what the device shows."""
         if shown is None:
             return None
@@ -243,18 +250,20 @@ class CliDeliveryMethod:
         pending_confirm = await self.pending_confirm(shown)
         return pending_confirm is not None and pending_confirm.is_ours is not False
 
-    async def require_disarmed(self, armed: Shown | None, what: str) -> None:
+    async def require_disarmed(self, armed: StatePattern | None, what: str) -> None:
         """Require that nothing restores the configuration later, after a command to stop it. Raises RollbackLeftover."""
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is not None and pending_confirm.is_ours is not False:
             message = f"{what} is still armed, although the device was asked to stop it: it will restore this configuration later"
-            raise RollbackLeftover(message, hint=f"stop {what} on the device before anything else is changed there")
+            raise RollbackLeftover(
+                message, hint=f"stop {what} on the device before anything else is changed there"
+            )
 
     def inverse_lines(self, running: Node) -> list[Line]:
         """The inverse edits as commands, in dependency order. Raises DeviceError when no order has valid steps only."""
         try:
-            ordered = in_safe_order(inverse_edits(self.work.comparison, running), running=running)
-        except NoSafeOrder as circle:
+            ordered = in_dependency_order(inverse_edits(self.work.comparison, running), running=running)
+        except NoDependencyOrder as circle:
             raise DeviceError(f"there are no inverse commands: {circle}") from None
         return [command.line for command in commands(ordered, self.work.comparison.intent.platform)]
 
@@ -273,16 +282,18 @@ class CliDeliveryMethod:
         await self.send_inverse()
         await self.unlock()
 
-    async def require_confirmed(self, armed: Shown | None) -> None:
+    async def require_confirmed(self, armed: StatePattern | None) -> None:
         """Make sure that what was told to stop has stopped. Raises ProtocolError."""
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is not None and pending_confirm.is_ours is not False:
-            raise ProtocolError("the device took the confirmation, but shows that it is still going to go back")
+            raise ProtocolError(
+                "the device took the confirmation, but shows that it is still going to go back"
+            )
 
     def target_config(self) -> list[Value]:
         """The whole configuration as the change makes it."""
         comparison = self.work.comparison
-        tree = applied(comparison.edits, comparison.running)
+        tree = apply_edits(comparison.edits, comparison.running)
         parts: list[Value] = []
         for line, _ in self.work.syntax.printed(tree):
             parts.extend((*line.parts, "\n"))
@@ -290,13 +301,13 @@ class CliDeliveryMethod:
 
     async def put(self, command: str, text: list[Value], path: str = "") -> None:
         """Send a whole text by a command that takes {text} up to a line {end}."""
-        need_known(part for part in text if isinstance(part, Secret))
+        require_known_secrets(part for part in text if isinstance(part, Secret))
         lines = "".join(part for part in text if isinstance(part, str)).split("\n")
         # It ends with a line that the text does not have.
         end = "END"
         while end in lines:
             end += "_"
-        line = filled(command, {"path": (path,), "text": tuple(text), "end": (end,)})
+        line = format_line(command, {"path": (path,), "text": tuple(text), "end": (end,)})
         await self.session.send([Line(tuple(part for part in line.parts if part != ""))])
 
     async def save(self) -> None:
@@ -306,7 +317,9 @@ class CliDeliveryMethod:
             startup, running = await self.session.read_startup(), await self.session.read_running()
             syntax = self.work.syntax
             if startup != running and await read_tree(syntax, startup) != await read_tree(syntax, running):
-                raise ProtocolError("the device took the command to save, but would start with something else than it runs")
+                raise ProtocolError(
+                    "the device took the command to save, but would start with something else than it runs"
+                )
 
 
 def time_fields(seconds: float) -> Mapping[str, int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod
 from oast.change.state import CONFIRMED_COMMIT, Phase
-from oast.config.indented import read_tree
+from oast.config.indented_syntax import read_tree
 from oast.connect.session import CommandLine
 from oast.errors import DeviceRefused
 from oast.platforms.definition import CandidateCommands

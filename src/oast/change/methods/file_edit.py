@@ -7,9 +7,9 @@ from contextlib import suppress
 from oast.answer_parsing import parse_if_long
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod, time_fields
 from oast.change.state import DAEMON_TIMER, FILE_TIMER, Phase, RollbackMethod
-from oast.config.difference import applied, secrets_below
-from oast.config.file_edits import EditedFile, edited
-from oast.config.indented import read_tree
+from oast.config.edits import apply_edits, secrets_below
+from oast.config.file_edits import EditedText, edit_file
+from oast.config.indented_syntax import read_tree
 from oast.config.tree import Node
 from oast.connect.session import Capability, CommandLine
 from oast.errors import DeviceRefused
@@ -28,7 +28,7 @@ class FileReplaceMethod(CliDeliveryMethod):
         self.rollback_method: RollbackMethod = FILE_TIMER if file.is_own_timer else DAEMON_TIMER
         # The bytes of the file before it was edited, and what they become.
         self._original: str | None = None
-        self._new: EditedFile | None = None
+        self._new: EditedText | None = None
 
     async def check_nothing_pending(self) -> None:
         await self.session.gain_privilege()
@@ -53,25 +53,25 @@ class FileReplaceMethod(CliDeliveryMethod):
 
     def _intended(self) -> Node:
         comparison = self.work.comparison
-        return applied(comparison.edits, comparison.running)
+        return apply_edits(comparison.edits, comparison.running)
 
-    async def _edited(self) -> EditedFile:
+    async def _edited(self) -> EditedText:
         """The file with the change in it. Raises DeviceError when it cannot be edited in place."""
         if self._new is None:
             self._original = await self.read_file()
             self._new = await self._edited_to(self._original, self._intended())
         return self._new
 
-    async def _edited_to(self, text: str, tree: Node) -> EditedFile:
-        return await parse_if_long((text,), edited, self.work.syntax, text, tree)
+    async def _edited_to(self, text: str, tree: Node) -> EditedText:
+        return await parse_if_long((text,), edit_file, self.work.syntax, text, tree)
 
     async def add_comment(self, text: str) -> None:
         """Take a comment at the end of the file for the change, in place of statements: it means nothing to the daemon."""
         self._original = await self.read_file()
         end = "" if self._original.endswith("\n") or not self._original else "\n"
-        self._new = EditedFile(f"{self._original}{end}{self.work.syntax.comment} {text}\n")
+        self._new = EditedText(f"{self._original}{end}{self.work.syntax.comment} {text}\n")
 
-    async def _put(self, text: str, path: str, secrets: EditedFile | None = None) -> None:
+    async def _put(self, text: str, path: str, secrets: EditedText | None = None) -> None:
         for secret in secrets.secrets if secrets is not None else ():
             self.session.transcript.masking.add(secret)
         await self.put(self._file.put, [text if text.endswith("\n") or not text else f"{text}\n"], path)
@@ -88,7 +88,9 @@ class FileReplaceMethod(CliDeliveryMethod):
 
     async def apply(self, timer_s: float) -> None:
         await self.work.reached(Phase.APPLYING)
-        command = self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(timer_s))
+        command = self._file.apply.format(
+            path=self._file.beside, token=self.work.token, **time_fields(timer_s)
+        )
         try:
             await self.session.ask(command)
         except DeviceRefused:
@@ -146,7 +148,11 @@ class FileReplaceMethod(CliDeliveryMethod):
             before = (await self._edited_to(now, self.work.comparison.running)).text
         await self._put(before, self._file.beside)
         await self.validate()
-        await self.session.ask(self._file.apply.format(path=self._file.beside, token=self.work.token, **time_fields(UNDO_TIMER_S)))
+        await self.session.ask(
+            self._file.apply.format(
+                path=self._file.beside, token=self.work.token, **time_fields(UNDO_TIMER_S)
+            )
+        )
         await self.confirm()
         await self._restore()
         await self.clean_up()

@@ -15,7 +15,9 @@ class InverseCommandMethod(CliDeliveryMethod):
     """For devices on which a line takes effect at once and for good. Where the platform declares a scheduled restore, it is
     armed first; what may cut the path without one never gets here (see `oast.change.plan.management_access`)."""
 
-    def __init__(self, session: CommandLine, work: ChangeRequest, scheduled: ScheduledCommands | None) -> None:
+    def __init__(
+        self, session: CommandLine, work: ChangeRequest, scheduled: ScheduledCommands | None
+    ) -> None:
         super().__init__(session, work)
         self._scheduled = scheduled
         self.rollback_method: RollbackMethod = INVERSE_COMMANDS if scheduled is None else SCHEDULED
@@ -46,7 +48,11 @@ class InverseCommandMethod(CliDeliveryMethod):
         return self._scheduled is not None
 
     async def extend(self, timer_s: float) -> float | None:
-        return None if self._scheduled is None else await self.extended(self._scheduled.extend, timer_s, self._scheduled.armed)
+        return (
+            None
+            if self._scheduled is None
+            else await self.extended(self._scheduled.extend, timer_s, self._scheduled.armed)
+        )
 
     async def is_waiting(self) -> bool | None:
         return False if self._scheduled is None else await self.is_confirm_pending(self._scheduled.armed)
@@ -54,7 +60,11 @@ class InverseCommandMethod(CliDeliveryMethod):
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING:
             await self.send_inverse()
-        if self._scheduled is not None and phase >= Phase.STAGED and not await self.is_not_pending(self._scheduled.armed):
+        if (
+            self._scheduled is not None
+            and phase >= Phase.STAGED
+            and not await self.is_not_pending(self._scheduled.armed)
+        ):
             with suppress(DeviceRefused):  # Whether it is armed still is asked next.
                 await self.privileged(self.format_command(self._scheduled.cancel))
             await self.require_disarmed(self._scheduled.armed, "a scheduled restore")

@@ -12,11 +12,11 @@ from oast.change.methods.base import ChangeRequest
 from oast.change.methods.netconf_errors import command_for_error
 from oast.change.plan.diff import edits_between, inverse_edits
 from oast.change.state import CONFIRMED_COMMIT, INVERSE_EDITS, Phase
-from oast.config.difference import Edit, applied, difference
-from oast.config.indented import read_tree
+from oast.config.edits import Edit, apply_edits, difference
+from oast.config.indented_syntax import read_tree
 from oast.config.tree import Node
 from oast.config.xml_edits import config_parts
-from oast.config.xml_text import XmlSyntax
+from oast.config.xml_syntax import XmlSyntax
 from oast.connect.netconf import operations as op
 from oast.connect.netconf.session import NetconfSession, Refused
 from oast.connect.session import Capability
@@ -47,12 +47,16 @@ class NetconfMethod:
                 holder = next((error.info for error in refused.errors if error.info), "")
                 owner_text = f" ({holder})" if holder else ""
                 message = f"somebody else is at its {datastore}{owner_text}: it was not touched; it says {refused.answer}"
-                raise DeviceError(message, hint="a colleague may be editing, or wait to confirm a commit") from None
+                raise DeviceError(
+                    message, hint="a colleague may be editing, or wait to confirm a commit"
+                ) from None
             self.session.held.add(datastore)
 
     async def _unlock(self, *datastores: str) -> None:
         """Those of `datastores` that this session holds, or all of them."""
-        for datastore in sorted(self.session.held.intersection(datastores) if datastores else self.session.held):
+        for datastore in sorted(
+            self.session.held.intersection(datastores) if datastores else self.session.held
+        ):
             self.session.held.discard(datastore)
             try:
                 await self.session.rpc(op.unlock(datastore))
@@ -70,7 +74,11 @@ class NetconfMethod:
         for part in config_parts(edits, syntax):
             shown = op.edit_config(target, part.shown, rollback_on_error=rollback)
             with self._at_its_place():
-                await self.session.rpc(op.edit_config(target, part.sent, rollback_on_error=rollback), secrets=part.secrets, shown=shown)
+                await self.session.rpc(
+                    op.edit_config(target, part.sent, rollback_on_error=rollback),
+                    secrets=part.secrets,
+                    shown=shown,
+                )
         self.work.sent(len(self.work.comparison.commands))
 
     @contextmanager
@@ -87,13 +95,19 @@ class NetconfMethod:
         comparison = self.work.comparison
         left = edits_between(comparison.intent, after, comparison.manner)
         if left:
-            raise ProtocolError(f"the device took the edits, but {what} lacks {len(left)} of them (at {_places(left)})")
+            raise ProtocolError(
+                f"the device took the edits, but {what} lacks {len(left)} of them (at {_places(left)})"
+            )
         # What only leads to what is owned comes and goes with it: containers, and entries that nothing else stands in.
         outside = comparison.intent.scope.outside()
-        more = difference(outside.within(applied(comparison.edits, comparison.running)), outside.within(after))
+        more = difference(
+            outside.within(apply_edits(comparison.edits, comparison.running)), outside.within(after)
+        )
         if more:
             message = f"with these edits the device would also change what no section owns (at {_places(more)}): it was not touched"
-            raise ProtocolError(message, hint="two statements of which only one can be there? let the section own both")
+            raise ProtocolError(
+                message, hint="two statements of which only one can be there? let the section own both"
+            )
 
     async def release(self, session_id: str) -> None:
         """RFC 6241, section 7.9. A server may refuse it, and then notices by itself that the session is gone."""
@@ -105,7 +119,9 @@ class NetconfMethod:
         if Capability.STARTUP in self.session.capabilities:
             await self.session.rpc(op.copy_config("running", "startup"))
             if await self._read("startup") != await self._read("running"):
-                raise ProtocolError("the device took the command to save, but would start with something else than it runs")
+                raise ProtocolError(
+                    "the device took the command to save, but would start with something else than it runs"
+                )
         await self._unlock()
 
 
@@ -130,7 +146,9 @@ class NetconfCandidateMethod(NetconfMethod):
         # A lock on running is refused while a commit of somebody else waits to be confirmed (RFC 6241, section 7.5).
         await self._lock("running", "candidate")
         if difference(self.work.comparison.running, await self._read("candidate")):
-            message = "its candidate holds changes of somebody else that are not committed: it was not touched"
+            message = (
+                "its candidate holds changes of somebody else that are not committed: it was not touched"
+            )
             raise DeviceError(message, hint="commit or discard them on the device")
         await self.work.reached(Phase.STAGED)
         await self._edit("candidate", self.work.comparison.edits)
@@ -172,14 +190,20 @@ class NetconfCandidateMethod(NetconfMethod):
                 if refused.tag == NOT_WAITING:
                     return
                 if refused.tag not in HELD:
-                    raise ConnectionFailed(f"it is not told whether its commit still waits: {refused.answer}") from None
-        raise ProtocolError("the device took the confirmation, but still takes others for the same commit: it may go back")
+                    raise ConnectionFailed(
+                        f"it is not told whether its commit still waits: {refused.answer}"
+                    ) from None
+        raise ProtocolError(
+            "the device took the confirmation, but still takes others for the same commit: it may go back"
+        )
 
     def _need_intended(self, running: Node) -> None:
         comparison = self.work.comparison
         left = edits_between(comparison.intent, running, comparison.manner)
         if left:
-            raise ProtocolError(f"the device took the confirmation, but does not run the change (at {_places(left)})")
+            raise ProtocolError(
+                f"the device took the confirmation, but does not run the change (at {_places(left)})"
+            )
 
     # No operation of the base protocol shows a pending commit.
     shows_pending = False
@@ -260,7 +284,9 @@ class NetconfCandidateMethod(NetconfMethod):
         goes back later. Nobody could lock it any more. What is exactly the change is ours, and is discarded."""
         comparison = self.work.comparison
         candidate = await self._read("candidate")
-        if candidate == await self._read("running") or difference(applied(comparison.edits, comparison.running), candidate):
+        if candidate == await self._read("running") or difference(
+            apply_edits(comparison.edits, comparison.running), candidate
+        ):
             return
         try:
             await self._discard()
@@ -323,6 +349,12 @@ def _places(edits: Sequence[Edit]) -> str:
     return ", ".join(sorted({edit.rule.path for edit in edits})[:3])
 
 
-def netconf_method(session: NetconfSession, work: ChangeRequest) -> NetconfCandidateMethod | NetconfRunningMethod:
+def netconf_method(
+    session: NetconfSession, work: ChangeRequest
+) -> NetconfCandidateMethod | NetconfRunningMethod:
     """The way that the server's hello allows; where it allows none, `look` says so."""
-    return NetconfCandidateMethod(session, work) if Capability.REVERT_TIMER in session.capabilities else NetconfRunningMethod(session, work)
+    return (
+        NetconfCandidateMethod(session, work)
+        if Capability.REVERT_TIMER in session.capabilities
+        else NetconfRunningMethod(session, work)
+    )

@@ -31,7 +31,10 @@ def command_for_error(path: str, commands: Sequence[Command]) -> int | None:
 def _levels(path: str) -> Sequence[str]:
     found = []
     for step in _STEP.finditer(path):
-        keys = [next(value for value in (key["single"], key["double"]) if value is not None) for key in _KEY.finditer(step["keys"])]
+        keys = [
+            next(value for value in (key["single"], key["double"]) if value is not None)
+            for key in _KEY.finditer(step["keys"])
+        ]
         found.append(" ".join([step["name"], *keys]))
     return found
 

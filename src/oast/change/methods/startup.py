@@ -6,11 +6,11 @@ from lxml import etree
 
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod
 from oast.change.state import PREVIOUS_STARTUP, Phase
-from oast.config.difference import applied
-from oast.config.indented import read_tree
+from oast.config.edits import apply_edits
+from oast.config.indented_syntax import read_tree
 from oast.config.tree import Node
 from oast.config.xml_edits import whole_config
-from oast.config.xml_text import XmlSyntax
+from oast.config.xml_syntax import XmlSyntax
 from oast.connect.netconf import operations as op
 from oast.connect.netconf.session import NetconfSession, Refused
 from oast.connect.session import Session
@@ -27,7 +27,7 @@ class StartupMethod:
 
     def _meant(self) -> Node:
         comparison = self.work.comparison
-        return applied(comparison.edits, comparison.running)
+        return apply_edits(comparison.edits, comparison.running)
 
     async def _now(self, session: Session) -> Node:
         return await read_tree(self.work.syntax, await session.read_startup())
@@ -109,7 +109,9 @@ class NetconfStartupMethod(StartupMethod):
         except Refused as refused:
             if refused.tag not in ("lock-denied", "in-use"):
                 raise
-            raise DeviceError(f"somebody else is at its startup: it was not touched; it says {refused.answer}") from None
+            raise DeviceError(
+                f"somebody else is at its startup: it was not touched; it says {refused.answer}"
+            ) from None
         self.session.held.add("startup")
         await self.work.reached(Phase.STAGED)
 
@@ -125,10 +127,14 @@ class NetconfStartupMethod(StartupMethod):
         whole = whole_config(tree, syntax, besides)
         await self.work.reached(Phase.APPLYING)
         shown = op.copy_inline("startup", whole.shown)
-        await self.session.rpc(op.copy_inline("startup"), config=whole.sent, secrets=whole.secrets, shown=shown)
+        await self.session.rpc(
+            op.copy_inline("startup"), config=whole.sent, secrets=whole.secrets, shown=shown
+        )
         self.work.sent(len(self.work.comparison.commands))
         if _spelt(await self.session.besides("startup")) != _spelt(besides):
-            raise ProtocolError("the device took the new startup, but something else than it was given is different in it")
+            raise ProtocolError(
+                "the device took the new startup, but something else than it was given is different in it"
+            )
 
     async def cancel(self, phase: Phase) -> None:
         if phase >= Phase.APPLYING and await self._is_ours(self.session):

@@ -20,23 +20,23 @@ from oast.change.plan.management_access import (
 )
 from oast.change.state import INVERSE_COMMANDS, PREVIOUS_STARTUP, RollbackMethod, rollback_method_of
 from oast.config.commands import Command, commands
-from oast.config.difference import Edit, applied, difference, secrets_below, secrets_in
-from oast.config.file_edits import edited
-from oast.config.indented import IndentedSyntax, read_tree, tree_of_device
-from oast.config.integrity import broken_by, incomplete
-from oast.config.order import NoSafeOrder, in_safe_order
-from oast.config.remembered import by_fingerprint, known_again
-from oast.config.sparing import Spared, sparing
+from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
+from oast.config.diff_text import Counts, counts
+from oast.config.edits import Edit, apply_edits, difference, secrets_below, secrets_in
+from oast.config.file_edits import edit_file
+from oast.config.indented_syntax import IndentedSyntax, read_tree, tree_of_device
+from oast.config.referential_integrity import integrity_errors, missing_parts
+from oast.config.retained import RetainedStatement, split_removals
+from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
 from oast.config.tree import Node
-from oast.config.view import Counts, counts
 from oast.connect.connector import Connector
-from oast.connect.route import Route
+from oast.connect.management_path import SessionAddresses
 from oast.connect.session import Capability, Session
 from oast.errors import DeviceError
+from oast.fleet.concurrency import for_each
 from oast.fleet.events import DeviceEvent, OnEvent, Stage
-from oast.fleet.many import for_each
 from oast.intent.intent import Intent
-from oast.masking import Masking
+from oast.redaction import Masking
 
 # A text of which less than half is known was not written by this platform, or is not a configuration.
 KNOWN_AT_LEAST = 0.5
@@ -95,7 +95,10 @@ class PartialRunningConfig(RunningConfig):
     @property
     def text(self) -> str:
         """Raises DeviceError: what stood outside of these parts is not known."""
-        raise DeviceError("what it ran before was not kept whole", hint="its backup is missing, or its secrets are masked (mask_backups)")
+        raise DeviceError(
+            "what it ran before was not kept whole",
+            hint="its backup is missing, or its secrets are masked (mask_backups)",
+        )
 
 
 @dataclass(frozen=True)
@@ -114,7 +117,7 @@ class Comparison:
     commands: tuple[Command, ...]
     access_risks: tuple[AccessRisk, ...] = ()
     unsaved: tuple[Edit, ...] = ()
-    spared: tuple[Spared, ...] = ()
+    spared: tuple[RetainedStatement, ...] = ()
     rollback_method: RollbackMethod = INVERSE_COMMANDS
     move: ManagementMove | None = None
     file: FileChange | None = None
@@ -172,7 +175,7 @@ def file_change(comparison: Comparison, text: str, syntax: IndentedSyntax) -> Fi
     file = comparison.intent.platform.file
     if file is None or not comparison.edits or comparison.manner.into_startup:
         return None
-    new = edited(syntax, text, applied(comparison.edits, comparison.running))
+    new = edit_file(syntax, text, apply_edits(comparison.edits, comparison.running))
     masking = Masking()
     for secret in (*new.secrets, *secrets_below(tree_of_device(syntax, text)), *secrets_in(comparison.edits)):
         if not secret.is_forgotten:
@@ -187,12 +190,17 @@ class ReadDevice:
 
     running: str
     startup: str | None
-    route: Route
+    route: SessionAddresses
     capabilities: frozenset[Capability] | None = None
 
 
 def compare(
-    intent: Intent, read: ReadDevice, syntax: IndentedSyntax, manner: ApplyMode = DEFAULT_MODE, *, delivering: bool = False
+    intent: Intent,
+    read: ReadDevice,
+    syntax: IndentedSyntax,
+    manner: ApplyMode = DEFAULT_MODE,
+    *,
+    delivering: bool = False,
 ) -> Comparison:
     """Compare `intent` with what was read; statements the grammar does not know stay untouched. When it is for `delivering`, what is not
     saved is what would be saved besides.
@@ -203,20 +211,27 @@ def compare(
     running = tree_of_device(syntax, read.running)
     _need_known(running, intent)
     if intent.recorded:
-        intent = replace(intent, tree=known_again(intent.tree, by_fingerprint([running])))
+        intent = replace(intent, tree=restore_secrets(intent.tree, secrets_by_fingerprint([running])))
     scoped = intent.scope.within(running), intent.scope.within(intent.tree)
     edits, spared = _between(intent, *scoped, manner)
-    broken = broken_by(edits, running)
+    broken = integrity_errors(edits, running)
     if manner.mode == "merge":
         # Lint knows what a whole intent lacks; of statements that are only added, the device has to be known.
-        broken = [*broken, *incomplete(edits, running)]
+        broken = [*broken, *missing_parts(edits, running)]
     if broken:
         more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
-        raise DeviceError(f"the device would refuse this: {broken[0].message}{more}; it was not touched", hint=broken[0].hint)
+        raise DeviceError(
+            f"the device would refuse this: {broken[0].message}{more}; it was not touched",
+            hint=broken[0].hint,
+        )
     holders = management_interfaces(intent, running, read.route) if edits else []
     try:
-        ordered = in_safe_order(edits, lambda edit: any(is_ancestor_or_same(edit.path, holder.path) for holder in holders), running)
-    except NoSafeOrder as circle:
+        ordered = in_dependency_order(
+            edits,
+            lambda edit: any(is_ancestor_or_same(edit.path, holder.path) for holder in holders),
+            running,
+        )
+    except NoDependencyOrder as circle:
         # Where everything takes effect at once, there is nothing in between.
         if not intent.platform.is_atomic:
             raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
@@ -234,8 +249,12 @@ def compare(
         access_risks=risky,
         unsaved=unsaved,
         spared=tuple(spared),
-        rollback_method=PREVIOUS_STARTUP if manner.into_startup else rollback_method_of(intent.platform, read.capabilities),
-        move=management_move(intent, running, applied(ordered, running), read.route) if risky and not manner.into_startup else None,
+        rollback_method=PREVIOUS_STARTUP
+        if manner.into_startup
+        else rollback_method_of(intent.platform, read.capabilities),
+        move=management_move(intent, running, apply_edits(ordered, running), read.route)
+        if risky and not manner.into_startup
+        else None,
         _scoped=scoped if edits and len(read.running) <= SMALL else None,
     )
 
@@ -245,13 +264,22 @@ def _unsaved(startup: Node, running: Node, edits: Sequence[Edit]) -> tuple[Edit,
     found = difference(startup, running)
     if not edits:
         return tuple(found)
-    after = {(edit.operation, edit.path) for edit in difference(startup, applied(edits, running))}
+    after = {(edit.operation, edit.path) for edit in difference(startup, apply_edits(edits, running))}
     return tuple(edit for edit in found if (edit.operation, edit.path) in after)
 
 
-def comparison_from_record(intent: Intent, listed: RunningConfig, manner: ApplyMode, rollback_method: RollbackMethod) -> Comparison:
+def comparison_from_record(
+    intent: Intent, listed: RunningConfig, manner: ApplyMode, rollback_method: RollbackMethod
+) -> Comparison:
     """The comparison of a run that is over: `listed` is what the device ran before."""
-    return Comparison(intent, listed, manner, tuple(edits_between(intent, listed.tree, manner)), (), rollback_method=rollback_method)
+    return Comparison(
+        intent,
+        listed,
+        manner,
+        tuple(edits_between(intent, listed.tree, manner)),
+        (),
+        rollback_method=rollback_method,
+    )
 
 
 def _need_known(running: Node, intent: Intent) -> None:
@@ -260,7 +288,9 @@ def _need_known(running: Node, intent: Intent) -> None:
     known = sum(every)
     if len(every) >= FEW and known < KNOWN_AT_LEAST * len(every):
         message = f"of the {len(every)} statements it lists, the platform '{intent.platform.name}' knows {known}: it was not touched"
-        raise DeviceError(message, hint="is this its platform? hold what the device lists against the platform's grammar")
+        raise DeviceError(
+            message, hint="is this its platform? hold what the device lists against the platform's grammar"
+        )
 
 
 def edits_between(intent: Intent, running: Node, manner: ApplyMode) -> list[Edit]:
@@ -272,17 +302,21 @@ def inverse_edits(comparison: Comparison, running: Node) -> list[Edit]:
     """The edits inside the change's scope that make `running` what it was before the change."""
     scope = comparison.intent.scope
     # What another session may have added meanwhile and the grammar does not know stays.
-    return sparing(difference(scope.within(running), scope.within(comparison.running)))[0]
+    return split_removals(difference(scope.within(running), scope.within(comparison.running)))[0]
 
 
-def _edits_and_spared(intent: Intent, running: Node, manner: ApplyMode) -> tuple[list[Edit], list[Spared]]:
+def _edits_and_spared(
+    intent: Intent, running: Node, manner: ApplyMode
+) -> tuple[list[Edit], list[RetainedStatement]]:
     return _between(intent, intent.scope.within(running), intent.scope.within(intent.tree), manner)
 
 
-def _between(intent: Intent, before: Node, after: Node, manner: ApplyMode) -> tuple[list[Edit], list[Spared]]:
+def _between(
+    intent: Intent, before: Node, after: Node, manner: ApplyMode
+) -> tuple[list[Edit], list[RetainedStatement]]:
     edits = difference(before, after)
     remove_unknown = manner.remove_unknown and intent.platform.spelling.remove_unknown is not None
-    kept, spared = sparing(edits, remove_unknown=remove_unknown)
+    kept, spared = split_removals(edits, remove_unknown=remove_unknown)
     if manner.mode == "replace":
         return kept, spared
     return [*_removals(intent, before), *(edit for edit in kept if edit.operation != "remove")], spared
@@ -306,10 +340,15 @@ def _removals(intent: Intent, before: Node) -> Iterator[Edit]:
 def require_startup(session: Session) -> None:
     """Whether the device has a startup of its own, and a way to write it. Raises DeviceError."""
     if Capability.STARTUP not in session.capabilities:
-        raise DeviceError("it has no startup of its own: what it runs is what it starts with", hint="deliver to what it runs")
+        raise DeviceError(
+            "it has no startup of its own: what it runs is what it starts with",
+            hint="deliver to what it runs",
+        )
     if Capability.WRITE_STARTUP not in session.capabilities:
         message = f"the platform '{session.platform.name}' has no way to write a startup that is not what it runs: it was not touched"
-        raise DeviceError(message, hint="[edit] write_startup says how, see docs/platforms.md; or deliver to what it runs")
+        raise DeviceError(
+            message, hint="[edit] write_startup says how, see docs/platforms.md; or deliver to what it runs"
+        )
 
 
 class DiffRunner:
@@ -337,7 +376,9 @@ class DiffRunner:
         self._for_delivery = for_delivery
         self.sessions: dict[str, Session] = {}
 
-    async def compare(self, intents: Sequence[Intent], manner: ApplyMode) -> Mapping[str, Comparison | DeviceError]:
+    async def compare(
+        self, intents: Sequence[Intent], manner: ApplyMode
+    ) -> Mapping[str, Comparison | DeviceError]:
         """By device name, in the order of `intents`. After cancellation no session is open."""
         found: dict[str, Comparison | DeviceError] = {}
 
@@ -360,7 +401,9 @@ class DiffRunner:
     async def _one(self, intent: Intent, manner: ApplyMode) -> Comparison:
         name = intent.device.name
         self._say(intent, Stage.CONNECTING)
-        async with self._connector.session(intent.device, intent.platform, self._logs / f"{name}.log") as session:
+        async with self._connector.session(
+            intent.device, intent.platform, self._logs / f"{name}.log"
+        ) as session:
             self._say(intent, Stage.READING)
             startup = None
             if manner.into_startup:
@@ -373,7 +416,11 @@ class DiffRunner:
             route = self._connector.route(intent.device, session)
             read = ReadDevice(running, startup, route, session.capabilities)
             compared = await self._compare(intent, read, manner)
-            if compared.access_risks and route.interface is None and not management_interfaces(intent, compared.running, route):
+            if (
+                compared.access_risks
+                and route.interface is None
+                and not management_interfaces(intent, compared.running, route)
+            ):
                 # Where the operating system sets the address, only the device's own listing of interfaces tells which has it.
                 interface = await interface_by_reading(session, session.reached_at)
                 if interface is not None:
@@ -381,7 +428,11 @@ class DiffRunner:
                     compared = await self._compare(intent, replace(read, route=route), manner)
             if intent.platform.file is not None and compared.edits:
                 command = intent.platform.file.read
-                text = startup or running if command is None else await session.listing(command, written_down=False)
+                text = (
+                    startup or running
+                    if command is None
+                    else await session.listing(command, written_down=False)
+                )
                 changed = await parse_if_long((text,), file_change, compared, text, self._syntax_of(intent))
                 compared = replace(compared, file=changed)
             if self._for_delivery and (compared.edits or compared.unsaved) and len(self.sessions) < KEPT_OPEN:
@@ -390,7 +441,9 @@ class DiffRunner:
 
     async def _compare(self, intent: Intent, read: ReadDevice, manner: ApplyMode) -> Comparison:
         texts = (read.running, read.startup)
-        return await parse_if_long(texts, compare, intent, read, self._syntax_of(intent), manner, delivering=self._for_delivery)
+        return await parse_if_long(
+            texts, compare, intent, read, self._syntax_of(intent), manner, delivering=self._for_delivery
+        )
 
     def _say(self, intent: Intent, stage: Stage) -> None:
         self._on_event(DeviceEvent(intent.device.name, stage))

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from oast.change.plan.diff import Comparison
 from oast.change.rollout.stability_time import owning_sections
-from oast.config.difference import Edit
+from oast.config.edits import Edit
 from oast.config.tree import Node, Path
 from oast.estate.settings import LimitSettings
 from oast.platforms.statements import Rule
@@ -28,13 +28,20 @@ class LimitViolation:
 
 def limit_violations(comparison: Comparison, limits: LimitSettings) -> list[LimitViolation]:
     """The limits that the change of one device is beyond."""
-    gone = [(path, node) for edit in comparison.edits if edit.operation == "remove" for path, node in _whole(edit)]
+    gone = [
+        (path, node) for edit in comparison.edits if edit.operation == "remove" for path, node in _whole(edit)
+    ]
     if not gone:
         return []
     name = comparison.name
-    found = [LimitViolation(name, f"all {number} of {rule}", "last_of") for rule, number in _last_of(comparison, gone, limits.last_of)]
+    found = [
+        LimitViolation(name, f"all {number} of {rule}", "last_of")
+        for rule, number in _last_of(comparison, gone, limits.last_of)
+    ]
     if len(gone) > limits.removals:
-        found.append(LimitViolation(name, f"{len(gone)} statements, of at most {limits.removals}", "removals"))
+        found.append(
+            LimitViolation(name, f"{len(gone)} statements, of at most {limits.removals}", "removals")
+        )
     if len(gone) >= FEW:
         found += (LimitViolation(name, what, "share") for what in _shares(comparison, limits.share))
     return found
@@ -45,7 +52,9 @@ def _whole(edit: Edit) -> Iterator[tuple[Path, Node]]:
     yield from edit.node.walk(edit.path)
 
 
-def _last_of(comparison: Comparison, gone: Iterable[tuple[Path, Node]], kinds: Sequence[str]) -> Iterator[tuple[str, int]]:
+def _last_of(
+    comparison: Comparison, gone: Iterable[tuple[Path, Node]], kinds: Sequence[str]
+) -> Iterator[tuple[str, int]]:
     """The lists of those kinds of which nothing is left in what the sections own, and how many entries they had there."""
     taken = Counter(node.statement.rule for _, node in gone if _is_of(node.statement.rule, kinds))
     if not taken:
@@ -54,7 +63,9 @@ def _last_of(comparison: Comparison, gone: Iterable[tuple[Path, Node]], kinds: S
         node.statement.rule for edit in comparison.edits if edit.operation == "create" for _, node in _whole(edit)
     )  # fmt: skip
     there = Counter(
-        node.statement.rule for _, node in comparison.intent.scope.within(comparison.running).walk() if node.statement.rule in taken
+        node.statement.rule
+        for _, node in comparison.intent.scope.within(comparison.running).walk()
+        if node.statement.rule in taken
     )
     for rule, number in taken.items():
         if there[rule] - number + made[rule] <= 0:
@@ -87,4 +98,6 @@ def _owned(comparison: Comparison, section: str) -> int:
     """How many statements the section has on the device."""
     whole = comparison.intent.scope.within(comparison.running)
     edits = (Edit("remove", (), node, None) for node in whole.children.values())
-    return sum(owner == section for edit in edits for owner in owning_sections(edit, comparison.intent.owners))
+    return sum(
+        owner == section for edit in edits for owner in owning_sections(edit, comparison.intent.owners)
+    )

@@ -6,16 +6,16 @@ import ipaddress
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from oast.config.difference import Edit
+from oast.config.edits import Edit
 from oast.config.tree import Node, Path
-from oast.connect.route import Address, Route
+from oast.connect.management_path import Address, SessionAddresses
 from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.estate.management import ManagementAccess
 from oast.intent.intent import Intent
 from oast.intent.roles import Interface, addresses, interfaces
 from oast.platforms.definition import Platform
-from oast.readings.read import read
+from oast.readings.read import read_readings
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,9 @@ class ManagementMove:
     is_alternate: bool = False
 
 
-def management_move(intent: Intent, running: Node, after: Node, route: Route) -> ManagementMove | None:
+def management_move(
+    intent: Intent, running: Node, after: Node, route: SessionAddresses
+) -> ManagementMove | None:
     """Whether the change that makes `running` into `after` moves the address that Oast uses, and where to."""
     before = next((address for address in route.device if _holder(intent.platform, running, address)), None)
     if before is None or route.is_out_of_band:
@@ -95,7 +97,7 @@ async def interface_by_reading(session: Session, host: str) -> str | None:
     if reading is None or address is None:
         return None
     try:
-        records = (await read(session, session.platform, ["interfaces"])).get("interfaces", ())
+        records = (await read_readings(session, session.platform, ["interfaces"])).get("interfaces", ())
     except DeviceError:
         return None
     for record in records:
@@ -106,7 +108,7 @@ async def interface_by_reading(session: Session, host: str) -> str | None:
     return None
 
 
-def management_interfaces(intent: Intent, running: Node, route: Route) -> list[Interface]:
+def management_interfaces(intent: Intent, running: Node, route: SessionAddresses) -> list[Interface]:
     """The interfaces of either configuration by which Oast reaches the device: the one that is named, or those with its address."""
     platform = intent.platform
     if route.is_out_of_band:
@@ -116,11 +118,16 @@ def management_interfaces(intent: Intent, running: Node, route: Route) -> list[I
         for tree in (running, intent.tree)
         for interface in interfaces(platform, tree)
         if interface.name == route.interface
-        or (route.interface is None and any(own.ip in route.device for _, own in addresses(platform, interface.node)))
+        or (
+            route.interface is None
+            and any(own.ip in route.device for _, own in addresses(platform, interface.node))
+        )
     ]
 
 
-def access_risks(platform: Platform, holders: Sequence[Interface], edits: Sequence[Edit], route: Route) -> list[AccessRisk]:
+def access_risks(
+    platform: Platform, holders: Sequence[Interface], edits: Sequence[Edit], route: SessionAddresses
+) -> list[AccessRisk]:
     """The edits that may cut the path, which goes by the interfaces `holders`. What Oast cannot tell may."""
     filters = set(_filters(platform, holders))
     found = []
@@ -131,7 +138,9 @@ def access_risks(platform: Platform, holders: Sequence[Interface], edits: Sequen
     return found
 
 
-def _why(edit: Edit, platform: Platform, holders: Sequence[Interface], filters: set[str], route: Route) -> str | None:
+def _why(
+    edit: Edit, platform: Platform, holders: Sequence[Interface], filters: set[str], route: SessionAddresses
+) -> str | None:
     roles = platform.roles
     if "interface" not in roles and not route.is_out_of_band:
         return "what may be the way in: the platform does not say what an interface is"

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from oast.change.plan.apply_mode import ApplyMode, Datastore, Mode
-from oast.config.difference import difference
-from oast.config.documents import children_of, edits_document, tree_document
+from oast.config.documents import edits_document, tree_document, tree_from_document
+from oast.config.edits import difference
 from oast.config.ownership import Pattern, Scope
-from oast.config.remembered import withheld, withheld_edits, withheld_unknown
+from oast.config.secret_fingerprints import withhold_edits, withhold_tree, withhold_unknown
 from oast.config.tree import Node, canonical, root_of
 from oast.errors import StateError
 from oast.platforms.grammar import Grammar
@@ -63,12 +63,16 @@ class StoredPlan:
         try:
             return _planned(name, self.devices[name], grammar)
         except (KeyError, IndexError, TypeError, ValueError):
-            raise StateError(f"what was recorded of '{name}' cannot be read", hint="oast change audit") from None
+            raise StateError(
+                f"what was recorded of '{name}' cannot be read", hint="oast change audit"
+            ) from None
 
     @property
     def digest(self) -> str:
         """What an approval binds to: the difference of every device, and how it is delivered. SHA-256 in hexadecimal."""
-        return diff_digest(self.manner, {name: recorded_diff(device) for name, device in self.devices.items()})
+        return diff_digest(
+            self.manner, {name: recorded_diff(device) for name, device in self.devices.items()}
+        )
 
 
 def fingerprint_key_id(fingerprints: Fingerprints) -> str:
@@ -84,8 +88,8 @@ def recorded_diff(device: Mapping[str, Any]) -> Mapping[str, Any]:
 def current_diff(comparison: Comparison) -> Mapping[str, Any]:
     """The same of a device as it was just compared."""
     return {
-        "edits": edits_document(withheld_edits(comparison.edits)),
-        "unsaved": edits_document(withheld_edits(comparison.unsaved)),
+        "edits": edits_document(withhold_edits(comparison.edits)),
+        "unsaved": edits_document(withhold_edits(comparison.unsaved)),
     }
 
 
@@ -95,7 +99,9 @@ def diff_digest(manner: ApplyMode, differences: Mapping[str, Any]) -> str:
     return hashlib.sha256(json.dumps(said, sort_keys=True, separators=(",", ":")).encode()).hexdigest()
 
 
-def plan_document(comparisons: Iterable[Comparison], manner: ApplyMode, fingerprints: Fingerprints) -> dict[str, Any]:
+def plan_document(
+    comparisons: Iterable[Comparison], manner: ApplyMode, fingerprints: Fingerprints
+) -> dict[str, Any]:
     """What would be done on the devices of `comparisons`, to be kept."""
     return {
         "format": FORMAT,
@@ -110,7 +116,7 @@ def new_devices_document(intents: Iterable[Intent], fingerprints: Fingerprints) 
     devices = {}
     for intent in intents:
         nothing = root_of(intent.platform.grammar)
-        intended = withheld_unknown(intent.scope.within(intent.tree))
+        intended = withhold_unknown(intent.scope.within(intent.tree))
         devices[intent.device.name] = {
             "platform": intent.platform.name,
             "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},
@@ -122,7 +128,12 @@ def new_devices_document(intents: Iterable[Intent], fingerprints: Fingerprints) 
             "added": sum(1 for _ in intended.walk()),
             "removed": 0,
         }
-    return {"format": FORMAT, **_manner(ApplyMode()), "key": fingerprint_key_id(fingerprints), "devices": devices}
+    return {
+        "format": FORMAT,
+        **_manner(ApplyMode()),
+        "key": fingerprint_key_id(fingerprints),
+        "devices": devices,
+    }
 
 
 def _manner(manner: ApplyMode) -> dict[str, Any]:
@@ -134,7 +145,7 @@ def _manner(manner: ApplyMode) -> dict[str, Any]:
 def _document(comparison: Comparison) -> dict[str, Any]:
     intent = comparison.intent
     before, intended = comparison.scoped
-    before, intended = withheld(before), withheld_unknown(intended)
+    before, intended = withhold_tree(before), withhold_unknown(intended)
     return {
         "platform": intent.platform.name,
         "sections": {name: [list(pattern) for pattern in owned] for name, owned in intent.owners.items()},
@@ -155,20 +166,26 @@ def plan_from(document: Any) -> StoredPlan:
             raise StateError(f"it was recorded as {document['format']}, known is {FORMAT}")
         mode: Mode = "merge" if document["mode"] == "merge" else "replace"
         into: Datastore = "startup" if document.get("into") == "startup" else "running"
-        return StoredPlan(ApplyMode(mode, bool(document["remove_unknown"]), into), str(document["key"]), dict(document["devices"]))
+        return StoredPlan(
+            ApplyMode(mode, bool(document["remove_unknown"]), into),
+            str(document["key"]),
+            dict(document["devices"]),
+        )
     except (KeyError, TypeError, ValueError):
         raise StateError("what was recorded of the change cannot be read", hint="oast change audit") from None
 
 
 def _planned(name: str, said: Mapping[str, Any], grammar: Grammar) -> StoredDevicePlan:
     owners = {str(section): _patterns(owned) for section, owned in said["sections"].items()}
-    intended = root_of(grammar, children_of(said["intended"], grammar))
+    intended = root_of(grammar, tree_from_document(said["intended"], grammar))
     return StoredDevicePlan(
         name=name,
         platform=str(said["platform"]),
         owners=owners,
-        scope=Scope(tuple(pattern for owned in owners.values() for pattern in owned), _patterns(said["but_not"])),
-        before=canonical(root_of(grammar, children_of(said["before"], grammar, besides=intended))),
+        scope=Scope(
+            tuple(pattern for owned in owners.values() for pattern in owned), _patterns(said["but_not"])
+        ),
+        before=canonical(root_of(grammar, tree_from_document(said["before"], grammar, besides=intended))),
         intended=canonical(intended),
         edits=said["edits"],
         added=int(said["added"]),

@@ -64,13 +64,28 @@ class Signers:
     def verify(self, text: bytes, signed: object, who: str, namespace: str = NAMESPACE) -> bytes:
         """The public key with which `who` has signed `text`: one that is allowed for them. Raises StateError."""
         if self.allowed is None or not self.allowed.is_file():
-            raise StateError(f"the file of allowed signers {self.allowed} does not exist", hint="see 'allowed_signers' in oast.toml")
+            raise StateError(
+                f"the file of allowed signers {self.allowed} does not exist",
+                hint="see 'allowed_signers' in oast.toml",
+            )
         if not isinstance(signed, str):
             raise StateError(f"{who} has not signed it")
         with tempfile.TemporaryDirectory(prefix="oast-") as folder:
             file = Path(folder, "approval.sig")
             file.write_text(signed, encoding="ascii", errors="replace")
-            command = ["-Y", "verify", "-q", "-n", namespace, "-f", str(self.allowed), "-I", who, "-s", str(file)]
+            command = [
+                "-Y",
+                "verify",
+                "-q",
+                "-n",
+                namespace,
+                "-f",
+                str(self.allowed),
+                "-I",
+                who,
+                "-s",
+                str(file),
+            ]
             self._run(command, f"the signature of {who} is not good", text)
         return public_key(signed)
 
@@ -85,10 +100,13 @@ class Signers:
                 env=without_secrets(self.environment),
             )
         except FileNotFoundError:
-            raise StateError(f"{failed}: there is no ssh-keygen on this machine", hint="it comes with OpenSSH") from None
+            raise StateError(
+                f"{failed}: there is no ssh-keygen on this machine", hint="it comes with OpenSSH"
+            ) from None
         except subprocess.TimeoutExpired:
             raise StateError(
-                f"{failed}: ssh-keygen has not ended within {AT_MOST_S:.0f} s", hint="does it wait for a passphrase?"
+                f"{failed}: ssh-keygen has not ended within {AT_MOST_S:.0f} s",
+                hint="does it wait for a passphrase?",
             ) from None
         if done.returncode:
             said = (done.stderr or done.stdout).decode(errors="replace").strip().splitlines()
@@ -120,7 +138,9 @@ def signed_text(change: str, difference: str, who: str) -> bytes:
     return canonical_json({"format": FORMAT, "change": change, "difference": difference, "approver": who})
 
 
-def approval_problem(change: str, proposal: Mapping[str, Any], said: Mapping[str, Any], signers: Signers) -> str | None:
+def approval_problem(
+    change: str, proposal: Mapping[str, Any], said: Mapping[str, Any], signers: Signers
+) -> str | None:
     """Why an approval, as the ledger has it, does not count for this `proposal` of a change; None when it does.
 
     Where signatures are asked for, the proposer is proved as well, and one key does not count for two people.
@@ -134,7 +154,9 @@ def approval_problem(change: str, proposal: Mapping[str, Any], said: Mapping[str
     if signers.allowed is None:
         return None
     try:
-        proposer = signers.verify(proposed_text(change, difference, author), proposal.get("signature"), author)
+        proposer = signers.verify(
+            proposed_text(change, difference, author), proposal.get("signature"), author
+        )
     except StateError as error:
         return f"the proposal is not proved: {error.message}"
     try:

@@ -11,11 +11,11 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.difference import Edit, difference
-from oast.config.documents import children_of, tree_document
+from oast.config.documents import tree_document, tree_from_document
+from oast.config.edits import Edit, difference
 from oast.config.ownership import Scope
-from oast.config.remembered import forgetting
-from oast.config.tree import Node, canonical, joined, root_of
+from oast.config.secret_fingerprints import strip_secrets
+from oast.config.tree import Node, canonical, join_trees, root_of
 from oast.errors import StateError
 from oast.files import write_whole
 from oast.platforms.grammar import Grammar
@@ -55,14 +55,19 @@ def save_baseline(path: Path, now: Baseline, scope: Scope, grammar: Grammar) -> 
         before = load_baseline(path, grammar)
     except StateError:
         before = None
-    tree = now.tree if before is None else _replaced(forgetting(before.tree), now.tree, scope, grammar)
-    content = {"format": FORMAT, "run": now.run, "at": now.at.isoformat(timespec="seconds"), "statements": tree_document(tree)}
+    tree = now.tree if before is None else _replaced(strip_secrets(before.tree), now.tree, scope, grammar)
+    content = {
+        "format": FORMAT,
+        "run": now.run,
+        "at": now.at.isoformat(timespec="seconds"),
+        "statements": tree_document(tree),
+    }
     write_whole(path, json.dumps(content) + "\n", mode=0o600)
 
 
 def _replaced(before: Node, now: Node, scope: Scope, grammar: Grammar) -> Node:
     """`before` with what is inside `scope` taken from `now`."""
-    return canonical(joined((scope.outside().within(before), scope.within(now)), grammar))
+    return canonical(join_trees((scope.outside().within(before), scope.within(now)), grammar))
 
 
 def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
@@ -73,7 +78,11 @@ def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
             message = f"{path} has the format {content['format']}, known is {FORMAT}"
             raise StateError(message, hint="remove it; the next push makes it anew")
         at = datetime.datetime.fromisoformat(content["at"])
-        return Baseline(str(content["run"]), at, canonical(root_of(grammar, children_of(content["statements"], grammar))))
+        return Baseline(
+            str(content["run"]),
+            at,
+            canonical(root_of(grammar, tree_from_document(content["statements"], grammar))),
+        )
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, TypeError):
@@ -82,4 +91,4 @@ def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
 
 def drift_from_baseline(name: str, delivered: Baseline, running: Node) -> Drift:
     """What is different on the device `name`, which runs the canonical tree `running`, from what was delivered."""
-    return Drift(name, delivered, tuple(difference(forgetting(delivered.tree), forgetting(running))))
+    return Drift(name, delivered, tuple(difference(strip_secrets(delivered.tree), strip_secrets(running))))

@@ -27,7 +27,9 @@ def identity(folder: Path, environment: Mapping[str, str]) -> str:
     given = environment.get(VARIABLE, "").strip()
     if given:
         if not given.isprintable() or len(given) > MOST:
-            raise EstateError(f"{VARIABLE} has to be one line of at most {MOST} characters, such as an e-mail address")
+            raise EstateError(
+                f"{VARIABLE} has to be one line of at most {MOST} characters, such as an e-mail address"
+            )
         return given
     try:
         email = Git(folder, environment).run("config", "user.email", allow=(1,)).strip()

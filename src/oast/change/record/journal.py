@@ -27,7 +27,9 @@ from oast.files import make_private
 ROOM_FOR_DEVICE = 24_000
 ROOM_AT_LEAST = 100_000
 
-COLUMNS = frozenset(("phase", "token", "timer_s", "armed", "decision", "state", "cause", "reason", "ended", "open"))
+COLUMNS = frozenset(
+    ("phase", "token", "timer_s", "armed", "decision", "state", "cause", "reason", "ended", "open")
+)
 
 Statement = tuple[str, Sequence[Any]]
 
@@ -39,7 +41,9 @@ class Journal:
         """Raises StateError when it cannot be written."""
         self._path = working / FILE
         self.broken: str | None = None
-        self._waiting: queue.SimpleQueue[tuple[Sequence[Statement], Future[None]] | None] = queue.SimpleQueue()
+        self._waiting: queue.SimpleQueue[tuple[Sequence[Statement], Future[None]] | None] = (
+            queue.SimpleQueue()
+        )
         try:
             make_private(working)
             self._database = _opened(self._path)
@@ -48,11 +52,16 @@ class Journal:
         self._writer = threading.Thread(target=self._write_all, name="journal", daemon=True)
         self._writer.start()
 
-    def begin(self, run: str, change: str, process: int, plan: Mapping[str, Any], devices: Sequence[str]) -> None:
+    def begin(
+        self, run: str, change: str, process: int, plan: Mapping[str, Any], devices: Sequence[str]
+    ) -> None:
         """Write down that `run` begins, and make sure of the room for what is to be written until it has ended. Raises StateError."""
         packed = zlib.compress(json.dumps(plan, separators=(",", ":")).encode(), 1)
         statements: list[Statement] = [
-            ("INSERT INTO run (id, change, began, process, plan) VALUES (?, ?, ?, ?, ?)", (run, change, now_text(), process, packed)),
+            (
+                "INSERT INTO run (id, change, began, process, plan) VALUES (?, ?, ?, ?, ?)",
+                (run, change, now_text(), process, packed),
+            ),
             *(("INSERT INTO device (run, name) VALUES (?, ?)", (run, name)) for name in devices),
         ]
         room = max(ROOM_AT_LEAST, ROOM_FOR_DEVICE * len(devices))
@@ -73,7 +82,9 @@ class Journal:
         Raises StateError.
         """
         kept = "CASE WHEN EXISTS (SELECT 1 FROM device WHERE device.run = run.id AND open) THEN plan END"
-        statements: list[Statement] = [(f"UPDATE run SET ended = ?, plan = {kept} WHERE id = ?", (now_text(), run))]  # noqa: S608
+        statements: list[Statement] = [
+            (f"UPDATE run SET ended = ?, plan = {kept} WHERE id = ?", (now_text(), run))
+        ]
         if recorded:
             statements.append(("DELETE FROM step WHERE run = ?", (run,)))
         try:
@@ -146,7 +157,9 @@ class DeviceJournal:
         except (OSError, sqlite3.Error) as error:
             self._journal.broken = self._journal.broken or str(error)
             if must:
-                raise DeviceError(f"the journal cannot be written ({error}): nothing more was sent to it") from None
+                raise DeviceError(
+                    f"the journal cannot be written ({error}): nothing more was sent to it"
+                ) from None
 
     @staticmethod
     def step_together(journals: Iterable[DeviceJournal], what: str, **columns: object) -> None:

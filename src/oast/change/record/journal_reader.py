@@ -96,7 +96,9 @@ def open_runs(working: Path) -> list[OpenRun]:
                 " (SELECT 1 FROM device WHERE device.run = run.id AND open AND phase > 0) ORDER BY began"
             ).fetchall()
             return [
-                OpenRun(run, change, began, process, tuple(_left(database, run)), tuple(_known(database, run)))
+                OpenRun(
+                    run, change, began, process, tuple(_left(database, run)), tuple(_known(database, run))
+                )
                 for run, change, began, process in runs
             ]
     except (OSError, sqlite3.Error, ValueError) as error:
@@ -113,7 +115,9 @@ def interrupted_runs(working: Path) -> list[OpenRun]:
 
 def devices_in_unknown_state(working: Path) -> dict[str, OpenRun]:
     """The devices that a run which died, or could not wait, has left in a state that nobody knows. Raises StateError."""
-    return {device.name: left for left in interrupted_runs(working) for device in left.devices_in_unknown_state}
+    return {
+        device.name: left for left in interrupted_runs(working) for device in left.devices_in_unknown_state
+    }
 
 
 class DeviceInUnknownState(DeviceError):
@@ -143,15 +147,27 @@ def timeline_of(working: Path, run: str) -> list[tuple[str, str, str]]:
         return []
     try:
         with closing(open_journal_readonly(working / FILE)) as database:
-            return database.execute("SELECT at, device, what FROM step WHERE run = ? ORDER BY rowid", (run,)).fetchall()
+            return database.execute(
+                "SELECT at, device, what FROM step WHERE run = ? ORDER BY rowid", (run,)
+            ).fetchall()
     except (OSError, sqlite3.Error) as error:
         raise journal_error(working / FILE, error) from None
 
 
 def _left(database: sqlite3.Connection, run: str) -> Iterable[OpenDevice]:
-    sql = "SELECT name, phase, token, timer_s, armed, decision FROM device WHERE run = ? AND open ORDER BY name"
+    sql = (
+        "SELECT name, phase, token, timer_s, armed, decision FROM device WHERE run = ? AND open ORDER BY name"
+    )
     for name, phase, token, timer_s, armed, decision in database.execute(sql, (run,)):
-        yield OpenDevice(run, name, Phase(phase), token, timer_s, datetime.fromisoformat(armed) if armed else None, decision)
+        yield OpenDevice(
+            run,
+            name,
+            Phase(phase),
+            token,
+            timer_s,
+            datetime.fromisoformat(armed) if armed else None,
+            decision,
+        )
 
 
 def _known(database: sqlite3.Connection, run: str) -> Iterable[FinishedDevice]:

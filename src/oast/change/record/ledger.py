@@ -37,7 +37,7 @@ from oast.change.record.ledger_entry import (
 )
 from oast.change.record.ledger_memory import MEMORY, Branches, Head, LedgerMemory, head_of
 from oast.errors import OastError, StateError
-from oast.files import make_folder, make_private, turn, write_whole
+from oast.files import directory_lock, make_folder, make_private, write_whole
 
 # Enough for the last changes of a chain; where it is not, all of it is read.
 WINDOW = 262_144
@@ -70,7 +70,11 @@ class Ledger:
     Git, which may have the chains of other branches, is run in `environment`."""
 
     def __init__(
-        self, folder: Path, working: Path, environment: Mapping[str, str] = NO_ENVIRONMENT, signer: EntrySigner | None = None
+        self,
+        folder: Path,
+        working: Path,
+        environment: Mapping[str, str] = NO_ENVIRONMENT,
+        signer: EntrySigner | None = None,
     ) -> None:
         self._folder = folder / FOLDER
         self._memory = working / MEMORY
@@ -106,7 +110,9 @@ class Ledger:
                 first[change] = min(first.get(change, at), at)
         chosen = sorted(first, key=lambda change: (first[change], change))[-number:]
         found = [read_entry(path, None, line) for change in chosen for path, line in lines[change]]
-        return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number)), whole and len(first) <= number
+        return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number)), whole and len(
+            first
+        ) <= number
 
     def content(self, name: str) -> Any:
         """What is kept under a digest. Raises StateError when it is missing, or not what was written there."""
@@ -114,9 +120,14 @@ class Ledger:
         try:
             data = path.read_bytes()
         except OSError as error:
-            raise StateError(f"{path} cannot be read: {error.strerror}", hint="look for it in Git: git log -- changes/content") from None
+            raise StateError(
+                f"{path} cannot be read: {error.strerror}",
+                hint="look for it in Git: git log -- changes/content",
+            ) from None
         if digest(data) != name:
-            raise StateError(f"{path} has been altered: its content is not what its name says", hint="oast change audit")
+            raise StateError(
+                f"{path} has been altered: its content is not what its name says", hint="oast change audit"
+            )
         return json.loads(data)
 
     def _chains(self) -> list[Path]:
@@ -137,7 +148,9 @@ class Ledger:
 
     def keep(self, value: Any) -> str:
         """Keep `value` by its content; the digest under which it is found. Raises OSError."""
-        data = json.dumps(value, separators=(",", ":"), sort_keys=True, ensure_ascii=False).encode("utf-8", "surrogatepass")
+        data = json.dumps(value, separators=(",", ":"), sort_keys=True, ensure_ascii=False).encode(
+            "utf-8", "surrogatepass"
+        )
         name = digest(data)
         path = self._folder / "content" / f"{name}.json"
         if not path.exists():
@@ -153,7 +166,14 @@ class Ledger:
             if broken and kind not in CLOSING:
                 raise LedgerBroken(list(broken.values()))
             if broken:
-                self._accept(memory, chains, broken, "found at the end of a run", str(said.get("author", "Oast")), needs_signature=False)
+                self._accept(
+                    memory,
+                    chains,
+                    broken,
+                    "found at the end of a run",
+                    str(said.get("author", "Oast")),
+                    needs_signature=False,
+                )
             return self._write(memory, kind, change, said, needs_signature=kind not in CLOSING)
 
     def require_whole(self) -> None:
@@ -181,7 +201,7 @@ class Ledger:
         """This copy's memory, while no other process writes."""
         make_folder(self._folder)
         make_private(self._memory.parent)
-        with turn(self._memory.parent):
+        with directory_lock(self._memory.parent):
             memory = LedgerMemory.read(self._memory)
             self._drop_unfinished(memory)
             memory.choose_writer(self._memory.parent, head_of(self._lines_of(memory.writer)))
@@ -214,7 +234,9 @@ class Ledger:
         said = {"author": author, "reason": reason, "broken": [str(finding) for finding in broken.values()]}
         self._write(memory, BREAK, "", said, needs_signature=needs_signature)
 
-    def _write(self, memory: LedgerMemory, kind: str, change: str, said: Mapping[str, Any], *, needs_signature: bool) -> Entry:
+    def _write(
+        self, memory: LedgerMemory, kind: str, change: str, said: Mapping[str, Any], *, needs_signature: bool
+    ) -> Entry:
         writer = memory.writer
         path = self._folder / f"ledger-{writer}.jsonl"
         last = memory.heads.get(writer)
@@ -232,7 +254,11 @@ class Ledger:
             "change": change,
             "at": now_text(),
         }
-        seen = {name: head.digest for name, head in memory.heads.items() if name in chains and known.get(name) != head}
+        seen = {
+            name: head.digest
+            for name, head in memory.heads.items()
+            if name in chains and known.get(name) != head
+        }
         if seen:
             entry["seen"] = seen
         line = canonical_json(self._signed(entry, needs_signature=needs_signature))
@@ -297,12 +323,20 @@ class Ledger:
         told = set()
         for anchor in sorted(anchors, key=lambda one: (one.writer, one.number)):
             there = audit.digests.get(anchor.writer, [])
-            if anchor.digest not in there and anchor.writer not in told and not self._branches.has(anchor.writer, anchor.digest):
+            if (
+                anchor.digest not in there
+                and anchor.writer not in told
+                and not self._branches.has(anchor.writer, anchor.digest)
+            ):
                 told.add(anchor.writer)
                 file, line = f"{FOLDER}/ledger-{anchor.writer}.jsonl", min(anchor.number, len(there) + 1)
                 # What this copy has seen as well is one finding already.
                 if not any((finding.file, finding.line) == (file, line) for finding in audit.findings):
-                    yield Finding(file, line, f"entry {anchor.number}, which {anchor.where} names, is missing or was altered")
+                    yield Finding(
+                        file,
+                        line,
+                        f"entry {anchor.number}, which {anchor.where} names, is missing or was altered",
+                    )
 
     def _seen(self) -> dict[str, Head] | None:
         """The last entry that this copy has seen of each chain; None where it does not know."""
@@ -313,7 +347,10 @@ class Ledger:
 
     def seen_until(self) -> list[tuple[str, int]]:
         """How far this copy has seen each chain: file and number of the last entry. Audits notice what is missing up to there."""
-        return [(f"{FOLDER}/ledger-{writer}.jsonl", head.number) for writer, head in sorted((self._seen() or {}).items())]
+        return [
+            (f"{FOLDER}/ledger-{writer}.jsonl", head.number)
+            for writer, head in sorted((self._seen() or {}).items())
+        ]
 
     def head(self) -> Anchor | None:
         """The last entry that this copy has written, to be recorded elsewhere; None before it has written any. Raises StateError."""

@@ -10,7 +10,18 @@ from pathlib import Path
 from typing import Any
 
 from oast.change.record.approval import Signers
-from oast.change.record.ledger_entry import BREAK, CHAIN, CONTENT, FOLDER, Entry, Finding, canonical_json, digest, signed_entry, writer_of
+from oast.change.record.ledger_entry import (
+    BREAK,
+    CHAIN,
+    CONTENT,
+    FOLDER,
+    Entry,
+    Finding,
+    canonical_json,
+    digest,
+    signed_entry,
+    writer_of,
+)
 from oast.errors import StateError
 
 VERIFIED_AT_ONCE = 8
@@ -43,14 +54,24 @@ class Audit:
         try:
             self.digests[writer_of(path)] = self._chain(path)
         except OSError as error:
-            self.findings.append(Finding(f"{FOLDER}/{path.name}", 0, f"it cannot be read: {error.strerror}; the rest was audited"))
+            self.findings.append(
+                Finding(
+                    f"{FOLDER}/{path.name}", 0, f"it cannot be read: {error.strerror}; the rest was audited"
+                )
+            )
 
     def compare(self, folder: Path) -> None:
         """Check the chains that were read against each other, and against the content in `folder`."""
         self.findings += _copied(self.digests)
         for file, line, writer, head in self._seen:
             if head not in self.digests.get(writer, ()):
-                self.findings.append(Finding(file, line, f"it has seen an entry of {FOLDER}/ledger-{writer}.jsonl that is not there"))
+                self.findings.append(
+                    Finding(
+                        file,
+                        line,
+                        f"it has seen an entry of {FOLDER}/ledger-{writer}.jsonl that is not there",
+                    )
+                )
         self.findings += _wrong_content(folder, self._contents)
 
     def verify(self, signers: Signers | None) -> None:
@@ -61,7 +82,11 @@ class Audit:
             if not signer:
                 return entry, None, None
             if signers is None or signers.allowed is None:
-                return entry, None, f"its signature by {signer} cannot be checked: name those who may sign with 'allowed_signers'"
+                return (
+                    entry,
+                    None,
+                    f"its signature by {signer} cannot be checked: name those who may sign with 'allowed_signers'",
+                )
             try:
                 signers.verify_entry(signed_entry(entry.said), entry.said.get("signature"), signer)
             except StateError as error:
@@ -73,7 +98,11 @@ class Audit:
                 if wrong is not None:
                     self.findings.append(Finding(entry.file, entry.line, wrong))
                 last = self.signatures[-1] if self.signatures else None
-                if last is not None and (last.file, last.last + 1, last.signer) == (entry.file, entry.line, signer):
+                if last is not None and (last.file, last.last + 1, last.signer) == (
+                    entry.file,
+                    entry.line,
+                    signer,
+                ):
                     self.signatures[-1] = SignedRange(last.file, last.first, entry.line, signer)
                 else:
                     self.signatures.append(SignedRange(entry.file, entry.line, entry.line, signer))
@@ -91,7 +120,9 @@ class Audit:
         for number, line in enumerate(lines, 1):
             said = _proper(line)
             if said is None:
-                self.findings.append(Finding(file, number, "this is no entry as Oast writes them: it has been altered"))
+                self.findings.append(
+                    Finding(file, number, "this is no entry as Oast writes them: it has been altered")
+                )
             else:
                 self._entry(Entry.of(said, writer, file, number), before)
             before = digest(line)
@@ -107,7 +138,9 @@ class Audit:
             message = "it does not follow the entry before it: one was altered, removed, added or moved"
             self.findings.append(Finding(file, number, message))
         elif said.get("number") != number:
-            self.findings.append(Finding(file, number, f"it says to be entry {said.get('number')}, and is the {number}."))
+            self.findings.append(
+                Finding(file, number, f"it says to be entry {said.get('number')}, and is the {number}.")
+            )
         if entry.kind == BREAK:
             for one in _listed(said.get("broken")):
                 message = f"a break was found on {entry.at[:10]} and accepted by {said.get('author')} ({said.get('reason')}): {one}"
@@ -118,7 +151,11 @@ class Audit:
         if isinstance(seen, dict):
             self._seen.extend((file, number, str(writer), str(head)) for writer, head in seen.items())
         else:
-            self.findings.append(Finding(file, number, "its 'seen' is not a mapping of writers to digests: it has been altered"))
+            self.findings.append(
+                Finding(
+                    file, number, "its 'seen' is not a mapping of writers to digests: it has been altered"
+                )
+            )
         self._signed.append((entry, str(said.get("signer", "")) if "signature" in said else ""))
 
 

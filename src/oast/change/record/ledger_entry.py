@@ -87,7 +87,16 @@ def read_entry(path: Path, number: int | None, line: bytes) -> Entry:
     try:
         said = json.loads(line)
         at = said["number"] if number is None else number
-        return Entry(writer_of(path), said["number"], said["kind"], said["change"], said["at"], said, f"{FOLDER}/{path.name}", at)
+        return Entry(
+            writer_of(path),
+            said["number"],
+            said["kind"],
+            said["change"],
+            said["at"],
+            said,
+            f"{FOLDER}/{path.name}",
+            at,
+        )
     except (ValueError, KeyError, TypeError):
         where = path if number is None else f"{path}:{number}"
         raise StateError(f"{where} is no entry of a ledger", hint="oast change audit") from None

@@ -54,13 +54,20 @@ class LedgerMemory:
             said: dict[str, Any] = json.loads(file.read_text(encoding="utf-8"))
             if said["format"] != FORMAT:
                 raise StateError(f"{file} is of another version of Oast")
-            heads = {str(writer): Head(int(number), str(head)) for writer, (number, head) in said["heads"].items()}
-            accepted = {str(writer): AcceptedPart(int(lines), str(head)) for writer, (lines, head) in said.get("accepted", {}).items()}
+            heads = {
+                str(writer): Head(int(number), str(head)) for writer, (number, head) in said["heads"].items()
+            }
+            accepted = {
+                str(writer): AcceptedPart(int(lines), str(head))
+                for writer, (lines, head) in said.get("accepted", {}).items()
+            }
             return cls(str(said["writer"]), tuple(said.get("folder") or ()) or None, heads, accepted)
         except FileNotFoundError:
             return cls()
         except (OSError, ValueError, KeyError, TypeError, AttributeError):
-            raise StateError(f"{file} cannot be read", hint="remove it: this copy then begins a chain of its own") from None
+            raise StateError(
+                f"{file} cannot be read", hint="remove it: this copy then begins a chain of its own"
+            ) from None
 
     def write(self, file: Path) -> None:
         """Raises OSError."""
@@ -84,7 +91,9 @@ class LedgerMemory:
 
     # --- what was seen, and is not there any more
 
-    def breaks(self, chains: Mapping[str, Sequence[bytes]], elsewhere: Branches) -> Iterator[tuple[str, Finding]]:
+    def breaks(
+        self, chains: Mapping[str, Sequence[bytes]], elsewhere: Branches
+    ) -> Iterator[tuple[str, Finding]]:
         """The writers whose chains are not as this copy has seen them, and what is wrong. `chains` are the lines of every chain."""
         for writer, head in self.heads.items():
             lines = chains.get(writer, ())
@@ -97,9 +106,18 @@ class LedgerMemory:
                 continue
             wrong = self._first_wrong(writer, lines, digests, digests.index(head.digest))
             if wrong is not None:
-                yield writer, Finding(file, wrong, "it does not follow the entry before it: one was altered, removed, added or moved")
+                yield (
+                    writer,
+                    Finding(
+                        file,
+                        wrong,
+                        "it does not follow the entry before it: one was altered, removed, added or moved",
+                    ),
+                )
 
-    def _first_wrong(self, writer: str, lines: Sequence[bytes], digests: Sequence[str], last: int) -> int | None:
+    def _first_wrong(
+        self, writer: str, lines: Sequence[bytes], digests: Sequence[str], last: int
+    ) -> int | None:
         """The line up to `last` that does not follow the one before it; None when all do."""
         part = self.accepted.get(writer)
         start = 1

@@ -26,7 +26,9 @@ def device_lock(working: Path, name: str) -> Iterator[None]:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             holder = os.read(handle, 20).decode(errors="replace").strip() or "?"
-            raise DeviceError(f"another run of Oast (process {holder}) is delivering to it", hint="wait for it to end") from None
+            raise DeviceError(
+                f"another run of Oast (process {holder}) is delivering to it", hint="wait for it to end"
+            ) from None
         os.ftruncate(handle, 0)
         os.pwrite(handle, str(os.getpid()).encode(), 0)
         yield

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.indented import IndentedSyntax, tree_as_listed
-from oast.config.remembered import masked_lines
+from oast.config.indented_syntax import IndentedSyntax, tree_as_listed
+from oast.config.secret_fingerprints import masked_lines
 from oast.errors import DeviceError
 from oast.files import write_whole
 
@@ -29,7 +29,9 @@ class Backup:
         try:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:
-            raise DeviceError(f"its backup cannot be written ({error.strerror}): it was not touched") from None
+            raise DeviceError(
+                f"its backup cannot be written ({error.strerror}): it was not touched"
+            ) from None
 
 
 def kept_text(path: Path) -> str | None:

@@ -9,12 +9,12 @@ from contextlib import suppress
 from oast.connect.connector import Connector
 from oast.connect.session import Session
 from oast.errors import DeviceError
-from oast.fleet.many import for_each
+from oast.fleet.concurrency import for_each
 from oast.intent.intent import Intent
-from oast.readings.read import read
+from oast.readings.read import read_readings
 from oast.readings.tables import Readings
-from oast.verify.as_before import NAMES
 from oast.verify.checks import Check, CheckResult, evaluate
+from oast.verify.regression_checks import NAMES
 
 CLOSING_S = 5.0
 NAMED = 3
@@ -64,7 +64,9 @@ class NeighborImpact:
             else:
                 self._checks[name] = result
 
-        await for_each([name for name in self._intents if name in self._outside | besides], one, self._parallel, done)
+        await for_each(
+            [name for name in self._intents if name in self._outside | besides], one, self._parallel, done
+        )
 
     def _readings(self, name: str) -> list[str]:
         return [reading for reading in NAMES if reading in self._intents[name].platform.readings]
@@ -89,7 +91,12 @@ class NeighborImpact:
             else:
                 found.extend(result)
 
-        await for_each([name for name, checks in self._checks.items() if checks and name in names], one, self._parallel, done)
+        await for_each(
+            [name for name, checks in self._checks.items() if checks and name in names],
+            one,
+            self._parallel,
+            done,
+        )
         return _together(found)
 
     async def leave(self, names: Iterable[str]) -> None:
@@ -103,7 +110,7 @@ class NeighborImpact:
         if session is None:
             session = self._sessions[name] = await self._connector.open(intent.device, intent.platform)
         try:
-            return await read(session, intent.platform, readings)
+            return await read_readings(session, intent.platform, readings)
         except DeviceError:
             del self._sessions[name]
             await session.close()
@@ -131,5 +138,9 @@ def _together(found: Sequence[CheckResult]) -> list[CheckResult]:
     for (title, _), results in groups.items():
         names = sorted(result.check.device for result in results)
         more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
-        made.append(results[0]._replace(check=results[0].check._replace(title=f"{', '.join(names[:NAMED])}{more}: {title}")))
+        made.append(
+            results[0]._replace(
+                check=results[0].check._replace(title=f"{', '.join(names[:NAMED])}{more}: {title}")
+            )
+        )
     return made

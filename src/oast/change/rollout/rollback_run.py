@@ -17,15 +17,15 @@ from oast.change.record.locks import RunLock
 from oast.change.rollout.rollout import Rollout, RolloutOptions
 from oast.change.rollout.rollout_order import SINGLE_WAVE
 from oast.change.state import Outcome
-from oast.config.indented import IndentedSyntax
+from oast.config.indented_syntax import IndentedSyntax
 from oast.connect.connector import Connector
 from oast.connect.session import Capability
 from oast.errors import DeviceError
 from oast.estate.inventory import Device
 from oast.estate.settings import STOP
 from oast.fleet.clock import Clock
+from oast.fleet.concurrency import for_each
 from oast.fleet.events import OnEvent
-from oast.fleet.many import for_each
 from oast.intent.intent import Intent
 from oast.records import Fingerprints
 
@@ -48,7 +48,9 @@ class RollbackRun:
         self._connector = connector
         self._syntax_of = syntax_of
         # It is delivered at once: whatever it is that has failed goes on meanwhile.
-        self._options = replace(options, run=f"{options.run}-back", order=SINGLE_WAVE, soak_s=0.0, on_failure=STOP)
+        self._options = replace(
+            options, run=f"{options.run}-back", order=SINGLE_WAVE, soak_s=0.0, on_failure=STOP
+        )
         self._on_event = on_event
         self._clock = clock
         self._journal = journal
@@ -70,7 +72,9 @@ class RollbackRun:
             manner = ApplyMode("replace", into=delivered[0].comparison.manner.into)
             # It may parse long configurations, and devices of other waves may be armed.
             plan = await asyncio.to_thread(plan_document, comparisons, manner, self._fingerprints)
-            await asyncio.to_thread(self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons])
+            await asyncio.to_thread(
+                self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons]
+            )
             push = Rollout(
                 comparisons,
                 failed,
@@ -92,7 +96,9 @@ class RollbackRun:
         finally:
             lock.release(done=True)
 
-    async def _compared(self, delivered: Sequence[DeviceTransaction]) -> tuple[list[Comparison], list[tuple[Device, DeviceError]]]:
+    async def _compared(
+        self, delivered: Sequence[DeviceTransaction]
+    ) -> tuple[list[Comparison], list[tuple[Device, DeviceError]]]:
         """What brings each back, and those that cannot be read."""
         found: dict[str, Comparison | DeviceError] = {}
 
@@ -108,13 +114,19 @@ class RollbackRun:
                 running = await (session.read_startup() if into_startup else session.read_running())
                 has_startup = Capability.STARTUP in session.capabilities and not into_startup
                 startup = await session.read_startup() if has_startup else None
-                read = ReadDevice(running, startup, self._connector.route(intent.device, session), session.capabilities)
+                read = ReadDevice(
+                    running, startup, self._connector.route(intent.device, session), session.capabilities
+                )
             manner = ApplyMode("replace", was.manner.remove_unknown, was.manner.into)
-            return await parse_if_long((running, startup), compare, before, read, self._syntax_of(intent), manner)
+            return await parse_if_long(
+                (running, startup), compare, before, read, self._syntax_of(intent), manner
+            )
 
         def done(transaction: DeviceTransaction, result: Comparison | DeviceError) -> None:
             found[transaction.name] = result
 
         await for_each(delivered, one, self._options.parallel, done)
-        failed = [(t.comparison.intent.device, e) for t in delivered if isinstance(e := found[t.name], DeviceError)]
+        failed = [
+            (t.comparison.intent.device, e) for t in delivered if isinstance(e := found[t.name], DeviceError)
+        ]
         return [c for t in delivered if isinstance(c := found[t.name], Comparison)], failed

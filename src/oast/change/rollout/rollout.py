@@ -27,13 +27,13 @@ from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_nu
 from oast.change.rollout.soak import soak
 from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
 from oast.change.state import Cause, Outcome, State
-from oast.config.difference import Edit, secrets_in
-from oast.config.indented import IndentedSyntax
-from oast.config.remembered import forgetting
+from oast.config.diff_text import Counts
+from oast.config.edits import Edit, secrets_in
+from oast.config.indented_syntax import IndentedSyntax
+from oast.config.secret_fingerprints import strip_secrets
 from oast.config.tree import Node
-from oast.config.view import Counts
 from oast.connect.connector import Connector
-from oast.connect.route import Route
+from oast.connect.management_path import SessionAddresses
 from oast.connect.session import Session
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
@@ -42,7 +42,7 @@ from oast.estate.settings import STOP, WAVE
 from oast.fleet.clock import Clock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
 from oast.intent.intent import Intent
-from oast.readings.read import read
+from oast.readings.read import read_readings
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult
 
@@ -87,12 +87,26 @@ def rolled_back_outcome(outcome: Outcome, became: Outcome | None, why: str) -> O
     """The outcome of a device that was delivered, when it was to be taken back because of others."""
     if became is not None and became.state is State.DELIVERED and became.cause is Cause.NONE:
         cause = outcome.cause if outcome.cause is Cause.CHECKS else Cause.HELD
-        return replace(outcome, state=State.REVERTED, cause=cause, reason="; ".join(filter(None, (outcome.reason, why))))
+        return replace(
+            outcome, state=State.REVERTED, cause=cause, reason="; ".join(filter(None, (outcome.reason, why)))
+        )
     if became is not None and became.state is State.DELIVERED:
         # It runs what it did before, and something about that is not in order, such as what it starts with.
-        return replace(outcome, state=State.REVERTED, cause=Cause.FAILED, reason=f"{why}; {became.reason}", hint=became.hint)
-    reason = f"it was to be {why}, and could not be: {became.reason if became is not None else 'it was not begun'}"
-    state = State.DELIVERED if became is None or became.state in (State.UNCHANGED, State.REVERTED) else State.UNKNOWN
+        return replace(
+            outcome,
+            state=State.REVERTED,
+            cause=Cause.FAILED,
+            reason=f"{why}; {became.reason}",
+            hint=became.hint,
+        )
+    reason = (
+        f"it was to be {why}, and could not be: {became.reason if became is not None else 'it was not begun'}"
+    )
+    state = (
+        State.DELIVERED
+        if became is None or became.state in (State.UNCHANGED, State.REVERTED)
+        else State.UNKNOWN
+    )
     return replace(outcome, state=state, cause=Cause.FAILED, reason=reason, hint="look at it with: oast diff")
 
 
@@ -114,7 +128,9 @@ class DeviceSessionFactory:
     def has_alternate(self) -> bool:
         return self._device.management.alternate is not None
 
-    async def __call__(self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False) -> Session:
+    async def __call__(
+        self, transcript: Transcript, *, at: ManagementAddress = ManagementAddress.ANY, proving: bool = False
+    ) -> Session:
         target = None
         if at is ManagementAddress.ALTERNATE:
             target = self._connector.alternate(self._device)
@@ -125,9 +141,11 @@ class DeviceSessionFactory:
         elif at is ManagementAddress.INVENTORY:
             target = self._connector.target(self._device)
         newest_only = proving and self._changes_login
-        return await self._connector.open(self._device, self._platform, transcript, target=target, newest_only=newest_only)
+        return await self._connector.open(
+            self._device, self._platform, transcript, target=target, newest_only=newest_only
+        )
 
-    def alternate_route(self, session: Session, interface: str | None = None) -> Route:
+    def alternate_route(self, session: Session, interface: str | None = None) -> SessionAddresses:
         return self._connector.route(self._device, session, interface, is_alternate=True)
 
 
@@ -185,7 +203,14 @@ class Rollout:
         for device, error in unreached:
             log = str(options.working / "log" / options.run / f"{device.name}.log")
             self._outcomes[device.name] = Outcome(
-                device.name, State.UNCHANGED, Cause.FAILED, Counts(0, 0), 0.0, error.message, error.hint, log=log
+                device.name,
+                State.UNCHANGED,
+                Cause.FAILED,
+                Counts(0, 0),
+                0.0,
+                error.message,
+                error.hint,
+                log=log,
             )
 
     @property
@@ -203,7 +228,13 @@ class Rollout:
             left = now.get(outcome.device, outcome)
             if outcome.device in self._rolling_back:
                 reason = "interrupted while it was being rolled back because of other devices"
-                left = replace(left, state=State.UNKNOWN, cause=Cause.INTERRUPTED, reason=reason, hint="find out with: oast change resume")
+                left = replace(
+                    left,
+                    state=State.UNKNOWN,
+                    cause=Cause.INTERRUPTED,
+                    reason=reason,
+                    hint="find out with: oast change resume",
+                )
             found.append(left)
         return found
 
@@ -212,7 +243,9 @@ class Rollout:
         if comparison.name not in self._begun:
             return self._untouched(comparison, "interrupted before its turn")
         reason = "the run ended before it was known what became of it"
-        return replace(self._untouched(comparison, reason), state=State.UNKNOWN, hint="look at it with: oast diff")
+        return replace(
+            self._untouched(comparison, reason), state=State.UNKNOWN, hint="look at it with: oast diff"
+        )
 
     async def run(self) -> None:
         """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
@@ -225,7 +258,9 @@ class Rollout:
     async def _run(self) -> None:
         waves = self._waves()
         if self._surroundings is not None:
-            await self._surroundings.begin([[comparison.name for comparison in group if comparison.edits] for group, _ in waves])
+            await self._surroundings.begin(
+                [[comparison.name for comparison in group if comparison.edits] for group, _ in waves]
+            )
         self.waves = [[*(comparison.name for comparison in group), *lost] for group, lost in waves]
         begun: set[str] = set()
         for number, (group, lost) in enumerate(waves, 1):
@@ -247,9 +282,13 @@ class Rollout:
         delivered = [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
         if not self._options.soak_s or not delivered:
             return
-        for name, told in (await soak(delivered, self._connector, self._options, later, self._clock, self._on_event)).items():
+        for name, told in (
+            await soak(delivered, self._connector, self._options, later, self._clock, self._on_event)
+        ).items():
             outcome = self._outcomes[name]
-            self._outcomes[name] = replace(outcome, cause=told.cause, reason=told.reason, failed_checks=told.failed)
+            self._outcomes[name] = replace(
+                outcome, cause=told.cause, reason=told.reason, failed_checks=told.failed
+            )
 
     async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
         """What was delivered goes back as well, where that is wanted: what this wave did, or the whole change."""
@@ -269,7 +308,9 @@ class Rollout:
             self.listed.update(self._undo.listed)
             for transaction in back:
                 became = self._undo.became(transaction.name)
-                self._outcomes[transaction.name] = rolled_back_outcome(self._outcomes[transaction.name], became, why)
+                self._outcomes[transaction.name] = rolled_back_outcome(
+                    self._outcomes[transaction.name], became, why
+                )
 
     def _failures(self, begun: Iterable[str]) -> int:
         """How many were not simply delivered, or are not in order any more."""
@@ -279,7 +320,9 @@ class Rollout:
     def _mark_not_started(self, failures: int) -> None:
         for comparison in self._comparisons:
             if comparison.name not in self._outcomes:
-                reason = f"not begun: {failures} before it failed or {'was' if failures == 1 else 'were'} reverted"
+                reason = (
+                    f"not begun: {failures} before it failed or {'was' if failures == 1 else 'were'} reverted"
+                )
                 self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
                 self._on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
 
@@ -295,7 +338,9 @@ class Rollout:
             groups[wave_of[device.name]][1].append(device.name)
         return groups
 
-    async def _wave(self, comparisons: Sequence[Comparison], later: frozenset[str]) -> Sequence[DeviceTransaction]:
+    async def _wave(
+        self, comparisons: Sequence[Comparison], later: frozenset[str]
+    ) -> Sequence[DeviceTransaction]:
         """Deliver to them together; their transactions, each with its outcome."""
         options = self._options
         with ExitStack() as locks:
@@ -314,8 +359,17 @@ class Rollout:
                 else:
                     transactions.append(self._transaction(comparison))
             limits = WaveTiming(options.parallel, options.verify_timeout_s, options.stable_for_s, later)
-            watching = EarlierWaveMonitor(self._connector, self._delivered, {t.name for t in transactions}, later)
-            wave = Wave(transactions, watching.watched, limits, self._clock, self._stop_waiting, await self._around(transactions, later))
+            watching = EarlierWaveMonitor(
+                self._connector, self._delivered, {t.name for t in transactions}, later
+            )
+            wave = Wave(
+                transactions,
+                watching.watched,
+                limits,
+                self._clock,
+                self._stop_waiting,
+                await self._around(transactions, later),
+            )
             self._begun.update(transaction.name for transaction in transactions)
             self._current = transactions
             try:
@@ -324,14 +378,20 @@ class Rollout:
                 self._unfinished = self._unfinished or wave.unfinished
                 self._outcomes.update({t.name: t.outcome for t in transactions if t.outcome is not None})
                 self._current = ()
-                self.pre_post_state.update({t.name: t.pre_post_state for t in transactions if t.comparison.edits})
+                self.pre_post_state.update(
+                    {t.name: t.pre_post_state for t in transactions if t.comparison.edits}
+                )
                 self.listed.update({t.name: t.listed for t in transactions if t.listed is not None})
                 await asyncio.shield(self._keep(transactions))
-                self._delivered += [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
+                self._delivered += [
+                    t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED
+                ]
                 await asyncio.shield(watching.close())
             return transactions
 
-    async def _around(self, wave: Sequence[DeviceTransaction], later: frozenset[str]) -> Callable[[], Awaitable[list[CheckResult]]] | None:
+    async def _around(
+        self, wave: Sequence[DeviceTransaction], later: frozenset[str]
+    ) -> Callable[[], Awaitable[list[CheckResult]]] | None:
         """What tells what is not as it was around a wave; nothing does while an earlier one waits for later devices."""
         if self._surroundings is None:
             return None
@@ -352,7 +412,7 @@ class Rollout:
         def keep(transaction: DeviceTransaction, running: Node) -> None:
             intent = transaction.comparison.intent
             path = delivered.baseline_path(self._options.working, transaction.name)
-            now = Baseline(self._options.run, datetime.now(UTC), forgetting(running))
+            now = Baseline(self._options.run, datetime.now(UTC), strip_secrets(running))
             # A full disk here must not turn a delivered device into a failed one.
             with suppress(OSError):
                 delivered.save_baseline(path, now, intent.scope, self._syntax_of(intent).grammar)
@@ -360,7 +420,9 @@ class Rollout:
         ended = [(t, t.outcome, t.running) for t in transactions]
         ended = [(t, o, r) for t, o, r in ended if not t.comparison.manner.into_startup]
         kept = [(t, r) for t, o, r in ended if o is not None and o.state is State.DELIVERED and r is not None]
-        await asyncio.gather(*(asyncio.to_thread(keep, transaction, running) for transaction, running in kept))
+        await asyncio.gather(
+            *(asyncio.to_thread(keep, transaction, running) for transaction, running in kept)
+        )
 
     def _transaction(self, comparison: Comparison) -> DeviceTransaction:
         intent, options = comparison.intent, self._options
@@ -368,18 +430,35 @@ class Rollout:
         means = TransactionContext(
             syntax=syntax,
             opener=DeviceSessionFactory(self._connector, intent, comparison.edits),
-            backup=Backup(options.working / "backups" / options.run / f"{comparison.name}.txt", syntax, options.mask_backups),
+            backup=Backup(
+                options.working / "backups" / options.run / f"{comparison.name}.txt",
+                syntax,
+                options.mask_backups,
+            ),
             log=options.working / "log" / options.run / f"{comparison.name}.log",
             timer_s=options.revert_timer_s,
             on_event=self._on_event,
             clock=self._clock,
             journal=self._journal.of(options.run, comparison.name),
         )
-        return DeviceTransaction(comparison, self._checks.get(comparison.name, ()), means, self._sessions.pop(comparison.name, None))
+        return DeviceTransaction(
+            comparison,
+            self._checks.get(comparison.name, ()),
+            means,
+            self._sessions.pop(comparison.name, None),
+        )
 
     @staticmethod
     def _untouched(comparison: Comparison, reason: str, cause: Cause = Cause.INTERRUPTED) -> Outcome:
-        return Outcome(comparison.name, State.UNCHANGED, cause, comparison.counts, 0.0, reason, rollback_method=comparison.rollback_method)
+        return Outcome(
+            comparison.name,
+            State.UNCHANGED,
+            cause,
+            comparison.counts,
+            0.0,
+            reason,
+            rollback_method=comparison.rollback_method,
+        )
 
 
 def _deferred(transaction: DeviceTransaction, names: set[str], later: frozenset[str]) -> Iterator[Check]:
@@ -393,25 +472,37 @@ def _deferred(transaction: DeviceTransaction, names: set[str], later: frozenset[
 class EarlierWaveMonitor:
     """Looks after devices of earlier waves while others are delivered to: those with checks that concern one of `names`."""
 
-    def __init__(self, connector: Connector, delivered: Sequence[DeviceTransaction], names: set[str], later: frozenset[str]) -> None:
+    def __init__(
+        self,
+        connector: Connector,
+        delivered: Sequence[DeviceTransaction],
+        names: set[str],
+        later: frozenset[str],
+    ) -> None:
         self._connector = connector
         self._sessions: dict[str, Session] = {}
         self.watched = [
             EarlierWaveCheck(t.name, checks, self._readings_of(t, checks), t.is_excused, t.hide)
             for t in delivered
-            if (checks := (*(check for check in t.checks if check.peer in names), *_deferred(t, names, later)))
+            if (
+                checks := (*(check for check in t.checks if check.peer in names), *_deferred(t, names, later))
+            )
         ]
 
-    def _readings_of(self, transaction: DeviceTransaction, checks: Sequence[Check]) -> Callable[[], Awaitable[Readings]]:
+    def _readings_of(
+        self, transaction: DeviceTransaction, checks: Sequence[Check]
+    ) -> Callable[[], Awaitable[Readings]]:
         names = sorted({check.reading for check in checks})
         intent = transaction.comparison.intent
 
         async def readings() -> Readings:
             session = self._sessions.get(transaction.name)
             if session is None:
-                session = self._sessions[transaction.name] = await self._connector.open(intent.device, intent.platform)
+                session = self._sessions[transaction.name] = await self._connector.open(
+                    intent.device, intent.platform
+                )
             try:
-                return await read(session, intent.platform, names)
+                return await read_readings(session, intent.platform, names)
             except ConnectionFailed:
                 del self._sessions[transaction.name]
                 await session.close()

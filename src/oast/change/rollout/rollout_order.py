@@ -10,7 +10,7 @@ from itertools import pairwise
 
 from oast.estate.inventory import Device
 from oast.estate.selectors import Selector
-from oast.estate.settings import Apart, Portion
+from oast.estate.settings import AntiAffinity, BatchSize
 
 
 @dataclass(frozen=True)
@@ -18,8 +18,8 @@ class RolloutOrder:
     """`waves` come in order, then the devices that none of them takes; none has more with one attribute than `apart` allows, and none
     more than `largest` devices."""
 
-    waves: tuple[Selector | Portion, ...] = ()
-    apart: Apart | None = None
+    waves: tuple[Selector | BatchSize, ...] = ()
+    apart: AntiAffinity | None = None
     largest: int | None = None
 
     def of(self, devices: Sequence[Device]) -> list[list[Device]]:
@@ -49,7 +49,13 @@ class RolloutOrder:
         for device in devices:
             value = device.attributes.get(self.apart.by)
             # Who has no such attribute is nobody's pair.
-            number = 0 if value is None else next((n for n, c in enumerate(counts) if c[str(value)] < self.apart.at_most), len(counts))
+            number = (
+                0
+                if value is None
+                else next(
+                    (n for n, c in enumerate(counts) if c[str(value)] < self.apart.at_most), len(counts)
+                )
+            )
             if number == len(parts):
                 parts.append([])
                 counts.append(Counter())
@@ -63,7 +69,7 @@ SINGLE_WAVE = RolloutOrder()
 """All of them in one wave."""
 
 
-def _taken(wave: Selector | Portion, left: Sequence[Device], total: int) -> list[Device]:
+def _taken(wave: Selector | BatchSize, left: Sequence[Device], total: int) -> list[Device]:
     if isinstance(wave, Selector):
         return [device for device in left if wave.matches(device.known_by)]
     if wave.number is not None:

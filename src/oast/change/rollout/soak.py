@@ -15,7 +15,7 @@ from oast.connect.session import Session
 from oast.errors import DeviceError
 from oast.fleet.clock import Clock
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaitEvent
-from oast.readings.read import read
+from oast.readings.read import read_readings
 from oast.verify.checks import CheckResult, evaluate
 from oast.verify.later_waves import waits_for
 
@@ -96,16 +96,26 @@ class _Watched:
         try:
             if self._session is None:
                 self._session = await self._connector.open(intent.device, intent.platform)
-            readings = await read(self._session, intent.platform, names)
+            readings = await read_readings(self._session, intent.platform, names)
         except DeviceError as error:
             await self.close()
-            return SoakFailure(Cause.CHECKS, f"it was delivered, and then could not be read any more: {error.message}") if last else None
+            return (
+                SoakFailure(
+                    Cause.CHECKS, f"it was delivered, and then could not be read any more: {error.message}"
+                )
+                if last
+                else None
+            )
         every = evaluate(transaction.checks, readings, transaction.hide)
-        results = [r for r in every if r.check.peer not in self._later and not waits_for(r, every, self._later)]
+        results = [
+            r for r in every if r.check.peer not in self._later and not waits_for(r, every, self._later)
+        ]
         failed = tuple(transaction.split_failures(results)[0])
         if not failed:
             return None
-        return SoakFailure(Cause.CHECKS, "it did not stay true: " + "; ".join(result.finding for result in failed), failed)
+        return SoakFailure(
+            Cause.CHECKS, "it did not stay true: " + "; ".join(result.finding for result in failed), failed
+        )
 
     async def close(self) -> None:
         session, self._session = self._session, None

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from oast.change.plan.diff import Comparison
 from oast.change.plan.management_access import is_ancestor_or_same
-from oast.config.difference import Edit
+from oast.config.edits import Edit
 from oast.config.ownership import Pattern, owner_of
 from oast.config.tree import Node, Path
 from oast.platforms.grammar import Grammar
@@ -41,7 +41,9 @@ def changes_only_descriptions(check: Check, comparison: Comparison) -> bool:
     for edit in comparison.edits:
         if not any(is_ancestor_or_same(edit.path, path) for path in check.concerns):
             continue
-        is_inside = any(len(edit.path) > len(path) and edit.path[: len(path)] == path for path in check.concerns)
+        is_inside = any(
+            len(edit.path) > len(path) and edit.path[: len(path)] == path for path in check.concerns
+        )
         touched = [edit.node.statement.rule.path, *(node.statement.rule.path for _, node in edit.node.walk())]
         if not is_inside or with_role.intersection(touched):
             return False
@@ -75,7 +77,9 @@ def stable_for_s(comparison: Comparison, checks: Iterable[Check]) -> float:
         for interval in reading.intervals:
             rule = _rule(platform.grammar, interval)
             for tree in (comparison.running, comparison.intent.tree):
-                longest = max(longest, *(_seconds(value) for value in _values(tree, rule, check.concerns)), 0.0)
+                longest = max(
+                    longest, *(_seconds(value) for value in _values(tree, rule, check.concerns)), 0.0
+                )
     return longest
 
 

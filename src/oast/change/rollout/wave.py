@@ -123,7 +123,9 @@ class Wave:
     async def _roll_back_on_interrupt(self) -> None:
         """Take back what is not confirmed; whatever is left of that when `hand_over` is set is left to the devices' timers."""
         stopped_waiting = asyncio.create_task(self._stop_waiting.wait())
-        rescues = [asyncio.create_task(transaction.roll_back_on_interrupt()) for transaction in self._transactions]
+        rescues = [
+            asyncio.create_task(transaction.roll_back_on_interrupt()) for transaction in self._transactions
+        ]
         every = asyncio.gather(*rescues, return_exceptions=True)
         try:
             await asyncio.wait((every, stopped_waiting), return_when=asyncio.FIRST_COMPLETED)
@@ -163,7 +165,9 @@ class Wave:
                 if self._spare_s(loaded) <= 0:
                     break
                 # However long the others could wait: its own timer rolls back one that is late.
-                late = [(task, t) for task, t in loading.items() if not task.done() and self._spare_s([t]) <= 0]
+                late = [
+                    (task, t) for task, t in loading.items() if not task.done() and self._spare_s([t]) <= 0
+                ]
                 for task, transaction in late if loaded else ():
                     await self._give_up(task, transaction, "it was not loaded", "its revert timer")
             for task in [task for task in loading if task.done() and not task.cancelled()]:
@@ -190,7 +194,9 @@ class Wave:
             async with self._turns[transaction]:
                 try:
                     await transaction.extend_timer(needed_s)
-                except Exception as error:  # a bug of ours is no reason to leave the other devices under their timers
+                except (
+                    Exception
+                ) as error:  # a bug of ours is no reason to leave the other devices under their timers
                     transaction.fail_internally(error)
             self._rescue(transaction)
 
@@ -217,7 +223,9 @@ class Wave:
         left = min((t.timer_left_s for t in loaded), default=float("inf"))
         return left - self._limits.verify_timeout_s - self._stable_for_s - CONFIRM_MARGIN_S
 
-    async def _give_up(self, task: asyncio.Task[None], transaction: DeviceTransaction, what: str, timers: str) -> None:
+    async def _give_up(
+        self, task: asyncio.Task[None], transaction: DeviceTransaction, what: str, timers: str
+    ) -> None:
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
         if transaction.is_open:
@@ -254,7 +262,10 @@ class Wave:
 
     def _gone(self) -> int:
         """Changes with every device of the wave that no longer goes on, and again when it has ended."""
-        return sum((not transaction.is_open) + (transaction.outcome is not None) for transaction in self._transactions)
+        return sum(
+            (not transaction.is_open) + (transaction.outcome is not None)
+            for transaction in self._transactions
+        )
 
     async def _check_until_true(self) -> dict[DeviceTransaction, list[CheckResult]]:
         """Check all that are loaded until everything that counts has been true for as long as it has to be, or time is up;
@@ -264,7 +275,9 @@ class Wave:
         while True:
             looked = self._clock.now()
             until_true = (
-                max(0.0, last_start - looked) + self._stable_for_s if true_since is None else true_since + self._stable_for_s - looked
+                max(0.0, last_start - looked) + self._stable_for_s
+                if true_since is None
+                else true_since + self._stable_for_s - looked
             )
             self._needed_s = max(0.0, until_true) + self._confirm_s
             failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
@@ -296,7 +309,9 @@ class Wave:
         """The timers are so near that the checks could not be watched long enough."""
         reason = f"the checks could be watched for {seconds:.0f} s only, and have to stay true for {self._stable_for_s:.0f} s"
         for transaction in self._open():
-            transaction.lost = LossOfContact(Cause.CHECKS, reason, "give more time with --revert-timer", why=RollbackReason.TOO_SLOW)
+            transaction.lost = LossOfContact(
+                Cause.CHECKS, reason, "give more time with --revert-timer", why=RollbackReason.TOO_SLOW
+            )
             self._rescues.create_task(transaction.recover())
         return {}
 
@@ -310,7 +325,9 @@ class Wave:
             results = await transaction.check() if transaction.is_open else []
             later = self._limits.later
             peers = [waits_for(r, results, later) for r in results]
-            transaction.deferred = [(r.check, names) for r, names in zip(results, peers, strict=True) if names]
+            transaction.deferred = [
+                (r.check, names) for r, names in zip(results, peers, strict=True) if names
+            ]
             is_later = [r.check.peer in later or bool(names) for r, names in zip(results, peers, strict=True)]
             self._last[transaction] = [r for r, waits in zip(results, is_later, strict=True) if not waits]
             waiting[transaction] = [r for r, waits in zip(results, is_later, strict=True) if waits]
@@ -340,7 +357,11 @@ class Wave:
                         if not task.done():
                             await self._give_up(task, transaction, "it did not answer", OTHER_TIMERS)
                     break
-                late = [(task, t) for task, t in tasks.items() if not task.done() and t.timer_left_s <= CONFIRM_MARGIN_S]
+                late = [
+                    (task, t)
+                    for task, t in tasks.items()
+                    if not task.done() and t.timer_left_s <= CONFIRM_MARGIN_S
+                ]
                 for task, transaction in late if others else ():
                     await self._give_up(task, transaction, "it did not answer", "its revert timer")
             for task in tasks:
@@ -386,17 +407,23 @@ class Wave:
         are = "is in a later wave" if len(names) == 1 else "are in later waves"
         return f"{', '.join(names)} {are}: deliver them together with --one-wave"
 
-    async def _together(self, transactions: Iterable[DeviceTransaction], step: Callable[[DeviceTransaction], Awaitable[None]]) -> None:
+    async def _together(
+        self, transactions: Iterable[DeviceTransaction], step: Callable[[DeviceTransaction], Awaitable[None]]
+    ) -> None:
         async with asyncio.TaskGroup() as group:
             for transaction in list(transactions):
                 group.create_task(self._step(transaction, step))
 
-    async def _step(self, transaction: DeviceTransaction, step: Callable[[DeviceTransaction], Awaitable[None]]) -> None:
+    async def _step(
+        self, transaction: DeviceTransaction, step: Callable[[DeviceTransaction], Awaitable[None]]
+    ) -> None:
         async with self._places, self._turns[transaction]:
             if not transaction.is_open:
                 return  # It was lost between two steps, and is being recovered.
             try:
                 await step(transaction)
-            except Exception as error:  # a bug of ours is no reason to leave the other devices under their timers
+            except (
+                Exception
+            ) as error:  # a bug of ours is no reason to leave the other devices under their timers
                 transaction.fail_internally(error)
         self._rescue(transaction)

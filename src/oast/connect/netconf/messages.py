@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from lxml import etree
 
-from oast.xml import Element, parser
+from oast.safe_xml import Element, parser
 
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 """The namespace of everything in RFC 6241."""
@@ -101,7 +101,10 @@ def _error(element: Element) -> RpcError:
         return " ".join((element.findtext(base(name)) or "").split())
 
     info = element.find(base("error-info"))
-    told = [f"{etree.QName(one).localname} {(one.text or '').strip()}".strip() for one in (info if info is not None else ())]
+    told = [
+        f"{etree.QName(one).localname} {(one.text or '').strip()}".strip()
+        for one in (info if info is not None else ())
+    ]
     return RpcError(
         kind=text("error-type"),
         tag=text("error-tag"),

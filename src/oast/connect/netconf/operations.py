@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from lxml import etree
 
 from oast.connect.netconf.messages import BASE, base
-from oast.xml import Element
+from oast.safe_xml import Element
 
 MONITORING = "urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring"
 
@@ -50,7 +50,9 @@ def get(filter_: Element | None = None) -> Element:
 def edit_config(target: str, config: Element, *, rollback_on_error: bool) -> Element:
     """Change a datastore (RFC 6241, section 7.2). What has no operation of its own is merged."""
     option = (_leaf("error-option", "rollback-on-error"),) if rollback_on_error else ()
-    return _operation("edit-config", _datastore("target", target), _leaf("default-operation", "merge"), *option, config)
+    return _operation(
+        "edit-config", _datastore("target", target), _leaf("default-operation", "merge"), *option, config
+    )
 
 
 def copy_config(source: str, target: str) -> Element:
@@ -60,7 +62,11 @@ def copy_config(source: str, target: str) -> Element:
 
 def copy_inline(target: str, config: Element | None = None) -> Element:
     """Make a datastore what `config` holds (RFC 6241, section 7.3); without one, there is room for it."""
-    return _operation("copy-config", _datastore("target", target), _operation("source", _operation("config") if config is None else config))
+    return _operation(
+        "copy-config",
+        _datastore("target", target),
+        _operation("source", _operation("config") if config is None else config),
+    )
 
 
 def lock(target: str) -> Element:
@@ -78,7 +84,9 @@ def validate(source: str) -> Element:
     return _operation("validate", _datastore("source", source))
 
 
-def commit(timeout_s: float | None = None, persist: str | None = None, persist_id: str | None = None) -> Element:
+def commit(
+    timeout_s: float | None = None, persist: str | None = None, persist_id: str | None = None
+) -> Element:
     """Make the candidate what runs (RFC 6241, section 8.3.4.1); with `timeout_s`, for so long only unless it is confirmed.
 
     With `persist` it outlives the session, and is confirmed by the session that gives the same word. With `persist_id` it follows up the
@@ -88,7 +96,9 @@ def commit(timeout_s: float | None = None, persist: str | None = None, persist_i
         return _operation("commit")
     given = (("persist", persist), ("persist-id", persist_id))
     named = tuple(_leaf(name, value) for name, value in given if value is not None)
-    return _operation("commit", _operation("confirmed"), _leaf("confirm-timeout", str(math.ceil(timeout_s))), *named)
+    return _operation(
+        "commit", _operation("confirmed"), _leaf("confirm-timeout", str(math.ceil(timeout_s))), *named
+    )
 
 
 def confirm(persist_id: str | None = None) -> Element:

@@ -12,16 +12,25 @@ from oast.answer_parsing import INLINE_LINES, parse_answer, parse_if_long
 from oast.connect.answer_memory import ANSWERS
 from oast.connect.channel import Transport
 from oast.connect.netconf import operations as op
+from oast.connect.netconf.capabilities import BASE_10, BASE_11, ServerCapabilities
 from oast.connect.netconf.framing import Decoder, FramingError, TooManyElements, encoded
-from oast.connect.netconf.messages import NotNetconf, RpcError, base, capabilities_in, errors_in, hello, parsed, rpc
-from oast.connect.netconf.offered import BASE_10, BASE_11, Offered
+from oast.connect.netconf.messages import (
+    NotNetconf,
+    RpcError,
+    base,
+    capabilities_in,
+    errors_in,
+    hello,
+    parsed,
+    rpc,
+)
 from oast.connect.session import AnswerLimits, Capability, hold_answer
 from oast.connect.transcript import MOST_LINES, Transcript
-from oast.errors import ConnectionFailed, DeadlinePassed, DeviceRefused, ProtocolError
+from oast.errors import ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
 from oast.platforms.definition import Netconf, Platform
-from oast.platforms.netconf import steps
+from oast.platforms.netconf_tables import steps
 from oast.records import Secret
-from oast.xml import Element
+from oast.safe_xml import Element
 
 R = TypeVar("R")
 CLOSING_S = 1.0
@@ -32,11 +41,13 @@ OTHER_MESSAGES_AT_MOST = 5_000
 class NetconfSession:
     """One open session. `limits` bound each answer. Requests are sent one behind the other."""
 
-    def __init__(self, transport: Transport[bytes], platform: Platform, limits: AnswerLimits, transcript: Transcript) -> None:
+    def __init__(
+        self, transport: Transport[bytes], platform: Platform, limits: AnswerLimits, transcript: Transcript
+    ) -> None:
         self.platform = platform
         self.transcript = transcript
         self.netconf = platform.netconf or Netconf()
-        self.offered = Offered(())
+        self.offered = ServerCapabilities(())
         self.session_id = ""
         # What this session has locked, and whether it has committed: both end with it, and nobody else's are taken back.
         self.held: set[str] = set()
@@ -56,7 +67,7 @@ class NetconfSession:
             capabilities, self.session_id = capabilities_in(await self._message("its hello"))
         except NotNetconf as wrong:
             raise ProtocolError(f"the device begins with {wrong}") from None
-        self.offered = Offered(capabilities)
+        self.offered = ServerCapabilities(capabilities)
         self.transcript.note(f"session {self.session_id}: {len(capabilities)} capabilities")
         for capability in capabilities:
             self.transcript.received(capability)
@@ -65,7 +76,9 @@ class NetconfSession:
             raise ProtocolError("the device offers no version of NETCONF that Oast knows", hint=hint)
         lacking = self.offered.lacks(self.netconf.needs)
         if lacking:
-            message = f"the device does not offer {lacking[0]}, which its platform '{self.platform.name}' needs"
+            message = (
+                f"the device does not offer {lacking[0]}, which its platform '{self.platform.name}' needs"
+            )
             raise ProtocolError(message, hint="is this its platform?")
         # Both have to know the newer framing, or the older is kept (RFC 6242, section 4.1).
         self._decoder.chunked = self.offered.base_11
@@ -118,13 +131,27 @@ class NetconfSession:
         for key, value in inputs.items():
             etree.SubElement(operation, f"{{{namespace}}}{key}", nsmap={None: namespace}).text = value
         reply = await self.rpc(operation)
-        return "".join(f"{text}\n" for element in reply.iter() if len(element) == 0 and (text := (element.text or "").strip()))
+        return "".join(
+            f"{text}\n"
+            for element in reply.iter()
+            if len(element) == 0 and (text := (element.text or "").strip())
+        )
 
     async def read(self, datastore: str) -> str:
         """What of a datastore the platform reads, as XML. Raises DeviceRefused."""
-        tops = [rule for name, rule in self.platform.grammar.root.children.items() if name in self.netconf.read and rule.module is not None]
-        elements = [etree.Element(rule.tag, nsmap={None: rule.module.namespace}) for rule in tops if rule.module is not None]
-        return await _if_long(await self.rpc(op.get_config(datastore, op.subtree(elements)), written_down=False), _text)
+        tops = [
+            rule
+            for name, rule in self.platform.grammar.root.children.items()
+            if name in self.netconf.read and rule.module is not None
+        ]
+        elements = [
+            etree.Element(rule.tag, nsmap={None: rule.module.namespace})
+            for rule in tops
+            if rule.module is not None
+        ]
+        return await _if_long(
+            await self.rpc(op.get_config(datastore, op.subtree(elements)), written_down=False), _text
+        )
 
     async def besides(self, datastore: str) -> list[Element]:
         """What of a datastore the platform does not read, as it is. Raises DeviceRefused, ProtocolError."""
@@ -132,7 +159,11 @@ class NetconfSession:
         data = reply.find(base("data"))
         if data is None:
             raise ProtocolError("the device sent no data in its reply")
-        tops = {rule.tag for name, rule in self.platform.grammar.root.children.items() if name in self.netconf.read}
+        tops = {
+            rule.tag
+            for name, rule in self.platform.grammar.root.children.items()
+            if name in self.netconf.read
+        }
         return [element for element in data if isinstance(element.tag, str) and element.tag not in tops]
 
     async def read_running(self) -> str:
@@ -191,7 +222,11 @@ class NetconfSession:
         self._transport.write(encoded(rpc(number, operation, config), chunked=self.offered.base_11))
         reply = await self._reply(number, name)
         self._in_step = True
-        for line in (await _if_long(reply, _lines))[:MOST_LINES] if written_down else ("(a reply that is not written down)",):
+        for line in (
+            (await _if_long(reply, _lines))[:MOST_LINES]
+            if written_down
+            else ("(a reply that is not written down)",)
+        ):
             self.transcript.received(line)
         self._need_no_error(reply, name)
         return reply
@@ -203,7 +238,9 @@ class NetconfSession:
                 return await self._next_reply(number, name)
         except TimeoutError:
             message = f"no reply to {name} within {self._limits.at_most_s:g} s, only other messages"
-            raise DeadlinePassed(message, hint="max_answer_s in oast.toml says how long an answer may take") from None
+            raise DeviceTimeout(
+                message, hint="max_answer_s in oast.toml says how long an answer may take"
+            ) from None
 
     async def _next_reply(self, number: int, name: str) -> Element:
         for _ in range(OTHER_MESSAGES_AT_MOST):
@@ -217,10 +254,15 @@ class NetconfSession:
                     return message
                 if answered is None:
                     hint = "if this server always leaves it out: replies_without_id = true below [netconf] of its platform"
-                    raise ProtocolError(f"the device sent a reply to {name} without a message-id (RFC 6241, section 4.2)", hint=hint)
+                    raise ProtocolError(
+                        f"the device sent a reply to {name} without a message-id (RFC 6241, section 4.2)",
+                        hint=hint,
+                    )
                 raise ProtocolError(f"the device answered request {answered}, and {number} was asked")
             if etree.QName(message).localname != "notification":
-                raise ProtocolError(f"the device sent '{etree.QName(message).localname}' in place of a reply to {name}")
+                raise ProtocolError(
+                    f"the device sent '{etree.QName(message).localname}' in place of a reply to {name}"
+                )
         raise ProtocolError(f"the device sent {OTHER_MESSAGES_AT_MOST} notifications and no reply to {name}")
 
     def _need_no_error(self, reply: Element, name: str) -> None:
@@ -241,7 +283,9 @@ class NetconfSession:
                     await self._arrive(awaited)
         except TimeoutError:
             message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {awaited}"
-            raise DeadlinePassed(message, hint="max_answer_s in oast.toml says how long an answer may take") from None
+            raise DeviceTimeout(
+                message, hint="max_answer_s in oast.toml says how long an answer may take"
+            ) from None
         arrived = self._waiting.pop(0)
         ANSWERS.release(self)
         return await parse_if_long((arrived,), parsed, arrived)
@@ -253,7 +297,7 @@ class NetconfSession:
         except TimeoutError:
             last = self.transcript.masking.hide(self._decoder.waiting[-120:].decode("utf-8", "replace"))
             self.transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
-            passed = DeadlinePassed(f"no answer within {self._limits.silence_s:g} s: waited for {awaited}")
+            passed = DeviceTimeout(f"no answer within {self._limits.silence_s:g} s: waited for {awaited}")
             passed.last = last
             raise passed from None
         if not arrived:
@@ -266,7 +310,9 @@ class NetconfSession:
                     break  # What comes behind a hello has the framing that it decides.
         except FramingError as wrong:
             what = "elements" if isinstance(wrong, TooManyElements) else "bytes"
-            raise ProtocolError(f"the device sent {wrong}", hint=f"max_answer_{what} in oast.toml says how much is taken in") from None
+            raise ProtocolError(
+                f"the device sent {wrong}", hint=f"max_answer_{what} in oast.toml says how much is taken in"
+            ) from None
         hold_answer(self, self._decoder.held + sum(map(len, self._waiting)), self.transcript)
 
 

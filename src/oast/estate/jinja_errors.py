@@ -1,0 +1,302 @@
+"""Mistakes in Jinja2, in templates and in values, in words: what is wrong, on which line, and the likely fix."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import Any
+
+import jinja2
+from jinja2 import nodes
+from jinja2.exceptions import SecurityError
+from jinja2.utils import missing
+
+from oast.records import SecretAsText
+from oast.spelling import spelling_hint
+
+Told = tuple[int | None, str, str | None]
+"""The line (from 1), what is wrong, and the likely fix."""
+
+
+class MissingError(jinja2.UndefinedError):
+    """Something that is not defined was used: `name`, or `name` (or number) in `holder`."""
+
+    def __init__(self, holder: Any, name: Any, message: str | None = None) -> None:
+        super().__init__(message)
+        self.holder = None if holder is missing else holder
+        self.name = name
+
+    def told(self, path: str | None, known: Iterable[str]) -> tuple[str, str | None]:
+        """What is not defined and the likely fix; `path` is how the expression spells it, `known` the names there are."""
+        if self.name is None:
+            return str(self), None
+        if self.holder is None:
+            return f"'{self.name}' is not defined", spelling_hint(str(self.name), known)
+        outer, _, _ = (path or "").rpartition("." if isinstance(self.name, str) else "[")
+        within = f"'{outer}'" if outer else "the value used here"
+        if isinstance(self.holder, Sequence) and not isinstance(self.holder, str):
+            items = f"{len(self.holder)} item" + ("" if len(self.holder) == 1 else "s")
+            return f"{within} has {items}, there is no [{self.name}]", "the first one is [0]"
+        message = (
+            f"'{path}' is not defined" if path else f"'{self.name}' is not defined in the value used here"
+        )
+        if isinstance(self.holder, Mapping):
+            return message, spelling_hint(str(self.name), map(str, self.holder))
+        return message, f"{within} is {kind_of(self.holder)}, and has no parts"
+
+
+class Missing(jinja2.StrictUndefined):
+    """What is not defined: any use of it raises MissingError, which knows where it was looked for."""
+
+    __slots__ = ()
+
+    def __init__(
+        self, hint: str | None = None, obj: Any = missing, name: Any = None, exc: Any = jinja2.UndefinedError
+    ) -> None:
+        raised: Any = partial(MissingError, obj, name) if exc is jinja2.UndefinedError else exc
+        super().__init__(hint, obj, name, raised)
+
+
+_KINDS = {
+    **dict.fromkeys(("str", "Markup"), "text"),
+    **dict.fromkeys(("list", "tuple", "YamlList", "_LazyList", "generator"), "a list"),
+    **dict.fromkeys(("dict", "YamlMap", "_LazyMap", "mappingproxy"), "a mapping"),
+    **dict.fromkeys(("int", "float"), "a number"),
+    **dict.fromkeys(("function", "method", "builtin_function_or_method"), "a function"),
+    "bool": "true or false",
+    "NoneType": "nothing",
+    "Secret": "a secret",
+    "DeviceView": "a device",
+    "Network": "the network",
+}
+
+
+def kind_of(value: Any) -> str:
+    """What a value is, in words."""
+    return _kind(type(value).__name__)
+
+
+def _kind(type_name: str) -> str:
+    return _KINDS.get(type_name.rpartition(".")[2], type_name)
+
+
+def missing_path(tree: nodes.Template, line: int | None, name: Any) -> str | None:
+    """How the template spells what ends in `name` on `line`, such as `link.address`; None when that is not clear."""
+    found = set()
+    ends: list[nodes.Getattr | nodes.Getitem] = [*tree.find_all(nodes.Getattr), *tree.find_all(nodes.Getitem)]
+    for node in ends:
+        last = node.attr if isinstance(node, nodes.Getattr) else getattr(node.arg, "value", None)
+        if last == name and (line is None or node.lineno == line):
+            found.add(_spelt(node))
+    return found.pop() if len(found) == 1 else None
+
+
+def _spelt(node: nodes.Node) -> str | None:
+    if isinstance(node, nodes.Name):
+        return node.name
+    if not isinstance(node, (nodes.Getattr, nodes.Getitem)):
+        return None
+    outer = _spelt(node.node)
+    if outer is None:
+        return None
+    if isinstance(node, nodes.Getattr):
+        return f"{outer}.{node.attr}"
+    inner = getattr(node.arg, "value", None)
+    return (
+        f"{outer}.{inner}" if isinstance(inner, str) else f"{outer}[{inner}]" if inner is not None else None
+    )
+
+
+# --- while rendering ----------------------------------------------------------------------------------------------------
+
+_NUMBERS = "turn text into a number with '| int', or join texts with '~'"
+_RAISED: Sequence[tuple[str, str, str | None]] = (
+    (
+        r"'([\w.]+)' object is not iterable",
+        "{0} cannot be looped over",
+        "a loop needs a list; look at the value",
+    ),
+    (r"'([\w.]+)' object is not callable", "{0} cannot be called", "remove the '()' behind it"),
+    (r"can only concatenate (str) \(not \"([\w.]+)\"\) to str", "{0} and {1} cannot be added", _NUMBERS),
+    (
+        r"unsupported operand type\(s\) for [^:]+: '([\w.]+)' and '([\w.]+)'",
+        "{0} and {1} cannot be calculated with",
+        _NUMBERS,
+    ),
+    (
+        r"'.+' not supported between instances of '([\w.]+)' and '([\w.]+)'",
+        "{0} and {1} cannot be compared",
+        _NUMBERS,
+    ),
+    (r"type ([\w.]+) doesn't define .*", "the filter cannot take {0}", "look at the value it is given"),
+    (r"object of type '([\w.]+)' has no len\(\)", "{0} has no length", "look at the value"),
+)
+
+
+def describe_jinja_error(error: Exception) -> tuple[str, str | None]:
+    """What an expression raised, without the words of the machinery below it; and the likely fix."""
+    text = str(error)
+    if isinstance(error, jinja2.TemplateNotFound):
+        if type(error) is not jinja2.TemplateNotFound:
+            return str(error.message), "templates that others include stand in the same folder"
+        return (
+            f"there is no template '{error.name}' to take in",
+            "templates that others include stand in the same folder",
+        )
+    if isinstance(error, (RecursionError, SyntaxError)):
+        return "something in it is nested too deeply", "divide it"
+    if isinstance(error, SecretAsText):
+        return text, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret"
+    if isinstance(error, SecurityError):
+        return f"templates run in a sandbox: {text.rstrip('.')}", None
+    for pattern, message, hint in _RAISED if isinstance(error, TypeError) else ():
+        match = re.search(pattern, text)
+        if match:
+            return message.format(*map(_kind, match.groups())), hint
+    return text or type(error).__name__, None
+
+
+# --- before rendering ---------------------------------------------------------------------------------------------------
+
+_CLOSES = {"{{": "}}", "{%": "%}", "{#": "#}"}
+_BLOCKS = ("for", "if", "macro", "call", "filter", "with", "autoescape", "block")
+_TAGS = (*_BLOCKS, "else", "elif", "set", "include", "import", "from", "raw", "extends")
+_SPELT_ELSEWHERE = {
+    "elseif": "elif",
+    "elsif": "elif",
+    "foreach": "for",
+    "end": "endfor or endif",
+    "unless": "if not",
+}
+
+
+def unknown_words(tree: nodes.Template, filters: Iterable[str], tests: Iterable[str]) -> Told | None:
+    """A filter or a test that does not exist."""
+    for kind, what, known in ((nodes.Filter, "filter", set(filters)), (nodes.Test, "test", set(tests))):
+        for node in tree.find_all(kind):
+            if node.name not in known:
+                return node.lineno, f"there is no {what} '{node.name}'", spelling_hint(node.name, known)
+    return None
+
+
+def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environment) -> Told:
+    """A template that is no template. What is not closed is told where it opens, not where the parser gave up."""
+    message = (error.message or "").rstrip(".")
+    tag = re.search(r"unknown tag '((?!end\w)\w+)'", message)
+    told = _delimiter(source) or (None if tag else _block(source, env))
+    if told is not None:
+        return told
+    if tag:
+        fix = _SPELT_ELSEWHERE.get(tag[1])
+        return (
+            error.lineno,
+            f"there is no '{{% {tag[1]} %}}'",
+            f"write '{fix}'" if fix else spelling_hint(tag[1], _TAGS),
+        )
+    named = re.search(r"No (filter|test) named '(\w+)'", message)
+    if named:
+        known: Iterable[str] = env.filters if named[1] == "filter" else env.tests
+        return error.lineno, f"there is no {named[1]} '{named[2]}'", spelling_hint(named[2], known)
+    got = re.search(r"expected token '.*', got '(.*)'", message)
+    if got and got[1] == "=":
+        return error.lineno, "'=' stands where something is compared", "write '=='"
+    if got:
+        hint = "join texts with '~', put a filter behind '|', or look for a quote that is missing"
+        return error.lineno, f"'{got[1]}' is not expected here", hint
+    if "unexpected char" in message:
+        return (
+            error.lineno,
+            "a quote is opened here and not closed, or a character does not belong here",
+            "add the closing quote",
+        )
+    return error.lineno, message or "the template is wrong", None
+
+
+# What Python and Jinja2 raise for a template that is beyond what they can compile.
+BEYOND = (RecursionError, SyntaxError, MemoryError, ValueError)
+DEEPEST = 20
+_STEP = re.compile(r"\{%-?\s*(?P<tag>\w+)|(?P<open>[(\[{])|(?P<close>[)\]}])|(?P<number>[0-9]{4000,})")
+_WITH_END = frozenset(("for", "if", "macro", "call", "filter", "block", "with", "raw", "autoescape"))
+
+
+def beyond(source: str) -> Told:
+    """A template that cannot be compiled: where it is too deep, or a number too long."""
+    depth = brackets = 0
+    for match in _STEP.finditer(source):
+        line = source.count("\n", 0, match.start()) + 1
+        if match["number"]:
+            return line, f"a number of {len(match['number'])} digits", "no configuration needs it"
+        tag = match["tag"] or ""
+        depth += (tag in _WITH_END) - tag.startswith("end")
+        brackets = brackets + bool(match["open"]) - bool(match["close"])
+        if depth > DEEPEST or brackets > DEEPEST:
+            return (
+                line,
+                f"this is more than {DEEPEST} levels deep",
+                "divide it: put a part into a template of its own and include it",
+            )
+    longest = max(source.split("\n"), key=len)
+    return (
+        source.split("\n").index(longest) + 1,
+        "this is too deep or too long to be understood",
+        "divide it with {% set %}",
+    )
+
+
+def _delimiter(source: str) -> Told | None:
+    opened: tuple[str, int, int] | None = None
+    for match in re.finditer(r"\{\{|\{%|\{#|\}\}|%\}|#\}", source):
+        mark = match[0]
+        if opened is None:
+            if mark in _CLOSES:
+                opened = mark, source.count("\n", 0, match.start()) + 1, match.end()
+        elif mark == _CLOSES[opened[0]]:
+            opened = None
+        elif mark in _CLOSES and opened[0] != "{#":
+            break
+    if opened is None:
+        return None
+    mark, line, end = opened
+    rest = source[end:].partition("\n")[0]
+    if mark == "{{" and "}" in rest:
+        return line, "'{{' is closed by one '}' only", "write '}}'"
+    return line, f"'{mark}' is opened here and not closed", f"add '{_CLOSES[mark]}'"
+
+
+def _tags(source: str, env: jinja2.Environment) -> Iterator[tuple[int, str, bool]]:
+    """Each tag with its line, and whether it sets a value in one line (`{% set a = 1 %}`)."""
+    words: list[str] = []
+    line = 0
+    for number, kind, text in env.lexer.tokeniter(source, None):
+        if kind == "block_begin":
+            words, line = [], number
+        elif kind == "block_end" and words:
+            yield line, words[0], "=" in words
+        elif kind in ("name", "operator"):
+            words.append(text)
+
+
+def _block(source: str, env: jinja2.Environment) -> Told | None:
+    opened: list[tuple[str, int]] = []
+    try:
+        for line, tag, sets in _tags(source, env):
+            if tag in _BLOCKS or (tag == "set" and not sets):
+                opened.append((tag, line))
+            elif tag.startswith("end") and tag[3:] in (*_BLOCKS, "set"):
+                if not opened:
+                    return (
+                        line,
+                        f"'{{% {tag} %}}' closes nothing",
+                        "remove it, or look for what it was to close",
+                    )
+                last, begun = opened.pop()
+                if last != tag[3:]:
+                    message = f"'{{% {last} %}}' is opened here and not closed before '{{% {tag} %}}' in line {line}"
+                    return begun, message, f"add '{{% end{last} %}}'"
+    except jinja2.TemplateSyntaxError:
+        return None
+    if not opened:
+        return None
+    last, begun = opened[-1]
+    return begun, f"'{{% {last} %}}' is opened here and not closed", f"add '{{% end{last} %}}'"

@@ -1,0 +1,274 @@
+"""The readings that are the same on every platform: their fields, with types and units, named after the YANG modules.
+
+A platform's file says where each field stands in what a device lists. A reading that is not here is the platform's own, and its fields
+are texts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class ValueKind(StrEnum):
+    """The type of a field's values. Lists are written with commas or spaces between. A secret is never a value: its fingerprint is."""
+
+    TEXT = "text"
+    NUMBER = "number"
+    DECIMAL = "decimal"
+    BOOLEAN = "boolean"
+    CHOICE = "choice"
+    ADDRESS = "address"
+    PREFIX = "prefix"
+    MAC = "mac-address"
+    DURATION = "duration"
+    NAMES = "list of names"
+    INTERFACE_ADDRESSES = "list of addresses"
+    FINGERPRINT = "fingerprint"
+
+
+@dataclass(frozen=True, slots=True)
+class FieldType:
+    """What a field holds. `choices` are all values of a choice; `key` fields tell one record from the others; `counts` says that it only
+    grows, and that how much is no matter of configuration."""
+
+    kind: ValueKind = ValueKind.TEXT
+    help: str = ""
+    unit: str | None = None
+    choices: tuple[str, ...] = ()
+    key: bool = False
+    counts: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingType:
+    """A reading: what a record of it is, and after which document. `single`: a device has one record of it. `asks` is what has to be
+    said for it, as the destination of a ping."""
+
+    help: str
+    source: str
+    fields: Mapping[str, FieldType]
+    single: bool = False
+    asks: str | None = None
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """The fields that tell a record from the others."""
+        return tuple(name for name, field in self.fields.items() if field.key)
+
+
+TEXT = FieldType()
+UP_OR_DOWN = ("up", "down", "testing", "unknown", "dormant", "not-present", "lower-layer-down")
+
+
+def _text(about: str = "", *, key: bool = False) -> FieldType:
+    return FieldType(ValueKind.TEXT, about, key=key)
+
+
+def _number(about: str, unit: str | None = None, *, key: bool = False, counts: bool = False) -> FieldType:
+    return FieldType(ValueKind.NUMBER, about, unit, key=key, counts=counts)
+
+
+def _choice(about: str, *choices: str, key: bool = False) -> FieldType:
+    return FieldType(ValueKind.CHOICE, about, choices=choices, key=key)
+
+
+READINGS: Mapping[str, ReadingType] = {
+    "system": ReadingType(
+        "the device itself",
+        "ietf-system (RFC 7317), ietf-hardware (RFC 8348)",
+        {
+            "name": _text("its host name"),
+            "os-name": _text("the system it runs"),
+            "os-release": _text("the release of that"),
+            "serial-num": _text("its serial number"),
+            "uptime": FieldType(ValueKind.DURATION, "since it has started", "s", counts=True),
+        },
+        single=True,
+    ),
+    "interfaces": ReadingType(
+        "an interface",
+        "ietf-interfaces (RFC 8343), ietf-ip (RFC 8344)",
+        {
+            "name": _text("as the device calls it", key=True),
+            "admin-status": _choice("what is wanted", "up", "down", "testing"),
+            "oper-status": _choice("whether it passes traffic", *UP_OR_DOWN),
+            "ipv4-address": FieldType(ValueKind.INTERFACE_ADDRESSES, "with prefix length"),
+            "ipv6-address": FieldType(
+                ValueKind.INTERFACE_ADDRESSES, "with prefix length, without link-local ones"
+            ),
+            "mtu": _number("the largest packet", "octets"),
+            "speed": _number("of a port", "bit/s"),
+            "in-octets": _number("received", "octets", counts=True),
+            "out-octets": _number("sent", "octets", counts=True),
+            "in-errors": _number("received and thrown away as wrong", "packets", counts=True),
+            "out-errors": _number("that could not be sent", "packets", counts=True),
+        },
+    ),
+    "lldp-neighbors": ReadingType(
+        "who says that it is at the other end of a cable",
+        "IEEE 802.1AB",
+        {
+            "interface": _text("the own one", key=True),
+            "system-name": _text("the neighbour's host name", key=True),
+            "port-id": _text("its interface"),
+        },
+    ),
+    "vlans": ReadingType(
+        "a VLAN of a switch",
+        "IEEE 802.1Q",
+        {
+            "vlan-id": _number("its number", key=True),
+            "name": _text(),
+            "untagged": FieldType(ValueKind.NAMES, "interfaces in it without a tag"),
+            "tagged": FieldType(ValueKind.NAMES, "interfaces in it with a tag"),
+        },
+    ),
+    "spanning-tree": ReadingType(
+        "an interface in the spanning tree",
+        "IEEE 802.1Q, section 13",
+        {
+            "interface": _text("", key=True),
+            "role": _choice("", "root", "designated", "alternate", "backup", "disabled"),
+            "state": _choice("", "forwarding", "learning", "discarding"),
+            "root-bridge": _text("the host name of the root"),
+            "cost": _number("of the way to the root over it"),
+        },
+    ),
+    "aggregates": ReadingType(
+        "interfaces that are one",
+        "IEEE 802.1AX",
+        {
+            "name": _text("", key=True),
+            "members": FieldType(ValueKind.NAMES, "that are meant to be part of it"),
+            "active": FieldType(ValueKind.NAMES, "that are"),
+        },
+    ),
+    "routes": ReadingType(
+        "an active route",
+        "ietf-routing (RFC 8349)",
+        {
+            "destination-prefix": FieldType(ValueKind.PREFIX, "where it leads", key=True),
+            "network-instance": _text("None for the device's own table", key=True),
+            "source-protocol": _choice("where it is from", "direct", "static", "ospf", "bgp", "isis", "rip"),
+            "next-hop": FieldType(ValueKind.ADDRESS, "None where it is attached", key=True),
+            "outgoing-interface": _text("", key=True),
+            "metric": _number("in the measure of its protocol"),
+        },
+    ),
+    "ip-neighbors": ReadingType(
+        "an address on a link, and the station that has it (ARP and neighbour discovery)",
+        "ietf-ip (RFC 8344)",
+        {
+            "address": FieldType(ValueKind.ADDRESS, "", key=True),
+            "interface": _text("", key=True),
+            "link-layer-address": FieldType(ValueKind.MAC, "None while it is not known"),
+            "origin": _choice("", "static", "dynamic", "other"),
+        },
+    ),
+    "ospf-neighbors": ReadingType(
+        "another OSPF router on a link",
+        "ietf-ospf (RFC 9129)",
+        {
+            "interface": _text("", key=True),
+            "neighbor-router-id": FieldType(ValueKind.ADDRESS, "", key=True),
+            "address": FieldType(ValueKind.ADDRESS, "its own on the link"),
+            "area": FieldType(ValueKind.ADDRESS, "as dotted quad"),
+            "state": _choice(
+                "", "down", "attempt", "init", "2-way", "exstart", "exchange", "loading", "full"
+            ),
+        },
+    ),
+    "bgp-neighbors": ReadingType(
+        "a configured BGP session",
+        "RFC 4271, section 8",
+        {
+            "remote-address": FieldType(ValueKind.ADDRESS, "", key=True),
+            "peer-as": _number("the AS it has to be of"),
+            "session-state": _choice(
+                "", "idle", "connect", "active", "opensent", "openconfirm", "established"
+            ),
+            "prefixes-received": _number("how many it has sent"),
+            "last-error": _text("why it came to an end last"),
+        },
+    ),
+    "virtual-addresses": ReadingType(
+        "an address that several routers on a link have together",
+        "ietf-vrrp (RFC 8347)",
+        {
+            "interface": _text("", key=True),
+            "vrid": _number("the number of the virtual router", key=True),
+            "virtual-address": FieldType(ValueKind.ADDRESS, "", key=True),
+            "state": _choice("", "initialize", "backup", "active"),
+            "active-router": _text("who answers for it"),
+            "priority": _number("the own one"),
+        },
+    ),
+    "redundancy": ReadingType(
+        "what a device and its partner have to have alike",
+        "the pair's own",
+        {
+            "parameter": _text("", key=True),
+            "here": _text("what it is here"),
+            "partner": _text("what it is there"),
+            "agrees": FieldType(ValueKind.BOOLEAN, "whether that is in order"),
+        },
+    ),
+    "ntp": ReadingType(
+        "a clock that is asked for the time",
+        "ietf-ntp (RFC 9249)",
+        {
+            "address": FieldType(ValueKind.ADDRESS, "", key=True),
+            "stratum": _number("how far it is from a clock that is right by itself"),
+            "state": _choice("", "system-peer", "candidate", "unreachable", "rejected"),
+        },
+    ),
+    "users": ReadingType(
+        "somebody who may log in",
+        "ietf-system (RFC 7317)",
+        {"name": _text("", key=True), "role": _text("what that one may")},
+    ),
+    "communities": ReadingType(
+        "a community string that SNMP takes",
+        "ietf-snmp (RFC 7407)",
+        {
+            "community": FieldType(
+                ValueKind.FINGERPRINT, "as the fingerprint that stands for it everywhere", key=True
+            ),
+            "access": _text("what it may do"),
+        },
+    ),
+    "environment": ReadingType(
+        "what a sensor says",
+        "ietf-hardware (RFC 8348)",
+        {
+            "name": _text("", key=True),
+            "value": FieldType(ValueKind.DECIMAL, "in the unit beside it"),
+            "units": _text("such as celsius, rpm or volts"),
+            "oper-status": _choice("", "ok", "unavailable", "nonoperational"),
+        },
+    ),
+    "ping": ReadingType(
+        "whether somebody answers the device",
+        "RFC 792, RFC 4443",
+        {
+            "answered": FieldType(ValueKind.BOOLEAN, "whether it did", key=True),
+            "said": _text("in the device's words"),
+        },
+        single=True,
+        asks="destination",
+    ),
+    "trace": ReadingType(
+        "a router on the way to somebody, and how the way ends",
+        "RFC 1393",
+        {
+            "hop": _number("which one it is"),
+            "address": FieldType(ValueKind.ADDRESS, "by which it takes the packets"),
+            "name": _text("its host name"),
+            "arrived": FieldType(ValueKind.BOOLEAN, "at the end: whether there is an answer"),
+            "said": _text("at the end, in the device's words"),
+        },
+        asks="destination",
+    ),
+}
