@@ -12,7 +12,7 @@ import asyncssh
 
 from oast.estate.estate import Estate
 from oast.operations.ask import ask
-from oast.operations.preparation import prepare
+from oast.operations.intent_context import prepare_intents
 from oast.operations.verify import checks_for, verify
 from oast.platforms.load import SHIPPED, load_platform
 from oast.readings.records import records
@@ -87,7 +87,7 @@ async def asked(estate: Estate, parallel: int) -> None:
 
 async def verified(estate: Estate, parallel: int) -> None:
     """The checks that follow from the intents."""
-    prepared = prepare(estate)
+    prepared = prepare_intents(estate)
     found = await verify(prepared, checks_for(prepared, ()), parallel=parallel)
     if found.failed or len(found.every) < 50 * len(estate.devices):
         raise AssertionError(f"{len(found.failed)} devices failed, {len(found.every)} checks")

@@ -26,7 +26,7 @@ from oast.config.tree import canonical
 from oast.connect.management_path import SessionAddresses
 from oast.estate.estate import open_estate
 from oast.intent.intent import Intent, IntentBuilder
-from oast.operations.recording import About, Recording
+from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 
 CHANGES = 10_000
 THOUSAND = 1_000
@@ -137,9 +137,9 @@ def unrecorded() -> Iterator[None]:
         return
 
     with (
-        mock.patch.object(Recording, "begin", lambda *arguments: None),
-        mock.patch.object(Recording, "end", lambda *arguments: None),
-        mock.patch.object(Recording, "journal", property(lambda self: Nothing())),
+        mock.patch.object(ChangeRecorder, "begin", lambda *arguments: None),
+        mock.patch.object(ChangeRecorder, "end", lambda *arguments: None),
+        mock.patch.object(ChangeRecorder, "journal", property(lambda self: Nothing())),
         mock.patch.object(DeviceJournal, "step", no_step),
     ):
         yield
@@ -204,7 +204,7 @@ def recording_a_thousand() -> tuple[float, float]:
             comparisons.append(
                 compare(intent, ReadDevice(running, None, SessionAddresses.of((), (), "")), syntax)
             )
-        recording = Recording(estate, "20260101T000000Z-0000", About("a bench"))
+        recording = ChangeRecorder(estate, "20260101T000000Z-0000", ChangeInfo("a bench"))
         outcomes = [Outcome(c.name, State.DELIVERED, Cause.NONE, c.counts, 1.0) for c in comparisons]
         began = time.perf_counter()
         recording.begin(comparisons, ApplyMode(), lambda intent: builder.syntax(intent.device))
@@ -219,7 +219,7 @@ def recording_a_thousand() -> tuple[float, float]:
     return begun_s, ended_s
 
 
-async def _steps(recording: Recording, names: list[str]) -> None:
+async def _steps(recording: ChangeRecorder, names: list[str]) -> None:
     journals = [recording.journal.of("20260101T000000Z-0000", name) for name in names]
     for step in STEPS:
         await asyncio.gather(*(journal.step(step) for journal in journals))

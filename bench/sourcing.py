@@ -16,7 +16,7 @@ import aiohttp
 import jmespath
 
 from oast.estate.settings import read_settings
-from oast.operations.sources import refreshing, write
+from oast.operations.sources import plan_refresh, write
 
 DEVICES = 10_000
 TOKEN = "bench"
@@ -68,7 +68,7 @@ def refresh(folder: Path) -> None:
     """From nothing: read, find what is new, write."""
     (folder / "inventory" / "office.source.yaml").unlink(missing_ok=True)
     [source] = read_settings(folder).sources
-    found = asyncio.run(refreshing(folder, {"OAST_SECRET_OFFICE": TOKEN}, source))
+    found = asyncio.run(plan_refresh(folder, {"OAST_SECRET_OFFICE": TOKEN}, source))
     if len(found.added) != DEVICES:
         raise AssertionError(f"{len(found.added)} devices were read")
     write(folder, found)

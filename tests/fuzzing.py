@@ -36,7 +36,7 @@ from oast.errors import OastError
 from oast.estate import selectors, yaml_text
 from oast.estate.estate import open_estate
 from oast.operations.lint import lint
-from oast.operations.platforms import understood
+from oast.operations.platforms import parse_report
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load_platform
 from oast.readings.records import records
@@ -225,7 +225,7 @@ class Inputs:
         platform = self._folded_platforms[name]
         syntax = syntax_of(platform)
         list(syntax.lines_of(_text(data)))
-        understood(syntax, _text(data))
+        parse_report(syntax, _text(data))
         running, wanted = tree_of_device(syntax, _text(data)), canonical(syntax.parse(FOLDED[name][0]).tree)
         with suppress(NoDependencyOrder):
             for command in commands(

@@ -13,7 +13,7 @@ from unittest import mock
 
 import forked
 from larkwater import QUICK, LarkwaterTest, clean_environment
-from oast.cli.streams import ended_by_signals
+from oast.cli.pipes import handle_signals
 
 
 class InterruptTest(LarkwaterTest):
@@ -188,8 +188,8 @@ class InterruptTest(LarkwaterTest):
     def test_ctrl_c_while_the_program_starts_ends_it_without_a_word(self) -> None:
         for module in (
             "oast.cli.main",
-            "oast.cli.exits",
-            "oast.cli.streams",
+            "oast.cli.exit_codes",
+            "oast.cli.pipes",
             "oast.cli.arguments",
             "oast.cli.push",
         ):
@@ -240,7 +240,7 @@ class InterruptTest(LarkwaterTest):
     def test_told_to_end_while_a_class_is_made_it_ends_with_its_own_code(self) -> None:
         script = """
 import os, signal, sys, time
-from oast.cli.streams import ended_by_signals
+from oast.cli.pipes import ended_by_signals
 try:
     with ended_by_signals(for_good=True):
         exec("os.kill(os.getpid(), signal.SIGHUP); time.sleep(20)")
@@ -290,8 +290,8 @@ sys.exit(main())
     def test_told_to_end_where_nothing_can_be_raised_it_ends_before_it_begins(self) -> None:
         script = """
 import asyncio, os, signal, sys, time
-from oast.cli.loop import run
-from oast.cli.streams import ended_by_signals
+from oast.cli.async_runner import run
+from oast.cli.pipes import ended_by_signals
 class Gone:
     def __del__(self):
         os.kill(os.getpid(), signal.SIGTERM)
@@ -323,7 +323,7 @@ except KeyboardInterrupt:
                 raise ValueError("in between")
 
         hear = mock.patch.object(sys, "unraisablehook", lambda what: heard.append(str(what.exc_value)))
-        with hear, ended_by_signals(for_good=False):
+        with hear, handle_signals(for_good=False):
             Gone()
         self.assertEqual(heard, ["in between"])
 

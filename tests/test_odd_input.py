@@ -13,7 +13,7 @@ from typing import Any
 import yaml
 
 from larkwater import EstateTest
-from oast.cli.exits import DONE, INVALID
+from oast.cli.exit_codes import DONE, INVALID
 from oast.cli.main import main
 
 ODD: tuple[Any, ...] = (

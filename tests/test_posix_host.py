@@ -15,7 +15,7 @@ from rich.console import Console
 import oast
 import posix_host
 from oast import Cause, Outcome, State
-from oast.cli.differences import show_files
+from oast.cli.diff_view import show_files
 from oast.platforms.file_timer import file_timer
 
 CONFIG = """# The lanterns of the quay, kept by the night desk.

@@ -20,7 +20,7 @@ from oast.cli.workplace import show_other_values
 from oast.config.syntaxes import syntax_of
 from oast.connect.connector import Connector
 from oast.estate.secrets import fingerprints_of
-from oast.operations.platforms import Step
+from oast.operations.platforms import ProbeStep
 from oast.operations.rehearsal import Rehearsal, rehearse
 from oast.platforms.load import Platforms
 from odd_servers import PASSWORD, Petrel
@@ -284,7 +284,7 @@ class OneFileTest(SystemTest):
         self.assertIn(outcome.state, (State.UNCHANGED, State.REVERTED), outcome)
         self.truth(device, outcome, FILE)
 
-    async def rehearsed(self, device: Petrel) -> list[Step]:
+    async def rehearsed(self, device: Petrel) -> list[ProbeStep]:
         async def connected(*_: object) -> real.OneShot:
             return real.OneShot(device)
 

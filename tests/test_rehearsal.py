@@ -9,7 +9,7 @@ from lab import BEFORE, WAYS, Fault, Lab
 from oast.config.syntaxes import syntax_of
 from oast.connect.connector import Connector
 from oast.estate.secrets import fingerprints_of
-from oast.operations.platforms import Step
+from oast.operations.platforms import ProbeStep
 from oast.operations.rehearsal import Rehearsal, harmless_statement, rehearse
 from oast.platforms.load import Platforms
 from test_ways import Case
@@ -19,8 +19,8 @@ from trees import BINE, tree_of
 class RehearsalTest(Case):
     def steps(
         self, lab: Lab, fault: Fault | None = None, statement: str | None = "port one text trial\n"
-    ) -> list[Step]:
-        async def go() -> list[Step]:
+    ) -> list[ProbeStep]:
+        async def go() -> list[ProbeStep]:
             estate = self.in_memory(lab)._estate
             [device] = estate.devices.values()
             platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get(

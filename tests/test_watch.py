@@ -22,7 +22,7 @@ import forked
 from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment
 from oast.estate.schedule_settings import JobSettings, TargetSettings
 from oast.estate.settings import read_settings as read_settings
-from oast.operations.watch import Begun, Watch, notifications
+from oast.operations.watch import JobStarted, Watch, notifications
 from oast.records import Place
 from oast.watch import command_target as command
 from oast.watch.alerts import (
@@ -167,7 +167,7 @@ class ClockTest(EstateTest, unittest.IsolatedAsyncioTestCase):
         self.broken = False
 
     def heard(self, event: object) -> None:
-        if isinstance(event, Begun):
+        if isinstance(event, JobStarted):
             self.begun.append(event.due)
         if self.broken:
             raise OSError(28, "No space left on device")

@@ -24,8 +24,8 @@ from oast import Outcome, answer_parsing
 from oast.answer_parsing import is_long
 from oast.change.device.transaction import DeviceTransaction
 from oast.change.plan import diff as compare
-from oast.cli.ending import left_text
 from oast.cli.preview import show_forecast
+from oast.cli.signals import open_devices_text
 from oast.config.indented_syntax import IndentedSyntax
 
 INTENDED = """{#
@@ -256,13 +256,15 @@ class WaysTest(Case):
                 states.add(outcome.state)
                 if outcome.state is oast.State.UNCHANGED:
                     self.assertEqual(running, set(BEFORE), (way, at))
-                    self.assertEqual(left_text(result.outcomes), "exited at once; no device was changed")
+                    self.assertEqual(
+                        open_devices_text(result.outcomes), "exited at once; no device was changed"
+                    )
                 else:
                     self.assertIs(outcome.state, oast.State.UNKNOWN, (way, at))
                     self.assertIn(
-                        "state unknown, left to their own rollback: pier", left_text(result.outcomes)
+                        "state unknown, left to their own rollback: pier", open_devices_text(result.outcomes)
                     )
-                    self.assertIn("oast change resume", left_text(result.outcomes))
+                    self.assertIn("oast change resume", open_devices_text(result.outcomes))
             self.assertEqual(states, {oast.State.UNCHANGED, oast.State.UNKNOWN}, way)
 
     async def test_a_file_that_was_only_checked_is_not_touched(self) -> None:

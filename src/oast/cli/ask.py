@@ -12,18 +12,18 @@ from typing import Any, TypeVar
 
 from oast.cli import arguments
 from oast.cli.ask_view import show_groups, show_readings, show_records
-from oast.cli.exits import DONE, FAILED
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.progress import Progress
 from oast.cli.workplace import (
     console,
     estate_of,
-    named,
-    near,
+    join_names,
     plural,
-    put_json,
-    put_table,
+    print_json,
+    print_table,
+    relative_path,
     show_other_values,
     table,
 )
@@ -33,7 +33,16 @@ from oast.estate.values_file import FILE, ReadValue, save_values
 from oast.files import make_folder, write_whole
 from oast.fleet.events import OnEvent
 from oast.intent.intent import IntentBuilder
-from oast.operations.ask import DEVICE, Asked, Listed, ask, compiled, fields_of, list_raw, records_document
+from oast.operations.ask import (
+    DEVICE,
+    CommandListing,
+    QueryResult,
+    ask,
+    compiled,
+    fields_of,
+    list_raw,
+    records_document,
+)
 from oast.platforms.reading_schema import TEXT, FieldType
 from oast.readings.filter_expression import condition
 from oast.readings.other_values import other_values
@@ -165,7 +174,7 @@ def _asked(
         return run_to_end(work(progress))
 
 
-def _failures(found: Asked | Listed) -> int:
+def _failures(found: QueryResult | CommandListing) -> int:
     show_device_errors(found.failed, sys.stderr, found.logs)
     return FAILED if found.failed else DONE
 
@@ -183,7 +192,7 @@ def _need_fields(options: argparse.Namespace, fields: Mapping[str, FieldType]) -
             )
 
 
-def _columns(options: argparse.Namespace, asked: Asked) -> list[str]:
+def _columns(options: argparse.Namespace, asked: QueryResult) -> list[str]:
     """The fields to show: those that were asked for, or all of which there is something."""
     if options.columns is not None:
         return _names(options.columns)
@@ -197,15 +206,15 @@ def _columns(options: argparse.Namespace, asked: Asked) -> list[str]:
     return [DEVICE, *(name for name in asked.fields if name in given or options.format != "text")]
 
 
-def _show_picked(options: argparse.Namespace, estate: Estate, asked: Asked) -> None:
+def _show_picked(options: argparse.Namespace, estate: Estate, asked: QueryResult) -> None:
     picked = asked.picked(options.pick)
     if options.format == "json":
-        put_json("picked", 1, {"reading": asked.reading, "pick": options.pick, "devices": picked})
+        print_json("picked", 1, {"reading": asked.reading, "pick": options.pick, "devices": picked})
     else:
         listing = table("device", "picked", whole=("device",))
         for name, value in picked.items():
             listing.add_row(name, value if isinstance(value, str) else json.dumps(value, ensure_ascii=False))
-        put_table(console(), listing)
+        print_table(console(), listing)
     if options.save is not None:
         _save(options, estate, picked)
 
@@ -216,13 +225,15 @@ def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]
     for name, value in picked.items():
         distinct.setdefault(json.dumps(value, sort_keys=True), []).append(name)
     if len(distinct) != 1:
-        told = "; ".join(f"{named(names, 2)}: {value[:40]}" for value, names in list(distinct.items())[:3])
+        told = "; ".join(
+            f"{join_names(names, 2)}: {value[:40]}" for value, names in list(distinct.items())[:3]
+        )
         what = f"{len(distinct)} different values were picked ({told})" if distinct else "nothing was picked"
         raise UsageError(f"{what}: nothing was saved", hint="pick one device with --on")
     (names,) = distinct.values()
     value = picked[names[0]]
     if value is None:
-        raise UsageError(f"'{options.pick}' gives nothing on {named(names, NAMED)}: nothing was saved")
+        raise UsageError(f"'{options.pick}' gives nothing on {join_names(names, NAMED)}: nothing was saved")
     if estate.fingerprints.hide(json.dumps(value, ensure_ascii=False)) != json.dumps(
         value, ensure_ascii=False
     ):
@@ -234,7 +245,9 @@ def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]
     save_values(
         estate.folder,
         ReadValue(
-            options.save, value, f"read on {named(names, NAMED)} at {at}: {options.reading}, {options.pick}"
+            options.save,
+            value,
+            f"read on {join_names(names, NAMED)} at {at}: {options.reading}, {options.pick}",
         ),
     )
     told = f"{options.save} is kept in {FILE}"
@@ -243,7 +256,7 @@ def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]
         device.name for device in now.devices.values() if _at(now.values_of(device), options.save) != value
     ]
     if others:
-        told += f"; on {named(others, NAMED)} another value stands over it (oast explain {others[0]} {options.save})"
+        told += f"; on {join_names(others, NAMED)} another value stands over it (oast explain {others[0]} {options.save})"
     sys.stdout.flush()
     sys.stderr.write(f"{told}\n")
 
@@ -265,7 +278,7 @@ def _raw(options: argparse.Namespace, estate: Estate) -> int:
         _write(options, estate, "raw", found.texts, ".txt")
     elif options.format == "json":
         failed = [{"device": name, "reason": error.message} for name, error in found.failed]
-        put_json("raw", 1, {"command": command, "devices": dict(found.texts), "failed": failed})
+        print_json("raw", 1, {"command": command, "devices": dict(found.texts), "failed": failed})
     else:
         show_groups(found)
     return _failures(found)
@@ -278,4 +291,4 @@ def _write(
     make_folder(folder)
     for name, text in texts.items():
         write_whole(folder / f"{name}{ending}", text, mode=0o600)
-    console().print(f"{plural(len(texts), 'file')} in {near(folder)}")
+    console().print(f"{plural(len(texts), 'file')} in {relative_path(folder)}")

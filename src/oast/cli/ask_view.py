@@ -12,10 +12,10 @@ from rich.text import Text
 
 from oast.cli.csv_output import csv_text
 from oast.cli.pager import paged
-from oast.cli.workplace import console, named, plural, put_json, put_table, table
+from oast.cli.workplace import console, join_names, plural, print_json, print_table, table
 from oast.estate.inventory import Device
 from oast.intent.intent import IntentBuilder
-from oast.operations.ask import DEVICE, Asked, Listed, different_lines, readings_known
+from oast.operations.ask import DEVICE, CommandListing, QueryResult, different_lines, readings_known
 from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
 from oast.readings.tables import Record
 from oast.readings.values import show_value, to_json, to_text
@@ -25,12 +25,12 @@ RIGHT = (ValueKind.NUMBER, ValueKind.DECIMAL, ValueKind.DURATION)
 COLOURS = {"+": "green", "-": "red", "@": "cyan"}
 
 
-def show_records(form: str, asked: Asked, rows: Sequence[Record], columns: Sequence[str]) -> None:
+def show_records(form: str, asked: QueryResult, rows: Sequence[Record], columns: Sequence[str]) -> None:
     """The records in one of the forms: json, jsonl, csv, or text to read."""
     if form == "json":
         kept = [{name: to_json(row.get(name)) for name in columns} for row in rows]
         failed = [{"device": name, "reason": error.message} for name, error in asked.failed]
-        put_json("records", 1, {"reading": asked.reading, "records": kept, "failed": failed})
+        print_json("records", 1, {"reading": asked.reading, "records": kept, "failed": failed})
     elif form == "jsonl":
         for row in rows:
             sys.stdout.write(
@@ -42,7 +42,7 @@ def show_records(form: str, asked: Asked, rows: Sequence[Record], columns: Seque
         _show_table(asked, rows, columns)
 
 
-def _show_table(asked: Asked, rows: Sequence[Mapping[str, Any]], columns: Sequence[str]) -> None:
+def _show_table(asked: QueryResult, rows: Sequence[Mapping[str, Any]], columns: Sequence[str]) -> None:
     numbers = tuple(name for name in columns if name in asked.fields and asked.fields[name].kind in RIGHT)
     listing = table(*columns, numbers=numbers, whole=(DEVICE,))
     for row in rows:
@@ -50,13 +50,13 @@ def _show_table(asked: Asked, rows: Sequence[Mapping[str, Any]], columns: Sequen
 
     def show(out: Console) -> None:
         if rows:
-            put_table(out, listing)
+            print_table(out, listing)
         out.print(f"{plural(len(rows), 'record')} of {plural(len(asked.records), 'device')}", style="dim")
 
     paged(console(), show)
 
 
-def show_groups(found: Listed) -> None:
+def show_groups(found: CommandListing) -> None:
     """The most common answer whole, and of each other one what is different in it; all of it, when that is shorter."""
     groups = found.groups()
 
@@ -66,7 +66,7 @@ def show_groups(found: Listed) -> None:
                 out.print()
             how_many = f"  (all {len(names)})" if len(groups) == 1 else f"  ({plural(len(names), 'device')})"
             out.print(
-                Text.assemble((named(names, NAMED), "bold"), (how_many if len(names) > 1 else "", "dim"))
+                Text.assemble((join_names(names, NAMED), "bold"), (how_many if len(names) > 1 else "", "dim"))
             )
             lines = different_lines(groups[0][0], text) if number else []
             if not number or len(lines) > len(text.splitlines()):
@@ -93,7 +93,7 @@ def show_readings(form: str, devices: Sequence[Device], builder: IntentBuilder) 
             }
             for name, fields in known.items()
         ]
-        put_json("readings-known", 1, {"readings": documents})
+        print_json("readings-known", 1, {"readings": documents})
         return
     out = console()
     for name, fields in known.items():
@@ -108,7 +108,7 @@ def show_readings(form: str, devices: Sequence[Device], builder: IntentBuilder) 
             unit = f", {kind.unit}" if kind.unit else ""
             listing.add_row(" ", field, f"{kind.kind}{unit}", kind.help or ", ".join(kind.choices))
         listing.show_header = False
-        put_table(out, listing)
+        print_table(out, listing)
 
 
 def _field_document(name: str, field: FieldType) -> dict[str, Any]:

@@ -9,15 +9,15 @@ from datetime import UTC, datetime
 from oast.archive.archive import RUNNING, STARTUP, BackupEntry, backup_file
 from oast.archive.backups import Backups
 from oast.cli import arguments
-from oast.cli.differences import show_differences
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.diff_view import show_differences
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.progress import Progress
-from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
+from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.config.documents import edits_document
 from oast.errors import UsageError
-from oast.operations.backups import backup, differences
+from oast.operations.backups import backup, backup_differences
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -64,7 +64,7 @@ def _take(options: argparse.Namespace) -> int:
         )
     if options.format == "json":
         failed = [{"device": name, "reason": error.message} for name, error in result.failed]
-        put_json(
+        print_json(
             "backup",
             1,
             {"devices": list(result.read), "commit": result.commit, "label": result.label, "failed": failed},
@@ -93,7 +93,7 @@ def _list(options: argparse.Namespace) -> int:
     rows = [(point, [kept.label or "" for kept in labels.get(point.commit, ())]) for point in points]
     if options.format == "json":
         listed = [{"commit": p.commit, "at": _time(p.at), "why": p.why, "labels": found} for p, found in rows]
-        put_json("backups", 1, {"backups": listed})
+        print_json("backups", 1, {"backups": listed})
         return DONE
     out = console()
     if not rows:
@@ -104,7 +104,7 @@ def _list(options: argparse.Namespace) -> int:
         listing.add_row(
             point.commit[:12], _time(point.at).replace("T", " ")[:16], point.why, ", ".join(found)
         )
-    put_table(out, listing)
+    print_table(out, listing)
     return DONE
 
 
@@ -123,17 +123,17 @@ def _show(options: argparse.Namespace) -> int:
             f"nothing was kept of the {kind} configuration of '{device.name}' under '{options.label}'"
         )
     if options.format == "json":
-        put_json("kept", 1, {"device": device.name, "kind": kind, "text": text})
+        print_json("kept", 1, {"device": device.name, "kind": kind, "text": text})
     else:
         console().out(text, end="", highlight=False)
     return DONE
 
 
 def _diff(options: argparse.Namespace) -> int:
-    found = differences(estate_of(options), options.label, options.other, options.on)
+    found = backup_differences(estate_of(options), options.label, options.other, options.on)
     changed = [one for one in found if one.edits]
     if options.format == "json":
-        put_json(
+        print_json(
             "backup-diff",
             1,
             {"devices": [{"device": one.name, "edits": edits_document(one.edits)} for one in found]},

@@ -10,9 +10,9 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.record.ledger_audit import SignedRange
-from oast.cli.exits import DONE, NO
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
+from oast.cli.exit_codes import DONE, NO
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.errors import OastError
 from oast.estate.estate import Estate
 from oast.operations.changes import Changes, accept_break, audit, change_document
@@ -22,7 +22,7 @@ def run_list(options: argparse.Namespace) -> int:
     """The last changes, or all of them."""
     changes, more = Changes(estate_of(options)).last(None if options.all else options.last)
     if options.format == "json":
-        put_json("changes", 1, {"more": more, "changes": [change_document(change) for change in changes]})
+        print_json("changes", 1, {"more": more, "changes": [change_document(change) for change in changes]})
         return DONE
     out = console()
     if not changes:
@@ -35,7 +35,7 @@ def run_list(options: argparse.Namespace) -> int:
         listing.add_row(
             change.name, str(change.devices), change.state, change.author, change.ticket or "", change.reason
         )
-    put_table(out, listing)
+    print_table(out, listing)
     if more:
         out.print(f"the last {len(changes)}; --all lists all of them", style="dim")
     return DONE
@@ -57,7 +57,7 @@ def run_audit(options: argparse.Namespace) -> int:
         signed = [
             {"file": s.file, "first": s.first, "last": s.last, "signer": s.signer} for s in found.signatures
         ]
-        put_json(
+        print_json(
             "audit",
             1,
             {
@@ -70,9 +70,9 @@ def run_audit(options: argparse.Namespace) -> int:
     out = console()
     for finding in found.findings:
         place = f"{finding.file}:{finding.line}" if finding.line else finding.file
-        put_hanging(out, Text.assemble((f"{place}: ", "cyan"), (finding.message, "bold")))
+        print_hanging(out, Text.assemble((f"{place}: ", "cyan"), (finding.message, "bold")))
     for file, number in seen:
-        put_hanging(out, Text(f"this copy has seen {file} up to entry {number}", style="dim"))
+        print_hanging(out, Text(f"this copy has seen {file} up to entry {number}", style="dim"))
     _show_signatures(out, found.signatures)
     out.print(plural(len(found.findings), "finding") if found.findings else "the ledger is as it was written")
     return NO if found.findings else DONE
@@ -82,18 +82,18 @@ def _show_signatures(out: Console, signatures: Sequence[SignedRange]) -> None:
     for one in signatures:
         if one.signer is not None:
             entries = f"entry {one.first}" if one.first == one.last else f"entries {one.first} to {one.last}"
-            put_hanging(out, Text(f"{one.file}: {entries} signed by {one.signer}", style="dim"))
+            print_hanging(out, Text(f"{one.file}: {entries} signed by {one.signer}", style="dim"))
     unsigned = sum(one.last - one.first + 1 for one in signatures if one.signer is None)
     if unsigned:
         are = "entries are" if unsigned > 1 else "entry is"
         what = f"{unsigned} {are} not signed: a fresh clone cannot notice it when all of them are rewritten"
-        put_hanging(out, Text(what, style="dim"))
+        print_hanging(out, Text(what, style="dim"))
 
 
 def _accept(options: argparse.Namespace, estate: Estate) -> int:
     accepted = accept_break(estate, options.accept_break)
     if options.format == "json":
-        put_json(
+        print_json(
             "audit",
             1,
             {"accepted": [{"file": f.file, "line": f.line or None, "message": f.message} for f in accepted]},
@@ -101,7 +101,7 @@ def _accept(options: argparse.Namespace, estate: Estate) -> int:
         return DONE
     out = console()
     for finding in accepted:
-        put_hanging(out, Text(f"accepted: {finding}"))
+        print_hanging(out, Text(f"accepted: {finding}"))
     if accepted:
         out.print("the break is recorded, and every later audit reports it")
     else:

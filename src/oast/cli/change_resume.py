@@ -10,17 +10,17 @@ from typing import Any
 from rich.text import Text
 
 from oast.change.state import State
-from oast.cli.exits import DONE, FAILED
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.progress import Progress, style_of
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, put_json, put_table, table
-from oast.operations.resume import Resume, ResumedRun
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console, estate_of, print_json, print_table, table
+from oast.operations.resume import RecoveredRun, RunRecovery
 
 
 def run_resume(options: argparse.Namespace) -> int:
     """Take up everything that was left open."""
-    resume = Resume(
+    resume = RunRecovery(
         estate_of(options, telling=False),
         parallel=options.parallel,
         timeout_s=options.timeout,
@@ -31,9 +31,9 @@ def run_resume(options: argparse.Namespace) -> int:
         console(error=True), names, quiet=bool(options.quiet or options.format == "json")
     ) as progress:
         resume.on_event = progress
-        runs: list[ResumedRun] = run_to_end(resume.run())
+        runs: list[RecoveredRun] = run_to_end(resume.run())
     if options.format == "json":
-        put_json("resume", 1, {"runs": [_document(run) for run in runs]})
+        print_json("resume", 1, {"runs": [_document(run) for run in runs]})
     else:
         _show_resumed(runs, nothing=not resume.runs)
     for run in runs:
@@ -44,14 +44,14 @@ def run_resume(options: argparse.Namespace) -> int:
     return FAILED if resume.elsewhere or any(run.failed for run in runs) else DONE
 
 
-def _document(run: ResumedRun) -> Mapping[str, Any]:
+def _document(run: RecoveredRun) -> Mapping[str, Any]:
     devices = [
         {"device": o.device, "state": str(o.state), "reason": o.reason, "hint": o.hint} for o in run.outcomes
     ]
     return {"run": run.run, "change": run.change, "began": run.began, "devices": devices}
 
 
-def _show_resumed(runs: list[ResumedRun], *, nothing: bool) -> None:
+def _show_resumed(runs: list[RecoveredRun], *, nothing: bool) -> None:
     out = console()
     if nothing:
         out.print("nothing to resume: no run has left anything open")
@@ -61,10 +61,10 @@ def _show_resumed(runs: list[ResumedRun], *, nothing: bool) -> None:
         listing = table("device", "result")
         for outcome in run.outcomes:
             listing.add_row(outcome.device, Text(str(outcome.state), style=style_of(str(outcome.state))))
-        put_table(out, listing)
+        print_table(out, listing)
         for outcome in run.outcomes:
             if outcome.state is State.UNKNOWN or outcome.hint:
-                put_hanging(out, Text.assemble((outcome.device, "bold"), f": {outcome.reason}"))
+                print_hanging(out, Text.assemble((outcome.device, "bold"), f": {outcome.reason}"))
                 if outcome.hint:
                     out.print(f"    {outcome.hint}", style="green")
         out.print()

@@ -6,9 +6,9 @@ import argparse
 import sys
 from dataclasses import replace
 
-from oast.cli.push import chosen, deliver, set_manner
+from oast.cli.push import deliver, delivery_options, set_recorded_mode
 from oast.cli.restore import Restoring
-from oast.cli.workplace import estate_of, named
+from oast.cli.workplace import estate_of, join_names
 from oast.operations.changes import Changes
 from oast.operations.deliver import LONGEST_REASON
 from oast.operations.proposals import prepared_revert
@@ -23,9 +23,9 @@ def run_revert(options: argparse.Namespace) -> int:
     prepared, recorded, later = prepared_revert(changes, change, options.on)
     for one in later:
         sys.stderr.write(
-            f"careful: {one.change.name} ({one.change.reason}) has touched the same parts of {named(one.devices, NAMED)} since then;"
+            f"careful: {one.change.name} ({one.change.reason}) has touched the same parts of {join_names(one.devices, NAMED)} since then;"
             " it is taken back with it\n"
         )
     options.reason = options.reason or f"Back to before {change.name}: {change.reason}"[:LONGEST_REASON]
-    set_manner(options, replace(recorded.manner, mode="replace"))
-    return deliver(options, prepared, chosen(options), Restoring(f"back to before {change.name}"))
+    set_recorded_mode(options, replace(recorded.manner, mode="replace"))
+    return deliver(options, prepared, delivery_options(options), Restoring(f"back to before {change.name}"))

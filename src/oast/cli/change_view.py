@@ -10,16 +10,16 @@ from rich.text import Text
 
 from oast.change.device.pre_post_state import state_diff
 from oast.change.plan.stored_plan import StoredPlan
-from oast.cli.exits import DONE
+from oast.cli.exit_codes import DONE
 from oast.cli.progress import style_of
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, named, plural, put_json, put_table, table
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console, estate_of, join_names, plural, print_json, print_table, table
 from oast.errors import UsageError
 from oast.intent.intent import IntentBuilder
 from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
-from oast.operations.recorded import recorded_plan
+from oast.operations.recorded_diff_text import device_lines
+from oast.operations.recorded_plan import recorded_plan
 from oast.operations.staging_approval import staged_devices
-from oast.operations.wording import device_lines
 from oast.spelling import spelling_hint
 
 NAMED = 6
@@ -36,7 +36,7 @@ def run_show(options: argparse.Namespace) -> int:
     outcomes = changes.outcomes(change)
     if options.format == "json":
         plan = recorded_plan(changes, change)
-        put_json(
+        print_json(
             "change",
             1,
             {
@@ -77,7 +77,7 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
             "estate",
             f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}",
         )
-    put_table(out, rows)
+    print_table(out, rows)
     out.print()
     show_staging(out, changes, change)
     show_plan(out, recorded_plan(changes, change))
@@ -113,7 +113,7 @@ def show_plan(out: Console, plan: StoredPlan) -> None:
         groups.setdefault("\n".join(device_lines(device)), []).append(name)
     for words, names in groups.items():
         if words:
-            out.print(named(names, NAMED), style="bold")
+            out.print(join_names(names, NAMED), style="bold")
             for line in words.split("\n"):
                 out.print(Text(f"    {line}", style=COLOURS.get(line[:1], "")))
             out.print()
@@ -128,10 +128,10 @@ def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:
         listing.add_row(
             device["device"], Text(state, style=style_of(state)), str(device["added"]), str(device["removed"]), f"{device['seconds']:.1f}"
         )  # fmt: skip
-    put_table(out, listing)
+    print_table(out, listing)
     for device in outcome["devices"]:
         if device["reason"]:
-            put_hanging(out, Text.assemble((device["device"], "bold"), f": {device['reason']}"))
+            print_hanging(out, Text.assemble((device["device"], "bold"), f": {device['reason']}"))
     if steps:
         out.print()
         for at, name, what in outcome["timeline"]:
@@ -156,7 +156,7 @@ def _show_readings(out: Console, readings: Any) -> None:
         if number == ROWS:
             out.print(f"    and {len(groups) - ROWS} more: --format json", style="dim")
             break
-        out.print(Text(f"    {sign} {named(names, NAMED)}: {reading}: {cells}", style=COLOURS[sign]))
+        out.print(Text(f"    {sign} {join_names(names, NAMED)}: {reading}: {cells}", style=COLOURS[sign]))
 
 
 def _show_intended(options: argparse.Namespace, changes: Changes, change: Change) -> int:
@@ -173,7 +173,7 @@ def _show_intended(options: argparse.Namespace, changes: Changes, change: Change
     planned = plan.of(name, syntax.grammar)
     text = syntax.masked(planned.intended)
     if options.format == "json":
-        put_json(
+        print_json(
             "intended",
             1,
             {"change": change.name, "device": name, "sections": list(planned.owners), "text": text},

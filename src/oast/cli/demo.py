@@ -23,8 +23,8 @@ from typing import IO
 from rich.text import Text
 
 from oast.cli import main
-from oast.cli.exits import DONE, FAILED, NO, REVERTED
-from oast.cli.fresh import fresh_folder, lay_out
+from oast.cli.exit_codes import DONE, FAILED, NO, REVERTED
+from oast.cli.scaffold import create_estate, new_folder
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
 from oast.errors import StateError
@@ -94,7 +94,7 @@ def run(options: argparse.Namespace) -> int:
     started = time.monotonic()
     try:
         # The secrets stand beside the estate, outside what would be committed.
-        lay_out(SHIPPED, estate, folder / "larkwater-secrets.toml", SECRETS)
+        create_estate(SHIPPED, estate, folder / "larkwater-secrets.toml", SECRETS)
         encrypted = EncryptedFile(estate / "secrets.jwe", folder / "larkwater.key", {})
         for name in ENCRYPTED:
             encrypted.put(name, secrets.token_urlsafe(12), date.today())
@@ -115,7 +115,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _folder(into: Path | None) -> Path:
-    return Path(tempfile.mkdtemp(prefix="oast-demo-")) if into is None else fresh_folder(into)
+    return Path(tempfile.mkdtemp(prefix="oast-demo-")) if into is None else new_folder(into)
 
 
 def in_a_process(

@@ -8,8 +8,8 @@ from typing import Any
 
 from oast.cli import arguments
 from oast.cli.csv_output import csv_text
-from oast.cli.exits import DONE
-from oast.cli.workplace import console, estate_of, put_json, put_table, table
+from oast.cli.exit_codes import DONE
+from oast.cli.workplace import console, estate_of, print_json, print_table, table
 from oast.errors import UsageError
 from oast.estate.inventory import Device
 from oast.spelling import spelling_hint
@@ -49,11 +49,11 @@ def run(options: argparse.Namespace) -> int:
     if options.action == "list" and not options.connection:
         return _list(devices, options)
     # Only here is SSH needed, and it takes longer to import than a list takes to print.
-    from oast.cli.connection import show_ways
+    from oast.cli.connection_view import show_connections
     from oast.cli.trust import trust
 
     if options.action == "list":
-        return show_ways(estate, devices, options)
+        return show_connections(estate, devices, options)
     if options.connection:
         raise UsageError("--connection belongs to the list of devices")
 
@@ -72,7 +72,7 @@ def _list(devices: list[Device], options: argparse.Namespace) -> int:
         documents = [
             {c: device.attributes.get(c) for c in columns if c in device.attributes} for device in devices
         ]
-        put_json("devices", 1, {"devices": documents})
+        print_json("devices", 1, {"devices": documents})
         return DONE
     if options.format == "csv":
         cells = ([_cell(device.attributes.get(column), ";", "") for column in columns] for device in devices)
@@ -81,7 +81,7 @@ def _list(devices: list[Device], options: argparse.Namespace) -> int:
     listing = table(*columns)
     for device in devices:
         listing.add_row(*(_cell(device.attributes.get(column)) for column in columns))
-    put_table(console(), listing)
+    print_table(console(), listing)
     return DONE
 
 

@@ -11,16 +11,16 @@ from rich.console import Console
 from oast.change.plan.apply_mode import ApplyMode
 from oast.change.plan.diff import Comparison
 from oast.cli import arguments
-from oast.cli.differences import show_differences, show_files, show_left_alone, show_unsaved
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.diff_view import show_differences, show_files, show_left_alone, show_unsaved
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.pager import paged
 from oast.cli.progress import Progress
 from oast.cli.summary import show_head, show_summary
-from oast.cli.workplace import console, estate_of, plural, put_document
+from oast.cli.workplace import console, estate_of, plural, print_document
 from oast.operations.deliver import Plan, compare
-from oast.operations.preparation import prepare
+from oast.operations.intent_context import prepare_intents
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -36,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     plan = run_to_end(compared(options))
     if options.format == "json":
-        put_document(plan.document())
+        print_document(plan.document())
     else:
         out = console()
         show_what_changes(options, plan.comparisons, out)
@@ -71,7 +71,7 @@ def show_what_changes(options: argparse.Namespace, comparisons: Sequence[Compari
 
 async def compared(options: argparse.Namespace) -> Plan:
     """The devices that the options mean, read and compared, with progress on stderr."""
-    prepared = prepare(estate_of(options), options.on, options.section)
+    prepared = prepare_intents(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
         manner = ApplyMode(

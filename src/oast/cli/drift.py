@@ -11,18 +11,18 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.differences import show_differences, show_unsaved
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors, show_problems
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.diff_view import show_differences, show_unsaved
+from oast.cli.error_output import show_device_errors, show_problems
+from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.progress import Progress
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, estate_of, named, plural, put_json
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console, estate_of, join_names, plural, print_json
 from oast.errors import UsageError
 from oast.operations.changes import Change
-from oast.operations.drift import Drifted, drifted_document, find_drift
-from oast.operations.preparation import prepare
-from oast.operations.trend import draw_trend
+from oast.operations.drift import DriftReport, drifted_document, find_drift
+from oast.operations.history_plot import draw_history
+from oast.operations.intent_context import prepare_intents
 
 NAMED = 4
 
@@ -46,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
         return _plot(options)
     found = run_to_end(_found(options))
     if options.format == "json":
-        put_json("drift", 1, drifted_document(found))
+        print_json("drift", 1, drifted_document(found))
     else:
         show_unsaved(found.compared, console(), pushing=False)
         _show(found)
@@ -54,15 +54,15 @@ def run(options: argparse.Namespace) -> int:
         for why in found.unkept:
             sys.stderr.write(f"the last backup cannot be compared with: {why}\n")
         if found.left_out:
-            names = named(found.left_out, NAMED)
+            names = join_names(found.left_out, NAMED)
             sys.stderr.write(
                 f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast change resume)\n"
             )
     return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
 
 
-async def _found(options: argparse.Namespace) -> Drifted:
-    prepared = prepare(estate_of(options), options.on, options.section)
+async def _found(options: argparse.Namespace) -> DriftReport:
+    prepared = prepare_intents(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(
         console(error=True), [intent.device.name for intent in prepared.intents], quiet=quiet
@@ -82,9 +82,9 @@ def _plot(options: argparse.Namespace) -> int:
             "--plot draws what was kept of all that is watched", hint="leave out --on, --section and --with"
         )
     estate = estate_of(options)
-    runs, first, last = draw_trend(estate, options.plot)
+    runs, first, last = draw_history(estate, options.plot)
     if options.format == "json":
-        put_json(
+        print_json(
             "plot",
             1,
             {"file": str(options.plot), "runs": runs, "from": first.isoformat(), "to": last.isoformat()},
@@ -102,14 +102,15 @@ def _show_last(out: Console, last: Mapping[str, Change]) -> None:
     for name, change in last.items():
         groups.setdefault(f"{change.name} by {change.author}: {change.reason}", []).append(name)
     for told, names in groups.items():
-        put_hanging(
-            out, Text.assemble((f"delivered last to these parts of {named(names, NAMED)}: ", "dim"), told)
+        print_hanging(
+            out,
+            Text.assemble((f"delivered last to these parts of {join_names(names, NAMED)}: ", "dim"), told),
         )
     if groups:
         out.print()
 
 
-def _show(found: Drifted) -> None:
+def _show(found: DriftReport) -> None:
     out = console()
     known = [drift for drift in found.drifts if drift.since is not None]
     new = [drift for drift in found.drifts if drift.since is None]
@@ -123,7 +124,7 @@ def _show(found: Drifted) -> None:
     for unlike in found.unlike:
         says = f"says {unlike.found}" if unlike.found is not None else "says nothing of it"
         place = f"{unlike.place}: " if unlike.place else ""
-        put_hanging(
+        print_hanging(
             out,
             Text.assemble(
                 (place, "cyan"),
@@ -153,11 +154,11 @@ def _show(found: Drifted) -> None:
         out.print("; ".join(told))
 
 
-def _show_besides(out: Console, found: Drifted) -> None:
+def _show_besides(out: Console, found: DriftReport) -> None:
     """What is no drift by itself, and explains some."""
     if found.undelivered:
-        names = named(found.undelivered, NAMED)
-        put_hanging(
+        names = join_names(found.undelivered, NAMED)
+        print_hanging(
             out,
             Text.assemble(
                 ("not delivered yet to ", "dim"),
@@ -166,8 +167,8 @@ def _show_besides(out: Console, found: Drifted) -> None:
             ),
         )
     if found.since_backup:
-        names = named([drift.name for drift in found.since_backup], NAMED)
-        put_hanging(
+        names = join_names([drift.name for drift in found.since_backup], NAMED)
+        print_hanging(
             out,
             Text.assemble(
                 ("not as in the last backup: ", "dim"),

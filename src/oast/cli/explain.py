@@ -8,8 +8,8 @@ from typing import Any
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.exits import DONE
-from oast.cli.workplace import console, estate_of, put_json
+from oast.cli.exit_codes import DONE
+from oast.cli.workplace import console, estate_of, print_json
 from oast.estate.provenance import Explained, Origin, describe_value, explain, masked
 
 
@@ -30,7 +30,7 @@ def run(options: argparse.Namespace) -> int:
     estate = estate_of(options)
     explained = explain(estate, estate.device(options.device), options.key)
     if options.format == "json":
-        put_json("explain", 1, {"device": options.device, "values": [_document(e) for e in explained]})
+        print_json("explain", 1, {"device": options.device, "values": [_document(e) for e in explained]})
         return DONE
     out = console()
     for one in explained:

@@ -11,17 +11,17 @@ from typing import Any
 
 from oast import __version__
 from oast.cli import arguments
-from oast.cli.differences import NAMED
-from oast.cli.exits import DONE, INVALID
-from oast.cli.failures import show_problems
+from oast.cli.diff_view import NAMED
+from oast.cli.error_output import show_problems
+from oast.cli.exit_codes import DONE, INVALID
 from oast.cli.workplace import (
     asker,
     folder_of,
     given_values,
-    named,
+    join_names,
     plural,
-    put_document,
-    put_json,
+    print_document,
+    print_json,
     require_estate,
 )
 from oast.estate.estate import find
@@ -74,19 +74,19 @@ def run(options: argparse.Namespace) -> int:
         untrusted=options.untrusted,
     )
     if options.format == "json":
-        put_json(
+        print_json(
             "lint",
             1,
             {"problems": [problem_document(p) for p in found.problems], "unchecked": list(found.unchecked)},
         )
     elif options.format == "sarif":
-        put_document(_sarif(found.problems))
+        print_document(_sarif(found.problems))
     else:
         show_problems(found.problems, sys.stdout)
         wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
         if found.unchecked:
             sys.stdout.write(
-                f"statements were not checked, as the platform has no grammar: {named(found.unchecked, NAMED)}\n"
+                f"statements were not checked, as the platform has no grammar: {join_names(found.unchecked, NAMED)}\n"
             )
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
         sys.stdout.write(

@@ -10,8 +10,8 @@ import sys
 from collections.abc import Iterable, Sequence
 
 from oast import __version__
-from oast.cli.exits import DONE, FAILED, INTERRUPTED, USAGE
-from oast.cli.streams import nobody_reads
+from oast.cli.exit_codes import DONE, FAILED, INTERRUPTED, USAGE
+from oast.cli.pipes import discard_output
 
 COMMANDS = {
     "demo": "watch a full worked example against simulated devices",
@@ -44,23 +44,23 @@ def main(argv: Sequence[str] | None = None) -> int:
     if arguments == ["--version"]:
         sys.stdout.write(f"oast {__version__}\n")
         return DONE
-    from oast.cli.streams import Unbroken, ended_by_signals, from_now_on_ignored, was_told
+    from oast.cli.pipes import PipeSafeStream, handle_signals, ignore_signals, is_interrupt
 
     if argv is None:
-        sys.stdout, sys.stderr = Unbroken(sys.stdout), Unbroken(sys.stderr)
+        sys.stdout, sys.stderr = PipeSafeStream(sys.stdout), PipeSafeStream(sys.stderr)
     try:
-        with ended_by_signals(for_good=argv is None):
+        with handle_signals(for_good=argv is None):
             return _run(arguments)
     except BrokenPipeError:
         # Whoever read our output has seen enough.
-        nobody_reads()
+        discard_output()
         return DONE
     except (KeyboardInterrupt, Exception) as error:
-        if not was_told(error):
+        if not is_interrupt(error):
             raise
         if argv is None:
             # Told once more while it ends, it ends all the same with its own exit code.
-            from_now_on_ignored()
+            ignore_signals()
         with contextlib.suppress(OSError):
             sys.stderr.write("interrupted\n")
         return INTERRUPTED
@@ -71,8 +71,8 @@ def _run(arguments: list[str]) -> int:
 
     _need_text(arguments)
     options = parse(arguments, COMMANDS)
-    from oast.cli.failures import explain_bug, show_error
-    from oast.cli.streams import was_told
+    from oast.cli.error_output import show_error, write_crash_report
+    from oast.cli.pipes import is_interrupt
     from oast.errors import OastError
     from oast.gc_tuning import gc_relaxed
 
@@ -89,9 +89,11 @@ def _run(arguments: list[str]) -> int:
             sys.stderr.write(f"{error.filename or 'a file'}: {error.strerror or error}\n")
         return FAILED
     except Exception as error:
-        if was_told(error):
+        if is_interrupt(error):
             raise
-        explain_bug(error, sys.stderr, _without_values(arguments, COMMANDS), getattr(options, "folder", None))
+        write_crash_report(
+            error, sys.stderr, _without_values(arguments, COMMANDS), getattr(options, "folder", None)
+        )
         return FAILED
     return code
 

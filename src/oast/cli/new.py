@@ -7,8 +7,8 @@ import string
 import sys
 from pathlib import Path
 
-from oast.cli.exits import DONE
-from oast.cli.fresh import fresh_folder, lay_out
+from oast.cli.exit_codes import DONE
+from oast.cli.scaffold import create_estate, new_folder
 from oast.errors import UsageError
 from oast.files import write_whole
 
@@ -28,8 +28,8 @@ def run(options: argparse.Namespace) -> int:
         raise UsageError(
             f"{secrets_file} is there already", hint="name another folder, or move the file away"
         )
-    estate = fresh_folder(options.folder)
-    lay_out(SHIPPED, estate, secrets_file, SECRETS)
+    estate = new_folder(options.folder)
+    create_estate(SHIPPED, estate, secrets_file, SECRETS)
     names = {"name": estate.name, "secrets": f"../{secrets_file.name}"}
     for file in ("oast.toml", "network.yaml"):
         write_whole(

@@ -15,17 +15,25 @@ from typing import Any
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.exits import DONE, INVALID, NO
-from oast.cli.loop import run as run_to_end
-from oast.cli.onboard_view import follow, is_expected, put_status, why
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, folder_of, near, plural, put_json
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.exit_codes import DONE, INVALID, NO
+from oast.cli.onboard_view import follow, is_expected, print_status, why
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import (
+    ask_to_confirm,
+    console,
+    estate_of,
+    folder_of,
+    plural,
+    print_json,
+    relative_path,
+)
 from oast.errors import UsageError
 from oast.estate.settings import read_settings as read_settings
 from oast.onboard import keys
 from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
 from oast.operations.onboard import serve
-from oast.operations.staging import Row, Staging, forget, settings_of, stage
+from oast.operations.staging import StagedRow, Staging, forget, settings_of, stage
 from oast.operations.staging_approval import propose_staging, stage_approved
 
 
@@ -72,11 +80,12 @@ def _keys(options: argparse.Namespace) -> int:
     folder = folder_of(options)
     settings = settings_of(folder)
     keys.make_keys(settings.keys, read_settings(folder).name, settings.names)
-    owner = near(settings.keys / "owner.pem")
-    put_hanging(
-        console(), Text(f"the keys are in {near(settings.keys)}: they never belong into a repository")
+    owner = relative_path(settings.keys / "owner.pem")
+    print_hanging(
+        console(),
+        Text(f"the keys are in {relative_path(settings.keys)}: they never belong into a repository"),
     )
-    put_hanging(console(), Text(f"give {owner} to whoever makes your devices: vouchers have to pin it"))
+    print_hanging(console(), Text(f"give {owner} to whoever makes your devices: vouchers have to pin it"))
     return DONE
 
 
@@ -90,24 +99,24 @@ def _stage(options: argparse.Namespace) -> int:
             hint="oast onboard stage FILE, or --change CHANGE for an approved one",
         )
     staging = Staging(folder, os.environ)
-    rows = staging.rows(options.file, str(near(options.file.resolve())))
+    rows = staging.rows(options.file, str(relative_path(options.file.resolve())))
     right = [row for row in rows if row.device is not None]
     wrong = [row for row in rows if row.device is None]
     out = console(error=options.format == "json")
     for row in right:
         words = _in_words(row)
-        put_hanging(out, Text.assemble((f"  + {row.serial}  {row.name}", "green"), (f"  {words}", "dim")))
+        print_hanging(out, Text.assemble((f"  + {row.serial}  {row.name}", "green"), (f"  {words}", "dim")))
     _show_wrong(wrong)
     if right and (options.propose or read_settings(folder).delivery.approval):
         return _propose(options, staging, right, wrong)
-    if right and (options.yes or confirmed(f"Expect {plural(len(right), 'device')}?")):
+    if right and (options.yes or ask_to_confirm(f"Expect {plural(len(right), 'device')}?")):
         stage(folder, right)
         out.print(f"{plural(len(right), 'device')} staged")
     elif right:
         out.print("nothing was staged")
         right = []
     if options.format == "json":
-        put_json(
+        print_json(
             "staged",
             1,
             {"staged": [row.serial for row in right], "wrong": [_row_document(row) for row in wrong]},
@@ -115,11 +124,13 @@ def _stage(options: argparse.Namespace) -> int:
     return INVALID if wrong else DONE if right else NO
 
 
-def _propose(options: argparse.Namespace, staging: Staging, right: list[Row], wrong: list[Row]) -> int:
+def _propose(
+    options: argparse.Namespace, staging: Staging, right: list[StagedRow], wrong: list[StagedRow]
+) -> int:
     reason = options.reason or f"Stage {', '.join(f'{row.name} ({row.serial})' for row in right)}"
     name = propose_staging(staging.estate, right, reason, options.ticket, options.sign)
     if options.format == "json":
-        put_json("proposal", 1, {"change": name, "devices": len(right)})
+        print_json("proposal", 1, {"change": name, "devices": len(right)})
     else:
         out = console()
         out.print(f"proposed as {name}: {plural(len(right), 'device')}; nothing was staged")
@@ -133,13 +144,13 @@ def _stage_approved(options: argparse.Namespace, folder: Path) -> int:
         raise UsageError("--change stages what was approved: leave out FILE and --propose")
     change, serials = stage_approved(folder, os.environ, estate_of(options), options.change)
     if options.format == "json":
-        put_json("staged", 1, {"staged": serials, "wrong": []})
+        print_json("staged", 1, {"staged": serials, "wrong": []})
     else:
         console().print(f"{plural(len(serials), 'device')} staged, as approved in {change.name}")
     return DONE
 
 
-def _in_words(row: Row) -> str:
+def _in_words(row: StagedRow) -> str:
     attributes = row.device.attributes if row.device is not None else {}
     plain = {
         key: ", ".join(map(str, value)) if isinstance(value, list) else str(value)
@@ -148,19 +159,19 @@ def _in_words(row: Row) -> str:
     return ", ".join(f"{key} {value}" for key, value in plain.items() if key not in ("name", "serial"))
 
 
-def _show_wrong(rows: list[Row]) -> None:
+def _show_wrong(rows: list[StagedRow]) -> None:
     out = console(error=True)
     for row in rows:
         who = f" ({row.name or row.serial})" if row.name or row.serial else ""
         for what in row.wrong:
-            put_hanging(out, Text(f"{row.place}: {what}{who}"))
+            print_hanging(out, Text(f"{row.place}: {what}{who}"))
         if row.hint:
-            put_hanging(out, Text(f"    {row.hint}"))
+            print_hanging(out, Text(f"    {row.hint}"))
     if rows:
         sys.stderr.write(f"{plural(len(rows), 'row')} {'is' if len(rows) == 1 else 'are'} not staged\n")
 
 
-def _row_document(row: Row) -> dict[str, Any]:
+def _row_document(row: StagedRow) -> dict[str, Any]:
     return {
         "line": row.place.line,
         "serial": row.serial,
@@ -205,9 +216,9 @@ def _status(options: argparse.Namespace) -> int:
             "devices": [_document(box) for box in found],
             "expected": sum(is_expected(box) for box in found),
         }
-        put_json("onboarding", 1, {**document, "refused": [_refusal_document(one) for one in refused]})
+        print_json("onboarding", 1, {**document, "refused": [_refusal_document(one) for one in refused]})
     else:
-        put_status(out, found, refused)
+        print_status(out, found, refused)
     return NO if any(box.state is NewDeviceState.FAILED for box in found) else DONE
 
 

@@ -11,8 +11,8 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import plural, put_table, table
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import plural, print_table, table
 from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
 
 STYLES = {
@@ -30,17 +30,17 @@ NOT_ASKED = "has not asked yet: it has no power, no way to the server, or asks a
 AROUND = 4
 
 
-def put_status(out: Console, found: Sequence[NewDevice], refused: Sequence[OnboardingRefusal]) -> None:
+def print_status(out: Console, found: Sequence[NewDevice], refused: Sequence[OnboardingRefusal]) -> None:
     """All of it, once."""
     if found:
-        put_table(out, _table(found))
+        print_table(out, _table(found))
         for line in _told(found):
-            put_hanging(out, line)
+            print_hanging(out, line)
         out.print(expected(found))
     else:
         out.print("no device is expected: stage some with oast onboard stage FILE")
     for line in _refused(refused):
-        put_hanging(out, line)
+        print_hanging(out, line)
 
 
 async def follow(boxes: NewDeviceStore, out: Console) -> None:

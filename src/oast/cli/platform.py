@@ -15,20 +15,28 @@ from rich.text import Text
 from oast.change.rollout.rollout import new_run_id
 from oast.change.state import rollback_method_of
 from oast.cli import arguments
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.loop import run as run_to_end
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, folder_of, near, plural, put_json
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import (
+    ask_to_confirm,
+    console,
+    estate_of,
+    folder_of,
+    plural,
+    print_json,
+    relative_path,
+)
 from oast.config.syntaxes import syntax_of
 from oast.connect.connector import Connector
 from oast.connect.session_draft import SessionCommands, SessionDraft
 from oast.errors import UsageError
 from oast.estate.secrets import fingerprints_of
 from oast.files import write_whole
-from oast.operations.drafting import draft_of_device, draft_platform, possible_names
-from oast.operations.platforms import Step, Understanding, tried, understood, untried
+from oast.operations.platform_draft import draft_of_device, draft_platform, possible_names
+from oast.operations.platforms import ParseReport, ProbeStep, not_probed, parse_report, probe_platform
 from oast.operations.rehearsal import Rehearsal, rehearse
-from oast.operations.yang import modules_of
+from oast.operations.yang import read_yang_modules
 from oast.platforms.definition import Platform
 from oast.platforms.from_yang import ModuleText, platform_of, texts_in
 from oast.platforms.load import NAME, Platforms, load_platform
@@ -157,8 +165,8 @@ def _new(options: argparse.Namespace) -> int:
     common = (STARTER / "common.toml").read_text(encoding="utf-8")
     write_whole(path, string.Template(common + text).safe_substitute(name=options.name, syntax=syntax))
     sys.stdout.write(
-        f"{near(path)} holds a platform to begin with; go on with:\n"
-        f"  oast platform check {near(path)} --text RUNNING.txt      # what a device listed\n"
+        f"{relative_path(path)} holds a platform to begin with; go on with:\n"
+        f"  oast platform check {relative_path(path)} --text RUNNING.txt      # what a device listed\n"
         f"  oast platform try {options.name} --on name=DEVICE\n"
     )
     return DONE
@@ -181,7 +189,7 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     out = console()
     writing, found = draft.writing, draft.understanding
     sign = f"comments with {writing.comment}" if writing.comments else "no comments"
-    out.print(Text(f"{near(path)}: a draft; check every line that says 'guess'"))
+    out.print(Text(f"{relative_path(path)}: a draft; check every line that says 'guess'"))
     out.print(Text(f"  writing: {writing.syntax}, {plural(writing.indent, 'space')} a level, {sign}"))
     for pattern in writing.ignore:
         out.print(Text(f"  frames the listing: {pattern}"))
@@ -196,7 +204,7 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
             )
         )
     sys.stdout.write(
-        f"go on with:\n  oast platform check {near(path)} --text {options.text or 'RUNNING.txt'} -v\n"
+        f"go on with:\n  oast platform check {relative_path(path)} --text {options.text or 'RUNNING.txt'} -v\n"
         f"  oast platform try {options.name} --on {options.on or 'name=DEVICE'}\n"
     )
     return DONE
@@ -238,7 +246,7 @@ def _from_yang(options: argparse.Namespace) -> int:
         made = platform_of(options.name, texts, folders)
     write_whole(path, made.text)
     sys.stdout.write(
-        f"{near(path)} holds {plural(made.statements, 'statement')} of {plural(len(made.modules), 'module')}\n"
+        f"{relative_path(path)} holds {plural(made.statements, 'statement')} of {plural(len(made.modules), 'module')}\n"
     )
     for left in made.left_out:
         sys.stdout.write(f"  not in it: {left}\n")
@@ -255,7 +263,7 @@ def _free(options: argparse.Namespace) -> Path:
     path: Path = folder_of(options) / "platforms" / f"{options.name}.toml"
     if path.exists():
         raise UsageError(
-            f"{near(path)} is there already", hint="name another platform, or move the file away"
+            f"{relative_path(path)} is there already", hint="name another platform, or move the file away"
         )
     return path
 
@@ -278,15 +286,15 @@ def _asked_for(options: argparse.Namespace, folder: Path) -> list[ModuleText]:
             hint=f"--on name={devices[0].name}",
         )
     log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
-    return run_to_end(modules_of(Connector(estate, devices, options.timeout), devices[0], folder, log))
+    return run_to_end(read_yang_modules(Connector(estate, devices, options.timeout), devices[0], folder, log))
 
 
 def _check(options: argparse.Namespace) -> int:
     fingerprints = Fingerprints(os.urandom(KEY_BYTES))
-    platform = load_platform(options.file, fingerprints, str(near(options.file)))
+    platform = load_platform(options.file, fingerprints, str(relative_path(options.file)))
     found = None if options.text is None else _read(options.text, platform)
     if options.format == "json":
-        put_json(
+        print_json(
             "platform",
             1,
             {"platform": _document(platform), "listing": None if found is None else _listing(found)},
@@ -298,8 +306,8 @@ def _check(options: argparse.Namespace) -> int:
     return NO if found is not None and (found.problems or found.lost) else DONE
 
 
-def _read(path: Path, platform: Platform) -> Understanding:
-    return understood(syntax_of(platform), _saved(path))
+def _read(path: Path, platform: Platform) -> ParseReport:
+    return parse_report(syntax_of(platform), _saved(path))
 
 
 def _saved(path: Path) -> str:
@@ -362,20 +370,22 @@ def _privileged(platform: Platform) -> str:
     return ", ".join(sorted(platform.dialect.privileged))
 
 
-def _show_listing(options: argparse.Namespace, found: Understanding, path: Path) -> None:
+def _show_listing(options: argparse.Namespace, found: ParseReport, path: Path) -> None:
     out = console()
     wrong = {problem.line for problem in found.problems}
     total, not_known = len(found.lines), sum(not line.known for line in found.lines)
     out.print()
     out.print(
-        f"{near(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood, {not_known} not"
+        f"{relative_path(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood, {not_known} not"
     )
     if options.verbose:
         for line in found.lines:
             style = "" if line.known and line.number not in wrong else "red"
-            put_hanging(out, Text(f"{line.number:>5}  {' / '.join(line.statements)}", style=style))
+            print_hanging(out, Text(f"{line.number:>5}  {' / '.join(line.statements)}", style=style))
     for problem in found.problems[:SHOWN]:
-        put_hanging(out, Text.assemble((f"{near(path)}:{problem.line}: ", "cyan"), (problem.message, "bold")))
+        print_hanging(
+            out, Text.assemble((f"{relative_path(path)}:{problem.line}: ", "cyan"), (problem.message, "bold"))
+        )
         if problem.hint:
             out.print(Text(f"    {problem.hint}", style="green"))
     if len(found.problems) > SHOWN:
@@ -390,7 +400,7 @@ def _show_listing(options: argparse.Namespace, found: Understanding, path: Path)
         )
 
 
-def _listing(found: Understanding) -> dict[str, object]:
+def _listing(found: ParseReport) -> dict[str, object]:
     lines = [
         {"line": one.number, "statements": list(one.statements), "known": one.known} for one in found.lines
     ]
@@ -404,15 +414,17 @@ def _try(options: argparse.Namespace) -> int:
     platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get(options.name)
     connector = Connector(estate, devices, options.timeout)
     syntax, logs, out = syntax_of(platform), estate.working / "log" / new_run_id(), console()
-    every: list[tuple[str, Step]] = []
+    every: list[tuple[str, ProbeStep]] = []
     rehearsal = _rehearsal(options, [device.name for device in devices])
-    left = [] if rehearsal is not None else untried(platform)
+    left = [] if rehearsal is not None else not_probed(platform)
 
     async def go() -> None:
         for device in devices:
             if options.format == "text":
                 out.print(Text(device.name, style="bold"))
-            async for step in tried(connector, device, platform, syntax, logs / f"{device.name}.log"):
+            async for step in probe_platform(
+                connector, device, platform, syntax, logs / f"{device.name}.log"
+            ):
                 every.append((device.name, step))
                 if options.format == "text":
                     _show_step(step)
@@ -437,10 +449,12 @@ def _try(options: argparse.Namespace) -> int:
             {"device": name, "what": s.what, "passed": s.passed, "saw": s.saw, "hint": s.hint}
             for name, s in every
         ]
-        put_json("trial", 1, {"platform": platform.name, "steps": steps, "untried": left, "logs": str(logs)})
+        print_json(
+            "trial", 1, {"platform": platform.name, "steps": steps, "untried": left, "logs": str(logs)}
+        )
     else:
         out.print(
-            f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {near(logs)}"
+            f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {relative_path(logs)}"
         )
         if left:
             out.print(f"not tried, as it would change something: {', '.join(left)}; --rehearse tries it")
@@ -465,16 +479,16 @@ def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal |
     what = (
         "this statement" if text is not None else "a description of an interface that is shut, or a comment"
     )
-    if not options.yes and not confirmed(
+    if not options.yes and not ask_to_confirm(
         f"Apply {what} to {', '.join(names)}, twice, and have it rolled back?"
     ):
         raise UsageError("nothing was rehearsed")
     return Rehearsal(text, options.revert_timer or 30.0)
 
 
-def _show_step(step: Step) -> None:
+def _show_step(step: ProbeStep) -> None:
     out = console()
-    put_hanging(
+    print_hanging(
         out,
         Text.assemble(
             ("  yes  " if step.passed else "  no   ", "green" if step.passed else "red"),

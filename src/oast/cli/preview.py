@@ -10,7 +10,7 @@ from rich.console import Console
 from oast.change.plan.diff import Comparison
 from oast.change.plan.limits import LimitViolation
 from oast.change.plan.management_access import ManagementMove
-from oast.cli.workplace import named, plural
+from oast.cli.workplace import join_names, plural
 from oast.operations.deliver import DeliveryOptions, Plan
 
 NAMED = 6
@@ -46,24 +46,24 @@ def show_not_compared(plan: Plan, out: Console) -> None:
     if plan.failed and plan.to_do:
         names = [name for name, _ in plan.failed]
         out.print(
-            f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {named(names, NAMED)}",
+            f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {join_names(names, NAMED)}",
             style="yellow",
         )
         out.print()
 
 
-def show_care(different: Sequence[Comparison], out: Console) -> None:
+def show_warnings(different: Sequence[Comparison], out: Console) -> None:
     """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved besides."""
     ways: dict[str, list[str]] = {}
     for comparison in different:
         ways.setdefault(comparison.rollback_method.name, []).append(comparison.name)
     for name, devices in ways.items():
-        who = named(devices, NAMED) if len(ways) > 1 else plural(len(devices), "device")
+        who = join_names(devices, NAMED) if len(ways) > 1 else plural(len(devices), "device")
         out.print(f"way back: {name} ({who})", style="dim")
     reasons = [(c.name, risk.why) for c in different for risk in c.access_risks]
     for why in dict.fromkeys(why for _, why in reasons):
         devices = list(dict.fromkeys(name for name, other in reasons if other == why))
-        out.print(f"touches {why}: {named(devices, NAMED)}", style="yellow")
+        out.print(f"touches {why}: {join_names(devices, NAMED)}", style="yellow")
     for comparison in different:
         if comparison.move is not None:
             out.print(move_text(comparison.name, comparison.move), style="yellow")
@@ -84,12 +84,12 @@ def move_text(name: str, move: ManagementMove) -> str:
     return f"{name} gives up its management address {move.before}: Oast reconnects at {which} {move.to} and confirms from there"
 
 
-def show_exceeded(found: Sequence[LimitViolation], out: Console) -> None:
+def show_limit_violations(found: Sequence[LimitViolation], out: Console) -> None:
     """What is taken away beyond the limits; the same on several devices is shown once."""
     devices: dict[tuple[str, str], list[str]] = {}
     for one in found:
         devices.setdefault((one.what, one.limit), []).append(one.device)
     for (what, limit), names in devices.items():
-        out.print(f"takes away {what} (limit: {limit}): {named(names, NAMED)}", style="bold red")
+        out.print(f"takes away {what} (limit: {limit}): {join_names(names, NAMED)}", style="bold red")
     if found:
         out.print()

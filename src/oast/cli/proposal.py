@@ -11,20 +11,20 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli.change_view import show_plan, show_staging
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors
-from oast.cli.workplace import confirmed, console, estate_of, plural, put_json
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.workplace import ask_to_confirm, console, estate_of, plural, print_json
 from oast.errors import StateError
 from oast.operations.changes import Changes
 from oast.operations.deliver import Plan
-from oast.operations.proposals import Stale, approve, propose, withdraw
-from oast.operations.recorded import recorded_plan
-from oast.operations.wording import device_lines
+from oast.operations.proposals import OutdatedDevice, approve, propose, withdraw
+from oast.operations.recorded_diff_text import device_lines
+from oast.operations.recorded_plan import recorded_plan
 
 SHOWN = 12
 
 
-def put_proposal(options: argparse.Namespace, plan: Plan) -> int:
+def write_proposal(options: argparse.Namespace, plan: Plan) -> int:
     """Write down what would be done, and say how it goes on. Returns the exit code."""
     if plan.failed:
         show_device_errors(plan.failed, sys.stderr, plan.logs)
@@ -37,7 +37,7 @@ def put_proposal(options: argparse.Namespace, plan: Plan) -> int:
     except OSError as error:
         raise StateError(f"the proposal cannot be written: {error.filename}: {error.strerror}") from None
     if options.format == "json":
-        put_json("proposal", 1, {"change": name, "devices": len(plan.to_do)})
+        print_json("proposal", 1, {"change": name, "devices": len(plan.to_do)})
     else:
         out = console()
         out.print(f"proposed as {name}: {plural(len(plan.to_do), 'device')}; nothing was touched")
@@ -46,7 +46,7 @@ def put_proposal(options: argparse.Namespace, plan: Plan) -> int:
     return DONE
 
 
-def show_stale(name: str, stale: Sequence[Stale], out: Console) -> None:
+def show_outdated(name: str, stale: Sequence[OutdatedDevice], out: Console) -> None:
     """What has moved since it was proposed."""
     out.print(
         f"{name} is stale: {plural(len(stale), 'device')} would not change as proposed; nothing was touched",
@@ -76,7 +76,7 @@ def run_approve(options: argparse.Namespace) -> int:
         show_staging(out, changes, change)
         show_plan(out, recorded_plan(changes, change))
         out.file.flush()
-        if not confirmed(f"Approve exactly this on {plural(change.devices, 'device')}?"):
+        if not ask_to_confirm(f"Approve exactly this on {plural(change.devices, 'device')}?"):
             sys.stderr.write("nothing was approved\n")
             return NO
     who = approve(changes, change, options.sign)
@@ -93,7 +93,7 @@ def run_withdraw(options: argparse.Namespace) -> int:
 
 def _said(options: argparse.Namespace, document: dict[str, Any], text: str) -> int:
     if options.format == "json":
-        put_json("approval", 1, document)
+        print_json("approval", 1, document)
     else:
         console().print(text)
     return DONE

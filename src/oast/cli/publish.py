@@ -10,15 +10,15 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.progress import Progress
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, estate_of, named, plural
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import ask_to_confirm, console, estate_of, join_names, plural
 from oast.errors import EstateError
 from oast.estate.source_settings import SourceSettings
-from oast.operations.publish import Publishing, Result, publish, publishing
+from oast.operations.publish import PublishPlan, PublishResult, plan_publishing, publish
 
 SHOWN = 12
 LONGEST = 60
@@ -35,7 +35,7 @@ def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[in
     quiet = options.quiet or options.format == "json"
     with Progress(console(error=True), [], quiet=quiet) as progress:
         found = run_to_end(
-            publishing(
+            plan_publishing(
                 estate, source, source.publish, options.on, os.environ,
                 parallel=options.parallel, timeout_s=options.timeout, on_event=progress,
             )
@@ -45,17 +45,19 @@ def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[in
     worst = FAILED if found.failed or found.unlisted else DONE
     if not found.changes or options.dry_run:
         return worst or (NO if found.changes else DONE), _document(found, None)
-    if not options.yes and not confirmed(f"Write {plural(len(found.changes), 'record')} of '{source.name}'?"):
+    if not options.yes and not ask_to_confirm(
+        f"Write {plural(len(found.changes), 'record')} of '{source.name}'?"
+    ):
         out.print("nothing was published")
         return NO, _document(found, None)
     result = run_to_end(publish(estate.folder, os.environ, found))
     out.print(f"{source.name}: {plural(len(result.written), 'record')} written, and read again")
     for name, why in result.failed.items():
-        put_hanging(console(error=True), Text(f"{name}: {why}"))
+        print_hanging(console(error=True), Text(f"{name}: {why}"))
     return FAILED if result.failed else worst, _document(found, result)
 
 
-def _show(found: Publishing, out: Console) -> None:
+def _show(found: PublishPlan, out: Console) -> None:
     out.print(
         Text.assemble(
             (found.source.name, "bold"),
@@ -65,22 +67,22 @@ def _show(found: Publishing, out: Console) -> None:
     for change in found.changes[:SHOWN]:
         out.print(Text(f"  ~ {change.device}", style="yellow"))
         for at, (now, wanted) in change.fields.items():
-            put_hanging(
+            print_hanging(
                 out, Text.assemble((f"      {'.'.join(at)}  ", "dim"), f"{_word(now)} -> {_word(wanted)}")
             )
     if len(found.changes) > SHOWN:
         out.print(
-            f"  ~ and {len(found.changes) - SHOWN} more: {named([one.device for one in found.changes[SHOWN:]], SHOWN)}"
+            f"  ~ and {len(found.changes) - SHOWN} more: {join_names([one.device for one in found.changes[SHOWN:]], SHOWN)}"
         )
     by_field: dict[str, list[str]] = {}
     for device, fields in found.unknown.items():
         for one in fields:
             by_field.setdefault(one, []).append(device)
     for one, devices in by_field.items():
-        put_hanging(out, Text(f"  {one} is not known of {named(devices, 3)}, and stays", style="dim"))
+        print_hanging(out, Text(f"  {one} is not known of {join_names(devices, 3)}, and stays", style="dim"))
     if found.unlisted:
         sys.stderr.write(
-            f"the source '{found.source.name}' does not list {named(found.unlisted, SHOWN)} any more\n"
+            f"the source '{found.source.name}' does not list {join_names(found.unlisted, SHOWN)} any more\n"
         )
     show_device_errors(found.failed, sys.stderr)
 
@@ -99,7 +101,7 @@ def _word(value: Any) -> str:
     return str(value)
 
 
-def _document(found: Publishing, result: Result | None) -> dict[str, Any]:
+def _document(found: PublishPlan, result: PublishResult | None) -> dict[str, Any]:
     return {
         "source": found.source.name,
         "records": found.records,

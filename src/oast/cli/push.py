@@ -19,27 +19,33 @@ from oast.change.plan.apply_mode import ApplyMode
 from oast.change.plan.diff import Comparison
 from oast.change.state import Cause, Outcome, State
 from oast.cli import arguments
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.async_runner import run_with
 from oast.cli.diff import show_what_changes
-from oast.cli.differences import show_left_alone, show_unsaved
-from oast.cli.ending import Ending
-from oast.cli.exits import DONE, FAILED, INTERRUPTED, NO, REVERTED
-from oast.cli.failures import Trouble, gathered_troubles, show_device_errors, show_problems, trouble_lines
-from oast.cli.loop import run as run_to_end
-from oast.cli.loop import run_with
-from oast.cli.preview import show_care, show_exceeded, show_forecast, show_not_compared
+from oast.cli.diff_view import show_left_alone, show_unsaved
+from oast.cli.error_output import (
+    DeviceFailure,
+    failure_lines,
+    group_failures,
+    show_device_errors,
+    show_problems,
+)
+from oast.cli.exit_codes import DONE, FAILED, INTERRUPTED, NO, REVERTED
+from oast.cli.pipes import discard_output
+from oast.cli.preview import show_forecast, show_limit_violations, show_not_compared, show_warnings
 from oast.cli.progress import MANY, Progress, style_of
-from oast.cli.proposal import put_proposal, show_stale
-from oast.cli.streams import nobody_reads
-from oast.cli.summary import in_short
-from oast.cli.terminal import put_hanging
+from oast.cli.proposal import show_outdated, write_proposal
+from oast.cli.signals import SignalHandler
+from oast.cli.summary import short_summary
+from oast.cli.terminal import print_hanging
 from oast.cli.workplace import (
-    confirmed,
+    ask_to_confirm,
     console,
     estate_of,
-    named,
+    join_names,
     plural,
-    put_document,
-    put_table,
+    print_document,
+    print_table,
     show_other_values,
     table,
     what_may_be_lost,
@@ -47,22 +53,22 @@ from oast.cli.workplace import (
 from oast.config.diff_text import Counts
 from oast.errors import DeviceError, UsageError
 from oast.intent.intent import IntentBuilder
-from oast.operations.ask import need_only_reading
+from oast.operations.ask import require_read_only
 from oast.operations.changes import Changes, ledger_of
 from oast.operations.deliver import (
     DeliveryOptions,
     DeliveryResult,
     Plan,
     Verdict,
+    check_policies,
     check_times,
     compare,
-    forbid,
-    need_reason,
     push_document,
+    require_reason,
 )
-from oast.operations.native import asked, prepared_native
-from oast.operations.preparation import Preparation, prepare
+from oast.operations.intent_context import IntentContext, prepare_intents
 from oast.operations.proposals import Approved, waiting
+from oast.operations.raw_commands import asked, prepare_raw_commands
 
 EXITS = {
     Verdict.DONE: DONE,
@@ -113,7 +119,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     arguments.add_estate(parser)
 
 
-class Around:
+class DeliveryHooks:
     """What is done besides a delivery: `begin` before the first device is touched, `end` when it is over, or was not needed."""
 
     def look(self, plan: Plan) -> int | None:
@@ -137,8 +143,10 @@ def run(options: argparse.Namespace) -> int:
     for name in ("ask", "with_values"):
         if getattr(options, name):
             raise UsageError(f"--{name.replace('_', '-')} goes with --file")
-    how = chosen(options)
-    return deliver(options, prepare(estate_of(options), options.on, options.section), how, Around())
+    how = delivery_options(options)
+    return deliver(
+        options, prepare_intents(estate_of(options), options.on, options.section), how, DeliveryHooks()
+    )
 
 
 def _run_native(options: argparse.Namespace) -> int:
@@ -148,12 +156,12 @@ def _run_native(options: argparse.Namespace) -> int:
             option = {"given": "with"}.get(name, name).replace("_", "-")
             raise UsageError(f"--file delivers statements of your own: leave out --{option}")
     options.mode = "merge"
-    how = chosen(options)
+    how = delivery_options(options)
     estate = estate_of(options)
     if options.ask is not None:
-        need_only_reading(IntentBuilder(estate), estate.pick(options.on), options.ask)
+        require_read_only(IntentBuilder(estate), estate.pick(options.on), options.ask)
     name, text = _own_text(options.file)
-    prepared = prepared_native(estate, name, text, options.on, is_template=options.with_values)
+    prepared = prepare_raw_commands(estate, name, text, options.on, is_template=options.with_values)
     return deliver(options, prepared, how, _Native(options, name))
 
 
@@ -169,7 +177,7 @@ def _own_text(file: Path) -> tuple[str, str]:
         ) from None
 
 
-class _Native(Around):
+class _Native(DeliveryHooks):
     """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was wanted."""
 
     def __init__(self, options: argparse.Namespace, name: str) -> None:
@@ -205,7 +213,7 @@ def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Co
         )
     for answer, names in groups.items():
         out.print()
-        out.print(Text(f"{named(names, NAMED)}: {command}", style="bold"))
+        out.print(Text(f"{join_names(names, NAMED)}: {command}", style="bold"))
         out.out(answer.rstrip("\n"), highlight=False)
 
 
@@ -227,15 +235,15 @@ def _run_recorded(options: argparse.Namespace) -> int:
             raise UsageError(f"--change delivers what was recorded: leave out --{option}")
     approved = waiting(Changes(estate_of(options)), options.change, again=options.repeat)
     options.reason, options.ticket = approved.change.reason, approved.change.ticket
-    set_manner(options, approved.recorded.manner)
+    set_recorded_mode(options, approved.recorded.manner)
     options.expect = [*options.expect, *approved.change.expect]
-    how = chosen(options)
+    how = delivery_options(options)
     if not options.repeat:
         how = replace(how, allow_removals=how.allow_removals or bool(approved.by))
     return deliver(options, approved.preparation, how, _Recorded(approved, again=options.repeat))
 
 
-class _Recorded(Around):
+class _Recorded(DeliveryHooks):
     """A recorded change: it is delivered as it was recorded, or not at all."""
 
     def __init__(self, approved: Approved, *, again: bool) -> None:
@@ -249,21 +257,21 @@ class _Recorded(Around):
             return None
         stale = self._approved.stale(plan)
         if stale:
-            show_stale(change.name, stale, console())
+            show_outdated(change.name, stale, console())
             return NO
         plan.change, plan.origin = change.name, change.origin
         return None
 
 
-def set_manner(options: argparse.Namespace, manner: ApplyMode) -> None:
+def set_recorded_mode(options: argparse.Namespace, manner: ApplyMode) -> None:
     """It is delivered in the manner that was recorded."""
     options.mode, options.remove_unknown, options.into = manner.mode, manner.remove_unknown, manner.into
 
 
-def chosen(options: argparse.Namespace) -> DeliveryOptions:
+def delivery_options(options: argparse.Namespace) -> DeliveryOptions:
     """How to deliver, as the options say. Raises UsageError for a change without a reason."""
     if not options.dry_run:
-        need_reason(options.reason)
+        require_reason(options.reason)
     return DeliveryOptions(
         options.revert_timer,
         options.verify_timeout,
@@ -277,13 +285,15 @@ def chosen(options: argparse.Namespace) -> DeliveryOptions:
     )
 
 
-def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOptions, around: Around) -> int:
+def deliver(
+    options: argparse.Namespace, prepared: IntentContext, how: DeliveryOptions, around: DeliveryHooks
+) -> int:
     """Compare, ask and deliver; returns the exit code."""
     check_times(prepared, how)
     if not options.dry_run:
         # Before any device is read: without a record nothing would be delivered.
         ledger_of(prepared.estate).require_whole()
-    show_problems((p for p in forbid(prepared) if p.kind == "policy-warning"), sys.stderr)
+    show_problems((p for p in check_policies(prepared) if p.kind == "policy-warning"), sys.stderr)
     # One event loop for both: sessions that were opened to compare go on delivering.
     with asyncio.Runner() as runner:
         plan = run_with(runner, _compare(options, prepared))
@@ -293,7 +303,7 @@ def deliver(options: argparse.Namespace, prepared: Preparation, how: DeliveryOpt
             runner.run(plan.close())
 
 
-async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
+async def _compare(options: argparse.Namespace, prepared: IntentContext) -> Plan:
     with Progress(
         console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)
     ) as progress:
@@ -308,17 +318,21 @@ async def _compare(options: argparse.Namespace, prepared: Preparation) -> Plan:
 
 
 def _go_on(
-    options: argparse.Namespace, plan: Plan, how: DeliveryOptions, runner: asyncio.Runner, around: Around
+    options: argparse.Namespace,
+    plan: Plan,
+    how: DeliveryOptions,
+    runner: asyncio.Runner,
+    around: DeliveryHooks,
 ) -> int:
     out = console()
     if options.format == "text":
         try:
             show_what_changes(options, plan.comparisons, out)
             show_left_alone(plan.comparisons, out, verbose=options.verbose)
-            show_care(plan.different, out)
+            show_warnings(plan.different, out)
             show_forecast(plan, how, out)
             show_not_compared(plan, out)
-            show_exceeded(plan.limit_violations, out)
+            show_limit_violations(plan.limit_violations, out)
             show_unsaved(plan.comparisons, out, pushing=True)
             sys.stdout.flush()
         except OSError as error:
@@ -326,7 +340,7 @@ def _go_on(
                 raise UsageError(
                     f"what would change cannot be shown: {error.strerror}", hint="nothing was touched"
                 ) from None
-            nobody_reads()
+            discard_output()
     answer = around.look(plan)
     if answer is not None:
         return answer
@@ -339,7 +353,7 @@ def _go_on(
     if getattr(options, "propose", False) or (
         plan.change is None and plan.preparation.estate.settings.delivery.approval
     ):
-        return put_proposal(options, plan)
+        return write_proposal(options, plan)
     if plan.limit_violations and not how.allow_removals:
         return _beyond_limits(options, plan)
     # Where no device could be read there is nothing to ask about: it is told, and recorded.
@@ -357,9 +371,9 @@ def _go_on(
             if plan.different
             else f"Save on {plural(saved, 'device')}"
         )
-        short = f" ({in_short(plan.different)})" if plan.different else ""
+        short = f" ({short_summary(plan.different)})" if plan.different else ""
         without = f" {len(plan.failed)} could not be compared." if plan.failed else ""
-        if not confirmed(f"{what}{short}?{without}"):
+        if not ask_to_confirm(f"{what}{short}?{without}"):
             sys.stderr.write("nothing was delivered\n")
             return NO
     around.begin()
@@ -370,7 +384,7 @@ def _go_on(
     if result.unwatched:
         with suppress(OSError):
             sys.stderr.write(
-                f"careful: {named(result.unwatched, NAMED)} could not be read before the change: what was lost there is not known\n"
+                f"careful: {join_names(result.unwatched, NAMED)} could not be read before the change: what was lost there is not known\n"
             )
     show_other_values(result.other_values)
     around.end(as_intended, result.outcomes)
@@ -382,7 +396,7 @@ def _beyond_limits(options: argparse.Namespace, plan: Plan) -> int:
     if options.format == "json":
         reason = "the change takes away more than the limits allow"
         held = [Outcome(c.name, State.UNCHANGED, Cause.HELD, c.counts, 0.0, reason) for c in plan.comparisons]
-        put_document(push_document(None, options.reason, options.ticket, [*held, *_unreached(plan)]))
+        print_document(push_document(None, options.reason, options.ticket, [*held, *_unreached(plan)]))
     sys.stderr.write(
         "it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals\n"
     )
@@ -400,7 +414,7 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
     out = console()
     if options.format == "json":
         unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in plan.comparisons]
-        put_document(push_document(None, options.reason, options.ticket, [*unchanged, *_unreached(plan)]))
+        print_document(push_document(None, options.reason, options.ticket, [*unchanged, *_unreached(plan)]))
     elif plan.to_do:
         saved = len(plan.to_do) - len(plan.different)
         also = f", {plural(saved, 'device')} would be saved" if saved else ""
@@ -417,7 +431,7 @@ async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions
     started = time.monotonic()
     with (
         Progress(console(error=True), names, quiet=_quiet(options), each=True) as progress,
-        Ending() as ending,
+        SignalHandler() as ending,
     ):
 
         def told(result: DeliveryResult) -> None:
@@ -433,7 +447,7 @@ def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, sec
     """What became of the devices, before anything else is done."""
     try:
         if options.format == "json":
-            put_document(result.document())
+            print_document(result.document())
         else:
             _show(
                 result.outcomes,
@@ -445,7 +459,7 @@ def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, sec
         sys.stdout.flush()
     except OSError:
         # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
-        nobody_reads()
+        discard_output()
 
 
 def _quiet(options: argparse.Namespace) -> bool:
@@ -479,19 +493,21 @@ def _show(
         o = group[0]
         delivered = o.state is State.DELIVERED
         lines = (str(o.counts.added), str(o.counts.removed)) if delivered else ("-", "-")
-        who = named([one.device for one in group], NAMED_IN_ROW)
+        who = join_names([one.device for one in group], NAMED_IN_ROW)
         listing.add_row(
             who, Text(_result(o), style=_style(o)), *lines, f"{max(one.seconds for one in group):.1f}"
         )
-    put_table(out, listing)
+    print_table(out, listing)
     troubles = [
-        Trouble((o.device,), o.reason, o.hint, Path(o.log) if o.log else None) for o in outcomes if o.reason
+        DeviceFailure((o.device,), o.reason, o.hint, Path(o.log) if o.log else None)
+        for o in outcomes
+        if o.reason
     ]
     if troubles:
         out.print()
-    for trouble in gathered_troubles(troubles):
-        devices, (reason, *below) = trouble_lines(trouble)
-        put_hanging(out, Text.assemble((devices, "bold"), f": {reason}"))
+    for trouble in group_failures(troubles):
+        devices, (reason, *below) = failure_lines(trouble)
+        print_hanging(out, Text.assemble((devices, "bold"), f": {reason}"))
         for line in below:
             out.print(line, style="dim" if line.startswith("    log: ") else None)
     _show_excused(outcomes, out, each=each)

@@ -8,16 +8,16 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from oast.cli import arguments
-from oast.cli.exits import DONE
+from oast.cli.exit_codes import DONE
 from oast.cli.terminal import visible
-from oast.cli.workplace import console, estate_of, plural, put_json, put_table, table
+from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.config.indented_syntax import IndentedSyntax
 from oast.estate.inventory import Device
 from oast.estate.provenance import describe_value
 from oast.files import write_whole
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.variables import Variable
-from oast.operations.preparation import render
+from oast.operations.intent_context import render
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -52,7 +52,7 @@ def run(options: argparse.Namespace) -> int:
         syntax = prepared.syntax_of(intent)
         texts[intent.device.name] = _traced(intent, syntax) if options.trace else syntax.masked(intent.tree)
     if options.format == "json":
-        put_json("render", 1, {"devices": [{"device": name, "text": text} for name, text in texts.items()]})
+        print_json("render", 1, {"devices": [{"device": name, "text": text} for name, text in texts.items()]})
     elif options.out is not None:
         for name, text in texts.items():
             write_whole(options.out / f"{name}.txt", text)
@@ -81,12 +81,12 @@ def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argpar
             {"template": t.file, "variable": key, **dict(zip(_COLUMNS, _row(v), strict=True))}
             for t, key, v in rows
         ]
-        put_json("describe", 1, {"variables": documents})
+        print_json("describe", 1, {"variables": documents})
         return DONE
     listing = table("section", "variable", *_COLUMNS, whole=("section", "variable", "given"))
     for template, key, variable in rows:
         listing.add_row(template.section, key, *_row(variable))
-    put_table(console(), listing)
+    print_table(console(), listing)
     return DONE
 
 

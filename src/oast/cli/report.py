@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from oast.cli import arguments
-from oast.cli.exits import DONE
+from oast.cli.exit_codes import DONE
 from oast.cli.terminal import visible
 from oast.cli.workplace import estate_of
 from oast.operations.changes import Changes

@@ -7,12 +7,12 @@ import sys
 
 from oast.change.plan.apply_mode import Datastore
 from oast.cli import arguments
-from oast.cli.exits import DONE, FAILED
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.progress import Progress
-from oast.cli.push import Around, chosen, deliver
-from oast.cli.workplace import console, estate_of, named, plural
+from oast.cli.push import DeliveryHooks, deliver, delivery_options
+from oast.cli.workplace import console, estate_of, join_names, plural
 from oast.operations.deliver import Plan
 from oast.operations.restore import NOW, Restore, copied, restored
 
@@ -50,14 +50,14 @@ def run(options: argparse.Namespace) -> int:
             if options.label in NOW
             else f"nothing was kept of them under '{options.label}'"
         )
-        sys.stderr.write(f"{named(restore.missing, NAMED)}: {what}: left alone\n")
+        sys.stderr.write(f"{join_names(restore.missing, NAMED)}: {what}: left alone\n")
     if restore.as_running:
         sys.stderr.write(
-            f"{named(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they ran then is taken\n"
+            f"{join_names(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they ran then is taken\n"
         )
     options.reason = options.reason or f"{restore.origin[0].upper()}{restore.origin[1:]}"
     options.into = restore.into
-    code = deliver(options, restore.preparation, chosen(options), Restoring(restore.origin))
+    code = deliver(options, restore.preparation, delivery_options(options), Restoring(restore.origin))
     if restore.failed:
         show_device_errors(restore.failed.items(), sys.stderr)
         sys.stderr.write(
@@ -88,7 +88,7 @@ def _restore(options: argparse.Namespace) -> Restore:
         )
 
 
-class Restoring(Around):
+class Restoring(DeliveryHooks):
     """Says in the record what it goes back to."""
 
     def __init__(self, origin: str) -> None:

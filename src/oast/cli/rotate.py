@@ -12,18 +12,18 @@ from datetime import date
 
 from oast.change.plan.diff import Comparison
 from oast.change.state import Outcome
-from oast.cli.push import Around, chosen, deliver
+from oast.cli.push import DeliveryHooks, deliver, delivery_options
 from oast.cli.secret import RANDOM_BYTES
-from oast.cli.workplace import estate_of, named, plural
+from oast.cli.workplace import estate_of, join_names, plural
 from oast.errors import EstateError
 from oast.estate.encrypted_file import EncryptedFile, EncryptedSecret
 from oast.estate.secrets import Secrets
-from oast.operations.rotation import Rotation, rotation
+from oast.operations.secret_rotation import Rotation, rotation
 
 NAMED = 6
 
 
-class _Keeping(Around):
+class _Keeping(DeliveryHooks):
     """Writes the new value beside the old one before a device is touched, and forgets the old one when all have the new."""
 
     def __init__(self, file: EncryptedFile, about: Rotation, before: EncryptedSecret, value: str) -> None:
@@ -47,7 +47,7 @@ class _Keeping(Around):
             told = f"{name}: {plural(len(self._about.holders), 'device')} with the new value; {self._forgotten()}\n"
         else:
             told = (
-                f"{name}: {named(without, NAMED)} may still have the value before, or start with it; it is kept beside the new one\n"
+                f"{name}: {join_names(without, NAMED)} may still have the value before, or start with it; it is kept beside the new one\n"
                 "    repeat the command to go on: no further value is made until all have this one\n"
             )
         with suppress(
@@ -66,7 +66,7 @@ class _Keeping(Around):
 
 def rotate_and_push(options: argparse.Namespace, found: Secrets, file: EncryptedFile) -> int:
     """Make a new value, or go on with the one that some devices lack, and deliver it. Returns the exit code."""
-    how = chosen(options)
+    how = delivery_options(options)
     kept = file.all()[options.name]
     going_on = kept.previous is not None
     value = kept.value if going_on else secrets.token_urlsafe(RANDOM_BYTES)

@@ -10,15 +10,15 @@ from contextlib import suppress
 from datetime import date
 
 from oast.cli import arguments
-from oast.cli.exits import DONE, NO
+from oast.cli.exit_codes import DONE, NO
 from oast.cli.workplace import (
     ask_secret,
-    confirmed,
+    ask_to_confirm,
     console,
     estate_of,
     folder_of,
-    put_json,
-    put_table,
+    print_json,
+    print_table,
     table,
 )
 from oast.errors import EstateError, OastError, UsageError
@@ -210,7 +210,9 @@ def _remove(options: argparse.Namespace) -> int:
                 f"the secret '{options.name}' is used, and would be found nowhere else: nothing was removed"
             )
             raise EstateError(message, place=place, hint="take away what refers to it first")
-    if not options.yes and not confirmed(f"Remove the secret '{options.name}'? It cannot be brought back."):
+    if not options.yes and not ask_to_confirm(
+        f"Remove the secret '{options.name}'? It cannot be brought back."
+    ):
         return NO
     file.remove(options.name)
     sys.stdout.write(f"{options.name} is no longer kept\n")
@@ -254,13 +256,13 @@ def _show(options: argparse.Namespace, older_than_days: int) -> int:
     rows = [row for row in rows if not aged or row[3] > older_than_days]
     if options.format == "json":
         names = ("name", "fingerprint", "changed", "days", "previous")
-        put_json("secrets", 1, {"secrets": [dict(zip(names, row, strict=True)) for row in rows]})
+        print_json("secrets", 1, {"secrets": [dict(zip(names, row, strict=True)) for row in rows]})
     elif rows:
         previous = ("previous",) if any(row[4] for row in rows) else ()
         listing = table("name", "fingerprint", "changed", "days", *previous, numbers=("days",))
         for row in rows:
             listing.add_row(*("-" if cell is None else str(cell) for cell in row[: 4 + len(previous)]))
-        put_table(console(), listing)
+        print_table(console(), listing)
     elif aged:
         sys.stdout.write(f"no secret is older than {older_than_days} days\n")
     return NO if aged and rows else DONE

@@ -7,8 +7,8 @@ import sys
 from collections.abc import Sequence
 from datetime import date
 
-from oast.cli.exits import DONE
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.exit_codes import DONE
 from oast.cli.workplace import estate_of
 from oast.errors import EstateError, UsageError
 from oast.estate.encrypted_file import NAME

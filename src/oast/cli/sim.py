@@ -9,9 +9,9 @@ import sys
 from rich.text import Text
 
 from oast.cli import arguments, sim_inventory, sim_new_device
-from oast.cli.exits import DONE, NO
+from oast.cli.exit_codes import DONE, NO
 from oast.cli.simulator import Simulator
-from oast.cli.workplace import asker, console, folder_of, plural, put_json, put_table, table
+from oast.cli.workplace import asker, console, folder_of, plural, print_json, print_table, table
 from oast.errors import UsageError
 from oast.estate.estate import read_estate
 from oast.estate.settings import read_settings as read_settings
@@ -92,13 +92,13 @@ def _status(options: argparse.Namespace) -> int:
     simulator = _simulator(options)
     if not simulator.running:
         if options.format == "json":
-            put_json("sim-status", 1, {"running": False, "devices": {}})
+            print_json("sim-status", 1, {"running": False, "devices": {}})
         else:
             sys.stdout.write("not running\n")
         return NO
     devices = simulator.ask({"do": "status"})["devices"]
     if options.format == "json":
-        put_json("sim-status", 1, {"running": True, "devices": devices})
+        print_json("sim-status", 1, {"running": True, "devices": devices})
         return DONE
     listing = table(
         "device",
@@ -124,7 +124,7 @@ def _status(options: argparse.Namespace) -> int:
             d["fault"] or "-",
             str(d["sessions"]),
         )
-    put_table(console(), listing)
+    print_table(console(), listing)
     return DONE
 
 
@@ -145,8 +145,8 @@ def _fault(options: argparse.Namespace) -> int:
 
 def _console(options: argparse.Namespace) -> int:
     # Only here is SSH needed, and it takes long to import.
+    from oast.cli.async_runner import run_async as run_to_end
     from oast.cli.console import converse
-    from oast.cli.loop import run as run_to_end
     from oast.connect.connector import Connector
 
     estate, _ = read_estate(folder_of(options), os.environ, ask=asker())

@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import Any
 
 from oast.cli import arguments
-from oast.cli.exits import DONE, NO
-from oast.cli.workplace import folder_of, near, put_json
+from oast.cli.exit_codes import DONE, NO
+from oast.cli.workplace import folder_of, print_json, relative_path
 from oast.errors import StateError, UsageError
 from oast.files import make_private
 
@@ -72,7 +72,9 @@ def _start(options: argparse.Namespace) -> int:
         )
     file = Path(options.file) if options.file else folder_of(options) / FILE
     if not file.is_file():
-        raise UsageError(f"there is no file {near(file)}", hint='{"devices": [{"key": 1, "hostname": …}, …]}')
+        raise UsageError(
+            f"there is no file {relative_path(file)}", hint='{"devices": [{"key": 1, "hostname": …}, …]}'
+        )
     make_private(folder)
     token = os.environ.get(TOKEN) or secrets.token_urlsafe(16)
     log = folder / "inventory.log"
@@ -88,7 +90,7 @@ def _start(options: argparse.Namespace) -> int:
             said = log.read_text(encoding="utf-8", errors="replace").strip().splitlines()
             raise StateError(
                 f"the inventory service did not come up: {said[-1] if said else 'it says nothing'}",
-                hint=f"its log: {near(log)}",
+                hint=f"its log: {relative_path(log)}",
             )
         time.sleep(0.02)
     process.returncode = 0  # It is meant to outlive this process.
@@ -97,7 +99,7 @@ def _start(options: argparse.Namespace) -> int:
         path = folder / "inventory-token"
         path.touch(mode=0o600)
         path.write_text(f"{token}\n", encoding="utf-8")
-        sys.stderr.write(f"its token is in {near(path)}\n")
+        sys.stderr.write(f"its token is in {relative_path(path)}\n")
     return DONE
 
 
@@ -119,7 +121,7 @@ def _stop(options: argparse.Namespace) -> int:
 def _status(options: argparse.Namespace) -> int:
     told = _listening(_folder(options))
     if options.format == "json":
-        put_json("inventory-status", 1, {"running": told is not None, "url": told["url"] if told else None})
+        print_json("inventory-status", 1, {"running": told is not None, "url": told["url"] if told else None})
     else:
         sys.stdout.write(f"{told['url'] if told else 'not running'}\n")
     return DONE if told else NO

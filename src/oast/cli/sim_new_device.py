@@ -12,8 +12,8 @@ from typing import Any
 
 from oast.child_environment import without_secrets
 from oast.cli import arguments
-from oast.cli.exits import DONE, NO
-from oast.cli.workplace import folder_of, near
+from oast.cli.exit_codes import DONE, NO
+from oast.cli.workplace import folder_of, relative_path
 from oast.errors import StateError, UsageError
 from oast.files import make_private
 
@@ -131,10 +131,10 @@ def _manufacturer(options: argparse.Namespace) -> int:
             f"the simulated manufacturer failed: {done.stderr.strip().splitlines()[-1] if done.stderr.strip() else 'no reason was given'}"
         )
     sys.stdout.write(
-        f"authority of the devices: {near(folder / 'devices.pem')}\nauthority of the vouchers: {near(folder / 'vouchers.pem')}\n"
+        f"authority of the devices: {relative_path(folder / 'devices.pem')}\nauthority of the vouchers: {relative_path(folder / 'vouchers.pem')}\n"
     )
     sys.stdout.write(
-        "".join(f"{near(options.into.resolve() / f'{serial}.vcj')}\n" for serial in options.serial)
+        "".join(f"{relative_path(options.into.resolve() / f'{serial}.vcj')}\n" for serial in options.serial)
     )
     return DONE
 

@@ -13,17 +13,26 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.each_source import each_source
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.publish import publish_one
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import confirmed, console, folder_of, named, plural, put_json, put_table, table
+from oast.cli.source_loop import each_source
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import (
+    ask_to_confirm,
+    console,
+    folder_of,
+    join_names,
+    plural,
+    print_json,
+    print_table,
+    table,
+)
 from oast.errors import EstateError, OastError, UsageError
 from oast.estate.estate import read_estate
 from oast.estate.settings import read_settings as read_settings
 from oast.estate.source_settings import SourceSettings
-from oast.operations.sources import Refreshing, need_allowed, owned, refreshing, write
+from oast.operations.sources import RefreshPlan, owned, plan_refresh, require_allowed, write
 from oast.spelling import spelling_hint
 
 SHOWN = 12
@@ -84,7 +93,7 @@ def _list(options: argparse.Namespace) -> int:
     folder = folder_of(options)
     rows = [(source, len(owned(folder, source))) for source in _sources(folder)]
     if options.format == "json":
-        put_json(
+        print_json(
             "sources",
             1,
             {
@@ -97,7 +106,7 @@ def _list(options: argparse.Namespace) -> int:
     listing = table("source", "from", "file", "devices", numbers=("devices",), whole=("source", "file"))
     for source, number in rows:
         listing.add_row(source.name, _where(source), source.owned, str(number))
-    put_table(console(), listing)
+    print_table(console(), listing)
     return DONE
 
 
@@ -116,17 +125,17 @@ def _refresh(options: argparse.Namespace) -> int:
 
 
 def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> tuple[int, dict[str, Any]]:
-    found = run_to_end(refreshing(folder, os.environ, source))
+    found = run_to_end(plan_refresh(folder, os.environ, source))
     out = console(error=options.format == "json")
     _show(found, out)
     wrong = FAILED if found.read.wrong else DONE
     if found.is_empty:
         return wrong, _document(found, written=False)
     if not options.allow_removals:
-        need_allowed(found)
+        require_allowed(found)
     if options.dry_run:
         return wrong or NO, _document(found, written=False)
-    if not options.yes and not confirmed(f"Write {source.owned}: {_counts(found)}?"):
+    if not options.yes and not ask_to_confirm(f"Write {source.owned}: {_counts(found)}?"):
         out.print("nothing was changed")
         return NO, _document(found, written=False)
     write(folder, found)
@@ -151,11 +160,11 @@ def _publish(options: argparse.Namespace) -> int:
     return each_source(options, sources, publish_one, "published")
 
 
-def _counts(found: Refreshing) -> str:
+def _counts(found: RefreshPlan) -> str:
     return f"+{len(found.added)} ~{len(found.changed)} -{len(found.removed)}"
 
 
-def _show(found: Refreshing, out: Console) -> None:
+def _show(found: RefreshPlan, out: Console) -> None:
     source = found.source
     listed = len(found.read.devices) + len(found.read.wrong)
     besides = f", {found.read.passed_over} not meant" if found.read.passed_over else ""
@@ -168,18 +177,18 @@ def _show(found: Refreshing, out: Console) -> None:
     for sign, style, names in (("+", "green", found.added), ("-", "red", found.removed)):
         for name in names[:SHOWN]:
             what = found.after[name] if sign == "+" else found.before[name]
-            put_hanging(out, Text.assemble((f"  {sign} {name}", style), (f"  {_in_words(what)}", "dim")))
+            print_hanging(out, Text.assemble((f"  {sign} {name}", style), (f"  {_in_words(what)}", "dim")))
         if len(names) > SHOWN:
-            out.print(f"  {sign} and {len(names) - SHOWN} more: {named(names[SHOWN:], SHOWN)}")
+            out.print(f"  {sign} and {len(names) - SHOWN} more: {join_names(names[SHOWN:], SHOWN)}")
     for number, (name, change) in enumerate(found.changed.items()):
         if number == SHOWN:
             out.print(f"  ~ and {len(found.changed) - SHOWN} more")
             break
         told = "; ".join(f"{key} {_word(old)} -> {_word(new)}" for key, (old, new) in change.items())
-        put_hanging(out, Text.assemble((f"  ~ {name}", "yellow"), f"  {told}"))
+        print_hanging(out, Text.assemble((f"  ~ {name}", "yellow"), f"  {told}"))
     for one in found.read.wrong[:SHOWN]:
         stays = " (it stays as it was)" if one.name in found.kept else ""
-        put_hanging(
+        print_hanging(
             out,
             Text(f"  {one.record}{f' ({one.name})' if one.name else ''}: {one.why}{stays}", style="yellow"),
         )
@@ -188,7 +197,7 @@ def _show(found: Refreshing, out: Console) -> None:
     unlisted = [name for name in found.kept if all(one.name != name for one in found.read.wrong)]
     if unlisted:
         out.print(
-            f"  it cannot be told of every record which device it is: {named(unlisted, SHOWN)} stay as they were"
+            f"  it cannot be told of every record which device it is: {join_names(unlisted, SHOWN)} stay as they were"
         )
 
 
@@ -211,7 +220,7 @@ def _tell_mistakes(folder: Path) -> None:
         sys.stderr.write(f"careful: the estate has {plural(number, 'mistake')} now: oast lint\n")
 
 
-def _document(found: Refreshing, *, written: bool) -> dict[str, Any]:
+def _document(found: RefreshPlan, *, written: bool) -> dict[str, Any]:
     return {
         "source": found.source.name,
         "written": written,

@@ -7,7 +7,7 @@ import signal
 import sys
 from types import FrameType
 
-from oast.cli.exits import INTERRUPTED
+from oast.cli.exit_codes import INTERRUPTED
 
 
 def _exit(number: int, frame: FrameType | None) -> None:

@@ -9,7 +9,7 @@ from rich.console import Console
 
 from oast.change.plan.diff import Comparison
 from oast.change.rollout.stability_time import owning_sections
-from oast.cli.workplace import named, plural, put_table, table
+from oast.cli.workplace import join_names, plural, print_table, table
 
 
 def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
@@ -33,7 +33,7 @@ def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:
         if having:
             listing.add_row(name, str(len(having)), str(added.get(name, 0)), str(removed.get(name, 0)))
     if listing.row_count:
-        put_table(console, listing)
+        print_table(console, listing)
         console.print()
 
 
@@ -51,17 +51,17 @@ def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
     console.print(
         f"{len(different)} of {len(comparisons)} devices would change: +{added} -{removed}", style="bold"
     )
-    gone = going_away(different)
+    gone = removed_names(different)
     if gone:
         kinds = [f"{kind} on {plural(number, 'device')}" for kind, number in gone.items()]
-        console.print(f"goes away: {named(kinds, KINDS)}", style="red")
+        console.print(f"goes away: {join_names(kinds, KINDS)}", style="red")
     risky = [comparison.name for comparison in different if comparison.access_risks]
     if risky:
-        console.print(f"touches the way in: {named(risky, KINDS)}", style="yellow")
+        console.print(f"touches the way in: {join_names(risky, KINDS)}", style="yellow")
     console.print()
 
 
-def going_away(different: Sequence[Comparison]) -> dict[str, int]:
+def removed_names(different: Sequence[Comparison]) -> dict[str, int]:
     """What is removed and does not come again with another value: kinds of statements, and on how many devices."""
     found: Counter[str] = Counter()
     for comparison in different:
@@ -76,13 +76,13 @@ def going_away(different: Sequence[Comparison]) -> dict[str, int]:
     return dict(found.most_common())
 
 
-def in_short(different: Sequence[Comparison]) -> str:
+def short_summary(different: Sequence[Comparison]) -> str:
     """The same in a few words, for the question."""
     added, removed = sum(c.counts.added for c in different), sum(c.counts.removed for c in different)
     parts = [f"+{added} -{removed}"]
-    gone = going_away(different)
+    gone = removed_names(different)
     if gone:
-        parts.append(f"{named(list(gone), 3)} {'goes' if len(gone) == 1 else 'go'} away")
+        parts.append(f"{join_names(list(gone), 3)} {'goes' if len(gone) == 1 else 'go'} away")
     risky = sum(1 for comparison in different if comparison.access_risks)
     if risky:
         parts.append(f"touches the way in of {risky}")

@@ -40,7 +40,7 @@ class SafeConsole(Console):
         raise BrokenPipeError
 
 
-def put_hanging(out: Console, text: Text) -> None:
+def print_hanging(out: Console, text: Text) -> None:
     """Print `text`; on a terminal where it is too long for a line, what follows is indented."""
     if not out.is_terminal:
         out.print(text)

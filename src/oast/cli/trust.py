@@ -6,10 +6,10 @@ import argparse
 import sys
 from collections.abc import Callable, Sequence
 
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
-from oast.cli.workplace import confirmed, plural
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.workplace import ask_to_confirm, plural
 from oast.connect.connector import Connector
 from oast.connect.host_keys import HostKey
 from oast.connect.transport import Target
@@ -72,7 +72,7 @@ def _trust(
             sys.stdout.write(f"{name}  {key.fingerprint}\n")
     sys.stdout.flush()
     show_device_errors(failed, sys.stderr)
-    if new and not options.yes and not confirmed(f"Trust {plural(len(new), 'host key')}?"):
+    if new and not options.yes and not ask_to_confirm(f"Trust {plural(len(new), 'host key')}?"):
         return NO
     if new:
         connector.known_hosts.trust(new)

@@ -8,16 +8,16 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from oast.cli import arguments
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.failures import show_device_errors
-from oast.cli.loop import run as run_to_end
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.progress import Progress
-from oast.cli.verify_view import show_became, show_listed, show_results
-from oast.cli.workplace import console, estate_of, plural, put_json, show_other_values, what_may_be_lost
+from oast.cli.verify_view import show_listed, show_results, show_state_changes
+from oast.cli.workplace import console, estate_of, plural, print_json, show_other_values, what_may_be_lost
 from oast.errors import UsageError
-from oast.operations.checked import became_document, junit_of, listed_document, verify_document
-from oast.operations.points import keep, kept
-from oast.operations.preparation import Preparation, prepare
+from oast.operations.check_reports import became_document, junit_of, listed_document, verify_document
+from oast.operations.intent_context import IntentContext, prepare_intents
+from oast.operations.snapshot_store import load_snapshot, save_snapshot
 from oast.operations.verify import Verification, checks_for, verify
 from oast.verify.checks import Check
 from oast.verify.snapshots import ExpectedLoss, Snapshot, state_changes
@@ -59,7 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    prepared = prepare(estate_of(options), options.on, options.section)
+    prepared = prepare_intents(estate_of(options), options.on, options.section)
     checks = checks_for(prepared, options.section)
     if options.listing:
         return _list(options, prepared, checks)
@@ -77,7 +77,9 @@ def run(options: argparse.Namespace) -> int:
     before, meant = _before(options, prepared)
     found = run_to_end(_verify(options, prepared, checks))
     if options.format == "json":
-        put_json("verify", 1, {**verify_document(prepared, found), **_became_document(before, found, meant)})
+        print_json(
+            "verify", 1, {**verify_document(prepared, found), **_became_document(before, found, meant)}
+        )
     elif options.format == "junit":
         sys.stdout.write(junit_of(prepared, found))
     else:
@@ -88,10 +90,10 @@ def run(options: argparse.Namespace) -> int:
     if before is not None and found.point is not None:
         all_of_it = state_changes(before, found.point)
         if options.format == "text":
-            show_became(before, all_of_it, meant)
+            show_state_changes(before, all_of_it, meant)
         lost = any(one.lost and not any(may(one) for may in meant) for one in all_of_it)
     if options.save is not None and found.point is not None:
-        keep(prepared.estate, options.save, found.point)
+        save_snapshot(prepared.estate, options.save, found.point)
         sys.stderr.write(
             f"the state of {plural(len(found.point.devices), 'device')} is kept as '{options.save}'\n"
         )
@@ -99,7 +101,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _before(
-    options: argparse.Namespace, prepared: Preparation
+    options: argparse.Namespace, prepared: IntentContext
 ) -> tuple[Snapshot | None, Sequence[ExpectedLoss]]:
     """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError, StateError."""
     if options.expect and options.against is None:
@@ -107,7 +109,7 @@ def _before(
     meant = what_may_be_lost(options.expect)
     if options.against is None:
         return None, meant
-    point = kept(prepared.estate, options.against)
+    point = load_snapshot(prepared.estate, options.against)
     picked = {intent.device.name for intent in prepared.intents}
     devices = {name: readings for name, readings in point.devices.items() if name in picked}
     return Snapshot(
@@ -126,18 +128,18 @@ def _became_document(
     }
 
 
-def _list(options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> int:
+def _list(options: argparse.Namespace, prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) -> int:
     if options.format == "junit":
         raise UsageError("--format junit is for results; leave out --list")
     if options.format == "json":
-        put_json("checks", 1, listed_document(prepared, checks))
+        print_json("checks", 1, listed_document(prepared, checks))
     else:
         show_listed(prepared, checks)
     return DONE
 
 
 async def _verify(
-    options: argparse.Namespace, prepared: Preparation, checks: Mapping[str, Sequence[Check]]
+    options: argparse.Namespace, prepared: IntentContext, checks: Mapping[str, Sequence[Check]]
 ) -> Verification:
     quiet = options.quiet or options.format != "text"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:

@@ -8,9 +8,9 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli.pager import paged
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, named, plural, put_table, table
-from oast.operations.preparation import Preparation
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console, join_names, plural, print_table, table
+from oast.operations.intent_context import IntentContext
 from oast.operations.verify import Behind, Verification, behind
 from oast.verify.checks import Check, CheckResult
 from oast.verify.root_cause import RootCause, root_causes
@@ -23,7 +23,7 @@ STYLES = {LOST: "red", EXPECTED: "yellow", OTHER: "", NEW: "green"}
 MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 4, NEW: 4}
 
 
-def show_results(prepared: Preparation, found: Verification, *, verbose: bool) -> None:
+def show_results(prepared: IntentContext, found: Verification, *, verbose: bool) -> None:
     """The checks that are not true, with what was wanted and found, and the configuration that they rest on; then how many there are.
 
     The same thing on several devices is told once. With `verbose`, every check is listed.
@@ -44,11 +44,11 @@ def _show_every(out: Console, results: Sequence[CheckResult]) -> None:
     for result in results:
         found = Text(result.actual or "not there", style="green" if result.passed else "red")
         listing.add_row(result.check.device, result.check.title, result.check.wanted, found)
-    put_table(out, listing)
+    print_table(out, listing)
     out.print()
 
 
-def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> None:
+def _show_wrong(out: Console, prepared: IntentContext, found: Verification) -> None:
     groups: dict[tuple[str, str, str], list[RootCause]] = {}
     for finding in root_causes(found.wrong):
         result = finding.result
@@ -58,10 +58,15 @@ def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> Non
     for (title, wanted, actual), same in groups.items():
         results = [finding.result for finding in same]
         names = [result.check.device for result in results]
-        put_hanging(
+        print_hanging(
             out,
             Text.assemble(
-                (named(names, NAMED), "bold"), ": ", title, ": ", (actual, "red"), (f", wanted {wanted}", "")
+                (join_names(names, NAMED), "bold"),
+                ": ",
+                title,
+                ": ",
+                (actual, "red"),
+                (f", wanted {wanted}", ""),
             ),
         )
         for words in dict.fromkeys(str(behind(prepared, result.check)) for result in results[:NAMED]):
@@ -69,19 +74,19 @@ def _show_wrong(out: Console, prepared: Preparation, found: Verification) -> Non
                 out.print(Text(f"    {words}", style="dim"))
         follows = [result for finding in same for result in finding.follows]
         if follows:
-            where = named(list(dict.fromkeys(result.check.device for result in follows)), NAMED)
+            where = join_names(list(dict.fromkeys(result.check.device for result in follows)), NAMED)
             how_many = "1 more check follows" if len(follows) == 1 else f"{len(follows)} more checks follow"
             out.print(Text(f"    {how_many} from it, on {where}", style="dim"))
     for result in found.warned:
         from_ = behind(prepared, result.check)
-        put_hanging(
+        print_hanging(
             out, Text.assemble((f"careful: {result.check.device}", "yellow"), f": {result.finding} ({from_})")
         )
     if groups or found.warned:
         out.print()
 
 
-def show_became(before: Snapshot, found: Sequence[StateChange], meant: Sequence[ExpectedLoss]) -> None:
+def show_state_changes(before: Snapshot, found: Sequence[StateChange], meant: Sequence[ExpectedLoss]) -> None:
     """What became of the state before: what was lost first, then what was expected to be, then what is different or new. The same thing on
     several devices is one row."""
     out = console()
@@ -107,21 +112,21 @@ def show_became(before: Snapshot, found: Sequence[StateChange], meant: Sequence[
                 continue
             listing.add_row(
                 Text(kind, style=STYLES[kind]),
-                named(names, 1),
+                join_names(names, 1),
                 reading,
                 what,
                 was or ("" if kind == NEW else "there"),
                 now,
             )
     if found:
-        put_table(out, listing)
+        print_table(out, listing)
     if left:
         out.print(f"and {left} more that are different or new: --format json", style="dim")
     counted = ", ".join(f"{sum(map(len, rows.values()))} {kind}" for kind, rows in kinds.items() if rows)
     out.print(f"since {before.at[:16].replace('T', ' ')} UTC: {counted or 'nothing is different'}")
 
 
-def show_listed(prepared: Preparation, checks: Mapping[str, Sequence[Check]]) -> None:
+def show_listed(prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) -> None:
     """The checks there are, and what stands behind each."""
 
     def show(out: Console) -> None:
@@ -133,7 +138,7 @@ def show_listed(prepared: Preparation, checks: Mapping[str, Sequence[Check]]) ->
                 listing.add_row(
                     " ", check.title, check.wanted, Text(_from(behind(prepared, check)), style="dim")
                 )
-            put_table(out, listing)
+            print_table(out, listing)
         out.print(f"{plural(sum(map(len, checks.values())), 'check')} on {plural(len(checks), 'device')}")
 
     paged(console(), show)

@@ -15,10 +15,10 @@ from typing import Any
 from rich.text import Text
 
 from oast.cli import arguments
-from oast.cli.exits import DONE, FAILED, NO
-from oast.cli.loop import run as run_to_end
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console, folder_of, plural, put_json, put_table, table
+from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console, folder_of, plural, print_json, print_table, table
 from oast.errors import EstateError
 from oast.estate.schedule_settings import WatchSettings
 from oast.estate.settings import read_settings as read_settings
@@ -26,9 +26,9 @@ from oast.operations.jobs import POLICY
 from oast.operations.watch import FAILED as JOB_FAILED
 from oast.operations.watch import (
     RIGHT,
-    Begun,
-    Ended,
-    Trouble,
+    JobFinished,
+    JobStarted,
+    JobTrouble,
     Watch,
     WatchEvent,
     jobs_document,
@@ -112,9 +112,9 @@ def _now() -> str:
 
 
 def _document(event: WatchEvent) -> dict[str, Any]:
-    if isinstance(event, Begun):
+    if isinstance(event, JobStarted):
         return {"event": "begun", "job": event.job, "due": event.due.isoformat(timespec="seconds")}
-    if isinstance(event, Ended):
+    if isinstance(event, JobFinished):
         return {
             "event": "ended",
             "job": event.job,
@@ -123,7 +123,7 @@ def _document(event: WatchEvent) -> dict[str, Any]:
             "news": [one.document() for one in event.news],
             "next": event.next.isoformat(timespec="seconds") if event.next else None,
         }
-    if isinstance(event, Trouble):
+    if isinstance(event, JobTrouble):
         return {"event": "trouble", "what": event.what}
     return {
         "event": "told" if event.answer.told else "not told",
@@ -136,30 +136,30 @@ def _document(event: WatchEvent) -> dict[str, Any]:
 
 
 def _show(event: WatchEvent, *, quiet: bool) -> None:
-    if isinstance(event, Begun):
+    if isinstance(event, JobStarted):
         return
     at = datetime.now().astimezone().strftime("%Y-%m-%d %H:%M:%S")
-    if isinstance(event, Ended):
+    if isinstance(event, JobFinished):
         out = console()
         style = "green" if event.result == RIGHT else "red"
         again = f"; next {_local(event.next)}" if event.next and not quiet else ""
-        put_hanging(
+        print_hanging(
             out,
             Text.assemble((f"{at}  ", "dim"), (event.job, "bold"), ": ", (event.told, style), (again, "dim")),
         )
         for one in event.news[:SHOWN_NEWS]:
-            put_hanging(out, _line(one))
+            print_hanging(out, _line(one))
         if len(event.news) > SHOWN_NEWS:
             out.print(f"    and {len(event.news) - SHOWN_NEWS} more")
         return
     err = console(error=True)
-    if isinstance(event, Trouble):
-        put_hanging(err, Text.assemble((f"{at}  ", "dim"), ("careful: ", "yellow"), event.what))
+    if isinstance(event, JobTrouble):
+        print_hanging(err, Text.assemble((f"{at}  ", "dim"), ("careful: ", "yellow"), event.what))
     elif not event.answer.told:
         refused = "refuses" if event.answer.refused else "could not be told"
         again = f"; again {_local(event.next)}" if event.next else ""
         told = f"{event.target} {refused} notification {event.number}: {event.answer.said}{again}"
-        put_hanging(err, Text.assemble((f"{at}  ", "dim"), (told, "yellow")))
+        print_hanging(err, Text.assemble((f"{at}  ", "dim"), (told, "yellow")))
     elif event.attempts > 1:
         err.print(
             f"{at}  {event.target} was told notification {event.number}, at the {event.attempts}. attempt"
@@ -195,7 +195,7 @@ def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> in
         listed = [
             {**job, "next": at.isoformat(timespec="seconds")} for job, at in zip(jobs, nexts, strict=True)
         ]
-        put_json(
+        print_json(
             "watching",
             1,
             {"jobs": listed, "targets": [target.name for target in watch.targets], "waiting": waiting},
@@ -210,7 +210,7 @@ def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> in
         listing.add_row(
             job["job"], job["does"], job["schedule"], _local(at), _local(ended), job["told"] or "not done yet"
         )
-    put_table(out, listing)
+    print_table(out, listing)
     if wrong:
         out.print()
         out.print(
@@ -220,7 +220,7 @@ def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> in
         )
         for known in wrong[:SHOWN_NEWS]:
             since = _local(datetime.fromisoformat(known.since))
-            put_hanging(out, Text.assemble("    ", (f"{since}  ", "dim"), _subject(known.finding)))
+            print_hanging(out, Text.assemble("    ", (f"{since}  ", "dim"), _subject(known.finding)))
         if len(wrong) > SHOWN_NEWS:
             out.print(f"    and {len(wrong) - SHOWN_NEWS} more")
     _show_waiting(watch, waiting)
@@ -237,7 +237,7 @@ def _show_waiting(watch: WatchSettings, waiting: list[dict[str, Any]]) -> None:
         said = f": {row['said']}" if row["said"] else ""
         oldest = _local(datetime.fromisoformat(row["oldest"]))
         told = f"{plural(row['number'], 'notification')} for {row['target']}{gone} still to be told, since {oldest}{said}"
-        put_hanging(out, Text(told, style="yellow"))
+        print_hanging(out, Text(told, style="yellow"))
 
 
 def _nexts(store: Store, watch: WatchSettings) -> list[datetime]:

@@ -60,7 +60,7 @@ def _tell_not_in_service(estate: Estate, on: str | None) -> None:
     except EstateError:
         return  # whoever picks them says what is wrong
     if left:
-        names = named([device.name for device in left], NAMED)
+        names = join_names([device.name for device in left], NAMED)
         sys.stderr.write(f"left out, as not in service: {names}\n")
 
 
@@ -73,7 +73,7 @@ def _tell_left(estate: Estate) -> None:
     for left in runs:
         flying = [device.name for device in left.devices_in_unknown_state]
         what = (
-            f"and it is not known what became of {named(flying, NAMED)}"
+            f"and it is not known what became of {join_names(flying, NAMED)}"
             if flying
             else "before anything was sent to a device"
         )
@@ -126,10 +126,10 @@ def require_estate(folder: Path) -> Path:
 def _close_to_others(working: Path) -> None:
     try:
         if make_tree_private(working):
-            sys.stderr.write(f"{near(working)} could be read by others; from now on only by you\n")
+            sys.stderr.write(f"{relative_path(working)} could be read by others; from now on only by you\n")
     except OSError as error:
         sys.stderr.write(
-            f"careful: {near(working)} can be read by others, and that cannot be changed: {error.strerror}\n"
+            f"careful: {relative_path(working)} can be read by others, and that cannot be changed: {error.strerror}\n"
         )
 
 
@@ -175,7 +175,7 @@ def table(*headings: str, numbers: tuple[str, ...] = (), whole: tuple[str, ...] 
     return made
 
 
-def put_table(out: Console, listing: Table) -> None:
+def print_table(out: Console, listing: Table) -> None:
     """Print a table; in a file or a pipe a row is a line, however long, and does not end in spaces."""
     if out.is_terminal:
         out.print(listing)
@@ -187,15 +187,15 @@ def put_table(out: Console, listing: Table) -> None:
     out.file.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
 
-def put_json(kind: str, version: int, content: dict[str, Any]) -> None:
+def print_json(kind: str, version: int, content: dict[str, Any]) -> None:
     """One JSON document on stdout: `format` names it, docs/formats.md describes it."""
-    put_document({"format": f"oast.{kind}/{version}", **content})
+    print_document({"format": f"oast.{kind}/{version}", **content})
 
 
 ESCAPED = {code: f"\\u{code:04x}" for code in UNSEEN}
 
 
-def put_document(document: dict[str, Any]) -> None:
+def print_document(document: dict[str, Any]) -> None:
     """A JSON document on stdout; what acts on a terminal is escaped, also what JSON would allow as it is."""
     text = json.dumps(document, indent=2, ensure_ascii=False)
     sys.stdout.write(text.translate(ESCAPED) + "\n")
@@ -214,7 +214,7 @@ def what_may_be_lost(texts: Sequence[str]) -> tuple[ExpectedLoss, ...]:
     return tuple(found)
 
 
-def confirmed(question: str) -> bool:
+def ask_to_confirm(question: str) -> bool:
     """Ask for a yes on the terminal. Raises UsageError without one: a pipeline has to say --yes."""
     if not sys.stdin.isatty():
         raise UsageError("there is no terminal to ask on", hint="add --yes to go on without asking")
@@ -223,13 +223,13 @@ def confirmed(question: str) -> bool:
     return sys.stdin.readline().strip().lower() == "yes"
 
 
-def named(names: Sequence[str], most: int) -> str:
+def join_names(names: Sequence[str], most: int) -> str:
     """`a, b, c and 4 more`: at most `most` names."""
     more = f" and {len(names) - most} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
 
 
-def near(path: Path) -> Path:
+def relative_path(path: Path) -> Path:
     """`path` as seen from the folder one is in, where it is below it."""
     here = Path.cwd()
     return path.relative_to(here) if path.is_relative_to(here) else path
@@ -246,5 +246,5 @@ def show_other_values(found: OtherValues) -> None:
         records = plural(devices.total(), "record")
         with suppress(OSError):
             sys.stderr.write(
-                f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on {named(list(devices), NAMED)})\n"
+                f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on {join_names(list(devices), NAMED)})\n"
             )

@@ -22,7 +22,7 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
-from oast.operations.each import of_each
+from oast.operations.per_device import run_on_devices
 from oast.platforms.definition import Platform
 from oast.platforms.reading_schema import READINGS, TEXT, FieldType
 from oast.readings.filter_expression import condition
@@ -36,7 +36,7 @@ UNIFIED = 3
 
 
 @dataclass(frozen=True)
-class Asked:
+class QueryResult:
     """One reading of many devices: the records of each that answered, and why the others did not; both in the order of the inventory."""
 
     reading: str
@@ -45,14 +45,14 @@ class Asked:
     failed: tuple[tuple[str, DeviceError], ...]
     logs: Path
 
-    def where(self, text: str) -> Asked:
+    def where(self, text: str) -> QueryResult:
         """Only the records that the expression `text` means; `device` is a field, too. Raises EstateError."""
         meant = condition(text, {DEVICE: TEXT, **self.fields})
         kept = {
             name: [one for one in records if meant({DEVICE: name, **one})]
             for name, records in self.records.items()
         }
-        return Asked(self.reading, self.fields, kept, self.failed, self.logs)
+        return QueryResult(self.reading, self.fields, kept, self.failed, self.logs)
 
     def rows(self, sort: str | None = None, *, descending: bool = False) -> list[Record]:
         """All records, each with its device, in order of the inventory, or of the field `sort`."""
@@ -143,10 +143,10 @@ async def ask(
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
     to: str | None = None,
-) -> Asked:
+) -> QueryResult:
     """Read `reading` of the devices that `on` picks; of a ping or a trace, to the address `to`. Raises EstateError, and UsageError when
     none of them has such a reading."""
-    name = asked_for(reading, to)
+    name = parse_query(reading, to)
     devices = estate.pick(on)
     builder = IntentBuilder(estate)
     platforms = {device.platform: builder.platform(device) for device in devices}
@@ -163,11 +163,11 @@ async def ask(
             for record in found
         ]
 
-    found, failed, logs = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
-    return Asked(reading, fields, found, failed, logs)
+    found, failed, logs = await run_on_devices(estate, devices, builder, one, parallel, timeout_s, on_event)
+    return QueryResult(reading, fields, found, failed, logs)
 
 
-def asked_for(reading: str, to: str | None) -> str:
+def parse_query(reading: str, to: str | None) -> str:
     """The reading with what it asks for. Raises UsageError."""
     asks = READINGS[reading].asks if reading in READINGS else None
     if asks is None and to is not None:
@@ -183,7 +183,7 @@ def asked_for(reading: str, to: str | None) -> str:
 
 
 @dataclass(frozen=True)
-class Listed:
+class CommandListing:
     """What a command listed on each device, and why it did not on the others."""
 
     command: str
@@ -214,7 +214,7 @@ async def list_raw(
     parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
-) -> Listed:
+) -> CommandListing:
     """What `command` lists on the devices that `on` picks. Only what their platforms know to change nothing, unless `allow_any`.
 
     Raises EstateError, UsageError; then nothing was sent to any device.
@@ -223,16 +223,16 @@ async def list_raw(
     builder = IntentBuilder(estate)
     _need_one_line(command)
     if not allow_any:
-        need_only_reading(builder, devices, command)
+        require_read_only(builder, devices, command)
 
     async def one(device: Device, session: Session) -> str:
-        return await listed(session, command, builder.syntax(device))
+        return await list_commands(session, command, builder.syntax(device))
 
-    texts, failed, logs = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
-    return Listed(command, texts, failed, logs)
+    texts, failed, logs = await run_on_devices(estate, devices, builder, one, parallel, timeout_s, on_event)
+    return CommandListing(command, texts, failed, logs)
 
 
-async def listed(session: Session, command: str, syntax: IndentedSyntax) -> str:
+async def list_commands(session: Session, command: str, syntax: IndentedSyntax) -> str:
     """What a command lists, without secrets: it may be the configuration, or a part of it. Raises DeviceError."""
     text = session.transcript.masking.hide(await session.listing(command, written_down=False))
     found = [secret for secret in secrets_below(syntax.parse(text).tree) if not secret.is_forgotten]
@@ -244,12 +244,12 @@ async def listed(session: Session, command: str, syntax: IndentedSyntax) -> str:
     return text
 
 
-def need_only_reading(builder: IntentBuilder, devices: Sequence[Device], command: str) -> None:
+def require_read_only(builder: IntentBuilder, devices: Sequence[Device], command: str) -> None:
     """Whether it is known of the command, on each of these devices, that it changes nothing. Raises UsageError."""
     _need_one_line(command)
     for device in devices:
         platform = builder.platform(device)
-        if not only_reads(platform, command):
+        if not is_read_only(platform, command):
             message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
             raise UsageError(
                 message,
@@ -262,7 +262,7 @@ def _need_one_line(command: str) -> None:
         raise UsageError("a command is one line")
 
 
-def only_reads(platform: Platform, command: str) -> bool:
+def is_read_only(platform: Platform, command: str) -> bool:
     """Whether the platform says so of a command; over NETCONF what is asked for is a path, and cannot do anything else."""
     if platform.netconf is not None:
         return True

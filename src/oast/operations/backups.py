@@ -19,7 +19,7 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
-from oast.operations.each import of_each
+from oast.operations.per_device import run_on_devices
 
 
 @dataclass(frozen=True)
@@ -52,7 +52,7 @@ async def backup(
             backups.archive.need_free(label)
         devices = estate.pick(on)
         kinds = (RUNNING, STARTUP) if startup else (RUNNING,)
-        listings, failed = await listed(
+        listings, failed = await list_backups(
             estate, devices, kinds, parallel=parallel, timeout_s=timeout_s, on_event=on_event
         )
         every = [listing for device in devices for listing in listings.get(device.name, ())]
@@ -69,7 +69,7 @@ async def backup(
     return BackupResult(read, tuple(failed.items()), commit, label if every else None, unpushed)
 
 
-async def listed(
+async def list_backups(
     estate: Estate,
     devices: Sequence[Device],
     kinds: Sequence[str] = (RUNNING,),
@@ -90,11 +90,11 @@ async def listed(
             await parse_if_long((text,), tree_as_listed, syntax, text)  # what cannot be read is no backup
         return [ConfigSnapshot(device.name, kind, syntax, text) for kind, text in texts.items()]
 
-    found, failed, _ = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
+    found, failed, _ = await run_on_devices(estate, devices, builder, one, parallel, timeout_s, on_event)
     return found, dict(failed)
 
 
-def differences(estate: Estate, first: str, second: str | None, on: str | None) -> list[Drift]:
+def backup_differences(estate: Estate, first: str, second: str | None, on: str | None) -> list[Drift]:
     """What is different between two points in time, or between one and what was kept last. Raises EstateError, UsageError, StateError."""
     backups = Backups(estate)
     one = backups.archive.point(first)

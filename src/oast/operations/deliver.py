@@ -29,10 +29,10 @@ from oast.estate.inventory import Device
 from oast.files import write_whole
 from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.events import Event, OnEvent, ignore_event
-from oast.operations.around import surroundings
+from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 from oast.operations.documents import difference_document, outcome_document
-from oast.operations.preparation import Preparation, checks_of, violations
-from oast.operations.recording import About, Recording
+from oast.operations.intent_context import IntentContext, all_checks_of, policy_violations
+from oast.operations.neighbor_impact import neighbor_impact_of
 from oast.readings.other_values import OtherValues, join_counts
 from oast.records import Problem
 from oast.spelling import spelling_hint
@@ -139,7 +139,7 @@ class Plan:
     Use as an asynchronous context, or call `close`: sessions with the devices may be open until it is delivered.
     """
 
-    preparation: Preparation
+    preparation: IntentContext
     manner: ApplyMode
     run: str
     comparisons: tuple[Comparison, ...]
@@ -182,7 +182,11 @@ class Plan:
     @property
     def warnings(self) -> list[Problem]:
         """What the devices picked violate, though not so that nothing may be sent. Raises EstateError."""
-        return [problem for problem in violations(self.preparation, date.today()) if problem.kind == WARNING]
+        return [
+            problem
+            for problem in policy_violations(self.preparation, date.today())
+            if problem.kind == WARNING
+        ]
 
     def document(self) -> dict[str, Any]:
         """The plan as plain data, for a file or another process: `oast.diff/1`."""
@@ -222,13 +226,13 @@ class Plan:
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
         expect = tuple(one.text for one in chosen.expect)
-        recording = Recording(
-            self.preparation.estate, self.run, About(reason, ticket, self.change, self.origin, expect)
+        recording = ChangeRecorder(
+            self.preparation.estate, self.run, ChangeInfo(reason, ticket, self.change, self.origin, expect)
         )
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
             push_options, heard = self._options(chosen), _unfailing(on_event)
-            around = surroundings(
+            around = neighbor_impact_of(
                 self.preparation, self.to_do, self._connector, chosen, push_options.parallel
             )
             undo = self._undoing(push_options, heard, recording, stop_waiting)
@@ -272,7 +276,9 @@ class Plan:
         finally:
             recording.close()
 
-    def _left(self, reason: str, ticket: str | None, recording: Recording, push: Rollout) -> DeliveryResult:
+    def _left(
+        self, reason: str, ticket: str | None, recording: ChangeRecorder, push: Rollout
+    ) -> DeliveryResult:
         """What is known if the process ends now, with the record of it written."""
         left = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes_if_interrupted), interrupted=True)
         with suppress(Exception):  # what is known is returned, whatever can be written
@@ -283,7 +289,7 @@ class Plan:
         self,
         options: RolloutOptions,
         heard: OnEvent,
-        recording: Recording,
+        recording: ChangeRecorder,
         stop_waiting: asyncio.Event | None,
     ) -> RollbackRun:
         """What takes back what was delivered, should that be wanted."""
@@ -301,7 +307,7 @@ class Plan:
         )
 
     def _record(
-        self, result: DeliveryResult, recording: Recording, push: Rollout, *, is_left: bool = False
+        self, result: DeliveryResult, recording: ChangeRecorder, push: Rollout, *, is_left: bool = False
     ) -> str | None:
         """Why the record could not be written, if it could not: what became of the devices is known all the same. For a run that
         `is_left`, no backups are made."""
@@ -333,9 +339,9 @@ class Plan:
             raise UsageError(
                 message, hint="allow it for this change with --allow-removals, or have it approved"
             )
-        need_reason(reason)
+        require_reason(reason)
         check_times(self.preparation, options)
-        forbid(self.preparation)
+        check_policies(self.preparation)
 
     def _options(self, chosen: DeliveryOptions) -> RolloutOptions:
         estate = self.preparation.estate
@@ -429,13 +435,13 @@ async def _run(push: Rollout) -> tuple[bool, Exception | None]:
     return False, None
 
 
-def _times(preparation: Preparation, options: DeliveryOptions) -> tuple[float, float]:
+def _times(preparation: IntentContext, options: DeliveryOptions) -> tuple[float, float]:
     delivery = preparation.estate.settings.delivery
     timer_s = options.revert_timer_s or delivery.revert_timer_s
     return timer_s, options.verify_timeout_s or delivery.verify_timeout_s
 
 
-def need_reason(reason: str | None) -> None:
+def require_reason(reason: str | None) -> None:
     """A change without a reason is no change. Raises UsageError."""
     if not reason or not reason.strip():
         raise UsageError(
@@ -447,7 +453,7 @@ def need_reason(reason: str | None) -> None:
         )
 
 
-def check_times(preparation: Preparation, options: DeliveryOptions) -> None:
+def check_times(preparation: IntentContext, options: DeliveryOptions) -> None:
     """Whether the revert timer leaves time for the checks. Raises UsageError."""
     timer_s, verify_s = _times(preparation, options)
     if timer_s < verify_s + LEAST_SPARE_S:
@@ -455,17 +461,17 @@ def check_times(preparation: Preparation, options: DeliveryOptions) -> None:
         raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
 
 
-def forbid(preparation: Preparation) -> list[Problem]:
+def check_policies(preparation: IntentContext) -> list[Problem]:
     """The warnings of the policies. Raises EstateError for what violates one, which is never sent, and for limits that limit nothing."""
     check_limits(preparation)
-    problems = violations(preparation, date.today())
+    problems = policy_violations(preparation, date.today())
     errors = [problem for problem in problems if problem.kind != WARNING]
     if errors:
         raise EstateError.of(errors)
     return problems
 
 
-def check_limits(preparation: Preparation) -> None:
+def check_limits(preparation: IntentContext) -> None:
     """Whether every list in `last_of` is one of some device's platform. Raises EstateError."""
     limits = preparation.estate.settings.delivery.limits
     if limits.place is None:
@@ -486,7 +492,7 @@ def check_limits(preparation: Preparation) -> None:
 
 
 async def compare(
-    preparation: Preparation,
+    preparation: IntentContext,
     manner: ApplyMode = DEFAULT_MODE,
     *,
     parallel: int | None = None,
@@ -501,7 +507,7 @@ async def compare(
     """
     estate = preparation.estate
     # What a device starts with changes nothing that can be read before it restarts.
-    checks = checks_of(preparation) if for_delivery and not manner.into_startup else {}
+    checks = all_checks_of(preparation) if for_delivery and not manner.into_startup else {}
     if manner.mode == "merge":
         checks = {name: [at_least(check) for check in every] for name, every in checks.items()}
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)

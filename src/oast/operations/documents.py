@@ -78,7 +78,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
     }
 
 
-def counted(outcomes: Iterable[Outcome]) -> dict[str, int]:
+def count_states(outcomes: Iterable[Outcome]) -> dict[str, int]:
     """How many devices came to which state."""
     return dict(Counter(str(outcome.state) for outcome in outcomes))
 
@@ -104,10 +104,10 @@ def check_document(result: CheckResult, behind: Behind) -> dict[str, Any]:
         "wanted": result.check.wanted,
         "actual": result.actual,
     }
-    return {**found, **behind_document(behind)}
+    return {**found, **origins_document(behind)}
 
 
-def behind_document(behind: Behind) -> dict[str, Any]:
+def origins_document(behind: Behind) -> dict[str, Any]:
     """The statement behind a check, and where it comes from."""
     return {"statement": list(behind.statement), **place_document(behind.place)}
 

@@ -23,10 +23,10 @@ from oast.fleet.events import OnEvent, ignore_event
 from oast.operations.changes import BEGAN, Change, Changes
 from oast.operations.deliver import Plan, compare
 from oast.operations.documents import drift_document, place_document, problem_document
-from oast.operations.each import of_each
-from oast.operations.preparation import Preparation, violations
+from oast.operations.intent_context import IntentContext, policy_violations
+from oast.operations.per_device import run_on_devices
 from oast.operations.proposals import place_of, same_parts
-from oast.operations.recorded import recorded_plan
+from oast.operations.recorded_plan import recorded_plan
 from oast.readings.read import read_readings
 from oast.readings.values import to_text
 from oast.records import Place, Problem
@@ -40,7 +40,7 @@ TOLD_BY_DEVICE = {"version": "os-release", "serial": "serial-num"}
 
 
 @dataclass(frozen=True)
-class Unlike:
+class InventoryMismatch:
     """A device that says something else of itself than the inventory does: `attribute` is version or serial."""
 
     device: str
@@ -51,7 +51,7 @@ class Unlike:
 
 
 @dataclass(frozen=True)
-class Drifted:
+class DriftReport:
     """What is not as it was delivered, and what else is not as it is meant to be, of the devices picked.
 
     `since_backup` is what each device runs otherwise than it was kept last, `unkept` what of that cannot be read; `undelivered` are the
@@ -65,7 +65,7 @@ class Drifted:
     policies: tuple[Problem, ...]
     undelivered: tuple[str, ...]
     since_backup: tuple[Drift, ...]
-    unlike: tuple[Unlike, ...]
+    unlike: tuple[InventoryMismatch, ...]
     left_out: tuple[str, ...]
     unkept: tuple[str, ...]
     failed: tuple[tuple[str, DeviceError], ...]
@@ -98,13 +98,13 @@ class Drifted:
 
 
 async def find_drift(
-    preparation: Preparation,
+    preparation: IntentContext,
     *,
     limited: bool = False,
     parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
-) -> Drifted:
+) -> DriftReport:
     """Read the devices that are prepared, and find what has drifted; `limited` to what the prepared sections own.
 
     Raises EstateError, StateError.
@@ -115,15 +115,15 @@ async def find_drift(
     unlike, unasked = await _unlike(
         preparation, [comparison.name for comparison in plan.comparisons], parallel, timeout_s
     )
-    out = disturbed(estate.working, before) & {intent.device.name for intent in preparation.intents}
+    out = busy_devices(estate.working, before) & {intent.device.name for intent in preparation.intents}
     found = tuple(drift for drift in drifts(plan, limited=limited) if drift.name not in out)
     compared = [comparison for comparison in plan.comparisons if comparison.name not in out]
     since_backup, unkept = _since_backup(plan, compared)
-    return Drifted(
+    return DriftReport(
         plan=plan,
         drifts=found,
         last=last_changes(estate, found),
-        policies=tuple(violations(preparation, date.today())),
+        policies=tuple(policy_violations(preparation, date.today())),
         undelivered=_undelivered(compared, found),
         since_backup=since_backup,
         unlike=tuple(one for one in unlike if one.device not in out),
@@ -142,7 +142,7 @@ def deliveries(working: Path) -> Mapping[str, object]:
     return {**files, **dict.fromkeys(_being_delivered(working), "a run")}
 
 
-def disturbed(working: Path, before: Mapping[str, object]) -> set[str]:
+def busy_devices(working: Path, before: Mapping[str, object]) -> set[str]:
     """The devices of runs that were at work `before` or are now, left open or not, and those that were delivered to meanwhile."""
     after = deliveries(working)
     return {
@@ -202,8 +202,8 @@ def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Dri
 
 
 async def _unlike(
-    preparation: Preparation, reached: Collection[str], parallel: int | None, timeout_s: float | None
-) -> tuple[list[Unlike], tuple[tuple[str, DeviceError], ...]]:
+    preparation: IntentContext, reached: Collection[str], parallel: int | None, timeout_s: float | None
+) -> tuple[list[InventoryMismatch], tuple[tuple[str, DeviceError], ...]]:
     """What devices say of themselves otherwise than the inventory does, and those that could not be asked. Where it says nothing of it,
     nothing is asked."""
     estate, builder = preparation.estate, preparation.builder
@@ -228,9 +228,9 @@ async def _unlike(
             if (value := record.get(field)) is not None
         }
 
-    answers, failed, _ = await of_each(estate, asked, builder, one, parallel, timeout_s, ignore_event)
+    answers, failed, _ = await run_on_devices(estate, asked, builder, one, parallel, timeout_s, ignore_event)
     found = [
-        Unlike(
+        InventoryMismatch(
             device.name, attribute, value, answers[device.name].get(attribute), device.places.get(attribute)
         )
         for device in asked
@@ -297,7 +297,7 @@ def last_changes(estate: Estate, found: Sequence[Drift]) -> Mapping[str, Change]
     return touched
 
 
-def drifted_document(found: Drifted) -> dict[str, Any]:
+def drifted_document(found: DriftReport) -> dict[str, Any]:
     """`oast.drift/1`, without its name."""
     last = found.last
     return {

@@ -16,10 +16,10 @@ from oast.estate import settings
 from oast.estate.inventory import Device
 from oast.fleet.events import OnEvent, ignore_event
 from oast.operations import deliver
-from oast.operations.ask import asked_for
+from oast.operations.ask import parse_query
 from oast.operations.deliver import Plan
+from oast.operations.intent_context import prepare_intents, render
 from oast.operations.lint import LintResult, lint
-from oast.operations.preparation import prepare, render
 from oast.operations.verify import Verification, checks_for, verify
 from oast.readings.read import read_readings
 from oast.readings.tables import Record
@@ -42,7 +42,7 @@ class OpenSession:
                 f"the platform '{platform.name}' has no reading '{reading}'",
                 hint=", ".join(platform.readings),
             )
-        name = asked_for(reading, to)
+        name = parse_query(reading, to)
         return (await read_readings(self._session, platform, [name]))[name]
 
     async def running(self) -> str:
@@ -94,7 +94,7 @@ class OpenEstate:
         on_event: OnEvent = ignore_event,
     ) -> Plan:
         """Read the devices and work out what would change. Deliver the plan, or close it. Raises EstateError."""
-        prepared = prepare(self._estate, on, sections)
+        prepared = prepare_intents(self._estate, on, sections)
         return await deliver.compare(
             prepared, ApplyMode(mode, remove_unknown), parallel=parallel, timeout_s=timeout_s, for_delivery=True, on_event=on_event
         )  # fmt: skip
@@ -108,14 +108,14 @@ class OpenEstate:
         on_event: OnEvent = ignore_event,
     ) -> Verification:
         """Check what must be true of the devices. Raises EstateError."""
-        prepared = prepare(self._estate, on, sections)
+        prepared = prepare_intents(self._estate, on, sections)
         return await verify(prepared, checks_for(prepared, sections), wait_s=wait_s, on_event=on_event)
 
     @asynccontextmanager
     async def session(self, name: str, *, timeout_s: float | None = None) -> AsyncIterator[OpenSession]:
         """A session with the device `name` for the time of the context. Raises EstateError, DeviceError."""
         device = self._estate.device(name)
-        platform = prepare(self._estate, f"name={name}").builder.platform(device)
+        platform = prepare_intents(self._estate, f"name={name}").builder.platform(device)
         log = self._estate.working / "log" / new_run_id() / f"{name}.log"
         async with Connector(self._estate, [device], timeout_s).session(device, platform, log) as session:
             yield OpenSession(session)

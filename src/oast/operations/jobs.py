@@ -15,8 +15,8 @@ from oast.errors import DeviceError, OastError
 from oast.estate.estate import Estate
 from oast.estate.schedule_settings import BACKUP, DRIFT, JobSettings
 from oast.operations.backups import backup
-from oast.operations.drift import Drifted, deliveries, disturbed, find_drift
-from oast.operations.preparation import prepare
+from oast.operations.drift import DriftReport, busy_devices, deliveries, find_drift
+from oast.operations.intent_context import prepare_intents
 from oast.operations.verify import behind, checks_for, verify
 from oast.records import Problem
 from oast.verify import root_cause as causes
@@ -52,7 +52,7 @@ def failed_whole(job: JobSettings, error: str) -> JobFindings:
     )
 
 
-def in_words(error: OastError) -> str:
+def describe_result(error: OastError) -> str:
     """The error in one line, with its place and how many more there are."""
     first, *more = error.problems()
     place = f"{first.place}: " if first.place else ""
@@ -81,7 +81,7 @@ async def _backup(estate: Estate, job: JobSettings) -> JobFindings:
 
 
 async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
-    found = await find_drift(await asyncio.to_thread(prepare, estate, job.on))
+    found = await find_drift(await asyncio.to_thread(prepare_intents, estate, job.on))
     failed = [(name, error) for name, error in found.failed if name not in found.left_out]
     findings = [*_unreached(failed), *_left(estate, found.left_out)]
     unsaved = {comparison.name for comparison in found.unsaved}
@@ -133,17 +133,17 @@ async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
     ))  # fmt: skip
 
 
-def _looked_at(found: Drifted) -> frozenset[str]:
+def _looked_at(found: DriftReport) -> frozenset[str]:
     return frozenset(comparison.name for comparison in found.compared) - {name for name, _ in found.failed}
 
 
 async def _verify(estate: Estate, job: JobSettings) -> JobFindings:
-    preparation = await asyncio.to_thread(prepare, estate, job.on)
+    preparation = await asyncio.to_thread(prepare_intents, estate, job.on)
     before = deliveries(estate.working)
     found = await verify(preparation, checks_for(preparation, ()), wait_s=job.wait_s)
     picked = {intent.device.name for intent in preparation.intents}
     # What somebody delivers to is between two states: what is false there now is for that delivery to judge.
-    left_out = tuple(sorted(disturbed(estate.working, before) & picked))
+    left_out = tuple(sorted(busy_devices(estate.working, before) & picked))
     results = {name: of_it for name, of_it in found.results.items() if name not in left_out}
     failed = [(name, error) for name, error in found.failed if name not in left_out]
     findings = [*_unreached(failed), *_left(estate, left_out)]

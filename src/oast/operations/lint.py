@@ -14,7 +14,7 @@ from oast.estate.estate import read_estate
 from oast.estate.secrets import Ask
 from oast.intent.lint import Lint
 from oast.operations.deliver import WARNING
-from oast.operations.preparation import mistakes_in_checks
+from oast.operations.intent_context import mistakes_in_checks
 from oast.records import Problem, deduplicated
 
 

@@ -15,7 +15,7 @@ from oast.estate.onboarding_settings import OnboardingSettings
 from oast.onboard import keys
 from oast.onboard.server import BootstrapServer, OnBox
 from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore
-from oast.operations.managed import Postponed, manage, recover
+from oast.operations.first_delivery import Postponed, deliver_first, recover_first_deliveries
 
 # Devices that come within so many seconds are delivered to together.
 TOGETHER_S = 1.0
@@ -112,7 +112,7 @@ async def _recover(
     if not waiting:
         return
     try:
-        outcomes = await recover(folder, environment, waiting)
+        outcomes = await recover_first_deliveries(folder, environment, waiting)
     except OastError as error:
         heard("interrupted deliveries", f"could not be recovered: {_told(error)}")
         return
@@ -174,7 +174,7 @@ async def _manage(
         serials = await handshake_done(ready, TOGETHER_S)
         found = [box for serial in serials if (box := boxes.one(serial)) is not None]
         try:
-            became = await manage(folder, environment, found) if found else {}
+            became = await deliver_first(folder, environment, found) if found else {}
         except (
             Exception
         ) as error:  # a fault of ours with some of them is no reason to leave the others waiting

@@ -25,7 +25,7 @@ from oast.readings.values import show_value
 
 
 @dataclass(frozen=True)
-class LineRead:
+class ParsedLine:
     """A line of a listing (from 1) and the statements that it was understood as, outermost first; secrets are fingerprints."""
 
     number: int
@@ -34,14 +34,14 @@ class LineRead:
 
 
 @dataclass(frozen=True)
-class Understanding:
+class ParseReport:
     """How a platform reads a listing. `lines` are those that hold a statement, `problems` those that are not understood.
 
     `lost` is what is not the same when the listing is printed and read again; nothing, when the platform is right. `different` counts the
     lines that are printed in other words than they were listed in, comments and order included.
     """
 
-    lines: tuple[LineRead, ...]
+    lines: tuple[ParsedLine, ...]
     problems: tuple[TextProblem, ...]
     lost: tuple[str, ...]
     different: int = 0
@@ -51,7 +51,7 @@ class Understanding:
         return sum(line.known for line in self.lines)
 
 
-def understood(syntax: IndentedSyntax, text: str) -> Understanding:
+def parse_report(syntax: IndentedSyntax, text: str) -> ParseReport:
     """How `text` is read, line by line. Raises ProtocolError for a text that is no configuration."""
     as_listed = text
     # A device may indent with tabs, which is a mistake in a template only.
@@ -61,17 +61,17 @@ def understood(syntax: IndentedSyntax, text: str) -> Understanding:
     again = syntax.parse(printed)
     edits = difference(canonical(parsed.tree), canonical(again.tree))
     lost = tuple(" / ".join((*(node.text for node in edit.outer), edit.node.text)) for edit in edits)
-    by_line: dict[int, LineRead] = {}
+    by_line: dict[int, ParsedLine] = {}
     for number, path in syntax.lines_of(text):
         nodes = _nodes_at(parsed.tree, path)
         # The last statement of a line that is several is the one it is about.
-        by_line[number] = LineRead(
+        by_line[number] = ParsedLine(
             number, tuple(n.text for n in nodes), all(n.statement.rule.known for n in nodes) and bool(nodes)
         )
     lines = tuple(by_line[number] for number in sorted(by_line))
     delta = difflib.unified_diff(as_listed.splitlines(), printed.splitlines(), lineterm="", n=0)
     different = sum(1 for line in list(delta)[2:] if line.startswith("-"))
-    return Understanding(lines, parsed.problems, lost, max(different, int(as_listed != printed)))
+    return ParseReport(lines, parsed.problems, lost, max(different, int(as_listed != printed)))
 
 
 def _nodes_at(tree: Node, path: tuple[str, ...]) -> list[Node]:
@@ -85,7 +85,7 @@ def _nodes_at(tree: Node, path: tuple[str, ...]) -> list[Node]:
 
 
 @dataclass(frozen=True)
-class Step:
+class ProbeStep:
     """One thing that was tried: what, whether the device did as the platform says, and what was seen; then the likely fix."""
 
     what: str
@@ -94,9 +94,9 @@ class Step:
     hint: str | None = None
 
 
-async def tried(
+async def probe_platform(
     connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, log: Path
-) -> AsyncIterator[Step]:
+) -> AsyncIterator[ProbeStep]:
     """Everything of `platform` that `device` can show without being changed, one after the other; ends where the session does.
 
     The transcript goes to `log` when something fails. Never raises DeviceError.
@@ -118,12 +118,12 @@ async def tried(
                 if platform.dialect.one_shot
                 else f"level '{session.level}'"
             )
-            yield Step(what, True, at)
+            yield ProbeStep(what, True, at)
             for what, trial in _trials(session, platform, syntax, device.address):
                 try:
-                    yield Step(what, True, await trial())
+                    yield ProbeStep(what, True, await trial())
                 except _NotAsSaid as different:
-                    yield Step(what, False, str(different), different.hint)
+                    yield ProbeStep(what, False, str(different), different.hint)
             session.transcript.write(log)
     except DeviceTimeout as late:
         hint = (
@@ -131,9 +131,9 @@ async def tried(
             if late.last
             else late.hint
         )
-        yield Step(what, False, late.message, hint)
+        yield ProbeStep(what, False, late.message, hint)
     except DeviceError as error:
-        yield Step(what, False, error.message, error.hint)
+        yield ProbeStep(what, False, error.message, error.hint)
 
 
 class _NotAsSaid(Exception):
@@ -203,7 +203,7 @@ def _trials(
 
 def _counted(syntax: IndentedSyntax, text: str) -> str:
     """How much of a listing is understood. Raises _NotAsSaid when it is not all, or does not come back from being printed."""
-    found = understood(syntax, text)
+    found = parse_report(syntax, text)
     if not found.lines and not text.strip():
         return "it lists nothing: an empty configuration"
     if not found.lines:
@@ -283,7 +283,7 @@ def _shown(platform: Platform) -> Iterator[tuple[str, StatePattern]]:
     yield from ((way, shown) for way, shown in ways if shown is not None)
 
 
-def untried(platform: Platform) -> list[str]:
+def not_probed(platform: Platform) -> list[str]:
     """What the platform says that cannot be tried without changing the device."""
     dialect = platform.dialect
     found = [

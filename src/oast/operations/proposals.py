@@ -27,13 +27,13 @@ from oast.estate.estate import Estate
 from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes, signers_of
 from oast.operations.deliver import Plan
-from oast.operations.native import with_statements
-from oast.operations.preparation import Preparation, prepare
-from oast.operations.recorded import recorded_plan
+from oast.operations.intent_context import IntentContext, prepare_intents
+from oast.operations.raw_commands import with_statements
+from oast.operations.recorded_plan import recorded_plan
 
 
 @dataclass(frozen=True)
-class Stale:
+class OutdatedDevice:
     """A device on which the difference is not what was proposed any more: then and now, as it is written down (see `difference_of`)."""
 
     device: str
@@ -89,7 +89,7 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
     """Agree to exactly the difference that was proposed, signed with `key` if there is one; who has. Raises NotAllowed, StateError."""
     estate = changes.estate
     who = identity(estate.folder, estate.environment)
-    need_waiting(change)
+    require_waiting(change)
     if who == change.author:
         raise ApprovalError(
             f"{who} has proposed it, and cannot approve it as well",
@@ -118,14 +118,14 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
 
 def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
     """It is not to be delivered any more. Raises NotAllowed, StateError."""
-    need_waiting(change)
+    require_waiting(change)
     estate = changes.estate
     changes.ledger.append(
         WITHDRAWN, change.name, {"author": identity(estate.folder, estate.environment), "reason": reason}
     )
 
 
-def need_waiting(change: Change) -> None:
+def require_waiting(change: Change) -> None:
     """Raises NotAllowed for a change that was delivered or withdrawn."""
     if change.every(BEGAN):
         raise ApprovalError(
@@ -142,15 +142,15 @@ class Approved:
     change: Change
     recorded: Recorded
     by: tuple[str, ...]
-    preparation: Preparation = field(repr=False)
+    preparation: IntentContext = field(repr=False)
 
-    def stale(self, plan: Plan) -> list[Stale]:
+    def stale(self, plan: Plan) -> list[OutdatedDevice]:
         """Where the difference is another now than when it was proposed. A device that cannot be reached has none."""
         found = []
         for comparison in plan.comparisons:
             then, now = recorded_diff(self.recorded.devices[comparison.name]), current_diff(comparison)
             if then != now:
-                found.append(Stale(comparison.name, then, now))
+                found.append(OutdatedDevice(comparison.name, then, now))
         return found
 
 
@@ -162,14 +162,14 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
     estate = changes.estate
     change = changes.one(word)
     if not again:
-        need_waiting(change)
+        require_waiting(change)
     if change.staging is not None:
         raise ApprovalError(
             f"{change.name} stages new devices", hint=f"oast onboard stage --change {change.name}"
         )
     recorded = recorded_plan(changes, change)
     by = approvers(changes, change, needed=estate.settings.delivery.approval and not again)
-    return Approved(change, recorded, by, prepared_from(estate, recorded))
+    return Approved(change, recorded, by, context_from_record(estate, recorded))
 
 
 def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, ...]:
@@ -203,12 +203,12 @@ def staging_difference(plan: str, staging: str) -> str:
     return digest(canonical_json({"plan": plan, "staging": staging}))
 
 
-def prepared_from(
+def context_from_record(
     estate: Estate, recorded: Recorded, *, before: bool = False, extra: Mapping[str, Node] | None = None
-) -> Preparation:
+) -> IntentContext:
     """What was intended once, made ready to be delivered, with the secrets that are at hand: those of the estate, and in the trees of
     `extra`. With `before`, what ran before that is what is intended now. Raises StateError, EstateError."""
-    whole = prepare(estate)
+    whole = prepare_intents(estate)
     known = secrets_by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
     if recorded.key != fingerprint_key_id(estate.fingerprints):
         message = "it was recorded by a copy of the estate that shows secrets by other fingerprints"
@@ -229,10 +229,12 @@ def prepared_from(
         intents.append(
             Intent.of_record(device, platform, tree, planned.scope, planned.owners, planned.removals)
         )
-    return whole_of(whole, intents, adds_only=recorded.manner.mode == "merge" and not before)
+    return with_intents(whole, intents, adds_only=recorded.manner.mode == "merge" and not before)
 
 
-def whole_of(whole: Preparation, intents: Sequence[Intent], *, adds_only: bool = False) -> Preparation:
+def with_intents(
+    whole: IntentContext, intents: Sequence[Intent], *, adds_only: bool = False
+) -> IntentContext:
     """`whole` with `intents` delivered: what must be true of the network follows from these, and outside of them from the estate's."""
     others = {intent.device.name: intent for intent in intents}
 
@@ -249,7 +251,7 @@ def whole_of(whole: Preparation, intents: Sequence[Intent], *, adds_only: bool =
 
 
 @dataclass(frozen=True)
-class Later:
+class OverlappingChange:
     """A later change that has touched what is to be taken back, and on which devices."""
 
     change: Change
@@ -258,7 +260,7 @@ class Later:
 
 def prepared_revert(
     changes: Changes, change: Change, on: str | None
-) -> tuple[Preparation, Recorded, list[Later]]:
+) -> tuple[IntentContext, Recorded, list[OverlappingChange]]:
     """What the devices of `change` ran before it, made ready to be delivered; and the later changes that would be taken back with it.
 
     Raises NotAllowed, UsageError, StateError, EstateError.
@@ -283,7 +285,7 @@ def prepared_revert(
     )
     kept = _kept_before(estate, change, sorted(picked), recorded.manner.into)
     return (
-        prepared_from(estate, recorded, before=True, extra=kept),
+        context_from_record(estate, recorded, before=True, extra=kept),
         recorded,
         _later(changes, change, recorded),
     )
@@ -304,7 +306,7 @@ def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Dat
     return found
 
 
-def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
+def _later(changes: Changes, change: Change, recorded: Recorded) -> list[OverlappingChange]:
     found = []
     for other in changes.all():
         if (
@@ -320,7 +322,7 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Later]:
             if name in devices and same_parts(device["edits"], devices[name]["edits"])
         ]
         if same:
-            found.append(Later(other, tuple(same)))
+            found.append(OverlappingChange(other, tuple(same)))
     return found
 
 

@@ -22,8 +22,8 @@ from oast.intent.intent import IntentBuilder
 from oast.json_text import strict_json
 from oast.operations.ask import records_document
 from oast.operations.drift import find_drift
-from oast.operations.each import of_each
-from oast.operations.preparation import prepare
+from oast.operations.intent_context import prepare_intents
+from oast.operations.per_device import run_on_devices
 from oast.operations.sources import owned, pages_of
 from oast.platforms.reading_schema import READINGS
 from oast.readings.read import read_readings
@@ -39,7 +39,7 @@ NOTHING: Mapping[str, Any] = {}
 
 
 @dataclass(frozen=True)
-class Written:
+class FieldUpdate:
     """A record that is not as it has to be: by field, what it says now and what it is going to say."""
 
     device: str
@@ -48,28 +48,28 @@ class Written:
 
 
 @dataclass(frozen=True)
-class Publishing:
+class PublishPlan:
     """What publishing would write. `failed` are devices that could not be read: what the service says of them stays; so it does of fields
     that are `unknown`, by device. `unlisted` are devices that came from the source, which does not list them now."""
 
     source: SourceSettings
     settings: PublishSettings
     records: int
-    changes: tuple[Written, ...]
+    changes: tuple[FieldUpdate, ...]
     failed: tuple[tuple[str, DeviceError], ...]
     unknown: Mapping[str, tuple[str, ...]]
     unlisted: tuple[str, ...]
 
 
 @dataclass
-class Result:
+class PublishResult:
     """What became of it: the devices whose record says now what it has to, and why not of the others."""
 
     written: list[str] = field(default_factory=list)
     failed: dict[str, str] = field(default_factory=dict)
 
 
-async def publishing(
+async def plan_publishing(
     estate: Estate,
     source: SourceSettings,
     settings: PublishSettings,
@@ -79,7 +79,7 @@ async def publishing(
     parallel: int | None = None,
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
-) -> Publishing:
+) -> PublishPlan:
     """Read the devices that came from `source`, and find what its records have to say otherwise. Raises StateError, EstateError."""
     pages, _ = await pages_of(estate.folder, environment, source)
     listed = mapping.map_records(source, pages, raw=True)
@@ -96,9 +96,9 @@ async def publishing(
         if not_known:
             unknown[device.name] = not_known
         if fields:
-            changes.append(Written(device.name, _called(source, record), fields))
+            changes.append(FieldUpdate(device.name, _called(source, record), fields))
     unlisted = tuple(device.name for device in picked if device.name not in listed.raw)
-    return Publishing(source, settings, len(devices), tuple(changes), failed, unknown, unlisted)
+    return PublishPlan(source, settings, len(devices), tuple(changes), failed, unknown, unlisted)
 
 
 def _called(source: SourceSettings, record: Mapping[str, Any]) -> str:
@@ -162,12 +162,12 @@ async def _known(
                 made[name] = (told[0] if told else None) if READINGS[name].single else told
             return made
 
-        answers, wrong, _ = await of_each(estate, devices, builder, one, parallel, timeout_s, on_event)
+        answers, wrong, _ = await run_on_devices(estate, devices, builder, one, parallel, timeout_s, on_event)
         failed.update(wrong)
         for name, told in answers.items():
             found[name].update(told)
     if names & {"drift", "last_change"} and devices:
-        drifted = await find_drift(prepare(estate, on), parallel=parallel, timeout_s=timeout_s)
+        drifted = await find_drift(prepare_intents(estate, on), parallel=parallel, timeout_s=timeout_s)
         failed.update({name: error for name, error in drifted.failed if name in found})
         for drift in drifted.drifts:
             if drift.name in found:
@@ -199,16 +199,16 @@ def _backups(estate: Estate, found: Mapping[str, dict[str, Any]]) -> None:
 # --- writing
 
 
-async def publish(folder: Path, environment: Mapping[str, str], found: Publishing) -> Result:
+async def publish(folder: Path, environment: Mapping[str, str], found: PublishPlan) -> PublishResult:
     """Write what differs; afterwards each record is read again, and says what it has to, or it has failed."""
-    source, result = found.source, Result()
+    source, result = found.source, PublishResult()
     token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)
     async with Service(source, token) as service:
 
-        async def one(change: Written) -> None:
+        async def one(change: FieldUpdate) -> None:
             await _write(service, found.settings, change)
 
-        def done(change: Written, outcome: DeviceError | None) -> None:
+        def done(change: FieldUpdate, outcome: DeviceError | None) -> None:
             if outcome is None:
                 result.written.append(change.device)
             else:
@@ -218,7 +218,7 @@ async def publish(folder: Path, environment: Mapping[str, str], found: Publishin
     return result
 
 
-async def _write(service: Service, settings: PublishSettings, change: Written) -> None:
+async def _write(service: Service, settings: PublishSettings, change: FieldUpdate) -> None:
     """Raises DeviceError when the record does not say it in the end."""
     url = settings.url(change.record)
     try:

@@ -28,7 +28,7 @@ from oast.estate.inventory import Device
 from oast.fleet.clock import Clock, SystemClock
 from oast.intent.intent import Intent
 from oast.intent.roles import interfaces
-from oast.operations.platforms import Step
+from oast.operations.platforms import ProbeStep
 from oast.platforms.definition import Platform
 
 EVERYTHING = (("*",),)
@@ -74,7 +74,7 @@ async def rehearse(
     working: Path,
     log: Path,
     clock: Clock | None = None,
-) -> AsyncIterator[Step]:
+) -> AsyncIterator[ProbeStep]:
     """Apply, let the device roll back, apply and cancel, and prove that it runs what it did before; each as a step.
 
     Holds the device's lock; the transcript goes to `log`. Never raises DeviceError: what fails is a step that did not pass. Raises
@@ -93,13 +93,13 @@ async def rehearse(
                     yield step
                 after = await read_tree(syntax, await first.read_running())
             same = not difference(comparison.running, after)
-            yield Step(
+            yield ProbeStep(
                 "compare with what it ran before",
                 same,
                 "it is the same" if same else "it runs something else: check the device",
             )
     except DeviceError as error:
-        yield Step("rehearse", False, error.message, error.hint)
+        yield ProbeStep("rehearse", False, error.message, error.hint)
     finally:
         with suppress(OSError):
             run.transcript.write(log)
@@ -184,7 +184,7 @@ class _Run:
             raise
         return session, delivery
 
-    async def rolled_back_on_its_own(self, comparison: Comparison) -> AsyncIterator[Step]:
+    async def rolled_back_on_its_own(self, comparison: Comparison) -> AsyncIterator[ProbeStep]:
         rollback_method = comparison.rollback_method
         statement = (
             "a comment"
@@ -193,7 +193,7 @@ class _Run:
         )
         what = f"arm the rollback ({rollback_method.name}) and apply {statement}"
         if not rollback_method.is_autonomous:
-            yield Step(
+            yield ProbeStep(
                 "let the device roll back on its own",
                 True,
                 "it has no rollback of its own: only cancelling is rehearsed",
@@ -201,7 +201,7 @@ class _Run:
             return
         started = self._clock.now()
         session, delivery = await self._applied(comparison)
-        yield Step(what, True, "the device runs it")
+        yield ProbeStep(what, True, "the device runs it")
         if delivery.is_session_bound:
             await session.close()
         else:
@@ -213,7 +213,7 @@ class _Run:
             if seconds is not None
             else "it did not"
         )
-        yield Step(
+        yield ProbeStep(
             "wait until it rolls back on its own",
             seconds is not None,
             told,
@@ -249,7 +249,7 @@ class _Run:
         same = not isinstance(delivery, FileReplaceMethod) or await delivery.read_file() == self._file_before
         return same and await delivery.is_waiting() is not True
 
-    async def cancelled(self, comparison: Comparison) -> AsyncIterator[Step]:
+    async def cancelled(self, comparison: Comparison) -> AsyncIterator[ProbeStep]:
         session, delivery = await self._applied(comparison)
         extended = await self._extended(delivery)
         if extended is not None:
@@ -266,26 +266,26 @@ class _Run:
             if seconds is not None
             else "it still runs the statement"
         )
-        yield Step(
+        yield ProbeStep(
             "apply it again and cancel",
             seconds is not None,
             told,
             "check the device, and remove the statement there",
         )
 
-    async def _extended(self, delivery: DeliveryMethod) -> Step | None:
+    async def _extended(self, delivery: DeliveryMethod) -> ProbeStep | None:
         """Extend the timer, where the platform can: a wave that takes longer than expected does so."""
         what, asked_s = "extend the timer", 2 * self._rehearsal.timer_s
         try:
             left_s = await delivery.extend(asked_s)
         except DeviceError as error:
-            return Step(
+            return ProbeStep(
                 what, False, error.message, error.hint or "mend 'extend' in the platform file, or remove it"
             )
         if left_s is None:
             return None
         passed = left_s > self._rehearsal.timer_s
-        return Step(
+        return ProbeStep(
             what,
             passed,
             f"the device waits {left_s:.0f} s" if passed else f"the device still waits {left_s:.0f} s only",

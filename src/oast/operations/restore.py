@@ -16,9 +16,9 @@ from oast.errors import DeviceError, UsageError
 from oast.estate.estate import Estate
 from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import Intent
-from oast.operations.backups import listed
-from oast.operations.preparation import Preparation, prepare
-from oast.operations.proposals import whole_of
+from oast.operations.backups import list_backups
+from oast.operations.intent_context import IntentContext, prepare_intents
+from oast.operations.proposals import with_intents
 
 EVERYTHING = (("*",),)
 # What every device has now, and no label may be called.
@@ -33,7 +33,7 @@ class Restore:
     what they ran is taken for it. `failed` could not be read.
     """
 
-    preparation: Preparation
+    preparation: IntentContext
     into: Datastore
     origin: str
     missing: tuple[str, ...] = ()
@@ -47,7 +47,7 @@ def restored(
     """What was kept under `label`: all of it, or what `sections` own. Raises EstateError, UsageError, StateError."""
     backups = Backups(estate)
     point = backups.archive.point(label)
-    whole = prepare(estate, on, sections)
+    whole = prepare_intents(estate, on, sections)
     names = [intent.device.name for intent in whole.intents]
     texts = backups.texts(point, names)
     as_running: tuple[str, ...] = ()
@@ -70,7 +70,7 @@ def restored(
         )
     missing = tuple(name for name in names if name not in texts)
     return Restore(
-        whole_of(whole, intents), into, f"back to {point.label or point.commit[:12]}", missing, as_running
+        with_intents(whole, intents), into, f"back to {point.label or point.commit[:12]}", missing, as_running
     )
 
 
@@ -91,9 +91,9 @@ async def copied(
     """
     if source == into:
         raise UsageError(f"{source} to {into} changes nothing", hint="say --to startup, or --to running")
-    whole = prepare(estate, on, sections)
+    whole = prepare_intents(estate, on, sections)
     devices = [intent.device for intent in whole.intents]
-    listings, failed = await listed(
+    listings, failed = await list_backups(
         estate, devices, (source,), parallel=parallel, timeout_s=timeout_s, on_event=on_event
     )
     syntax_of: Callable[[Intent], IndentedSyntax] = whole.syntax_of
@@ -115,11 +115,15 @@ async def copied(
     # What they run, whole: what every push does when it saves, and every device can that has a startup.
     saves = into == STARTUP and not sections
     return Restore(
-        whole_of(whole, intents), RUNNING if saves else into, f"{source} to {into}", missing, failed=failed
+        with_intents(whole, intents),
+        RUNNING if saves else into,
+        f"{source} to {into}",
+        missing,
+        failed=failed,
     )
 
 
-def _intents(whole: Preparation, trees: Mapping[str, Node], sections: Sequence[str]) -> list[Intent]:
+def _intents(whole: IntentContext, trees: Mapping[str, Node], sections: Sequence[str]) -> list[Intent]:
     """All of what stands in `trees`, or what `sections` own of it."""
     found = []
     for intent in whole.intents:

@@ -33,13 +33,13 @@ from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.concurrency import for_each
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, ignore_event
 from oast.intent.intent import Intent, IntentBuilder
+from oast.operations.change_recorder import outcomes_content
 from oast.operations.changes import ledger_of
-from oast.operations.documents import counted
-from oast.operations.recording import outcomes_content
+from oast.operations.documents import count_states
 
 
 @dataclass(frozen=True)
-class ResumedRun:
+class RecoveredRun:
     """What became of the devices that a run had left open. `unrecorded` says why that could not be written down, if it could not."""
 
     run: str
@@ -58,7 +58,7 @@ class ResumedRun:
         ]
 
 
-class Resume:
+class RunRecovery:
     """Takes up everything that was left open on `estate`. With `give_up`, what cannot be found out is left as it is, for good."""
 
     def __init__(
@@ -86,7 +86,7 @@ class Resume:
         # Those that somebody else has taken up meanwhile.
         self.elsewhere: list[str] = []
 
-    async def run(self) -> list[ResumedRun]:
+    async def run(self) -> list[RecoveredRun]:
         """One after the other. When cancelled, what was not finished stays open. Raises StateError when nothing can be written."""
         if not self.runs:
             return []
@@ -96,7 +96,7 @@ class Resume:
         finally:
             journal.close()
 
-    async def _one(self, left: OpenRun, journal: Journal) -> ResumedRun | None:
+    async def _one(self, left: OpenRun, journal: Journal) -> RecoveredRun | None:
         """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody does."""
         lock = RunLock(self._estate.working, left.run)
         if not lock.take():
@@ -109,7 +109,7 @@ class Resume:
             done = True
         finally:
             lock.release(done=done)
-        return ResumedRun(left.run, left.change, left.began, tuple(outcomes), told)
+        return RecoveredRun(left.run, left.change, left.began, tuple(outcomes), told)
 
     async def _finish(self, left: OpenRun, journal: Journal) -> list[Outcome]:
         found: dict[str, Outcome] = {}
@@ -203,7 +203,7 @@ class Resume:
             )
             said: Mapping[str, Any] = {
                 "run": left.run,
-                "states": counted(outcomes),
+                "states": count_states(outcomes),
                 "outcome": ledger.keep(content),
             }
             ledger.append("resumed", left.change, said)

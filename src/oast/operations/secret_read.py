@@ -13,7 +13,7 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.fleet.events import OnEvent, ignore_event
 from oast.intent.intent import IntentBuilder
-from oast.operations.each import of_each
+from oast.operations.per_device import run_on_devices
 from oast.records import Secret
 from oast.spelling import spelling_hint
 
@@ -54,7 +54,7 @@ async def secrets_at(
             if isinstance(value, Secret) and not value.is_forgotten
         ]
 
-    answers, failed, _ = await of_each(estate, [device], builder, one, None, timeout_s, on_event)
+    answers, failed, _ = await run_on_devices(estate, [device], builder, one, None, timeout_s, on_event)
     if failed:
         raise failed[0][1]
     return answers[name]

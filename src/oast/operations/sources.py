@@ -15,7 +15,7 @@ from oast.estate import inventory_file as sourced
 from oast.estate.estate import secrets_of
 from oast.estate.source_settings import SourceSettings
 from oast.files import directory_lock, make_folder, write_whole
-from oast.operations import saved
+from oast.operations import config_folder as saved
 from oast.readings.values import natural_sort_key
 from oast.sources import mapping
 from oast.sources.pages import Fetching, Page
@@ -27,7 +27,7 @@ SOURCE, NOTICE = "source", "notice"
 
 
 @dataclass(frozen=True)
-class Refreshing:
+class RefreshPlan:
     """What a refresh would do. `kept` are devices whose records cannot be read now, which stay as they were; `unchanged` the pages that
     did not have to be sent again. Nothing was written yet."""
 
@@ -66,7 +66,7 @@ class Refreshing:
         return not (self.added or self.removed or self.changed)
 
 
-async def refreshing(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> Refreshing:
+async def plan_refresh(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> RefreshPlan:
     """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a whole; EstateError."""
     pages, unchanged = await pages_of(folder, environment, source)
     read = mapping.map_records(source, pages)
@@ -76,7 +76,7 @@ async def refreshing(folder: Path, environment: Mapping[str, str], source: Sourc
     unmonitored = {one.name for one in read.wrong}
     kept = [name for name in before if name not in after and (name in unmonitored or read.unnamed)]
     after.update({name: dict(before[name]) for name in kept})
-    return Refreshing(
+    return RefreshPlan(
         source,
         before,
         dict(sorted(after.items(), key=lambda one: natural_sort_key(one[0]))),
@@ -96,7 +96,7 @@ async def pages_of(
             return [
                 Page(
                     str(source.folder),
-                    json.dumps(await asyncio.to_thread(saved.records, source.folder, folder)),
+                    json.dumps(await asyncio.to_thread(saved.config_folder_records, source.folder, folder)),
                     None,
                 )
             ], 0
@@ -141,7 +141,7 @@ async def refresh_all(
     there: set[str] = set()
     for source in sources:
         try:
-            found = await refreshing(folder, environment, source)
+            found = await plan_refresh(folder, environment, source)
             stays = {name: found.before[name] for name in found.removed}
             kept = replace(
                 found,
@@ -193,7 +193,7 @@ async def refresh_all(
     )
 
 
-def need_allowed(refresh: Refreshing) -> None:
+def require_allowed(refresh: RefreshPlan) -> None:
     """Whether it takes away no more than the settings allow. Raises NotAllowed."""
     removed, before, source = len(refresh.removed), len(refresh.before), refresh.source
     if not removed:
@@ -210,7 +210,7 @@ def need_allowed(refresh: Refreshing) -> None:
     raise ApprovalError(f"the source '{source.name}': {what}: nothing was changed", hint=hint)
 
 
-def write(folder: Path, refresh: Refreshing) -> None:
+def write(folder: Path, refresh: RefreshPlan) -> None:
     """Write the source's file. Raises StateError when it cannot be, or somebody else has meanwhile; EstateError."""
     try:
         _write(folder, refresh)
@@ -221,7 +221,7 @@ def write(folder: Path, refresh: Refreshing) -> None:
         ) from None
 
 
-def _write(folder: Path, refresh: Refreshing) -> None:
+def _write(folder: Path, refresh: RefreshPlan) -> None:
     source = refresh.source
     path = folder / source.owned
     make_folder(path.parent)

@@ -34,7 +34,7 @@ ENDINGS = (".vcj", ".cms")
 
 
 @dataclass(frozen=True)
-class Row:
+class StagedRow:
     """A row of the file: the device it stages, or why it does not."""
 
     place: Place
@@ -72,9 +72,9 @@ class Staging:
         self._at = at or datetime.now(UTC)
         self._estate: Estate | None = None
 
-    def rows(self, path: Path, file: str) -> list[Row]:
+    def rows(self, path: Path, file: str) -> list[StagedRow]:
         """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
-        rows: list[Row] = []
+        rows: list[StagedRow] = []
         serials: dict[str, Place] = {}
         there = inventory.read_inventory(self._folder, ErrorCollector()).devices
         with NewDeviceStore(self._folder / ".oast") as boxes:
@@ -103,14 +103,16 @@ class Staging:
             rows.append(row)
         return self._made_ready(rows)
 
-    def rows_of(self, staged: Mapping[str, Mapping[str, Any]], file: str) -> list[Row]:
+    def rows_of(self, staged: Mapping[str, Mapping[str, Any]], file: str) -> list[StagedRow]:
         """What becomes of devices that were recorded, by name `serial` and `attributes`. Raises EstateError, StateError."""
         rows = []
         for name, one in staged.items():
             attributes = YamlMap(file)
             attributes.update({key: value for key, value in one["attributes"].items() if key != "name"})
             rows.append(
-                Row(Place(file), str(one["serial"]), name, device=device_of(name, attributes, Place(file)))
+                StagedRow(
+                    Place(file), str(one["serial"]), name, device=device_of(name, attributes, Place(file))
+                )
             )
         return self._made_ready(rows)
 
@@ -121,7 +123,7 @@ class Staging:
             raise StateError("no rows were made ready")
         return self._estate
 
-    def _made_ready(self, rows: list[Row]) -> list[Row]:
+    def _made_ready(self, rows: list[StagedRow]) -> list[StagedRow]:
         """Those whose voucher is right, with what they are given."""
         devices = [row.device for row in rows if row.device is not None]
         self._estate = estate = open_estate(self._folder, self._environment, besides=devices)
@@ -184,31 +186,31 @@ class Staging:
 
 def _row(
     place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]
-) -> Row:
+) -> StagedRow:
     """What a row says, as far as that can be told from itself, the inventory, and the devices that are `expected`."""
     if isinstance(cells, str):
-        return Row(place, "", "", (cells,))
+        return StagedRow(place, "", "", (cells,))
     serial, name = cells.get("serial", ""), cells.get("name", "")
     missing = [key for key in NEEDED if not cells.get(key)]
     if missing:
-        return Row(place, serial, name, (f"it has no {' and no '.join(missing)}",))
+        return StagedRow(place, serial, name, (f"it has no {' and no '.join(missing)}",))
     if not SERIAL.fullmatch(serial):
-        return Row(place, serial, name, (f"'{serial[:60]}' cannot be a serial number",))
+        return StagedRow(place, serial, name, (f"'{serial[:60]}' cannot be a serial number",))
     if name in there and not onboarded.is_expected(there[name]):
-        return Row(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
+        return StagedRow(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
     if expected.get(name, serial) != serial:
-        return Row(
+        return StagedRow(
             place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",)
         )
     if onboarded.ATTRIBUTE in cells:
-        return Row(place, serial, name, (f"'{onboarded.ATTRIBUTE}' is no attribute to be given",))
+        return StagedRow(place, serial, name, (f"'{onboarded.ATTRIBUTE}' is no attribute to be given",))
     try:
-        return Row(place, serial, name, device=device_of(*row_of(dict(cells), place)))
+        return StagedRow(place, serial, name, device=device_of(*row_of(dict(cells), place)))
     except EstateError as error:
-        return Row(place, serial, name, (error.message,), error.hint)
+        return StagedRow(place, serial, name, (error.message,), error.hint)
 
 
-def stage(folder: Path, rows: list[Row], change: str | None = None) -> list[str]:
+def stage(folder: Path, rows: list[StagedRow], change: str | None = None) -> list[str]:
     """Expect the devices of the rows that are right, as the approved `change` says, if there is one; their serial numbers. From then on the
     inventory knows them, and nothing is done to them. Raises StateError, EstateError."""
     right = {row.name: row for row in rows if row.device is not None and row.given is not None}

@@ -14,16 +14,16 @@ from oast.change.rollout.rollout import new_run_id
 from oast.errors import ApprovalError, StateError
 from oast.estate.estate import Estate
 from oast.operations.changes import PROPOSED, STAGED, WITHDRAWN, Change, Changes, signers_of
-from oast.operations.preparation import Preparation
-from oast.operations.proposals import approvers, need_waiting, prepared_from, staging_difference
-from oast.operations.recorded import recorded_plan
-from oast.operations.staging import Row, Staging, stage
+from oast.operations.intent_context import IntentContext
+from oast.operations.proposals import approvers, context_from_record, require_waiting, staging_difference
+from oast.operations.recorded_plan import recorded_plan
+from oast.operations.staging import StagedRow, Staging, stage
 
 FORMAT = "oast.staging/1"
 
 
 def propose_staging(
-    estate: Estate, rows: Sequence[Row], reason: str, ticket: str | None, key: Path | None
+    estate: Estate, rows: Sequence[StagedRow], reason: str, ticket: str | None, key: Path | None
 ) -> str:
     """Write down what the devices of `rows` would be given, and what they are going to be, for others to approve; the name of the change.
 
@@ -58,7 +58,7 @@ def propose_staging(
     return name
 
 
-def _documents(estate: Estate, rows: Sequence[Row]) -> tuple[dict[str, Any], dict[str, Any]]:
+def _documents(estate: Estate, rows: Sequence[StagedRow]) -> tuple[dict[str, Any], dict[str, Any]]:
     """What the devices are going to be, and what they are given first; to be kept."""
     intents = [row.intent for row in rows if row.intent is not None]
     devices = {
@@ -69,7 +69,7 @@ def _documents(estate: Estate, rows: Sequence[Row]) -> tuple[dict[str, Any], dic
     return new_devices_document(intents, estate.fingerprints), {"format": FORMAT, "devices": devices}
 
 
-def _plain(row: Row) -> dict[str, Any]:
+def _plain(row: StagedRow) -> dict[str, Any]:
     attributes = row.device.attributes if row.device is not None else {}
     return {
         key: list(value) if isinstance(value, (list, tuple)) else value for key, value in attributes.items()
@@ -99,7 +99,7 @@ def stage_approved(
     change = changes.one(word)
     if change.staging is None:
         raise ApprovalError(f"{change.name} stages no devices", hint=f"oast push --change {change.name}")
-    need_waiting(change)
+    require_waiting(change)
     approvers(changes, change, needed=estate.settings.delivery.approval)
     staging = Staging(folder, environment)
     rows = staging.rows_of(staged_devices(changes, change), f"change {change.name}")
@@ -116,7 +116,7 @@ def stage_approved(
     return change, serials
 
 
-def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> Preparation:
+def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> IntentContext:
     """What was approved for `devices` as the change `name`, made ready to be delivered. Raises NotAllowed, StateError, EstateError."""
     changes = Changes(estate)
     change = changes.one(name)
@@ -126,4 +126,6 @@ def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> Prepara
         )
     approvers(changes, change, needed=estate.settings.delivery.approval)
     recorded = recorded_plan(changes, change)
-    return prepared_from(estate, replace(recorded, devices={one: recorded.devices[one] for one in devices}))
+    return context_from_record(
+        estate, replace(recorded, devices={one: recorded.devices[one] for one in devices})
+    )

@@ -16,7 +16,7 @@ from oast.fleet.clock import Clock, SystemClock
 from oast.fleet.concurrency import for_each
 from oast.fleet.events import DeviceEvent, OnEvent, Stage, ignore_event
 from oast.intent.intent import Intent
-from oast.operations.preparation import Preparation, checks_of
+from oast.operations.intent_context import IntentContext, all_checks_of
 from oast.readings.other_values import OtherValues, join_counts, other_values
 from oast.readings.read import read_readings
 from oast.readings.tables import Readings, Record
@@ -68,7 +68,7 @@ class Behind:
         )
 
 
-def behind(preparation: Preparation, check: Check) -> Behind:
+def behind(preparation: IntentContext, check: Check) -> Behind:
     """What stands behind a check of one of the devices picked."""
     intent = next((one for one in preparation.network if one.device.name == check.device), None)
     if check.concerns and intent is not None:
@@ -76,9 +76,9 @@ def behind(preparation: Preparation, check: Check) -> Behind:
     return Behind((), check.place)
 
 
-def checks_for(preparation: Preparation, sections: Sequence[str]) -> dict[str, list[Check]]:
+def checks_for(preparation: IntentContext, sections: Sequence[str]) -> dict[str, list[Check]]:
     """The checks that rest on what `sections` (empty: all) own, or were written for one of them. Raises EstateError."""
-    found = checks_of(preparation, wide=True)
+    found = all_checks_of(preparation, wide=True)
     if not sections:
         return found
     scopes = {intent.device.name: intent.scope for intent in preparation.intents}
@@ -90,7 +90,7 @@ def checks_for(preparation: Preparation, sections: Sequence[str]) -> dict[str, l
 
 
 async def verify(
-    preparation: Preparation,
+    preparation: IntentContext,
     checks: Mapping[str, Sequence[Check]],
     *,
     wait_s: float = 0.0,

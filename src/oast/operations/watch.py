@@ -21,7 +21,7 @@ from oast.estate.schedule_settings import REFRESH, JobSettings
 from oast.estate.settings import FILE as SETTINGS_FILE
 from oast.estate.settings import Settings
 from oast.files import write_whole
-from oast.operations.jobs import failed_whole, in_words, run_job
+from oast.operations.jobs import describe_result, failed_whole, run_job
 from oast.operations.sources import refresh_all
 from oast.records import Secret
 from oast.watch.alerts import ERROR, JOB, Alert, JobFindings, alerts_from
@@ -61,7 +61,7 @@ class MachineClock:
 
 
 @dataclass(frozen=True, slots=True)
-class Begun:
+class JobStarted:
     """A job begins; it was due at `due`."""
 
     job: str
@@ -69,7 +69,7 @@ class Begun:
 
 
 @dataclass(frozen=True, slots=True)
-class Ended:
+class JobFinished:
     """A job has ended: how, what is new, and when it is due next (None: it is done once only)."""
 
     job: str
@@ -80,13 +80,13 @@ class Ended:
 
 
 @dataclass(frozen=True, slots=True)
-class Trouble:
+class JobTrouble:
     """Something is in the way of the watch itself: it goes on, and tries again."""
 
     what: str
 
 
-WatchEvent = Begun | Ended | Trouble | Attempt
+WatchEvent = JobStarted | JobFinished | JobTrouble | Attempt
 
 
 class Watch:
@@ -222,7 +222,7 @@ class Watch:
         try:
             self._settings = settings.read_settings(self._folder)
         except EstateError as error:
-            self._in_trouble(SETTINGS, f"the settings stay as they were: {in_words(error)}")
+            self._in_trouble(SETTINGS, f"the settings stay as they were: {describe_result(error)}")
             return False
         self._troubles.pop(SETTINGS, None)
         self._begins.clear()
@@ -251,7 +251,7 @@ class Watch:
         store.job(job.name, f"{job.does} {job.when}", began)
         store.begin(job.name, due, began)
         self._begins.pop(job.name, None)
-        self._heard(Begun(job.name, due))
+        self._heard(JobStarted(job.name, due))
         self._running = (job.name, began)
         try:
             found = await self._found(job)
@@ -280,7 +280,9 @@ class Watch:
         )
         self._troubles.pop(KEEPING, None)
         sender.something_new()
-        self._heard(Ended(job.name, result, found.told, news, None if once else self.next_of(store, job)))
+        self._heard(
+            JobFinished(job.name, result, found.told, news, None if once else self.next_of(store, job))
+        )
         return result
 
     async def _found(self, job: JobSettings) -> JobFindings:
@@ -294,7 +296,7 @@ class Watch:
         except TimeoutError:
             return failed_whole(job, f"it was not done within {job.limit_s:g} s")
         except OastError as error:
-            return failed_whole(job, in_words(error))
+            return failed_whole(job, describe_result(error))
         except OSError as error:
             return failed_whole(job, f"{error.filename or 'a file'}: {error.strerror or error}")
         except Exception as error:
@@ -304,7 +306,7 @@ class Watch:
     def _in_trouble(self, way: str, what: str) -> None:
         if self._troubles.get(way) != what:
             self._troubles[way] = what
-            self._heard(Trouble(what))
+            self._heard(JobTrouble(what))
 
     def _heard(self, event: WatchEvent) -> None:
         """Whoever listens may fail, as a log on a full disk does: nothing that is watched ends because of it."""

@@ -30,7 +30,9 @@ _USES = re.compile(r"^\s*(?:import|include)\s+\"?([A-Za-z_][\w.-]{0,127})(?![\w.
 MOST_MODULES = 2_000
 
 
-async def modules_of(connector: Connector, device: Device, folder: Path, log: Path) -> list[ModuleText]:
+async def read_yang_modules(
+    connector: Connector, device: Device, folder: Path, log: Path
+) -> list[ModuleText]:
     """The modules that `device` implements; what they import is put into `folder`. Raises DeviceError."""
     bare = Platform(
         name="unknown",

@@ -15,7 +15,7 @@ from oast.connect.session_draft import SessionCommands, SessionDraft, draft_sess
 from oast.connect.transcript import Transcript
 from oast.errors import EstateError
 from oast.estate.inventory import Device
-from oast.operations.platforms import Understanding, understood
+from oast.operations.platforms import ParseReport, parse_report
 from oast.platforms.definition import Platform
 from oast.platforms.draft_grammar import DraftStatement, roles_of, statements_of
 from oast.platforms.draft_text import Writing, draft_lines, writing_of
@@ -33,7 +33,7 @@ class PlatformDraft:
 
     text: str
     writing: Writing
-    understanding: Understanding
+    understanding: ParseReport
     statements: tuple[DraftStatement, ...]
     given_up: tuple[DraftStatement, ...]
 
@@ -63,7 +63,7 @@ def draft_platform(
                 given_up += statements
                 break
         else:
-            found = understood(syntax_of(platform), listing)
+            found = parse_report(syntax_of(platform), listing)
             wrong = _wrong_in_listing(found, statements)
             if not wrong:
                 return PlatformDraft(text, writing, found, tuple(statements), tuple(given_up))
@@ -76,7 +76,11 @@ def draft_platform(
         ]
     text = _file(name, writing, [], session, commands)
     return PlatformDraft(
-        text, writing, understood(syntax_of(_loaded(text, name, fingerprints)), listing), (), tuple(given_up)
+        text,
+        writing,
+        parse_report(syntax_of(_loaded(text, name, fingerprints)), listing),
+        (),
+        tuple(given_up),
     )
 
 
@@ -134,7 +138,7 @@ def _wrong_in_file(
     ]
 
 
-def _wrong_in_listing(found: Understanding, statements: Sequence[DraftStatement]) -> list[DraftStatement]:
+def _wrong_in_listing(found: ParseReport, statements: Sequence[DraftStatement]) -> list[DraftStatement]:
     """The statements that do not understand the lines that they were guessed from, or print something else."""
     problems = {problem.line for problem in found.problems}
     innermost = [one for one in statements if problems.intersection(one.lines)]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli.workplace import named, plural
+from oast.cli.workplace import join_names, plural
 from oast.config.diff_text import Counts, ViewLine
 
 # Of fewer, each is worth a look.
@@ -19,7 +19,7 @@ WIDEST_NAMES = 40
 
 
 @dataclass(frozen=True)
-class Folded:
+class DiffGroup:
     """Edits that look alike on many devices: their lines, with what varies left out, and what that is, by devices. `views` are the lines of
     each as they are."""
 
@@ -33,9 +33,9 @@ class Folded:
         return tuple(dict.fromkeys(name for names, _ in self.rows for name in names))
 
 
-def folded(
+def group_diffs(
     views: Mapping[tuple[ViewLine, ...], Sequence[str]], counts_of: Mapping[tuple[ViewLine, ...], Counts]
-) -> list[Folded]:
+) -> list[DiffGroup]:
     """Those of `views`, each with the devices that have it, that differ in values only."""
     alike: dict[tuple[tuple[str, int, str], ...], list[tuple[ViewLine, ...]]] = {}
     for view in views:
@@ -51,7 +51,7 @@ def folded(
             for n, line in enumerate(same[0])
         )
         rows = tuple((tuple(views[view]), tuple(_rest(view[n]) for n in varying)) for view in same)
-        found.append(Folded(lines, rows, counts_of[same[0]], tuple(same)))
+        found.append(DiffGroup(lines, rows, counts_of[same[0]], tuple(same)))
     return found
 
 
@@ -63,13 +63,13 @@ def _rest(line: ViewLine) -> str:
     return line.text.partition(" ")[2]
 
 
-def show_values(group: Folded, console: Console) -> None:
+def show_values(group: DiffGroup, console: Console) -> None:
     """A small table: the first few devices and their values, and how many more there are."""
     shown = group.rows[:SHOWN]
-    width = min(WIDEST_NAMES, max(len(named(names, NAMED)) for names, _ in shown))
+    width = min(WIDEST_NAMES, max(len(join_names(names, NAMED)) for names, _ in shown))
     for names, values in shown:
         console.print(
-            Text(f"      {named(names, NAMED).ljust(width)}  ", style="dim").append(
+            Text(f"      {join_names(names, NAMED).ljust(width)}  ", style="dim").append(
                 "  |  ".join(values), style="not dim"
             )
         )
@@ -80,7 +80,7 @@ def show_values(group: Folded, console: Console) -> None:
         )
 
 
-def heading_of(group: Folded, total: int) -> Text:
+def heading_of(group: DiffGroup, total: int) -> Text:
     """Whose it is, and how much on each."""
     devices = group.devices
     which = f"all {total}" if len(devices) == total else plural(len(devices), "device")

@@ -25,7 +25,7 @@ from oast.estate.estate import Estate
 from oast.gc_tuning import gc_disabled
 from oast.intent.intent import Intent
 from oast.operations.changes import ledger_of
-from oast.operations.documents import counted, outcome_document
+from oast.operations.documents import count_states, outcome_document
 
 SyntaxOf = Callable[[Intent], IndentedSyntax]
 
@@ -37,7 +37,7 @@ NOTHING: Mapping[str, PrePostState] = {}
 
 
 @dataclass(frozen=True)
-class About:
+class ChangeInfo:
     """What a change is, beside the difference: why, for which ticket, and where it comes from. `change` is its name, where it has one
     already; `origin` says what it takes up, such as a change it takes back."""
 
@@ -48,10 +48,10 @@ class About:
     expect: tuple[str, ...] = ()
 
 
-class Recording:
+class ChangeRecorder:
     """The record of one run on `estate`."""
 
-    def __init__(self, estate: Estate, run: str, about: About) -> None:
+    def __init__(self, estate: Estate, run: str, about: ChangeInfo) -> None:
         self._estate = estate
         self._run = run
         self._about = about
@@ -174,7 +174,7 @@ class Recording:
             said: dict[str, Any] = {
                 "run": self._run,
                 "verdict": verdict,
-                "states": counted(outcomes),
+                "states": count_states(outcomes),
                 "outcome": outcome,
             }
             if pre_post_state:

@@ -11,8 +11,8 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.plan.diff import Comparison
-from oast.cli.folding import Folded, folded, heading_of, show_values
-from oast.cli.workplace import named, plural
+from oast.cli.grouping import DiffGroup, group_diffs, heading_of, show_values
+from oast.cli.workplace import join_names, plural
 from oast.config.diff_text import Counts, ViewLine, counts, view
 from oast.config.edits import Edit
 from oast.config.retained import RetainedStatement
@@ -21,7 +21,7 @@ NAMED = 12  # devices of a group that are named; JSON names them all
 STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}
 
 
-class Differing(Protocol):
+class DeviceDiff(Protocol):
     """A device and what is different on it."""
 
     @property
@@ -32,7 +32,7 @@ class Differing(Protocol):
 
 
 @dataclass(frozen=True)
-class Shared:
+class SharedDiff:
     """Edits that exactly `devices` have in common."""
 
     devices: tuple[str, ...]
@@ -41,8 +41,8 @@ class Shared:
 
 
 def shared_differences(
-    devices: Iterable[Differing], *, full: bool = True
-) -> tuple[list[Shared], list[Folded]]:
+    devices: Iterable[DeviceDiff], *, full: bool = True
+) -> tuple[list[SharedDiff], list[DiffGroup]]:
     """Every edit once, those with the same devices together; what most devices have in common comes first. Unless it is to be `full`,
     those that differ in values only are folded."""
     holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
@@ -51,14 +51,16 @@ def shared_differences(
             holders.setdefault(view(unit), []).append((device.name, unit))
     names_of = {lines: [name for name, _ in having] for lines, having in holders.items()}
     alike = (
-        [] if full else folded(names_of, {lines: counts(having[0][1]) for lines, having in holders.items()})
+        []
+        if full
+        else group_diffs(names_of, {lines: counts(having[0][1]) for lines, having in holders.items()})
     )
     gone = {lines for group in alike for lines in group.views}
     together: dict[tuple[str, ...], list[Edit]] = {}
     for lines, having in holders.items():
         if lines not in gone:
             together.setdefault(tuple(name for name, _ in having), []).extend(having[0][1])
-    groups = [Shared(names, view(edits), counts(edits)) for names, edits in together.items()]
+    groups = [SharedDiff(names, view(edits), counts(edits)) for names, edits in together.items()]
     return sorted(groups, key=lambda group: -len(group.devices)), sorted(
         alike, key=lambda group: -len(group.devices)
     )
@@ -75,12 +77,12 @@ def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
     yield from ordered.values()
 
 
-def show_differences(devices: Sequence[Differing], console: Console, *, full: bool = True) -> None:
+def show_differences(devices: Sequence[DeviceDiff], console: Console, *, full: bool = True) -> None:
     """Every group: its devices, how much, and the lines."""
     shared, alike = shared_differences(devices, full=full)
     for group in shared:
         number = len(group.devices)
-        heading = Text(named(group.devices, NAMED), style="bold")
+        heading = Text(join_names(group.devices, NAMED), style="bold")
         note = (
             f"  (all {number})"
             if number == len(devices) > 1
@@ -122,7 +124,7 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
     """What is not intended and stays all the same: how much, and with `verbose` what."""
     plain = [c.name for c in comparisons if c.intent.platform.by_structure]
     if plain:
-        message = f"compared by structure alone, as the platform has no grammar: {named(plain, NAMED)}"
+        message = f"compared by structure alone, as the platform has no grammar: {join_names(plain, NAMED)}"
         console.print(Text(message, style="yellow"))
         console.print()
     unknown = {c.name: [s for s in c.spared if s.unknown] for c in comparisons}
@@ -146,7 +148,7 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
 
 def _on(spared: Mapping[str, Sequence[RetainedStatement]]) -> str:
     names = [name for name, found in spared.items() if found]
-    return f"on {named(names, NAMED)}"
+    return f"on {join_names(names, NAMED)}"
 
 
 def _list(spared: Mapping[str, Sequence[RetainedStatement]], console: Console, *, verbose: bool) -> None:
@@ -159,7 +161,7 @@ def _list(spared: Mapping[str, Sequence[RetainedStatement]], console: Console, *
                     name
                 )
     for words, names in holders.items():
-        where = f"   ({named(names, NAMED)})" if len(spared) > 1 else ""
+        where = f"   ({join_names(names, NAMED)})" if len(spared) > 1 else ""
         console.print(Text(f"    {' / '.join(words)}").append(where, style="dim"))
 
 
@@ -179,7 +181,7 @@ def show_files(comparisons: Sequence[Comparison], out: Console) -> None:
             lines = list(difflib.unified_diff(before, after, lineterm="", n=0))[2:]
             groups.setdefault((comparison.file.path, "\n".join(lines)), []).append(comparison.name)
     for (path, text), names in groups.items():
-        out.print(Text(f"{path} on {named(names, NAMED)}:", style="bold"))
+        out.print(Text(f"{path} on {join_names(names, NAMED)}:", style="bold"))
         for line in text.split("\n"):
             style = "green" if line.startswith("+") else "red" if line.startswith("-") else "dim"
             out.print(Text(f"    {line}", style=style))

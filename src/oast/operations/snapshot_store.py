@@ -21,7 +21,7 @@ FORMAT = "oast.point/1"
 LABEL = re.compile(r"[A-Za-z0-9][\w .:+-]{0,80}")
 
 
-def keep(estate: Estate, label: str, point: Snapshot) -> None:
+def save_snapshot(estate: Estate, label: str, point: Snapshot) -> None:
     """Keep `point` under `label`, in place of one that was called so. Raises UsageError, OSError."""
     path = _path(estate, label)
     make_private(path.parent)
@@ -39,7 +39,7 @@ def keep(estate: Estate, label: str, point: Snapshot) -> None:
     write_whole(path, json.dumps(content, ensure_ascii=False) + "\n", mode=0o600)
 
 
-def kept(estate: Estate, label: str) -> Snapshot:
+def load_snapshot(estate: Estate, label: str) -> Snapshot:
     """What was kept under `label`. Raises UsageError when nothing was, StateError when it cannot be read."""
     path = _path(estate, label)
     try:
@@ -49,7 +49,7 @@ def kept(estate: Estate, label: str) -> Snapshot:
         devices = {name: _readings(found) for name, found in content["devices"].items()}
         return Snapshot(str(content["at"]), devices, dict(content["missing"]))
     except FileNotFoundError:
-        known = labels(estate)
+        known = snapshot_labels(estate)
         raise UsageError(
             f"no state was kept as '{label}'",
             hint=spelling_hint(label, known) if known else "keep it with --save",
@@ -58,7 +58,7 @@ def kept(estate: Estate, label: str) -> Snapshot:
         raise StateError(f"{path}: what was kept cannot be read", hint="keep it anew with --save") from None
 
 
-def labels(estate: Estate) -> list[str]:
+def snapshot_labels(estate: Estate) -> list[str]:
     """What state was kept as."""
     return sorted(path.stem for path in (estate.working / "readings").glob("*.json"))
 

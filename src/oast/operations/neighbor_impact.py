@@ -11,7 +11,7 @@ from oast.change.rollout.neighbor_impact import NeighborImpact
 from oast.config.edits import apply_edits
 from oast.config.tree import Node
 from oast.connect.connector import Connector
-from oast.operations.preparation import Preparation
+from oast.operations.intent_context import IntentContext
 from oast.readings.tables import Readings
 from oast.verify.checks import Check
 from oast.verify.intent_facts import Cable, IntentFacts
@@ -19,7 +19,7 @@ from oast.verify.regression_checks import devices_within_hops, facts_removed, re
 from oast.verify.snapshots import ExpectedLoss
 
 
-class Chosen(Protocol):
+class ImpactOptions(Protocol):
     """What of the options of a delivery says how far one looks, and what may be lost."""
 
     @property
@@ -29,11 +29,11 @@ class Chosen(Protocol):
     def expect(self) -> tuple[ExpectedLoss, ...]: ...
 
 
-def surroundings(
-    preparation: Preparation,
+def neighbor_impact_of(
+    preparation: IntentContext,
     comparisons: Sequence[Comparison],
     connector: Connector,
-    chosen: Chosen,
+    chosen: ImpactOptions,
     parallel: int,
 ) -> NeighborImpact | None:
     """What is looked at around the devices of `comparisons` that change; None when nobody is."""

@@ -15,9 +15,9 @@ from oast.estate.estate import Estate
 from oast.estate.inventory import Device
 from oast.fleet.events import ignore_event
 from oast.intent.intent import Intent
-from oast.operations.ask import listed
-from oast.operations.each import of_each
-from oast.operations.preparation import Preparation, prepare
+from oast.operations.ask import list_commands
+from oast.operations.intent_context import IntentContext, prepare_intents
+from oast.operations.per_device import run_on_devices
 from oast.platforms.definition import Platform
 from oast.records import Place, Problem, Secret
 
@@ -42,9 +42,9 @@ class RawCommands:
         return not self.added.children and not self.removals
 
 
-def prepared_native(
+def prepare_raw_commands(
     estate: Estate, name: str, text: str, on: str | None, *, is_template: bool = False
-) -> Preparation:
+) -> IntentContext:
     """The statements of `text` (from the file `name`) for the devices that `on` picks: they are added, or change what is there, and those
     with a minus sign are removed. With `is_template`, the text is rendered with each device's values first.
 
@@ -52,7 +52,7 @@ def prepared_native(
     """
     if not is_template:
         _require_no_template(name, text)
-    whole = prepare(estate, on)
+    whole = prepare_intents(estate, on)
     found: dict[str, RawCommands] = {}
     mistakes = ErrorCollector()
     shared: dict[str, RawCommands] = {}
@@ -208,11 +208,11 @@ async def asked(
 ) -> dict[str, str | DeviceError]:
     """What each device answers to a command that changes nothing. Raises EstateError."""
     devices = [estate.device(name) for name in names]
-    builder = prepare(estate).builder
+    builder = prepare_intents(estate).builder
 
     async def one(device: Device, session: Session) -> str:
-        return await listed(session, command, builder.syntax(device))
+        return await list_commands(session, command, builder.syntax(device))
 
-    found, failed, _ = await of_each(estate, devices, builder, one, None, timeout_s, ignore_event)
+    found, failed, _ = await run_on_devices(estate, devices, builder, one, None, timeout_s, ignore_event)
     answers: dict[str, str | DeviceError] = {**found, **dict(failed)}
     return {name: answers[name] for name in names}

@@ -9,7 +9,7 @@ from collections.abc import Coroutine, Iterator
 from contextlib import contextmanager
 from typing import TypeVar
 
-from oast.cli.streams import SIGNALS, raise_what_was_swallowed
+from oast.cli.pipes import SIGNALS, raise_pending_interrupt
 
 Result = TypeVar("Result")
 
@@ -25,7 +25,7 @@ def run_with(runner: asyncio.Runner, work: Coroutine[object, object, Result]) ->
     async def go() -> None:
         with _cancelled_by_signals():
             try:
-                raise_what_was_swallowed()
+                raise_pending_interrupt()
             except KeyboardInterrupt:
                 work.close()
                 raise
@@ -58,7 +58,7 @@ def _cancelled_by_signals() -> Iterator[None]:
             signal.signal(number, signal.SIG_IGN if ignored else handler)
 
 
-def run(work: Coroutine[object, object, Result]) -> Result:
+def run_async(work: Coroutine[object, object, Result]) -> Result:
     """The same, with an event loop of its own."""
     with asyncio.Runner() as runner:
         return run_with(runner, work)

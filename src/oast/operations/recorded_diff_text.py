@@ -8,10 +8,13 @@ from typing import Any
 
 def device_lines(device: Mapping[str, Any]) -> list[str]:
     """What is changed on a recorded device, and what is saved besides, a line for each statement."""
-    return [*lines_of(device["edits"]), *(f"saved besides: {line}" for line in lines_of(device["unsaved"]))]
+    return [
+        *diff_lines(device["edits"]),
+        *(f"saved besides: {line}" for line in diff_lines(device["unsaved"])),
+    ]
 
 
-def lines_of(edits: Sequence[Any]) -> list[str]:
+def diff_lines(edits: Sequence[Any]) -> list[str]:
     """A recorded difference, a line for each statement."""
     lines: list[str] = []
     for edit in edits:

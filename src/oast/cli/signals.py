@@ -12,12 +12,12 @@ from collections.abc import Callable
 from types import TracebackType
 
 from oast.change.state import Outcome, State
-from oast.cli.exits import INTERRUPTED
-from oast.cli.streams import SIGNALS, from_now_on_ignored
+from oast.cli.exit_codes import INTERRUPTED
+from oast.cli.pipes import SIGNALS, ignore_signals
 from oast.operations.deliver import DeliveryResult
 
 
-class Ending:
+class SignalHandler:
     """Use as a context within a running loop. The first signal cancels the task; a second sets `hand_over`; a third ends the process at
     once, after the record was written as far as it is known.
 
@@ -34,7 +34,7 @@ class Ending:
         """From now on devices may be touched; `leave` writes the record and returns what is known of them."""
         self._leave_now = leave
 
-    def __enter__(self) -> Ending:
+    def __enter__(self) -> SignalHandler:
         self._task = asyncio.current_task()
         for number in SIGNALS:
             asyncio.get_running_loop().add_signal_handler(number, self._signalled)
@@ -46,7 +46,7 @@ class Ending:
         signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
         for number in SIGNALS:
             asyncio.get_running_loop().remove_signal_handler(number)
-        from_now_on_ignored()
+        ignore_signals()
         signal.pthread_sigmask(signal.SIG_UNBLOCK, SIGNALS)
 
     def _signalled(self) -> None:
@@ -72,13 +72,15 @@ class Ending:
 
     def _leave(self) -> None:
         result = self._leave_now() if self._leave_now is not None else None
-        self._say("exited at once; no device was changed" if result is None else left_text(result.outcomes))
+        self._say(
+            "exited at once; no device was changed" if result is None else open_devices_text(result.outcomes)
+        )
         if result is not None and result.unrecorded is not None:
             self._say(f"the record of this run could not be written: {result.unrecorded}")
         os._exit(INTERRUPTED)
 
 
-def left_text(outcomes: tuple[Outcome, ...]) -> str:
+def open_devices_text(outcomes: tuple[Outcome, ...]) -> str:
     """What is said of a run that ends at once: every device that is not proved unchanged, by name."""
     lines = []
     for state, what in (

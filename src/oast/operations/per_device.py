@@ -19,7 +19,7 @@ from oast.intent.intent import IntentBuilder
 R = TypeVar("R")
 
 
-async def of_each(
+async def run_on_devices(
     estate: Estate,
     devices: Sequence[Device],
     builder: IntentBuilder,

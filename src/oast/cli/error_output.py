@@ -18,9 +18,9 @@ from typing import TextIO
 from rich.text import Text
 
 from oast import __version__
-from oast.cli.exits import FAILED, INVALID, NO, USAGE
-from oast.cli.terminal import put_hanging
-from oast.cli.workplace import console_on, named, near
+from oast.cli.exit_codes import FAILED, INVALID, NO, USAGE
+from oast.cli.terminal import print_hanging
+from oast.cli.workplace import console_on, join_names, relative_path
 from oast.errors import ApprovalError, DeviceError, EstateError, OastError, UsageError
 from oast.files import write_whole
 from oast.records import Problem, deduplicated
@@ -50,8 +50,8 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
     """Each problem as `place: message`, the line as written, the hint, and the values behind it."""
     out = console_on(stream)
     for problem in problems:
-        devices = f" (for {named(problem.devices, NAMED)})" if problem.devices else ""
-        put_hanging(
+        devices = f" (for {join_names(problem.devices, NAMED)})" if problem.devices else ""
+        print_hanging(
             out,
             Text.assemble(
                 (f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices
@@ -66,7 +66,7 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
 
 
 @dataclass(frozen=True)
-class Trouble:
+class DeviceFailure:
     """Why some devices failed; `log` is the transcript of one, or the folder of several."""
 
     devices: tuple[str, ...]
@@ -75,38 +75,40 @@ class Trouble:
     log: Path | None = None
 
 
-def gathered_troubles(troubles: Iterable[Trouble]) -> list[Trouble]:
+def group_failures(troubles: Iterable[DeviceFailure]) -> list[DeviceFailure]:
     """Devices that failed for the same reason together: three hundred wrong passwords are one thing to read."""
-    found: dict[tuple[str, str | None], list[Trouble]] = {}
+    found: dict[tuple[str, str | None], list[DeviceFailure]] = {}
     for trouble in troubles:
         found.setdefault((trouble.reason, trouble.hint), []).append(trouble)
     grouped = []
     for (reason, hint), same in found.items():
         log = same[0].log
         names = tuple(name for trouble in same for name in trouble.devices)
-        grouped.append(Trouble(names, reason, hint, log if log is None or len(names) == 1 else log.parent))
+        grouped.append(
+            DeviceFailure(names, reason, hint, log if log is None or len(names) == 1 else log.parent)
+        )
     return grouped
 
 
-def trouble_lines(trouble: Trouble) -> tuple[str, list[str]]:
+def failure_lines(trouble: DeviceFailure) -> tuple[str, list[str]]:
     """The devices, and the lines about them: the reason, then what to do and where to look."""
     below = [f"    {trouble.hint}"] if trouble.hint else []
     if trouble.log is not None and trouble.log.exists():
-        below.append(f"    log: {near(trouble.log)}")
-    return named(trouble.devices, NAMED), [trouble.reason, *below]
+        below.append(f"    log: {relative_path(trouble.log)}")
+    return join_names(trouble.devices, NAMED), [trouble.reason, *below]
 
 
 def show_device_errors(
     errors: Iterable[tuple[str, DeviceError]], stream: TextIO, logs: Path | None = None
 ) -> None:
     """What went wrong with single devices, and where in `logs` their transcripts are."""
-    for trouble in gathered_troubles(
-        Trouble((n,), e.message, e.hint, logs / f"{n}.log" if logs else None) for n, e in errors
+    for trouble in group_failures(
+        DeviceFailure((n,), e.message, e.hint, logs / f"{n}.log" if logs else None) for n, e in errors
     ):
-        devices, lines = trouble_lines(trouble)
+        devices, lines = failure_lines(trouble)
         reason, *below = lines
         out = console_on(stream)
-        put_hanging(out, Text(f"{devices}: {reason}"))
+        print_hanging(out, Text(f"{devices}: {reason}"))
         for line in below:
             out.print(Text(line))
 
@@ -116,7 +118,7 @@ SOURCE = Path(__file__).parents[1]
 PACKAGES = ("asyncssh", "jinja2", "jmespath", "jwcrypto", "PyYAML", "rich")
 
 
-def explain_bug(error: Exception, stream: TextIO, command: Sequence[str], estate: Path | None) -> None:
+def write_crash_report(error: Exception, stream: TextIO, command: Sequence[str], estate: Path | None) -> None:
     """Anything that is not an OastError is a fault of Oast: keep what is needed to mend it in a file, and ask for a report.
 
     The file goes into `.oast/faults` of the estate, where there is one. `command` are the words that are safe to show.

@@ -7,9 +7,9 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from oast.cli.exits import DONE
-from oast.cli.failures import exit_code_of, show_error
-from oast.cli.workplace import put_json
+from oast.cli.error_output import exit_code_of, show_error
+from oast.cli.exit_codes import DONE
+from oast.cli.workplace import print_json
 from oast.errors import OastError
 from oast.estate.source_settings import SourceSettings
 
@@ -33,5 +33,5 @@ def each_source(options: argparse.Namespace, sources: Sequence[SourceSettings], 
         documents.append(document)
         worst = max(worst, code)
     if options.format == "json":
-        put_json(kind, 1, {"sources": documents})
+        print_json(kind, 1, {"sources": documents})
     return worst

@@ -14,7 +14,7 @@ from oast.watch.store import Store
 KINDS = ("png", "svg", "pdf")
 
 
-def draw_trend(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
+def draw_history(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
     """Draw into `path`: how many runs there were, the first and the last of them.
 
     Raises UsageError when nothing was kept, or for a kind of file that cannot be drawn; StateError; OSError.

@@ -6,15 +6,15 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 from xml.etree import ElementTree
 
-from oast.operations.documents import behind_document, check_document
-from oast.operations.preparation import Preparation
+from oast.operations.documents import check_document, origins_document
+from oast.operations.intent_context import IntentContext
 from oast.operations.report import printable
 from oast.operations.verify import Verification, behind
 from oast.verify.checks import Check
 from oast.verify.snapshots import ExpectedLoss, StateChange
 
 
-def verify_document(preparation: Preparation, found: Verification) -> dict[str, Any]:
+def verify_document(preparation: IntentContext, found: Verification) -> dict[str, Any]:
     """`oast.verify/1`, without its name."""
     devices = [
         {
@@ -29,7 +29,7 @@ def verify_document(preparation: Preparation, found: Verification) -> dict[str, 
     }
 
 
-def listed_document(preparation: Preparation, checks: Mapping[str, Sequence[Check]]) -> dict[str, Any]:
+def listed_document(preparation: IntentContext, checks: Mapping[str, Sequence[Check]]) -> dict[str, Any]:
     """`oast.checks/1`, without its name."""
     return {
         "devices": [
@@ -40,7 +40,7 @@ def listed_document(preparation: Preparation, checks: Mapping[str, Sequence[Chec
                         "check": check.title,
                         "reading": check.reading,
                         "wanted": check.wanted,
-                        **behind_document(behind(preparation, check)),
+                        **origins_document(behind(preparation, check)),
                     }
                     for check in found
                 ],
@@ -63,7 +63,7 @@ def became_document(one: StateChange, meant: Sequence[ExpectedLoss]) -> dict[str
     }
 
 
-def junit_of(preparation: Preparation, found: Verification) -> str:
+def junit_of(preparation: IntentContext, found: Verification) -> str:
     """JUnit XML: a suite for each device, a test case for each check; a device that could not be read is an error."""
     suites = ElementTree.Element(
         "testsuites",

@@ -12,7 +12,7 @@ from oast.files import make_folder, write_whole
 NEVER_COMMITTED = ".oast/\n"
 
 
-def fresh_folder(folder: Path) -> Path:
+def new_folder(folder: Path) -> Path:
     """`folder`, made if need be. Raises UsageError when something is in it."""
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise UsageError(f"{folder} is there already", hint="name a folder that does not exist yet")
@@ -20,7 +20,7 @@ def fresh_folder(folder: Path) -> Path:
     return folder.resolve()
 
 
-def lay_out(shipped: Path, estate: Path, secrets_file: Path, names: tuple[str, ...]) -> None:
+def create_estate(shipped: Path, estate: Path, secrets_file: Path, names: tuple[str, ...]) -> None:
     """Copy the estate `shipped` to `estate`, and write new secrets called `names`, for the owner alone."""
     shutil.copytree(shipped, estate, dirs_exist_ok=True)
     write_whole(estate / ".gitignore", NEVER_COMMITTED)

@@ -23,7 +23,7 @@ from oast.verify.intent_facts import IntentFacts
 
 
 @dataclass(frozen=True)
-class Preparation:
+class IntentContext:
     """An estate made ready: `intents` are those of the devices picked, `network` those of all devices."""
 
     estate: Estate
@@ -36,7 +36,7 @@ class Preparation:
         return self.builder.syntax(intent.device)
 
 
-def prepare(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> Preparation:
+def prepare_intents(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> IntentContext:
     """Build the intents; the whole network's too, because what must be true between two devices follows from both.
 
     Raises EstateError with the problems of the devices picked; a device that was not picked may have some.
@@ -61,10 +61,10 @@ def prepare(estate: Estate, on: str | None = None, sections: Sequence[str] = ())
             intents.append(built)
     if problems:
         raise EstateError.of(problems)
-    return Preparation(estate, builder, tuple(intents), tuple(network))
+    return IntentContext(estate, builder, tuple(intents), tuple(network))
 
 
-def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> Preparation:
+def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> IntentContext:
     """The intents of the devices picked alone. Raises EstateError with everything that is wrong in them."""
     builder = IntentBuilder(estate, sections)
     intents: list[Intent] = []
@@ -73,17 +73,17 @@ def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) 
         with mistakes.collected():
             intents.append(builder.build(device))
     mistakes.raise_any()
-    return Preparation(estate, builder, tuple(intents), tuple(intents))
+    return IntentContext(estate, builder, tuple(intents), tuple(intents))
 
 
-def violations(preparation: Preparation, today: date) -> list[Problem]:
+def policy_violations(preparation: IntentContext, today: date) -> list[Problem]:
     """What the devices picked violate, warnings included; each once. Raises EstateError when a policy itself is wrong."""
     picked = {intent.device.name for intent in preparation.intents}
     found = Policies(preparation.estate, today).problems(preparation.network)
     return deduplicated(problem for problem in found if not problem.devices or picked & set(problem.devices))
 
 
-def checks_of(preparation: Preparation, *, wide: bool = False) -> dict[str, list[Check]]:
+def all_checks_of(preparation: IntentContext, *, wide: bool = False) -> dict[str, list[Check]]:
     """What must be true of the devices picked: what follows from the network's intents, and what the engineer wrote. With `wide`, also
     what rests on so much of the network that it is no matter of a single change.
 

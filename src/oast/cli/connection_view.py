@@ -10,9 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from oast.cli.csv_output import csv_text
-from oast.cli.exits import DONE, FAILED
-from oast.cli.failures import show_device_errors
-from oast.cli.workplace import console, near, plural, put_json, put_table, table
+from oast.cli.error_output import show_device_errors
+from oast.cli.exit_codes import DONE, FAILED
+from oast.cli.workplace import console, plural, print_json, print_table, relative_path, table
 from oast.connect.connector import ConnectionInfo, Connector
 from oast.errors import DeviceError, UsageError
 from oast.estate.connections import SettingOrigin
@@ -24,7 +24,7 @@ NAMED = 6
 SELDOM = ("through", "second way", "ssh_config")
 
 
-def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
+def show_connections(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
     """List them; no session is opened. A device of which it cannot be told is named, and the exit code says so."""
     if options.columns:
         raise UsageError("--columns belongs to the list of attributes", hint="leave it out with --connection")
@@ -38,7 +38,7 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
             failed.append((device.name, error))
     settings = {name: _settings(estate, estate.devices[name]) for name in ways}
     if options.format == "json":
-        put_json(
+        print_json(
             "connections",
             2,
             {
@@ -61,7 +61,7 @@ def show_ways(estate: Estate, devices: list[Device], options: argparse.Namespace
         listing = table(*(COLUMNS[number] for number in shown), numbers=("port",), whole=("host key",))
         for row in rows:
             listing.add_row(*(row[number] for number in shown))
-        put_table(console(), listing)
+        print_table(console(), listing)
         _put_settings(estate, settings, verbose=options.verbose)
         _say_whose_word(estate, [estate.devices[name] for name in ways])
     sys.stdout.flush()
@@ -95,7 +95,7 @@ def _settings(estate: Estate, device: Device) -> dict[str, dict[str, Any]]:
     for field in fields(chosen):
         value, origin = getattr(chosen, field.name), origins.get(field.name, SettingOrigin())
         if isinstance(value, Path):
-            value = str(near(value))
+            value = str(relative_path(value))
         place = None if origin.place is None else str(origin.place)
         if field.name.endswith("_secret") and value is not None:
             value = {"secret": value}
@@ -122,7 +122,7 @@ def _put_settings(
                 _shown(one["value"]),
                 f"{one['place']}{rule}" if one["place"] else "nobody: as Oast has it",
             )
-        put_table(console(), listing)
+        print_table(console(), listing)
 
 
 def _shown(value: Any) -> str:
@@ -151,7 +151,7 @@ def _say_whose_word(estate: Estate, devices: list[Device]) -> None:
         )
     for file in files:
         sys.stdout.write(
-            f"{near(file)} is read, as oast.toml says; what it decides stands in the last column\n"
+            f"{relative_path(file)} is read, as oast.toml says; what it decides stands in the last column\n"
         )
     if not files:
         sys.stdout.write("no file of OpenSSH's client is read\n")

@@ -19,8 +19,8 @@ from oast.estate.yaml_text import YamlMap
 from oast.fleet.events import OnEvent, ignore_event
 from oast.onboard.store import NewDevice
 from oast.operations.deliver import DeliveryOptions, compare
-from oast.operations.preparation import Preparation, prepare
-from oast.operations.resume import Resume
+from oast.operations.intent_context import IntentContext, prepare_intents
+from oast.operations.resume import RunRecovery
 from oast.operations.staging_approval import first_delivery
 from oast.operations.verify import checks_for, verify
 from oast.records import Place
@@ -41,18 +41,18 @@ class Postponed(OastError):
         return error if isinstance(error, DeviceError) else cls(f"{first.message}{place}", hint=first.hint)
 
 
-async def recover(
+async def recover_first_deliveries(
     folder: Path, environment: Mapping[str, str], boxes: Sequence[NewDevice]
 ) -> dict[str, Outcome]:
     """Recover the interrupted runs that were delivering to `boxes`; by name, what they run now. Raises OastError."""
     devices = [_device(box) for box in boxes]
     estate = await asyncio.to_thread(open_estate, folder, environment, besides=devices)
     names = {device.name for device in devices}
-    runs = await Resume(estate, names=names).run()
+    runs = await RunRecovery(estate, names=names).run()
     return {outcome.device: outcome for run in runs for outcome in run.outcomes if outcome.device in names}
 
 
-async def manage(
+async def deliver_first(
     folder: Path, environment: Mapping[str, str], boxes: Sequence[NewDevice], on_event: OnEvent = ignore_event
 ) -> Became:
     """Make managed devices of them, together. Who fails is not in the inventory."""
@@ -118,7 +118,7 @@ def _host_key(line: str) -> HostKey:
         raise StateError(f"the host key that the device reported cannot be used: {wrong}") from None
 
 
-async def _prepared(estate: Estate, names: Sequence[str], change: str | None) -> Preparation:
+async def _prepared(estate: Estate, names: Sequence[str], change: str | None) -> IntentContext:
     """What is delivered to new devices: what was approved with the change that staged them, or what the estate says. Raises OastError."""
     if change is not None:
         return await asyncio.to_thread(first_delivery, estate, change, names)
@@ -127,7 +127,7 @@ async def _prepared(estate: Estate, names: Sequence[str], change: str | None) ->
             "it was staged without an approval, and nothing is delivered here without",
             hint="oast onboard stage FILE",
         )
-    return await asyncio.to_thread(prepare, estate, f"name in ({', '.join(names)})")
+    return await asyncio.to_thread(prepare_intents, estate, f"name in ({', '.join(names)})")
 
 
 async def _delivered(

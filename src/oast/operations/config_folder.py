@@ -22,7 +22,7 @@ LARGEST = 32_000_000
 UNDERSTOOD = 0.9
 
 
-def records(folder: Path, estate: Path) -> list[dict[str, Any]]:
+def config_folder_records(folder: Path, estate: Path) -> list[dict[str, Any]]:
     """A record for each file below `folder`: `name` (the file's, without its ending), `file`, `folder`, and for a text that one of the
     estate's platforms understands `platform`, `hostname` and `interfaces`, a mapping of names to lists of addresses with their lengths.
     Raises StateError when the folder or a file cannot be read."""

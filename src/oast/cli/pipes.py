@@ -15,7 +15,7 @@ from typing import Any, TextIO
 SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
-def nobody_reads() -> None:
+def discard_output() -> None:
     """What is still buffered has nowhere to go: from here on it goes there, and ends nothing."""
     with contextlib.suppress(OSError, ValueError):
         nowhere = os.open(os.devnull, os.O_WRONLY)
@@ -25,7 +25,7 @@ def nobody_reads() -> None:
         os.close(nowhere)
 
 
-class Unbroken:
+class PipeSafeStream:
     """A stream whose reader may go away: what a command finds out, and its exit code, do not depend on who reads them."""
 
     def __init__(self, stream: TextIO) -> None:
@@ -35,39 +35,39 @@ class Unbroken:
         try:
             return self._stream.write(text)
         except BrokenPipeError:
-            nobody_reads()
+            discard_output()
             return len(text)
 
     def flush(self) -> None:
         try:
             self._stream.flush()
         except BrokenPipeError:
-            nobody_reads()
+            discard_output()
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._stream, name)
 
 
-class ToldToEnd(KeyboardInterrupt):
+class TerminationRequested(KeyboardInterrupt):
     """Like Ctrl-C. A KeyboardInterrupt itself that passes an `exec` of a text, as when a dataclass is made, would let the interpreter end
     by a signal at last, whatever exit code it was given."""
 
 
 def _told_to_end(number: int, frame: FrameType | None) -> None:
-    raise ToldToEnd
+    raise TerminationRequested
 
 
 _swallowed = threading.Event()
 
 
-def raise_what_was_swallowed() -> None:
+def raise_pending_interrupt() -> None:
     """Raises ToldToEnd, once, if a signal came while the interpreter ran a callback, as many do during imports, that lets nothing out."""
     if _swallowed.is_set():
         _swallowed.clear()
-        raise ToldToEnd
+        raise TerminationRequested
 
 
-def was_told(error: BaseException) -> bool:
+def is_interrupt(error: BaseException) -> bool:
     """Whether an error is no more than what the interpreter has made of being told to end: while a class is made, as during an import,
     it wraps whatever is raised into an error of its own."""
     seen: set[int] = set()
@@ -92,7 +92,7 @@ def _noticed(
     return noticed
 
 
-def from_now_on_ignored() -> None:
+def ignore_signals() -> None:
     """The work is done: whoever tells the process to end changes nothing of what it has to say any more."""
     if threading.current_thread() is threading.main_thread():
         for number in SIGNALS:
@@ -100,7 +100,7 @@ def from_now_on_ignored() -> None:
 
 
 @contextlib.contextmanager
-def ended_by_signals(*, for_good: bool) -> Iterator[None]:
+def handle_signals(*, for_good: bool) -> Iterator[None]:
     """A pipeline that stops the process, and a terminal that is closed, are like Ctrl-C. Unless it is `for_good`, everything is as it was
     before behind it."""
     if threading.current_thread() is not threading.main_thread():

@@ -10,7 +10,7 @@ from oast.change.state import Cause, Outcome, State
 from oast.config.edits import secrets_below, secrets_in
 from oast.errors import EstateError
 from oast.estate.estate import Estate
-from oast.operations.preparation import Preparation, prepare
+from oast.operations.intent_context import IntentContext, prepare_intents
 
 NAMED = 6
 
@@ -22,7 +22,7 @@ class Rotation:
 
     name: str
     holders: Mapping[str, frozenset[str]]
-    preparation: Preparation
+    preparation: IntentContext
 
     def without_it(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> list[str]:
         """The devices that may not have the new value yet, or would start with the one before: not proved means not."""
@@ -44,7 +44,7 @@ def rotation(estate: Estate, name: str) -> Rotation:
 
     Raises EstateError when no section does so, or when some device would be locked for Oast because none does it there.
     """
-    whole = prepare(estate)
+    whole = prepare_intents(estate)
     sections: set[str] = set()
     holders: dict[str, frozenset[str]] = {}
     for intent in whole.intents:
@@ -71,4 +71,4 @@ def rotation(estate: Estate, name: str) -> Rotation:
         raise EstateError(
             message, hint="render it for every device, for example {{ login | password_hash(device.name) }}"
         )
-    return Rotation(name, holders, prepare(estate, sections=sorted(sections)))
+    return Rotation(name, holders, prepare_intents(estate, sections=sorted(sections)))
