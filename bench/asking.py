@@ -11,9 +11,9 @@ from collections.abc import Callable, Sequence
 import asyncssh
 
 from oast.estate.estate import Estate
-from oast.operations.ask import ask
+from oast.operations.ask import ask_devices
 from oast.operations.intent_context import prepare_intents
-from oast.operations.verify import checks_for, verify
+from oast.operations.verify import checks_for, verify_network
 from oast.platforms.load import SHIPPED, load_platform
 from oast.readings.records import records
 from oast.records import Fingerprints
@@ -80,7 +80,7 @@ async def bare_listing(
 
 async def asked(estate: Estate, parallel: int) -> None:
     """One reading of all devices, as records."""
-    found = await ask(estate, "interfaces", parallel=parallel)
+    found = await ask_devices(estate, "interfaces", parallel=parallel)
     if found.failed or len(found.records) != len(estate.devices):
         raise AssertionError(f"{len(found.failed)} devices failed")
 
@@ -88,7 +88,7 @@ async def asked(estate: Estate, parallel: int) -> None:
 async def verified(estate: Estate, parallel: int) -> None:
     """The checks that follow from the intents."""
     prepared = prepare_intents(estate)
-    found = await verify(prepared, checks_for(prepared, ()), parallel=parallel)
+    found = await verify_network(prepared, checks_for(prepared, ()), parallel=parallel)
     if found.failed or len(found.every) < 50 * len(estate.devices):
         raise AssertionError(f"{len(found.failed)} devices failed, {len(found.every)} checks")
 

@@ -14,7 +14,7 @@ from pathlib import Path
 import asyncssh
 from simulator import Bare, BareSession
 
-from oast.estate.estate import Estate, open_estate
+from oast.estate.estate import Estate, load_estate
 
 SECRETS = {"OAST_SECRET_LOGIN_PASSWORD": "bench-login", "OAST_SECRET_PRIVILEGE_PASSWORD": "bench-privilege"}
 PREPARED = {
@@ -79,7 +79,7 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     (folder / "inventory" / "devices.yaml").write_text(
         "devices:\n" + "".join(f"  {n}: {{address: {a}, platform: {s}}}\n" for n, (s, a) in devices.items())
     )
-    return open_estate(folder, SECRETS)
+    return load_estate(folder, SECRETS)
 
 
 async def bare_reading(estate: Estate, addresses: list[tuple[str, int]], parallel: int) -> None:

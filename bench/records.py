@@ -24,7 +24,7 @@ from oast.change.state import Cause, Outcome, State
 from oast.config.ownership import Scope
 from oast.config.tree import canonical
 from oast.connect.management_path import SessionAddresses
-from oast.estate.estate import open_estate
+from oast.estate.estate import load_estate
 from oast.intent.intent import Intent, IntentBuilder
 from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 
@@ -189,7 +189,7 @@ def recording_a_thousand() -> tuple[float, float]:
         (folder / "templates/bine/interfaces.j2").write_text(
             "{#\nsection: interfaces\nowns: ['interface */description']\n#}\n"
         )
-        estate = open_estate(folder, {**os.environ})
+        estate = load_estate(folder, {**os.environ})
         builder = IntentBuilder(estate)
         comparisons = []
         lines = [f"interface port{n}\n  description gate-{n}\n" for n in range(1, 51)]

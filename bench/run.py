@@ -35,14 +35,14 @@ from sourcing import bare, refresh, service
 
 import oast
 from oast.cli.simulator import Simulator
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import in_dependency_order
 from oast.config.edits import apply_edits, difference
 from oast.config.indented_syntax import IndentedSyntax
 from oast.config.tree import canonical
 from oast.connect.connector import Connector
 from oast.errors import DeviceError, ErrorCollector
-from oast.estate.estate import Estate, open_estate
+from oast.estate.estate import Estate, load_estate
 from oast.estate.filters import FILTERS
 from oast.estate.inventory import Device
 from oast.estate.inventory import read_inventory as read_inventory
@@ -127,7 +127,7 @@ def network(folder: Path, number: int) -> Estate:
         "devices:\n"
         + "".join(f"  {n}: {{address: {a}, platform: bine}}\n" for n, a in zip(names, addresses, strict=True))
     )
-    return open_estate(folder, SECRETS)
+    return load_estate(folder, SECRETS)
 
 
 async def bare_loop(addresses: list[tuple[str, int]], parallel: int) -> None:
@@ -272,7 +272,7 @@ def asking() -> list[Figure]:
         folder = Path(name)
         pushed_to(folder, 1000)
         (folder / "values/all.yaml").write_text("everywhere: {word: gate}\n")
-        estate = open_estate(folder, SECRETS)
+        estate = load_estate(folder, SECRETS)
         password = SECRETS["OAST_SECRET_LOGIN_PASSWORD"]
         with simulated(estate) as addresses:
             bare, ours, checked = best(
@@ -490,7 +490,7 @@ def rendering() -> list[Figure]:
             )
             (folder / f"values/devices/edge-{n}.yaml").write_text(f"interfaces: [{interfaces}]\n")
         (folder / "inventory/devices.yaml").write_text("".join(inventory))
-        estate = open_estate(folder, {})
+        estate = load_estate(folder, {})
         template = jinja2.Environment(trim_blocks=True, lstrip_blocks=True, autoescape=False).from_string(
             TEMPLATE
         )
@@ -578,7 +578,7 @@ def fleet(folder: Path, number: int) -> Estate:
             text + (f"services:\n{services}" if n >= 0 else "services: []\n")
         )
     secrets = {"OAST_SECRET_SNMP_READ": "one", "OAST_SECRET_SNMP_BILLING": "two"}
-    return open_estate(folder, secrets)
+    return load_estate(folder, secrets)
 
 
 def linting() -> list[Figure]:
@@ -662,7 +662,7 @@ def comparing() -> list[Figure]:
         edits = difference(running, canonical(syntax.parse(other).tree))
         if (
             not apply_edits(edits, running).children
-            or len(commands(in_dependency_order(edits), platform)) < 1000
+            or len(commands_of(in_dependency_order(edits), platform)) < 1000
         ):
             raise AssertionError("most entries have to be moved")
 

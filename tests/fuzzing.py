@@ -23,7 +23,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.cli.workplace import given_values
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
 from oast.config.edits import difference
 from oast.config.indented_syntax import IndentedSyntax, tree_of_device
@@ -34,8 +34,8 @@ from oast.connect.session import AnswerLimits, CommandLineSession
 from oast.connect.transcript import Transcript
 from oast.errors import OastError
 from oast.estate import selectors, yaml_text
-from oast.estate.estate import open_estate
-from oast.operations.lint import lint
+from oast.estate.estate import load_estate
+from oast.operations.lint import lint_estate
 from oast.operations.platforms import parse_report
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load_platform
@@ -212,7 +212,7 @@ class Inputs:
         syntax.parse(_text(data))
         running = tree_of_device(syntax, _text(data))
         try:
-            made: Sequence[Any] = commands(
+            made: Sequence[Any] = commands_of(
                 in_dependency_order(difference(running, self._running), running=running), self._platform
             )
         except NoDependencyOrder:
@@ -228,7 +228,7 @@ class Inputs:
         parse_report(syntax, _text(data))
         running, wanted = tree_of_device(syntax, _text(data)), canonical(syntax.parse(FOLDED[name][0]).tree)
         with suppress(NoDependencyOrder):
-            for command in commands(
+            for command in commands_of(
                 in_dependency_order(difference(running, wanted), running=running), platform
             ):
                 command.line.written()
@@ -272,12 +272,12 @@ class Inputs:
         with self._written(
             "values/zz.yaml", b"everywhere:\n  odd: " + repr(_text(data)).encode("utf-8", "replace") + b"\n"
         ):
-            estate = open_estate(self._estate, self._environment)
+            estate = load_estate(self._estate, self._environment)
             estate.values_of(next(iter(estate.devices.values())))
 
     def _lint(self, file: str, data: bytes) -> None:
         with self._written(file, data):
-            lint(self._estate, self._environment, trace=self._chance.random() < 0.1)
+            lint_estate(self._estate, self._environment, trace=self._chance.random() < 0.1)
 
     @contextmanager
     def _written(self, file: str, data: bytes) -> Iterator[None]:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from hypothesis import given, settings
 
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
 from oast.config.diff_text import view
 from oast.config.edits import apply_edits, difference
@@ -31,7 +31,9 @@ def lines_between(one: str, other: str) -> list[str]:
     running = tree_of(one)
     return [
         c.line.written()
-        for c in commands(in_dependency_order(difference(running, tree_of(other)), running=running), SKERRY)
+        for c in commands_of(
+            in_dependency_order(difference(running, tree_of(other)), running=running), SKERRY
+        )
     ]
 
 
@@ -58,7 +60,7 @@ class LawsTest(unittest.TestCase):
         self.assertEqual(apply_edits(edits, a), b)
         device = Skerry()
         device.load(one)
-        for command in commands(edits, SKERRY):
+        for command in commands_of(edits, SKERRY):
             device.take(command.line.written())
         self.assertEqual(tree_of(device.text()), b)
         return None
@@ -163,7 +165,7 @@ class EditsTest(unittest.TestCase):
 
     def test_a_secret_is_a_secret_from_the_text_to_the_line(self) -> None:
         edits = difference(tree_of("login ada\n"), tree_of("login ada\n word reed\n"))
-        made = commands(in_dependency_order(edits), SKERRY)
+        made = commands_of(in_dependency_order(edits), SKERRY)
         for told in (
             repr(made),
             "".join(c.masked for c in made),

@@ -8,7 +8,7 @@ from typing import Any
 from larkwater import LarkwaterTest
 from oast.platforms.reading_schema import READINGS
 from oast.readings.values import Value, convert
-from oast.verify.regression_checks import RemovedFacts, devices_within_hops, regression_checks
+from oast.verify.regression_checks import RemovedFacts, devices_within_hops, regression_checks_of
 from oast.verify.snapshots import parse_expected_loss
 
 EDGE, FAR = "dunlin-edge-1", "tern-edge-1"
@@ -120,11 +120,11 @@ class AsBeforeTest(unittest.TestCase):
             ],
         }
         without = RemovedFacts(frozenset(("203.0.113.4/31",)), frozenset((("pier", "port2"),)))
-        checks = {check.reading: check.values for check in regression_checks("pier", readings, without)}
+        checks = {check.reading: check.values for check in regression_checks_of("pier", readings, without)}
         self.assertEqual(checks, {"interfaces": {"port1"}, "routes": {"198.51.100.0/28"}})
         meant = [parse_expected_loss("routes: destination-prefix=198.51.100.0/24")]
         self.assertNotIn(
-            "routes", {check.reading for check in regression_checks("pier", readings, without, meant)}
+            "routes", {check.reading for check in regression_checks_of("pier", readings, without, meant)}
         )
 
     def test_so_many_cables_away(self) -> None:

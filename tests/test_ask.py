@@ -8,8 +8,7 @@ import json
 import unittest
 from ipaddress import ip_interface, ip_network
 
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from larkwater import SECRETS, LarkwaterTest
 from oast.errors import EstateError

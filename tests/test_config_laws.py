@@ -7,10 +7,9 @@ import ipaddress
 import itertools
 import unittest
 
-from hypothesis import given, reject, settings
-from hypothesis import strategies as st
+from hypothesis import given, reject, settings, strategies as st
 
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, constraints, in_dependency_order
 from oast.config.edits import Edit, apply_edits, difference
 from oast.config.ownership import Scope, pattern_of
@@ -30,7 +29,7 @@ def delivered(text: str, commands: list[str]) -> str:
 
 
 def commands_between(a: Node, b: Node) -> list[str]:
-    return [c.line.written() for c in commands(ordered(difference(a, b)), BINE)]
+    return [c.line.written() for c in commands_of(ordered(difference(a, b)), BINE)]
 
 
 def ordered(edits: list[Edit]) -> list[Edit]:
@@ -254,7 +253,7 @@ class AccessListSafetyTest(unittest.TestCase):
         goal.load(new)
         before, after = verdicts(device), verdicts(goal)
         stack: list[tuple[int, Item]] = []
-        for command in (c.line.written() for c in commands(steps, BINE)):
+        for command in (c.line.written() for c in commands_of(steps, BINE)):
             device.enter(command, stack)
             for key, verdict in verdicts(device).items():
                 if verdict == "accept":

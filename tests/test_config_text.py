@@ -5,10 +5,9 @@ from __future__ import annotations
 import ipaddress
 import unittest
 
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import in_dependency_order
 from oast.config.diff_text import view
 from oast.config.edits import Edit, difference
@@ -115,7 +114,7 @@ class CommandOrderTest(unittest.TestCase):
         def goes_last(edit: Edit) -> bool:
             return edit.path[0] == last
 
-        return [c.line.written().strip() for c in commands(in_dependency_order(edits, goes_last), BINE)]
+        return [c.line.written().strip() for c in commands_of(in_dependency_order(edits, goes_last), BINE)]
 
     def test_an_access_list_is_made_before_it_is_used_and_removed_after(self) -> None:
         free = "interface port1\n"
@@ -139,7 +138,7 @@ class CommandOrderTest(unittest.TestCase):
 
     def test_a_secret_is_sent_but_not_shown(self) -> None:
         edits = difference(tree_of("snmp\n"), tree_of("snmp\n  community s3cret\n    access read-write\n"))
-        made = commands(in_dependency_order(edits), BINE)
+        made = commands_of(in_dependency_order(edits), BINE)
         self.assertIn("s3cret", "".join(c.line.written() for c in made))
         self.assertNotIn("s3cret", "".join(c.masked for c in made) + repr(made))
         self.assertNotIn("s3cret", repr(edits) + repr([line.text for line in view(edits)]))

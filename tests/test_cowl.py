@@ -10,11 +10,10 @@ import unittest
 from collections.abc import Iterator
 from pathlib import Path
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from larkwater import Run, program, simulator_of
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
 from oast.config.edits import apply_edits, difference
 from oast.config.tree import canonical
@@ -26,9 +25,7 @@ from oastsim.cowl.shell import Shell
 from oastsim.model import Schema, Tree, steps_of
 from oastsim.network import Account, DevicePlan, NetworkPlan
 from oastsim.state import NetworkState
-from trees import COWL
-from trees import COWL_SYNTAX as SYNTAX
-from trees import cowl_tree_of as tree_of
+from trees import COWL, COWL_SYNTAX as SYNTAX, cowl_tree_of as tree_of
 
 PORTS = frozenset(("manage0", "port1", "port2", "port3"))
 ESTATE = Path(__file__).parent / "data" / "estates" / "quay"
@@ -161,7 +158,7 @@ class ContractTest(unittest.TestCase):
             ordered = in_dependency_order(edits, running=a)
         except NoDependencyOrder:
             ordered = edits  # committed as a whole
-        for command in commands(ordered, COWL):
+        for command in commands_of(ordered, COWL):
             carried_out(running, command.line.written())
         self.assertFalse(list(problems(running, PORTS)), running.text())
         self.assertEqual(tree_of(running.text()), wanted)

@@ -7,8 +7,7 @@ import re
 import unittest
 from dataclasses import replace
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from oast.config.brace_syntax import BraceSyntax
 from oast.config.file_edits import edit_file

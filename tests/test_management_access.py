@@ -12,7 +12,7 @@ from pathlib import Path
 from unittest import mock
 
 from larkwater import Run, program, simulator_of
-from oast.operations.lint import lint
+from oast.operations.lint import lint_estate
 
 PASSWORDS = {"OAST_SECRET_LOGIN": "reed-and-sedge"}
 BINE = """{#
@@ -84,7 +84,7 @@ class InventoryTest(unittest.TestCase):
         for file, text in files.items():
             (folder / file).parent.mkdir(parents=True, exist_ok=True)
             (folder / file).write_text(text)
-        found = lint(folder, PASSWORDS).problems
+        found = lint_estate(folder, PASSWORDS).problems
         return "; ".join(f"{problem.place}: {problem.message}" for problem in found)
 
     def test_what_contradicts_itself_is_an_error_at_its_line(self) -> None:

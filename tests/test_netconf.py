@@ -6,13 +6,11 @@ import itertools
 import unittest
 from unittest import mock
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from lxml import etree
 
 from oast.change.methods.base import ChangeRequest
-from oast.change.methods.netconf import NetconfCandidateMethod
-from oast.change.methods.netconf_errors import command_for_error
+from oast.change.methods.netconf import NetconfCandidateMethod, command_for_error
 from oast.change.plan.apply_mode import DEFAULT_MODE
 from oast.change.state import Phase
 from oast.config.commands import Command

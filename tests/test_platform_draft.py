@@ -8,8 +8,7 @@ import tomllib
 import unittest
 from collections.abc import Callable
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from in_memory import run
 from larkwater import SECRETS, LarkwaterTest

@@ -166,7 +166,7 @@ class MistakesTest(unittest.TestCase):
 
 class NothingNeededTest(unittest.TestCase):
     def test_three_lines_are_a_platform_and_without_a_grammar_structure_is_compared(self) -> None:
-        from oast.config.commands import commands
+        from oast.config.commands import commands_of
         from oast.config.edits import difference
 
         with tempfile.TemporaryDirectory() as folder:
@@ -177,7 +177,7 @@ class NothingNeededTest(unittest.TestCase):
         syntax = IndentedSyntax(platform)
         one = canonical(syntax.parse("a 1\n  b 2\n  c\nd\n").tree)
         other = canonical(syntax.parse("a 1\n  c\n  e 5\n").tree)
-        lines = [command.line.written() for command in commands(difference(one, other), platform)]
+        lines = [command.line.written() for command in commands_of(difference(one, other), platform)]
         self.assertEqual(lines, ["a 1", "  e 5", "  remove b 2", "remove d"])
         self.assertEqual(syntax.written(one), "a 1\n  b 2\n  c\nd\n")
         self.assertEqual(tree_of("ntp\n  server 192.0.2.1\n").children["ntp"].statement.rule.path, "ntp")

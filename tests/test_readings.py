@@ -6,15 +6,14 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from oast.errors import EstateError, ProtocolError
 from oast.operations.ask import records_document
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load_platform
 from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
-from oast.readings.other_values import other_values
+from oast.readings.other_values import find_other_values
 from oast.readings.records import records
 from oast.records import Fingerprints
 from oast.verify.checks import Check, evaluate
@@ -226,7 +225,7 @@ class OtherValueTest(unittest.TestCase):
         table = "prefix           from\n192.0.2.0/24     kernel\n198.51.100.0/24  STATIC\n203.0.113.0/24   kernel\n"
         found = records(table, command)
         self.assertEqual([str(row["source-protocol"]) for row in found], ["other", "static", "other"])
-        self.assertEqual(other_values({"quay": found}), {("source-protocol", "kernel"): {"quay": 2}})
+        self.assertEqual(find_other_values({"quay": found}), {("source-protocol", "kernel"): {"quay": 2}})
         document = records_document(found)[0]
         self.assertEqual(
             (document["source-protocol"], document["source-protocol-listed"]), ("other", "kernel")

@@ -8,8 +8,7 @@ import re
 import unittest
 from xml.etree import ElementTree
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from markdown_it import MarkdownIt
 
 from oast.cli.csv_output import csv_text

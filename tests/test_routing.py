@@ -9,11 +9,8 @@ import unittest
 from collections.abc import Iterable
 
 from oastsim.bine.configuration import Configuration
-from oastsim.bine.facts import facts_of as bine_facts
-from oastsim.bine.facts import filters_of as bine_filters
-from oastsim.cowl.configuration import empty as cowl_empty
-from oastsim.cowl.configuration import facts_of as cowl_facts
-from oastsim.cowl.configuration import problems
+from oastsim.bine.facts import facts_of as bine_facts, filters_of as bine_filters
+from oastsim.cowl.configuration import empty as cowl_empty, facts_of as cowl_facts, problems
 from oastsim.facts import Facts
 from oastsim.network import DevicePlan, NetworkPlan
 from oastsim.outside import Host

@@ -6,10 +6,9 @@ import itertools
 import os
 import unittest
 
-from hypothesis import assume, example, given, settings
-from hypothesis import strategies as st
+from hypothesis import assume, example, given, settings, strategies as st
 
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
 from oast.config.edits import apply_edits, difference
 from oast.config.globs import glob_matches, globs_overlap
@@ -142,7 +141,7 @@ class ScopeTest(unittest.TestCase):
         expected = apply_edits(edits, running)
         broken = integrity_errors(edits, running)
         try:
-            lines = [c.line.written() for c in commands(in_dependency_order(edits, running=running), BINE)]
+            lines = [c.line.written() for c in commands_of(in_dependency_order(edits, running=running), BINE)]
         except NoDependencyOrder:
             return
         if broken:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from oast.errors import EstateError
 from oast.estate.expressions import evaluated, template_environment

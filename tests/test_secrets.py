@@ -14,7 +14,7 @@ from unittest import mock
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run, interpreted, on_terminal, program
 from oast import __version__
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import in_dependency_order
 from oast.config.diff_text import view
 from oast.config.edits import difference
@@ -295,7 +295,7 @@ class OrderedSecretsTest(unittest.TestCase):
             for words in ("reed sedge rush", "rush moss reed")
         )
         edits = difference(one, other)
-        made = commands(in_dependency_order(edits), platform)
+        made = commands_of(in_dependency_order(edits), platform)
         written = [command.line.written().strip() for command in made]
         self.assertTrue(any(" before " in line and line.endswith("reed") for line in written), written)
         for told in (

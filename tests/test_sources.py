@@ -8,8 +8,7 @@ import urllib.error
 import urllib.request
 from typing import Any
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from larkwater import SECRETS, EstateTest, LarkwaterTest, Run
 from oast.errors import StateError

@@ -6,11 +6,8 @@ import itertools
 import unittest
 
 from oastsim.bine.configuration import Configuration
-from oastsim.bine.facts import facts_of as bine_facts
-from oastsim.bine.facts import filters_of as bine_filters
-from oastsim.cowl.configuration import empty
-from oastsim.cowl.configuration import facts_of as cowl_facts
-from oastsim.cowl.configuration import filters_of as cowl_filters
+from oastsim.bine.facts import facts_of as bine_facts, filters_of as bine_filters
+from oastsim.cowl.configuration import empty, facts_of as cowl_facts, filters_of as cowl_filters
 from oastsim.network import DevicePlan, NetworkPlan
 from oastsim.observed import lldp_neighbors
 from oastsim.probes import ping, trace_lines

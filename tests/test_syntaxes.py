@@ -6,10 +6,9 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
-from oast.config.commands import commands
+from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
 from oast.config.edits import apply_edits, difference
 from oast.config.retained import split_removals
@@ -103,11 +102,11 @@ class LawsTest(unittest.TestCase):
         self.assertEqual(apply_edits(edits, a), b)
         device = Eider(one)
         device.answer("open")
-        for command in commands(edits, EIDER):
+        for command in commands_of(edits, EIDER):
             self.assertEqual(device.answer(command.line.written()), "", command.line.written())
         self.assertEqual(device.answer("check"), "")
         self.assertEqual(tree("eider", "\n".join(device.candidate or [])), b)
-        for told in (*(c.masked for c in commands(edits, EIDER)), repr(edits)):
+        for told in (*(c.masked for c in commands_of(edits, EIDER)), repr(edits)):
             self.assertNotRegex(told, "kelp|foam")
 
     @settings(max_examples=30, deadline=None)
@@ -126,7 +125,7 @@ class LawsTest(unittest.TestCase):
         device, wanted = Dotterel(*one), Dotterel(*other)
         a, b = tree("dotterel", device.text()), tree("dotterel", wanted.text())
         try:
-            made = commands(in_dependency_order(difference(a, b), running=a), DOTTEREL)
+            made = commands_of(in_dependency_order(difference(a, b), running=a), DOTTEREL)
         except NoDependencyOrder:
             return
         for command in made:
@@ -463,7 +462,7 @@ class UnknownTest(unittest.TestCase):
         edits, spared = split_removals(difference(running, wanted))
         self.assertEqual([one.node.text for one in spared], ["peer 192.0.2.9"])
         self.assertEqual(
-            [c.line.written() for c in commands(in_dependency_order(edits), DOTTEREL)],
+            [c.line.written() for c in commands_of(in_dependency_order(edits), DOTTEREL)],
             ["have peer 192.0.2.9 as 77"],
         )
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from unittest import mock
 
 from larkwater import SECRETS, EstateTest
-from oast.operations.lint import lint
+from oast.operations.lint import lint_estate
 
 CANARY = "canary-of-the-build-machine"
 LINKED = (
@@ -66,7 +66,7 @@ class LinksTest(EstateTest):
                 for untrusted in (False, True):
                     with self.subTest(linked=linked, text=text, untrusted=untrusted):
                         found = (
-                            lint(self.estate, self.environment(), untrusted=untrusted)
+                            lint_estate(self.estate, self.environment(), untrusted=untrusted)
                             if linked != "oast.toml"
                             else None
                         )
@@ -122,9 +122,9 @@ class UntrustedTest(EstateTest):
             mock.patch.object(Path, "read_bytes", _noted(Path.read_bytes, read)),
             mock.patch.object(Path, "read_text", _noted(Path.read_text, read)),
         ):
-            found = lint(self.estate, {**os.environ, "OAST_SECRET_SNMP_READ": CANARY}, untrusted=True)
+            found = lint_estate(self.estate, {**os.environ, "OAST_SECRET_SNMP_READ": CANARY}, untrusted=True)
         self.assertEqual([problem.message for problem in found.problems], [])
-        shipped = str(Path(lint.__code__.co_filename).parents[1])
+        shipped = str(Path(lint_estate.__code__.co_filename).parents[1])
         inside = (str(self.estate.resolve()), shipped)
         self.assertEqual([path for path in read if not str(Path(path).resolve()).startswith(inside)], [])
         run = self.oast("lint", "--untrusted", environment={"OAST_SECRET_SNMP_READ": CANARY})

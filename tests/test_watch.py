@@ -15,8 +15,7 @@ from typing import Any
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 import forked
 from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment

@@ -9,7 +9,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from oast.change.state import Cause, Outcome, RollbackReason, State
+    from oast.change import Cause, Outcome, RollbackReason, State
     from oast.errors import (
         AuthenticationFailed,
         ConnectionFailed,
@@ -22,12 +22,18 @@ if TYPE_CHECKING:
         StateError,
         UsageError,
     )
-    from oast.fleet.events import DeviceEvent, Stage, WaveEvent
-    from oast.operations.deliver import DeliveryOptions, DeliveryResult, Plan, Verdict
-    from oast.operations.interface import OpenEstate, OpenSession
-    from oast.operations.interface import open_estate as open
-    from oast.operations.lint import LintResult
-    from oast.operations.verify import Verification
+    from oast.fleet import DeviceEvent, Stage, WaveEvent
+    from oast.operations import (
+        DeliveryOptions,
+        DeliveryResult,
+        LintResult,
+        OpenEstate,
+        OpenSession,
+        Plan,
+        Verdict,
+        Verification,
+        open_estate as open,
+    )
 
 __version__ = "0.1.0"
 

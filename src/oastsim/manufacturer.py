@@ -14,8 +14,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from asn1crypto import cms, core
-from asn1crypto import x509 as asn1
+from asn1crypto import cms, core, x509 as asn1
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec

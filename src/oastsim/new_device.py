@@ -22,8 +22,7 @@ import aiohttp
 import asyncssh
 import dns.asyncresolver
 import dns.exception
-from asn1crypto import cms, core
-from asn1crypto import x509 as asn1
+from asn1crypto import cms, core, x509 as asn1
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes

@@ -7,13 +7,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from oast.archive.archive import BRANCH, RUNNING, Archive, BackupEntry, backup_file
-from oast.config.indented_syntax import IndentedSyntax, accept_listed, tree_as_listed
-from oast.config.secret_fingerprints import masked_lines
-from oast.config.tree import Node, canonical
+from oast.config import IndentedSyntax, Node, accept_listed, canonical, masked_lines, tree_as_listed
 from oast.errors import ProtocolError, StateError
-from oast.estate.encrypted_file import EncryptedFile, digest_in
-from oast.estate.estate import Estate
-from oast.estate.settings import ENCRYPTED, MASKED
+from oast.estate import ENCRYPTED, MASKED, EncryptedFile, Estate, digest_in
 from oast.records import MARK_BEGINS, MARK_ENDS, SHOWN, Secret
 
 # A secret that was kept as its fingerprint.

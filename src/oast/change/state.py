@@ -6,10 +6,10 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from enum import IntEnum, StrEnum
 
-from oast.config.diff_text import Counts
-from oast.connect.session import Capability
-from oast.platforms.definition import Platform
-from oast.verify.checks import CheckResult
+from oast.config import Counts
+from oast.connect import Capability
+from oast.platforms import Platform
+from oast.verify import CheckResult
 
 
 class Phase(IntEnum):

@@ -1,0 +1,1 @@
+"""The command line: the only part that knows argparse, the terminal and exit codes."""

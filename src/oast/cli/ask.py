@@ -28,24 +28,22 @@ from oast.cli.workplace import (
     table,
 )
 from oast.errors import UsageError
-from oast.estate.estate import Estate, open_estate
-from oast.estate.values_file import FILE, ReadValue, save_values
+from oast.estate import VALUES_FILE, Estate, ReadValue, load_estate, save_values
 from oast.files import make_folder, write_whole
-from oast.fleet.events import OnEvent
-from oast.intent.intent import IntentBuilder
-from oast.operations.ask import (
+from oast.fleet import OnEvent
+from oast.intent import IntentBuilder
+from oast.operations import (
     DEVICE,
     CommandListing,
     QueryResult,
-    ask,
+    ask_devices,
     compiled,
     fields_of,
     list_raw,
     records_document,
 )
-from oast.platforms.reading_schema import TEXT, FieldType
-from oast.readings.filter_expression import condition
-from oast.readings.other_values import other_values
+from oast.platforms import TEXT, FieldType
+from oast.readings import condition, find_other_values
 from oast.spelling import spelling_hint
 
 R = TypeVar("R")
@@ -79,7 +77,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--descending", action="store_true", help="with --sort: the largest first")
     parser.add_argument("--pick", metavar="JMESPATH", help="what this gives of each device's records")
     parser.add_argument(
-        "--save", metavar="KEY", help=f"with --pick: into {FILE}, as the value KEY of every device"
+        "--save", metavar="KEY", help=f"with --pick: into {VALUES_FILE}, as the value KEY of every device"
     )
     parser.add_argument(
         "--out",
@@ -112,7 +110,7 @@ def run(options: argparse.Namespace) -> int:
     asked = _asked(
         options,
         estate,
-        lambda heard: ask(
+        lambda heard: ask_devices(
             estate, options.reading, options.on, **_how(options), on_event=heard, to=options.to
         ),
     )
@@ -129,7 +127,7 @@ def run(options: argparse.Namespace) -> int:
         _write(options, estate, options.reading, texts, ".json")
     else:
         show_records(options.format, asked, asked.rows(options.sort, descending=options.descending), columns)
-    show_other_values(other_values(asked.records))
+    show_other_values(find_other_values(asked.records))
     return _failures(asked)
 
 
@@ -250,8 +248,8 @@ def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]
             f"read on {join_names(names, NAMED)} at {at}: {options.reading}, {options.pick}",
         ),
     )
-    told = f"{options.save} is kept in {FILE}"
-    now = open_estate(estate.folder, estate.environment)
+    told = f"{options.save} is kept in {VALUES_FILE}"
+    now = load_estate(estate.folder, estate.environment)
     others = [
         device.name for device in now.devices.values() if _at(now.values_of(device), options.save) != value
     ]

@@ -13,12 +13,11 @@ from rich.text import Text
 from oast.cli.csv_output import csv_text
 from oast.cli.pager import paged
 from oast.cli.workplace import console, join_names, plural, print_json, print_table, table
-from oast.estate.inventory import Device
-from oast.intent.intent import IntentBuilder
-from oast.operations.ask import DEVICE, CommandListing, QueryResult, different_lines, readings_known
-from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
-from oast.readings.tables import Record
-from oast.readings.values import show_value, to_json, to_text
+from oast.estate import Device
+from oast.intent import IntentBuilder
+from oast.operations import DEVICE, CommandListing, QueryResult, different_lines, readings_known
+from oast.platforms import READINGS, FieldType, ValueKind
+from oast.readings import Record, show_value, to_json, to_text
 
 NAMED = 6
 RIGHT = (ValueKind.NUMBER, ValueKind.DECIMAL, ValueKind.DURATION)

@@ -6,8 +6,7 @@ import argparse
 import sys
 from datetime import UTC, datetime
 
-from oast.archive.archive import RUNNING, STARTUP, BackupEntry, backup_file
-from oast.archive.backups import Backups
+from oast.archive import RUNNING, STARTUP, BackupEntry, Backups, backup_file
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.diff_view import show_differences
@@ -15,9 +14,9 @@ from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.progress import Progress
 from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
-from oast.config.documents import edits_document
+from oast.config import edits_document
 from oast.errors import UsageError
-from oast.operations.backups import backup, backup_differences
+from oast.operations import backup, backup_differences
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

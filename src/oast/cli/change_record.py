@@ -9,13 +9,13 @@ from contextlib import suppress
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.record.ledger_audit import SignedRange
+from oast.change.record import SignedRange
 from oast.cli.exit_codes import DONE, NO
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.errors import OastError
-from oast.estate.estate import Estate
-from oast.operations.changes import Changes, accept_break, audit, change_document
+from oast.estate import Estate
+from oast.operations import Changes, accept_break, audit, change_document
 
 
 def run_list(options: argparse.Namespace) -> int:

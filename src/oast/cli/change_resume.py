@@ -9,13 +9,13 @@ from typing import Any
 
 from rich.text import Text
 
-from oast.change.state import State
+from oast.change import State
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.progress import Progress, style_of
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import console, estate_of, print_json, print_table, table
-from oast.operations.resume import RecoveredRun, RunRecovery
+from oast.operations import RecoveredRun, RunRecovery
 
 
 def run_resume(options: argparse.Namespace) -> int:

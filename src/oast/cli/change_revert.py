@@ -9,9 +9,7 @@ from dataclasses import replace
 from oast.cli.push import deliver, delivery_options, set_recorded_mode
 from oast.cli.restore import Restoring
 from oast.cli.workplace import estate_of, join_names
-from oast.operations.changes import Changes
-from oast.operations.deliver import LONGEST_REASON
-from oast.operations.proposals import prepared_revert
+from oast.operations import LONGEST_REASON, Changes, prepared_revert
 
 NAMED = 6
 

@@ -8,18 +8,24 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.device.pre_post_state import state_diff
-from oast.change.plan.stored_plan import StoredPlan
+from oast.change.device import state_diff
+from oast.change.plan import StoredPlan
 from oast.cli.exit_codes import DONE
 from oast.cli.progress import style_of
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import console, estate_of, join_names, plural, print_json, print_table, table
 from oast.errors import UsageError
-from oast.intent.intent import IntentBuilder
-from oast.operations.changes import APPROVED, BEGAN, Change, Changes, change_document
-from oast.operations.recorded_diff_text import device_lines
-from oast.operations.recorded_plan import recorded_plan
-from oast.operations.staging_approval import staged_devices
+from oast.intent import IntentBuilder
+from oast.operations import (
+    APPROVED,
+    BEGAN,
+    Change,
+    Changes,
+    change_document,
+    device_lines,
+    recorded_plan,
+    staged_devices,
+)
 from oast.spelling import spelling_hint
 
 NAMED = 6

@@ -13,11 +13,9 @@ from oast.cli.csv_output import csv_text
 from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.workplace import console, plural, print_json, print_table, relative_path, table
-from oast.connect.connector import ConnectionInfo, Connector
+from oast.connect import ConnectionInfo, Connector
 from oast.errors import DeviceError, UsageError
-from oast.estate.connections import SettingOrigin
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
+from oast.estate import Device, Estate, SettingOrigin
 
 COLUMNS = ("device", "address", "port", "through", "user", "login", "host key", "second way", "ssh_config")
 NAMED = 6

@@ -8,8 +8,7 @@ import sys
 import termios
 import tty
 
-from oast.connect.channel import Transport
-from oast.connect.transport import Login, Target, connect
+from oast.connect import Login, Target, Transport, connect
 from oast.errors import ConnectionFailed
 
 _END = b"\x1d"  # Ctrl-]

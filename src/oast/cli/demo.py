@@ -28,7 +28,7 @@ from oast.cli.scaffold import create_estate, new_folder
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import console
 from oast.errors import StateError
-from oast.estate.encrypted_file import EncryptedFile
+from oast.estate import EncryptedFile
 from oast.files import write_whole
 
 SHIPPED = Path(__file__).parent / "larkwater"

@@ -11,7 +11,7 @@ from oast.cli.csv_output import csv_text
 from oast.cli.exit_codes import DONE
 from oast.cli.workplace import console, estate_of, print_json, print_table, table
 from oast.errors import UsageError
-from oast.estate.inventory import Device
+from oast.estate import Device
 from oast.spelling import spelling_hint
 
 

@@ -8,8 +8,7 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.plan.apply_mode import ApplyMode
-from oast.change.plan.diff import Comparison
+from oast.change.plan import ApplyMode, Comparison
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.diff_view import show_differences, show_files, show_left_alone, show_unsaved
@@ -19,8 +18,7 @@ from oast.cli.pager import paged
 from oast.cli.progress import Progress
 from oast.cli.summary import show_head, show_summary
 from oast.cli.workplace import console, estate_of, plural, print_document
-from oast.operations.deliver import Plan, compare
-from oast.operations.intent_context import prepare_intents
+from oast.operations import Plan, compare, prepare_intents
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -10,12 +10,10 @@ from typing import Protocol
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.plan.diff import Comparison
+from oast.change.plan import Comparison
 from oast.cli.grouping import DiffGroup, group_diffs, heading_of, show_values
 from oast.cli.workplace import join_names, plural
-from oast.config.diff_text import Counts, ViewLine, counts, view
-from oast.config.edits import Edit
-from oast.config.retained import RetainedStatement
+from oast.config import Counts, Edit, RetainedStatement, ViewLine, counts, view
 
 NAMED = 12  # devices of a group that are named; JSON names them all
 STYLES = {"+": "green", "-": "red", ">": "cyan", " ": ""}

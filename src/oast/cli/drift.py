@@ -19,10 +19,7 @@ from oast.cli.progress import Progress
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import console, estate_of, join_names, plural, print_json
 from oast.errors import UsageError
-from oast.operations.changes import Change
-from oast.operations.drift import DriftReport, drifted_document, find_drift
-from oast.operations.history_plot import draw_history
-from oast.operations.intent_context import prepare_intents
+from oast.operations import Change, DriftReport, draw_history, drifted_document, find_drift, prepare_intents
 
 NAMED = 4
 

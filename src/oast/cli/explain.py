@@ -10,7 +10,7 @@ from rich.text import Text
 from oast.cli import arguments
 from oast.cli.exit_codes import DONE
 from oast.cli.workplace import console, estate_of, print_json
-from oast.estate.provenance import Explained, Origin, describe_value, explain, masked
+from oast.estate import Explained, Origin, describe_value, explain, masked
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli.workplace import join_names, plural
-from oast.config.diff_text import Counts, ViewLine
+from oast.config import Counts, ViewLine
 
 # Of fewer, each is worth a look.
 FOLD_FROM = 4

@@ -24,10 +24,8 @@ from oast.cli.workplace import (
     print_json,
     require_estate,
 )
-from oast.estate.estate import find
-from oast.operations.deliver import WARNING
-from oast.operations.documents import problem_document
-from oast.operations.lint import lint
+from oast.estate import find
+from oast.operations import WARNING, lint_estate, problem_document
 from oast.records import Problem
 
 KINDS = {
@@ -63,7 +61,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    found = lint(
+    found = lint_estate(
         _folder(options),
         os.environ,
         given=given_values(options),

@@ -29,12 +29,18 @@ from oast.cli.workplace import (
     relative_path,
 )
 from oast.errors import UsageError
-from oast.estate.settings import read_settings as read_settings
-from oast.onboard import keys
-from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
-from oast.operations.onboard import serve
-from oast.operations.staging import StagedRow, Staging, forget, settings_of, stage
-from oast.operations.staging_approval import propose_staging, stage_approved
+from oast.estate import read_settings as read_settings
+from oast.onboard import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal, make_keys
+from oast.operations import (
+    StagedRow,
+    Staging,
+    forget,
+    propose_staging,
+    serve,
+    settings_of,
+    stage,
+    stage_approved,
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -79,7 +85,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def _keys(options: argparse.Namespace) -> int:
     folder = folder_of(options)
     settings = settings_of(folder)
-    keys.make_keys(settings.keys, read_settings(folder).name, settings.names)
+    make_keys(settings.keys, read_settings(folder).name, settings.names)
     owner = relative_path(settings.keys / "owner.pem")
     print_hanging(
         console(),

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import plural, print_table, table
-from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
+from oast.onboard import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
 
 STYLES = {
     NewDeviceState.STAGED: "dim",

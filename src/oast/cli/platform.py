@@ -12,8 +12,8 @@ from pathlib import Path
 
 from rich.text import Text
 
-from oast.change.rollout.rollout import new_run_id
-from oast.change.state import rollback_method_of
+from oast.change import rollback_method_of
+from oast.change.rollout import new_run_id
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.exit_codes import DONE, FAILED, NO
@@ -27,20 +27,34 @@ from oast.cli.workplace import (
     print_json,
     relative_path,
 )
-from oast.config.syntaxes import syntax_of
-from oast.connect.connector import Connector
-from oast.connect.session_draft import SessionCommands, SessionDraft
+from oast.config import syntax_of
+from oast.connect import Connector, SessionCommands, SessionDraft
 from oast.errors import UsageError
-from oast.estate.secrets import fingerprints_of
+from oast.estate import fingerprints_of
 from oast.files import write_whole
-from oast.operations.platform_draft import draft_of_device, draft_platform, possible_names
-from oast.operations.platforms import ParseReport, ProbeStep, not_probed, parse_report, probe_platform
-from oast.operations.rehearsal import Rehearsal, rehearse
-from oast.operations.yang import read_yang_modules
-from oast.platforms.definition import Platform
-from oast.platforms.from_yang import ModuleText, platform_of, texts_in
-from oast.platforms.load import NAME, Platforms, load_platform
-from oast.platforms.load import SYNTAXES as KNOWN
+from oast.operations import (
+    ParseReport,
+    ProbeStep,
+    Rehearsal,
+    draft_of_device,
+    draft_platform,
+    not_probed,
+    parse_report,
+    possible_names,
+    probe_platform,
+    read_yang_modules,
+    rehearse,
+)
+from oast.platforms import (
+    NAME,
+    SYNTAXES as KNOWN,
+    ModuleText,
+    Platform,
+    Platforms,
+    load_platform,
+    platform_of,
+    texts_in,
+)
 from oast.records import Fingerprints
 from oast.spelling import spelling_hint
 

@@ -7,11 +7,9 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.plan.diff import Comparison
-from oast.change.plan.limits import LimitViolation
-from oast.change.plan.management_access import ManagementMove
+from oast.change.plan import Comparison, LimitViolation, ManagementMove
 from oast.cli.workplace import join_names, plural
-from oast.operations.deliver import DeliveryOptions, Plan
+from oast.operations import DeliveryOptions, Plan
 
 NAMED = 6
 

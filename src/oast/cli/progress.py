@@ -18,7 +18,7 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
-from oast.fleet.events import DeviceEvent, Event, Stage, TimerEvent, WaitEvent, WaveEvent
+from oast.fleet import DeviceEvent, Event, Stage, TimerEvent, WaitEvent, WaveEvent
 
 STYLES = {
     Stage.FAILED: "red",

@@ -15,11 +15,16 @@ from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.workplace import ask_to_confirm, console, estate_of, plural, print_json
 from oast.errors import StateError
-from oast.operations.changes import Changes
-from oast.operations.deliver import Plan
-from oast.operations.proposals import OutdatedDevice, approve, propose, withdraw
-from oast.operations.recorded_diff_text import device_lines
-from oast.operations.recorded_plan import recorded_plan
+from oast.operations import (
+    Changes,
+    OutdatedDevice,
+    Plan,
+    approve,
+    device_lines,
+    propose,
+    recorded_plan,
+    withdraw,
+)
 
 SHOWN = 12
 

@@ -17,8 +17,8 @@ from oast.cli.progress import Progress
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import ask_to_confirm, console, estate_of, join_names, plural
 from oast.errors import EstateError
-from oast.estate.source_settings import SourceSettings
-from oast.operations.publish import PublishPlan, PublishResult, plan_publishing, publish
+from oast.estate import SourceSettings
+from oast.operations import PublishPlan, PublishResult, plan_publishing, publish_facts
 
 SHOWN = 12
 LONGEST = 60
@@ -50,7 +50,7 @@ def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[in
     ):
         out.print("nothing was published")
         return NO, _document(found, None)
-    result = run_to_end(publish(estate.folder, os.environ, found))
+    result = run_to_end(publish_facts(estate.folder, os.environ, found))
     out.print(f"{source.name}: {plural(len(result.written), 'record')} written, and read again")
     for name, why in result.failed.items():
         print_hanging(console(error=True), Text(f"{name}: {why}"))

@@ -15,12 +15,10 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from oast.change.plan.apply_mode import ApplyMode
-from oast.change.plan.diff import Comparison
-from oast.change.state import Cause, Outcome, State
+from oast.change import Cause, Outcome, State
+from oast.change.plan import ApplyMode, Comparison
 from oast.cli import arguments
-from oast.cli.async_runner import run_async as run_to_end
-from oast.cli.async_runner import run_with
+from oast.cli.async_runner import run_async as run_to_end, run_with
 from oast.cli.diff import show_what_changes
 from oast.cli.diff_view import show_left_alone, show_unsaved
 from oast.cli.error_output import (
@@ -50,25 +48,29 @@ from oast.cli.workplace import (
     table,
     what_may_be_lost,
 )
-from oast.config.diff_text import Counts
+from oast.config import Counts
 from oast.errors import DeviceError, UsageError
-from oast.intent.intent import IntentBuilder
-from oast.operations.ask import require_read_only
-from oast.operations.changes import Changes, ledger_of
-from oast.operations.deliver import (
+from oast.intent import IntentBuilder
+from oast.operations import (
+    Approved,
+    Changes,
     DeliveryOptions,
     DeliveryResult,
+    IntentContext,
     Plan,
     Verdict,
+    asked,
     check_policies,
     check_times,
     compare,
+    ledger_of,
+    prepare_intents,
+    prepare_raw_commands,
     push_document,
+    require_read_only,
     require_reason,
+    waiting,
 )
-from oast.operations.intent_context import IntentContext, prepare_intents
-from oast.operations.proposals import Approved, waiting
-from oast.operations.raw_commands import asked, prepare_raw_commands
 
 EXITS = {
     Verdict.DONE: DONE,

@@ -11,13 +11,11 @@ from oast.cli import arguments
 from oast.cli.exit_codes import DONE
 from oast.cli.terminal import visible
 from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
-from oast.config.indented_syntax import IndentedSyntax
-from oast.estate.inventory import Device
-from oast.estate.provenance import describe_value
+from oast.config import IndentedSyntax
+from oast.estate import Device, describe_value
 from oast.files import write_whole
-from oast.intent.intent import Intent, IntentBuilder
-from oast.intent.variables import Variable
-from oast.operations.intent_context import render
+from oast.intent import Intent, IntentBuilder, Variable
+from oast.operations import render
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

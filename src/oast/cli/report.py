@@ -9,8 +9,7 @@ from oast.cli import arguments
 from oast.cli.exit_codes import DONE
 from oast.cli.terminal import visible
 from oast.cli.workplace import estate_of
-from oast.operations.changes import Changes
-from oast.operations.report import junit, markdown
+from oast.operations import Changes, junit, markdown
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

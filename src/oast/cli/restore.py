@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from oast.change.plan.apply_mode import Datastore
+from oast.change.plan import Datastore
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
@@ -13,8 +13,7 @@ from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.progress import Progress
 from oast.cli.push import DeliveryHooks, deliver, delivery_options
 from oast.cli.workplace import console, estate_of, join_names, plural
-from oast.operations.deliver import Plan
-from oast.operations.restore import NOW, Restore, copied, restored
+from oast.operations import NOW, Plan, Restore, copied, restored
 
 NAMED = 6
 

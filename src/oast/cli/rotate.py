@@ -10,15 +10,14 @@ from contextlib import suppress
 from dataclasses import replace
 from datetime import date
 
-from oast.change.plan.diff import Comparison
-from oast.change.state import Outcome
+from oast.change import Outcome
+from oast.change.plan import Comparison
 from oast.cli.push import DeliveryHooks, deliver, delivery_options
 from oast.cli.secret import RANDOM_BYTES
 from oast.cli.workplace import estate_of, join_names, plural
 from oast.errors import EstateError
-from oast.estate.encrypted_file import EncryptedFile, EncryptedSecret
-from oast.estate.secrets import Secrets
-from oast.operations.secret_rotation import Rotation, rotation
+from oast.estate import EncryptedFile, EncryptedSecret, Secrets
+from oast.operations import Rotation, rotation
 
 NAMED = 6
 

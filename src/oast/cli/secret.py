@@ -22,11 +22,15 @@ from oast.cli.workplace import (
     table,
 )
 from oast.errors import EstateError, OastError, UsageError
-from oast.estate.encrypted_file import NAME, EncryptedFile
-from oast.estate.estate import Estate, secrets_of
-from oast.estate.secrets import Secrets
-from oast.estate.settings import read_settings as read_settings
-from oast.platforms.types import WrongValue, check_secret
+from oast.estate import (
+    SECRET_NAME,
+    EncryptedFile,
+    Estate,
+    Secrets,
+    read_settings as read_settings,
+    secrets_of,
+)
+from oast.platforms import WrongValue, check_secret
 from oast.records import Place
 from oast.spelling import spelling_hint
 
@@ -114,7 +118,7 @@ def _open(options: argparse.Namespace) -> tuple[Secrets, EncryptedFile]:
 
 
 def _set(options: argparse.Namespace) -> int:
-    if not NAME.fullmatch(options.name):
+    if not SECRET_NAME.fullmatch(options.name):
         raise UsageError(f"'{options.name}' cannot be a secret's name", hint="use letters, digits, - and _")
     found, file = _open(options)
     _need_settled(options, file)

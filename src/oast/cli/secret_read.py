@@ -11,14 +11,14 @@ from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.exit_codes import DONE
 from oast.cli.workplace import estate_of
 from oast.errors import EstateError, UsageError
-from oast.estate.encrypted_file import NAME
-from oast.operations.secret_read import SecretAt, secrets_at
-from oast.platforms.types import WrongValue, check_secret
+from oast.estate import SECRET_NAME
+from oast.operations import SecretAt, secrets_at
+from oast.platforms import WrongValue, check_secret
 from oast.records import Place, Secret
 
 
 def read_and_keep(options: argparse.Namespace) -> int:
-    if not NAME.fullmatch(options.name):
+    if not SECRET_NAME.fullmatch(options.name):
         raise UsageError(f"'{options.name}' cannot be a secret's name", hint="use letters, digits, - and _")
     estate = estate_of(options)
     file = estate.secrets.encrypted

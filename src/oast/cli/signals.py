@@ -11,10 +11,10 @@ import sys
 from collections.abc import Callable
 from types import TracebackType
 
-from oast.change.state import Outcome, State
+from oast.change import Outcome, State
 from oast.cli.exit_codes import INTERRUPTED
 from oast.cli.pipes import SIGNALS, ignore_signals
-from oast.operations.deliver import DeliveryResult
+from oast.operations import DeliveryResult
 
 
 class SignalHandler:

@@ -13,8 +13,7 @@ from oast.cli.exit_codes import DONE, NO
 from oast.cli.simulator import Simulator
 from oast.cli.workplace import asker, console, folder_of, plural, print_json, print_table, table
 from oast.errors import UsageError
-from oast.estate.estate import read_estate
-from oast.estate.settings import read_settings as read_settings
+from oast.estate import read_estate, read_settings as read_settings
 
 FAULTS = (
     "none", "down", "hang", "drop", "forgotten", "slow", "refuse", "untrue", "full", "forgets", "busy",
@@ -147,7 +146,7 @@ def _console(options: argparse.Namespace) -> int:
     # Only here is SSH needed, and it takes long to import.
     from oast.cli.async_runner import run_async as run_to_end
     from oast.cli.console import converse
-    from oast.connect.connector import Connector
+    from oast.connect import Connector
 
     estate, _ = read_estate(folder_of(options), os.environ, ask=asker())
     device = estate.device(options.device)

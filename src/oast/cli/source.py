@@ -29,10 +29,8 @@ from oast.cli.workplace import (
     table,
 )
 from oast.errors import EstateError, OastError, UsageError
-from oast.estate.estate import read_estate
-from oast.estate.settings import read_settings as read_settings
-from oast.estate.source_settings import SourceSettings
-from oast.operations.sources import RefreshPlan, owned, plan_refresh, require_allowed, write
+from oast.estate import SourceSettings, read_estate, read_settings as read_settings
+from oast.operations import RefreshPlan, owned, plan_refresh, require_allowed, write
 from oast.spelling import spelling_hint
 
 SHOWN = 12

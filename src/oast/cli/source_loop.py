@@ -11,7 +11,7 @@ from oast.cli.error_output import exit_code_of, show_error
 from oast.cli.exit_codes import DONE
 from oast.cli.workplace import print_json
 from oast.errors import OastError
-from oast.estate.source_settings import SourceSettings
+from oast.estate import SourceSettings
 
 One = Callable[[argparse.Namespace, SourceSettings], tuple[int, dict[str, Any]]]
 

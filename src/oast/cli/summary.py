@@ -7,8 +7,8 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from oast.change.plan.diff import Comparison
-from oast.change.rollout.stability_time import owning_sections
+from oast.change.plan import Comparison
+from oast.change.rollout import owning_sections
 from oast.cli.workplace import join_names, plural, print_table, table
 
 

@@ -10,13 +10,10 @@ from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.workplace import ask_to_confirm, plural
-from oast.connect.connector import Connector
-from oast.connect.host_keys import HostKey
-from oast.connect.transport import Target
+from oast.connect import Connector, HostKey, Target
 from oast.errors import DeviceError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.concurrency import for_each
+from oast.estate import Device, Estate
+from oast.fleet import for_each
 
 
 def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:

@@ -15,12 +15,20 @@ from oast.cli.progress import Progress
 from oast.cli.verify_view import show_listed, show_results, show_state_changes
 from oast.cli.workplace import console, estate_of, plural, print_json, show_other_values, what_may_be_lost
 from oast.errors import UsageError
-from oast.operations.check_reports import became_document, junit_of, listed_document, verify_document
-from oast.operations.intent_context import IntentContext, prepare_intents
-from oast.operations.snapshot_store import load_snapshot, save_snapshot
-from oast.operations.verify import Verification, checks_for, verify
-from oast.verify.checks import Check
-from oast.verify.snapshots import ExpectedLoss, Snapshot, state_changes
+from oast.operations import (
+    IntentContext,
+    Verification,
+    became_document,
+    checks_for,
+    junit_of,
+    listed_document,
+    load_snapshot,
+    prepare_intents,
+    save_snapshot,
+    verify_document,
+    verify_network,
+)
+from oast.verify import Check, ExpectedLoss, Snapshot, state_changes
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -144,7 +152,7 @@ async def _verify(
     quiet = options.quiet or options.format != "text"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
         whole = options.save is not None or options.against is not None
-        return await verify(
+        return await verify_network(
             prepared,
             checks,
             wait_s=options.wait,

@@ -10,11 +10,8 @@ from rich.text import Text
 from oast.cli.pager import paged
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import console, join_names, plural, print_table, table
-from oast.operations.intent_context import IntentContext
-from oast.operations.verify import Behind, Verification, behind
-from oast.verify.checks import Check, CheckResult
-from oast.verify.root_cause import RootCause, root_causes
-from oast.verify.snapshots import GONE, ExpectedLoss, Snapshot, StateChange
+from oast.operations import Behind, IntentContext, Verification, behind
+from oast.verify import GONE, Check, CheckResult, ExpectedLoss, RootCause, Snapshot, StateChange, root_causes
 
 NAMED = 4
 LOST, EXPECTED, OTHER, NEW = "lost", "expected", "different", "new"

@@ -20,11 +20,10 @@ from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.terminal import print_hanging
 from oast.cli.workplace import console, folder_of, plural, print_json, print_table, table
 from oast.errors import EstateError
-from oast.estate.schedule_settings import WatchSettings
-from oast.estate.settings import read_settings as read_settings
-from oast.operations.jobs import POLICY
-from oast.operations.watch import FAILED as JOB_FAILED
-from oast.operations.watch import (
+from oast.estate import WatchSettings, read_settings as read_settings
+from oast.operations import (
+    FAILED as JOB_FAILED,
+    POLICY,
     RIGHT,
     JobFinished,
     JobStarted,
@@ -34,9 +33,7 @@ from oast.operations.watch import (
     jobs_document,
     waiting_document,
 )
-from oast.watch.alerts import Alert, AlertFinding, Transition
-from oast.watch.schedule import due_at, zone_of_machine
-from oast.watch.store import Store
+from oast.watch import Alert, AlertFinding, Store, Transition, due_at, zone_of_machine
 
 SHOWN_NEWS = 12
 STYLES = {

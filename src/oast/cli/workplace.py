@@ -15,17 +15,14 @@ from typing import Any, TextIO
 from rich.console import Console, JustifyMethod
 from rich.table import Table
 
-from oast.change.record.journal_reader import interrupted_runs
+from oast.change.record import interrupted_runs
 from oast.cli.terminal import UNSEEN, SafeConsole
 from oast.errors import EstateError, StateError, UsageError
-from oast.estate import yaml_text
-from oast.estate.estate import Estate, find, open_estate
-from oast.estate.permissions import check_owned
-from oast.estate.secrets import Ask
+from oast.estate import Ask, Estate, check_owned, find, load_estate, parse_yaml
 from oast.files import make_tree_private
-from oast.readings.other_values import OtherValues
+from oast.readings import OtherValues
 from oast.spelling import spelling_hint
-from oast.verify.snapshots import GOOD, ExpectedLoss, parse_expected_loss
+from oast.verify import GOOD, ExpectedLoss, parse_expected_loss
 
 PLAIN_WIDTH = 100
 WIDEST = 10_000
@@ -42,7 +39,7 @@ def estate_of(
 
     If it is to be told, whoever runs this learns of what a run that died has left.
     """
-    estate = open_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
+    estate = load_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
     if telling:
         _tell_left(estate)
         if getattr(options, "command", "") in TOUCHING:
@@ -143,7 +140,7 @@ def _given(text: str) -> tuple[str, Any]:
     if not sign or not key.strip():
         raise UsageError(f"--with {text}: write KEY=VALUE, for example --with ntp.prefer=true")
     try:
-        return key.strip(), yaml_text.parse_yaml(value, "--with")
+        return key.strip(), parse_yaml(value, "--with")
     except EstateError as error:
         raise UsageError(f"--with {text if len(text) < 80 else text[:77] + '...'}: {error.message}") from None
 

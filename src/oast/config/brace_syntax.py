@@ -9,9 +9,7 @@ from dataclasses import dataclass, replace
 from oast.config.indented_syntax import IndentedSyntax, Parsed, TextProblem, own_line
 from oast.config.line import Line
 from oast.config.tree import Node, Path
-from oast.platforms.definition import Platform
-from oast.platforms.grammar import NO_SECRETS
-from oast.platforms.statements import Statement
+from oast.platforms import NO_SECRETS, Platform, Statement
 from oast.records import Secret
 
 # `name [ a b ]` is written out; a statement of thousands of words before it is none.

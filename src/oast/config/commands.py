@@ -12,9 +12,7 @@ from oast.config.line import Line, format_line
 from oast.config.secret_fingerprints import require_known_secrets
 from oast.config.set_commands import FlatWriter
 from oast.config.tree import Node, Path
-from oast.platforms.definition import EditSpelling, Platform
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Rule, Statement
+from oast.platforms import EditSpelling, Grammar, Platform, Rule, Statement
 from oast.records import Value
 
 
@@ -30,7 +28,7 @@ class Command:
         return self.line.masked
 
 
-def commands(edits: Sequence[Edit], platform: Platform) -> list[Command]:
+def commands_of(edits: Sequence[Edit], platform: Platform) -> list[Command]:
     """The lines for `edits` in their order: a statement is entered once for all consecutive edits below it.
 
     Raises DeviceError when one would hold a secret of which no more than the fingerprint was kept.

@@ -8,7 +8,7 @@ from dataclasses import replace
 from oast.config.block_scheduler import BlockScheduler
 from oast.config.edits import Edit
 from oast.config.tree import Node, Path
-from oast.platforms.statements import Statement
+from oast.platforms import Statement
 from oast.records import Value
 
 Target = tuple[str, int, Value | None]

@@ -10,8 +10,7 @@ from typing import Any
 
 from oast.config.edits import Edit
 from oast.config.tree import Node
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Rule, Statement
+from oast.platforms import Grammar, Rule, Statement
 from oast.records import Secret, Value
 
 

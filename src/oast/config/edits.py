@@ -12,7 +12,7 @@ from itertools import pairwise
 from typing import Literal
 
 from oast.config.tree import Node, Path, canonical
-from oast.platforms.statements import Rule
+from oast.platforms import Rule
 from oast.records import Secret
 
 Operation = Literal["create", "remove", "replace", "move"]

@@ -13,10 +13,19 @@ from oast.config.sibling_index import SiblingIndex
 from oast.config.tree import Node, Path, canonical, root_of
 from oast.errors import ProtocolError
 from oast.gc_tuning import gc_disabled
-from oast.platforms.definition import Platform
-from oast.platforms.grammar import NO_SECRETS, Grammar, with_secrets
-from oast.platforms.statements import Rule, Statement, UnknownStatement
-from oast.platforms.types import ODD, WrongValue, check_secret, named_odd
+from oast.platforms import (
+    NO_SECRETS,
+    ODD,
+    Grammar,
+    Platform,
+    Rule,
+    Statement,
+    UnknownStatement,
+    WrongValue,
+    check_secret,
+    named_odd,
+    with_secrets,
+)
 from oast.records import Secret, Value
 
 # A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is mostly the first.

@@ -9,8 +9,7 @@ from oast.config.brace_syntax import BraceParser, BraceSyntaxBase
 from oast.config.indented_syntax import TextProblem, opaque_text
 from oast.config.line import Line
 from oast.config.tree import Node, Path
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Rule, Statement
+from oast.platforms import Grammar, Rule, Statement
 from oast.records import Secret, Value
 
 _NAME = re.compile(r"/(?P<name>[^/\[\]=\s]+)")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from oast.config.edits import Edit, apply_edits
 from oast.config.tree import Node, Path
-from oast.platforms.statements import Rule, Statement
+from oast.platforms import Rule, Statement
 from oast.records import Value
 
 Target = tuple[str, int, Value]

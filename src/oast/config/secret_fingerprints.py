@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from oast.config.edits import Edit, secrets_below
 from oast.config.tree import Node, canonical
 from oast.errors import DeviceError
-from oast.platforms.statements import Rule
+from oast.platforms import Rule
 from oast.records import Secret, Value
 
 _Become = Callable[[Rule, Value], Value]

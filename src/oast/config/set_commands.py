@@ -9,8 +9,7 @@ from oast.config.indented_syntax import own_line
 from oast.config.line import Line, format_line
 from oast.config.path_syntax import assigned, step
 from oast.config.tree import Node, Path
-from oast.platforms.definition import Platform
-from oast.platforms.statements import Statement
+from oast.platforms import Platform, Statement
 from oast.records import Value
 
 Parts = tuple[Value, ...]

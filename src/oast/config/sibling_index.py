@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from oast.config.tree import Node, merge_trees
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Statement
+from oast.platforms import Grammar, Statement
 
 
 class SiblingIndex:

@@ -6,7 +6,7 @@ from oast.config.brace_syntax import BraceSyntax
 from oast.config.indented_syntax import IndentedSyntax
 from oast.config.path_syntax import PathSyntax
 from oast.config.xml_syntax import XmlSyntax
-from oast.platforms.definition import Platform
+from oast.platforms import Platform
 
 SYNTAXES: dict[str, type[IndentedSyntax]] = {
     "indented": IndentedSyntax,

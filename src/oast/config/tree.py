@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from operator import attrgetter, is_
 
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Statement
+from oast.platforms import Grammar, Statement
 
 Path = tuple[str, ...]
 """Where a node stands: the identities from the outermost statement to the node itself."""

@@ -12,7 +12,7 @@ from oast.config.edits import Edit, secrets_in
 from oast.config.secret_fingerprints import require_known_secrets
 from oast.config.tree import Node, Path
 from oast.config.xml_syntax import BASE, XmlSyntax
-from oast.platforms.statements import Rule, Statement
+from oast.platforms import Rule, Statement
 from oast.records import Secret, Value, revealed
 from oast.safe_xml import Element
 

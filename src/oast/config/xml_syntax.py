@@ -18,11 +18,20 @@ from oast.config.path_syntax import PathSyntax
 from oast.config.sibling_index import SiblingIndex
 from oast.config.tree import Node, Path, root_of
 from oast.gc_tuning import gc_disabled
-from oast.platforms.definition import Platform
-from oast.platforms.grammar import NO_SECRETS, with_secrets
-from oast.platforms.matching import ArgumentSlot, converted
-from oast.platforms.statements import Module, Rule, Statement, UnknownStatement
-from oast.platforms.types import ODD, ValueType, named_odd
+from oast.platforms import (
+    NO_SECRETS,
+    ODD,
+    ArgumentSlot,
+    Module,
+    Platform,
+    Rule,
+    Statement,
+    UnknownStatement,
+    ValueType,
+    converted,
+    named_odd,
+    with_secrets,
+)
 from oast.records import Secret, Value
 from oast.safe_xml import Element, NotXml, safe_xml
 from oast.spelling import spelling_hint

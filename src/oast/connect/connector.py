@@ -15,7 +15,7 @@ from oast.connect.channel import Transport
 from oast.connect.exec_session import ExecSession
 from oast.connect.host_keys import HostKey, KnownHosts
 from oast.connect.management_path import SessionAddresses
-from oast.connect.netconf.session import NetconfSession
+from oast.connect.netconf import NetconfSession
 from oast.connect.session import AnswerLimits, CommandLineSession, Session
 from oast.connect.transcript import Transcript
 from oast.connect.transport import (
@@ -37,11 +37,8 @@ from oast.errors import (
     EstateError,
     OastError,
 )
-from oast.estate.connections import ConnectionSettings, JumpHost
-from oast.estate.estate import Estate, Simulated, simulated_at
-from oast.estate.inventory import Device
-from oast.platforms.definition import Platform
-from oast.platforms.load import transport_of
+from oast.estate import ConnectionSettings, Device, Estate, JumpHost, Simulated, simulated_at
+from oast.platforms import Platform, transport_of
 from oast.records import Place, Secret
 
 HIDDEN_AT_ONCE = 200

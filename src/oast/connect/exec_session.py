@@ -7,13 +7,13 @@ from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from oast.answer_parsing import parse_if_long
-from oast.config.line import Line
+from oast.config import Line
 from oast.connect import prompt_reader as dialogue
 from oast.connect.answer_memory import ANSWERS
 from oast.connect.session import AnswerLimits, CliSessionBase, hold_answer
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
-from oast.platforms.definition import Platform
+from oast.platforms import Platform
 
 
 class ExecCommand(Protocol):

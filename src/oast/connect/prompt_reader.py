@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from functools import cache
 
-from oast.platforms.definition import CliDialect, PromptAnswer
+from oast.platforms import CliDialect, PromptAnswer
 
 # A prompt stands at the very end, so only so much of a long answer has to be looked at each time more arrives.
 _TAIL = 400

@@ -15,13 +15,13 @@ from enum import StrEnum
 from typing import Protocol
 
 from oast.answer_parsing import parse_if_long
-from oast.config.line import Line
+from oast.config import Line
 from oast.connect import prompt_reader as dialogue
 from oast.connect.answer_memory import ANSWERS, TooMuchHeld
 from oast.connect.channel import Transport
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
-from oast.platforms.definition import Platform, StatePattern
+from oast.platforms import Platform, StatePattern
 from oast.records import Secret
 
 

@@ -1,0 +1,216 @@
+"""What the engineer wrote: settings, inventory, selectors, values, secrets and sources."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from oast.lazy_exports import lazy_exports
+
+if TYPE_CHECKING:
+    from oast.estate import (
+        connections as connections,
+        inventory as inventory,
+        inventory_file as inventory_file,
+        onboarding_settings as onboarding_settings,
+        output_size as output_size,
+        publish_settings as publish_settings,
+        schedule_settings as schedule_settings,
+        secret_command as secret_command,
+        selectors as selectors,
+        settings as settings,
+        source_settings as source_settings,
+        template_limits as template_limits,
+        values as values,
+        yaml_errors as yaml_errors,
+        yaml_text as yaml_text,
+    )
+    from oast.estate.connections import (
+        ConnectionSettings as ConnectionSettings,
+        JumpHost as JumpHost,
+        SettingOrigin as SettingOrigin,
+    )
+    from oast.estate.encrypted_file import (
+        SECRET_NAME as SECRET_NAME,
+        EncryptedFile as EncryptedFile,
+        EncryptedSecret as EncryptedSecret,
+        digest_in as digest_in,
+    )
+    from oast.estate.estate import (
+        Estate as Estate,
+        Simulated as Simulated,
+        find as find,
+        load_estate as load_estate,
+        read_estate as read_estate,
+        secrets_of as secrets_of,
+        simulated_at as simulated_at,
+    )
+    from oast.estate.expressions import (
+        evaluated as evaluated,
+        fill_placeholders as fill_placeholders,
+        stays_within as stays_within,
+        template_environment as template_environment,
+    )
+    from oast.estate.inventory import (
+        DEVICE_NAME as DEVICE_NAME,
+        Device as Device,
+        device_of as device_of,
+        read_inventory as read_inventory,
+        row_of as row_of,
+    )
+    from oast.estate.inventory_file import (
+        inventory_text as inventory_text,
+        read_sourced_devices as read_sourced_devices,
+    )
+    from oast.estate.jinja_errors import (
+        BEYOND as BEYOND,
+        JinjaErrorText as JinjaErrorText,
+        MissingError as MissingError,
+        beyond as beyond,
+        describe_jinja_error as describe_jinja_error,
+        missing_path as missing_path,
+        syntax as syntax,
+        unknown_words as unknown_words,
+    )
+    from oast.estate.management import ManagementAccess as ManagementAccess
+    from oast.estate.named_entries import read_entries as read_entries
+    from oast.estate.onboarded_file import (
+        ATTRIBUTE as ATTRIBUTE,
+        EXPECTED as EXPECTED,
+        ONBOARDED_FILE as ONBOARDED_FILE,
+        is_expected as is_expected,
+        put_onboarded as put_onboarded,
+        remove_onboarded as remove_onboarded,
+    )
+    from oast.estate.onboarding_settings import OnboardingSettings as OnboardingSettings
+    from oast.estate.permissions import check_owned as check_owned
+    from oast.estate.provenance import (
+        Explained as Explained,
+        Origin as Origin,
+        describe_value as describe_value,
+        explain as explain,
+        masked as masked,
+    )
+    from oast.estate.publish_settings import PublishSettings as PublishSettings
+    from oast.estate.schedule_settings import (
+        BACKUP as BACKUP,
+        COMMAND as COMMAND,
+        DRIFT as DRIFT,
+        REFRESH as REFRESH,
+        SYSLOG as SYSLOG,
+        SYSLOG_PORTS as SYSLOG_PORTS,
+        JobSettings as JobSettings,
+        TargetSettings as TargetSettings,
+        WatchSettings as WatchSettings,
+    )
+    from oast.estate.secret_text import plain_text as plain_text
+    from oast.estate.secrets import Ask as Ask, Secrets as Secrets, fingerprints_of as fingerprints_of
+    from oast.estate.selectors import (
+        Selector as Selector,
+        SelectorParser as SelectorParser,
+        error_at as error_at,
+        parse_selector as parse_selector,
+    )
+    from oast.estate.settings import (
+        ENCRYPTED as ENCRYPTED,
+        MASKED as MASKED,
+        SETTINGS_FILE as SETTINGS_FILE,
+        STOP as STOP,
+        WAVE as WAVE,
+        AntiAffinity as AntiAffinity,
+        BatchSize as BatchSize,
+        LimitSettings as LimitSettings,
+        Settings as Settings,
+        read_settings as read_settings,
+    )
+    from oast.estate.source_settings import (
+        CSV as CSV,
+        JSON as JSON,
+        ZONE as ZONE,
+        Mapped as Mapped,
+        SourceSettings as SourceSettings,
+    )
+    from oast.estate.template_limits import join_limited as join_limited, rendering as rendering
+    from oast.estate.values import Values as Values
+    from oast.estate.values_file import (
+        VALUES_FILE as VALUES_FILE,
+        ReadValue as ReadValue,
+        save_values as save_values,
+    )
+    from oast.estate.yaml_text import (
+        YamlList as YamlList,
+        YamlMap as YamlMap,
+        parse_yaml as parse_yaml,
+        read_yaml_map as read_yaml_map,
+    )
+
+__getattr__, __dir__ = lazy_exports(
+    __name__,
+    {
+        "connections": ("ConnectionSettings", "JumpHost", "SettingOrigin", "connections"),
+        "encrypted_file": ("EncryptedFile", "EncryptedSecret", "SECRET_NAME", "digest_in"),
+        "estate": ("Estate", "Simulated", "find", "load_estate", "read_estate", "secrets_of", "simulated_at"),
+        "expressions": ("evaluated", "fill_placeholders", "stays_within", "template_environment"),
+        "inventory": ("DEVICE_NAME", "Device", "device_of", "inventory", "read_inventory", "row_of"),
+        "inventory_file": ("inventory_file", "inventory_text", "read_sourced_devices"),
+        "jinja_errors": (
+            "BEYOND",
+            "JinjaErrorText",
+            "MissingError",
+            "beyond",
+            "describe_jinja_error",
+            "missing_path",
+            "syntax",
+            "unknown_words",
+        ),
+        "management": ("ManagementAccess",),
+        "named_entries": ("read_entries",),
+        "onboarded_file": (
+            "ATTRIBUTE",
+            "EXPECTED",
+            "ONBOARDED_FILE",
+            "is_expected",
+            "put_onboarded",
+            "remove_onboarded",
+        ),
+        "onboarding_settings": ("OnboardingSettings", "onboarding_settings"),
+        "output_size": ("output_size",),
+        "permissions": ("check_owned",),
+        "provenance": ("Explained", "Origin", "describe_value", "explain", "masked"),
+        "publish_settings": ("PublishSettings", "publish_settings"),
+        "schedule_settings": (
+            "BACKUP",
+            "COMMAND",
+            "DRIFT",
+            "JobSettings",
+            "REFRESH",
+            "SYSLOG",
+            "SYSLOG_PORTS",
+            "TargetSettings",
+            "WatchSettings",
+            "schedule_settings",
+        ),
+        "secret_command": ("secret_command",),
+        "secret_text": ("plain_text",),
+        "secrets": ("Ask", "Secrets", "fingerprints_of"),
+        "selectors": ("Selector", "SelectorParser", "error_at", "parse_selector", "selectors"),
+        "settings": (
+            "AntiAffinity",
+            "BatchSize",
+            "ENCRYPTED",
+            "LimitSettings",
+            "MASKED",
+            "SETTINGS_FILE",
+            "STOP",
+            "Settings",
+            "WAVE",
+            "read_settings",
+            "settings",
+        ),
+        "source_settings": ("CSV", "JSON", "Mapped", "SourceSettings", "ZONE", "source_settings"),
+        "template_limits": ("join_limited", "rendering", "template_limits"),
+        "values": ("Values", "values"),
+        "values_file": ("ReadValue", "VALUES_FILE", "save_values"),
+        "yaml_errors": ("yaml_errors",),
+        "yaml_text": ("YamlList", "YamlMap", "parse_yaml", "read_yaml_map", "yaml_text"),
+    },
+)

@@ -9,7 +9,7 @@ from typing import Any
 
 from oast.errors import ErrorCollector, EstateError
 from oast.estate import selectors
-from oast.estate.inventory import NAME, Device
+from oast.estate.inventory import DEVICE_NAME, Device
 from oast.estate.selectors import Selector
 from oast.records import Place
 from oast.spelling import spelling_hint
@@ -245,7 +245,7 @@ def _jumps(table: Table, folder: Path) -> Iterable[tuple[str, JumpHost]]:
             one.place(),
         )
         one.finish()
-        if NAME.fullmatch(name):
+        if DEVICE_NAME.fullmatch(name):
             yield name, jump
         else:
             one.wrong(None, f"'{name}' cannot be a jump host's name", "use letters, digits, - and _")

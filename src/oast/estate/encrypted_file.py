@@ -29,7 +29,7 @@ DIGEST = "oast-digest"
 FORMAT = 1
 KEY_VARIABLE = "OAST_SECRETS_KEY"
 KEY_BITS = 256
-NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}")
+SECRET_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}")
 
 
 @dataclass(frozen=True)
@@ -236,7 +236,7 @@ def _document(kept: EncryptedSecret) -> dict[str, Any]:
 
 def _kept(name: str, data: Mapping[str, Any]) -> EncryptedSecret:
     value, previous = data["value"], data.get("previous")
-    if not NAME.fullmatch(name) or not isinstance(value, str) or not isinstance(previous, str | None):
+    if not SECRET_NAME.fullmatch(name) or not isinstance(value, str) or not isinstance(previous, str | None):
         raise ValueError("not what Oast writes")
     return EncryptedSecret(value, datetime.date.fromisoformat(data["changed"]), previous)
 

@@ -11,8 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import ErrorCollector, EstateError, StateError, UsageError
-from oast.estate import inventory, selectors, settings, values
-from oast.estate import schedule_settings as watching
+from oast.estate import inventory, schedule_settings as watching, selectors, settings, values
 from oast.estate.inventory import Device, Link
 from oast.estate.network import Network, values_of
 from oast.estate.onboarded_file import is_expected
@@ -109,10 +108,10 @@ class Estate:
 def find(start: Path) -> Path:
     """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none."""
     for folder in (start, *start.parents):
-        if (folder / settings.FILE).is_file():
+        if (folder / settings.SETTINGS_FILE).is_file():
             return folder
     raise UsageError(
-        f"there is no {settings.FILE} in {start} or above",
+        f"there is no {settings.SETTINGS_FILE} in {start} or above",
         hint="change into an estate, or name it with --estate",
     )
 
@@ -131,7 +130,7 @@ def secrets_of(folder: Path, environment: Mapping[str, str], ask: Ask | None = N
 NOTHING: Mapping[str, str] = {}
 
 
-def open_estate(
+def load_estate(
     folder: Path,
     environment: Mapping[str, str],
     given: Sequence[tuple[str, Any]] = (),

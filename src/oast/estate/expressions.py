@@ -10,8 +10,7 @@ from typing import Any, cast
 import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-from oast.estate import output_size
-from oast.estate import template_limits as bounds
+from oast.estate import output_size, template_limits as bounds
 from oast.estate.filters import FILTERS, TESTS
 from oast.estate.jinja_errors import Missing
 from oast.estate.secret_text import MarkedText, captured, check_secret_method, guarded, plain_text

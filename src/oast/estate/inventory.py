@@ -12,15 +12,14 @@ from typing import Any
 
 from oast.containment import require_inside
 from oast.errors import ErrorCollector, EstateError
-from oast.estate import inventory_file as sourced
-from oast.estate import yaml_text
+from oast.estate import inventory_file as sourced, yaml_text
 from oast.estate.management import ManagementAccess, management_access
 from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.records import Place
 from oast.spelling import spelling_hint
 
-NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
+DEVICE_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 # The files that Oast writes itself: what sources say, below whatever the engineer has written.
 OWNED = sourced.ENDING
 _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
@@ -301,7 +300,7 @@ def device_of(name: str, attributes: Any, place: Place, outside: _Outside | None
         }
     elif isinstance(attributes, YamlMap):
         places = {key: attributes.place(key) for key in attributes}
-    if not NAME.fullmatch(name):
+    if not DEVICE_NAME.fullmatch(name):
         raise EstateError(
             f"'{name}' cannot be a device's name", place=place, hint="use letters, digits, . _ and -"
         )

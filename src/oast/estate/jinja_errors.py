@@ -15,7 +15,7 @@ from jinja2.utils import missing
 from oast.records import SecretAsText
 from oast.spelling import spelling_hint
 
-Told = tuple[int | None, str, str | None]
+JinjaErrorText = tuple[int | None, str, str | None]
 """The line (from 1), what is wrong, and the likely fix."""
 
 
@@ -171,7 +171,9 @@ _SPELT_ELSEWHERE = {
 }
 
 
-def unknown_words(tree: nodes.Template, filters: Iterable[str], tests: Iterable[str]) -> Told | None:
+def unknown_words(
+    tree: nodes.Template, filters: Iterable[str], tests: Iterable[str]
+) -> JinjaErrorText | None:
     """A filter or a test that does not exist."""
     for kind, what, known in ((nodes.Filter, "filter", set(filters)), (nodes.Test, "test", set(tests))):
         for node in tree.find_all(kind):
@@ -180,7 +182,7 @@ def unknown_words(tree: nodes.Template, filters: Iterable[str], tests: Iterable[
     return None
 
 
-def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environment) -> Told:
+def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environment) -> JinjaErrorText:
     """A template that is no template. What is not closed is told where it opens, not where the parser gave up."""
     message = (error.message or "").rstrip(".")
     tag = re.search(r"unknown tag '((?!end\w)\w+)'", message)
@@ -220,7 +222,7 @@ _STEP = re.compile(r"\{%-?\s*(?P<tag>\w+)|(?P<open>[(\[{])|(?P<close>[)\]}])|(?P
 _WITH_END = frozenset(("for", "if", "macro", "call", "filter", "block", "with", "raw", "autoescape"))
 
 
-def beyond(source: str) -> Told:
+def beyond(source: str) -> JinjaErrorText:
     """A template that cannot be compiled: where it is too deep, or a number too long."""
     depth = brackets = 0
     for match in _STEP.finditer(source):
@@ -244,7 +246,7 @@ def beyond(source: str) -> Told:
     )
 
 
-def _delimiter(source: str) -> Told | None:
+def _delimiter(source: str) -> JinjaErrorText | None:
     opened: tuple[str, int, int] | None = None
     for match in re.finditer(r"\{\{|\{%|\{#|\}\}|%\}|#\}", source):
         mark = match[0]
@@ -277,7 +279,7 @@ def _tags(source: str, env: jinja2.Environment) -> Iterator[tuple[int, str, bool
             words.append(text)
 
 
-def _block(source: str, env: jinja2.Environment) -> Told | None:
+def _block(source: str, env: jinja2.Environment) -> JinjaErrorText | None:
     opened: list[tuple[str, int]] = []
     try:
         for line, tag, sets in _tags(source, env):

@@ -15,8 +15,7 @@ from typing import Any, SupportsIndex
 import jinja2
 
 from oast.errors import EstateError
-from oast.estate import selectors
-from oast.estate import template_limits as bounds
+from oast.estate import selectors, template_limits as bounds
 from oast.estate.expressions import value_environment
 from oast.estate.inventory import Device, Link
 from oast.estate.jinja_errors import MissingError, describe_jinja_error, missing_path, syntax

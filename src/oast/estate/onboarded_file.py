@@ -12,7 +12,7 @@ from oast.estate.inventory import Device
 from oast.files import directory_lock, write_whole
 
 SOURCE = "onboarded"
-FILE = f"inventory/{SOURCE}{sourced.ENDING}"
+ONBOARDED_FILE = f"inventory/{SOURCE}{sourced.ENDING}"
 # An attribute of a device that is not there yet: nothing is done to it, and nothing is expected of it.
 ATTRIBUTE, EXPECTED = "onboarding", "expected"
 
@@ -51,13 +51,13 @@ def remove_onboarded(folder: Path, names: Sequence[str]) -> None:
 
 
 def _change(folder: Path, change: Callable[[dict[str, dict[str, Any]], dict[str, str]], None]) -> None:
-    path = folder / FILE
+    path = folder / ONBOARDED_FILE
     try:
         with directory_lock(path.parent):
             there: dict[str, dict[str, Any]] = {}
             records: dict[str, str] = {}
             if path.exists():
-                read = sourced.read_sourced_devices(path, FILE)
+                read = sourced.read_sourced_devices(path, ONBOARDED_FILE)
                 there = {str(name): dict(attributes or {}) for name, attributes in read.devices.items()}
                 records = dict(read.records)
             change(there, records)
@@ -66,4 +66,4 @@ def _change(folder: Path, change: Callable[[dict[str, dict[str, Any]], dict[str,
             else:
                 path.unlink(missing_ok=True)
     except OSError as error:
-        raise StateError(f"{FILE} cannot be written: {error.strerror or error}") from None
+        raise StateError(f"{ONBOARDED_FILE} cannot be written: {error.strerror or error}") from None

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from oast.errors import UsageError
-from oast.estate.settings import FILE
+from oast.estate.settings import SETTINGS_FILE
 
 ROOT_USER = 0
 PARTS = ("inventory", "values", "templates", "checks", "policies", "platforms", "intent.yaml")
@@ -19,7 +19,7 @@ def check_owned(folder: Path) -> list[str]:
 
     Raises UsageError where that is the folder itself or its settings: those may run a command.
     """
-    for path in (folder, folder / FILE):
+    for path in (folder, folder / SETTINGS_FILE):
         why = _open_to_others(path)
         if why is not None:
             raise UsageError(

@@ -10,7 +10,7 @@ from typing import Any
 
 from oast.errors import EstateError
 from oast.estate import secret_command as provider
-from oast.estate.encrypted_file import NAME, EncryptedFile
+from oast.estate.encrypted_file import SECRET_NAME, EncryptedFile
 from oast.estate.settings import SecretSettings
 from oast.files import write_whole
 from oast.records import Fingerprints, Place, Secret
@@ -67,7 +67,7 @@ class Secrets:
         if place is not None:
             self.places.setdefault(name, []).append(place)
         if name not in self._known:
-            if not NAME.fullmatch(name):
+            if not SECRET_NAME.fullmatch(name):
                 raise EstateError(
                     f"'{name}' cannot be a secret's name", place=place, hint="use letters, digits, - and _"
                 )

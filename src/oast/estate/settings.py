@@ -7,10 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.errors import ErrorCollector, EstateError
-from oast.estate import connections, selectors
-from oast.estate import onboarding_settings as onboarding
-from oast.estate import schedule_settings as watching
-from oast.estate import source_settings as sources
+from oast.estate import (
+    connections,
+    onboarding_settings as onboarding,
+    schedule_settings as watching,
+    selectors,
+    source_settings as sources,
+)
 from oast.estate.connections import Connections, ConnectionSettings
 from oast.estate.onboarding_settings import OnboardingSettings
 from oast.estate.schedule_settings import WatchSettings
@@ -19,7 +22,7 @@ from oast.estate.source_settings import SourceSettings
 from oast.records import Place
 from oast.toml_text import Table, TomlFile
 
-FILE = "oast.toml"
+SETTINGS_FILE = "oast.toml"
 FORMAT = 1
 
 
@@ -136,7 +139,7 @@ class Settings:
 def read_settings(folder: Path) -> Settings:
     """The settings of the estate in `folder`. Raises EstateError with everything that is wrong in them."""
     mistakes = ErrorCollector()
-    file = TomlFile(folder / FILE, FILE, mistakes)
+    file = TomlFile(folder / SETTINGS_FILE, SETTINGS_FILE, mistakes)
     if file.value("format") != FORMAT:
         raise EstateError(f"the file has to begin with 'format = {FORMAT}'", place=file.place("format"))
     name = file.value("name")

@@ -14,7 +14,7 @@ from oast.errors import UsageError
 from oast.estate import yaml_text
 from oast.files import make_folder, write_whole
 
-FILE = "values/read.yaml"
+VALUES_FILE = "values/read.yaml"
 HEAD = "# Written by 'oast ask --save': what was read from devices, and when. Take a value out here when it is to be forgotten.\n"
 _ORIGIN = re.compile(r"# (?P<key>[\w.-]+): (?P<told>.+)")
 KEY = re.compile(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*")
@@ -39,16 +39,16 @@ def save_values(folder: Path, read: ReadValue) -> None:
             f"'{read.key}' cannot be the name of a value",
             hint="write for example snmp_location, or snmp.location",
         )
-    path = folder / FILE
+    path = folder / VALUES_FILE
     values: dict[str, Any] = {}
     origins: dict[str, str] = {}
     if path.exists():
         text = path.read_text(encoding="utf-8")
         if not text.startswith(HEAD):
             raise UsageError(
-                f"{FILE} was not written by Oast, and is not touched", hint="give it another name"
+                f"{VALUES_FILE} was not written by Oast, and is not touched", hint="give it another name"
             )
-        values = _plain(yaml_text.read_yaml_map(path, FILE).get("everywhere") or {})
+        values = _plain(yaml_text.read_yaml_map(path, VALUES_FILE).get("everywhere") or {})
         origins = {
             match["key"]: match["told"] for line in text.split("\n") if (match := _ORIGIN.fullmatch(line))
         }
@@ -75,7 +75,7 @@ def _put(values: dict[str, Any], path: list[str], value: Any, key: str) -> None:
         if not isinstance(values, dict):
             raise UsageError(
                 f"'{key}' leads into a value that was read before: '{name}' is no mapping",
-                hint=f"look at {FILE}",
+                hint=f"look at {VALUES_FILE}",
             )
     values[path[-1]] = value
 

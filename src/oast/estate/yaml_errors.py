@@ -18,7 +18,7 @@ _BEHIND_QUOTE = re.compile(
 )
 _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x84\x86-\x9f\ufffe\uffff]")
 
-Told = tuple[int, str, str]
+YamlErrorText = tuple[int, str, str]
 """The line (from 1), what is wrong, and the likely fix."""
 
 
@@ -62,7 +62,7 @@ def expression_in(line: str) -> str | None:
     return f"put all of it in quotes: {quote}{text}{quote}"
 
 
-def _unreadable(lines: Sequence[str], error: yaml.YAMLError) -> Told:
+def _unreadable(lines: Sequence[str], error: yaml.YAMLError) -> YamlErrorText:
     for number, line in enumerate(lines, 1):
         found = _CONTROL.search(line)
         if found:
@@ -74,7 +74,7 @@ def _unreadable(lines: Sequence[str], error: yaml.YAMLError) -> Told:
     return 1, f"the file is not valid YAML: {error}", "look for characters that do not belong here"
 
 
-def _cause(error: yaml.MarkedYAMLError, lines: Sequence[str]) -> Told:
+def _cause(error: yaml.MarkedYAMLError, lines: Sequence[str]) -> YamlErrorText:
     at = error.problem_mark or error.context_mark
     line = min(at.line + 1, len(lines)) if at else 1
     begun = min(error.context_mark.line + 1, len(lines)) if error.context_mark else line
@@ -86,7 +86,7 @@ def _cause(error: yaml.MarkedYAMLError, lines: Sequence[str]) -> Told:
     )
 
 
-def _at_one_line(lines: Sequence[str], numbers: Sequence[int]) -> Told | None:
+def _at_one_line(lines: Sequence[str], numbers: Sequence[int]) -> YamlErrorText | None:
     """What a single line shows by itself; `numbers` are the lines to look at, the likeliest first."""
     for number in numbers:
         written = lines[number - 1] if 1 <= number <= len(lines) else ""
@@ -106,7 +106,7 @@ def _split(spaced: str) -> tuple[str, str]:
     return message, hint
 
 
-def _opened(error: yaml.MarkedYAMLError, lines: Sequence[str], begun: int) -> Told | None:
+def _opened(error: yaml.MarkedYAMLError, lines: Sequence[str], begun: int) -> YamlErrorText | None:
     """A quote or bracket that is not closed is told where it opens, not where the parser gave up."""
     problem, context = error.problem or "", error.context or ""
     if "quoted scalar" in context:
@@ -129,7 +129,7 @@ def _opened(error: yaml.MarkedYAMLError, lines: Sequence[str], begun: int) -> To
     return None
 
 
-def _misplaced(error: yaml.MarkedYAMLError, written: str, line: int, begun: int) -> Told | None:
+def _misplaced(error: yaml.MarkedYAMLError, written: str, line: int, begun: int) -> YamlErrorText | None:
     problem = error.problem or ""
     if "mapping values are not allowed" in problem:
         if re.search(r":\s.*:(\s|$)", written):

@@ -8,22 +8,24 @@ from types import MappingProxyType
 
 import jinja2
 
-from oast.config.indented_syntax import IndentedSyntax, TextProblem
-from oast.config.ownership import Pattern, Scope
-from oast.config.syntaxes import syntax_of
-from oast.config.tree import Node, Path, canonical, join_trees
+from oast.config import (
+    IndentedSyntax,
+    Node,
+    Path,
+    Pattern,
+    Scope,
+    TextProblem,
+    canonical,
+    join_trees,
+    syntax_of,
+)
 from oast.errors import ErrorCollector, EstateError
-from oast.estate.estate import Estate
-from oast.estate.expressions import template_environment
-from oast.estate.inventory import Device
-from oast.estate.values import Values
+from oast.estate import Device, Estate, Values, template_environment
 from oast.intent import templates
 from oast.intent.sections import FILE, Composition, SectionUse, read_sections, scope_of
 from oast.intent.templates import Template
 from oast.intent.variables import Prepared
-from oast.platforms.definition import Platform
-from oast.platforms.load import Platforms
-from oast.platforms.statements import UnknownStatement
+from oast.platforms import Platform, Platforms, UnknownStatement
 from oast.records import MARK, Place, Problem, Secret
 from oast.spelling import spelling_hint
 

@@ -6,19 +6,16 @@ import datetime
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from oast.config.ownership import Scope
-from oast.config.tree import Node, Path
+from oast.config import Node, Path, Scope
 from oast.containment import leads_out
 from oast.errors import ErrorCollector, EstateError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
+from oast.estate import Device, Estate
 from oast.gc_tuning import gc_disabled
 from oast.intent.intent import Intent, IntentBuilder
 from oast.intent.policy import Policies
 from oast.intent.roles import InterfaceAddress, addresses, bound_interfaces, interfaces
 from oast.intent.value_origins import value_origins
-from oast.platforms.statements import Leafref, Rule
-from oast.platforms.types import quoted
+from oast.platforms import Leafref, Rule, quoted
 from oast.records import Problem
 from oast.spelling import spelling_hint
 

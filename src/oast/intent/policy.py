@@ -11,20 +11,21 @@ from typing import Any
 
 import jinja2
 
-from oast.config.globs import glob_matches
-from oast.config.ownership import Pattern, Scope, pattern_of
-from oast.config.tree import Node, Path
+from oast.config import Node, Path, Pattern, Scope, glob_matches, pattern_of
 from oast.errors import ErrorCollector, EstateError
-from oast.estate import named_entries as entries
-from oast.estate import selectors
-from oast.estate.estate import Estate
-from oast.estate.expressions import evaluated
-from oast.estate.jinja_errors import MissingError, describe_jinja_error
-from oast.estate.selectors import Selector
-from oast.estate.yaml_text import YamlMap
+from oast.estate import (
+    Estate,
+    MissingError,
+    Selector,
+    YamlMap,
+    describe_jinja_error,
+    evaluated,
+    parse_selector,
+    read_entries,
+)
 from oast.intent.intent import Intent
 from oast.intent.roles import is_off
-from oast.platforms.statements import UnknownStatement
+from oast.platforms import UnknownStatement
 from oast.records import Place, Problem
 from oast.spelling import spelling_hint
 
@@ -82,7 +83,7 @@ _SHAPES: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
 def read_policies(estate: Estate, mistakes: ErrorCollector) -> tuple[Policy, ...]:
     """All policies of the estate, in file and then written order; what is wrong goes to `mistakes`."""
     make = partial(_policy, estate=estate)
-    return tuple(entries.read_entries(estate.folder, "policy", "policies", _KEYS, make, mistakes))
+    return tuple(read_entries(estate.folder, "policy", "policies", _KEYS, make, mistakes))
 
 
 def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
@@ -119,7 +120,7 @@ def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
 
 
 def _selector(written: YamlMap, estate: Estate) -> Selector:
-    selector = selectors.parse_selector(str(written["on"]), written.place("on"))
+    selector = parse_selector(str(written["on"]), written.place("on"))
     selector.check(device.known_by for device in estate.devices.values())
     return selector
 

@@ -6,9 +6,8 @@ import ipaddress
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from oast.config.tree import Node, Path
-from oast.platforms.definition import Platform
-from oast.platforms.statements import Rule
+from oast.config import Node, Path
+from oast.platforms import Platform, Rule
 
 InterfaceAddress = ipaddress.IPv4Interface | ipaddress.IPv6Interface
 

@@ -7,12 +7,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from oast.config.ownership import Scope, patterns_overlap
+from oast.config import Scope, patterns_overlap
 from oast.errors import ErrorCollector, EstateError
-from oast.estate import selectors, yaml_text
-from oast.estate.estate import Estate
-from oast.estate.selectors import Selector
-from oast.estate.yaml_text import YamlList, YamlMap
+from oast.estate import Estate, Selector, YamlList, YamlMap, parse_selector, read_yaml_map
 from oast.intent.templates import Template
 from oast.records import Place, Problem
 from oast.spelling import spelling_hint
@@ -94,7 +91,7 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
 
 def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse, ...]:
     """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there is none at all."""
-    data = yaml_text.read_yaml_map(estate.folder / FILE, FILE)
+    data = read_yaml_map(estate.folder / FILE, FILE)
     for key in data:
         if key != "sections":
             with mistakes.collected():
@@ -139,6 +136,6 @@ def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
             )
     on = None
     if "on" in item:
-        on = selectors.parse_selector(str(item["on"]), item.place("on"))
+        on = parse_selector(str(item["on"]), item.place("on"))
         on.pick({device.name: device.known_by for device in estate.devices.values()})
     return SectionUse(item["section"], on, place)

@@ -14,23 +14,24 @@ import jinja2
 import jinja2.meta
 import jinja2.nodes
 
-from oast.config.ownership import Pattern, pattern_of
+from oast.config import Pattern, pattern_of
 from oast.errors import EstateError
-from oast.estate import template_limits as bounds
-from oast.estate import yaml_text
-from oast.estate.expressions import stays_within
-from oast.estate.jinja_errors import (
+from oast.estate import (
     BEYOND,
+    JinjaErrorText,
     MissingError,
-    Told,
+    YamlMap,
     beyond,
     describe_jinja_error,
+    join_limited,
     missing_path,
+    parse_yaml,
+    plain_text,
+    rendering,
+    stays_within,
     syntax,
     unknown_words,
 )
-from oast.estate.secret_text import plain_text
-from oast.estate.yaml_text import YamlMap
 from oast.intent.variables import Variable, declarations
 from oast.records import MARK, MARK_BEGINS, MARK_ENDS, Place, Problem, secrets_stay_objects
 from oast.spelling import spelling_hint
@@ -61,8 +62,8 @@ class Template:
         # As Template.render() does, but that puts the globals together anew each time: a fifth of rendering a short section.
         context = self.compiled.new_context({**self._globals, **values}, shared=True)
         try:
-            with bounds.rendering():
-                return bounds.join_limited(self.compiled.root_render_func(context))
+            with rendering():
+                return join_limited(self.compiled.root_render_func(context))
         except Exception:
             self.compiled.environment.handle_exception()
 
@@ -276,7 +277,7 @@ def _header(source: str, file: str) -> YamlMap:
         hint = "begin it with {# and the lines 'section: NAME' and 'owns: [PART]', closed by #}"
         raise EstateError("the template has no header", place=Place(file, 1), hint=hint)
     # Blank lines in front keep the line numbers of the file.
-    data = yaml_text.parse_yaml("\n" * source[: match.start("text")].count("\n") + match["text"], file)
+    data = parse_yaml("\n" * source[: match.start("text")].count("\n") + match["text"], file)
     if not isinstance(data, YamlMap):
         raise EstateError("the header has to hold 'name: value' lines", place=Place(file, 1))
     for key in data:
@@ -298,7 +299,7 @@ def _syntax_error(
     return _told(syntax(error, written, env), file, written)
 
 
-def _told(told: Told, file: str, source: str) -> EstateError:
+def _told(told: JinjaErrorText, file: str, source: str) -> EstateError:
     line, message, hint = told
     problem = Problem(
         f"the template is wrong: {message}", Place(file, line), hint, _line(source, line), kind="template"

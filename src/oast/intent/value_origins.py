@@ -7,8 +7,7 @@ from collections.abc import Iterator, Mapping
 from jinja2 import nodes
 
 from oast.errors import EstateError
-from oast.estate.estate import Estate
-from oast.estate.provenance import describe_value, explain
+from oast.estate import Estate, describe_value, explain
 from oast.intent.intent import IntentBuilder
 from oast.records import Problem
 

@@ -18,7 +18,7 @@ from functools import cached_property
 from typing import Any
 
 from oast.errors import EstateError
-from oast.estate.yaml_text import YamlList, YamlMap
+from oast.estate import YamlList, YamlMap
 from oast.records import Place, Secret
 from oast.spelling import spelling_hint
 

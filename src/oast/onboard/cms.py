@@ -6,8 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from asn1crypto import cms, core
-from asn1crypto import x509 as asn1
+from asn1crypto import cms, core, x509 as asn1
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes

@@ -16,12 +16,11 @@ from aiohttp import hdrs, web
 from aiohttp.web_protocol import RequestHandler
 from cryptography import x509
 
-from oast.connect.host_keys import host_key_of
+from oast.connect import host_key_of
 from oast.errors import EstateError, StateError
-from oast.estate.onboarding_settings import OnboardingSettings
+from oast.estate import OnboardingSettings
 from oast.json_text import strict_json
-from oast.onboard import cms
-from oast.onboard import conveyed_information as conveyed
+from oast.onboard import cms, conveyed_information as conveyed
 from oast.onboard.keys import Keys
 from oast.onboard.listener import ConnectionLimits, Listener
 from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore

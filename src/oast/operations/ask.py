@@ -14,21 +14,15 @@ from xml.sax.saxutils import escape
 import jmespath
 from jmespath.exceptions import JMESPathError
 
-from oast.config.edits import secrets_below
-from oast.config.indented_syntax import IndentedSyntax
-from oast.connect.session import Session
+from oast.config import IndentedSyntax, secrets_below
+from oast.connect import Session
 from oast.errors import DeviceError, UsageError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, ignore_event
-from oast.intent.intent import IntentBuilder
+from oast.estate import Device, Estate
+from oast.fleet import OnEvent, ignore_event
+from oast.intent import IntentBuilder
 from oast.operations.per_device import run_on_devices
-from oast.platforms.definition import Platform
-from oast.platforms.reading_schema import READINGS, TEXT, FieldType
-from oast.readings.filter_expression import condition
-from oast.readings.read import read_readings
-from oast.readings.tables import Record
-from oast.readings.values import OtherValue, natural_sort_key, to_json, to_text
+from oast.platforms import READINGS, TEXT, FieldType, Platform
+from oast.readings import OtherValue, Record, condition, natural_sort_key, read_readings, to_json, to_text
 from oast.spelling import spelling_hint
 
 DEVICE = "device"
@@ -134,7 +128,7 @@ def fields_of(estate: Estate, reading: str, on: str | None = None) -> Mapping[st
     return known[reading]
 
 
-async def ask(
+async def ask_devices(
     estate: Estate,
     reading: str,
     on: str | None = None,

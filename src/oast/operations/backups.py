@@ -6,19 +6,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oast.answer_parsing import parse_if_long
-from oast.archive.archive import BRANCH, RUNNING, STARTUP, BackupEntry
-from oast.archive.backups import Backups, ConfigSnapshot
-from oast.change.record.baseline import Drift
-from oast.change.record.identity import identity
-from oast.config.edits import difference
-from oast.config.indented_syntax import tree_as_listed
-from oast.config.tree import root_of
-from oast.connect.session import Capability, Session
+from oast.archive import BRANCH, RUNNING, STARTUP, BackupEntry, Backups, ConfigSnapshot
+from oast.change.record import Drift, author_identity
+from oast.config import difference, root_of, tree_as_listed
+from oast.connect import Capability, Session
 from oast.errors import DeviceError, StateError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, ignore_event
-from oast.intent.intent import IntentBuilder
+from oast.estate import Device, Estate
+from oast.fleet import OnEvent, ignore_event
+from oast.intent import IntentBuilder
 from oast.operations.per_device import run_on_devices
 
 
@@ -56,7 +51,7 @@ async def backup(
             estate, devices, kinds, parallel=parallel, timeout_s=timeout_s, on_event=on_event
         )
         every = [listing for device in devices for listing in listings.get(device.name, ())]
-        who = identity(estate.folder, estate.environment)
+        who = author_identity(estate.folder, estate.environment)
         commit = backups.keep(every, why or label or "backup", who, label) if every else None
     except OSError as error:
         raise StateError(f"the archive cannot be written: {error.filename}: {error.strerror}") from None

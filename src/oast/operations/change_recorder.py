@@ -9,21 +9,16 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
-from oast.archive.backups import Backups, ConfigSnapshot
-from oast.change.device.pre_post_state import PrePostState, state_document
-from oast.change.plan.apply_mode import ApplyMode, Datastore
-from oast.change.plan.diff import Comparison
-from oast.change.plan.stored_plan import plan_document, plan_from
-from oast.change.record.identity import commit_of, identity
-from oast.change.record.journal import Journal
-from oast.change.record.journal_reader import timeline_of
-from oast.change.record.locks import RunLock
-from oast.change.state import Outcome
-from oast.config.indented_syntax import IndentedSyntax
+from oast.archive import Backups, ConfigSnapshot
+from oast.change import Outcome
+from oast.change.device import PrePostState, state_document
+from oast.change.plan import ApplyMode, Comparison, Datastore, plan_document, plan_from
+from oast.change.record import Journal, RunLock, author_identity, commit_of, timeline_of
+from oast.config import IndentedSyntax
 from oast.errors import OastError, StateError
-from oast.estate.estate import Estate
+from oast.estate import Estate
 from oast.gc_tuning import gc_disabled
-from oast.intent.intent import Intent
+from oast.intent import Intent
 from oast.operations.changes import ledger_of
 from oast.operations.documents import count_states, outcome_document
 
@@ -96,7 +91,7 @@ class ChangeRecorder:
 
     def _begin(self, comparisons: Sequence[Comparison], manner: ApplyMode) -> None:
         estate = self._estate
-        who = identity(estate.folder, estate.environment)
+        who = author_identity(estate.folder, estate.environment)
         self._lock.take()
         self._reserve(len(comparisons))
         document = plan_document(comparisons, manner, estate.fingerprints)
@@ -162,7 +157,7 @@ class ChangeRecorder:
         try:
             self._room.unlink(missing_ok=True)
             if running:
-                self._keep(running, "after", identity(self._estate.folder, self._estate.environment))
+                self._keep(running, "after", author_identity(self._estate.folder, self._estate.environment))
         except OSError as error:
             told = f"{error.filename or self._estate.folder}: {error.strerror}"
         except OastError as error:
@@ -197,7 +192,7 @@ class ChangeRecorder:
         """Record the head of the ledger where nobody shortens it together with the ledger. Raises StateError, OSError."""
         head = self._ledger.head()
         if head is not None:
-            who = identity(self._estate.folder, self._estate.environment)
+            who = author_identity(self._estate.folder, self._estate.environment)
             self._backups.archive.anchor(head.writer, head.number, head.digest, who)
         self._backups.push()
 

@@ -6,14 +6,21 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from oast.archive.backups import Backups
-from oast.change.record.approval import LedgerSigner, Signers
-from oast.change.record.identity import identity
-from oast.change.record.ledger import Ledger
-from oast.change.record.ledger_audit import Audit
-from oast.change.record.ledger_entry import BREAK, Anchor, Entry, Finding
-from oast.errors import UsageError
-from oast.estate.estate import Estate
+from oast.archive import Backups
+from oast.change.plan import StoredPlan, plan_from
+from oast.change.record import (
+    BREAK,
+    Anchor,
+    Audit,
+    Entry,
+    Finding,
+    Ledger,
+    LedgerSigner,
+    Signers,
+    author_identity,
+)
+from oast.errors import StateError, UsageError
+from oast.estate import Estate
 
 LAST = "last"
 # What is to be seen of an entry besides when and what.
@@ -173,7 +180,7 @@ def ledger_of(estate: Estate) -> Ledger:
     signer = (
         None
         if key is None
-        else LedgerSigner(identity(estate.folder, estate.environment), key, signers_of(estate))
+        else LedgerSigner(author_identity(estate.folder, estate.environment), key, signers_of(estate))
     )
     return Ledger(estate.folder, estate.working, estate.environment, signer)
 
@@ -200,7 +207,7 @@ def accept_break(estate: Estate, reason: str) -> list[Finding]:
         raise UsageError(
             "a break is accepted with a reason", hint="say what has happened: --accept-break REASON"
         )
-    return ledger_of(estate).accept_break(reason, identity(estate.folder, estate.environment))
+    return ledger_of(estate).accept_break(reason, author_identity(estate.folder, estate.environment))
 
 
 def change_document(change: Change) -> dict[str, Any]:
@@ -222,3 +229,10 @@ def _grouped(entries: Iterable[Entry]) -> list[Change]:
     for entry in (entry for entry in entries if entry.kind != BREAK):
         found.setdefault(entry.change, []).append(entry)
     return [Change(name, tuple(about)) for name, about in found.items()]
+
+
+def recorded_plan(changes: Changes, change: Change) -> StoredPlan:
+    """What it means to do on every device. Raises StateError."""
+    if change.plan is None:
+        raise StateError(f"what {change.name} means to do is not in the ledger", hint="oast change audit")
+    return plan_from(changes.ledger.content(change.plan))

@@ -10,8 +10,7 @@ from oast.operations.documents import check_document, origins_document
 from oast.operations.intent_context import IntentContext
 from oast.operations.report import printable
 from oast.operations.verify import Verification, behind
-from oast.verify.checks import Check
-from oast.verify.snapshots import ExpectedLoss, StateChange
+from oast.verify import Check, ExpectedLoss, StateChange
 
 
 def verify_document(preparation: IntentContext, found: Verification) -> dict[str, Any]:

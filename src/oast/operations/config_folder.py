@@ -8,13 +8,10 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from oast.config.indented_syntax import IndentedSyntax, accept_listed
-from oast.config.syntaxes import syntax_of
-from oast.config.tree import Node
+from oast.config import IndentedSyntax, Node, accept_listed, syntax_of
 from oast.errors import OastError, StateError
-from oast.intent.roles import addresses, interfaces, with_role
-from oast.platforms.definition import Platform
-from oast.platforms.load import Platforms
+from oast.intent import addresses, interfaces, with_role
+from oast.platforms import Platform, Platforms
 from oast.records import Fingerprints
 
 LARGEST = 32_000_000

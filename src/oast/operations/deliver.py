@@ -13,31 +13,32 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
-from oast.change.plan.apply_mode import DEFAULT_MODE, ApplyMode
-from oast.change.plan.diff import Comparison, DiffRunner
-from oast.change.plan.limits import LimitViolation, limit_violations
-from oast.change.record.journal_reader import devices_in_unknown_state, unknown_state_error
-from oast.change.rollout.rollback_run import RollbackRun
-from oast.change.rollout.rollout import Rollout, RolloutOptions, new_run_id
-from oast.change.rollout.rollout_order import RolloutOrder
-from oast.change.rollout.stability_time import stable_for_s
-from oast.change.rollout.wave import largest_wave, timer_needed_s
-from oast.change.state import Cause, Outcome, State
-from oast.connect.connector import Connector
+from oast.change import Cause, Outcome, State
+from oast.change.plan import DEFAULT_MODE, ApplyMode, Comparison, DiffRunner, LimitViolation, limit_violations
+from oast.change.record import devices_in_unknown_state, unknown_state_error
+from oast.change.rollout import (
+    RollbackRun,
+    Rollout,
+    RolloutOptions,
+    RolloutOrder,
+    largest_wave,
+    new_run_id,
+    stable_for_s,
+    timer_needed_s,
+)
+from oast.connect import Connector
 from oast.errors import DeviceError, EstateError, UsageError
-from oast.estate.inventory import Device
+from oast.estate import Device
 from oast.files import write_whole
-from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.events import Event, OnEvent, ignore_event
+from oast.fleet import Clock, Event, OnEvent, SystemClock, ignore_event
 from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.intent_context import IntentContext, all_checks_of, policy_violations
 from oast.operations.neighbor_impact import neighbor_impact_of
-from oast.readings.other_values import OtherValues, join_counts
+from oast.readings import OtherValues, join_counts
 from oast.records import Problem
 from oast.spelling import spelling_hint
-from oast.verify.checks import Check, at_least
-from oast.verify.snapshots import ExpectedLoss
+from oast.verify import Check, ExpectedLoss, at_least
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0

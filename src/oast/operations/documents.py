@@ -6,18 +6,16 @@ How a tree and an edit are written stands in `oast.config.documents`.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from oast.change.plan.diff import Comparison
-from oast.change.record.baseline import Drift
-from oast.change.state import Outcome
-from oast.config.diff_text import counts
-from oast.config.documents import edits_document
-from oast.config.retained import RetainedStatement
+from oast.change import Outcome
+from oast.change.plan import Comparison
+from oast.change.record import Drift
+from oast.config import RetainedStatement, counts, edits_document
 from oast.operations.verify import Behind
 from oast.records import Place, Problem
-from oast.verify.checks import CheckResult
+from oast.verify import CheckResult
 
 
 def difference_document(comparison: Comparison) -> dict[str, Any]:
@@ -127,3 +125,30 @@ def drift_document(drift: Drift) -> dict[str, Any]:
         "removed": change.removed,
         "edits": edits_document(drift.edits),
     }
+
+
+def device_lines(device: Mapping[str, Any]) -> list[str]:
+    """What is changed on a recorded device, and what is saved besides, a line for each statement."""
+    return [
+        *diff_lines(device["edits"]),
+        *(f"saved besides: {line}" for line in diff_lines(device["unsaved"])),
+    ]
+
+
+def diff_lines(edits: Sequence[Any]) -> list[str]:
+    """A recorded difference, a line for each statement."""
+    lines: list[str] = []
+    for edit in edits:
+        around = " / ".join(edit["path"])
+        place = f"{around} / " if around else ""
+        for sign, side in (("-", "old"), ("+", "new")):
+            if side in edit:
+                lines.extend(f"{sign} {line}" for line in _node_lines(edit[side], place))
+    return lines
+
+
+def _node_lines(node: Any, place: str) -> list[str]:
+    found = [f"{place}{node['statement']}"]
+    for child in node.get("below", ()):
+        found.extend(_node_lines(child, f"{place}{node['statement']} / "))
+    return found

@@ -8,27 +8,21 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from oast.archive.archive import BRANCH, BackupEntry
-from oast.archive.backups import Backups
-from oast.change.plan.diff import Comparison
-from oast.change.record.baseline import Drift, baseline_path, drift_from_baseline, load_baseline
-from oast.change.record.journal_reader import open_runs
-from oast.config.documents import edits_document
-from oast.config.edits import Edit, difference
-from oast.connect.session import Session
+from oast.archive import BRANCH, BackupEntry, Backups
+from oast.change.plan import Comparison
+from oast.change.record import Drift, baseline_path, drift_from_baseline, load_baseline, open_runs
+from oast.config import Edit, difference, edits_document
+from oast.connect import Session
 from oast.errors import DeviceError, HostKeyError, OastError, StateError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, ignore_event
-from oast.operations.changes import BEGAN, Change, Changes
+from oast.estate import Device, Estate
+from oast.fleet import OnEvent, ignore_event
+from oast.operations.changes import BEGAN, Change, Changes, recorded_plan
 from oast.operations.deliver import Plan, compare
 from oast.operations.documents import drift_document, place_document, problem_document
 from oast.operations.intent_context import IntentContext, policy_violations
 from oast.operations.per_device import run_on_devices
 from oast.operations.proposals import place_of, same_parts
-from oast.operations.recorded_plan import recorded_plan
-from oast.readings.read import read_readings
-from oast.readings.values import to_text
+from oast.readings import read_readings, to_text
 from oast.records import Place, Problem
 
 # Further back than so many changes nobody looks for who it was.

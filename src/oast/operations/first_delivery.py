@@ -7,22 +7,27 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from oast.change.record.journal_reader import DeviceInUnknownState
-from oast.change.state import Cause, Outcome, State
-from oast.connect.connector import Connector
-from oast.connect.host_keys import HostKey, host_key_of
+from oast.change import Cause, Outcome, State
+from oast.change.record import DeviceInUnknownState
+from oast.connect import Connector, HostKey, host_key_of
 from oast.errors import DeviceError, OastError, StateError
-from oast.estate import onboarded_file as onboarded
-from oast.estate.estate import Estate, open_estate
-from oast.estate.inventory import Device, device_of
-from oast.estate.yaml_text import YamlMap
-from oast.fleet.events import OnEvent, ignore_event
-from oast.onboard.store import NewDevice
+from oast.estate import (
+    ATTRIBUTE,
+    ONBOARDED_FILE,
+    Device,
+    Estate,
+    YamlMap,
+    device_of,
+    load_estate,
+    put_onboarded,
+)
+from oast.fleet import OnEvent, ignore_event
+from oast.onboard import NewDevice
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.intent_context import IntentContext, prepare_intents
 from oast.operations.resume import RunRecovery
 from oast.operations.staging_approval import first_delivery
-from oast.operations.verify import checks_for, verify
+from oast.operations.verify import checks_for, verify_network
 from oast.records import Place
 
 WAIT_S = 30.0
@@ -46,7 +51,7 @@ async def recover_first_deliveries(
 ) -> dict[str, Outcome]:
     """Recover the interrupted runs that were delivering to `boxes`; by name, what they run now. Raises OastError."""
     devices = [_device(box) for box in boxes]
-    estate = await asyncio.to_thread(open_estate, folder, environment, besides=devices)
+    estate = await asyncio.to_thread(load_estate, folder, environment, besides=devices)
     names = {device.name for device in devices}
     runs = await RunRecovery(estate, names=names).run()
     return {outcome.device: outcome for run in runs for outcome in run.outcomes if outcome.device in names}
@@ -59,7 +64,7 @@ async def deliver_first(
     became: Became = {}
     try:
         devices = {box.name: _device(box) for box in boxes}
-        estate = await asyncio.to_thread(open_estate, folder, environment, besides=list(devices.values()))
+        estate = await asyncio.to_thread(load_estate, folder, environment, besides=list(devices.values()))
     except OastError as error:
         return dict.fromkeys((box.serial for box in boxes), Postponed.because_of(error))
     ready: list[NewDevice] = []
@@ -75,7 +80,7 @@ async def deliver_first(
     right = [box for box in ready if became[box.serial] is None]
     try:
         if right:
-            onboarded.put_onboarded(
+            put_onboarded(
                 folder, {box.name: _attributes(box) for box in right}, {box.name: box.serial for box in right}
             )
     except OastError as error:
@@ -84,12 +89,12 @@ async def deliver_first(
 
 
 def _attributes(box: NewDevice) -> dict[str, Any]:
-    return {key: value for key, value in box.attributes.items() if key not in ("name", onboarded.ATTRIBUTE)}
+    return {key: value for key, value in box.attributes.items() if key not in ("name", ATTRIBUTE)}
 
 
 def _device(box: NewDevice) -> Device:
     """The device that it is going to be: in service."""
-    place = Place(onboarded.FILE)
+    place = Place(ONBOARDED_FILE)
     attributes = YamlMap(place.file)
     attributes.update(_attributes(box))
     return device_of(box.name, attributes, place)
@@ -152,7 +157,7 @@ async def _delivered(
                         is_its_own = outcome.cause not in (Cause.HELD, Cause.INTERRUPTED)
                         kind = DeviceError if is_its_own else Postponed
                         became[serials[outcome.device]] = kind(f"{outcome.state}: {outcome.reason or ''}")
-        found = await verify(preparation, checks_for(preparation, ()), wait_s=WAIT_S)
+        found = await verify_network(preparation, checks_for(preparation, ()), wait_s=WAIT_S)
         for name, error in found.failed:
             became[serials[name]] = became[serials[name]] or error
         for name, results in found.results.items():

@@ -6,10 +6,10 @@ from datetime import datetime
 from pathlib import Path
 
 from oast.errors import StateError, UsageError
-from oast.estate.estate import Estate
+from oast.estate import Estate
 from oast.files import write_whole
 from oast.operations.changes import BEGAN, Changes
-from oast.watch.store import Store
+from oast.watch import Store
 
 KINDS = ("png", "svg", "pdf")
 
@@ -40,7 +40,7 @@ def draw_history(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
         # What is wrong in the ledger is for the audit: the picture does without.
         deliveries = []
     # Only who draws waits for the library that draws.
-    from oast.watch.plot import drawn, figure_of
+    from oast.watch import drawn, figure_of
 
     write_whole(path, drawn(figure_of(estate.settings.name, runs, deliveries), kind))
     return len(runs), runs[0].at, runs[-1].at

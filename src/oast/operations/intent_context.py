@@ -7,19 +7,19 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
 
-from oast.config.indented_syntax import IndentedSyntax
+from oast.config import IndentedSyntax
 from oast.errors import ErrorCollector, EstateError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
+from oast.estate import Device, Estate
 from oast.gc_tuning import gc_disabled
-from oast.intent.intent import Intent, IntentBuilder
-from oast.intent.policy import Policies
+from oast.intent import Intent, IntentBuilder, Policies
 from oast.records import Problem, deduplicated
-from oast.verify.checks import Check
-from oast.verify.custom_checks import custom_checks_of as written_for
-from oast.verify.custom_checks import read_custom_checks as written_checks
-from oast.verify.derived_checks import derive_checks
-from oast.verify.intent_facts import IntentFacts
+from oast.verify import (
+    Check,
+    IntentFacts,
+    custom_checks_of as written_for,
+    derive_checks,
+    read_custom_checks as written_checks,
+)
 
 
 @dataclass(frozen=True)

@@ -6,23 +6,19 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from oast.change.plan.apply_mode import ApplyMode, Mode
-from oast.change.rollout.rollout import new_run_id
-from oast.connect.connector import Connector
-from oast.connect.session import Session
+from oast.change.plan import ApplyMode, Mode
+from oast.change.rollout import new_run_id
+from oast.connect import Connector, Session
 from oast.errors import UsageError
-from oast.estate import estate as estates
-from oast.estate import settings
-from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, ignore_event
+from oast.estate import SETTINGS_FILE, Device, Estate, load_estate
+from oast.fleet import OnEvent, ignore_event
 from oast.operations import deliver
 from oast.operations.ask import parse_query
 from oast.operations.deliver import Plan
 from oast.operations.intent_context import prepare_intents, render
-from oast.operations.lint import LintResult, lint
-from oast.operations.verify import Verification, checks_for, verify
-from oast.readings.read import read_readings
-from oast.readings.tables import Record
+from oast.operations.lint import LintResult, lint_estate
+from oast.operations.verify import Verification, checks_for, verify_network
+from oast.readings import Record, read_readings
 
 NOTHING: Mapping[str, str] = {}
 
@@ -53,7 +49,7 @@ class OpenSession:
 class OpenEstate:
     """An estate that was read whole. Opening it writes nothing, and no device is touched."""
 
-    def __init__(self, estate: estates.Estate, environment: Mapping[str, str]) -> None:
+    def __init__(self, estate: Estate, environment: Mapping[str, str]) -> None:
         self._estate = estate
         self._environment = environment
 
@@ -73,7 +69,7 @@ class OpenEstate:
 
     def lint(self, on: str | None = None, sections: Sequence[str] = ()) -> LintResult:
         """Every mistake that can be found without a device."""
-        return lint(self.folder, self._environment, on=on, sections=sections)
+        return lint_estate(self.folder, self._environment, on=on, sections=sections)
 
     def render(self, on: str | None = None, sections: Sequence[str] = ()) -> dict[str, str]:
         """The intended text of each device; secrets are fingerprints. Raises EstateError."""
@@ -109,7 +105,9 @@ class OpenEstate:
     ) -> Verification:
         """Check what must be true of the devices. Raises EstateError."""
         prepared = prepare_intents(self._estate, on, sections)
-        return await verify(prepared, checks_for(prepared, sections), wait_s=wait_s, on_event=on_event)
+        return await verify_network(
+            prepared, checks_for(prepared, sections), wait_s=wait_s, on_event=on_event
+        )
 
     @asynccontextmanager
     async def session(self, name: str, *, timeout_s: float | None = None) -> AsyncIterator[OpenSession]:
@@ -127,6 +125,6 @@ def open_estate(path: str | Path, environment: Mapping[str, str] = NOTHING) -> O
     Raises UsageError when there is no estate, EstateError with everything that is wrong in it.
     """
     folder = Path(path)
-    if not (folder / settings.FILE).is_file():
-        raise UsageError(f"{folder} is no estate: it has no {settings.FILE}")
-    return OpenEstate(estates.open_estate(folder, environment), environment)
+    if not (folder / SETTINGS_FILE).is_file():
+        raise UsageError(f"{folder} is no estate: it has no {SETTINGS_FILE}")
+    return OpenEstate(load_estate(folder, environment), environment)

@@ -6,22 +6,17 @@ import asyncio
 from collections.abc import Sequence
 from dataclasses import replace
 
-from oast.change.record.journal_reader import devices_in_unknown_state
-from oast.change.record.ledger_entry import canonical_json, digest
-from oast.config.diff_text import counts
-from oast.config.documents import edits_document
-from oast.config.edits import Edit
+from oast.change.record import canonical_json, devices_in_unknown_state, digest
+from oast.config import Edit, counts, edits_document
 from oast.errors import DeviceError, OastError
-from oast.estate.estate import Estate
-from oast.estate.schedule_settings import BACKUP, DRIFT, JobSettings
+from oast.estate import BACKUP, DRIFT, Estate, JobSettings
 from oast.operations.backups import backup
 from oast.operations.drift import DriftReport, busy_devices, deliveries, find_drift
 from oast.operations.intent_context import prepare_intents
-from oast.operations.verify import behind, checks_for, verify
+from oast.operations.verify import behind, checks_for, verify_network
 from oast.records import Problem
-from oast.verify import root_cause as causes
-from oast.verify.checks import CheckResult
-from oast.watch.alerts import ERROR, JOB, REACH, WARNING, AlertFinding, AlertKey, JobFindings
+from oast.verify import CheckResult, root_causes
+from oast.watch import ERROR, JOB, REACH, WARNING, AlertFinding, AlertKey, JobFindings
 
 # What findings are about, besides JOB and REACH.
 DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE, LEFT = (
@@ -140,7 +135,7 @@ def _looked_at(found: DriftReport) -> frozenset[str]:
 async def _verify(estate: Estate, job: JobSettings) -> JobFindings:
     preparation = await asyncio.to_thread(prepare_intents, estate, job.on)
     before = deliveries(estate.working)
-    found = await verify(preparation, checks_for(preparation, ()), wait_s=job.wait_s)
+    found = await verify_network(preparation, checks_for(preparation, ()), wait_s=job.wait_s)
     picked = {intent.device.name for intent in preparation.intents}
     # What somebody delivers to is between two states: what is false there now is for that delivery to judge.
     left_out = tuple(sorted(busy_devices(estate.working, before) & picked))
@@ -150,7 +145,7 @@ async def _verify(estate: Estate, job: JobSettings) -> JobFindings:
     untrue = [result for of_it in results.values() for result in of_it if not result.passed]
     # Nor is it told of a neighbour what it sees of such a device.
     wrong = [result for result in untrue if result.check.peer not in left_out]
-    roots = causes.root_causes(wrong)
+    roots = root_causes(wrong)
     for root in roots:
         result = root.result
         place = str(behind(preparation, result.check))

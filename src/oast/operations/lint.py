@@ -8,11 +8,10 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from oast.connect.host_keys import KnownHosts
+from oast.connect import KnownHosts
 from oast.errors import EstateError
-from oast.estate.estate import read_estate
-from oast.estate.secrets import Ask
-from oast.intent.lint import Lint
+from oast.estate import Ask, read_estate
+from oast.intent import Lint
 from oast.operations.deliver import WARNING
 from oast.operations.intent_context import mistakes_in_checks
 from oast.records import Problem, deduplicated
@@ -33,7 +32,7 @@ class LintResult:
         return [problem for problem in self.problems if problem.kind != WARNING]
 
 
-def lint(
+def lint_estate(
     folder: Path,
     environment: Mapping[str, str],
     *,

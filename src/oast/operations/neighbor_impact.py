@@ -6,17 +6,21 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from typing import Protocol
 
-from oast.change.plan.diff import Comparison
-from oast.change.rollout.neighbor_impact import NeighborImpact
-from oast.config.edits import apply_edits
-from oast.config.tree import Node
-from oast.connect.connector import Connector
+from oast.change.plan import Comparison
+from oast.change.rollout import NeighborImpact
+from oast.config import Node, apply_edits
+from oast.connect import Connector
 from oast.operations.intent_context import IntentContext
-from oast.readings.tables import Readings
-from oast.verify.checks import Check
-from oast.verify.intent_facts import Cable, IntentFacts
-from oast.verify.regression_checks import devices_within_hops, facts_removed, regression_checks
-from oast.verify.snapshots import ExpectedLoss
+from oast.readings import Readings
+from oast.verify import (
+    Cable,
+    Check,
+    ExpectedLoss,
+    IntentFacts,
+    devices_within_hops,
+    facts_removed,
+    regression_checks_of,
+)
 
 
 class ImpactOptions(Protocol):
@@ -50,7 +54,7 @@ def neighbor_impact_of(
     )
 
     def checks_of(name: str, readings: Readings) -> Iterable[Check]:
-        return regression_checks(name, readings, without, chosen.expect)
+        return regression_checks_of(name, readings, without, chosen.expect)
 
     def near(names: Iterable[str]) -> set[str]:
         return devices_within_hops(names, cables, cables.__getitem__, hops)

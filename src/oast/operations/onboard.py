@@ -7,14 +7,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager, suppress
 from pathlib import Path
 
-from oast.change.record.locks import RunLock
-from oast.change.state import State as Known
-from oast.connect.call_home import CallHome, handshake_done
+from oast.change import State as Known
+from oast.change.record import RunLock
+from oast.connect import CallHome, handshake_done
 from oast.errors import ConnectionFailed, InternalDeviceError, OastError, StateError
-from oast.estate.onboarding_settings import OnboardingSettings
-from oast.onboard import keys
-from oast.onboard.server import BootstrapServer, OnBox
-from oast.onboard.store import NewDevice, NewDeviceState, NewDeviceStore
+from oast.estate import OnboardingSettings
+from oast.onboard import BootstrapServer, NewDevice, NewDeviceState, NewDeviceStore, OnBox, read_keys
 from oast.operations.first_delivery import Postponed, deliver_first, recover_first_deliveries
 
 # Devices that come within so many seconds are delivered to together.
@@ -64,7 +62,7 @@ async def serve(
                 heard(box.name, "has called home, with the host key that it has reported")
                 ready.put_nowait(serial)
 
-        server = BootstrapServer(settings, keys.read_keys(settings.keys), boxes, heard, configured)
+        server = BootstrapServer(settings, read_keys(settings.keys), boxes, heard, configured)
         port = await server.start()
         stack.push_async_callback(server.close)
         listening(f"https://{settings.host}:{port}/restconf")

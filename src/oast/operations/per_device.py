@@ -6,15 +6,12 @@ from collections.abc import Awaitable, Callable, Sequence
 from pathlib import Path
 from typing import TypeVar
 
-from oast.change.rollout.rollout import new_run_id
-from oast.connect.connector import Connector
-from oast.connect.session import Session
+from oast.change.rollout import new_run_id
+from oast.connect import Connector, Session
 from oast.errors import DeviceError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.concurrency import for_each
-from oast.fleet.events import DeviceEvent, OnEvent, Stage
-from oast.intent.intent import IntentBuilder
+from oast.estate import Device, Estate
+from oast.fleet import DeviceEvent, OnEvent, Stage, for_each
+from oast.intent import IntentBuilder
 
 R = TypeVar("R")
 

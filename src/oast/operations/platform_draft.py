@@ -9,17 +9,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.syntaxes import syntax_of
-from oast.connect.connector import Connector
-from oast.connect.session_draft import SessionCommands, SessionDraft, draft_session
-from oast.connect.transcript import Transcript
+from oast.config import syntax_of
+from oast.connect import Connector, SessionCommands, SessionDraft, Transcript, draft_session
 from oast.errors import EstateError
-from oast.estate.inventory import Device
+from oast.estate import Device
 from oast.operations.platforms import ParseReport, parse_report
-from oast.platforms.definition import Platform
-from oast.platforms.draft_grammar import DraftStatement, roles_of, statements_of
-from oast.platforms.draft_text import Writing, draft_lines, writing_of
-from oast.platforms.load import load_platform
+from oast.platforms import (
+    DraftStatement,
+    Platform,
+    Writing,
+    draft_lines,
+    load_platform,
+    roles_of,
+    statements_of,
+    writing_of,
+)
 from oast.records import Fingerprints
 
 # A statement that does not fit its own lines is left out, and the rest is tried again; so often at most.

@@ -11,17 +11,22 @@ from functools import partial
 from pathlib import Path
 from typing import cast
 
-from oast.config.edits import difference, secrets_below
-from oast.config.indented_syntax import TAB, IndentedSyntax, TextProblem, accept_listed, tree_as_listed
-from oast.config.tree import Node, canonical
-from oast.connect.connector import Connector
-from oast.connect.session import Capability, CommandLine, Session
+from oast.config import (
+    TAB,
+    IndentedSyntax,
+    Node,
+    TextProblem,
+    accept_listed,
+    canonical,
+    difference,
+    secrets_below,
+    tree_as_listed,
+)
+from oast.connect import Capability, CommandLine, Connector, Session
 from oast.errors import DeviceError, DeviceRefused, DeviceTimeout, ProtocolError
-from oast.estate.inventory import Device
-from oast.platforms.definition import Platform, StatePattern
-from oast.platforms.reading_schema import READINGS
-from oast.readings.read import read_readings
-from oast.readings.values import show_value
+from oast.estate import Device
+from oast.platforms import READINGS, Platform, StatePattern
+from oast.readings import read_readings, show_value
 
 
 @dataclass(frozen=True)

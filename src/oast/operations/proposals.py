@@ -7,29 +7,42 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from oast.archive.backups import Backups
-from oast.change.plan.apply_mode import Datastore
-from oast.change.plan.stored_plan import StoredPlan as Recorded
-from oast.change.plan.stored_plan import (
+from oast.archive import Backups
+from oast.change.plan import (
+    Datastore,
+    StoredPlan as Recorded,
     current_diff,
     fingerprint_key_id,
     plan_document,
     plan_from,
     recorded_diff,
 )
-from oast.change.record.approval import approval_problem, proposed_text, signed_text
-from oast.change.record.identity import commit_of, identity
-from oast.change.record.ledger_entry import canonical_json, digest
-from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
-from oast.config.tree import Node, canonical, join_trees
+from oast.change.record import (
+    approval_problem,
+    author_identity,
+    canonical_json,
+    commit_of,
+    digest,
+    proposed_text,
+    signed_text,
+)
+from oast.config import Node, canonical, join_trees, restore_secrets, secrets_by_fingerprint
 from oast.errors import ApprovalError, OastError, StateError, UsageError
-from oast.estate.estate import Estate
-from oast.intent.intent import Intent, IntentBuilder
-from oast.operations.changes import APPROVED, BEGAN, PROPOSED, WITHDRAWN, Change, Changes, signers_of
+from oast.estate import Estate
+from oast.intent import Intent, IntentBuilder
+from oast.operations.changes import (
+    APPROVED,
+    BEGAN,
+    PROPOSED,
+    WITHDRAWN,
+    Change,
+    Changes,
+    recorded_plan,
+    signers_of,
+)
 from oast.operations.deliver import Plan
 from oast.operations.intent_context import IntentContext, prepare_intents
 from oast.operations.raw_commands import with_statements
-from oast.operations.recorded_plan import recorded_plan
 
 
 @dataclass(frozen=True)
@@ -63,7 +76,7 @@ def propose(
     document = plan_document(plan.to_do, plan.manner, estate.fingerprints)
     commit = commit_of(estate.folder, estate.environment)
     said: dict[str, Any] = {
-        "author": identity(estate.folder, estate.environment),
+        "author": author_identity(estate.folder, estate.environment),
         "reason": reason,
         "ticket": ticket,
         "devices": len(plan.to_do),
@@ -88,7 +101,7 @@ def propose(
 def approve(changes: Changes, change: Change, key: Path | None) -> str:
     """Agree to exactly the difference that was proposed, signed with `key` if there is one; who has. Raises NotAllowed, StateError."""
     estate = changes.estate
-    who = identity(estate.folder, estate.environment)
+    who = author_identity(estate.folder, estate.environment)
     require_waiting(change)
     if who == change.author:
         raise ApprovalError(
@@ -121,7 +134,9 @@ def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
     require_waiting(change)
     estate = changes.estate
     changes.ledger.append(
-        WITHDRAWN, change.name, {"author": identity(estate.folder, estate.environment), "reason": reason}
+        WITHDRAWN,
+        change.name,
+        {"author": author_identity(estate.folder, estate.environment), "reason": reason},
     )
 
 

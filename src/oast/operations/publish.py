@@ -8,27 +8,21 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from oast.archive.archive import RUNNING, backup_file
-from oast.archive.backups import Backups
-from oast.connect.session import Session
+from oast.archive import RUNNING, Backups, backup_file
+from oast.connect import Session
 from oast.errors import DeviceError, OastError, StateError
-from oast.estate.estate import Estate, secrets_of
-from oast.estate.inventory import Device
-from oast.estate.publish_settings import PublishSettings
-from oast.estate.source_settings import SourceSettings
-from oast.fleet.concurrency import for_each
-from oast.fleet.events import OnEvent, ignore_event
-from oast.intent.intent import IntentBuilder
+from oast.estate import Device, Estate, PublishSettings, SourceSettings, secrets_of
+from oast.fleet import OnEvent, for_each, ignore_event
+from oast.intent import IntentBuilder
 from oast.json_text import strict_json
 from oast.operations.ask import records_document
 from oast.operations.drift import find_drift
 from oast.operations.intent_context import prepare_intents
 from oast.operations.per_device import run_on_devices
 from oast.operations.sources import owned, pages_of
-from oast.platforms.reading_schema import READINGS
-from oast.readings.read import read_readings
-from oast.sources import mapping
-from oast.sources.service import Service
+from oast.platforms import READINGS
+from oast.readings import read_readings
+from oast.sources import Service, map_records, record_name
 
 JSON = {"Accept": "application/json"}
 PATCH = {**JSON, "Content-Type": "application/merge-patch+json"}
@@ -82,7 +76,7 @@ async def plan_publishing(
 ) -> PublishPlan:
     """Read the devices that came from `source`, and find what its records have to say otherwise. Raises StateError, EstateError."""
     pages, _ = await pages_of(estate.folder, environment, source)
-    listed = mapping.map_records(source, pages, raw=True)
+    listed = map_records(source, pages, raw=True)
     own = owned(estate.folder, source)
     picked = [device for device in estate.pick(on) if device.name in own]
     devices = [device for device in picked if device.name in listed.raw]
@@ -102,7 +96,7 @@ async def plan_publishing(
 
 
 def _called(source: SourceSettings, record: Mapping[str, Any]) -> str:
-    called = mapping.record_name(source, record)
+    called = record_name(source, record)
     if called is None:
         raise StateError(
             f"the source '{source.name}': '{source.record}' gives nothing by which a record could be written to"
@@ -199,7 +193,7 @@ def _backups(estate: Estate, found: Mapping[str, dict[str, Any]]) -> None:
 # --- writing
 
 
-async def publish(folder: Path, environment: Mapping[str, str], found: PublishPlan) -> PublishResult:
+async def publish_facts(folder: Path, environment: Mapping[str, str], found: PublishPlan) -> PublishResult:
     """Write what differs; afterwards each record is read again, and says what it has to, or it has failed."""
     source, result = found.source, PublishResult()
     token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)

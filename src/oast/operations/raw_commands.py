@@ -6,19 +6,16 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from oast.config.indented_syntax import IndentedSyntax
-from oast.config.ownership import Scope
-from oast.config.tree import Node, Path, canonical, join_trees
-from oast.connect.session import Session
+from oast.config import IndentedSyntax, Node, Path, Scope, canonical, join_trees
+from oast.connect import Session
 from oast.errors import DeviceError, ErrorCollector, EstateError, UsageError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.events import ignore_event
-from oast.intent.intent import Intent
+from oast.estate import Device, Estate
+from oast.fleet import ignore_event
+from oast.intent import Intent
 from oast.operations.ask import list_commands
 from oast.operations.intent_context import IntentContext, prepare_intents
 from oast.operations.per_device import run_on_devices
-from oast.platforms.definition import Platform
+from oast.platforms import Platform
 from oast.records import Place, Problem, Secret
 
 EVERYTHING = (("*",),)

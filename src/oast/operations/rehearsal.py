@@ -9,27 +9,28 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oast.answer_parsing import parse_if_long
-from oast.change.device.rollback_recovery import RETRY_S, RETURN_MARGIN_S
-from oast.change.methods import ChangeRequest, DeliveryMethod, method_for
-from oast.change.methods.file_edit import FileReplaceMethod
-from oast.change.plan.apply_mode import ApplyMode
-from oast.change.plan.diff import Comparison, ReadDevice, compare
-from oast.change.record.locks import device_lock
-from oast.change.state import Phase
-from oast.config.edits import apply_edits, difference
-from oast.config.indented_syntax import IndentedSyntax, read_tree, tree_of_device
-from oast.config.ownership import Scope
-from oast.config.tree import Node, canonical
-from oast.connect.connector import Connector
-from oast.connect.session import Session
-from oast.connect.transcript import Transcript
+from oast.change import Phase
+from oast.change.device import RETRY_S, RETURN_MARGIN_S
+from oast.change.methods import ChangeRequest, DeliveryMethod, FileReplaceMethod, method_for
+from oast.change.plan import ApplyMode, Comparison, ReadDevice, compare
+from oast.change.record import device_lock
+from oast.config import (
+    IndentedSyntax,
+    Node,
+    Scope,
+    apply_edits,
+    canonical,
+    difference,
+    read_tree,
+    tree_of_device,
+)
+from oast.connect import Connector, Session, Transcript
 from oast.errors import ConnectionFailed, DeviceError, UsageError
-from oast.estate.inventory import Device
-from oast.fleet.clock import Clock, SystemClock
-from oast.intent.intent import Intent
-from oast.intent.roles import interfaces
+from oast.estate import Device
+from oast.fleet import Clock, SystemClock
+from oast.intent import Intent, interfaces
 from oast.operations.platforms import ProbeStep
-from oast.platforms.definition import Platform
+from oast.platforms import Platform
 
 EVERYTHING = (("*",),)
 WORD = "oast-rehearsal"

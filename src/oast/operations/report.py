@@ -8,9 +8,8 @@ from typing import Any
 from xml.etree import ElementTree
 
 from oast.errors import UsageError
-from oast.operations.changes import Change, Changes
-from oast.operations.recorded_diff_text import device_lines
-from oast.operations.recorded_plan import recorded_plan
+from oast.operations.changes import Change, Changes, recorded_plan
+from oast.operations.documents import device_lines
 
 # A summary is read; the whole of it is in the record.
 LINES_AT_MOST = 400

@@ -5,17 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.archive.archive import RUNNING, STARTUP
-from oast.archive.backups import Backups
-from oast.change.plan.apply_mode import Datastore
-from oast.config.indented_syntax import IndentedSyntax, tree_of_device
-from oast.config.ownership import Scope
-from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
-from oast.config.tree import Node
+from oast.archive import RUNNING, STARTUP, Backups
+from oast.change.plan import Datastore
+from oast.config import IndentedSyntax, Node, Scope, restore_secrets, secrets_by_fingerprint, tree_of_device
 from oast.errors import DeviceError, UsageError
-from oast.estate.estate import Estate
-from oast.fleet.events import OnEvent, ignore_event
-from oast.intent.intent import Intent
+from oast.estate import Estate
+from oast.fleet import OnEvent, ignore_event
+from oast.intent import Intent
 from oast.operations.backups import list_backups
 from oast.operations.intent_context import IntentContext, prepare_intents
 from oast.operations.proposals import with_intents

@@ -8,31 +8,28 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import Any
 
-from oast.change.device.context import TransactionContext
-from oast.change.device.crash_recovery import RecoveredTransaction, RecoveryState
-from oast.change.plan.diff import RunningConfig
-from oast.change.plan.stored_plan import StoredPlan, plan_from
-from oast.change.record.journal import Journal
-from oast.change.record.journal_reader import (
+from oast.change import Cause, Outcome, Phase, State
+from oast.change.device import RecoveredTransaction, RecoveryState, TransactionContext
+from oast.change.plan import RunningConfig, StoredPlan, plan_from
+from oast.change.record import (
+    Backup,
+    Journal,
     OpenDevice,
     OpenRun,
+    RunLock,
+    device_lock,
     interrupted_runs,
+    kept_text,
     stored_plan_of,
     timeline_of,
 )
-from oast.change.record.locks import RunLock, device_lock
-from oast.change.record.pre_backup import Backup, kept_text
-from oast.change.rollout.rollout import DeviceSessionFactory
-from oast.change.state import Cause, Outcome, Phase, State
-from oast.config.diff_text import Counts
-from oast.config.indented_syntax import read_tree
-from oast.connect.connector import Connector
+from oast.change.rollout import DeviceSessionFactory
+from oast.config import Counts, read_tree
+from oast.connect import Connector
 from oast.errors import DeviceError, EstateError, OastError, StateError
-from oast.estate.estate import Estate
-from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.concurrency import for_each
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, ignore_event
-from oast.intent.intent import Intent, IntentBuilder
+from oast.estate import Estate
+from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, SystemClock, for_each, ignore_event
+from oast.intent import Intent, IntentBuilder
 from oast.operations.change_recorder import outcomes_content
 from oast.operations.changes import ledger_of
 from oast.operations.documents import count_states

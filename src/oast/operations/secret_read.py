@@ -6,13 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from oast.answer_parsing import parse_if_long
-from oast.config.indented_syntax import tree_as_listed
-from oast.connect.session import Session
+from oast.config import tree_as_listed
+from oast.connect import Session
 from oast.errors import EstateError, UsageError
-from oast.estate.estate import Estate
-from oast.estate.inventory import Device
-from oast.fleet.events import OnEvent, ignore_event
-from oast.intent.intent import IntentBuilder
+from oast.estate import Device, Estate
+from oast.fleet import OnEvent, ignore_event
+from oast.intent import IntentBuilder
 from oast.operations.per_device import run_on_devices
 from oast.records import Secret
 from oast.spelling import spelling_hint

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.change.plan.diff import Comparison
-from oast.change.state import Cause, Outcome, State
-from oast.config.edits import secrets_below, secrets_in
+from oast.change import Cause, Outcome, State
+from oast.change.plan import Comparison
+from oast.config import secrets_below, secrets_in
 from oast.errors import EstateError
-from oast.estate.estate import Estate
+from oast.estate import Estate
 from oast.operations.intent_context import IntentContext, prepare_intents
 
 NAMED = 6

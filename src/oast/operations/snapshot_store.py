@@ -9,13 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import StateError, UsageError
-from oast.estate.estate import Estate
+from oast.estate import Estate
 from oast.files import make_private, write_whole
-from oast.platforms.reading_schema import READINGS, TEXT
-from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, convert, to_json
+from oast.platforms import READINGS, TEXT
+from oast.readings import Readings, Record, Value, convert, to_json
 from oast.spelling import spelling_hint
-from oast.verify.snapshots import Snapshot
+from oast.verify import Snapshot
 
 FORMAT = "oast.point/1"
 LABEL = re.compile(r"[A-Za-z0-9][\w .:+-]{0,80}")

@@ -11,15 +11,12 @@ from pathlib import Path
 from typing import Any
 
 from oast.errors import ApprovalError, OastError, StateError
-from oast.estate import inventory_file as sourced
-from oast.estate.estate import secrets_of
-from oast.estate.source_settings import SourceSettings
+from oast.estate import SourceSettings, inventory_text, read_sourced_devices, secrets_of
 from oast.files import directory_lock, make_folder, write_whole
 from oast.operations import config_folder as saved
-from oast.readings.values import natural_sort_key
-from oast.sources import mapping
-from oast.sources.pages import Fetching, Page
-from oast.watch.alerts import AlertFinding, AlertKey, JobFindings
+from oast.readings import natural_sort_key
+from oast.sources import Fetching, MappingResult, Page, map_records, next_page
+from oast.watch import AlertFinding, AlertKey, JobFindings
 
 WORKING = "sources"
 # What is told of a scheduled refresh is about this; that a device is there now is no trouble.
@@ -35,7 +32,7 @@ class RefreshPlan:
     before: Mapping[str, Mapping[str, Any]]
     after: Mapping[str, Mapping[str, Any]]
     records: Mapping[str, str]
-    read: mapping.MappingResult
+    read: MappingResult
     kept: tuple[str, ...] = ()
     unchanged: int = 0
 
@@ -69,7 +66,7 @@ class RefreshPlan:
 async def plan_refresh(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> RefreshPlan:
     """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a whole; EstateError."""
     pages, unchanged = await pages_of(folder, environment, source)
-    read = mapping.map_records(source, pages)
+    read = map_records(source, pages)
     before = owned(folder, source)
     after = dict(read.devices)
     # What cannot be read is not gone.
@@ -115,7 +112,7 @@ async def pages_of(
             ) from None
     token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)
     fetching = Fetching(source, token, folder / ".oast" / WORKING / source.name)
-    return await fetching.pages(lambda page: mapping.next_page(source, page)), fetching.unchanged
+    return await fetching.pages(lambda page: next_page(source, page)), fetching.unchanged
 
 
 def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
@@ -125,7 +122,7 @@ def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
         return {}
     return {
         str(name): dict(attributes or {})
-        for name, attributes in sourced.read_sourced_devices(path, source.owned).devices.items()
+        for name, attributes in read_sourced_devices(path, source.owned).devices.items()
     }
 
 
@@ -239,4 +236,4 @@ def _write(folder: Path, refresh: RefreshPlan) -> None:
         paths = {
             name: mapped.path for name, mapped in source.attributes.items() if mapped.path and name != "name"
         }
-        write_whole(path, sourced.inventory_text(source.name, paths, refresh.after, records))
+        write_whole(path, inventory_text(source.name, paths, refresh.after, records))

@@ -13,18 +13,37 @@ from typing import Any
 from cryptography import x509
 
 from oast.errors import ErrorCollector, EstateError, OastError, StateError, UsageError
-from oast.estate import inventory, settings
-from oast.estate import onboarded_file as onboarded
-from oast.estate.estate import Estate, open_estate
-from oast.estate.inventory import Device, device_of, row_of
-from oast.estate.onboarding_settings import OnboardingSettings
-from oast.estate.yaml_text import YamlMap
-from oast.intent.intent import Intent, IntentBuilder
-from oast.onboard import cms, keys, trust, vouchers
-from oast.onboard import conveyed_information as conveyed
-from oast.onboard.cms import SignatureError
-from oast.onboard.keys import Keys
-from oast.onboard.store import Artifacts, NewDeviceStore
+from oast.estate import (
+    ATTRIBUTE,
+    EXPECTED,
+    Device,
+    Estate,
+    OnboardingSettings,
+    YamlMap,
+    device_of,
+    is_expected,
+    load_estate,
+    put_onboarded,
+    read_inventory,
+    read_settings,
+    remove_onboarded,
+    row_of,
+)
+from oast.intent import Intent, IntentBuilder
+from oast.onboard import (
+    CONVEYED,
+    Artifacts,
+    Keys,
+    NewDeviceStore,
+    SignatureError,
+    authorities,
+    certificates_only,
+    matches_owner,
+    onboarding_information,
+    read_keys,
+    read_voucher,
+    sign_data,
+)
 from oast.records import Place
 
 SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
@@ -52,7 +71,7 @@ class StagedRow:
 
 def settings_of(folder: Path) -> OnboardingSettings:
     """Raises EstateError when nothing is said of onboarding."""
-    found = settings.read_settings(folder).onboarding
+    found = read_settings(folder).onboarding
     if found is None:
         raise EstateError(
             "oast.toml says nothing of onboarding: there is no [onboarding]", hint="docs/onboarding.md"
@@ -67,8 +86,8 @@ class Staging:
         """Raises StateError, EstateError when the keys or the maker's authorities cannot be read."""
         self._folder, self._environment = folder, environment
         self._settings = found = settings_of(folder)
-        self._keys: Keys = keys.read_keys(found.keys)
-        self._trusted = trust.authorities(found.voucher_authorities, "the authorities of vouchers")
+        self._keys: Keys = read_keys(found.keys)
+        self._trusted = authorities(found.voucher_authorities, "the authorities of vouchers")
         self._at = at or datetime.now(UTC)
         self._estate: Estate | None = None
 
@@ -76,7 +95,7 @@ class Staging:
         """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
         rows: list[StagedRow] = []
         serials: dict[str, Place] = {}
-        there = inventory.read_inventory(self._folder, ErrorCollector()).devices
+        there = read_inventory(self._folder, ErrorCollector()).devices
         with NewDeviceStore(self._folder / ".oast") as boxes:
             expected = {box.name: box.serial for box in boxes.all()}
         taken = {device.address: name for name, device in there.items()}
@@ -126,7 +145,7 @@ class Staging:
     def _made_ready(self, rows: list[StagedRow]) -> list[StagedRow]:
         """Those whose voucher is right, with what they are given."""
         devices = [row.device for row in rows if row.device is not None]
-        self._estate = estate = open_estate(self._folder, self._environment, besides=devices)
+        self._estate = estate = load_estate(self._folder, self._environment, besides=devices)
         whole, first = IntentBuilder(estate), IntentBuilder(estate, only=self._settings.first)
         made = []
         for row in rows:
@@ -159,9 +178,7 @@ class Staging:
         except OSError as error:
             raise StateError(f"the voucher {path} cannot be read: {error.strerror}") from None
         try:
-            why = vouchers.matches_owner(
-                vouchers.read_voucher(message, self._trusted, self._at), serial, self._keys.owner
-            )
+            why = matches_owner(read_voucher(message, self._trusted, self._at), serial, self._keys.owner)
         except SignatureError as wrong:
             why = str(wrong)
         if why is not None:
@@ -178,10 +195,10 @@ class Staging:
         syntax, tree = first.syntax(device), first.build(device).tree
         text = syntax.written(tree)
         own: tuple[x509.Certificate, ...] = (self._keys.signer, self._keys.owner)
-        information = cms.sign_data(
-            conveyed.onboarding_information(text), cms.CONVEYED, self._keys.signer, self._keys.signer_key
+        information = sign_data(
+            onboarding_information(text), CONVEYED, self._keys.signer, self._keys.signer_key
         )
-        return Artifacts(information, cms.certificates_only(own), voucher), syntax.masked(tree)
+        return Artifacts(information, certificates_only(own), voucher), syntax.masked(tree)
 
 
 def _row(
@@ -196,14 +213,14 @@ def _row(
         return StagedRow(place, serial, name, (f"it has no {' and no '.join(missing)}",))
     if not SERIAL.fullmatch(serial):
         return StagedRow(place, serial, name, (f"'{serial[:60]}' cannot be a serial number",))
-    if name in there and not onboarded.is_expected(there[name]):
+    if name in there and not is_expected(there[name]):
         return StagedRow(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
     if expected.get(name, serial) != serial:
         return StagedRow(
             place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",)
         )
-    if onboarded.ATTRIBUTE in cells:
-        return StagedRow(place, serial, name, (f"'{onboarded.ATTRIBUTE}' is no attribute to be given",))
+    if ATTRIBUTE in cells:
+        return StagedRow(place, serial, name, (f"'{ATTRIBUTE}' is no attribute to be given",))
     try:
         return StagedRow(place, serial, name, device=device_of(*row_of(dict(cells), place)))
     except EstateError as error:
@@ -215,11 +232,9 @@ def stage(folder: Path, rows: list[StagedRow], change: str | None = None) -> lis
     inventory knows them, and nothing is done to them. Raises StateError, EstateError."""
     right = {row.name: row for row in rows if row.device is not None and row.given is not None}
     attributes = {
-        name: {**row.device.attributes, onboarded.ATTRIBUTE: onboarded.EXPECTED}
-        for name, row in right.items()
-        if row.device
+        name: {**row.device.attributes, ATTRIBUTE: EXPECTED} for name, row in right.items() if row.device
     }
-    onboarded.put_onboarded(folder, attributes, {name: row.serial for name, row in right.items()})
+    put_onboarded(folder, attributes, {name: row.serial for name, row in right.items()})
     with NewDeviceStore(folder / ".oast") as boxes:
         for name, row in right.items():
             if row.given is not None:
@@ -235,7 +250,7 @@ def forget(folder: Path, serial: str) -> None:
             raise UsageError(
                 f"no device with the serial number {serial} is expected", hint="oast onboard status"
             )
-        onboarded.remove_onboarded(folder, [box.name])
+        remove_onboarded(folder, [box.name])
         boxes.forget(serial)
 
 

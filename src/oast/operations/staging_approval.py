@@ -7,16 +7,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from oast.change.plan.stored_plan import new_devices_document, plan_from
-from oast.change.record.approval import proposed_text
-from oast.change.record.identity import commit_of, identity
-from oast.change.rollout.rollout import new_run_id
+from oast.change.plan import new_devices_document, plan_from
+from oast.change.record import author_identity, commit_of, proposed_text
+from oast.change.rollout import new_run_id
 from oast.errors import ApprovalError, StateError
-from oast.estate.estate import Estate
-from oast.operations.changes import PROPOSED, STAGED, WITHDRAWN, Change, Changes, signers_of
+from oast.estate import Estate
+from oast.operations.changes import PROPOSED, STAGED, WITHDRAWN, Change, Changes, recorded_plan, signers_of
 from oast.operations.intent_context import IntentContext
 from oast.operations.proposals import approvers, context_from_record, require_waiting, staging_difference
-from oast.operations.recorded_plan import recorded_plan
 from oast.operations.staging import StagedRow, Staging, stage
 
 FORMAT = "oast.staging/1"
@@ -39,7 +37,7 @@ def propose_staging(
     commit = commit_of(estate.folder, estate.environment)
     kept = changes.ledger.keep(staging)
     said: dict[str, Any] = {
-        "author": identity(estate.folder, estate.environment),
+        "author": author_identity(estate.folder, estate.environment),
         "reason": reason,
         "ticket": ticket,
         "devices": len(rows),
@@ -112,7 +110,9 @@ def stage_approved(
         message = f"{change.name} is stale: what its devices would be given is not what was approved; nothing was staged"
         raise ApprovalError(message, hint="propose it anew: oast onboard stage FILE")
     serials = stage(folder, rows, change.name)
-    changes.ledger.append(STAGED, change.name, {"author": identity(folder, environment), "serials": serials})
+    changes.ledger.append(
+        STAGED, change.name, {"author": author_identity(folder, environment), "serials": serials}
+    )
     return change, serials
 
 

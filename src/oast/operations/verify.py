@@ -8,21 +8,15 @@ from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
 
-from oast.change.rollout.rollout import new_run_id
-from oast.connect.connector import Connector
-from oast.connect.session import Session
+from oast.change.rollout import new_run_id
+from oast.connect import Connector, Session
 from oast.errors import DeviceError
-from oast.fleet.clock import Clock, SystemClock
-from oast.fleet.concurrency import for_each
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, ignore_event
-from oast.intent.intent import Intent
+from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, SystemClock, for_each, ignore_event
+from oast.intent import Intent
 from oast.operations.intent_context import IntentContext, all_checks_of
-from oast.readings.other_values import OtherValues, join_counts, other_values
-from oast.readings.read import read_readings
-from oast.readings.tables import Readings, Record
+from oast.readings import OtherValues, Readings, Record, find_other_values, join_counts, read_readings
 from oast.records import Place
-from oast.verify.checks import Check, CheckResult, evaluate, must_match
-from oast.verify.snapshots import Snapshot, snapshot_readings
+from oast.verify import Check, CheckResult, Snapshot, evaluate, must_match, snapshot_readings
 
 POLL_S = 0.5
 
@@ -89,7 +83,7 @@ def checks_for(preparation: IntentContext, sections: Sequence[str]) -> dict[str,
     return {name: [check for check in checks if concerns(check)] for name, checks in found.items()}
 
 
-async def verify(
+async def verify_network(
     preparation: IntentContext,
     checks: Mapping[str, Sequence[Check]],
     *,
@@ -124,7 +118,7 @@ async def verify(
                     session, intent.platform, sorted({*(check.reading for check in checks[name]), *also})
                 )
                 results = evaluate(checks[name], readings, session.transcript.masking.hide)
-                others[name] = other_values({name: chain.from_iterable(readings.values())})
+                others[name] = find_other_values({name: chain.from_iterable(readings.values())})
                 if not _again(results, begun, looked, time.now(), until, true_since):
                     states[name] = {reading: _hidden(list(readings[reading]), session) for reading in also}
                     return results

@@ -13,21 +13,34 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Protocol
 
-from oast.change.record.locks import RunLock
+from oast.change.record import RunLock
 from oast.errors import EstateError, OastError, StateError
-from oast.estate import settings
-from oast.estate.estate import open_estate, secrets_of
-from oast.estate.schedule_settings import REFRESH, JobSettings
-from oast.estate.settings import FILE as SETTINGS_FILE
-from oast.estate.settings import Settings
+from oast.estate import (
+    REFRESH,
+    SETTINGS_FILE as SETTINGS_FILE,
+    JobSettings,
+    Settings,
+    load_estate,
+    read_settings,
+    secrets_of,
+)
 from oast.files import write_whole
 from oast.operations.jobs import describe_result, failed_whole, run_job
 from oast.operations.sources import refresh_all
 from oast.records import Secret
-from oast.watch.alerts import ERROR, JOB, Alert, JobFindings, alerts_from
-from oast.watch.notifier import Attempt, Notifier
-from oast.watch.schedule import delay_s, due_at, zone_of_machine
-from oast.watch.store import Store
+from oast.watch import (
+    ERROR,
+    JOB,
+    Alert,
+    Attempt,
+    JobFindings,
+    Notifier,
+    Store,
+    alerts_from,
+    delay_s,
+    due_at,
+    zone_of_machine,
+)
 
 HEARTBEAT = "watch.heartbeat"
 LOCK = "watch"
@@ -104,7 +117,7 @@ class Watch:
         self._environment = environment
         self._listener = heard
         self._clock = clock or MachineClock()
-        self._settings = settings.read_settings(folder)
+        self._settings = read_settings(folder)
         self._stamp = self._stamp_now()
         self._running: tuple[str, datetime] | None = None
         # What is in the way, by what it is in the way of, until it is out of it.
@@ -220,7 +233,7 @@ class Watch:
             return False
         self._stamp = stamp
         try:
-            self._settings = settings.read_settings(self._folder)
+            self._settings = read_settings(self._folder)
         except EstateError as error:
             self._in_trouble(SETTINGS, f"the settings stay as they were: {describe_result(error)}")
             return False
@@ -291,7 +304,7 @@ class Watch:
                 if job.does == REFRESH:
                     # It is there to mend an inventory that may be wrong.
                     return await refresh_all(self._folder, self._environment, self._settings.sources)
-                estate = await asyncio.to_thread(open_estate, self._folder, self._environment)
+                estate = await asyncio.to_thread(load_estate, self._folder, self._environment)
                 return await run_job(estate, job)
         except TimeoutError:
             return failed_whole(job, f"it was not done within {job.limit_s:g} s")

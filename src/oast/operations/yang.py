@@ -9,17 +9,11 @@ from pathlib import Path
 
 from lxml import etree
 
-from oast.connect.connector import NETCONF_PORT, Connector
-from oast.connect.netconf import operations as op
-from oast.connect.netconf.capabilities import OfferedModule
-from oast.connect.netconf.session import NetconfSession
-from oast.connect.transcript import Transcript
+from oast.connect import NETCONF_PORT, Connector, Transcript
+from oast.connect.netconf import NetconfSession, OfferedModule, operations as op
 from oast.errors import DeviceRefused, ProtocolError
-from oast.estate.inventory import Device
-from oast.platforms.definition import CliDialect, EditSpelling, Netconf, Platform
-from oast.platforms.from_yang import ModuleText
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Rule
+from oast.estate import Device
+from oast.platforms import CliDialect, EditSpelling, Grammar, ModuleText, Netconf, Platform, Rule
 from oast.records import Fingerprints
 
 LIBRARY = "urn:ietf:params:xml:ns:yang:ietf-yang-library"

@@ -15,7 +15,7 @@ from pyang.context import Context
 from pyang.repository import FileRepository
 
 from oast.errors import EstateError
-from oast.platforms.yang_types import Statement, Types, leafref_target
+from oast.platforms.yang_types import Types, YangStatement, leafref_target
 from oast.records import Place, Problem
 
 KINDS = ("container", "list", "leaf", "leaf-list")
@@ -147,10 +147,10 @@ class _Walk:
     left_out: list[str] = field(default_factory=list)
     paths: dict[int, str] = field(default_factory=dict)
     """The path of each statement of the schema, for references."""
-    references: list[tuple[int, Statement, str]] = field(default_factory=list)
+    references: list[tuple[int, YangStatement, str]] = field(default_factory=list)
 
     def below(
-        self, children: Iterable[Statement], path: str, module: str | None, *, optional: bool = False
+        self, children: Iterable[YangStatement], path: str, module: str | None, *, optional: bool = False
     ) -> None:
         """`optional`: what is mandatory there need not be there, as it stands in one case of a choice."""
         there = list(_data(children, optional=optional))
@@ -160,7 +160,7 @@ class _Walk:
             name = f"{own}:{child.arg}" if names.count(child.arg) > 1 else child.arg
             self._statement(child, f"{path}/{name}".lstrip("/"), module, in_case=in_case)
 
-    def _statement(self, child: Statement, path: str, module: str | None, *, in_case: bool) -> None:
+    def _statement(self, child: YangStatement, path: str, module: str | None, *, in_case: bool) -> None:
         own = child.i_module.i_modulename
         if child.keyword not in KINDS:
             self.left_out.append(f"{path} ({child.keyword}: what stands there has no schema)")
@@ -182,7 +182,7 @@ class _Walk:
             inner = [one for one in child.i_children if not any(one is key for key in keys)]
             self.below(inner, path, own)
 
-    def _parts(self, child: Statement, path: str, *, in_case: bool) -> list[str]:
+    def _parts(self, child: YangStatement, path: str, *, in_case: bool) -> list[str]:
         parts: list[str] = []
         if child.keyword == "list":
             words = [f"{key.arg}:{self.types.of(key) or 'text'}" for key in child.i_key]
@@ -218,7 +218,7 @@ class _Walk:
             parts.append("min-elements = 1")
         return parts
 
-    def _reference(self, leaf: Statement, key: str | None) -> None:
+    def _reference(self, leaf: YangStatement, key: str | None) -> None:
         kind = leaf.search_one("type")
         target = leafref_target(leaf)
         requires = kind.search_one("require-instance") if kind is not None else None
@@ -249,7 +249,7 @@ class _Walk:
                 yield path, f"{parts}, leafref = {found[0]}"
 
 
-def _data(children: Iterable[Statement], *, optional: bool) -> Iterator[tuple[Statement, bool]]:
+def _data(children: Iterable[YangStatement], *, optional: bool) -> Iterator[tuple[YangStatement, bool]]:
     """What can be configured, through choices and cases (RFC 7950, section 7.9), and whether it is one case of a choice."""
     for child in children:
         augment = getattr(child, "i_augment", None)
@@ -265,7 +265,7 @@ def _data(children: Iterable[Statement], *, optional: bool) -> Iterator[tuple[St
             yield child, optional
 
 
-def _conditional(child: Statement) -> bool:
+def _conditional(child: YangStatement) -> bool:
     """Whether it is there only under a condition, its own or of the augment that it comes by."""
     augment = getattr(child, "i_augment", None)
     return child.search_one("when") is not None or (
@@ -273,7 +273,7 @@ def _conditional(child: Statement) -> bool:
     )
 
 
-def _default(leaf: Statement) -> str | None:
+def _default(leaf: YangStatement) -> str | None:
     """The leaf's own default, or that of its type (RFC 7950, section 7.6.1)."""
     own = leaf.search_one("default")
     if own is not None:
@@ -287,7 +287,7 @@ def _default(leaf: Statement) -> str | None:
     return None
 
 
-def _is_secret(leaf: Statement) -> bool:
+def _is_secret(leaf: YangStatement) -> bool:
     kind = leaf.search_one("type")
     typedef = getattr(kind, "i_typedef", None)
     if SECRET.search(str(leaf.arg)) or (
@@ -318,7 +318,9 @@ ROLES: Mapping[str, str] = {
 }
 
 
-def _file(name: str, modules: Sequence[Statement], used: Sequence[Statement], walk: _Walk) -> Iterator[str]:
+def _file(
+    name: str, modules: Sequence[YangStatement], used: Sequence[YangStatement], walk: _Walk
+) -> Iterator[str]:
     yield f"# {name}: made by 'oast platform from-yang' of the YANG modules"
     for module in modules:
         revision = module.search_one("revision")

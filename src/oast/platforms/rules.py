@@ -8,8 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from oast.platforms.grammar import own_tokens
-from oast.platforms.matching import ArgumentSlot as TokenPlace
-from oast.platforms.matching import converted
+from oast.platforms.matching import ArgumentSlot as TokenPlace, converted
 from oast.platforms.statements import (
     Argument,
     Kind,

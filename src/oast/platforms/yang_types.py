@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 # Statements of the parser, which has no types of its own.
-Statement = Any
+YangStatement = Any
 
 # Typedefs of RFC 6991 whose values Oast knows, and writes in one form.
 KNOWN: Mapping[str, str] = {
@@ -35,12 +35,12 @@ INTEGERS: Mapping[str, tuple[int, int]] = {
 class Types:
     """Collects the types that leaves need, each once. `identities` are all that the modules define."""
 
-    identities: Sequence[Statement]
+    identities: Sequence[YangStatement]
     made: dict[str, str] = field(default_factory=dict)
     """Name to the table's text, in the order in which they may stand."""
-    _leaf: Statement | None = None
+    _leaf: YangStatement | None = None
 
-    def of(self, leaf: Statement) -> str | None:
+    def of(self, leaf: YangStatement) -> str | None:
         """The name of the type of a leaf or leaf-list; None for an empty one (RFC 7950, section 9.11)."""
         outer = leaf.parent
         while outer is not None and outer.keyword in ("choice", "case"):
@@ -53,7 +53,7 @@ class Types:
         finally:
             self._leaf = around
 
-    def _of(self, kind: Statement, context: str) -> str | None:
+    def _of(self, kind: YangStatement, context: str) -> str | None:
         typedef = getattr(kind, "i_typedef", None)
         restricted = any(sub.keyword in ("range", "length", "pattern") for sub in kind.substmts)
         if typedef is not None and not restricted:
@@ -63,7 +63,7 @@ class Types:
             return self._of_base(kind, str(typedef.arg))
         return self._of_base(kind, context)
 
-    def _of_base(self, kind: Statement, name: str) -> str | None:
+    def _of_base(self, kind: YangStatement, name: str) -> str | None:
         base, chain = _chain(kind)
         if base == "empty":
             return None
@@ -107,7 +107,7 @@ class Types:
         different = list(dict.fromkeys(members))
         return different[0] if len(different) == 1 else self._add(name, f"union = {json.dumps(different)}")
 
-    def _identities(self, bases: Sequence[Statement], name: str) -> str:
+    def _identities(self, bases: Sequence[YangStatement], name: str) -> str:
         """All that are derived from the base, directly or not (RFC 7950, section 7.18.2)."""
         wanted = [base.i_identity for base in bases if base.i_identity is not None]
         found = [
@@ -119,7 +119,7 @@ class Types:
             return "text"
         return self._add(name, f"identities = {json.dumps(sorted(found))}")
 
-    def _string(self, chain: Sequence[Statement], name: str) -> str:
+    def _string(self, chain: Sequence[YangStatement], name: str) -> str:
         patterns = []
         for one in chain:
             for sub in one.substmts:
@@ -149,7 +149,7 @@ class Types:
         return called
 
 
-def leafref_target(leaf: Statement) -> Statement | None:
+def leafref_target(leaf: YangStatement) -> YangStatement | None:
     """The leaf that a leafref refers to (RFC 7950, section 9.9), however many typedefs are in between."""
     pointer = getattr(leaf, "i_leafref_ptr", None)
     kind = leaf.search_one("type")
@@ -159,7 +159,7 @@ def leafref_target(leaf: Statement) -> Statement | None:
     return pointer[0] if pointer is not None else None
 
 
-def _chain(kind: Statement) -> tuple[str, list[Statement]]:
+def _chain(kind: YangStatement) -> tuple[str, list[YangStatement]]:
     """The built-in type at the bottom, and the type statements from the leaf's own down to it."""
     chain = [kind]
     while getattr(chain[-1], "i_typedef", None) is not None:
@@ -167,12 +167,12 @@ def _chain(kind: Statement) -> tuple[str, list[Statement]]:
     return str(chain[-1].arg).rpartition(":")[2], chain
 
 
-def _first(chain: Sequence[Statement], keyword: str) -> list[Statement]:
+def _first(chain: Sequence[YangStatement], keyword: str) -> list[YangStatement]:
     """The substatements of the nearest type that has any: what is restricted later counts."""
     return next((found for one in chain if (found := one.search(keyword))), [])
 
 
-def _narrowest(chain: Iterable[Statement], attribute: str, widest: tuple[Any, Any]) -> list[list[Any]]:
+def _narrowest(chain: Iterable[YangStatement], attribute: str, widest: tuple[Any, Any]) -> list[list[Any]]:
     for one in chain:
         ranges = getattr(one, attribute, None)
         if ranges:
@@ -194,8 +194,8 @@ def _numbers(ranges: Sequence[Sequence[Any]]) -> str:
     return pairs[0] if len(pairs) == 1 else f"[{', '.join(pairs)}]"
 
 
-def _derived(one: Statement, base: Statement) -> bool:
-    waiting: list[Statement] = [one]
+def _derived(one: YangStatement, base: YangStatement) -> bool:
+    waiting: list[YangStatement] = [one]
     seen: set[int] = set()
     while waiting:
         bases = [

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from oast.config.tree import Node
+from oast.config import Node
 from oast.errors import ProtocolError
-from oast.platforms.definition import ReadingDefinition
-from oast.platforms.reading_schema import TEXT, ValueKind
+from oast.platforms import TEXT, ReadingDefinition, ValueKind
 from oast.readings.tables import Record
 from oast.readings.values import Value, convert
 from oast.records import Fingerprints, Secret

@@ -14,8 +14,8 @@ import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from oast.estate.selectors import SelectorParser, error_at
-from oast.platforms.reading_schema import FieldType, ValueKind
+from oast.estate import SelectorParser, error_at
+from oast.platforms import FieldType, ValueKind
 from oast.readings.tables import Record
 from oast.readings.values import OTHER, OtherValue, Value, convert, to_text
 from oast.spelling import spelling_hint

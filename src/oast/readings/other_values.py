@@ -12,7 +12,7 @@ OtherValues = Mapping[tuple[str, str], Counter[str]]
 """By field and the device's own word, the devices, and in how many records of each."""
 
 
-def other_values(records: Mapping[str, Iterable[Record]]) -> OtherValues:
+def find_other_values(records: Mapping[str, Iterable[Record]]) -> OtherValues:
     """Those in the `records` of each device."""
     found: dict[tuple[str, str], Counter[str]] = {}
     for name, of_device in records.items():

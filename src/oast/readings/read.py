@@ -6,12 +6,9 @@ from collections import Counter
 from collections.abc import Iterable
 
 from oast.answer_parsing import parse_if_long
-from oast.config.indented_syntax import read_tree
-from oast.config.syntaxes import syntax_of
-from oast.config.tree import Node
-from oast.connect.session import Session
-from oast.platforms.definition import Platform
-from oast.platforms.reading_schema import READINGS, ValueKind
+from oast.config import Node, read_tree, syntax_of
+from oast.connect import Session
+from oast.platforms import READINGS, Platform, ValueKind
 from oast.readings.config_readings import config_readings
 from oast.readings.records import records
 from oast.readings.tables import Readings, Record

@@ -15,8 +15,7 @@ from jmespath.exceptions import JMESPathError
 from oast.answer_parsing import spend
 from oast.errors import ProtocolError
 from oast.gc_tuning import gc_disabled
-from oast.platforms.definition import ReadingDefinition
-from oast.platforms.reading_schema import TEXT, FieldType, ValueKind
+from oast.platforms import TEXT, FieldType, ReadingDefinition, ValueKind
 from oast.readings.tables import END, Columns, Numbered, Record, Texts, columns_of, rows
 from oast.readings.values import Value, convert
 from oast.safe_xml import SEPARATOR, NotXml, safe_xml, xpath

@@ -9,7 +9,7 @@ from functools import lru_cache
 from operator import itemgetter
 
 from oast.errors import ProtocolError
-from oast.platforms.definition import ReadingDefinition
+from oast.platforms import ReadingDefinition
 from oast.readings.values import Value
 
 Texts = dict[str, str | None]

@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Any
 
-from oast.platforms.reading_schema import FieldType, ValueKind
+from oast.platforms import FieldType, ValueKind
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 InterfaceAddress = ipaddress.IPv4Interface | ipaddress.IPv6Interface

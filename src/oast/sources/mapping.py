@@ -12,8 +12,7 @@ import jmespath
 from jmespath.exceptions import JMESPathError
 
 from oast.errors import StateError
-from oast.estate.inventory import NAME
-from oast.estate.source_settings import CSV, ZONE, Mapped, SourceSettings
+from oast.estate import CSV, DEVICE_NAME, ZONE, Mapped, SourceSettings
 from oast.json_text import strict_json
 from oast.sources import zones
 from oast.sources.pages import Page
@@ -217,7 +216,7 @@ def _value(key: str, mapped: Mapped, record: Mapping[str, Any]) -> Any:
 
 
 def _name(value: Any) -> str:
-    if not isinstance(value, str | int) or not NAME.fullmatch(str(value)):
+    if not isinstance(value, str | int) or not DEVICE_NAME.fullmatch(str(value)):
         raise ValueError(
             f"its name is {str(value)[:60]!r}, which cannot be a device's"
             if value is not None

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin
 
-from oast.estate.source_settings import CSV, JSON, ZONE, SourceSettings
+from oast.estate import CSV, JSON, ZONE, SourceSettings
 from oast.files import write_whole
 from oast.records import Secret
 from oast.sources.service import Service, ServiceAnswer, Sleep

@@ -13,7 +13,7 @@ import aiohttp
 
 from oast import __version__
 from oast.errors import StateError
-from oast.estate.source_settings import SourceSettings
+from oast.estate import SourceSettings
 from oast.http_retry import retry_after_s
 from oast.records import Secret
 

@@ -11,9 +11,8 @@ from enum import StrEnum
 from types import MappingProxyType
 from typing import NamedTuple
 
-from oast.config.tree import Path
-from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, natural_sort_key, show_value, to_text
+from oast.config import Path
+from oast.readings import Readings, Record, Value, natural_sort_key, show_value, to_text
 from oast.records import Place
 
 

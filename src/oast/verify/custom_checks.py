@@ -13,16 +13,18 @@ from typing import Any
 import jinja2
 
 from oast.errors import ErrorCollector, EstateError
-from oast.estate import named_entries as entries
-from oast.estate import selectors
-from oast.estate.estate import Estate
-from oast.estate.expressions import fill_placeholders
-from oast.estate.inventory import Device
-from oast.estate.jinja_errors import MissingError, describe_jinja_error
-from oast.estate.selectors import Selector
-from oast.estate.yaml_text import YamlMap
-from oast.platforms.definition import Platform, ReadingDefinition
-from oast.platforms.reading_schema import READINGS, ValueKind
+from oast.estate import (
+    Device,
+    Estate,
+    MissingError,
+    Selector,
+    YamlMap,
+    describe_jinja_error,
+    fill_placeholders,
+    parse_selector,
+    read_entries,
+)
+from oast.platforms import READINGS, Platform, ReadingDefinition, ValueKind
 from oast.records import Place, Problem
 from oast.spelling import spelling_hint
 from oast.verify.checks import Check, Operator
@@ -224,7 +226,7 @@ class CustomCheck:
 def read_custom_checks(estate: Estate, mistakes: ErrorCollector) -> tuple[CustomCheck, ...]:
     """All written checks, in file and then written order; what is wrong goes to `mistakes`."""
     make = partial(_check, estate=estate)
-    return tuple(entries.read_entries(estate.folder, "check", "checks", _KEYS, make, mistakes))
+    return tuple(read_entries(estate.folder, "check", "checks", _KEYS, make, mistakes))
 
 
 def _check(item: YamlMap, place: Place, estate: Estate) -> CustomCheck:
@@ -299,7 +301,7 @@ def _for_all(item: YamlMap, estate: Estate) -> tuple[Selector | None, str, float
         times.append(float(value))
     on = None
     if "on" in item:
-        on = selectors.parse_selector(str(item["on"]), item.place("on"))
+        on = parse_selector(str(item["on"]), item.place("on"))
         on.pick({device.name: device.known_by for device in estate.devices.values()})
     return on, severity, times[0], times[1], item.get("section")
 

@@ -7,11 +7,9 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from oast.config.tree import Path
-from oast.intent.intent import Intent
-from oast.intent.roles import ospf_interfaces
-from oast.verify import service_checks as services
-from oast.verify import switching_checks as switching
+from oast.config import Path
+from oast.intent import Intent, ospf_interfaces
+from oast.verify import service_checks as services, switching_checks as switching
 from oast.verify.checks import Check, Operator
 from oast.verify.intent_facts import Cable, IntentFacts
 

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
-from oast.config.tree import Node, Path
-from oast.intent.intent import Intent
-from oast.intent.roles import Interface, InterfaceAddress, addresses, is_off
-from oast.platforms.definition import Platform
+from oast.config import Node, Path
+from oast.intent import Intent, Interface, InterfaceAddress, addresses, is_off
+from oast.platforms import Platform
 
 Cable = tuple[str, str]
 """One end: device and interface."""

@@ -9,8 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from oast.readings.tables import Readings, Record
-from oast.readings.values import to_text
+from oast.readings import Readings, Record, to_text
 from oast.verify.checks import Check, Operator
 from oast.verify.intent_facts import Cable, IntentFacts
 from oast.verify.snapshots import DEVICE, ExpectedLoss, StateChange
@@ -67,7 +66,7 @@ def _texts(meant: IntentFacts) -> set[str]:
     return found
 
 
-def regression_checks(
+def regression_checks_of(
     device: str, readings: Readings, without: RemovedFacts, expected: Sequence[ExpectedLoss] = ()
 ) -> Iterator[Check]:
     """The checks of one device; `expected` things may be lost, too."""

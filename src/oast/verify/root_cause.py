@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from oast.config.tree import Path
+from oast.config import Path
 from oast.verify.checks import CheckResult
 
 

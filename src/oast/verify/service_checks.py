@@ -6,7 +6,7 @@ import fnmatch
 from collections import defaultdict
 from collections.abc import Iterator, Mapping
 
-from oast.config.tree import Path
+from oast.config import Path
 from oast.verify.checks import Check, Operator
 from oast.verify.intent_facts import IntentFacts
 

@@ -5,11 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from oast.platforms.definition import Platform
-from oast.platforms.reading_schema import READINGS, TEXT, FieldType
-from oast.readings.filter_expression import Condition, condition
-from oast.readings.tables import Readings, Record
-from oast.readings.values import to_text
+from oast.platforms import READINGS, TEXT, FieldType, Platform
+from oast.readings import Condition, Readings, Record, condition, to_text
 
 DEVICE = "device"
 GONE = "gone"

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from oast.child_environment import without_secrets
-from oast.estate.schedule_settings import TargetSettings
+from oast.estate import TargetSettings
 from oast.watch.send_result import SendResult, show_answer
 
 

@@ -18,10 +18,9 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from oast.errors import OastError
-from oast.estate.schedule_settings import COMMAND, SYSLOG, TargetSettings
+from oast.estate import COMMAND, SYSLOG, TargetSettings
 from oast.records import Secret
-from oast.watch import command_target as command
-from oast.watch import syslog, webhook
+from oast.watch import command_target as command, syslog, webhook
 from oast.watch.send_result import SendResult
 from oast.watch.store import QueuedNotification, Store
 

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from cronsim import CronSim
 
-from oast.estate.schedule_settings import JobSettings
+from oast.estate import JobSettings
 
 LOCAL_TIME = Path("/etc/localtime")
 NEVER = datetime.max.replace(tzinfo=UTC)

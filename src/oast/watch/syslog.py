@@ -10,7 +10,7 @@ import ssl
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from oast.estate.schedule_settings import SYSLOG_PORTS, TargetSettings
+from oast.estate import SYSLOG_PORTS, TargetSettings
 from oast.watch.send_result import SendResult, of_system, show_answer
 
 # RFC 5424, section 6.2.1, table 2.

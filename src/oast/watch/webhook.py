@@ -15,7 +15,7 @@ from datetime import datetime
 import aiohttp
 
 from oast import __version__
-from oast.estate.schedule_settings import TargetSettings
+from oast.estate import TargetSettings
 from oast.http_retry import retry_after_s
 from oast.records import Secret
 from oast.watch.send_result import SendResult, of_system, show_answer

@@ -7,17 +7,13 @@ from enum import Enum
 from pathlib import Path
 from typing import Protocol
 
-from oast.change.record.journal import DeviceJournal
-from oast.change.record.pre_backup import Backup
-from oast.change.state import Cause, RollbackReason
-from oast.config.indented_syntax import IndentedSyntax
-from oast.connect.management_path import SessionAddresses
-from oast.connect.session import Session
-from oast.connect.transcript import Transcript
+from oast.change import Cause, RollbackReason
+from oast.change.record import Backup, DeviceJournal
+from oast.config import IndentedSyntax
+from oast.connect import Session, SessionAddresses, Transcript
 from oast.errors import DeviceError
-from oast.fleet.clock import Clock
-from oast.fleet.events import OnEvent
-from oast.verify.checks import CheckResult
+from oast.fleet import Clock, OnEvent
+from oast.verify import CheckResult
 
 
 class ManagementAddress(Enum):

@@ -5,18 +5,20 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
+from oast.change import PREVIOUS_STARTUP, Cause, Phase, rollback_method_of
 from oast.change.device.context import LossOfContact, TransactionContext
 from oast.change.device.transaction import DeviceTransaction
-from oast.change.plan.apply_mode import ApplyMode
-from oast.change.plan.diff import PartialRunningConfig, RunningConfig, comparison_from_record
-from oast.change.plan.stored_plan import StoredDevicePlan
-from oast.change.record.journal_reader import KEEP, OpenDevice
-from oast.change.state import PREVIOUS_STARTUP, Cause, Phase, rollback_method_of
-from oast.config.edits import apply_edits
-from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
-from oast.config.tree import Node, canonical
-from oast.connect.session import Session
-from oast.intent.intent import Intent
+from oast.change.plan import (
+    ApplyMode,
+    PartialRunningConfig,
+    RunningConfig,
+    StoredDevicePlan,
+    comparison_from_record,
+)
+from oast.change.record import KEEP, OpenDevice
+from oast.config import Node, apply_edits, canonical, restore_secrets, secrets_by_fingerprint
+from oast.connect import Session
+from oast.intent import Intent
 
 
 @dataclass(frozen=True)

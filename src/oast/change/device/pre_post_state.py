@@ -7,10 +7,8 @@ from dataclasses import dataclass
 from itertools import chain
 from typing import Any
 
-from oast.platforms.reading_schema import READINGS
-from oast.readings.other_values import OtherValues, other_values
-from oast.readings.tables import Readings, Record
-from oast.readings.values import Value, to_json
+from oast.platforms import READINGS
+from oast.readings import OtherValues, Readings, Record, Value, find_other_values, to_json
 
 FORMAT = "oast.readings/1"
 
@@ -29,7 +27,7 @@ class PrePostState:
 
     def other_values(self, device: str) -> OtherValues:
         """Values that its readings do not know: those of the last ones."""
-        return other_values({device: chain.from_iterable({**self.before, **self.after}.values())})
+        return find_other_values({device: chain.from_iterable({**self.before, **self.after}.values())})
 
     def document(self) -> dict[str, Any]:
         """As plain data. `after` has the readings that came out different in more than their counters, and `same` the others."""

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
+from oast.change import Cause, Outcome, Phase, RollbackReason, State
 from oast.change.device.context import LossOfContact, ManagementAddress
 from oast.change.device.transaction_state import TransactionState, edits_text
 from oast.change.methods import DeliveryMethod
-from oast.change.plan.diff import edits_between
-from oast.change.record.journal_reader import REVERT
-from oast.change.state import Cause, Outcome, Phase, RollbackReason, State
-from oast.config.edits import Edit, difference
-from oast.config.tree import Node
-from oast.connect.session import Session
+from oast.change.plan import edits_between
+from oast.change.record import REVERT
+from oast.config import Edit, Node, difference
+from oast.connect import Session
 from oast.errors import (
     AuthenticationFailed,
     ConnectionFailed,
@@ -23,8 +22,8 @@ from oast.errors import (
     RollbackLeftover,
     RollbackPending,
 )
-from oast.fleet.events import Stage
-from oast.verify.checks import CheckResult
+from oast.fleet import Stage
+from oast.verify import CheckResult
 
 # After the timer has gone off a device may need a moment until it can be reached again.
 RETURN_MARGIN_S = 20.0

@@ -11,18 +11,15 @@ import asyncio
 from collections.abc import AsyncIterator, Iterable
 from contextlib import asynccontextmanager
 
+from oast.change import Cause, Phase, RollbackReason, State
 from oast.change.device.context import DeviceChangedSinceDiff, LossOfContact, ManagementAddress
 from oast.change.device.rollback_recovery import RETRY_S, RollbackRecovery
 from oast.change.methods import DeliveryMethod
-from oast.change.plan.diff import edits_between
-from oast.change.plan.management_access import access_risks, interface_by_reading, management_interfaces
-from oast.change.record.journal import DeviceJournal
-from oast.change.record.journal_reader import KEEP, REVERT, now_text
-from oast.change.rollout.stability_time import changes_only_descriptions, is_affected_by
-from oast.change.state import Cause, Phase, RollbackReason, State
-from oast.config.edits import difference
-from oast.config.indented_syntax import read_tree
-from oast.connect.session import Session
+from oast.change.plan import access_risks, edits_between, interface_by_reading, management_interfaces
+from oast.change.record import KEEP, REVERT, DeviceJournal, now_text
+from oast.change.rollout import changes_only_descriptions, is_affected_by
+from oast.config import difference, read_tree
+from oast.connect import Session
 from oast.errors import (
     AuthenticationFailed,
     ConnectionFailed,
@@ -30,8 +27,8 @@ from oast.errors import (
     DeviceRefused,
     InternalDeviceError,
 )
-from oast.fleet.events import Stage, TimerEvent
-from oast.verify.checks import CheckResult, evaluate
+from oast.fleet import Stage, TimerEvent
+from oast.verify import CheckResult, evaluate
 
 # What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management address moves.
 LEAST_LEFT_S = 3.0

@@ -7,22 +7,18 @@ import secrets
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 
+from oast.change import Cause, Outcome, Phase, RollbackReason, State
 from oast.change.device.context import LossOfContact, TransactionContext
 from oast.change.device.pre_post_state import PrePostState
 from oast.change.methods import ChangeRequest, DeliveryMethod, method_for
-from oast.change.plan.diff import Comparison
-from oast.change.rollout.stability_time import stable_for_s
-from oast.change.state import Cause, Outcome, Phase, RollbackReason, State
-from oast.config.edits import Edit, difference
-from oast.config.indented_syntax import read_tree
-from oast.config.tree import Node
-from oast.connect.session import Session
-from oast.connect.transcript import Transcript
+from oast.change.plan import Comparison
+from oast.change.rollout import stable_for_s
+from oast.config import Edit, Node, difference, read_tree
+from oast.connect import Session, Transcript
 from oast.errors import ConnectionFailed
-from oast.fleet.events import DeviceEvent, Stage, WaitEvent
-from oast.readings.read import read_readings
-from oast.readings.tables import Readings
-from oast.verify.checks import Check, CheckResult
+from oast.fleet import DeviceEvent, Stage, WaitEvent
+from oast.readings import Readings, read_readings
+from oast.verify import Check, CheckResult
 
 # So long a device may take to notice that a session ends.
 CLOSING_S = 10.0

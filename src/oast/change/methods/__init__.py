@@ -1,39 +1,21 @@
-"""How a change gets onto a device: one module for each way, chosen by what the platform declares.
-
-Each keeps the contract of `Delivery` and believes nothing but what the device shows.
-"""
+"""How a platform takes a change: one module for each delivery method. None believes anything but what the device shows."""
 
 from __future__ import annotations
 
-from typing import cast
+from typing import TYPE_CHECKING
 
-from oast.change.methods.base import ChangeRequest, DeliveryMethod
-from oast.change.methods.candidate import CandidateMethod
-from oast.change.methods.file_edit import FileReplaceMethod
-from oast.change.methods.inverse_commands import InverseCommandMethod
-from oast.change.methods.netconf import netconf_method
-from oast.change.methods.revert_timer import RevertTimerMethod
-from oast.change.methods.startup import CliStartupMethod, NetconfStartupMethod
-from oast.connect.netconf.session import NetconfSession
-from oast.connect.session import CommandLine, Session
+from oast.lazy_exports import lazy_exports
 
-__all__ = ["ChangeRequest", "DeliveryMethod", "method_for"]
+if TYPE_CHECKING:
+    from oast.change.methods.base import ChangeRequest as ChangeRequest, DeliveryMethod as DeliveryMethod
+    from oast.change.methods.file_edit import FileReplaceMethod as FileReplaceMethod
+    from oast.change.methods.selection import method_for as method_for
 
-
-def method_for(session: Session, work: ChangeRequest) -> DeliveryMethod:
-    """The way in which the change `work` is delivered over `session`."""
-    if isinstance(session, NetconfSession):
-        if work.comparison.manner.into_startup:
-            return NetconfStartupMethod(session, work)
-        return netconf_method(session, work)
-    platform = session.platform
-    session = cast(CommandLine, session)
-    if work.comparison.manner.into_startup:
-        return CliStartupMethod(session, work)
-    if platform.timer is not None:
-        return RevertTimerMethod(session, work, platform.timer)
-    if platform.candidate is not None:
-        return CandidateMethod(session, work, platform.candidate)
-    if platform.file is not None:
-        return FileReplaceMethod(session, work, platform.file)
-    return InverseCommandMethod(session, work, platform.scheduled)
+__getattr__, __dir__ = lazy_exports(
+    __name__,
+    {
+        "base": ("ChangeRequest", "DeliveryMethod"),
+        "file_edit": ("FileReplaceMethod",),
+        "selection": ("method_for",),
+    },
+)

@@ -7,18 +7,23 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
 
-from oast.change.plan.diff import Comparison, inverse_edits
-from oast.change.state import Phase, RollbackMethod
-from oast.config.commands import commands
-from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
-from oast.config.edits import apply_edits
-from oast.config.indented_syntax import IndentedSyntax, read_tree
-from oast.config.line import Line, format_line
-from oast.config.secret_fingerprints import require_known_secrets
-from oast.config.tree import Node
-from oast.connect.session import Capability, CommandLine
+from oast.change import Phase, RollbackMethod
+from oast.change.plan import Comparison, inverse_edits
+from oast.config import (
+    IndentedSyntax,
+    Line,
+    Node,
+    NoDependencyOrder,
+    apply_edits,
+    commands_of,
+    format_line,
+    in_dependency_order,
+    read_tree,
+    require_known_secrets,
+)
+from oast.connect import Capability, CommandLine
 from oast.errors import DeviceError, DeviceRefused, ProtocolError, RollbackLeftover
-from oast.platforms.definition import StatePattern
+from oast.platforms import StatePattern
 from oast.records import Secret, Value
 
 
@@ -265,7 +270,7 @@ class CliDeliveryMethod:
             ordered = in_dependency_order(inverse_edits(self.work.comparison, running), running=running)
         except NoDependencyOrder as circle:
             raise DeviceError(f"there are no inverse commands: {circle}") from None
-        return [command.line for command in commands(ordered, self.work.comparison.intent.platform)]
+        return [command.line for command in commands_of(ordered, self.work.comparison.intent.platform)]
 
     async def send_inverse(self) -> None:
         """Send the inverse commands of whatever the device runs of the change now."""

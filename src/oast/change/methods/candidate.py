@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from oast.change import CONFIRMED_COMMIT, Phase
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod
-from oast.change.state import CONFIRMED_COMMIT, Phase
-from oast.config.indented_syntax import read_tree
-from oast.connect.session import CommandLine
+from oast.config import read_tree
+from oast.connect import CommandLine
 from oast.errors import DeviceRefused
-from oast.platforms.definition import CandidateCommands
+from oast.platforms import CandidateCommands
 
 # How long the commit of inverse commands may wait for its own confirmation, in seconds.
 UNDO_TIMER_S = 60.0

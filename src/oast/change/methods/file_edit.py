@@ -5,15 +5,12 @@ from __future__ import annotations
 from contextlib import suppress
 
 from oast.answer_parsing import parse_if_long
+from oast.change import DAEMON_TIMER, FILE_TIMER, Phase, RollbackMethod
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod, time_fields
-from oast.change.state import DAEMON_TIMER, FILE_TIMER, Phase, RollbackMethod
-from oast.config.edits import apply_edits, secrets_below
-from oast.config.file_edits import EditedText, edit_file
-from oast.config.indented_syntax import read_tree
-from oast.config.tree import Node
-from oast.connect.session import Capability, CommandLine
+from oast.config import EditedText, Node, apply_edits, edit_file, read_tree, secrets_below
+from oast.connect import Capability, CommandLine
 from oast.errors import DeviceRefused
-from oast.platforms.definition import FileCommands
+from oast.platforms import FileCommands
 
 # How long the former text may wait for its own confirmation, in seconds.
 UNDO_TIMER_S = 60.0

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from contextlib import suppress
 
+from oast.change import INVERSE_COMMANDS, SCHEDULED, Phase, RollbackMethod
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod
-from oast.change.state import INVERSE_COMMANDS, SCHEDULED, Phase, RollbackMethod
-from oast.connect.session import CommandLine
+from oast.connect import CommandLine
 from oast.errors import DeviceRefused
-from oast.platforms.definition import ScheduledCommands
+from oast.platforms import ScheduledCommands
 
 
 class InverseCommandMethod(CliDeliveryMethod):

@@ -5,21 +5,16 @@ No `ok` is believed: the candidate is read before it is committed, and running a
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
+from oast.change import CONFIRMED_COMMIT, INVERSE_EDITS, Phase
 from oast.change.methods.base import ChangeRequest
-from oast.change.methods.netconf_errors import command_for_error
-from oast.change.plan.diff import edits_between, inverse_edits
-from oast.change.state import CONFIRMED_COMMIT, INVERSE_EDITS, Phase
-from oast.config.edits import Edit, apply_edits, difference
-from oast.config.indented_syntax import read_tree
-from oast.config.tree import Node
-from oast.config.xml_edits import config_parts
-from oast.config.xml_syntax import XmlSyntax
-from oast.connect.netconf import operations as op
-from oast.connect.netconf.session import NetconfSession, Refused
-from oast.connect.session import Capability
+from oast.change.plan import edits_between, inverse_edits
+from oast.config import Command, Edit, Node, XmlSyntax, apply_edits, config_parts, difference, read_tree
+from oast.connect import Capability
+from oast.connect.netconf import NetconfSession, Refused, operations as op
 from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolError, RollbackLeftover
 
 # How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
@@ -358,3 +353,41 @@ def netconf_method(
         if Capability.REVERT_TIMER in session.capabilities
         else NetconfRunningMethod(session, work)
     )
+
+
+_STEP = re.compile(r"/(?:[\w.-]+:)?(?P<name>[\w.-]+)(?P<keys>(?:\[[^\]]*\])*)")
+_KEY = re.compile(r"\[\s*(?:[\w.-]+:)?[\w.-]+\s*=\s*(?:'(?P<single>[^']*)'|\"(?P<double>[^\"]*)\")\s*\]")
+
+
+def command_for_error(path: str, commands: Sequence[Command]) -> int | None:
+    """The number of the command that is nearest to an instance identifier; None when none is below or above it."""
+    wanted = list(_levels(path))
+    best: int | None = None
+    longest = 0
+    for number, command in enumerate(commands):
+        alike = 0
+        for level, identity in zip(wanted, command.path, strict=False):
+            if level != _bare(identity):
+                break
+            alike += 1
+        # What stands beside it is not what was meant.
+        if alike > longest and alike in (len(wanted), len(command.path)):
+            best, longest = number, alike
+    return best
+
+
+def _levels(path: str) -> Sequence[str]:
+    found = []
+    for step in _STEP.finditer(path):
+        keys = [
+            next(value for value in (key["single"], key["double"]) if value is not None)
+            for key in _KEY.finditer(step["keys"])
+        ]
+        found.append(" ".join([step["name"], *keys]))
+    return found
+
+
+def _bare(identity: str) -> str:
+    """An identity without quotes and without modules before names."""
+    name, space, keys = identity.replace('"', "").partition(" ")
+    return f"{name.rpartition(':')[2]}{space}{keys}"

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from contextlib import suppress
 
+from oast.change import REVERT_TIMER, Phase
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod
-from oast.change.state import REVERT_TIMER, Phase
-from oast.connect.session import CommandLine
+from oast.connect import CommandLine
 from oast.errors import DeviceRefused
-from oast.platforms.definition import TimerCommands
+from oast.platforms import TimerCommands
 
 
 class RevertTimerMethod(CliDeliveryMethod):

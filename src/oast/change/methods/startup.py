@@ -4,16 +4,11 @@ from __future__ import annotations
 
 from lxml import etree
 
+from oast.change import PREVIOUS_STARTUP, Phase
 from oast.change.methods.base import ChangeRequest, CliDeliveryMethod
-from oast.change.state import PREVIOUS_STARTUP, Phase
-from oast.config.edits import apply_edits
-from oast.config.indented_syntax import read_tree
-from oast.config.tree import Node
-from oast.config.xml_edits import whole_config
-from oast.config.xml_syntax import XmlSyntax
-from oast.connect.netconf import operations as op
-from oast.connect.netconf.session import NetconfSession, Refused
-from oast.connect.session import Session
+from oast.config import Node, XmlSyntax, apply_edits, read_tree, whole_config
+from oast.connect import Session
+from oast.connect.netconf import NetconfSession, Refused, operations as op
 from oast.errors import DeviceError, DeviceRefused, ProtocolError
 from oast.records import Value
 

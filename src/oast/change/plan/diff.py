@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from oast.answer_parsing import parse_if_long
+from oast.change import INVERSE_COMMANDS, PREVIOUS_STARTUP, RollbackMethod, rollback_method_of
 from oast.change.plan.apply_mode import DEFAULT_MODE, ApplyMode
 from oast.change.plan.management_access import (
     AccessRisk,
@@ -18,24 +19,34 @@ from oast.change.plan.management_access import (
     management_interfaces,
     management_move,
 )
-from oast.change.state import INVERSE_COMMANDS, PREVIOUS_STARTUP, RollbackMethod, rollback_method_of
-from oast.config.commands import Command, commands
-from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
-from oast.config.diff_text import Counts, counts
-from oast.config.edits import Edit, apply_edits, difference, secrets_below, secrets_in
-from oast.config.file_edits import edit_file
-from oast.config.indented_syntax import IndentedSyntax, read_tree, tree_of_device
-from oast.config.referential_integrity import integrity_errors, missing_parts
-from oast.config.retained import RetainedStatement, split_removals
-from oast.config.secret_fingerprints import restore_secrets, secrets_by_fingerprint
-from oast.config.tree import Node
-from oast.connect.connector import Connector
-from oast.connect.management_path import SessionAddresses
-from oast.connect.session import Capability, Session
+from oast.config import (
+    Command,
+    Counts,
+    Edit,
+    IndentedSyntax,
+    Node,
+    NoDependencyOrder,
+    RetainedStatement,
+    apply_edits,
+    commands_of,
+    counts,
+    difference,
+    edit_file,
+    in_dependency_order,
+    integrity_errors,
+    missing_parts,
+    read_tree,
+    restore_secrets,
+    secrets_below,
+    secrets_by_fingerprint,
+    secrets_in,
+    split_removals,
+    tree_of_device,
+)
+from oast.connect import Capability, Connector, Session, SessionAddresses
 from oast.errors import DeviceError
-from oast.fleet.concurrency import for_each
-from oast.fleet.events import DeviceEvent, OnEvent, Stage
-from oast.intent.intent import Intent
+from oast.fleet import DeviceEvent, OnEvent, Stage, for_each
+from oast.intent import Intent
 from oast.redaction import Masking
 
 # A text of which less than half is known was not written by this platform, or is not a configuration.
@@ -245,7 +256,7 @@ def compare(
         listed=RunningConfig(syntax, read.running, running),
         manner=manner,
         edits=tuple(ordered),
-        commands=tuple(commands(ordered, intent.platform)),
+        commands=tuple(commands_of(ordered, intent.platform)),
         access_risks=risky,
         unsaved=unsaved,
         spared=tuple(spared),

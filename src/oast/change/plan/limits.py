@@ -7,11 +7,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from oast.change.plan.diff import Comparison
-from oast.change.rollout.stability_time import owning_sections
-from oast.config.edits import Edit
-from oast.config.tree import Node, Path
-from oast.estate.settings import LimitSettings
-from oast.platforms.statements import Rule
+from oast.change.rollout import owning_sections
+from oast.config import Edit, Node, Path
+from oast.estate import LimitSettings
+from oast.platforms import Rule
 
 # Of so few statements a share says nothing.
 FEW = 10

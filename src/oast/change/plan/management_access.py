@@ -6,16 +6,13 @@ import ipaddress
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from oast.config.edits import Edit
-from oast.config.tree import Node, Path
-from oast.connect.management_path import Address, SessionAddresses
-from oast.connect.session import Session
+from oast.config import Edit, Node, Path
+from oast.connect import Address, Session, SessionAddresses
 from oast.errors import DeviceError
-from oast.estate.management import ManagementAccess
-from oast.intent.intent import Intent
-from oast.intent.roles import Interface, addresses, interfaces
-from oast.platforms.definition import Platform
-from oast.readings.read import read_readings
+from oast.estate import ManagementAccess
+from oast.intent import Intent, Interface, addresses, interfaces
+from oast.platforms import Platform
+from oast.readings import read_readings
 
 
 @dataclass(frozen=True)

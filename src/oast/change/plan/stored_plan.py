@@ -12,18 +12,27 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from oast.change.plan.apply_mode import ApplyMode, Datastore, Mode
-from oast.config.documents import edits_document, tree_document, tree_from_document
-from oast.config.edits import difference
-from oast.config.ownership import Pattern, Scope
-from oast.config.secret_fingerprints import withhold_edits, withhold_tree, withhold_unknown
-from oast.config.tree import Node, canonical, root_of
+from oast.config import (
+    Node,
+    Pattern,
+    Scope,
+    canonical,
+    difference,
+    edits_document,
+    root_of,
+    tree_document,
+    tree_from_document,
+    withhold_edits,
+    withhold_tree,
+    withhold_unknown,
+)
 from oast.errors import StateError
-from oast.platforms.grammar import Grammar
+from oast.platforms import Grammar
 from oast.records import Fingerprints
 
 if TYPE_CHECKING:
     from oast.change.plan.diff import Comparison
-    from oast.intent.intent import Intent
+    from oast.intent import Intent
 
 FORMAT = "oast.plan/1"
 # Made into a fingerprint, it tells whether two copies of an estate show the same secret by the same one.

@@ -11,14 +11,21 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.documents import tree_document, tree_from_document
-from oast.config.edits import Edit, difference
-from oast.config.ownership import Scope
-from oast.config.secret_fingerprints import strip_secrets
-from oast.config.tree import Node, canonical, join_trees, root_of
+from oast.config import (
+    Edit,
+    Node,
+    Scope,
+    canonical,
+    difference,
+    join_trees,
+    root_of,
+    strip_secrets,
+    tree_document,
+    tree_from_document,
+)
 from oast.errors import StateError
 from oast.files import write_whole
-from oast.platforms.grammar import Grammar
+from oast.platforms import Grammar
 
 FORMAT = "oast.delivered/2"
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.archive.git import Git
+from oast.archive import Git
 from oast.errors import EstateError, StateError
 
 VARIABLE = "OAST_IDENTITY"
@@ -22,7 +22,7 @@ class Commit:
     clean: bool
 
 
-def identity(folder: Path, environment: Mapping[str, str]) -> str:
+def author_identity(folder: Path, environment: Mapping[str, str]) -> str:
     """Who is at work: OAST_IDENTITY, or Git's user.email, or the name one is logged in by. Raises EstateError for one that is no line."""
     given = environment.get(VARIABLE, "").strip()
     if given:

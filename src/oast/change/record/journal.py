@@ -18,8 +18,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from oast.change import Outcome, Phase, State
 from oast.change.record.journal_reader import BUSY_S, FILE, SCHEMA, VERSION, journal_error, now_text
-from oast.change.state import Outcome, Phase, State
 from oast.errors import DeviceError
 from oast.files import make_private
 

@@ -12,8 +12,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from oast.change import Cause, Phase, State
 from oast.change.record.locks import RunLock
-from oast.change.state import Cause, Phase, State
 from oast.errors import DeviceError, StateError
 
 FILE = "journal.sqlite"

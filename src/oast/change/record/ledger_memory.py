@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from oast.archive.git import Git
+from oast.archive import Git
 from oast.change.record.ledger_entry import FOLDER, FORMAT, Finding, digest
 from oast.errors import StateError
 from oast.files import write_whole

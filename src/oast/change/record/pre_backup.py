@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from oast.config.indented_syntax import IndentedSyntax, tree_as_listed
-from oast.config.secret_fingerprints import masked_lines
+from oast.config import IndentedSyntax, masked_lines, tree_as_listed
 from oast.errors import DeviceError
 from oast.files import write_whole
 

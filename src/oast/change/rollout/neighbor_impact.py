@@ -6,15 +6,12 @@ import asyncio
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 
-from oast.connect.connector import Connector
-from oast.connect.session import Session
+from oast.connect import Connector, Session
 from oast.errors import DeviceError
-from oast.fleet.concurrency import for_each
-from oast.intent.intent import Intent
-from oast.readings.read import read_readings
-from oast.readings.tables import Readings
-from oast.verify.checks import Check, CheckResult, evaluate
-from oast.verify.regression_checks import NAMES
+from oast.fleet import for_each
+from oast.intent import Intent
+from oast.readings import Readings, read_readings
+from oast.verify import NAMES, Check, CheckResult, evaluate
 
 CLOSING_S = 5.0
 NAMED = 3

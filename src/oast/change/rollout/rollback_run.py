@@ -8,25 +8,18 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from oast.answer_parsing import parse_if_long
-from oast.change.device.transaction import DeviceTransaction
-from oast.change.plan.apply_mode import ApplyMode
-from oast.change.plan.diff import Comparison, ReadDevice, compare
-from oast.change.plan.stored_plan import plan_document
-from oast.change.record.journal import Journal
-from oast.change.record.locks import RunLock
+from oast.change import Outcome
+from oast.change.device import DeviceTransaction
+from oast.change.plan import ApplyMode, Comparison, ReadDevice, compare, plan_document
+from oast.change.record import Journal, RunLock
 from oast.change.rollout.rollout import Rollout, RolloutOptions
 from oast.change.rollout.rollout_order import SINGLE_WAVE
-from oast.change.state import Outcome
-from oast.config.indented_syntax import IndentedSyntax
-from oast.connect.connector import Connector
-from oast.connect.session import Capability
+from oast.config import IndentedSyntax
+from oast.connect import Capability, Connector
 from oast.errors import DeviceError
-from oast.estate.inventory import Device
-from oast.estate.settings import STOP
-from oast.fleet.clock import Clock
-from oast.fleet.concurrency import for_each
-from oast.fleet.events import OnEvent
-from oast.intent.intent import Intent
+from oast.estate import STOP, Device
+from oast.fleet import Clock, OnEvent, for_each
+from oast.intent import Intent
 from oast.records import Fingerprints
 
 

@@ -12,39 +12,32 @@ from functools import partial
 from pathlib import Path
 from typing import Protocol
 
-from oast.change.device.context import ManagementAddress, TransactionContext
-from oast.change.device.pre_post_state import PrePostState
-from oast.change.device.transaction import DeviceTransaction
-from oast.change.plan.diff import Comparison
-from oast.change.record import baseline as delivered
-from oast.change.record.baseline import Baseline
-from oast.change.record.journal import Journal
-from oast.change.record.journal_reader import OpenRun, devices_in_unknown_state, unknown_state_error
-from oast.change.record.locks import device_lock
-from oast.change.record.pre_backup import Backup
+from oast.change import Cause, Outcome, State
+from oast.change.device import DeviceTransaction, ManagementAddress, PrePostState, TransactionContext
+from oast.change.plan import Comparison
+from oast.change.record import (
+    Backup,
+    Baseline,
+    Journal,
+    OpenRun,
+    baseline_path,
+    device_lock,
+    devices_in_unknown_state,
+    save_baseline,
+    unknown_state_error,
+)
 from oast.change.rollout.neighbor_impact import NeighborImpact
 from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
 from oast.change.rollout.soak import soak
 from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
-from oast.change.state import Cause, Outcome, State
-from oast.config.diff_text import Counts
-from oast.config.edits import Edit, secrets_in
-from oast.config.indented_syntax import IndentedSyntax
-from oast.config.secret_fingerprints import strip_secrets
-from oast.config.tree import Node
-from oast.connect.connector import Connector
-from oast.connect.management_path import SessionAddresses
-from oast.connect.session import Session
-from oast.connect.transcript import Transcript
+from oast.config import Counts, Edit, IndentedSyntax, Node, secrets_in, strip_secrets
+from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
-from oast.estate.inventory import Device
-from oast.estate.settings import STOP, WAVE
-from oast.fleet.clock import Clock
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaveEvent
-from oast.intent.intent import Intent
-from oast.readings.read import read_readings
-from oast.readings.tables import Readings
-from oast.verify.checks import Check, CheckResult
+from oast.estate import STOP, WAVE, Device
+from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, WaveEvent
+from oast.intent import Intent
+from oast.readings import Readings, read_readings
+from oast.verify import Check, CheckResult
 
 
 @dataclass(frozen=True)
@@ -411,11 +404,11 @@ class Rollout:
 
         def keep(transaction: DeviceTransaction, running: Node) -> None:
             intent = transaction.comparison.intent
-            path = delivered.baseline_path(self._options.working, transaction.name)
+            path = baseline_path(self._options.working, transaction.name)
             now = Baseline(self._options.run, datetime.now(UTC), strip_secrets(running))
             # A full disk here must not turn a delivered device into a failed one.
             with suppress(OSError):
-                delivered.save_baseline(path, now, intent.scope, self._syntax_of(intent).grammar)
+                save_baseline(path, now, intent.scope, self._syntax_of(intent).grammar)
 
         ended = [(t, t.outcome, t.running) for t in transactions]
         ended = [(t, o, r) for t, o, r in ended if not t.comparison.manner.into_startup]

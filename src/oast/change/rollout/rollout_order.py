@@ -8,9 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from oast.estate.inventory import Device
-from oast.estate.selectors import Selector
-from oast.estate.settings import AntiAffinity, BatchSize
+from oast.estate import AntiAffinity, BatchSize, Device, Selector
 
 
 @dataclass(frozen=True)

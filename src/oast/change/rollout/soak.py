@@ -8,16 +8,13 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Protocol
 
-from oast.change.device.transaction import DeviceTransaction
-from oast.change.state import Cause
-from oast.connect.connector import Connector
-from oast.connect.session import Session
+from oast.change import Cause
+from oast.change.device import DeviceTransaction
+from oast.connect import Connector, Session
 from oast.errors import DeviceError
-from oast.fleet.clock import Clock
-from oast.fleet.events import DeviceEvent, OnEvent, Stage, WaitEvent
-from oast.readings.read import read_readings
-from oast.verify.checks import CheckResult, evaluate
-from oast.verify.later_waves import waits_for
+from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, WaitEvent
+from oast.readings import read_readings
+from oast.verify import CheckResult, evaluate, waits_for
 
 # Between two looks at a device, at least and of the whole time.
 LEAST_S = 1.0

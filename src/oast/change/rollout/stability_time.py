@@ -4,14 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from oast.change.plan.diff import Comparison
-from oast.change.plan.management_access import is_ancestor_or_same
-from oast.config.edits import Edit
-from oast.config.ownership import Pattern, owner_of
-from oast.config.tree import Node, Path
-from oast.platforms.grammar import Grammar
-from oast.platforms.statements import Rule
-from oast.verify.checks import Check
+from oast.change.plan import Comparison, is_ancestor_or_same
+from oast.config import Edit, Node, Path, Pattern, owner_of
+from oast.platforms import Grammar, Rule
+from oast.verify import Check
 
 
 def touches_check(check: Check, edits: Iterable[Edit]) -> bool:

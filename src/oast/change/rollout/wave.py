@@ -12,15 +12,12 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from oast.change.device.context import LossOfContact
-from oast.change.device.transaction import DeviceTransaction
-from oast.change.state import Cause, RollbackReason
+from oast.change import Cause, RollbackReason
+from oast.change.device import DeviceTransaction, LossOfContact
 from oast.errors import DeviceError
-from oast.fleet.clock import Clock
-from oast.fleet.events import Stage
-from oast.readings.tables import Readings
-from oast.verify.checks import Check, CheckResult, evaluate
-from oast.verify.later_waves import later_neighbors, waits_for
+from oast.fleet import Clock, Stage
+from oast.readings import Readings
+from oast.verify import Check, CheckResult, evaluate, later_neighbors, waits_for
 
 POLL_S = 0.4
 OTHER_TIMERS = "the timers of the others in its wave"

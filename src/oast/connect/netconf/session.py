@@ -9,8 +9,7 @@ from typing import TypeVar
 from lxml import etree
 
 from oast.answer_parsing import INLINE_LINES, parse_answer, parse_if_long
-from oast.connect.answer_memory import ANSWERS
-from oast.connect.channel import Transport
+from oast.connect import ANSWERS, MOST_LINES, AnswerLimits, Capability, Transcript, Transport, hold_answer
 from oast.connect.netconf import operations as op
 from oast.connect.netconf.capabilities import BASE_10, BASE_11, ServerCapabilities
 from oast.connect.netconf.framing import Decoder, FramingError, TooManyElements, encoded
@@ -24,11 +23,8 @@ from oast.connect.netconf.messages import (
     parsed,
     rpc,
 )
-from oast.connect.session import AnswerLimits, Capability, hold_answer
-from oast.connect.transcript import MOST_LINES, Transcript
 from oast.errors import ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
-from oast.platforms.definition import Netconf, Platform
-from oast.platforms.netconf_tables import steps
+from oast.platforms import Netconf, Platform, steps
 from oast.records import Secret
 from oast.safe_xml import Element
 
