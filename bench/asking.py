@@ -1,4 +1,5 @@
-"""What asking costs: a listing of 10,000 lines as records, a reading of 1,000 devices, and all the checks that follow from their intent."""
+"""What asking costs: a listing of 10,000 lines as records, a reading of 1,000 devices, and all the checks
+that follow from their intent."""
 
 from __future__ import annotations
 
@@ -23,7 +24,10 @@ LINES = 10_000
 
 def listing() -> str:
     """A table of interfaces, as a bine prints it."""
-    head = "interface  admin  oper  ipv4               ipv6  mtu   speed  in-octets  out-octets  in-errors  out-errors\n"
+    head = (
+        "interface  admin  oper  ipv4               ipv6  mtu   speed  in-octets  out-octets  in-errors "
+        " out-errors\n"
+    )
     rows = []
     for n in range(LINES):
         oper = "up" if n % 9 else "down"
@@ -102,7 +106,7 @@ def peak_of(work: Callable[[], object]) -> float:
         work()
         os.write(
             theirs,
-            f"{(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1000} {before / 1000}".encode(),
+            f"{(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1e3} {before / 1e3}".encode(),
         )
         os._exit(0)
     os.close(theirs)

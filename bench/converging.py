@@ -1,4 +1,5 @@
-"""How long the simulated network takes to work out every table of a hundred routers again after a link has changed its cost."""
+"""How long the simulated network takes to work out every table of a hundred routers again after a link has
+changed its cost."""
 
 from __future__ import annotations
 

@@ -1,6 +1,7 @@
 """`make fuzz`: odd inputs, and hostile sessions of three kinds: command lines, NETCONF and HTTP.
 
-They take turns in portions, so that findings are printed as they come, and the number of tries is known when the time is over.
+They take turns in portions, so that findings are printed as they come, and the number of tries is known when
+the time is over.
     python bench/fuzz.py [--inputs N] [--sessions N] [--minutes M] [--seed N]
 """
 
@@ -65,7 +66,8 @@ def http(first: int, number: int) -> list[str]:
 
 
 def portions(options: argparse.Namespace) -> Iterator[tuple[str, int, int, Callable[[int, int], list[str]]]]:
-    """What is tried, a portion at a time: its kind, the first seed, how many, and how. The kinds take turns."""
+    """What is tried, a portion at a time: its kind, the first seed, how many, and how. The kinds
+    take turns."""
     each = options.sessions // 3
     kinds = {
         "inputs": (options.inputs, INPUTS_EACH, inputs),
@@ -123,7 +125,10 @@ def main(words: list[str]) -> int:
             "\n".join(
                 [
                     *new,
-                    f"{time.monotonic() - started:6.0f} s  {number} {kind} from seed {first}: {len(new)} findings",
+                    (
+                        f"{time.monotonic() - started:6.0f} s  {number} {kind} from seed {first}: {len(new)}"
+                        " findings"
+                    ),
                 ]
             ),
             flush=True,
@@ -132,7 +137,8 @@ def main(words: list[str]) -> int:
     if memory > MEMORY_AT_MOST:
         found.append(f"{memory // 1_000_000} MB of memory")
     print(
-        f"tried: {', '.join(f'{number} {kind}' for kind, number in tried.items())}; {memory // 1_000_000} MB; {len(found)} findings"
+        f"tried: {', '.join(f'{number} {kind}' for kind, number in tried.items())}; {memory // 1_000_000} MB;"
+        f" {len(found)} findings"
     )
     return 1 if found else 0
 

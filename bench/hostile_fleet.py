@@ -1,4 +1,5 @@
-"""Two thousand devices on real servers in several processes, three hundred of them hostile. Arguments: devices, hostile ones."""
+"""Two thousand devices on real servers in several processes, three hundred of them hostile. Arguments:
+devices, hostile ones."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ def main(words: list[str]) -> int:
         wrong = wrong_in(found, document, memory)
         named = len(document["devices"]) + len(document["failed"])  # type: ignore[arg-type]
         print(
-            f"{named} of {number} devices named in {took:.0f} s, {memory // 1_000_000} MB of memory, exit code {code}"
+            f"{named} of {number} devices named in {took:.0f} s, {memory // 1_000_000} MB of memory, exit"
+            f" code {code}"
         )
     print("\n".join([*wrong, f"{len(wrong)} findings"]))
     return 1 if wrong else 0

@@ -1,4 +1,5 @@
-"""Many devices of all three systems at once: reading them, waiting for slow ones, and what it takes of memory."""
+"""Many devices of all three systems at once: reading them, waiting for slow ones, and what it takes of
+memory."""
 
 from __future__ import annotations
 
@@ -21,10 +22,15 @@ PREPARED = {
     "bine": ("session page-length 0", "read running", "| "),
     "cowl": ("page off", "list running", " ~ "),
 }
-# What is told to a device of NETCONF: hellos of either version, a request for what runs, and the end (RFC 6241, RFC 6242).
+# What is told to a device of NETCONF: hellos of either version, a request for what runs, and the end (RFC
+# 6241, RFC 6242).
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 END = "]]>]]>"
-HELLO = '<hello xmlns="{}"><capabilities><capability>urn:ietf:params:netconf:base:1.{}</capability></capabilities></hello>'
+HELLO = (
+    "<hello"
+    ' xmlns="{}"><capabilities>'
+    "<capability>urn:ietf:params:netconf:base:1.{}</capability></capabilities></hello>"
+)
 GET = f'<rpc message-id="1" xmlns="{BASE}"><get-config><source><running/></source></get-config></rpc>'
 CLOSE = f'<rpc message-id="2" xmlns="{BASE}"><close-session/></rpc>'
 SYSTEMS = ("bine", "cowl", "roundel")
@@ -35,7 +41,8 @@ KEY = "bench-key"
 
 
 def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
-    """An estate with `number` simulated devices, a third of each system, each with `ports` interfaces of two lines or more."""
+    """An estate with `number` simulated devices, a third of each system, each with `ports` interfaces of two
+    lines or more."""
     names = ", ".join(f"port{n}" for n in range(1, ports + 1))
     bine = "".join(f"interface port{n}\n  description gate-{n}\n  mtu 9000\n" for n in range(1, ports + 1))
     here = "/interfaces/interface[name=port{}]"
@@ -44,7 +51,8 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     )
     port = "/interfaces/interface[name=port{}]"
     roundel = "".join(
-        f"{port.format(n)}/type = roundel-if-type:ethernet\n{port.format(n)}/description = gate-{n}\n{port.format(n)}/ipv4/mtu = 9000\n"
+        f"{port.format(n)}/type = roundel-if-type:ethernet\n{port.format(n)}/description ="
+        f" gate-{n}\n{port.format(n)}/ipv4/mtu = 9000\n"
         for n in range(1, ports + 1)
     )
     private = asyncssh.generate_private_key("ssh-ed25519")
@@ -61,19 +69,23 @@ def mixed_network(folder: Path, number: int, ports: int = PORTS) -> Estate:
     (folder / "cowl.txt").write_text("/system/hostname = ${name}\n" + manage + cowl)
     user = "/system/authentication/user[name=oast]/authorized-key[name=bench]"
     manage = "/interfaces/interface[name=manage0]/type = roundel-if-type:ethernet\n" + manage
-    roundel = f"/system/hostname = ${{name}}\n{manage}{user}/algorithm = {algorithm}\n{user}/key-data = {data}\n{roundel}"
+    roundel = (
+        f"/system/hostname = ${{name}}\n{manage}{user}/algorithm = {algorithm}\n{user}/key-data ="
+        f" {data}\n{roundel}"
+    )
     (folder / "roundel.txt").write_text(roundel)
     devices = {f"edge-{n}": (SYSTEMS[n % 3], f"192.0.{n // 250}.{n % 250 + 1}") for n in range(number)}
     (folder / "network.yaml").write_text(
-        "format: 1\naccounts: [{name: oast, role: administrator, password: login-password}]\nprivilege-password: privilege-password\n"
-        f"defaults: {{ports: [manage0, {names}], attached: [{names}]}}\ndevices:\n"
+        "format: 1\naccounts: [{name: oast, role: administrator, password:"
+        f" login-password}}]\nprivilege-password: privilege-password\ndefaults: {{ports: [manage0, {names}],"
+        f" attached: [{names}]}}\ndevices:\n"
         + "".join(
             f"  {n}: {{system: {s}, startup: {s}.txt, management: {a}}}\n" for n, (s, a) in devices.items()
         )
     )
     (folder / "oast.toml").write_text(
-        'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n'
-        "connect_timeout_s = 120\ncommand_timeout_s = 120\n"
+        'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated ='
+        " true\nconnect_timeout_s = 120\ncommand_timeout_s = 120\n"
     )
     (folder / "inventory").mkdir()
     (folder / "inventory" / "devices.yaml").write_text(
@@ -131,7 +143,10 @@ def by_openssh(estate: Estate, addresses: list[tuple[str, int]], folder: Path) -
     systems = [str(device.attributes["platform"]) for device in estate.devices.values()]
     lines = []
     for system, (host, port) in zip(systems, addresses, strict=True):
-        options = f"-i {key} -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -p {port}"
+        options = (
+            f"-i {key} -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o"
+            f" LogLevel=ERROR -p {port}"
+        )
         if system == "roundel":
             typed = "".join(f"{message}{END}" for message in (HELLO.format(BASE, 0), GET, CLOSE))
             lines.append(f"printf '{typed}' | ssh {options} -s oast@{host} netconf > /dev/null")
@@ -155,7 +170,8 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
 
 
 def peak_of_comparing(folder: Path, number: int, lines: int) -> int:
-    """The most memory, in bytes, that comparing `number` devices of `lines` lines takes, in a process of its own.
+    """The most memory, in bytes, that comparing `number` devices of `lines` lines takes, in a process of its
+    own.
 
     The devices are servers that answer with a text: simulated ones would take minutes to begin with so much.
     """
@@ -164,14 +180,21 @@ def peak_of_comparing(folder: Path, number: int, lines: int) -> int:
             ".oast/sim/listening.json": json.dumps(
                 {"devices": {f"edge-{n}": {"host": "127.0.0.1", "port": p} for n, p in enumerate(ports)}}
             ),
-            "oast.toml": 'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n',
-            "inventory/devices.yaml": "devices:\n"
-            + "".join(
-                f"  edge-{n}: {{address: 192.0.{n // 250}.{n % 250 + 1}, platform: bine}}\n"
-                for n in range(number)
+            "oast.toml": (
+                'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password"'
+                " }\nsimulated = true\n"
+            ),
+            "inventory/devices.yaml": (
+                "devices:\n"
+                + "".join(
+                    f"  edge-{n}: {{address: 192.0.{n // 250}.{n % 250 + 1}, platform: bine}}\n"
+                    for n in range(number)
+                )
             ),
             "intent.yaml": "sections:\n  - section: name\n",
-            "templates/bine/name.j2": "{#\nsection: name\nowns: [system/contact]\n#}\nsystem\n  contact desk\n",
+            "templates/bine/name.j2": (
+                "{#\nsection: name\nowns: [system/contact]\n#}\nsystem\n  contact desk\n"
+            ),
         }
         for name, text in files.items():
             (folder / name).parent.mkdir(parents=True, exist_ok=True)
@@ -193,7 +216,8 @@ def peak_of_comparing(folder: Path, number: int, lines: int) -> int:
 
 
 class _Listing(BareSession):
-    """Answers `read running` and `read startup` with a long configuration in which every third line is the device's own."""
+    """Answers `read running` and `read startup` with a long configuration in which every third line is the
+    device's own."""
 
     def __init__(self, number: int, lines: int) -> None:
         self._number, self._lines = number, lines

@@ -1,4 +1,5 @@
-"""Boxes that come all at once: how long it takes until the bootstrap server has answered each of them to its end."""
+"""Boxes that come all at once: how long it takes until the bootstrap server has answered each of them to its
+end."""
 
 from __future__ import annotations
 
@@ -71,7 +72,8 @@ def seconds_to_answer(folder: Path) -> float:
         server.communicate()
     if not all(box.happened[-1] == "complete" for box in boxes):
         raise SystemExit(
-            f"not all boxes were answered: {next(box.happened for box in boxes if box.happened[-1] != 'complete')}"
+            "not all boxes were answered:"
+            f" {next(box.happened for box in boxes if box.happened[-1] != 'complete')}"
         )
     return drained
 

@@ -1,4 +1,5 @@
-"""What the record of changes costs: a ledger of ten thousand of them, an archive of ten thousand files, and the share of a push."""
+"""What the record of changes costs: a ledger of ten thousand of them, an archive of ten thousand files, and
+the share of a push."""
 
 from __future__ import annotations
 
@@ -95,7 +96,8 @@ def in_seconds(work: Callable[[], object], times: int = 3) -> float:
 
 
 def listing_and_auditing() -> tuple[float, float]:
-    """The program on a ledger of 10,000 changes: to list them, and to audit half of its entries, which are 10,000."""
+    """The program on a ledger of 10,000 changes: to list them, and to audit half of its entries, which are
+    10,000."""
     with tempfile.TemporaryDirectory() as name, tempfile.TemporaryDirectory() as half:
         ledger_of(Path(name), CHANGES)
         ledger_of(Path(half), CHANGES // 2)
@@ -116,8 +118,9 @@ def archiving() -> float:
     with tempfile.TemporaryDirectory() as name:
         archive = Archive(Path(name) / "archive", {"PATH": "/usr/bin:/bin"})
         files = {
-            backup_file("running", f"pier-{n}"): f"system\n  contact pier-{n}\n".encode()
-            + b"interface port1\n  mtu 9000\n" * 230
+            backup_file("running", f"pier-{n}"): (
+                f"system\n  contact pier-{n}\n".encode() + b"interface port1\n  mtu 9000\n" * 230
+            )
             for n in range(CHANGES)
         }
         began = time.perf_counter()
@@ -148,8 +151,8 @@ def unrecorded() -> Iterator[None]:
 def in_turn(
     push: Callable[[], object], prepare: Callable[[str], None], rounds: int = 6
 ) -> tuple[float, float]:
-    """The shortest time of a push without its record and with it, in seconds; each in a process of its own, as the memory of one that has
-    pushed before makes the next slower by more than what is measured."""
+    """The shortest time of a push without its record and with it, in seconds; each in a process of its own,
+    as the memory of one that has pushed before makes the next slower by more than what is measured."""
     times = {"bare": float("inf"), "recorded": float("inf")}
     for number in range(rounds):
         for what in sorted(times, reverse=bool(number % 2)):
@@ -177,7 +180,8 @@ def _in_a_process(push: Callable[[], object], *, recorded: bool) -> float:
 
 
 def recording_a_thousand() -> tuple[float, float]:
-    """To begin the record of a change of 1,000 devices, and to write down the steps of each and end it, in seconds."""
+    """To begin the record of a change of 1,000 devices, and to write down the steps of each and end it, in
+    seconds."""
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
         (folder / "oast.toml").write_text("format = 1\n")

@@ -1,4 +1,5 @@
-"""Measures Oast against bare floors in the same run, and prints the ratios as a table. Exits 1 when one is above its limit.
+"""Measures Oast against bare floors in the same run, and prints the ratios as a table. Exits 1 when one is
+above its limit.
 
 Every figure is the best of several rounds, the floor's and ours taken in turn, because machines are noisy.
     python bench/run.py [WORD ...]     only the measurements whose title contains one of the words
@@ -44,8 +45,7 @@ from oast.connect.connector import Connector
 from oast.errors import DeviceError, ErrorCollector
 from oast.estate.estate import Estate, load_estate
 from oast.estate.filters import FILTERS
-from oast.estate.inventory import Device
-from oast.estate.inventory import read_inventory as read_inventory
+from oast.estate.inventory import Device, read_inventory as read_inventory
 from oast.fleet.concurrency import for_each
 from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
@@ -99,7 +99,8 @@ def start() -> list[Figure]:
     ]
 
 
-# --- reading 200 devices ------------------------------------------------------------------------------------------------
+# --- reading 200 devices
+# ------------------------------------------------------------------------------------------------
 
 
 def network(folder: Path, number: int) -> Estate:
@@ -112,15 +113,16 @@ def network(folder: Path, number: int) -> Estate:
         "system\n  hostname ${name}\ninterface manage0\n  ipv4\n    address ${management}/24\n" + interfaces
     )
     (folder / "network.yaml").write_text(
-        "format: 1\naccounts: [{name: oast, password: login-password}]\nprivilege-password: privilege-password\n"
-        f"defaults: {{system: bine, startup: first.txt, ports: [manage0, {ports}], attached: [{ports}]}}\ndevices:\n"
+        "format: 1\naccounts: [{name: oast, password: login-password}]\nprivilege-password:"
+        f" privilege-password\ndefaults: {{system: bine, startup: first.txt, ports: [manage0, {ports}],"
+        f" attached: [{ports}]}}\ndevices:\n"
         + "".join(
             f"  {name}: {{management: {address}}}\n" for name, address in zip(names, addresses, strict=True)
         )
     )
     (folder / "oast.toml").write_text(
-        'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated = true\n'
-        "connect_timeout_s = 60\ncommand_timeout_s = 60\n"
+        'format = 1\n[connection]\nusername = "oast"\npassword = { secret = "login-password" }\nsimulated ='
+        " true\nconnect_timeout_s = 60\ncommand_timeout_s = 60\n"
     )
     (folder / "inventory").mkdir()
     (folder / "inventory" / "devices.yaml").write_text(
@@ -240,7 +242,8 @@ def mixed_reading() -> list[Figure]:
 
 
 def waiting() -> list[Figure]:
-    """Devices that take two seconds for every command cost the time of as many rounds as there are, and no more."""
+    """Devices that take two seconds for every command cost the time of as many rounds as there are, and no
+    more."""
     number, parallel = 500, 250
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
@@ -266,7 +269,8 @@ def waiting() -> list[Figure]:
 
 
 def asking() -> list[Figure]:
-    """One reading of 1,000 devices, and all that follows from their intents, against bare loops that list the same."""
+    """One reading of 1,000 devices, and all that follows from their intents, against bare loops that list the
+    same."""
     figures = [Figure("parse a table of 10,000 lines", parsing(), 0.05, "the limit", 1.0)]
     with tempfile.TemporaryDirectory(dir=MEMORY) as name:
         folder = Path(name)
@@ -320,7 +324,8 @@ def memory() -> list[Figure]:
     return [Figure("compare 1,000 devices of 2,000 lines", peak, 300, "the limit", 1.0, "MB")]
 
 
-# --- pushing to 200 devices ---------------------------------------------------------------------------------------------
+# --- pushing to 200 devices
+# ---------------------------------------------------------------------------------------------
 
 CHANGED = 20
 EXCHANGE_BEFORE = (
@@ -342,7 +347,8 @@ EXCHANGE_AFTER = (
 
 
 async def bare_push(addresses: list[tuple[str, int]], word: str) -> None:
-    """One login for each device, and the same exchange as ours: the lines in flight at once, everything else answered one by one."""
+    """One login for each device, and the same exchange as ours: the lines in flight at once, everything else
+    answered one by one."""
     places = asyncio.Semaphore(AT_ONCE)
     lines = "\n".join(f"interface port{n}\n  description {word}-{n}" for n in range(1, CHANGED + 1))
     blocks = lines.split("\n")
@@ -350,8 +356,15 @@ async def bare_push(addresses: list[tuple[str, int]], word: str) -> None:
     async def one(host: str, port: int) -> None:
         async with places:
             connection = await asyncssh.connect(
-                host, port, username="oast", password="bench-login", known_hosts=None, config=(), agent_path=None, client_keys=None
-            )  # fmt: skip
+                host,
+                port,
+                username="oast",
+                password="bench-login",
+                known_hosts=None,
+                config=(),
+                agent_path=None,
+                client_keys=None,
+            )
             async with (
                 connection,
                 connection.create_process(term_type="dumb", term_size=(500, 200)) as process,
@@ -398,8 +411,9 @@ def pushed_to(folder: Path, number: int = 200) -> Estate:
     settings.write_text(settings.read_text() + 'privilege_password = { secret = "privilege-password" }\n')
     (folder / "intent.yaml").write_text("sections:\n  - section: interfaces\n")
     (folder / "templates/bine/interfaces.j2").write_text(
-        "{#\nsection: interfaces\nowns: ['interface port*/description']\n#}\n{% for n in range(1, 51) %}\ninterface port{{ n }}\n"
-        f"  description {{{{ word if n <= {CHANGED} else 'gate' }}}}-{{{{ n }}}}\n{{% endfor %}}\n"
+        "{#\nsection: interfaces\nowns: ['interface port*/description']\n#}\n{% for n in range(1, 51)"
+        f" %}}\ninterface port{{{{ n }}}}\n  description {{{{ word if n <= {CHANGED} else 'gate' }}}}-{{{{ n"
+        " }}\n{% endfor %}\n"
     )
     return estate
 
@@ -451,7 +465,8 @@ def give_word(folder: Path, word: str) -> None:
     (folder / "values/all.yaml").write_text(f"everywhere: {{word: {word}}}\n")
 
 
-# --- rendering 2,000 devices --------------------------------------------------------------------------------------------
+# --- rendering 2,000 devices
+# --------------------------------------------------------------------------------------------
 
 TEMPLATE = """{% for interface in interfaces %}
 interface {{ interface.name }}
@@ -506,7 +521,8 @@ def rendering() -> list[Figure]:
     return [Figure("render 2,000 devices of 50 interfaces", ours, bare, "bare Jinja2 loop", 1.5)]
 
 
-# --- reading 10,000 devices, linting 1,000 ------------------------------------------------------------------------------
+# --- reading 10,000 devices, linting 1,000
+# ------------------------------------------------------------------------------
 
 
 def inventory() -> list[Figure]:
@@ -553,7 +569,8 @@ def fleet(folder: Path, number: int) -> Estate:
     intent = folder / "intent.yaml"
     intent.write_text(intent.read_text().partition("  - section: vlans\n")[0])
     rows = [
-        f"  e{n}: {{address: 10.255.{n // 250}.{n % 250}, platform: bine, site: s{n}, role: edge, tags: [cameras]}}\n"
+        f"  e{n}: {{address: 10.255.{n // 250}.{n % 250}, platform: bine, site: s{n}, role: edge, tags:"
+        " [cameras]}\n"
         for n in range(number)
     ]
     (folder / "inventory" / "devices.yaml").write_text(
@@ -569,10 +586,14 @@ def fleet(folder: Path, number: int) -> Estate:
         high, low = divmod(n + 1, 250)
         links = "".join(f"  - {{port: port{p}, address: 10.{p}.{high}.{low}/31}}\n" for p in (1, 2))
         services = "".join(
-            f"  - name: {name}\n    interfaces:\n      - {{port: port3, vlan: {vlan}, address: 10.{vlan}.{high}.{low}/16}}\n"
+            f"  - name: {name}\n    interfaces:\n      - {{port: port3, vlan: {vlan}, address:"
+            f" 10.{vlan}.{high}.{low}/16}}\n"
             for name, vlan in (("ticket-gates", 110), ("crew-wireless", 130), ("cameras", 120))
         )
-        text = f"site_name: quay {n}\nloopback: {{ipv4: 10.200.{high}.{low}, ipv6: '2001:db8:{n + 2:x}::1'}}\nlinks:\n{links}"
+        text = (
+            f"site_name: quay {n}\nloopback: {{ipv4: 10.200.{high}.{low}, ipv6:"
+            f" '2001:db8:{n + 2:x}::1'}}\nlinks:\n{links}"
+        )
         name = "hub" if n < 0 else f"e{n}"
         (folder / "values" / "devices" / f"{name}.yaml").write_text(
             text + (f"services:\n{services}" if n >= 0 else "services: []\n")
@@ -622,11 +643,13 @@ def linting() -> list[Figure]:
     ]
 
 
-# --- comparing 50,000 lines ---------------------------------------------------------------------------------------------
+# --- comparing 50,000 lines
+# ---------------------------------------------------------------------------------------------
 
 
 def configuration(lines: int, changes: random.Random | None) -> str:
-    """A configuration of interfaces; with `changes`, one in thirty has another description and one in fifty is missing."""
+    """A configuration of interfaces; with `changes`, one in thirty has another description and one in fifty
+    is missing."""
     text = ["system", "  hostname big"]
     number = 0
     while len(text) < lines:
@@ -685,7 +708,8 @@ def comparing() -> list[Figure]:
     ]
 
 
-# --- configuring 1,000 simulated routers from nothing -------------------------------------------------------------------
+# --- configuring 1,000 simulated routers from nothing
+# -------------------------------------------------------------------
 
 
 def simulating() -> list[Figure]:
@@ -733,7 +757,8 @@ def main(words: list[str]) -> int:
     for f in figures:
         verdict = "" if f.ratio <= f.limit else "  ABOVE ITS LIMIT"
         print(
-            f"{f.title:38}  {f.ours_s:7.3f} {f.unit:2} {f.floor_s:7.3f} {f.unit:2} {f.ratio:6.2f}  {f.limit:6.1f}  {f.floor}{verdict}"
+            f"{f.title:38}  {f.ours_s:7.3f} {f.unit:2} {f.floor_s:7.3f} {f.unit:2} {f.ratio:6.2f} "
+            f" {f.limit:6.1f}  {f.floor}{verdict}"
         )
     return 1 if any(f.ratio > f.limit for f in figures) else 0
 

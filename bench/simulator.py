@@ -1,4 +1,5 @@
-"""How long the simulated network takes to be configured from nothing, against servers that only answer with a prompt.
+"""How long the simulated network takes to be configured from nothing, against servers that only answer with a
+prompt.
 
 python bench/simulator.py NUMBER     serve NUMBER such bare servers, and say their ports in a line
 """
@@ -116,7 +117,8 @@ async def _serve(number: int) -> None:
 
 
 def configuring(number: int, memory: str | None) -> tuple[float, float, int]:
-    """Seconds for `number` simulated routers, seconds for as many bare servers, and lines of configuration for each."""
+    """Seconds for `number` simulated routers, seconds for as many bare servers, and lines of configuration
+    for each."""
     with tempfile.TemporaryDirectory(dir=memory) as name:
         estate = lay_out(Path(name), number // 10, number - number // 10)
         environment = {**os.environ, **ENVIRONMENT}

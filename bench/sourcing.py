@@ -1,4 +1,5 @@
-"""What a refresh from an inventory service costs: 10,000 devices over HTTP, against fetching the same pages and reading their JSON."""
+"""What a refresh from an inventory service costs: 10,000 devices over HTTP, against fetching the same pages
+and reading their JSON."""
 
 from __future__ import annotations
 
@@ -43,11 +44,18 @@ def service(folder: Path) -> Iterator[str]:
     """The stand-in with its devices; where it is."""
     devices = [
         {
-            "key": n, "hostname": f"box-{n}", "management": {"address": f"198.18.{n >> 8}.{n & 255}/24"}, "model": "QX-4",
-            "place": {"code": f"site-{n % 50}"}, "duty": "edge", "labels": ["terminal"], "stage": "in-use", "serial": f"LW{n:05}",
+            "key": n,
+            "hostname": f"box-{n}",
+            "management": {"address": f"198.18.{n >> 8}.{n & 255}/24"},
+            "model": "QX-4",
+            "place": {"code": f"site-{n % 50}"},
+            "duty": "edge",
+            "labels": ["terminal"],
+            "stage": "in-use",
+            "serial": f"LW{n:05}",
         }
         for n in range(DEVICES)
-    ]  # fmt: skip
+    ]
     file = folder / "devices.json"
     file.write_text(json.dumps({"devices": devices}), encoding="utf-8")
     command = [sys.executable, "-m", "oastsim.inventory", str(file), str(folder)]

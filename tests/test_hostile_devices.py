@@ -61,7 +61,9 @@ def plain(line: str) -> list[str | float]:
 
 class HostileSessionTest(unittest.IsolatedAsyncioTestCase):
     async def session(
-        self, answering: Answering, limits: AnswerLimits = AnswerLimits(0.5, 1.0, 100_000)
+        self,
+        answering: Answering,
+        limits: AnswerLimits = AnswerLimits(0.5, 1.0, 100_000),  # noqa: B008
     ) -> CommandLineSession:
         platform = dataclasses.replace(BINE, dialect=dataclasses.replace(BINE.dialect, prepare=()))
         password = SECRETS.secret("privilege", "Rudder-77")

@@ -240,9 +240,9 @@ class InterruptTest(LarkwaterTest):
     def test_told_to_end_while_a_class_is_made_it_ends_with_its_own_code(self) -> None:
         script = """
 import os, signal, sys, time
-from oast.cli.pipes import ended_by_signals
+from oast.cli.pipes import handle_signals
 try:
-    with ended_by_signals(for_good=True):
+    with handle_signals(for_good=True):
         exec("os.kill(os.getpid(), signal.SIGHUP); time.sleep(20)")
 except KeyboardInterrupt:
     sys.exit(130)
@@ -290,8 +290,8 @@ sys.exit(main())
     def test_told_to_end_where_nothing_can_be_raised_it_ends_before_it_begins(self) -> None:
         script = """
 import asyncio, os, signal, sys, time
-from oast.cli.async_runner import run
-from oast.cli.pipes import ended_by_signals
+from oast.cli.async_runner import run_async
+from oast.cli.pipes import handle_signals
 class Gone:
     def __del__(self):
         os.kill(os.getpid(), signal.SIGTERM)
@@ -299,9 +299,9 @@ class Gone:
 async def work():
     print("begun")
 try:
-    with ended_by_signals(for_good=True):
+    with handle_signals(for_good=True):
         Gone()
-        run(work())
+        run_async(work())
 except KeyboardInterrupt:
     sys.exit(130)
 """

@@ -318,7 +318,7 @@ class TogetherTest(LarkwaterTest):
         with lock.open() as file:
             dead = self.oast("devices")
             self.assertIn("careful: the run ", dead.err)
-            left = mock.patch("oast.operations.resume.dead_runs", lambda working: open_runs(working))
+            left = mock.patch("oast.operations.resume.interrupted_runs", lambda working: open_runs(working))
             fcntl.flock(file, fcntl.LOCK_EX)
             with left:
                 taken = self.oast("change", "resume", expect=4)

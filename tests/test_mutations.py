@@ -47,7 +47,7 @@ MUTATIONS: dict[str, tuple[Any, str, Any, str]] = {
     ),
     "the path to the device comes last": (
         comparing,
-        "in_safe_order",
+        "in_dependency_order",
         _in_any_order,
         "test_first_delivery.FirstDeliveryTest.test_what_oast_comes_in_by_is_changed_last",
     ),
@@ -59,13 +59,13 @@ MUTATIONS: dict[str, tuple[Any, str, Any, str]] = {
     ),
     "what is unknown is kept": (
         comparing,
-        "sparing",
+        "split_removals",
         _nothing_spared,
         "test_left_alone.LeftAloneTest.test_what_the_grammar_does_not_know_is_kept_counted_listed_and_removed_by_consent_only",
     ),
     "policies block": (
         delivering,
-        "violations",
+        "policy_violations",
         lambda preparation, today: [],
         "test_policies.BlockedTest.test_what_violates_a_policy_is_never_sent",
     ),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import unittest
 from typing import Any
+from unittest import mock
 
 from in_memory import FastLoop
 from oast.change.device.context import LossOfContact
@@ -130,6 +131,23 @@ class WaveTest(unittest.TestCase):
 
     def states(self, *devices: Device) -> list[State | None]:
         return [device.outcome.state if device.outcome else None for device in devices]
+
+    def test_devices_whose_own_edits_explain_a_failure_are_rolled_back_first_and_the_others_checked_again(
+        self,
+    ) -> None:
+        guilty, suffering = Device("a", [check("a", "b")], {}), Device("b", [check("b", "a")], {})
+        revert = guilty.revert
+
+        async def revert_and_cure(failed: object, hint: str | None = None) -> None:
+            await revert(failed, hint)
+            suffering.seen[0.0] = "full"
+
+        with (
+            mock.patch.object(suffering, "touches", lambda result: False),
+            mock.patch.object(guilty, "revert", revert_and_cure),
+        ):
+            self.deliver(guilty, suffering)
+        self.assertEqual(self.states(guilty, suffering), [State.REVERTED, State.DELIVERED])
 
     def test_what_is_true_at_once_and_false_before_the_hold_time_is_over_is_taken_back(self) -> None:
         flapping = Device("a", [check("a", "b")], {0: "full", 5: "down"}, stable_for_s=8)

@@ -1,4 +1,5 @@
-"""Oast: device configurations from templates and inventory, what would change, delivered with a way back, verified.
+"""Oast: device configurations from templates and inventory, what would change, delivered with a way back,
+verified.
 
 The public interface is what `__all__` names; everything else may change. The page: docs/python.md.
 """

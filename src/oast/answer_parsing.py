@@ -1,4 +1,5 @@
-"""Long answers are parsed in a thread beside the event loop, within a budget of processor time, and given up where nothing is understood.
+"""Long answers are parsed in a thread beside the event loop, within a budget of processor time, and given up
+where nothing is understood.
 
 One device that sends a lot must not keep the sessions of the others waiting: their revert timers run on.
 """
@@ -33,7 +34,8 @@ _EVERY = 256
 
 
 class _Budget(threading.local):
-    """What the parsing that runs in this thread may still take; `until` is in seconds of its processor time."""
+    """What the parsing that runs in this thread may still take; `until` is in seconds of its
+    processor time."""
 
     until: float | None = None
     cancelled: threading.Event | None = None
@@ -45,8 +47,10 @@ _BUDGET = _Budget()
 
 
 def spend(known: int = 0, unknown: int = 0) -> None:
-    """Called by parsers for what they have read: so many statements that are known, and that are not. Outside of `parse_answer` nothing is
-    counted. Raises ProtocolError when the budget is used up, or hardly anything of many statements is known."""
+    """Called by parsers for what they have read: so many statements that are known, and that are not. Outside
+    of `parse_answer` nothing is counted. Raises ProtocolError when the budget is used up, or hardly anything
+    of many statements is known.
+    """
     if _BUDGET.until is None:
         return
     before = _BUDGET.read // _EVERY
@@ -62,14 +66,18 @@ def spend(known: int = 0, unknown: int = 0) -> None:
             hint="is this its platform? hold what the device lists against the platform's grammar",
         )
     if _BUDGET.unknown > UNKNOWN_AT_MOST and _BUDGET.unknown > (1 - KNOWN_PART) * _BUDGET.read:
-        message = f"of the first {_BUDGET.read} statements that it lists, the platform knows {_BUDGET.read - _BUDGET.unknown}"
+        message = (
+            f"of the first {_BUDGET.read} statements that it lists, the platform knows"
+            f" {_BUDGET.read - _BUDGET.unknown}"
+        )
         raise ProtocolError(
             message, hint="is this its platform? hold what the device lists against the platform's grammar"
         )
 
 
 def is_one_off() -> bool:
-    """Whether a long answer is parsed in this thread: what it says is worth no memory for others, and could fill all of it."""
+    """Whether a long answer is parsed in this thread: what it says is worth no memory for others, and could
+    fill all of it."""
     return _BUDGET.until is not None
 
 
@@ -87,8 +95,8 @@ def lines_of(text: str | bytes) -> int:
 
 
 async def parse_answer(lines: int, work: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
-    """Do `work` in a thread, with a budget for so many `lines`. Raises what `work` raises, and ProtocolError when the budget is used up;
-    when cancelled, the work ends soon after."""
+    """Do `work` in a thread, with a budget for so many `lines`. Raises what `work` raises, and ProtocolError
+    when the budget is used up; when cancelled, the work ends soon after."""
     cancelled = threading.Event()
 
     def budgeted() -> R:

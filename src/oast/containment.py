@@ -1,6 +1,7 @@
 """Files of the estate lie in the estate: a symbolic link that leads out of it is not followed.
 
-Whoever proposes a change to an estate could otherwise have a file of the machine that checks it quoted in an error.
+Whoever proposes a change to an estate could otherwise have a file of the machine that checks it quoted in an
+error.
 """
 
 from __future__ import annotations
@@ -12,7 +13,8 @@ from oast.records import Place
 
 
 def leads_out(path: Path, file: str) -> bool:
-    """Whether `path`, which is known as `file` (relative to a folder), leads out of that folder through a symbolic link."""
+    """Whether `path`, which is known as `file` (relative to a folder), leads out of that folder through a
+    symbolic link."""
     parts = Path(file).parts
     if Path(file).is_absolute() or path.parts[-len(parts) :] != parts or ".." in parts:
         return False
@@ -21,7 +23,8 @@ def leads_out(path: Path, file: str) -> bool:
 
 
 def require_inside(path: Path, file: str) -> None:
-    """Raises EstateError where `path`, which is known as `file` below the estate's folder, leads out of it."""
+    """Raises EstateError where `path`, which is known as `file` below the estate's folder, leads
+    out of it."""
     if leads_out(path, file):
         raise EstateError(
             "the file leads out of the estate through a symbolic link, and is not read",

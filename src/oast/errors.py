@@ -82,11 +82,13 @@ class ConnectionFailed(DeviceError):
 
 
 class RollbackPending(ConnectionFailed):
-    """The device runs something else than it did before the change, and may yet roll back on its own: ask again when its timer is over."""
+    """The device runs something else than it did before the change, and may yet roll back on its own: ask
+    again when its timer is over."""
 
 
 class RollbackLeftover(DeviceError):
-    """The device runs what it ran before the change, and something of the rollback remains on it: remove that on the device."""
+    """The device runs what it ran before the change, and something of the rollback remains on it: remove that
+    on the device."""
 
 
 class DeviceTimeout(ConnectionFailed):
@@ -120,7 +122,8 @@ class ProtocolError(DeviceError):
 
 
 class InternalDeviceError(DeviceError):
-    """A fault of Oast itself in one device's part: it ends that part alone. The transcript holds the place in the code."""
+    """A fault of Oast itself in one device's part: it ends that part alone. The transcript holds the place in
+    the code."""
 
     def __init__(self, error: Exception) -> None:
         hint = "the others were finished; please report it with the log of this device"

@@ -1,4 +1,5 @@
-"""Files are written whole or not at all; folders of working data are for their owner alone; writers of one file take turns."""
+"""Files are written whole or not at all; folders of working data are for their owner alone; writers of one
+file take turns."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ OTHERS = 0o077
 
 
 def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644, durable: bool = True) -> None:
-    """Replace `path` by `content` in one step: temporary file in the same folder, fsync unless it need not be `durable`, rename.
+    """Replace `path` by `content` in one step: temporary file in the same folder, fsync unless it need not be
+    `durable`, rename.
 
     Missing folders are made (readable by the owner alone when `mode` is). Raises OSError.
     """
@@ -39,19 +41,22 @@ def write_whole(path: Path, content: str | bytes, *, mode: int = 0o644, durable:
 
 
 def make_folder(folder: Path, mode: int = 0o755) -> None:
-    """Make `folder` and what it lies in, as far as they are missing; others may write there under no umask. Raises OSError."""
+    """Make `folder` and what it lies in, as far as they are missing; others may write there under no umask.
+    Raises OSError."""
     if not folder.is_dir():
         make_folder(folder.parent, mode)
         folder.mkdir(mode=mode, exist_ok=True)
 
 
 def make_private(folder: Path) -> None:
-    """Make `folder` and what it lies in, as far as they are missing, for their owner alone. Raises OSError."""
+    """Make `folder` and what it lies in, as far as they are missing, for their owner alone.
+    Raises OSError."""
     make_folder(folder, 0o700)
 
 
 def make_tree_private(folder: Path) -> bool:
-    """Take from others the right to look into `folder`, where they have it; whether they had. Raises OSError."""
+    """Take from others the right to look into `folder`, where they have it; whether they had.
+    Raises OSError."""
     try:
         mode = folder.stat().st_mode
     except FileNotFoundError:
@@ -66,7 +71,8 @@ def make_tree_private(folder: Path) -> bool:
 def directory_lock(folder: Path, at_most_s: float = TURN_AT_MOST_S) -> Iterator[None]:
     """While in it, no other process is: for reading a file below `folder`, changing it and writing it again.
 
-    The folder itself is locked, so that nothing is left behind. Raises TimeoutError after `at_most_s` seconds, and OSError.
+    The folder itself is locked, so that nothing is left behind. Raises TimeoutError after `at_most_s`
+    seconds, and OSError.
     """
     handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
     until = time.monotonic() + at_most_s

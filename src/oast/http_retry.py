@@ -7,7 +7,8 @@ from datetime import UTC, datetime
 
 
 def retry_after_s(value: str | None, now: datetime) -> float | None:
-    """The seconds that a Retry-After field says (RFC 9110, section 10.2.3: seconds, or a date); None for none, and for what is neither."""
+    """The seconds that a Retry-After field says (RFC 9110, section 10.2.3: seconds, or a date); None for
+    none, and for what is neither."""
     if value is None:
         return None
     if value.strip().isdecimal():

@@ -1,4 +1,5 @@
-"""JSON from other programs (RFC 8259), taken only where it means one thing: no name twice in an object, and no number that is none."""
+"""JSON from other programs (RFC 8259), taken only where it means one thing: no name twice in an object, and
+no number that is none."""
 
 from __future__ import annotations
 
@@ -8,8 +9,8 @@ from typing import Any, NoReturn
 
 
 def strict_json(text: str | bytes) -> Any:
-    """What `text` says. Raises ValueError for what is no JSON, for a name that stands twice in an object (RFC 8259, section 4), for NaN and
-    infinities (section 6), and for what is nested too deep."""
+    """What `text` says. Raises ValueError for what is no JSON, for a name that stands twice in an object (RFC
+    8259, section 4), for NaN and infinities (section 6), and for what is nested too deep."""
     try:
         return json.loads(text, object_pairs_hook=_object, parse_constant=_constant, parse_float=_float)
     except RecursionError:

@@ -10,7 +10,8 @@ from typing import Any
 def lazy_exports(
     package: str, exports: Mapping[str, Sequence[str]]
 ) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
-    """The `__getattr__` and `__dir__` (PEP 562) of `package`, which exports names by the module that defines them.
+    """The `__getattr__` and `__dir__` (PEP 562) of `package`, which exports names by the module that defines
+    them.
 
     A name that equals its module exports the module itself.
     """

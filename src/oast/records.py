@@ -27,11 +27,12 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Problem:
-    """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found for.
+    """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found
+    for.
 
-    `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link, empty, check,
-    policy, policy-warning; `behind` says where the values on
-    the line come from; `subject` is the name that is not defined.
+    `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link,
+    empty, check, policy, policy-warning; `behind` says where the values on the line come from; `subject` is
+    the name that is not defined.
     """
 
     message: str
@@ -61,8 +62,9 @@ def deduplicated(problems: Iterable[Problem]) -> list[Problem]:
 class Fingerprints:
     """Makes the keyed digest that stands for a secret wherever people look.
 
-    The same secret has the same fingerprint under one key, so that a changed secret shows as changed;
-    without the key a guess cannot be tried against it. Where all secrets are `withheld`, their names stand in for them.
+    The same secret has the same fingerprint under one key, so that a changed secret shows as changed; without
+    the key a guess cannot be tried against it. Where all secrets are `withheld`, their names stand in for
+    them.
     """
 
     def __init__(self, key: bytes, *, withheld: bool = False) -> None:
@@ -75,7 +77,8 @@ class Fingerprints:
         self._hide = hide
 
     def hide(self, text: str) -> str:
-        """`text` without the secrets that are known, as where a device lists one in a place that is not marked for it."""
+        """`text` without the secrets that are known, as where a device lists one in a place that is not
+        marked for it."""
         return self._hide(text)
 
     def kept(self, fingerprint: str) -> Secret:
@@ -83,7 +86,8 @@ class Fingerprints:
         return Secret("", "", fingerprint, self)
 
     def shown(self, value: Value) -> str:
-        """What stands for a value that is a secret, whether it is marked as one or not, and also when no more than that was kept."""
+        """What stands for a value that is a secret, whether it is marked as one or not, and also when no more
+        than that was kept."""
         return str(value if isinstance(value, Secret) else self.secret("", value))
 
     def secret(self, name: str, value: str) -> Secret:
@@ -108,7 +112,8 @@ _RENDERING = _Rendering()
 
 @contextmanager
 def secrets_stay_objects() -> Iterator[None]:
-    """Within it, in this thread, a secret that is to become text raises SecretAsText: not even its fingerprint gets into a template."""
+    """Within it, in this thread, a secret that is to become text raises SecretAsText: not even its
+    fingerprint gets into a template."""
     _RENDERING.depth += 1
     try:
         yield
@@ -117,9 +122,11 @@ def secrets_stay_objects() -> Iterator[None]:
 
 
 class Secret:
-    """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire and for comparing only.
+    """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire and for
+    comparing only.
 
-    `digest` is HMAC-SHA-256 (RFC 2104) in hexadecimal; people see 32 bits of it. Text joined to a secret with + is a secret.
+    `digest` is HMAC-SHA-256 (RFC 2104) in hexadecimal; people see 32 bits of it. Text joined to a secret with
+    + is a secret.
     """
 
     __slots__ = ("_fingerprints", "_value", "digest", "name")
@@ -131,7 +138,8 @@ class Secret:
         self._fingerprints = fingerprints
 
     def reveal(self) -> str:
-        """The secret itself. Raises LookupError when no more than its fingerprint was kept; whoever writes lines asks before."""
+        """The secret itself. Raises LookupError when no more than its fingerprint was kept; whoever writes
+        lines asks before."""
         if self.is_forgotten:
             raise LookupError(f"of a secret only the fingerprint {self.digest} was kept")
         return self._value

@@ -1,4 +1,5 @@
-"""The one point that everything logged or told of a session passes: no secret that is known there stands in what comes out."""
+"""The one point that everything logged or told of a session passes: no secret that is known there stands in
+what comes out."""
 
 from __future__ import annotations
 

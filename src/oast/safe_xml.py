@@ -39,7 +39,8 @@ def parser() -> Any:
 
 
 def safe_xml(text: str) -> Element:
-    """The elements of `text`, however many there are at the top, in one element around them. Raises NotXml."""
+    """The elements of `text`, however many there are at the top, in one element around them.
+    Raises NotXml."""
     declaration = _DECLARATION.match(text)
     kept = "\n" * declaration[0].count("\n") + text[declaration.end() :] if declaration is not None else text
     if "<!DOCTYPE" in kept or "<!ENTITY" in kept:
@@ -56,7 +57,8 @@ def safe_xml(text: str) -> Element:
 
 
 def xpath(path: str, namespaces: Mapping[str, str]) -> Callable[[Element], Any]:
-    """An XPath (1.0), compiled. `each(NODES, "XPATH")` is what a path gives of each of some nodes, where that is several values.
+    """An XPath (1.0), compiled. `each(NODES, "XPATH")` is what a path gives of each of some nodes, where that
+    is several values.
 
     Raises lxml's XPathError.
     """
@@ -87,7 +89,10 @@ def _told(message: str, line: int) -> tuple[str, int]:
     if "EntityRef" in message:
         return "a '&' stands alone: as text it is written '&amp;'", line
     if "Namespace prefix" in message:
-        return message.replace("Namespace prefix", "the prefix").replace(
-            "is not defined", "is declared nowhere"
-        ), line
+        return (
+            message.replace("Namespace prefix", "the prefix").replace(
+                "is not defined", "is declared nowhere"
+            ),
+            line,
+        )
     return message, line

@@ -32,7 +32,8 @@ RENAMED = {
 
 
 def closest_match(word: str, known: Iterable[str]) -> str | None:
-    """The known word most like `word`, or None when nothing is close; another case of it counts as closest."""
+    """The known word most like `word`, or None when nothing is close; another case of it counts
+    as closest."""
     return _nearest(word, tuple(known))
 
 

@@ -1,4 +1,5 @@
-"""TOML in which every key knows its line, and tables that tell what is wrong in them: all at once, each at its place."""
+"""TOML in which every key knows its line, and tables that tell what is wrong in them: all at once, each at
+its place."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ _KEY = re.compile(r"""\s*(?P<key>"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)\s*=""
 
 
 class TomlFile:
-    """A TOML file, called `file` in errors; what is wrong goes to `mistakes`. Raises EstateError when it is no TOML."""
+    """A TOML file, called `file` in errors; what is wrong goes to `mistakes`. Raises EstateError when it is
+    no TOML."""
 
     def __init__(self, path: Path, file: str, mistakes: ErrorCollector) -> None:
         self.file = file
@@ -209,7 +211,8 @@ class Table:
         return True
 
     def template(self, key: str, fields: Iterable[str], *, required: Iterable[str] = ()) -> str | None:
-        """A text with {…} for its parts, of which only `fields` are known, and `required` have to be there."""
+        """A text with {…} for its parts, of which only `fields` are known, and `required` have to
+        be there."""
         value = self.text(key)
         if value is None or not self.fits(key, value, fields):
             return None

@@ -1,4 +1,5 @@
-"""`python -m oastsim NETWORK FOLDER` runs the devices of NETWORK in this process and keeps their state in FOLDER."""
+"""`python -m oastsim NETWORK FOLDER` runs the devices of NETWORK in this process and keeps their state in
+FOLDER."""
 
 import gc
 import os
@@ -13,7 +14,8 @@ def main() -> int:
         sys.stderr.write("usage: python -m oastsim NETWORK FOLDER\n")
         return 2
     folder = Path(sys.argv[2])
-    # What devices are made of is kept as long as they run: looking through it for garbage again and again costs a tenth of the time.
+    # What devices are made of is kept as long as they run: looking through it for garbage again and again
+    # costs a tenth of the time.
     gc.set_threshold(20_000, 20, 20)
     # What the devices keep holds password hashes and keys.
     os.umask(0o077)

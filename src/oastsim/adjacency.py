@@ -1,4 +1,5 @@
-"""OSPF neighbours: who hears whose hellos, since when, and who is still listed though nothing is heard any more (RFC 2328)."""
+"""OSPF neighbours: who hears whose hellos, since when, and who is still listed though nothing is heard any
+more (RFC 2328)."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ Pair = tuple[End, End]
 
 @dataclass(frozen=True)
 class Neighbor:
-    """An OSPF neighbour on an interface; `state` as in RFC 2328, section 10.1. `device` and `port` are where it is."""
+    """An OSPF neighbour on an interface; `state` as in RFC 2328, section 10.1. `device` and `port` are where
+    it is."""
 
     interface: str
     router_id: str

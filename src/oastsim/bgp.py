@@ -1,4 +1,5 @@
-"""BGP (RFC 4271): which sessions come about over the network as it is, and which paths each speaker has by them."""
+"""BGP (RFC 4271): which sessions come about over the network as it is, and which paths each speaker has by
+them."""
 
 from __future__ import annotations
 
@@ -22,8 +23,8 @@ Key = tuple[str, str]
 
 @dataclass(frozen=True)
 class Session:
-    """What a speaker has with a neighbour: `state` as in RFC 4271, section 8.2.2; `peer` is the device at the other end, where it
-    answers; `error` says why it does not."""
+    """What a speaker has with a neighbour: `state` as in RFC 4271, section 8.2.2; `peer` is the device at the
+    other end, where it answers; `error` says why it does not."""
 
     address: str
     neighbor: BgpNeighbor
@@ -36,8 +37,8 @@ class Session:
 
 @dataclass(frozen=True)
 class Path:
-    """A path to a prefix as a speaker has it; `learned` is the neighbour it came from, None for what it announces itself; `metric` is
-    how far the next hop is inside of the AS."""
+    """A path to a prefix as a speaker has it; `learned` is the neighbour it came from, None for what it
+    announces itself; `metric` is how far the next hop is inside of the AS."""
 
     prefix: str
     as_path: tuple[int, ...]
@@ -49,8 +50,8 @@ class Path:
 
     @property
     def rank(self) -> tuple[int, int, bool, int, int, int]:
-        """Lower is better: one's own, the shorter way through other AS, external before internal, the nearer next hop, the lower
-        identifier, the lower address (RFC 4271, section 9.1.2.2)."""
+        """Lower is better: one's own, the shorter way through other AS, external before internal, the nearer
+        next hop, the lower identifier, the lower address (RFC 4271, section 9.1.2.2)."""
         address = int(ipaddress.ip_address(self.learned)) if self.learned else 0
         identifier = int(ipaddress.ip_address(self.identifier)) if self.identifier not in ("", "-") else 0
         return self.learned is not None, len(self.as_path), self.internal, self.metric, identifier, address
@@ -58,7 +59,8 @@ class Path:
 
 @dataclass(frozen=True)
 class _Attempt:
-    """How far a session gets as things are. `silent`: the other end is no longer heard, and has not said why."""
+    """How far a session gets as things are. `silent`: the other end is no longer heard, and has
+    not said why."""
 
     local: str
     state: str
@@ -76,7 +78,8 @@ class Speakers:
         self._tables = tables
         self._forwarding = forwarding
         self._since: dict[Key, float] = {}
-        # Sessions whose other end is silent, and until when that is borne (the hold time; RFC 4271, section 6.5).
+        # Sessions whose other end is silent, and until when that is borne (the hold time; RFC 4271, section
+        # 6.5).
         self._held: dict[Key, tuple[float, str]] = {}
         self._generation = -1
         self._sessions: dict[str, list[Session]] = {}
@@ -125,7 +128,8 @@ class Speakers:
             self._best = best
             self.version += 1
 
-    # --- sessions -----------------------------------------------------------------------------------------------------
+    # --- sessions
+    # -----------------------------------------------------------------------------------------------------
 
     def _of(self, device: str) -> Iterator[Session]:
         bgp = self._known.facts[device].bgp
@@ -219,12 +223,14 @@ class Speakers:
             return _Attempt(local, "idle", f"bad BGP identifier: both have {own.identifier}")
         return _Attempt(local, "openconfirm", None, peer)
 
-    # --- paths --------------------------------------------------------------------------------------------------------
+    # --- paths
+    # --------------------------------------------------------------------------------------------------------
 
     def _exchanged(
         self, sessions: Mapping[str, list[Session]]
     ) -> tuple[dict[str, dict[str, Path]], dict[Key, int]]:
-        """Every speaker's best paths, and how many each neighbour has given: in rounds, until nobody learns anything new."""
+        """Every speaker's best paths, and how many each neighbour has given: in rounds, until nobody learns
+        anything new."""
         established = {
             name: [one for one in all_ if one.state == "established" and one.peer]
             for name, all_ in sessions.items()
@@ -256,7 +262,8 @@ class Speakers:
                 yield Path(prefix, (), "-")
 
     def _given(self, name: str, session: Session, best: Mapping[str, dict[str, Path]]) -> Iterator[Path]:
-        """What the other end of a session tells, as it is taken (RFC 4271, sections 5.1.2, 5.1.3, 9.1.2 and 9.2)."""
+        """What the other end of a session tells, as it is taken (RFC 4271, sections 5.1.2, 5.1.3, 9.1.2 and
+        9.2)."""
         own, theirs = self._known.facts[name].bgp, self._known.facts[session.peer or name].bgp
         if own is None or theirs is None:
             return

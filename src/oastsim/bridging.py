@@ -1,5 +1,5 @@
-"""Layer 2 of the network: which ports have a carrier, bundles (IEEE 802.1AX), the spanning tree (IEEE 802.1Q, section 13), and which
-interfaces hear each other's frames."""
+"""Layer 2 of the network: which ports have a carrier, bundles (IEEE 802.1AX), the spanning tree (IEEE 802.1Q,
+section 13), and which interfaces hear each other's frames."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ LINK_COST = 20000
 
 @dataclass(frozen=True)
 class BridgePort:
-    """A port of a switch in the spanning tree: its `role` is root, designated, alternate or disabled (IEEE 802.1Q, section 13.13)."""
+    """A port of a switch in the spanning tree: its `role` is root, designated, alternate or disabled (IEEE
+    802.1Q, section 13.13)."""
 
     port: str
     role: str
@@ -76,10 +77,12 @@ class Bridging:
         for device, port in (one, other):
             self._ports.setdefault(device, []).append(port)
 
-    # --- what changed -----------------------------------------------------------------------------------------------
+    # --- what changed
+    # -----------------------------------------------------------------------------------------------
 
     def changed(self, device: str) -> set[str]:
-        """The devices that may hear of a change of `device`: it, and everybody behind it up to the next routers."""
+        """The devices that may hear of a change of `device`: it, and everybody behind it up to the next
+        routers."""
         found, queue = {device}, [device]
         while queue:
             here = queue.pop()
@@ -101,7 +104,8 @@ class Bridging:
     def _beside(self, device: str) -> set[str]:
         return {self._links[device, port][0] for port in self._ports.get(device, ())}
 
-    # --- ports ------------------------------------------------------------------------------------------------------
+    # --- ports
+    # ------------------------------------------------------------------------------------------------------
 
     def carrier(self, device: str, port: str) -> bool:
         """Whether a signal comes in at a port of the hardware."""
@@ -125,7 +129,8 @@ class Bridging:
         return [i.name for i in self._facts[device].interfaces.values() if i.aggregate == name]
 
     def bundled(self, device: str, port: str) -> bool:
-        """Whether a port may carry frames for the bundle it is a member of: its other end has to be in a bundle, too."""
+        """Whether a port may carry frames for the bundle it is a member of: its other end has to be in a
+        bundle, too."""
         if not self.carrier(device, port):
             return False
         far = self._links.get((device, port))
@@ -168,7 +173,8 @@ class Bridging:
             elif vlan in switching.allowed:
                 yield interface, vlan
 
-    # --- the spanning tree --------------------------------------------------------------------------------------------
+    # --- the spanning tree
+    # --------------------------------------------------------------------------------------------
 
     def bridge(self, device: str) -> Bridge | None:
         """A switch's part in the spanning tree; None where it has none."""
@@ -221,7 +227,8 @@ class Bridging:
         return bundle is not None and bundle.enabled and self.bundled(device, port)
 
     def _identifier(self, device: str) -> tuple[int, list[tuple[int, int | str]]]:
-        """Lower is better (IEEE 802.1Q, section 13.26): the priority, then what stands for the hardware address here, the name."""
+        """Lower is better (IEEE 802.1Q, section 13.26): the priority, then what stands for the hardware
+        address here, the name."""
         return self._facts[device].bridge_priority or 0, natural(device)
 
     def _span(self, device: str) -> None:
@@ -264,7 +271,8 @@ class Bridging:
             found[way.port] = BridgePort(way.port, role, way.cost)
         return found
 
-    # --- who hears whom -------------------------------------------------------------------------------------------------
+    # --- who hears whom
+    # -------------------------------------------------------------------------------------------------
 
     def heard(self, device: str, interface: Interface) -> list[Heard]:
         """The interfaces with addresses, or without, that frames from this one arrive at."""

@@ -1,5 +1,5 @@
-"""What a session's channel carries (RFC 4254): what arrives is worked off and what is ready is sent, while the path is there and nothing
-is wrong with it."""
+"""What a session's channel carries (RFC 4254): what arrives is worked off and what is ready is sent, while
+the path is there and nothing is wrong with it."""
 
 from __future__ import annotations
 
@@ -11,12 +11,14 @@ import asyncssh
 
 from oastsim.device import SimulatedDevice
 
-# So long a device bears a session of which it hears nothing because the path is gone (as RFC 9293, section 3.8.3 has it for TCP).
+# So long a device bears a session of which it hears nothing because the path is gone (as RFC 9293, section
+# 3.8.3 has it for TCP).
 GIVEN_UP_S = 60.0
 
 
 class Carried(Generic[AnyStr], asyncssh.SSHServerSession[AnyStr]):
-    """One session. While the device's management path is down, nothing comes in or goes out, as on a cut line."""
+    """One session. While the device's management path is down, nothing comes in or goes out, as on a cut
+    line."""
 
     def __init__(self, device: SimulatedDevice, address: str | None) -> None:
         """`address` is the device's address through which the session came in."""
@@ -90,7 +92,8 @@ class Carried(Generic[AnyStr], asyncssh.SSHServerSession[AnyStr]):
         return there
 
     def _listen(self, *, is_heard: bool) -> None:
-        # asyncssh answers keep-alives by itself, whatever the session does; only its transport can be made not to hear them.
+        # asyncssh answers keep-alives by itself, whatever the session does; only its transport can be made
+        # not to hear them.
         transport: Any = (
             getattr(self.channel.get_connection(), "_transport", None) if self.channel is not None else None
         )
@@ -98,7 +101,8 @@ class Carried(Generic[AnyStr], asyncssh.SSHServerSession[AnyStr]):
             (transport.resume_reading if is_heard else transport.pause_reading)()
 
     def half_open(self) -> None:
-        """The device has forgotten the session, and the other end is not told: nothing is heard or said any more."""
+        """The device has forgotten the session, and the other end is not told: nothing is heard or said any
+        more."""
         self.flush()
         self.hanging = True
         self._listen(is_heard=False)

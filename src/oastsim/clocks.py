@@ -13,7 +13,8 @@ from oastsim.known import Known
 
 @dataclass(frozen=True)
 class Association:
-    """A clock that a device asks: `state` is system-peer for the one that it follows, candidate, or unreachable."""
+    """A clock that a device asks: `state` is system-peer for the one that it follows, candidate, or
+    unreachable."""
 
     server: NtpServer
     stratum: int | None
@@ -21,7 +22,8 @@ class Association:
 
 
 def associations(known: Known, forwarding: Forwarding, device: str) -> Iterator[Association]:
-    """The clocks of a device in the order of its configuration. It follows one that it prefers, then the best, then the first."""
+    """The clocks of a device in the order of its configuration. It follows one that it prefers, then the
+    best, then the first."""
     facts = known.facts[device]
     strata = [(server, _stratum(known, forwarding, device, facts, server)) for server in facts.ntp]
     heard = [

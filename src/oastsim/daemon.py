@@ -1,7 +1,9 @@
-"""The simulator as a background process: all devices of a network, and a control port for status, faults and stopping.
+"""The simulator as a background process: all devices of a network, and a control port for status, faults and
+stopping.
 
 `listening.json` in the state folder says where everything listens, written when all devices are up; format 1:
-process, control (host, port, token), devices (name to host and port). The control port takes one JSON line and answers one.
+process, control (host, port, token), devices (name to host and port). The control port takes one JSON line
+and answers one.
 """
 
 from __future__ import annotations
@@ -103,7 +105,8 @@ class Simulation:
             listening.unlink(missing_ok=True)
 
     async def _watch_paths(self) -> None:
-        """Sessions that come in by the network itself stand still, or go on, with what others do to the path."""
+        """Sessions that come in by the network itself stand still, or go on, with what others do
+        to the path."""
         devices = [self._devices[plan.name] for plan in self._plan.devices if plan.station is not None]
         while True:
             await asyncio.sleep(PATHS_S)
@@ -132,7 +135,8 @@ class Simulation:
     # --- where devices listen
 
     def _ports_before(self) -> dict[str, dict[str, int]]:
-        """The ports of the last time: whoever was connected when the simulator was killed finds its devices again."""
+        """The ports of the last time: whoever was connected when the simulator was killed finds its devices
+        again."""
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
             data = json.loads((self._folder / PORTS).read_text(encoding="utf-8"))
             return {
@@ -202,7 +206,8 @@ class Simulation:
         return []
 
     async def _add(self, request: dict[str, Any]) -> dict[str, Any]:
-        """A box that has its first configuration becomes a device of the network, and calls home if it knows where that is."""
+        """A box that has its first configuration becomes a device of the network, and calls home if it knows
+        where that is."""
         kept = {name: value for name, value in request.items() if name not in ("do", "token", "call_home")}
         device = await self._plug_in(kept)
         path = self._folder / BOXES
@@ -314,7 +319,8 @@ class Simulation:
 
 
 def run(plan: NetworkPlan, folder: Path) -> None:
-    """Run the simulation in this process until it is stopped. Raises NetworkError for a first configuration that is refused."""
+    """Run the simulation in this process until it is stopped. Raises NetworkError for a first configuration
+    that is refused."""
     try:
         asyncio.run(_run(plan, folder))
     except ValueError as wrong:

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 class SimulatedDevice(ABC):
     """One device of any system. Its files are in `folder`.
 
-    What it runs lasts over a stop of the simulator, as if it had slept; a timer that was armed when the simulator stopped has
-    gone off by the next start.
+    What it runs lasts over a stop of the simulator, as if it had slept; a timer that was armed when the
+    simulator stopped has gone off by the next start.
     """
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
@@ -42,12 +42,13 @@ class SimulatedDevice(ABC):
     @classmethod
     @abstractmethod
     def first(cls, text: str, ports: frozenset[str]) -> tuple[str, Facts]:
-        """A box's first configuration, in the form in which boxes of this system are given one: as text that a device starts with, and
-        what it says. Raises ValueError for one that such a box cannot take."""
+        """A box's first configuration, in the form in which boxes of this system are given one: as text that
+        a device starts with, and what it says. Raises ValueError for one that such a box cannot take."""
 
     @abstractmethod
     def start(self, accounts: tuple[Account, ...], privilege_password: str) -> None:
-        """Load what was kept, or the first configuration with `accounts`. Raises ValueError when it does not fit."""
+        """Load what was kept, or the first configuration with `accounts`. Raises ValueError when it does not
+        fit."""
 
     def restart(self) -> None:
         """All sessions end, and the device begins again with its startup."""
@@ -107,7 +108,8 @@ class SimulatedDevice(ABC):
         """As it is configured."""
 
     def tell(self, facts: Facts) -> None:
-        """The network learns what the device is configured to be; sessions that wait for their path look again."""
+        """The network learns what the device is configured to be; sessions that wait for their path look
+        again."""
         if facts == self._facts:
             self.state.filtered(self.name)
             return

@@ -33,7 +33,8 @@ class Switching:
 
 @dataclass(frozen=True)
 class VirtualAddress:
-    """An address that several routers on a link have together: whoever has the highest `priority` answers (RFC 9568)."""
+    """An address that several routers on a link have together: whoever has the highest `priority` answers
+    (RFC 9568)."""
 
     vrid: int
     address: str
@@ -42,9 +43,9 @@ class VirtualAddress:
 
 @dataclass(frozen=True)
 class Interface:
-    """`vlan_id` is the tag of a sub-interface, or the VLAN that an interface of a switch stands in; `aggregate` is the
-    interface that a port is a member of (IEEE 802.1AX); `instance` is the network instance it is bound to (RFC 8529), "" the
-    device's own."""
+    """`vlan_id` is the tag of a sub-interface, or the VLAN that an interface of a switch stands in;
+    `aggregate` is the interface that a port is a member of (IEEE 802.1AX); `instance` is the network instance
+    it is bound to (RFC 8529), "" the device's own."""
 
     name: str
     enabled: bool
@@ -74,7 +75,8 @@ class Interface:
 
 @dataclass(frozen=True)
 class StaticRoute:
-    """`discards` is how packets are done away with instead (RFC 8349, special-next-hop): blackhole, unreachable, prohibit or receive."""
+    """`discards` is how packets are done away with instead (RFC 8349, special-next-hop): blackhole,
+    unreachable, prohibit or receive."""
 
     prefix: str
     next_hops: tuple[str, ...]
@@ -85,7 +87,8 @@ class StaticRoute:
 
 @dataclass(frozen=True)
 class BgpNeighbor:
-    """Another speaker (RFC 4271): the AS it has to be of, the address that the session is opened from, and how long it may be silent."""
+    """Another speaker (RFC 4271): the AS it has to be of, the address that the session is opened from, and
+    how long it may be silent."""
 
     peer_as: int
     local_address: str | None = None
@@ -95,7 +98,8 @@ class BgpNeighbor:
 
 @dataclass(frozen=True)
 class Bgp:
-    """A speaker: `neighbors` by their addresses; `networks` are announced while they are in the routing table, or `always`."""
+    """A speaker: `neighbors` by their addresses; `networks` are announced while they are in the routing
+    table, or `always`."""
 
     as_number: int
     identifier: str
@@ -115,7 +119,8 @@ class NtpServer:
 
 @dataclass(frozen=True)
 class Pair:
-    """Two switches that stand for each other: whom this one takes for its `partner`, and the interface that leads there."""
+    """Two switches that stand for each other: whom this one takes for its `partner`, and the interface that
+    leads there."""
 
     partner: str
     link: str
@@ -144,9 +149,10 @@ class Filters:
 
 @dataclass(frozen=True)
 class Facts:
-    """Everything of one device; `router_id` is None without OSPF. `vlans` are number to name; `bridge_priority` is None where
-    no spanning tree runs (IEEE 802.1Q, section 13). `ntp_source` is the interface that clocks are asked from; `stratum` is how good a
-    clock the device is for others (RFC 5905), None where it is none."""
+    """Everything of one device; `router_id` is None without OSPF. `vlans` are number to name;
+    `bridge_priority` is None where no spanning tree runs (IEEE 802.1Q, section 13). `ntp_source` is the
+    interface that clocks are asked from; `stratum` is how good a clock the device is for others (RFC 5905),
+    None where it is none."""
 
     hostname: str
     interfaces: Mapping[str, Interface]
@@ -193,7 +199,8 @@ def ipv6_of(text: str) -> ipaddress.IPv6Interface:
 
 
 def chosen_router_id(configured: str | None, interfaces: Mapping[str, Interface]) -> str | None:
-    """The configured one, else the highest address of a loopback, else of any interface (RFC 2328, section 5)."""
+    """The configured one, else the highest address of a loopback, else of any interface (RFC 2328, section
+    5)."""
     if configured:
         return configured
     loops = [a.ip for i in interfaces.values() if i.name.startswith("loop") for a in i.ipv4]

@@ -1,5 +1,5 @@
-"""Faults on demand: small classes that a device asks at the moments when something can go wrong. What is left to chance follows from
-`seed`, so that the same fault goes wrong in the same way again."""
+"""Faults on demand: small classes that a device asks at the moments when something can go wrong. What is left
+to chance follows from `seed`, so that the same fault goes wrong in the same way again."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ LONG = 200_000
 
 @dataclass
 class Fault:
-    """Nothing goes wrong. `after` is how many command lines of a session pass before the fault strikes; `match` is what a line has
-    to hold for it."""
+    """Nothing goes wrong. `after` is how many command lines of a session pass before the fault strikes;
+    `match` is what a line has to hold for it."""
 
     after: int = 0
     match: str = ""
@@ -96,14 +96,16 @@ class Drop(Fault):
 
 
 class Forgotten(Fault):
-    """The device forgets the session, and does not say so: the connection is open at one end only (RFC 9293, section 3.5.1)."""
+    """The device forgets the session, and does not say so: the connection is open at one end only (RFC 9293,
+    section 3.5.1)."""
 
     def on_line(self, number: int, line: str) -> Effect | None:
         return "half-open" if self.strikes(number, line) else None
 
 
 class Errors(Fault):
-    """Packets that come in at the port `match` are wrong: `seconds` is how often, in packets for each second since then."""
+    """Packets that come in at the port `match` are wrong: `seconds` is how often, in packets for each second
+    since then."""
 
     _since: float | None = None
 
@@ -225,6 +227,25 @@ class Banner(Fault):
         return "".join(f"{line}\r\n" for line in lines) + text
 
 
-KINDS: dict[str, type[Fault]] = {kind.__name__.lower(): kind for kind in (
-    Down, Hang, Drop, Forgotten, Slow, Refuse, Untrue, Full, Forgets, Busy, Log, Prompt, Long, Bytes, Halves, Banner, Errors,
-)}  # fmt: skip
+KINDS: dict[str, type[Fault]] = {
+    kind.__name__.lower(): kind
+    for kind in (
+        Down,
+        Hang,
+        Drop,
+        Forgotten,
+        Slow,
+        Refuse,
+        Untrue,
+        Full,
+        Forgets,
+        Busy,
+        Log,
+        Prompt,
+        Long,
+        Bytes,
+        Halves,
+        Banner,
+        Errors,
+    )
+}

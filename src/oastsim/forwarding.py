@@ -34,7 +34,8 @@ class Packet:
 
 @dataclass(frozen=True)
 class Hop:
-    """A device that the packet came to, by which of its addresses; `instance` is the network instance that it came into."""
+    """A device that the packet came to, by which of its addresses; `instance` is the network instance that it
+    came into."""
 
     device: str
     address: str
@@ -43,8 +44,8 @@ class Hop:
 
 @dataclass(frozen=True)
 class Journey:
-    """Where a packet came, in order; `lost` says why it went no further, None if it arrived; `filtered` is whether an access list
-    was it."""
+    """Where a packet came, in order; `lost` says why it went no further, None if it arrived; `filtered` is
+    whether an access list was it."""
 
     hops: tuple[Hop, ...]
     lost: str | None

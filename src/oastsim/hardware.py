@@ -1,6 +1,8 @@
-"""What devices tell of themselves that nobody configures: serial numbers, counters, sensors, stations on their links.
+"""What devices tell of themselves that nobody configures: serial numbers, counters, sensors, stations on
+their links.
 
-Everything follows from names and from how long a device runs, so that it is the same again whatever machine it is simulated on.
+Everything follows from names and from how long a device runs, so that it is the same again whatever machine
+it is simulated on.
 """
 
 from __future__ import annotations
@@ -56,7 +58,8 @@ def system(device: SimulatedDevice) -> System:
 
 @dataclass(frozen=True)
 class Port:
-    """The figures of an interface: octets and packets since the device has started; `speed` in bit/s, None where it has none."""
+    """The figures of an interface: octets and packets since the device has started; `speed` in bit/s, None
+    where it has none."""
 
     mtu: int
     speed: int | None

@@ -1,7 +1,9 @@
-"""A stand-in for an inventory service: devices over HTTP, page after page, with a token, marks by which pages are known again, and faults.
+"""A stand-in for an inventory service: devices over HTTP, page after page, with a token, marks by which pages
+are known again, and faults.
 
-`python -m oastsim.inventory FILE FOLDER` serves the devices of FILE (JSON: `{"devices": [...]}`, each with a `key`), writes what is patched
-back into it, and where it listens into FOLDER/inventory.json. Its description: docs/inventory-service.yaml (OpenAPI).
+`python -m oastsim.inventory FILE FOLDER` serves the devices of FILE (JSON: `{"devices": [...]}`, each with a
+`key`), writes what is patched back into it, and where it listens into FOLDER/inventory.json. Its description:
+docs/inventory-service.yaml (OpenAPI).
 """
 
 from __future__ import annotations
@@ -128,7 +130,8 @@ class Service:
     # --- what it knows
 
     async def _list(self, request: web.Request) -> web.StreamResponse:
-        """Filters are the names of fields at the top of a device; `from` is the key that the page begins behind."""
+        """Filters are the names of fields at the top of a device; `from` is the key that the page begins
+        behind."""
         query = dict(request.query)
         begin, limit = query.pop("from", ""), query.pop("limit", str(PAGE))
         if not limit.isdecimal() or not 0 < int(limit) <= LARGEST_PAGE:

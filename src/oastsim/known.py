@@ -1,4 +1,5 @@
-"""What is given of a network: its devices, its cables, and what each device is configured to be; and what time it is."""
+"""What is given of a network: its devices, its cables, and what each device is configured to be; and what
+time it is."""
 
 from __future__ import annotations
 
@@ -14,8 +15,8 @@ End = tuple[str, str]
 
 @dataclass
 class Known:
-    """`facts`, `filters` and `alive` change; `links` hold both ends of every cable. `outside` are the names of what is there besides the
-    devices. `clock` gives seconds."""
+    """`facts`, `filters` and `alive` change; `links` hold both ends of every cable. `outside` are the names
+    of what is there besides the devices. `clock` gives seconds."""
 
     devices: Mapping[str, DevicePlan]
     links: Mapping[End, End]

@@ -1,6 +1,8 @@
-"""Whoever makes the boxes: an authority for their certificates (IEEE 802.1AR), and one that says whose each is (RFC 8366).
+"""Whoever makes the boxes: an authority for their certificates (IEEE 802.1AR), and one that says whose each
+is (RFC 8366).
 
-`python -m oastsim.manufacturer FOLDER --owner PEM --into FOLDER SERIAL ...` makes what is missing in FOLDER, and a voucher for each serial number.
+`python -m oastsim.manufacturer FOLDER --owner PEM --into FOLDER SERIAL ...` makes what is missing in FOLDER,
+and a voucher for each serial number.
 """
 
 from __future__ import annotations
@@ -132,15 +134,22 @@ def _signed(content: bytes, kind: str, certificate: x509.Certificate, key: _Key)
         "issuer_and_serial_number", {"issuer": own.issuer, "serial_number": own.serial_number}
     )
     signer = {
-        "version": "v1", "sid": sid, "digest_algorithm": {"algorithm": "sha256"}, "signed_attrs": signed,
-        "signature_algorithm": {"algorithm": "sha256_ecdsa"}, "signature": key.sign(signed.dump(), ec.ECDSA(hashes.SHA256())),
-    }  # fmt: skip
+        "version": "v1",
+        "sid": sid,
+        "digest_algorithm": {"algorithm": "sha256"},
+        "signed_attrs": signed,
+        "signature_algorithm": {"algorithm": "sha256_ecdsa"},
+        "signature": key.sign(signed.dump(), ec.ECDSA(hashes.SHA256())),
+    }
     data = cms.SignedData(
         {
-            "version": "v3", "digest_algorithms": [{"algorithm": "sha256"}], "certificates": [own], "signer_infos": [signer],
+            "version": "v3",
+            "digest_algorithms": [{"algorithm": "sha256"}],
+            "certificates": [own],
+            "signer_infos": [signer],
             "encap_content_info": {"content_type": kind, "content": core.ParsableOctetString(content)},
         }
-    )  # fmt: skip
+    )
     made: bytes = cms.ContentInfo({"content_type": "signed_data", "content": data}).dump()
     return made
 

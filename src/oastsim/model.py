@@ -1,6 +1,8 @@
-"""Configurations as data trees in the sense of YANG (RFC 7950): a schema of containers, lists, leaves and leaf-lists, and the data.
+"""Configurations as data trees in the sense of YANG (RFC 7950): a schema of containers, lists, leaves and
+leaf-lists, and the data.
 
-A container's data is a mapping of names, a list's a mapping of key values to entries, a leaf's a text, a leaf-list's a list of texts.
+A container's data is a mapping of names, a list's a mapping of key values to entries, a leaf's a text, a
+leaf-list's a list of texts.
 """
 
 from __future__ import annotations
@@ -28,9 +30,11 @@ class Wrong(Exception):
 
 @dataclass(frozen=True, eq=False)
 class Schema:
-    """A node of the schema. `by_user`: the order of entries means something (RFC 7950, section 7.7.7). `refers` is the path of
-    the list whose entries a leaf names. `least` is how many entries there have to be. `form` is how a value looks in JSON;
-    `module` is where the name belongs in XML. Of nodes with one `choice`, those of one `case` can be there (section 7.9)."""
+    """A node of the schema. `by_user`: the order of entries means something (RFC 7950, section 7.7.7).
+    `refers` is the path of the list whose entries a leaf names. `least` is how many entries there have to be.
+    `form` is how a value looks in JSON; `module` is where the name belongs in XML. Of nodes with one
+    `choice`, those of one `case` can be there (section 7.9).
+    """
 
     name: str
     kind: Kind
@@ -153,7 +157,8 @@ class Tree:
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Tree) and self.text() == other.text()
 
-    # --- reading --------------------------------------------------------------------------------------------------
+    # --- reading
+    # --------------------------------------------------------------------------------------------------
 
     def at(self, *path: str | Keys) -> Any:
         """What stands at a path of names and keys; None when nothing does."""
@@ -176,7 +181,8 @@ class Tree:
         """The data after RFC 7951; names at the top have their module's name."""
         return {f"{module}:{name}": value for name, value in _json(self.schema, self.data).items()}
 
-    # --- changing -------------------------------------------------------------------------------------------------
+    # --- changing
+    # -------------------------------------------------------------------------------------------------
 
     def load(self, text: str) -> None:
         """Set every line of `text`. Raises Wrong at the first that is not right."""
@@ -281,7 +287,8 @@ class Tree:
             if not inner and not node.presence:
                 del data[node.name]
 
-    # --- rules between nodes ----------------------------------------------------------------------------------------
+    # --- rules between nodes
+    # ----------------------------------------------------------------------------------------
 
     def problems(self) -> Iterator[Wrong]:
         """References to what is not there, and what lacks something (RFC 7950, sections 9.9 and 7.7.5)."""

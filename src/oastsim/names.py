@@ -1,4 +1,5 @@
-"""A stand-in for the names of a network: what a zone in a master file says (RFC 1035), answered over UDP on loopback.
+"""A stand-in for the names of a network: what a zone in a master file says (RFC 1035), answered over UDP on
+loopback.
 
 `python -m oastsim.names FILE ORIGIN` serves it, and says where.
 """

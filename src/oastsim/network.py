@@ -1,4 +1,5 @@
-"""network.yaml: which devices there are, what hardware they have, and which ports are linked. The format: docs/simulator.md."""
+"""network.yaml: which devices there are, what hardware they have, and which ports are linked. The format:
+docs/simulator.md."""
 
 from __future__ import annotations
 
@@ -46,10 +47,10 @@ class Account:
 
 @dataclass(frozen=True)
 class DevicePlan:
-    """A device before it starts. `management` is the address through which sessions come in; `without` are capabilities that it
-    does not have; `station` is whom sessions come from, through the network itself: None where there is a way of their own; `serial` is
-    its serial number, if it matters; `alternate` is another address
-    through which sessions come in, besides `management` and whatever is configured on `manage0`."""
+    """A device before it starts. `management` is the address through which sessions come in; `without` are
+    capabilities that it does not have; `station` is whom sessions come from, through the network itself: None
+    where there is a way of their own; `serial` is its serial number, if it matters; `alternate` is another
+    address through which sessions come in, besides `management` and whatever is configured on `manage0`."""
 
     name: str
     system: str
@@ -65,7 +66,8 @@ class DevicePlan:
 
 @dataclass(frozen=True)
 class NetworkPlan:
-    """The whole network. A link is two (device, port) ends; `convergence_s` is how long an adjacency takes to form."""
+    """The whole network. A link is two (device, port) ends; `convergence_s` is how long an adjacency takes to
+    form."""
 
     devices: tuple[DevicePlan, ...]
     links: tuple[tuple[tuple[str, str], tuple[str, str]], ...]

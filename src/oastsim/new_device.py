@@ -1,6 +1,8 @@
-"""A new box that finds its way (RFC 8572, section 5): it asks a bootstrap server, and believes nothing that is not proved.
+"""A new box that finds its way (RFC 8572, section 5): it asks a bootstrap server, and believes nothing that
+is not proved.
 
-`python -m oastsim.new_device STATE MAKER SERIAL --server HOST:PORT` is one; configured, it becomes a device of the network that runs with STATE.
+`python -m oastsim.new_device STATE MAKER SERIAL --server HOST:PORT` is one; configured, it becomes a device
+of the network that runs with STATE.
 """
 
 from __future__ import annotations
@@ -47,7 +49,8 @@ class Refused(Exception):
 
 @dataclass(frozen=True)
 class Factory:
-    """What a box has from its maker: its serial number, its certificate and key, and who may say whose it is."""
+    """What a box has from its maker: its serial number, its certificate and key, and who may say
+    whose it is."""
 
     serial: str
     certificate: Path
@@ -57,8 +60,9 @@ class Factory:
 
 @dataclass
 class Box:
-    """One box. `clock` gives the time that it believes in; with power cut `until` some step it stops there. One that is `controlled` starts
-    under a controller, where it can take no configuration: it restarts to stand alone, and begins anew."""
+    """One box. `clock` gives the time that it believes in; with power cut `until` some step it stops there.
+    One that is `controlled` starts under a controller, where it can take no configuration: it restarts to
+    stand alone, and begins anew."""
 
     factory: Factory
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
@@ -69,7 +73,8 @@ class Box:
     happened: list[str] = field(default_factory=list)
 
     async def find_its_way(self, host: str, port: int) -> bool:
-        """Ask the bootstrap server there; whether the box is configured afterwards. What it came to is in `happened`."""
+        """Ask the bootstrap server there; whether the box is configured afterwards. What it came to is in
+        `happened`."""
         while True:
             try:
                 async with AsyncExitStack() as stack:
@@ -221,7 +226,8 @@ class _PowerCut(Exception):
 
 
 class _Server:
-    """A bootstrap server; trusted when its certificate leads to an anchor, which the connection makes sure of."""
+    """A bootstrap server; trusted when its certificate leads to an anchor, which the connection makes sure
+    of."""
 
     def __init__(self, host: str, port: int, anchors: Sequence[x509.Certificate], factory: Factory) -> None:
         self._url = f"https://{host}:{port}{OPERATIONS}"
@@ -293,7 +299,8 @@ def _certificates(message: bytes) -> list[x509.Certificate]:
 def _signed_by(
     message: bytes, kind: str, known: Sequence[x509.Certificate]
 ) -> tuple[bytes, x509.Certificate]:
-    """The content of signed data, and which of the `known` has signed it (ECDSA with SHA-256). Raises Refused."""
+    """The content of signed data, and which of the `known` has signed it (ECDSA with SHA-256). Raises
+    Refused."""
     try:
         info = cms.ContentInfo.load(message, strict=True)
         data = info["content"]
@@ -340,20 +347,28 @@ def _rebuilt(own: x509.Certificate, kind: str, content: bytes, signer: cms.Signe
     who = {"issuer": certificate.issuer, "serial_number": certificate.serial_number}
     sha256 = {"algorithm": "sha256"}
     anew = {
-        "version": "v1", "sid": cms.SignerIdentifier("issuer_and_serial_number", who), "digest_algorithm": sha256,
-        "signed_attrs": signer["signed_attrs"], "signature_algorithm": {"algorithm": "sha256_ecdsa"},
+        "version": "v1",
+        "sid": cms.SignerIdentifier("issuer_and_serial_number", who),
+        "digest_algorithm": sha256,
+        "signed_attrs": signer["signed_attrs"],
+        "signature_algorithm": {"algorithm": "sha256_ecdsa"},
         "signature": signer["signature"].native,
-    }  # fmt: skip
+    }
     inner = {"content_type": kind, "content": core.ParsableOctetString(content)}
     data = {
-        "version": "v3", "digest_algorithms": [sha256], "encap_content_info": inner, "certificates": [certificate], "signer_infos": [anew],
-    }  # fmt: skip
+        "version": "v3",
+        "digest_algorithms": [sha256],
+        "encap_content_info": inner,
+        "certificates": [certificate],
+        "signer_infos": [anew],
+    }
     made: bytes = cms.ContentInfo({"content_type": "signed_data", "content": data}).dump()
     return made
 
 
 async def found_by_name(domain: str, names: tuple[str, int]) -> tuple[str, int]:
-    """The bootstrap server that the network's names tell (RFC 8572, section 4.2; RFC 2782). Raises Refused."""
+    """The bootstrap server that the network's names tell (RFC 8572, section 4.2; RFC 2782).
+    Raises Refused."""
     resolver = dns.asyncresolver.Resolver(configure=False)
     resolver.nameservers, resolver.port, resolver.lifetime = [names[0]], names[1], NAMES_S
     try:
@@ -367,15 +382,22 @@ async def found_by_name(domain: str, names: tuple[str, int]) -> tuple[str, int]:
 async def plug_in(
     state: Path, box: Box, system: str, at: Sequence[str], call_home: tuple[str, int] | None
 ) -> None:
-    """Make a configured box a device of the running network, its port1, port2 … plugged in `at` DEVICE:PORT. Raises Refused."""
+    """Make a configured box a device of the running network, its port1, port2 … plugged in `at` DEVICE:PORT.
+    Raises Refused."""
     cables = [[f"port{number}", *place.split(":", 1)] for number, place in enumerate(at, 1)]
     listening = json.loads((state / "listening.json").read_text(encoding="utf-8"))
     control = listening["control"]
     request = {
-        "do": "add", "token": control["token"], "system": system, "serial": box.factory.serial, "ports": PORTS,
-        "startup": box.configuration or "", "cables": cables,
-        "host_key": box.host_key.export_private_key().decode(), "call_home": call_home,
-    }  # fmt: skip
+        "do": "add",
+        "token": control["token"],
+        "system": system,
+        "serial": box.factory.serial,
+        "ports": PORTS,
+        "startup": box.configuration or "",
+        "cables": cables,
+        "host_key": box.host_key.export_private_key().decode(),
+        "call_home": call_home,
+    }
     reader, writer = await asyncio.open_connection(control["host"], control["port"], limit=10_000_000)
     writer.write(json.dumps(request).encode() + b"\n")
     await writer.drain()

@@ -1,6 +1,8 @@
-"""OSPF's routes: shortest paths within each area, and between areas through the backbone (RFC 2328, section 16).
+"""OSPF's routes: shortest paths within each area, and between areas through the backbone (RFC 2328, section
+16).
 
-The same adjacencies carry both families of addresses, each over the links that have it (as RFC 5838 has it for OSPFv3).
+The same adjacencies carry both families of addresses, each over the links that have it (as RFC 5838 has it
+for OSPFv3).
 """
 
 from __future__ import annotations
@@ -40,8 +42,8 @@ class _Hop:
 
 
 class Ospf:
-    """All areas of the network. Of a change, only what it reaches is worked out again: `refresh` is told whom it touches, and the
-    shortest paths of an area hold until a link in it changes."""
+    """All areas of the network. Of a change, only what it reaches is worked out again: `refresh` is told whom
+    it touches, and the shortest paths of an area hold until a link in it changes."""
 
     def __init__(self, known: Known, bridging: Bridging, adjacencies: Adjacencies) -> None:
         self._known = known
@@ -110,7 +112,8 @@ class Ospf:
                 stubs[prefix] = min(cost, stubs.get(prefix, cost))
         return found
 
-    # --- routes -------------------------------------------------------------------------------------------------------
+    # --- routes
+    # -------------------------------------------------------------------------------------------------------
 
     def routes(self, device: str) -> Iterator[tuple[str, Way]]:
         """Every prefix that OSPF knows a way to from `device`: within an area before between areas."""
@@ -178,7 +181,8 @@ class Ospf:
         return found
 
     def _announced(self, border: str, into: AreaFamily) -> dict[str, int]:
-        """Into the backbone: what the border reaches in its own areas. Into another area: that, and the backbone's own summaries."""
+        """Into the backbone: what the border reaches in its own areas. Into another area: that, and the
+        backbone's own summaries."""
         announced: dict[str, int] = {}
         area_into, family = into
         for area in self._areas(border):

@@ -1,4 +1,5 @@
-"""What is there besides the devices: things that are plugged in, clocks, routers of others. They have no command line and always run."""
+"""What is there besides the devices: things that are plugged in, clocks, routers of others. They have no
+command line and always run."""
 
 from __future__ import annotations
 
@@ -16,8 +17,10 @@ _BGP_KEYS = {"as", "neighbors", "networks"}
 
 @dataclass(frozen=True)
 class Host:
-    """Something outside: `at` is the end of its cable, or None for the management network; `addresses` have their lengths; `gateways`
-    are where everything else is sent; `stratum` makes it a clock; with `as_number` it speaks BGP, and announces `networks`."""
+    """Something outside: `at` is the end of its cable, or None for the management network; `addresses` have
+    their lengths; `gateways` are where everything else is sent; `stratum` makes it a clock; with `as_number`
+    it speaks BGP, and announces `networks`.
+    """
 
     name: str
     at: tuple[str, str] | None
@@ -52,7 +55,8 @@ def read(name: str, data: Any) -> Host:
         or not isinstance(neighbors, dict)
     ):
         raise ValueError(
-            f"outside: bgp of {name} has to be '{{as: NUMBER, neighbors: {{ADDRESS: AS}}, networks: [PREFIX]}}'"
+            f"outside: bgp of {name} has to be '{{as: NUMBER, neighbors: {{ADDRESS: AS}}, networks:"
+            " [PREFIX]}'"
         )
     addresses = _texts(data.get("addresses"), name, "addresses")
     if not addresses or not all("/" in address for address in addresses):

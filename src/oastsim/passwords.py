@@ -1,4 +1,5 @@
-"""Password hashes as the simulated devices keep them: $pbkdf2-sha256$ROUNDS$SALT$HASH, both in base64 without padding."""
+"""Password hashes as the simulated devices keep them: $pbkdf2-sha256$ROUNDS$SALT$HASH, both in base64 without
+padding."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""ping and trace, as devices offer them: a packet follows the tables of the network, and so does the answer; access lists included."""
+"""ping and trace, as devices offer them: a packet follows the tables of the network, and so does the answer;
+access lists included."""
 
 from __future__ import annotations
 
@@ -12,8 +13,8 @@ from oastsim.state import NetworkState
 def ping(
     state: NetworkState, device: str, destination: str, source: str | None = None, instance: str = ""
 ) -> Exchange:
-    """Ask for an answer from `destination`, out of a network instance. Raises ValueError for what is no address, or not one of the
-    device's own in that instance."""
+    """Ask for an answer from `destination`, out of a network instance. Raises ValueError for what is no
+    address, or not one of the device's own in that instance."""
     target = ipaddress.ip_address(destination)
     if instance and instance not in state.facts(device).instances:
         raise ValueError(f"there is no network-instance {instance}")
@@ -34,7 +35,8 @@ def ping_lines(state: NetworkState, device: str, words: str) -> Iterator[str]:
 
 
 def trace_lines(state: NetworkState, device: str, words: str) -> Iterator[str]:
-    """What a device says of the way to `ADDRESS [from ADDRESS] [in INSTANCE]`, a hop a line. Raises ValueError."""
+    """What a device says of the way to `ADDRESS [from ADDRESS] [in INSTANCE]`, a hop a line. Raises
+    ValueError."""
     answer = ping(state, device, *asked(words))
     for number, hop in enumerate(answer.there.hops, 1):
         yield f"{number}  {hop.address}  {state.facts(hop.device).hostname}"

@@ -1,4 +1,5 @@
-"""Routers that stand for each other: addresses that several have together (RFC 9568), and pairs that have to be configured alike."""
+"""Routers that stand for each other: addresses that several have together (RFC 9568), and pairs that have to
+be configured alike."""
 
 from __future__ import annotations
 
@@ -12,8 +13,8 @@ from oastsim.known import Known
 
 @dataclass(frozen=True)
 class VirtualState:
-    """A virtual address on an interface: `state` is active, backup or initialize (RFC 9568, section 6.3); `active` is the address of
-    the router that answers."""
+    """A virtual address on an interface: `state` is active, backup or initialize (RFC 9568, section 6.3);
+    `active` is the address of the router that answers."""
 
     interface: str
     virtual: VirtualAddress
@@ -65,7 +66,8 @@ def _first(interface: Interface, virtual: VirtualAddress) -> Address | None:
 
 @dataclass(frozen=True)
 class Agreement:
-    """Something that a pair has to have alike, as it is here and at the partner; None where there is no such thing."""
+    """Something that a pair has to have alike, as it is here and at the partner; None where there is no such
+    thing."""
 
     what: str
     here: str | None
@@ -77,7 +79,8 @@ class Agreement:
 
 
 def agreements(known: Known, bridging: Bridging, device: str) -> list[Agreement]:
-    """What a device of a pair and its partner have to have alike; none where the device is not one of a pair."""
+    """What a device of a pair and its partner have to have alike; none where the device is not
+    one of a pair."""
     facts = known.facts[device]
     if facts.pair is None:
         return []
@@ -127,6 +130,7 @@ def _alike(facts: Facts) -> Mapping[str, str]:
         found[f"{interface.name} mtu"] = str(interface.mtu)
         for virtual in interface.virtual:
             found[
-                f"{interface.name} virtual-address {virtual.vrid} {'ipv6' if ':' in virtual.address else 'ipv4'}"
+                f"{interface.name} virtual-address {virtual.vrid}"
+                f" {'ipv6' if ':' in virtual.address else 'ipv4'}"
             ] = virtual.address
     return found

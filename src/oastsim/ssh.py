@@ -1,4 +1,5 @@
-"""The SSH side of a simulated device: a real server on loopback for each, with a host key of its own (RFC 4251 to 4254)."""
+"""The SSH side of a simulated device: a real server on loopback for each, with a host key of its own (RFC
+4251 to 4254)."""
 
 from __future__ import annotations
 
@@ -32,13 +33,14 @@ def host_key(folder: Path) -> asyncssh.SSHKey:
 
 
 async def serve(device: SimulatedDevice, address: str, port: int = 0) -> asyncssh.SSHAcceptor:
-    """Listen on loopback for sessions to an address of `device`; port 0 lets the system choose. Raises OSError."""
+    """Listen on loopback for sessions to an address of `device`; port 0 lets the system choose. Raises
+    OSError."""
     return await asyncssh.create_server(lambda: _Server(device, address), LOOPBACK, port, **_options(device))
 
 
 async def call_home(device: SimulatedDevice, host: str, port: int) -> None:
-    """Open a connection to whoever manages the device, and be the server on it (RFC 8071); returns when it has ended. Raises OSError or
-    asyncssh.Error when nobody has answered who would have it for a device."""
+    """Open a connection to whoever manages the device, and be the server on it (RFC 8071); returns when it
+    has ended. Raises OSError or asyncssh.Error when nobody has answered who would have it for a device."""
     server = _Server(device, None)
     try:
         async with await asyncssh.connect_reverse(

@@ -1,4 +1,5 @@
-"""The state of the network, worked out from configurations and links: everything that devices can be asked for."""
+"""The state of the network, worked out from configurations and links: everything that devices can be asked
+for."""
 
 from __future__ import annotations
 
@@ -27,8 +28,9 @@ MANAGEMENT_PORT = "manage0"
 class NetworkState:
     """Knows every device's facts; asks are answered from what is true now. `clock` gives seconds.
 
-    Of a change, what it reaches is worked out again, and when somebody asks: links and bridging of the devices up to the next routers,
-    the shortest paths of the areas whose links have changed, the tables behind them.
+    Of a change, what it reaches is worked out again, and when somebody asks: links and bridging of the
+    devices up to the next routers, the shortest paths of the areas whose links have changed, the tables
+    behind them.
     """
 
     def __init__(self, plan: NetworkPlan, clock: Callable[[], float]) -> None:
@@ -53,7 +55,8 @@ class NetworkState:
         for host in plan.outside:
             self.update(host.name, facts_of(host))
 
-    # --- what changes ---------------------------------------------------------------------------------------------------
+    # --- what changes
+    # ---------------------------------------------------------------------------------------------------
 
     def update(
         self, name: str, facts: Facts, filters: Callable[[], Filters] = Filters, *, alive: bool = True
@@ -65,7 +68,8 @@ class NetworkState:
         self._settle(touched | self.bridging.changed(name))
 
     def add(self, plan: DevicePlan, cables: Iterable[tuple[End, End]]) -> None:
-        """There is a device more, and it is plugged in. Raises ValueError for a name that is taken, or a port."""
+        """There is a device more, and it is plugged in. Raises ValueError for a name that is taken, or a
+        port."""
         if plan.name in self._devices:
             raise ValueError(f"there is a device '{plan.name}' already")
         cables = list(cables)
@@ -108,7 +112,8 @@ class NetworkState:
             self._speakers.current()
 
     def _tick(self) -> None:
-        """What has changed by itself since one asked last: adjacencies that are full now, and those that are given up."""
+        """What has changed by itself since one asked last: adjacencies that are full now, and those that are
+        given up."""
         due = self._known.due()
         if due:
             self._ospf.refresh(due)
@@ -117,7 +122,8 @@ class NetworkState:
         """The time in seconds, by the clock of the network."""
         return self._known.clock()
 
-    # --- what is asked for ----------------------------------------------------------------------------------------------
+    # --- what is asked for
+    # ----------------------------------------------------------------------------------------------
 
     def facts(self, name: str) -> Facts:
         return self._known.facts[name]
@@ -147,7 +153,8 @@ class NetworkState:
         return self._adjacencies.neighbors(device)
 
     def routes(self, device: str) -> list[Route]:
-        """The active routes of a device, one for each prefix, in the order of the prefixes; those of network instances behind its own."""
+        """The active routes of a device, one for each prefix, in the order of the prefixes; those of network
+        instances behind its own."""
         self._tick()
         instances = sorted(self._known.facts[device].instances)
         return [route for instance in ("", *instances) for route in self._full(device, instance).routes]
@@ -176,7 +183,8 @@ class NetworkState:
         return self._forwarding
 
     def management_addresses(self, device: str) -> list[str]:
-        """The addresses through which sessions may come in: those of network.yaml, and those of the management port as it is configured."""
+        """The addresses through which sessions may come in: those of network.yaml, and those of the
+        management port as it is configured."""
         plan, port = self._known.devices[device], self._known.facts[device].interfaces.get(MANAGEMENT_PORT)
         configured = [str(ip) for ip in sorted(port.ips, key=str)] if port is not None else []
         return list(
@@ -184,8 +192,8 @@ class NetworkState:
         )
 
     def reachable(self, device: str, address: str | None = None) -> bool:
-        """Whether a session can come in at an address, or at any: an interface that is up has it; and where sessions come in by the
-        network itself, packets get there and back."""
+        """Whether a session can come in at an address, or at any: an interface that is up has it; and where
+        sessions come in by the network itself, packets get there and back."""
         plan = self._known.devices[device]
         if address is None:
             return any(self.reachable(device, one) for one in self.management_addresses(device))

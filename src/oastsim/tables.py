@@ -1,4 +1,5 @@
-"""Routing tables: what is connected, static routes, OSPF's and BGP's, one table for each network instance (RFC 8349, RFC 8529)."""
+"""Routing tables: what is connected, static routes, OSPF's and BGP's, one table for each network instance
+(RFC 8349, RFC 8529)."""
 
 from __future__ import annotations
 
@@ -20,8 +21,8 @@ PREFERENCE = {"direct": 0, "static": 10, "ospf": 30, "bgp": 60, "bgp-internal": 
 
 @dataclass(frozen=True)
 class Route:
-    """`source` is direct, static, ospf or bgp; `next_hop` is "-" for what is connected; `instance` is "" for the device's own table.
-    `discards` says how packets end here; the interface is "-" then."""
+    """`source` is direct, static, ospf or bgp; `next_hop` is "-" for what is connected; `instance` is "" for
+    the device's own table. `discards` says how packets end here; the interface is "-" then."""
 
     prefix: str
     source: str
@@ -71,7 +72,8 @@ def _order(prefix: str) -> tuple[int, int, int]:
 
 
 class Tables:
-    """Tables without BGP: what its sessions themselves are carried by. Each holds until something of the device or of OSPF changes."""
+    """Tables without BGP: what its sessions themselves are carried by. Each holds until something of the
+    device or of OSPF changes."""
 
     def __init__(self, known: Known, bridging: Bridging, ospf: Ospf) -> None:
         self._known = known

@@ -1,4 +1,5 @@
-"""A terminal of a simulated device: characters in, characters out, line editing and pages. Knows nothing of SSH."""
+"""A terminal of a simulated device: characters in, characters out, line editing and pages. Knows nothing of
+SSH."""
 
 from __future__ import annotations
 
@@ -48,7 +49,8 @@ class Terminal(ABC):
         return self.pager.format(page=self._page) if self._waiting else self.ready()
 
     def receive(self, text: str, line: Callable[[str], str] | None = None) -> str:
-        """What the device sends back for typed characters, echo included. `line` is called for each whole line."""
+        """What the device sends back for typed characters, echo included. `line` is called for each whole
+        line."""
         out: list[str] = []
         for character in text:
             if self.closed:

@@ -1,4 +1,5 @@
-"""Devices that keep their configuration as a data tree: running, candidate, startup, and a commit that may wait to be confirmed."""
+"""Devices that keep their configuration as a data tree: running, candidate, startup, and a commit that may
+wait to be confirmed."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ NEVER_S = 10_000_000
 
 @dataclass(frozen=True)
 class System:
-    """What is particular to one system's trees; `users` is the path of its list of users, `password` the leaf with the hash."""
+    """What is particular to one system's trees; `users` is the path of its list of users, `password` the leaf
+    with the hash."""
 
     name: str
     schema: Schema
@@ -34,7 +36,8 @@ class System:
 
 @dataclass
 class Waiting:
-    """A commit that is undone at `until` (of the event loop's clock) unless it is confirmed; `before` is what ran before it."""
+    """A commit that is undone at `until` (of the event loop's clock) unless it is confirmed; `before` is what
+    ran before it."""
 
     before: Tree
     until: float
@@ -42,7 +45,8 @@ class Waiting:
 
 
 class TreeDevice(SimulatedDevice):
-    """One device. Its files are running, startup, and archive: what ran before a commit that waits to be confirmed."""
+    """One device. Its files are running, startup, and archive: what ran before a commit that waits to be
+    confirmed."""
 
     system: System
 

@@ -36,7 +36,8 @@ def addresses(family: Data) -> Iterator[str]:
 
 
 def bgp_of(data: Data, interfaces: Mapping[str, Interface]) -> Bgp | None:
-    """The speaker of an instance, in `as`, `identifier`, `network`, `neighbor[remote-address]`; None without a number."""
+    """The speaker of an instance, in `as`, `identifier`, `network`, `neighbor[remote-address]`; None without
+    a number."""
     if "as" not in data:
         return None
     neighbors = {

@@ -1,4 +1,5 @@
-"""What a word of a configuration may be, and how a device stores it. Each checker returns the stored word or raises ValueError."""
+"""What a word of a configuration may be, and how a device stores it. Each checker returns the stored word or
+raises ValueError."""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
-"""Backups in Git: one file for each device and kind, a commit for each run that found something new, an annotated tag for each label.
+"""Backups in Git: one file for each device and kind, a commit for each run that found something new, an
+annotated tag for each label.
 
-The repository is bare, below the estate's working folder, and written by git-fast-import(1), as one stream and one commit however
-many files there are. Devices that were not read keep the file they had.
+The repository is bare, below the estate's working folder, and written by git-fast-import(1), as one stream
+and one commit however many files there are. Devices that were not read keep the file they had.
 """
 
 from __future__ import annotations
@@ -35,8 +36,8 @@ _NOT_IN_TAGS = re.compile(r"[^A-Za-z0-9._/+-]+|\.\.+|^[./-]+|[./]+$|\.lock$|//+|
 
 @dataclass(frozen=True)
 class BackupEntry:
-    """A point in time: the `label`, if it has one, its commit, when (seconds since 1970), and why in one line; `alias` is another name
-    by which it is found."""
+    """A point in time: the `label`, if it has one, its commit, when (seconds since 1970), and why in one
+    line; `alias` is another name by which it is found."""
 
     label: str | None
     commit: str
@@ -92,9 +93,9 @@ class Archive:
         alias: str | None = None,
         note: str | None = None,
     ) -> str | None:
-        """Keep `files`; the commit, or None when nothing was kept as nothing is new. With `label`, the point in time gets a tag, also
-        when nothing is new; it is found by its `alias` as well. A label that is taken and has an alias is told apart by that. A `note`
-        goes into the commit's message.
+        """Keep `files`; the commit, or None when nothing was kept as nothing is new. With `label`, the point
+        in time gets a tag, also when nothing is new; it is found by its `alias` as well. A label that is
+        taken and has an alias is told apart by that. A `note` goes into the commit's message.
 
         Raises StateError, UsageError for a label that is taken or none, OSError.
         """
@@ -155,14 +156,18 @@ class Archive:
                 label,
             )
             if taken != label:
-                message = f"the label '{label}' differs from '{taken}' in spelling only: both would be the Git tag {label_tag(label)}"
+                message = (
+                    f"the label '{label}' differs from '{taken}' in spelling only: both would be the Git tag"
+                    f" {label_tag(label)}"
+                )
                 raise UsageError(message, hint="choose a label that differs in a letter or a digit")
             raise UsageError(
                 f"there is a label '{label}' already", hint="a label is one point in time: choose another"
             )
 
     def _ref(self, name: str) -> str | None:
-        """What a reference points to, from Git's own files (gitrepository-layout(5)): asking Git would take longer than the rest."""
+        """What a reference points to, from Git's own files (gitrepository-layout(5)): asking Git would take
+        longer than the rest."""
         try:
             return (self._folder / name).read_text(encoding="ascii").strip()
         except (OSError, UnicodeDecodeError):
@@ -266,7 +271,8 @@ class Archive:
         self._git.run("fast-import", "--quiet", "--date-format=raw", given=head + text)
 
     def anchors(self, remote: str | None = None) -> list[tuple[str, int, str]]:
-        """The heads of the ledger's chains that were recorded here, or in `remote`: writer, number and digest. Raises StateError."""
+        """The heads of the ledger's chains that were recorded here, or in `remote`: writer, number and
+        digest. Raises StateError."""
         if remote is not None:
             named = self._git.run("ls-remote", "--refs", remote, f"refs/tags/{LEDGER_HEAD}*")
         elif (self._folder / "HEAD").exists():

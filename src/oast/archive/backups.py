@@ -1,4 +1,5 @@
-"""What devices have listed, as it stands in the archive: in their own words, without what changes by itself, secrets as it is set."""
+"""What devices have listed, as it stands in the archive: in their own words, without what changes by itself,
+secrets as it is set."""
 
 from __future__ import annotations
 
@@ -52,7 +53,8 @@ class Backups:
         return self.archive.commit(self._new(files), why, who, label, alias, note)
 
     def as_kept(self, device: str, syntax: IndentedSyntax, text: str) -> str:
-        """What would be kept, or was kept without encryption, of a running configuration that a device lists as `text`."""
+        """What would be kept, or was kept without encryption, of a running configuration that a device lists
+        as `text`."""
         return self._as_kept(ConfigSnapshot(device, RUNNING, syntax, text))
 
     def _as_kept(self, one: ConfigSnapshot) -> str:
@@ -63,7 +65,8 @@ class Backups:
         return one.syntax.masked(masked_lines(tree)) if masked else one.syntax.written(tree)
 
     def _new(self, files: Mapping[str, str]) -> dict[str, bytes]:
-        """What is to be written: of encrypted files those that are not as before, as every encryption is another."""
+        """What is to be written: of encrypted files those that are not as before, as every encryption is
+        another."""
         if self._estate.settings.archive.secrets != ENCRYPTED:
             return {file: text.encode("utf-8", "surrogatepass") for file, text in files.items()}
         there = self.archive.contents(BRANCH, list(files))
@@ -88,7 +91,8 @@ class Backups:
     # --- reading
 
     def texts(self, point: BackupEntry, devices: Sequence[str], kind: str = RUNNING) -> dict[str, str]:
-        """What was kept of `devices` at a point in time; secrets as they were kept. Raises StateError, EstateError."""
+        """What was kept of `devices` at a point in time; secrets as they were kept. Raises StateError,
+        EstateError."""
         found = self.archive.contents(point.commit, [backup_file(kind, name) for name in devices])
         texts = {}
         for name in devices:
@@ -116,7 +120,8 @@ class Backups:
 
 
 def _is_plain(one: ConfigSnapshot) -> bool:
-    """Whether nothing has to be left out: neither comments nor what changes by itself. Printing a tree takes longer than reading it."""
+    """Whether nothing has to be left out: neither comments nor what changes by itself. Printing a tree takes
+    longer than reading it."""
     if any(rule.volatile for rule in one.syntax.grammar.rules()):
         return False
     return one.syntax.comment not in one.text

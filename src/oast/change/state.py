@@ -76,7 +76,8 @@ class RollbackReason(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class RollbackMethod:
-    """`name` completes "unless confirmed, it goes back by …"; `by_itself` ways need no session and no Oast."""
+    """`name` completes "unless confirmed, it goes back by …"; `by_itself` ways need no session
+    and no Oast."""
 
     name: str
     is_autonomous: bool
@@ -86,7 +87,10 @@ class RollbackMethod:
         """What to expect of a device that cannot be reached any more."""
         if self.is_autonomous:
             return f"look at the device itself: {self.name} should have brought it back"
-        return "look at the device itself: it has no way back of its own, and Oast could not reach it to send inverse lines"
+        return (
+            "look at the device itself: it has no way back of its own, and Oast could not reach it to send"
+            " inverse lines"
+        )
 
 
 REVERT_TIMER = RollbackMethod("its revert timer", is_autonomous=True)

@@ -17,9 +17,14 @@ def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Nam
     """The options, with the command's `run`. Exits with 2 and a hint when the command line is wrong."""
     parser = Parser(
         prog="oast",
-        description="Render device configurations, see what would change, deliver it with a way back, verify the network.",
-        epilog="Exit codes: 0 done, or nothing to do; 1 the answer is no; 2 wrong command line; 3 the estate is invalid; "
-        "4 a device failed; 5 delivered, and reverted; 130 interrupted.",
+        description=(
+            "Render device configurations, see what would change, deliver it with a way back, verify the"
+            " network."
+        ),
+        epilog=(
+            "Exit codes: 0 done, or nothing to do; 1 the answer is no; 2 wrong command line; 3 the estate is"
+            " invalid; 4 a device failed; 5 delivered, and reverted; 130 interrupted."
+        ),
         allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"oast {__version__}")
@@ -191,7 +196,10 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
         "--max-failures",
         metavar="N",
         type=count,
-        help="stop starting devices after more than N failures or rollbacks (default: [delivery] max_failures in oast.toml)",
+        help=(
+            "stop starting devices after more than N failures or rollbacks (default: [delivery] max_failures"
+            " in oast.toml)"
+        ),
     )
     parser.add_argument(
         "--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml"
@@ -211,7 +219,10 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
         "--neighbor-hops",
         metavar="HOPS",
         type=count,
-        help="monitor neighbors up to HOPS links away for collateral damage (default: [delivery] neighbor_hops in oast.toml; 0: none)",
+        help=(
+            "monitor neighbors up to HOPS links away for collateral damage (default: [delivery] neighbor_hops"
+            " in oast.toml; 0: none)"
+        ),
     )
     add_expect(parser)
     add_summary(parser)

@@ -254,7 +254,10 @@ def _save(options: argparse.Namespace, estate: Estate, picked: Mapping[str, Any]
         device.name for device in now.devices.values() if _at(now.values_of(device), options.save) != value
     ]
     if others:
-        told += f"; on {join_names(others, NAMED)} another value stands over it (oast explain {others[0]} {options.save})"
+        told += (
+            f"; on {join_names(others, NAMED)} another value stands over it (oast explain {others[0]}"
+            f" {options.save})"
+        )
     sys.stdout.flush()
     sys.stderr.write(f"{told}\n")
 

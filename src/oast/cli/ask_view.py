@@ -56,7 +56,8 @@ def _show_table(asked: QueryResult, rows: Sequence[Mapping[str, Any]], columns: 
 
 
 def show_groups(found: CommandListing) -> None:
-    """The most common answer whole, and of each other one what is different in it; all of it, when that is shorter."""
+    """The most common answer whole, and of each other one what is different in it; all of it, when that is
+    shorter."""
     groups = found.groups()
 
     def show(out: Console) -> None:

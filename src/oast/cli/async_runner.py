@@ -17,8 +17,9 @@ Result = TypeVar("Result")
 def run_with(runner: asyncio.Runner, work: Coroutine[object, object, Result]) -> Result:
     """What `work` returns.
 
-    The task itself returns nothing: when it gives the signal handlers back, `signal` makes a text of the one it takes away, and with it
-    of the task and its result. For a thousand compared devices that took seconds, and the memory of all that they list.
+    The task itself returns nothing: when it gives the signal handlers back, `signal` makes a text of the one
+    it takes away, and with it of the task and its result. For a thousand compared devices that took seconds,
+    and the memory of all that they list.
     """
     found: list[Result] = []
 

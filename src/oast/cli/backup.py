@@ -75,7 +75,8 @@ def _take(options: argparse.Namespace) -> int:
         show_device_errors(result.failed, sys.stderr)
         if result.failed:
             sys.stderr.write(
-                f"{plural(len(result.failed), 'device')} could not be read: what was kept of them before stays\n"
+                f"{plural(len(result.failed), 'device')} could not be read: what was kept of them before"
+                " stays\n"
             )
     if result.unpushed is not None:
         sys.stderr.write(f"it could not be sent to the remote: {result.unpushed}\n")

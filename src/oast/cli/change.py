@@ -1,4 +1,5 @@
-"""oast change: the record of what was delivered, what others have to agree to, and what a run that died has left open."""
+"""oast change: the record of what was delivered, what others have to agree to, and what a run that died has
+left open."""
 
 from __future__ import annotations
 
@@ -88,7 +89,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _later(module: str, name: str) -> Callable[[argparse.Namespace], int]:
-    """What an action does; its module is imported when it is chosen, as most of them need all that delivers."""
+    """What an action does; its module is imported when it is chosen, as most of them need all
+    that delivers."""
 
     def run(options: argparse.Namespace) -> int:
         code: int = getattr(importlib.import_module(module), name)(options)

@@ -42,7 +42,8 @@ def run_list(options: argparse.Namespace) -> int:
 
 
 def run_audit(options: argparse.Namespace) -> int:
-    """Compare the ledger with itself, with what this copy has seen, and with the archive; or accept a break."""
+    """Compare the ledger with itself, with what this copy has seen, and with the archive; or
+    accept a break."""
     estate = estate_of(options)
     if options.accept_break is not None:
         return _accept(options, estate)

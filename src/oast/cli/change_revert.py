@@ -21,8 +21,8 @@ def run_revert(options: argparse.Namespace) -> int:
     prepared, recorded, later = prepared_revert(changes, change, options.on)
     for one in later:
         sys.stderr.write(
-            f"careful: {one.change.name} ({one.change.reason}) has touched the same parts of {join_names(one.devices, NAMED)} since then;"
-            " it is taken back with it\n"
+            f"careful: {one.change.name} ({one.change.reason}) has touched the same parts of"
+            f" {join_names(one.devices, NAMED)} since then; it is taken back with it\n"
         )
     options.reason = options.reason or f"Back to before {change.name}: {change.reason}"[:LONGEST_REASON]
     set_recorded_mode(options, replace(recorded.manner, mode="replace"))

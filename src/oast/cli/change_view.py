@@ -81,7 +81,8 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
     if estate is not None:
         rows.add_row(
             "estate",
-            f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}",
+            "commit"
+            f" {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}",
         )
     print_table(out, rows)
     out.print()
@@ -132,8 +133,12 @@ def _show_outcome(out: Console, outcome: Any, *, steps: bool) -> None:
     for device in outcome["devices"]:
         state = device["state"]
         listing.add_row(
-            device["device"], Text(state, style=style_of(state)), str(device["added"]), str(device["removed"]), f"{device['seconds']:.1f}"
-        )  # fmt: skip
+            device["device"],
+            Text(state, style=style_of(state)),
+            str(device["added"]),
+            str(device["removed"]),
+            f"{device['seconds']:.1f}",
+        )
     print_table(out, listing)
     for device in outcome["devices"]:
         if device["reason"]:
@@ -153,7 +158,8 @@ def _show_readings(out: Console, readings: Any) -> None:
             cells = "  ".join(str(cell) for cell in row if cell is not None)
             groups.setdefault((reading, sign, cells), []).append(name)
     out.print(
-        f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before and after:",
+        f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before"
+        " and after:",
         style="bold",
     )
     if not groups:

@@ -23,7 +23,8 @@ SELDOM = ("through", "second way", "ssh_config")
 
 
 def show_connections(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
-    """List them; no session is opened. A device of which it cannot be told is named, and the exit code says so."""
+    """List them; no session is opened. A device of which it cannot be told is named, and the exit code says
+    so."""
     if options.columns:
         raise UsageError("--columns belongs to the list of attributes", hint="leave it out with --connection")
     connector = Connector(estate, devices)
@@ -104,7 +105,8 @@ def _settings(estate: Estate, device: Device) -> dict[str, dict[str, Any]]:
 def _put_settings(
     estate: Estate, settings: Mapping[str, Mapping[str, Mapping[str, Any]]], *, verbose: bool
 ) -> None:
-    """What holds for each device and why; devices for which the same holds, together. Only what is written down, unless `verbose`."""
+    """What holds for each device and why; devices for which the same holds, together. Only what is written
+    down, unless `verbose`."""
     together: dict[str, list[str]] = {}
     for name, found in settings.items():
         together.setdefault(repr(found), []).append(name)

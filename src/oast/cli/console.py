@@ -15,7 +15,8 @@ _END = b"\x1d"  # Ctrl-]
 
 
 async def converse(target: Target, login: Login, timeout_s: float) -> None:
-    """Connect standard input and output with a shell on the device until it ends, input ends, or Ctrl-] is typed."""
+    """Connect standard input and output with a shell on the device until it ends, input ends, or Ctrl-] is
+    typed."""
     transport = await connect(target, login, timeout_s)
     before = termios.tcgetattr(sys.stdin) if sys.stdin.isatty() else None
     try:

@@ -21,6 +21,7 @@ def csv_text(heading: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
 
 
 def _cell(text: str) -> str:
-    """A cell that a spreadsheet does not take for a formula, nor a terminal for a command. A number stays one."""
+    """A cell that a spreadsheet does not take for a formula, nor a terminal for a command. A number stays
+    one."""
     is_formula = text.startswith(_FORMULA) and not text[1:].replace(".", "", 1).isdigit()
     return visible(f"'{text}" if is_formula else text)

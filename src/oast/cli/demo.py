@@ -54,18 +54,25 @@ TERMINALS = (
     *("ask", "ospf-neighbors", "--on", "name=gull-core-1", "--columns", "device,interface,address,state"),
     *("--where", "state=full and not interface in (port1, port6, port7, port8)"),
 )
-# What the engineer adds for the seventh terminal: by file, in front of which line (none: at the end), and what.
+# What the engineer adds for the seventh terminal: by file, in front of which line (none: at the end), and
+# what.
 ADDED: Mapping[str, tuple[str, str]] = {
     "oast.toml": (
         "",
-        '\n[onboarding]\nkeys = "../larkwater-onboarding"\nnames = ["localhost"]\ncall_home = "127.0.0.1:0"\n'
-        'makers = ".oast/sim/manufacturer/devices.pem"\nvoucher_authorities = ".oast/sim/manufacturer/vouchers.pem"\nvouchers = "../vouchers"\n'
-        'first = ["first-boot", "system", "interfaces"]\n',
+        (
+            '\n[onboarding]\nkeys = "../larkwater-onboarding"\nnames = ["localhost"]\ncall_home ='
+            ' "127.0.0.1:0"\nmakers = ".oast/sim/manufacturer/devices.pem"\nvoucher_authorities ='
+            ' ".oast/sim/manufacturer/vouchers.pem"\nvouchers = "../vouchers"\nfirst = ["first-boot",'
+            ' "system", "interfaces"]\n'
+        ),
     ),
     "intent.yaml": ("", "  - section: first-boot\n    on: site=knot\n"),
     "values/sites.yaml": (
         "",
-        "  - on: site=knot\n    values: {site_name: Knot pier, login: {secret: login-password}, privilege: {secret: privilege-password}}\n",
+        (
+            "  - on: site=knot\n    values: {site_name: Knot pier, login: {secret: login-password},"
+            " privilege: {secret: privilege-password}}\n"
+        ),
     ),
     "values/devices/gull-core-1.yaml": (
         "",
@@ -121,7 +128,8 @@ def _folder(into: Path | None) -> Path:
 def in_a_process(
     arguments: Sequence[str], folder: Path, environment: Mapping[str, str], output: IO[bytes] | None = None
 ) -> int:
-    """The exit code of the program in a process of its own: a fork of this one, which has imported already what takes longest.
+    """The exit code of the program in a process of its own: a fork of this one, which has imported already
+    what takes longest.
 
     What it puts out goes to `output`, where that is given.
     """
@@ -168,8 +176,10 @@ class _Story:
 
     def tell(self) -> None:
         self._say(
-            "Larkwater Ferries runs terminals around an estuary. Ten routers and fourteen switches of three quite different systems:",
-            "a command line that takes effect line by line, paths with a candidate, and NETCONF. They were kept by hand until today,",
+            "Larkwater Ferries runs terminals around an estuary. Ten routers and fourteen switches of three"
+            " quite different systems:",
+            "a command line that takes effect line by line, paths with a candidate, and NETCONF. They were"
+            " kept by hand until today,",
             "and stand in a simulated network: real SSH servers on loopback. Their estate is laid out in",
             f"{self._estate}.",
         )
@@ -182,7 +192,8 @@ class _Story:
             "render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace"
         )
         self._say(
-            "The same for a switch, in its own words: its configuration is paths, and takes effect as a whole."
+            "The same for a switch, in its own words: its configuration is paths, and takes effect as a"
+            " whole."
         )
         self._run("render", "--on", "name=tern-access-1", "--section", "vlans", "--section", "time")
         self._say("And for a router that has no command line: XML, in the modules of the IETF.")
@@ -197,8 +208,10 @@ class _Story:
         )
         self._run("diff", "--section", "time", "--section", "monitoring", expect=NO)
         self._say(
-            "Deliver it: to one terminal, then to the other routers there, then to all the rest, as [delivery] in oast.toml says;",
-            "each under a timer that brings it back unless Oast confirms: the routers' own, the others' commit that has to be confirmed.",
+            "Deliver it: to one terminal, then to the other routers there, then to all the rest, as"
+            " [delivery] in oast.toml says;",
+            "each under a timer that brings it back unless Oast confirms: the routers' own, the others'"
+            " commit that has to be confirmed.",
         )
         self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary")
         self._say(
@@ -206,7 +219,8 @@ class _Story:
         )
         self._run("verify")
         self._say(
-            "How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as the network tells it:"
+            "How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as"
+            " the network tells it:"
         )
         self._type(
             "gull-dist-1", "trace 198.51.100.1", "trace 2001:db8:aaaa::1", "list bgp-neighbors", "list pair"
@@ -244,8 +258,10 @@ class _Story:
 
     def _seventh_terminal(self) -> None:
         self._say(
-            "The seventh terminal, at the Knot, gets a router. Nobody is going to type on it: its maker has given it a certificate, and",
-            "says by a voucher whose it is. What it is going to be stands in the estate before it is plugged in.",
+            "The seventh terminal, at the Knot, gets a router. Nobody is going to type on it: its maker has"
+            " given it a certificate, and",
+            "says by a voucher whose it is. What it is going to be stands in the estate before it is"
+            " plugged in.",
         )
         shutil.copytree(SEVENTH, self._estate, dirs_exist_ok=True)
         for file, (before, text) in ADDED.items():
@@ -280,7 +296,8 @@ class _Story:
         )
         with self._serving() as (server, home):
             self._say(
-                "It is plugged in, finds the bootstrap server, proves it and is proved, takes its first configuration and calls home:"
+                "It is plugged in, finds the bootstrap server, proves it and is proved, takes its first"
+                " configuration and calls home:"
             )
             cables = ("--at", "gull-core-1:port11", "--at", "heron-core-1:port11")
             self._run("sim", "new-device", "add", "LW-7007", "--server", server, "--call-home", home, *cables)

@@ -41,7 +41,10 @@ def run(options: argparse.Namespace) -> int:
         show_left_alone(plan.comparisons, out, verbose=options.verbose)
         show_unsaved(plan.comparisons, out, pushing=False)
         if plan.different:
-            total = f"+{sum(c.counts.added for c in plan.different)} -{sum(c.counts.removed for c in plan.different)}"
+            total = (
+                f"+{sum(c.counts.added for c in plan.different)}"
+                f" -{sum(c.counts.removed for c in plan.different)}"
+            )
             as_intended = len(plan.comparisons) - len(plan.different)
             out.print(
                 f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} as intended"

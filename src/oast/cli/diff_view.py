@@ -41,8 +41,8 @@ class SharedDiff:
 def shared_differences(
     devices: Iterable[DeviceDiff], *, full: bool = True
 ) -> tuple[list[SharedDiff], list[DiffGroup]]:
-    """Every edit once, those with the same devices together; what most devices have in common comes first. Unless it is to be `full`,
-    those that differ in values only are folded."""
+    """Every edit once, those with the same devices together; what most devices have in common comes first.
+    Unless it is to be `full`, those that differ in values only are folded."""
     holders: dict[tuple[ViewLine, ...], list[tuple[str, list[Edit]]]] = {}
     for device in devices:
         for unit in _units(device.edits):
@@ -65,7 +65,8 @@ def shared_differences(
 
 
 def _units(edits: Sequence[Edit]) -> Iterator[list[Edit]]:
-    """Edits one by one; those of one list in a user's order only together, since they stand before each other."""
+    """Edits one by one; those of one list in a user's order only together, since they stand before each
+    other."""
     ordered: dict[tuple[str, ...], list[Edit]] = {}
     for edit in edits:
         if edit.rule.user_ordered:
@@ -130,7 +131,10 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
     if total:
         are = "is" if total == 1 else "are"
         them = "it" if total == 1 else "them"
-        message = f"{plural(total, 'statement')} {_on(unknown)} {are} not known to the platform's grammar and {are} left alone"
+        message = (
+            f"{plural(total, 'statement')} {_on(unknown)} {are} not known to the platform's grammar and {are}"
+            " left alone"
+        )
         console.print(Text(message + ("" if verbose else f" (-v lists {them})"), style="yellow"))
         _list(unknown, console, verbose=verbose)
     held = {c.name: [s for s in c.spared if not s.unknown] for c in comparisons}
@@ -171,7 +175,8 @@ def _line(line: ViewLine) -> Text:
 
 
 def show_files(comparisons: Sequence[Comparison], out: Console) -> None:
-    """Every line of a configuration file that will change, as it is in the file; the same on several devices is shown once."""
+    """Every line of a configuration file that will change, as it is in the file; the same on several devices
+    is shown once."""
     groups: dict[tuple[str, str], list[str]] = {}
     for comparison in comparisons:
         if comparison.file is not None:

@@ -53,7 +53,8 @@ def run(options: argparse.Namespace) -> int:
         if found.left_out:
             names = join_names(found.left_out, NAMED)
             sys.stderr.write(
-                f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast change resume)\n"
+                f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast"
+                " change resume)\n"
             )
     return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
 

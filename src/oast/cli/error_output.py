@@ -1,4 +1,5 @@
-"""Errors in words: what is wrong, where, the line as written, the likely fix; and the exit code of each kind."""
+"""Errors in words: what is wrong, where, the line as written, the likely fix; and the exit code
+of each kind."""
 
 from __future__ import annotations
 
@@ -76,7 +77,8 @@ class DeviceFailure:
 
 
 def group_failures(troubles: Iterable[DeviceFailure]) -> list[DeviceFailure]:
-    """Devices that failed for the same reason together: three hundred wrong passwords are one thing to read."""
+    """Devices that failed for the same reason together: three hundred wrong passwords are one
+    thing to read."""
     found: dict[tuple[str, str | None], list[DeviceFailure]] = {}
     for trouble in troubles:
         found.setdefault((trouble.reason, trouble.hint), []).append(trouble)
@@ -119,9 +121,11 @@ PACKAGES = ("asyncssh", "jinja2", "jmespath", "jwcrypto", "PyYAML", "rich")
 
 
 def write_crash_report(error: Exception, stream: TextIO, command: Sequence[str], estate: Path | None) -> None:
-    """Anything that is not an OastError is a fault of Oast: keep what is needed to mend it in a file, and ask for a report.
+    """Anything that is not an OastError is a fault of Oast: keep what is needed to mend it in a file, and ask
+    for a report.
 
-    The file goes into `.oast/faults` of the estate, where there is one. `command` are the words that are safe to show.
+    The file goes into `.oast/faults` of the estate, where there is one. `command` are the words that are safe
+    to show.
     """
     text = "\n".join([*_circumstances(command), "", *_traced(error)]) + "\n"
     kept: Path | None = None
@@ -152,7 +156,8 @@ def _circumstances(command: Sequence[str]) -> Iterator[str]:
 
 
 def _traced(error: BaseException) -> Iterator[str]:
-    """The lines of code and the kinds of the errors, innermost last, never their texts or values: those could hold a secret."""
+    """The lines of code and the kinds of the errors, innermost last, never their texts or values: those could
+    hold a secret."""
     chain: list[BaseException] = []
     link: BaseException | None = error
     while link is not None and link not in chain:

@@ -1,4 +1,5 @@
-"""What differs between devices in values only, such as a location on each of a thousand, is shown once, with a few of the values."""
+"""What differs between devices in values only, such as a location on each of a thousand, is shown once, with
+a few of the values."""
 
 from __future__ import annotations
 
@@ -20,8 +21,8 @@ WIDEST_NAMES = 40
 
 @dataclass(frozen=True)
 class DiffGroup:
-    """Edits that look alike on many devices: their lines, with what varies left out, and what that is, by devices. `views` are the lines of
-    each as they are."""
+    """Edits that look alike on many devices: their lines, with what varies left out, and what that is, by
+    devices. `views` are the lines of each as they are."""
 
     lines: tuple[ViewLine, ...]
     rows: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...]

@@ -52,7 +52,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--untrusted",
         action="store_true",
-        help="for a stranger's proposal: run no program, resolve no secret, read nothing outside the estate's folder",
+        help=(
+            "for a stranger's proposal: run no program, resolve no secret, read nothing outside the estate's"
+            " folder"
+        ),
     )
     arguments.add_selection(parser)
     arguments.add_intent(parser)
@@ -84,7 +87,8 @@ def run(options: argparse.Namespace) -> int:
         wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
         if found.unchecked:
             sys.stdout.write(
-                f"statements were not checked, as the platform has no grammar: {join_names(found.unchecked, NAMED)}\n"
+                "statements were not checked, as the platform has no grammar:"
+                f" {join_names(found.unchecked, NAMED)}\n"
             )
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
         sys.stdout.write(
@@ -107,7 +111,9 @@ def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:
     """The problems as a SARIF 2.1.0 log (OASIS standard), for code review tools."""
     rules = [{"id": kind, "shortDescription": {"text": text}} for kind, text in KINDS.items()]
     return {
-        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "$schema": (
+            "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+        ),
         "version": "2.1.0",
         "runs": [
             {

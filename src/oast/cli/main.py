@@ -29,7 +29,10 @@ COMMANDS = {
     "ask": "read what devices say of their state: one table of many devices",
     "verify": "check that the network is in the intended state",
     "drift": "show what changed on devices that nobody delivered, and policies that fail",
-    "source": "take devices from an inventory that is kept elsewhere, and tell it what is known: list, refresh, publish",
+    "source": (
+        "take devices from an inventory that is kept elsewhere, and tell it what is known: list, refresh,"
+        " publish"
+    ),
     "onboard": "new devices find their way: keys, stage, serve, status",
     "watch": "back up, look for drift and check on a schedule, and tell others what is new",
     "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",
@@ -109,7 +112,8 @@ def _need_text(arguments: Sequence[str]) -> None:
 
 
 def _without_values(arguments: Sequence[str], commands: Iterable[str]) -> list[str]:
-    """The words of a command line that can be shown: names of commands and options. A value could hold a secret."""
+    """The words of a command line that can be shown: names of commands and options. A value could hold a
+    secret."""
     return [
         word.partition("=")[0] if word.startswith("--") else word if word in commands else "…"
         for word in arguments

@@ -109,7 +109,8 @@ def _told(found: Sequence[NewDevice]) -> list[Text]:
 def _refused(refused: Sequence[OnboardingRefusal]) -> list[Text]:
     lines = [
         Text(
-            f"{one.serial} was refused {plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}: {one.why}",
+            f"{one.serial} was refused {plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}:"
+            f" {one.why}",
             style="yellow",
         )
         for one in refused[:SHOWN]

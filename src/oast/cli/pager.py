@@ -1,4 +1,5 @@
-"""What is longer than the screen is looked at a page at a time, with the program that the person has for that."""
+"""What is longer than the screen is looked at a page at a time, with the program that the person has for
+that."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ DEFAULT = "less -RX"
 
 
 def paged(out: Console, show: Callable[[Console], None]) -> None:
-    """Let `show` print; on a terminal that is too small for it, through $PAGER. Raises OSError when nobody reads."""
+    """Let `show` print; on a terminal that is too small for it, through $PAGER. Raises OSError when nobody
+    reads."""
     if not out.is_terminal or not sys.stdin.isatty():
         show(out)
         return

@@ -1,4 +1,5 @@
-"""What a process shares with whoever started it: its output, when whoever read it went away, and the signals that tell it to end."""
+"""What a process shares with whoever started it: its output, when whoever read it went away, and the signals
+that tell it to end."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ def discard_output() -> None:
 
 
 class PipeSafeStream:
-    """A stream whose reader may go away: what a command finds out, and its exit code, do not depend on who reads them."""
+    """A stream whose reader may go away: what a command finds out, and its exit code, do not depend on who
+    reads them."""
 
     def __init__(self, stream: TextIO) -> None:
         self._stream = stream
@@ -49,8 +51,8 @@ class PipeSafeStream:
 
 
 class TerminationRequested(KeyboardInterrupt):
-    """Like Ctrl-C. A KeyboardInterrupt itself that passes an `exec` of a text, as when a dataclass is made, would let the interpreter end
-    by a signal at last, whatever exit code it was given."""
+    """Like Ctrl-C. A KeyboardInterrupt itself that passes an `exec` of a text, as when a dataclass is made,
+    would let the interpreter end by a signal at last, whatever exit code it was given."""
 
 
 def _told_to_end(number: int, frame: FrameType | None) -> None:
@@ -61,15 +63,16 @@ _swallowed = threading.Event()
 
 
 def raise_pending_interrupt() -> None:
-    """Raises ToldToEnd, once, if a signal came while the interpreter ran a callback, as many do during imports, that lets nothing out."""
+    """Raises ToldToEnd, once, if a signal came while the interpreter ran a callback, as many do during
+    imports, that lets nothing out."""
     if _swallowed.is_set():
         _swallowed.clear()
         raise TerminationRequested
 
 
 def is_interrupt(error: BaseException) -> bool:
-    """Whether an error is no more than what the interpreter has made of being told to end: while a class is made, as during an import,
-    it wraps whatever is raised into an error of its own."""
+    """Whether an error is no more than what the interpreter has made of being told to end: while a class is
+    made, as during an import, it wraps whatever is raised into an error of its own."""
     seen: set[int] = set()
     one: BaseException | None = error
     while one is not None and id(one) not in seen:
@@ -101,8 +104,8 @@ def ignore_signals() -> None:
 
 @contextlib.contextmanager
 def handle_signals(*, for_good: bool) -> Iterator[None]:
-    """A pipeline that stops the process, and a terminal that is closed, are like Ctrl-C. Unless it is `for_good`, everything is as it was
-    before behind it."""
+    """A pipeline that stops the process, and a terminal that is closed, are like Ctrl-C. Unless it is
+    `for_good`, everything is as it was before behind it."""
     if threading.current_thread() is not threading.main_thread():
         yield
         return

@@ -1,4 +1,5 @@
-"""oast platform: write the definition of a kind of device, see how it reads a listing, and try it on a device without changing anything."""
+"""oast platform: write the definition of a kind of device, see how it reads a listing, and try it on a device
+without changing anything."""
 
 from __future__ import annotations
 
@@ -103,7 +104,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     check = actions.add_parser(
         "check",
-        help="look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood",
+        help=(
+            "look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood"
+        ),
     )
     check.add_argument("file", metavar="FILE", type=Path)
     check.add_argument("--text", metavar="RUNNING", type=Path, help="what a device listed")
@@ -214,12 +217,13 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     for one in draft.given_up:
         out.print(
             Text(
-                f"  not in it: {one.path}, as it did not read its own lines back ({plural(len(one.lines), 'line')})"
+                f"  not in it: {one.path}, as it did not read its own lines back"
+                f" ({plural(len(one.lines), 'line')})"
             )
         )
     sys.stdout.write(
-        f"go on with:\n  oast platform check {relative_path(path)} --text {options.text or 'RUNNING.txt'} -v\n"
-        f"  oast platform try {options.name} --on {options.on or 'name=DEVICE'}\n"
+        f"go on with:\n  oast platform check {relative_path(path)} --text {options.text or 'RUNNING.txt'}"
+        f" -v\n  oast platform try {options.name} --on {options.on or 'name=DEVICE'}\n"
     )
     return DONE
 
@@ -260,7 +264,8 @@ def _from_yang(options: argparse.Namespace) -> int:
         made = platform_of(options.name, texts, folders)
     write_whole(path, made.text)
     sys.stdout.write(
-        f"{relative_path(path)} holds {plural(made.statements, 'statement')} of {plural(len(made.modules), 'module')}\n"
+        f"{relative_path(path)} holds {plural(made.statements, 'statement')} of"
+        f" {plural(len(made.modules), 'module')}\n"
     )
     for left in made.left_out:
         sys.stdout.write(f"  not in it: {left}\n")
@@ -370,10 +375,12 @@ def _show_platform(platform: Platform) -> None:
         out.print("commands are run by themselves, without a session")
     else:
         out.print(
-            f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at: {_privileged(platform)}"
+            f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at:"
+            f" {_privileged(platform)}"
         )
     out.print(
-        f"way back: {'what its hello offers' if platform.netconf is not None else rollback_method_of(platform).name}"
+        "way back:"
+        f" {'what its hello offers' if platform.netconf is not None else rollback_method_of(platform).name}"
     )
     out.print(
         f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}"
@@ -390,7 +397,8 @@ def _show_listing(options: argparse.Namespace, found: ParseReport, path: Path) -
     total, not_known = len(found.lines), sum(not line.known for line in found.lines)
     out.print()
     out.print(
-        f"{relative_path(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood, {not_known} not"
+        f"{relative_path(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood,"
+        f" {not_known} not"
     )
     if options.verbose:
         for line in found.lines:
@@ -410,7 +418,8 @@ def _show_listing(options: argparse.Namespace, found: ParseReport, path: Path) -
         out.print("printed, it is the same text, byte for byte")
     elif not found.lost:
         out.print(
-            f"printed and read again, it means the same; {plural(found.different, 'line')} would be printed in other words"
+            f"printed and read again, it means the same; {plural(found.different, 'line')} would be printed"
+            " in other words"
         )
 
 
@@ -468,7 +477,8 @@ def _try(options: argparse.Namespace) -> int:
         )
     else:
         out.print(
-            f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions: {relative_path(logs)}"
+            f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions:"
+            f" {relative_path(logs)}"
         )
         if left:
             out.print(f"not tried, as it would change something: {', '.join(left)}; --rehearse tries it")
@@ -488,7 +498,8 @@ def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal |
             text = options.statement.read_text(encoding="utf-8")
         except (OSError, UnicodeDecodeError) as error:
             raise UsageError(
-                f"{options.statement} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
+                f"{options.statement} cannot be read:"
+                f" {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
             ) from None
     what = (
         "this statement" if text is not None else "a description of an interface that is shut, or a comment"

@@ -1,4 +1,5 @@
-"""What `oast push` shows before its question: rollback methods, management access, the forecast of waves, what is not compared, limits."""
+"""What `oast push` shows before its question: rollback methods, management access, the forecast of waves,
+what is not compared, limits."""
 
 from __future__ import annotations
 
@@ -24,7 +25,8 @@ def show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
             f", so that each fits into the revert timer of {forecast.timer_s:.0f} s" if forecast.fits else ""
         )
         out.print(
-            f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most {plural(forecast.devices, 'device')}{fitting}"
+            f"waves: {forecast.waves} instead of {forecast.unsplit}, of at most"
+            f" {plural(forecast.devices, 'device')}{fitting}"
         )
     if forecast.fits:
         return
@@ -44,14 +46,16 @@ def show_not_compared(plan: Plan, out: Console) -> None:
     if plan.failed and plan.to_do:
         names = [name for name, _ in plan.failed]
         out.print(
-            f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone: {join_names(names, NAMED)}",
+            f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone:"
+            f" {join_names(names, NAMED)}",
             style="yellow",
         )
         out.print()
 
 
 def show_warnings(different: Sequence[Comparison], out: Console) -> None:
-    """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved besides."""
+    """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved
+    besides."""
     ways: dict[str, list[str]] = {}
     for comparison in different:
         ways.setdefault(comparison.rollback_method.name, []).append(comparison.name)
@@ -73,13 +77,20 @@ def move_text(name: str, move: ManagementMove) -> str:
     """What happens to a device whose management address moves."""
     if move.to is None:
         return (
-            f"{name} gives up its management address {move.before} and no other is known: it will be rolled back\n"
-            f"    hint: set 'address' to the new one in the inventory, with previous_address: {move.before}"
+            f"{name} gives up its management address {move.before} and no other is known: it will be rolled"
+            " back\n    hint: set 'address' to the new one in the inventory, with previous_address:"
+            f" {move.before}"
         )
     if move.to == move.before:
-        return f"{name} moves its management address {move.before} to another interface: Oast reconnects there and confirms"
+        return (
+            f"{name} moves its management address {move.before} to another interface: Oast reconnects there"
+            " and confirms"
+        )
     which = "its alternate management address" if move.is_alternate else "its new management address"
-    return f"{name} gives up its management address {move.before}: Oast reconnects at {which} {move.to} and confirms from there"
+    return (
+        f"{name} gives up its management address {move.before}: Oast reconnects at {which} {move.to} and"
+        " confirms from there"
+    )
 
 
 def show_limit_violations(found: Sequence[LimitViolation], out: Console) -> None:

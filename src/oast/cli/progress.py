@@ -1,7 +1,8 @@
-"""Progress of many devices: a live view on a terminal, a plain line for each ending otherwise. Goes to stderr.
+"""Progress of many devices: a live view on a terminal, a plain line for each ending otherwise. Goes to
+stderr.
 
-The view fits the window: each device by itself while there is room for all; of more a bar, how many are where, and by name those that
-failed and the slowest.
+The view fits the window: each device by itself while there is room for all; of more a bar, how many are
+where, and by name those that failed and the slowest.
 """
 
 from __future__ import annotations
@@ -32,11 +33,13 @@ STYLES = {
 }
 
 
-# Where nobody watches, more devices than these are counted instead of listed, unless something went wrong with one.
+# Where nobody watches, more devices than these are counted instead of listed, unless something went wrong
+# with one.
 MANY = 12
 EXPECTED = (Stage.COMPARED, Stage.VERIFIED, Stage.DELIVERED)
 COUNT_EVERY_S = 5.0
-# Where devices wait for the others of their wave, and how many of the steps of a delivery are behind them there.
+# Where devices wait for the others of their wave, and how many of the steps of a delivery are behind them
+# there.
 RESTING = (Stage.PREPARED, Stage.APPLIED)
 STEPS = {
     **dict.fromkeys((Stage.PREPARED, Stage.STAGING, Stage.APPLYING, Stage.READING_AGAIN), 1),
@@ -150,9 +153,11 @@ class Progress:
             spent = self._ended.get(name)
             table.add_row(
                 name,
-                Text("waiting", style="dim")
-                if event is None
-                else Text(_words(event), style=STYLES.get(event.stage, "")),
+                (
+                    Text("waiting", style="dim")
+                    if event is None
+                    else Text(_words(event), style=STYLES.get(event.stage, ""))
+                ),
                 Text("" if spent is None else f"{spent:.1f} s", style="dim", justify="right"),
             )
         return Group(table, self._last_line())
@@ -177,7 +182,8 @@ class Progress:
         return Text("  ".join(words), style="dim")
 
     def _in_short(self, room: int) -> Group:
-        """A bar, how many devices are where, and by name those that failed and the slowest that are at work."""
+        """A bar, how many devices are where, and by name those that failed and the slowest that
+        are at work."""
         now = time.monotonic()
         bar = Table.grid()
         bar.add_row(
@@ -220,7 +226,8 @@ class Progress:
         return Group(bar, table, *((rows,) if rows.row_count else ()), self._last_line())
 
     def _slowest(self) -> list[str]:
-        """Those at work, longest at the same first. Whoever waits for the others is only among them when all do."""
+        """Those at work, longest at the same first. Whoever waits for the others is only among them when all
+        do."""
         working = [name for name in self._begun if name not in self._ended]
         behind = [name for name in working if self._stages[name].stage not in RESTING]
         return sorted(behind or working, key=lambda name: self._there[name])

@@ -72,7 +72,8 @@ def _show(found: PublishPlan, out: Console) -> None:
             )
     if len(found.changes) > SHOWN:
         out.print(
-            f"  ~ and {len(found.changes) - SHOWN} more: {join_names([one.device for one in found.changes[SHOWN:]], SHOWN)}"
+            f"  ~ and {len(found.changes) - SHOWN} more:"
+            f" {join_names([one.device for one in found.changes[SHOWN:]], SHOWN)}"
         )
     by_field: dict[str, list[str]] = {}
     for device, fields in found.unknown.items():

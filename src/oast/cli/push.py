@@ -122,7 +122,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 class DeliveryHooks:
-    """What is done besides a delivery: `begin` before the first device is touched, `end` when it is over, or was not needed."""
+    """What is done besides a delivery: `begin` before the first device is touched, `end` when it is over, or
+    was not needed."""
 
     def look(self, plan: Plan) -> int | None:
         """At what would be done, before anybody is asked: the exit code when that is not to be delivered."""
@@ -152,7 +153,8 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _run_native(options: argparse.Namespace) -> int:
-    """An engineer's own statements: they add and change; what has a minus sign before it is removed, and nothing else."""
+    """An engineer's own statements: they add and change; what has a minus sign before it is removed, and
+    nothing else."""
     for name in ("section", "given", "mode", "remove_unknown"):
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
@@ -180,7 +182,8 @@ def _own_text(file: Path) -> tuple[str, str]:
 
 
 class _Native(DeliveryHooks):
-    """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was wanted."""
+    """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was
+    wanted."""
 
     def __init__(self, options: argparse.Namespace, name: str) -> None:
         self._options = options
@@ -193,7 +196,8 @@ class _Native(DeliveryHooks):
         return None
 
     def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
-        # Every device that was picked, in the inventory's order: also one that is in sync, or was rolled back.
+        # Every device that was picked, in the inventory's order: also one that is in sync, or was rolled
+        # back.
         names = (
             [intent.device.name for intent in self._plan.preparation.intents]
             if self._plan is not None
@@ -386,7 +390,8 @@ def _go_on(
     if result.unwatched:
         with suppress(OSError):
             sys.stderr.write(
-                f"careful: {join_names(result.unwatched, NAMED)} could not be read before the change: what was lost there is not known\n"
+                f"careful: {join_names(result.unwatched, NAMED)} could not be read before the change: what"
+                " was lost there is not known\n"
             )
     show_other_values(result.other_values)
     around.end(as_intended, result.outcomes)
@@ -400,7 +405,8 @@ def _beyond_limits(options: argparse.Namespace, plan: Plan) -> int:
         held = [Outcome(c.name, State.UNCHANGED, Cause.HELD, c.counts, 0.0, reason) for c in plan.comparisons]
         print_document(push_document(None, options.reason, options.ticket, [*held, *_unreached(plan)]))
     sys.stderr.write(
-        "it takes away more than the limits allow: nothing was touched\n    allow it for this change with --allow-removals\n"
+        "it takes away more than the limits allow: nothing was touched\n    allow it for this change with"
+        " --allow-removals\n"
     )
     return NO
 
@@ -460,7 +466,8 @@ def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, sec
             )
         sys.stdout.flush()
     except OSError:
-        # Nobody reads any more; what became of the devices is told by the exit code, and stands in the record.
+        # Nobody reads any more; what became of the devices is told by the exit code, and stands in the
+        # record.
         discard_output()
 
 

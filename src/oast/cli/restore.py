@@ -52,7 +52,8 @@ def run(options: argparse.Namespace) -> int:
         sys.stderr.write(f"{join_names(restore.missing, NAMED)}: {what}: left alone\n")
     if restore.as_running:
         sys.stderr.write(
-            f"{join_names(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they ran then is taken\n"
+            f"{join_names(restore.as_running, NAMED)}: no startup was kept under '{options.label}': what they"
+            " ran then is taken\n"
         )
     options.reason = options.reason or f"{restore.origin[0].upper()}{restore.origin[1:]}"
     options.into = restore.into

@@ -1,4 +1,5 @@
-"""oast secret rotate --push: a new value for a secret, in the file and on every device that holds it, as one delivery."""
+"""oast secret rotate --push: a new value for a secret, in the file and on every device that holds it, as one
+delivery."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ NAMED = 6
 
 
 class _Keeping(DeliveryHooks):
-    """Writes the new value beside the old one before a device is touched, and forgets the old one when all have the new."""
+    """Writes the new value beside the old one before a device is touched, and forgets the old one when all
+    have the new."""
 
     def __init__(self, file: EncryptedFile, about: Rotation, before: EncryptedSecret, value: str) -> None:
         self._file = file
@@ -43,11 +45,15 @@ class _Keeping(DeliveryHooks):
         if without and not outcomes and self._kept is not self._before:
             return  # it was not begun
         if not without:
-            told = f"{name}: {plural(len(self._about.holders), 'device')} with the new value; {self._forgotten()}\n"
+            told = (
+                f"{name}: {plural(len(self._about.holders), 'device')} with the new value;"
+                f" {self._forgotten()}\n"
+            )
         else:
             told = (
-                f"{name}: {join_names(without, NAMED)} may still have the value before, or start with it; it is kept beside the new one\n"
-                "    repeat the command to go on: no further value is made until all have this one\n"
+                f"{name}: {join_names(without, NAMED)} may still have the value before, or start with it; it"
+                " is kept beside the new one\n    repeat the command to go on: no further value is made"
+                " until all have this one\n"
             )
         with suppress(
             OSError
@@ -64,14 +70,18 @@ class _Keeping(DeliveryHooks):
 
 
 def rotate_and_push(options: argparse.Namespace, found: Secrets, file: EncryptedFile) -> int:
-    """Make a new value, or go on with the one that some devices lack, and deliver it. Returns the exit code."""
+    """Make a new value, or go on with the one that some devices lack, and deliver it. Returns the
+    exit code."""
     how = delivery_options(options)
     kept = file.all()[options.name]
     going_on = kept.previous is not None
     value = kept.value if going_on else secrets.token_urlsafe(RANDOM_BYTES)
     before = found.comes_before_file(options.name)
     if before is not None:
-        message = f"{before} has a '{options.name}', too, and is asked before the encrypted file: nothing was changed"
+        message = (
+            f"{before} has a '{options.name}', too, and is asked before the encrypted file: nothing was"
+            " changed"
+        )
         raise EstateError(message, hint="take it away there first")
     about = rotation(estate_of(options, {} if going_on else {options.name: value}), options.name)
     return deliver(options, about.preparation, how, _Keeping(file, about, kept, value))

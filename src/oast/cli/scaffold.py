@@ -1,4 +1,5 @@
-"""A fresh estate from one of those that ship, with secrets of its own beside it, outside what would be committed."""
+"""A fresh estate from one of those that ship, with secrets of its own beside it, outside what would be
+committed."""
 
 from __future__ import annotations
 

@@ -130,7 +130,8 @@ def _set(options: argparse.Namespace) -> int:
 
 
 def _typed(options: argparse.Namespace) -> str:
-    """The secret that is typed or sent. Raises UsageError for what is no text; what is kept stays as it is then."""
+    """The secret that is typed or sent. Raises UsageError for what is no text; what is kept stays as it is
+    then."""
     if sys.stdin.isatty():
         data = ask_secret(options.name).encode("utf-8", "surrogateescape")
     else:
@@ -160,7 +161,10 @@ def _need_settled(options: argparse.Namespace, file: EncryptedFile) -> None:
     """What some devices still have must not be forgotten. Raises UsageError."""
     kept = file.all().get(options.name)
     if kept is not None and kept.previous is not None:
-        message = f"a rotation of '{options.name}' is not finished: some devices have the value before: nothing was changed"
+        message = (
+            f"a rotation of '{options.name}' is not finished: some devices have the value before: nothing was"
+            " changed"
+        )
         raise UsageError(message, hint=f"finish it first: oast secret rotate {options.name} --push -m REASON")
 
 
@@ -224,7 +228,8 @@ def _remove(options: argparse.Namespace) -> int:
 
 
 def _uses(options: argparse.Namespace) -> list[Place]:
-    """Where the estate refers to the secret. Raises EstateError when it cannot be told, for mistakes elsewhere."""
+    """Where the estate refers to the secret. Raises EstateError when it cannot be told, for mistakes
+    elsewhere."""
     try:
         estate: Estate = estate_of(options)
     except OastError as error:

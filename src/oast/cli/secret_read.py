@@ -1,4 +1,5 @@
-"""oast secret read: a secret that a device runs with becomes one of the estate, so that the next push brings it to the others."""
+"""oast secret read: a secret that a device runs with becomes one of the estate, so that the next push brings
+it to the others."""
 
 from __future__ import annotations
 
@@ -27,7 +28,10 @@ def read_and_keep(options: argparse.Namespace) -> int:
         raise EstateError("the estate has no encrypted file for secrets", place=Place("oast.toml"), hint=hint)
     kept = file.all().get(options.name)
     if kept is not None and kept.previous is not None:
-        message = f"a rotation of '{options.name}' is not finished: some devices have the value before: nothing was changed"
+        message = (
+            f"a rotation of '{options.name}' is not finished: some devices have the value before: nothing was"
+            " changed"
+        )
         raise UsageError(message, hint=f"finish it first: oast secret rotate {options.name} --push -m REASON")
     if options.name in estate.settings.connections.login_secrets:
         message = f"Oast logs in with '{options.name}': one that other devices do not have would lock it out"
@@ -45,7 +49,8 @@ def read_and_keep(options: argparse.Namespace) -> int:
         return DONE
     file.put(options.name, value, date.today())
     sys.stdout.write(
-        f"{options.name} is {made} from now on, as {options.device} has it; bring it to the others with: oast push -m REASON\n"
+        f"{options.name} is {made} from now on, as {options.device} has it; bring it to the others with: oast"
+        " push -m REASON\n"
     )
     before = estate.secrets.comes_before_file(options.name)
     if before is not None:

@@ -1,5 +1,6 @@
-"""Signals during a delivery: the first rolls back what is not confirmed, the second leaves the devices to their revert timers, the third
-ends the process at once. Every ending names the devices that are not proved unchanged."""
+"""Signals during a delivery: the first rolls back what is not confirmed, the second leaves the devices to
+their revert timers, the third ends the process at once. Every ending names the devices that are not proved
+unchanged."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ from oast.operations import DeliveryResult
 
 
 class SignalHandler:
-    """Use as a context within a running loop. The first signal cancels the task; a second sets `hand_over`; a third ends the process at
-    once, after the record was written as far as it is known.
+    """Use as a context within a running loop. The first signal cancels the task; a second sets `hand_over`; a
+    third ends the process at once, after the record was written as far as it is known.
 
     After it signals are ignored: what became of the devices is known, and is what the exit code says.
     """
@@ -53,7 +54,8 @@ class SignalHandler:
         self._told += 1
         if self._told == 1:
             self._say(
-                "interrupted: rolling back unconfirmed devices. Ctrl-C again: stop waiting and leave it to the devices' revert timers"
+                "interrupted: rolling back unconfirmed devices. Ctrl-C again: stop waiting and leave it to"
+                " the devices' revert timers"
             )
             if self._task is not None:
                 self._task.cancel()

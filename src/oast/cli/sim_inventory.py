@@ -81,8 +81,12 @@ def _start(options: argparse.Namespace) -> int:
     with log.open("wb") as out:
         process = subprocess.Popen(
             [sys.executable, "-m", "oastsim.inventory", str(file.resolve()), str(folder.resolve())],
-            stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True, env={**os.environ, TOKEN: token},
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            stdout=out,
+            stderr=out,
+            start_new_session=True,
+            env={**os.environ, TOKEN: token},
+        )
     deadline = time.monotonic() + START_AT_MOST_S
     while (told := _listening(folder)) is None:
         if process.poll() is not None or time.monotonic() > deadline:

@@ -1,4 +1,5 @@
-"""oast sim manufacturer, oast sim new-device: whoever makes new boxes, and the boxes; processes of their own."""
+"""oast sim manufacturer, oast sim new-device: whoever makes new boxes, and the boxes; processes
+of their own."""
 
 from __future__ import annotations
 
@@ -128,10 +129,12 @@ def _manufacturer(options: argparse.Namespace) -> int:
     )
     if done.returncode:
         raise StateError(
-            f"the simulated manufacturer failed: {done.stderr.strip().splitlines()[-1] if done.stderr.strip() else 'no reason was given'}"
+            "the simulated manufacturer failed:"
+            f" {done.stderr.strip().splitlines()[-1] if done.stderr.strip() else 'no reason was given'}"
         )
     sys.stdout.write(
-        f"authority of the devices: {relative_path(folder / 'devices.pem')}\nauthority of the vouchers: {relative_path(folder / 'vouchers.pem')}\n"
+        f"authority of the devices: {relative_path(folder / 'devices.pem')}\nauthority of the vouchers:"
+        f" {relative_path(folder / 'vouchers.pem')}\n"
     )
     sys.stdout.write(
         "".join(f"{relative_path(options.into.resolve() / f'{serial}.vcj')}\n" for serial in options.serial)

@@ -1,4 +1,5 @@
-"""The simulator as a process of its own: started, asked and stopped from outside; nothing of it is imported."""
+"""The simulator as a process of its own: started, asked and stopped from outside; nothing of it
+is imported."""
 
 from __future__ import annotations
 
@@ -96,8 +97,8 @@ class Simulator:
             return False
         self.ask({"do": "stop"})
         deadline = time.monotonic() + ANSWER_AT_MOST_S
-        # It removes the file when everything is on disk. Its process may live a moment longer, and where nobody collects
-        # it, a dead one looks alive.
+        # It removes the file when everything is on disk. Its process may live a moment longer, and where
+        # nobody collects it, a dead one looks alive.
         while (self._folder / "listening.json").exists():
             if time.monotonic() > deadline:
                 raise StateError(f"the simulator (process {listening['process']}) does not stop")

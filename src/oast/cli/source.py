@@ -195,7 +195,8 @@ def _show(found: RefreshPlan, out: Console) -> None:
     unlisted = [name for name in found.kept if all(one.name != name for one in found.read.wrong)]
     if unlisted:
         out.print(
-            f"  it cannot be told of every record which device it is: {join_names(unlisted, SHOWN)} stay as they were"
+            f"  it cannot be told of every record which device it is: {join_names(unlisted, SHOWN)} stay as"
+            " they were"
         )
 
 
@@ -208,7 +209,8 @@ def _word(value: Any) -> str:
 
 
 def _tell_mistakes(folder: Path) -> None:
-    """An estate that was right before may not be so any more: a rule for a site that is gone, a platform that nobody described."""
+    """An estate that was right before may not be so any more: a rule for a site that is gone, a platform that
+    nobody described."""
     try:
         _, mistakes = read_estate(folder, os.environ)
         number = len(mistakes.found)

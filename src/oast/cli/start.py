@@ -16,7 +16,8 @@ def _exit(number: int, frame: FrameType | None) -> None:
 
 def program() -> None:
     """The program as it is installed: like `oast.cli.main.main`, and exits."""
-    # While modules are imported, a KeyboardInterrupt would be a traceback, or an error of whatever was being made.
+    # While modules are imported, a KeyboardInterrupt would be a traceback, or an error of whatever was being
+    # made.
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, _exit)
     from oast.cli.main import main

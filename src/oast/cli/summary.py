@@ -1,4 +1,5 @@
-"""How much would change, in a table: a row for each section, for whoever has seen the lines, or does not want all of them."""
+"""How much would change, in a table: a row for each section, for whoever has seen the lines, or does not want
+all of them."""
 
 from __future__ import annotations
 
@@ -43,7 +44,8 @@ KINDS = 6
 
 
 def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
-    """What a long difference opens with: how many devices, how much, what goes away, and what touches the way in."""
+    """What a long difference opens with: how many devices, how much, what goes away, and what touches the way
+    in."""
     different = [comparison for comparison in comparisons if comparison.edits]
     if len(different) < HEAD_FROM:
         return
@@ -62,7 +64,8 @@ def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
 
 
 def removed_names(different: Sequence[Comparison]) -> dict[str, int]:
-    """What is removed and does not come again with another value: kinds of statements, and on how many devices."""
+    """What is removed and does not come again with another value: kinds of statements, and on how many
+    devices."""
     found: Counter[str] = Counter()
     for comparison in different:
         made = {edit.rule for edit in comparison.edits if edit.operation == "create"}

@@ -1,4 +1,5 @@
-"""What is shown on a terminal can only be read: text from devices and files never moves the cursor or changes colours."""
+"""What is shown on a terminal can only be read: text from devices and files never moves the cursor or changes
+colours."""
 
 from __future__ import annotations
 

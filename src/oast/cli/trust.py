@@ -17,8 +17,8 @@ from oast.fleet import for_each
 
 
 def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
-    """Show every new key, ask, and keep them; a changed key needs --replace. Jump hosts come first: the way to the devices behind
-    one leads through a login there."""
+    """Show every new key, ask, and keep them; a changed key needs --replace. Jump hosts come first: the way
+    to the devices behind one leads through a login there."""
     for jump in Connector(estate, devices, options.timeout).jump_targets(devices):
         # Each anew: what was trusted for the one before counts for the way to this one.
         connector = Connector(estate, devices, options.timeout)
@@ -74,7 +74,8 @@ def _trust(
     if new:
         connector.known_hosts.trust(new)
     sys.stdout.write(
-        f"{plural(len(new), 'host key')} trusted from now on, {len(found) - len(new) - len(changed)} known already\n"
+        f"{plural(len(new), 'host key')} trusted from now on, {len(found) - len(new) - len(changed)} known"
+        " already\n"
     )
     if changed:
         sys.stderr.write(

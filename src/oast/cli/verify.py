@@ -111,7 +111,8 @@ def run(options: argparse.Namespace) -> int:
 def _before(
     options: argparse.Namespace, prepared: IntentContext
 ) -> tuple[Snapshot | None, Sequence[ExpectedLoss]]:
-    """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError, StateError."""
+    """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError,
+    StateError."""
     if options.expect and options.against is None:
         raise UsageError("--expect goes with --against")
     meant = what_may_be_lost(options.expect)
@@ -120,9 +121,10 @@ def _before(
     point = load_snapshot(prepared.estate, options.against)
     picked = {intent.device.name for intent in prepared.intents}
     devices = {name: readings for name, readings in point.devices.items() if name in picked}
-    return Snapshot(
-        point.at, devices, {name: why for name, why in point.missing.items() if name in picked}
-    ), meant
+    return (
+        Snapshot(point.at, devices, {name: why for name, why in point.missing.items() if name in picked}),
+        meant,
+    )
 
 
 def _became_document(

@@ -21,7 +21,8 @@ MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 4, NEW: 4}
 
 
 def show_results(prepared: IntentContext, found: Verification, *, verbose: bool) -> None:
-    """The checks that are not true, with what was wanted and found, and the configuration that they rest on; then how many there are.
+    """The checks that are not true, with what was wanted and found, and the configuration that they rest on;
+    then how many there are.
 
     The same thing on several devices is told once. With `verbose`, every check is listed.
     """
@@ -84,8 +85,8 @@ def _show_wrong(out: Console, prepared: IntentContext, found: Verification) -> N
 
 
 def show_state_changes(before: Snapshot, found: Sequence[StateChange], meant: Sequence[ExpectedLoss]) -> None:
-    """What became of the state before: what was lost first, then what was expected to be, then what is different or new. The same thing on
-    several devices is one row."""
+    """What became of the state before: what was lost first, then what was expected to be, then what is
+    different or new. The same thing on several devices is one row."""
     out = console()
     kinds: dict[str, dict[tuple[str, str, str, str], list[str]]] = {
         LOST: {},

@@ -233,7 +233,10 @@ def _show_waiting(watch: WatchSettings, waiting: list[dict[str, Any]]) -> None:
         gone = "" if row["target"] in names else ", which is not in oast.toml any more"
         said = f": {row['said']}" if row["said"] else ""
         oldest = _local(datetime.fromisoformat(row["oldest"]))
-        told = f"{plural(row['number'], 'notification')} for {row['target']}{gone} still to be told, since {oldest}{said}"
+        told = (
+            f"{plural(row['number'], 'notification')} for {row['target']}{gone} still to be told, since"
+            f" {oldest}{said}"
+        )
         print_hanging(out, Text(told, style="yellow"))
 
 

@@ -35,7 +35,8 @@ NOTHING: Mapping[str, str] = {}
 def estate_of(
     options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True
 ) -> Estate:
-    """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises UsageError, EstateError.
+    """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises
+    UsageError, EstateError.
 
     If it is to be told, whoever runs this learns of what a run that died has left.
     """
@@ -75,7 +76,8 @@ def _tell_left(estate: Estate) -> None:
             else "before anything was sent to a device"
         )
         sys.stderr.write(
-            f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast change resume\n"
+            f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast"
+            " change resume\n"
         )
 
 
@@ -126,7 +128,8 @@ def _close_to_others(working: Path) -> None:
             sys.stderr.write(f"{relative_path(working)} could be read by others; from now on only by you\n")
     except OSError as error:
         sys.stderr.write(
-            f"careful: {relative_path(working)} can be read by others, and that cannot be changed: {error.strerror}\n"
+            f"careful: {relative_path(working)} can be read by others, and that cannot be changed:"
+            f" {error.strerror}\n"
         )
 
 
@@ -164,7 +167,8 @@ def console_on(stream: TextIO) -> Console:
 
 
 def table(*headings: str, numbers: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
-    """A calm table: no lines, two spaces between columns, `numbers` to the right. Cells of `whole` are not broken into lines."""
+    """A calm table: no lines, two spaces between columns, `numbers` to the right. Cells of `whole` are not
+    broken into lines."""
     made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for heading in headings:
         justify: JustifyMethod = "right" if heading in numbers else "left"
@@ -243,5 +247,6 @@ def show_other_values(found: OtherValues) -> None:
         records = plural(devices.total(), "record")
         with suppress(OSError):
             sys.stderr.write(
-                f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on {join_names(list(devices), NAMED)})\n"
+                f"warning: {field} '{word}' is not a known value and counts as 'other' ({records} on"
+                f" {join_names(list(devices), NAMED)})\n"
             )

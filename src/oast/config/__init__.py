@@ -1,4 +1,5 @@
-"""Configuration trees: parsing and printing, canonical form, edits, ownership, and the commands that turn one tree into another."""
+"""Configuration trees: parsing and printing, canonical form, edits, ownership, and the commands that turn one
+tree into another."""
 
 from __future__ import annotations
 
@@ -7,7 +8,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.config import line as line
     from oast.config.commands import Command as Command, commands_of as commands_of
     from oast.config.dependency_order import (
         NoDependencyOrder as NoDependencyOrder,
@@ -90,7 +90,7 @@ __getattr__, __dir__ = lazy_exports(
             "tree_as_listed",
             "tree_of_device",
         ),
-        "line": ("Line", "format_line", "line"),
+        "line": ("Line", "format_line"),
         "ownership": ("Pattern", "Scope", "owner_of", "pattern_of", "patterns_overlap"),
         "referential_integrity": ("integrity_errors", "missing_parts"),
         "retained": ("RetainedStatement", "split_removals"),

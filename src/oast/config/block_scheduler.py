@@ -1,4 +1,5 @@
-"""Which of the edits that could come next does: a section of the configuration is entered once where that is possible."""
+"""Which of the edits that could come next does: a section of the configuration is entered once where that is
+possible."""
 
 from __future__ import annotations
 
@@ -14,8 +15,9 @@ Priority = tuple[bool, tuple[Any, ...], int]
 class BlockScheduler:
     """What can be done next, so that a section of the configuration is entered once where that is possible.
 
-    Once in a section, it is left when nothing more can be done there. The next is the first by the grammar's order of those
-    that wait for nothing outside; only where all wait for each other is one entered that will have to be entered again.
+    Once in a section, it is left when nothing more can be done there. The next is the first by the grammar's
+    order of those that wait for nothing outside; only where all wait for each other is one entered that will
+    have to be entered again.
     """
 
     def __init__(self, section_of: Sequence[tuple[bool, Path]], constraints: Sequence[Sequence[int]]) -> None:

@@ -1,4 +1,5 @@
-"""Braces and semicolons: `name key { leaf value; }`. Read as the same statements indented, and written back."""
+"""Braces and semicolons: `name key { leaf value; }`. Read as the same statements indented, and
+written back."""
 
 from __future__ import annotations
 

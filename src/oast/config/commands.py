@@ -206,7 +206,8 @@ class _Writer:
 
 
 def _filters_first(node: Node) -> Iterable[tuple[str, Node]]:
-    """What stands below a node that is made, in the order in which it is sent: a filter before what it filters."""
+    """What stands below a node that is made, in the order in which it is sent: a filter before what it
+    filters."""
     if not node.statement.rule.concerns_others:
         return node.children.items()
     return sorted(node.children.items(), key=lambda item: not references_filter(item[1]))

@@ -30,18 +30,20 @@ class NoDependencyOrder(Exception):
 def in_dependency_order(
     edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lambda edit: False, running: Node | None = None
 ) -> list[Edit]:
-    """`edits` in an order in which every state in between is allowed and keeps the session alive as long as it can.
+    """`edits` in an order in which every state in between is allowed and keeps the session alive as long as
+    it can.
 
-    What is referred to is created before and removed after what refers to it; a value that must be unique is given up
-    before it is taken again; a user's order is kept. Among what these leave open, edits for which `goes_last` holds come
-    last, otherwise the grammar's order decides, additions before removals. Where edits wait for each other in a circle, they
-    are taken apart: an entry is made first and refers later, a value is taken away before another takes its place. `running`
-    is what the edits begin with: what is referred to there, and stays so, has to be there at every moment.
+    What is referred to is created before and removed after what refers to it; a value that must be unique is
+    given up before it is taken again; a user's order is kept. Among what these leave open, edits for which
+    `goes_last` holds come last, otherwise the grammar's order decides, additions before removals. Where edits
+    wait for each other in a circle, they are taken apart: an entry is made first and refers later, a value is
+    taken away before another takes its place. `running` is what the edits begin with: what is referred to
+    there, and stays so, has to be there at every moment.
 
-    What is filtered is filtered at every moment as before or as intended: an access list is bound before anything else is
-    done to its interface and let go of after it, left before it is changed and taken when it has been; an interface is shut
-    before and opened after everything else that is done to it. Raises NoSafeOrder when
-    there is no such order.
+    What is filtered is filtered at every moment as before or as intended: an access list is bound before
+    anything else is done to its interface and let go of after it, left before it is changed and taken when it
+    has been; an interface is shut before and opened after everything else that is done to it. Raises
+    NoSafeOrder when there is no such order.
     """
     steps = list(edits)
     standing, bound = _standing(running, edits), _still_bound(running, edits)
@@ -151,7 +153,8 @@ def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]],
     # Siblings of one kind: additions first, then removals, then by name; see the last level.
     order, name = levels[-1]
     removal = edit.operation == "remove"
-    # Without a grammar nobody knows whether a line takes another's place: taken away after it was set, both would be gone.
+    # Without a grammar nobody knows whether a line takes another's place: taken away after it was set, both
+    # would be gone.
     later = removal != edit.rule.structural
     return (*levels[:-1], (order, (("1" if later else "0"), *name))), later
 
@@ -256,7 +259,8 @@ def _filtered(edits: Sequence[Edit], bound: Bound) -> Iterator[tuple[int, int]]:
             )
             others = below[edit.path[: entry + 1]] if entry is not None else []
             for other in (other for other in others if not _first_or_last(edits[other])):
-                # What closes comes before a filter is let go of, what opens comes when it is there; nothing else matters.
+                # What closes comes before a filter is let go of, what opens comes when it is there; nothing
+                # else matters.
                 if edits[other].operation == "remove" and edit.operation != "create":
                     yield other, number
                 elif edits[other].operation != "remove" and edit.operation != "remove":
@@ -329,7 +333,8 @@ def _later(edit: Edit, removes: dict[Target, int], gone: dict[Path, int]) -> Ite
 
 
 def _standing(running: Node | None, edits: Sequence[Edit]) -> Collection[Target]:
-    """What is referred to before and after `edits`, where one of them takes the value it is known by to another statement."""
+    """What is referred to before and after `edits`, where one of them takes the value it is known by to
+    another statement."""
     if running is None or not any(
         edit.operation == "replace" and edit.rule.concerns_others for edit in edits
     ):
@@ -347,7 +352,8 @@ def _standing(running: Node | None, edits: Sequence[Edit]) -> Collection[Target]
 
 
 def _still_bound(running: Node | None, edits: Sequence[Edit]) -> Bound:
-    """The entries below which `edits` change something, with the filters that no edit binds anew or lets go of."""
+    """The entries below which `edits` change something, with the filters that no edit binds anew or lets go
+    of."""
     if running is None:
         return NOTHING_BOUND
     touched = {edit.path for edit in edits}

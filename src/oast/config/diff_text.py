@@ -14,7 +14,8 @@ Sign = Literal["+", "-", ">", " "]
 
 @dataclass(frozen=True, slots=True)
 class ViewLine:
-    """`sign`: + added, - removed, > moved, blank for a statement that only leads to a change. `note` says where to it moved."""
+    """`sign`: + added, - removed, > moved, blank for a statement that only leads to a change. `note` says
+    where to it moved."""
 
     sign: Sign
     depth: int

@@ -1,4 +1,5 @@
-"""Trees and edits as plain data for JSON: what is kept on disk and what people are given. Secrets are fingerprints in it.
+"""Trees and edits as plain data for JSON: what is kept on disk and what people are given. Secrets are
+fingerprints in it.
 
 The page: docs/formats.md.
 """
@@ -38,8 +39,8 @@ def _shown(node: Node, *, whole: bool) -> Mapping[str, Any]:
 
 
 def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any]]:
-    """Everything below `tree`, to be read again by `children_of`: rule, arguments, what stands below. What is the same in a tree that is
-    kept `besides` is only named."""
+    """Everything below `tree`, to be read again by `children_of`: rule, arguments, what stands below. What is
+    the same in a tree that is kept `besides` is only named."""
     found: list[dict[str, Any]] = []
     # By number: the identity of a statement may hold what is kept of a secret in another length.
     numbers = (
@@ -63,7 +64,8 @@ def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any
 def tree_from_document(
     entries: Iterable[Any], grammar: Grammar, besides: Node | None = None
 ) -> dict[str, Node]:
-    """The nodes that `tree_document` wrote down, with the tree that was kept `besides` (its children in the order in which they were kept).
+    """The nodes that `tree_document` wrote down, with the tree that was kept `besides` (its children in the
+    order in which they were kept).
 
     Raises KeyError, IndexError, TypeError or ValueError for anything else.
     """

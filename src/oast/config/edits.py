@@ -1,6 +1,7 @@
 """The difference of two canonical trees: a list of edits, from which every view and every command is derived.
 
-Laws, kept by property tests: `applied(difference(a, b), a)` equals b; the difference of a tree with itself is empty.
+Laws, kept by property tests: `applied(difference(a, b), a)` equals b; the difference of a tree with itself is
+empty.
 """
 
 from __future__ import annotations
@@ -22,9 +23,10 @@ Operation = Literal["create", "remove", "replace", "move"]
 class Edit:
     """One step from running to intended, with everything below it.
 
-    `outer` are the nodes it stands below, outermost first, as they are before anything is done. `replace` restates the
-    statement alone (another value of a leaf); what changes below it comes as edits of its own. `before` is the sibling it is
-    put in front of, for statements the user orders; None means behind all others of its kind.
+    `outer` are the nodes it stands below, outermost first, as they are before anything is done. `replace`
+    restates the statement alone (another value of a leaf); what changes below it comes as edits of its own.
+    `before` is the sibling it is put in front of, for statements the user orders; None means behind all
+    others of its kind.
     """
 
     operation: Operation
@@ -77,7 +79,8 @@ def _compare(running: Node, intended: Node, outer: tuple[Node, ...], edits: list
         elif old is None and new.owned:
             edits.append(Edit("create", outer, None, new))
         elif old is None:
-            # It only leads to what is owned; whether the device has it is not looked at, entering it makes it.
+            # It only leads to what is owned; whether the device has it is not looked at, entering it makes
+            # it.
             _compare(new.with_children({}), new, (*outer, new), edits)
         elif old is not new:
             _compare_pair(old, new, outer, edits)
@@ -100,7 +103,8 @@ def _compare_pair(old: Node, new: Node, outer: tuple[Node, ...], edits: list[Edi
     if owned and old.statement != new.statement:
         edits.append(Edit("replace", outer, old, new))
     if old.children or new.children:
-        # It is entered as the device has it until it is restated: a line that only leads in must not change anything.
+        # It is entered as the device has it until it is restated: a line that only leads in must not change
+        # anything.
         _compare(old, new, (*outer, old), edits)
 
 
@@ -115,7 +119,8 @@ def _compare_ordered(
 
 
 def _appended(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
-    """The steps for a device that can only add behind what it has: what comes after the first difference is made anew."""
+    """The steps for a device that can only add behind what it has: what comes after the first difference is
+    made anew."""
     there, wanted = list(old), list(new)
     kept = next(
         (n for n, (a, b) in enumerate(zip(there, wanted, strict=False)) if a != b),
@@ -130,17 +135,22 @@ def _appended(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...
 def _ordered(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
     """The steps between two lists in which the first match decides, safe at every moment.
 
-    Most entries that both lists have stay where they are: a longest common subsequence, the anchors. Between two anchors
-    the list then holds first what only the old one has there (A), then what only the new one has (B).
+    Most entries that both lists have stay where they are: a longest common subsequence, the anchors. Between
+    two anchors the list then holds first what only the old one has there (A), then what only the new one has
+    (B).
 
-    1. Add from the top down. At every step the list is all of A with a beginning of B. A packet whose first match is an
-       entry of B meets no earlier entry of B, for all of those are already there: it is decided as the new list decides.
+    1. Add from the top down. At every step the list is all of A with a beginning of B. A packet whose first
+    match is an
+       entry of B meets no earlier entry of B, for all of those are already there: it is decided as the new
+       list decides.
        Any other first match is the old list's first match.
-    2. Remove from the bottom up. At every step the list is all of B with a beginning of A; the same argument holds.
+    2. Remove from the bottom up. At every step the list is all of B with a beginning of A; the same argument
+    holds.
 
-    So no packet is ever decided in a way that is neither the old nor the new one. An entry that moves up is put at its new
-    place in step 1 (its old place then never decides); one that moves down is moved in step 2 (its new place did not
-    decide before). The anchors are a longest subsequence, so no entry moves within one gap.
+    So no packet is ever decided in a way that is neither the old nor the new one. An entry that moves up is
+    put at its new place in step 1 (its old place then never decides); one that moves down is moved in step 2
+    (its new place did not decide before). The anchors are a longest subsequence, so no entry moves within one
+    gap.
     """
     position = {identity: number for number, identity in enumerate(old)}
     anchors = _longest_rising([identity for identity in new if identity in position], position)
@@ -213,7 +223,8 @@ def _longest_rising(identities: Sequence[str], position: dict[str, int]) -> set[
 
 
 def apply_edits(edits: Iterable[Edit], tree: Node) -> Node:
-    """`tree` with `edits` carried out in their order, in canonical form; what no edit touches is shared with it.
+    """`tree` with `edits` carried out in their order, in canonical form; what no edit touches is shared with
+    it.
 
     Raises KeyError when an edit does not fit.
     """
@@ -269,7 +280,8 @@ class _Edited:
 
 
 class _Order:
-    """The order of the children of `place` while they are moved: each step costs the same, however many there are."""
+    """The order of the children of `place` while they are moved: each step costs the same, however many there
+    are."""
 
     def __init__(self, place: Node, without: str) -> None:
         self._place = place

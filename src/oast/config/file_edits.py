@@ -1,7 +1,8 @@
-"""Edits a configuration file in place: what a change does not touch keeps every byte, comments and odd spacing included.
+"""Edits a configuration file in place: what a change does not touch keeps every byte, comments and odd
+spacing included.
 
-A statement is replaced, inserted beside its siblings or deleted as a span of the text. Afterwards the text is read again, and has to be
-the intended tree: what cannot be edited so is refused, and nothing was written.
+A statement is replaced, inserted beside its siblings or deleted as a span of the text. Afterwards the text is
+read again, and has to be the intended tree: what cannot be edited so is refused, and nothing was written.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ class EditedText:
 
 
 def edit_file(syntax: IndentedSyntax, text: str, intended: Node) -> EditedText:
-    """`text` with the statements that make it `intended` (canonical). Raises DeviceError when it cannot be edited in place."""
+    """`text` with the statements that make it `intended` (canonical). Raises DeviceError when it cannot be
+    edited in place."""
     editor = _Editor(syntax, text, intended)
     try:
         editor.run()
@@ -48,7 +50,8 @@ def _refused(why: str) -> DeviceError:
 
 
 def _rewritten(edits: Sequence[Edit]) -> list[tuple[Edit, Edit]]:
-    """Statements without a grammar that only say something else: one goes and one comes that begins with the same word."""
+    """Statements without a grammar that only say something else: one goes and one comes that begins with the
+    same word."""
     groups: dict[tuple[Path, str], list[Edit]] = {}
     for edit in edits:
         rule = edit.node.statement.rule
@@ -67,7 +70,8 @@ def _rewritten(edits: Sequence[Edit]) -> list[tuple[Edit, Edit]]:
 
 
 class _Editor:
-    """Applies one edit after the other to the text; each reads the spans again, as the edit before it moved them."""
+    """Applies one edit after the other to the text; each reads the spans again, as the edit before it moved
+    them."""
 
     def __init__(self, syntax: IndentedSyntax, text: str, intended: Node) -> None:
         self.text = text
@@ -119,7 +123,8 @@ class _Editor:
         return found
 
     def _region(self, span: Span) -> tuple[int, int]:
-        """The whole lines of a statement where nothing else stands on them, with the comment that belongs to it; else the statement."""
+        """The whole lines of a statement where nothing else stands on them, with the comment that belongs to
+        it; else the statement."""
         text, comment = self.text, self._syntax.comment
         first = text.rfind("\n", 0, span.start) + 1
         last = text.find("\n", span.end)
@@ -204,7 +209,8 @@ class _Editor:
             self._insert(path, lines)
 
     def _in_order(self, edit: Edit) -> tuple[Span, bool] | None:
-        """The statement that one in the user's order comes before (or, at the end, after); None when it is the first of its kind."""
+        """The statement that one in the user's order comes before (or, at the end, after); None when it is
+        the first of its kind."""
         depth = len(edit.path)
         siblings = [
             span

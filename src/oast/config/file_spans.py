@@ -1,4 +1,5 @@
-"""Where the statements of a configuration file stand: the spans that an edit in place replaces, so that all other bytes stay."""
+"""Where the statements of a configuration file stand: the spans that an edit in place replaces, so that all
+other bytes stay."""
 
 from __future__ import annotations
 
@@ -36,7 +37,8 @@ class Span:
 
 
 def spans_of(syntax: IndentedSyntax, text: str) -> Span:
-    """The whole file as a span without a path, with the spans of its statements. Raises ValueError for braces that do not match."""
+    """The whole file as a span without a path, with the spans of its statements. Raises ValueError for braces
+    that do not match."""
     whole = Span((), 0, 0, len(text), (0, len(text)))
     if isinstance(syntax, BraceSyntax):
         whole.children = _in_braces(syntax, text)

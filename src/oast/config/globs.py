@@ -1,4 +1,5 @@
-"""Globs: `*` is any text, `?` any character, `[a-z]` and `[!a-z]` one of some; and whether two of them can match the same text."""
+"""Globs: `*` is any text, `?` any character, `[a-z]` and `[!a-z]` one of some; and whether two of them can
+match the same text."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ def glob_matches(glob: str, text: str) -> bool:
 
 @lru_cache(maxsize=65536)
 def globs_overlap(one: str, other: str) -> bool:
-    """Whether there is a text that both globs match. Exact: both are walked through together, token by token."""
+    """Whether there is a text that both globs match. Exact: both are walked through together,
+    token by token."""
     a, b = _tokens(one), _tokens(other)
     alphabet = _alphabet(one + other)
     seen: set[tuple[int, int]] = set()
@@ -64,7 +66,8 @@ def _tokens(glob: str) -> tuple[str, ...]:
 
 
 def _alphabet(text: str) -> tuple[str, ...]:
-    """Characters that stand for all there are: those written, their neighbours, and one that is written nowhere."""
+    """Characters that stand for all there are: those written, their neighbours, and one that is written
+    nowhere."""
     near = {chr(min(max(ord(c) + step, 0), 0x10FFFF)) for c in text for step in (-1, 0, 1)}
     return (*sorted(near), next(c for c in map(chr, range(0x100, 0x110000)) if c not in near))
 

@@ -28,7 +28,8 @@ from oast.platforms import (
 )
 from oast.records import Secret, Value
 
-# A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is mostly the first.
+# A block that begins at the left edge is remembered with its tree: the second configuration of a fleet is
+# mostly the first.
 REMEMBERED_BLOCKS = 10_000
 # No configuration is that deep; reading one that is would end in Python's own limit.
 DEEPEST = 60
@@ -38,7 +39,8 @@ TAB = 8
 
 @dataclass(frozen=True, slots=True)
 class TextProblem:
-    """A line that the grammar or the syntax does not allow. `line` counts from 1, `word` is the wrong word in it."""
+    """A line that the grammar or the syntax does not allow. `line` counts from 1, `word` is the wrong word in
+    it."""
 
     line: int
     message: str
@@ -60,7 +62,8 @@ class Parsed:
 
 
 def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
-    """The tree of what a device lists, in its order. Raises ProtocolError for a text that is no configuration."""
+    """The tree of what a device lists, in its order. Raises ProtocolError for a text that is no
+    configuration."""
     return accept_listed(syntax.parse(text))
 
 
@@ -79,7 +82,8 @@ def tree_of_device(syntax: IndentedSyntax, text: str) -> Node:
 
 
 async def read_tree(syntax: IndentedSyntax, text: str) -> Node:
-    """The same for what a device has just listed: a long text is parsed beside the event loop. Raises ProtocolError."""
+    """The same for what a device has just listed: a long text is parsed beside the event loop. Raises
+    ProtocolError."""
     return await parse_if_long((text,), tree_of_device, syntax, text)
 
 
@@ -101,7 +105,8 @@ class IndentedSyntax:
         self._by_block = not any(rule.end or rule.delimiters for rule in self.grammar.rules())
 
     def parse(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Parsed:
-        """The tree of `text`, in the text's order; `marks` are the secrets it may hold. Never raises: see `Parsed.problems`."""
+        """The tree of `text`, in the text's order; `marks` are the secrets it may hold. Never raises: see
+        `Parsed.problems`."""
         with gc_disabled():
             return self._parsed(self.plain(text), marks)
 
@@ -120,7 +125,8 @@ class IndentedSyntax:
         blocks = self._blocks
         siblings = SiblingIndex(self.grammar)
         too_deep = False
-        # Where a section ends with a word of its own, or text stands between delimiters, the left edge divides nothing.
+        # Where a section ends with a word of its own, or text stands between delimiters, the left edge
+        # divides nothing.
         for block in self._begins.split(text) if self._by_block else (text,):
             nodes = blocks.get(block)
             if nodes is None:
@@ -141,7 +147,8 @@ class IndentedSyntax:
         return Parsed(root_of(self.grammar, children), tuple(problems), too_deep)
 
     def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
-        """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for pointing at places."""
+        """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for
+        pointing at places."""
         reader = _BlockReader(self, marks, with_places=True)
         reader.read(self.plain(text).split("\n"), 1)
         yield from reader.places
@@ -205,7 +212,8 @@ def opaque_text(statement: Statement, spelling: Callable[[str], str] = str) -> V
 def text_lines(
     grammar: Grammar, statement: Statement, outer: tuple[Statement, ...], margin: str
 ) -> Iterator[Line]:
-    """The line of a statement, or the lines of text between delimiters: only the first of those is indented."""
+    """The line of a statement, or the lines of text between delimiters: only the first of those
+    is indented."""
     rule = statement.rule
     if not rule.delimiters:
         yield own_line(grammar, statement, outer).behind(margin)
@@ -235,7 +243,8 @@ def odd_characters(text: str) -> Iterator[TextProblem]:
 
 
 class _BlockReader:
-    """Reads lines into nodes. The stack holds the nodes that are open, how far in each stands, and its first child."""
+    """Reads lines into nodes. The stack holds the nodes that are open, how far in each stands, and its first
+    child."""
 
     def __init__(
         self, syntax: IndentedSyntax, marks: Mapping[str, Secret], *, with_places: bool = False
@@ -343,7 +352,8 @@ class _BlockReader:
         self._open_in(self._nodes[-1].children, statement, indent)
 
     def _open_in(self, siblings: dict[str, Node], statement: Statement, indent: int) -> None:
-        """What comes next stands below `statement`. Stated again it is restated, with what stood below it before."""
+        """What comes next stands below `statement`. Stated again it is restated, with what stood below it
+        before."""
         node = siblings.get(statement.identity)
         if node is not None and not (statement.rule.known and node.statement.rule.known):
             self._siblings.make_room(siblings, statement)
@@ -396,7 +406,10 @@ class _BlockReader:
         if rule.secret and isinstance(value, str):
             value = self._grammar.fingerprints.secret("", value)
         if isinstance(value, Secret) and not rule.secret:
-            message = f"the secret '{value.name}' stands in '{rule.name}', which is not marked as secret by the platform"
+            message = (
+                f"the secret '{value.name}' stands in '{rule.name}', which is not marked as secret by the"
+                " platform"
+            )
             self.problems.append(TextProblem(number, message, rule.name, "put it where secrets belong"))
         elif isinstance(value, Secret) and value.name:
             self.problems.extend(_problem_of(value, rule, number))

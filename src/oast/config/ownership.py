@@ -1,9 +1,10 @@
 """Ownership: which parts of a configuration belong to whom, as path patterns over the tree.
 
-A pattern names identities level by level: `ntp`, `interface *`, `interface gate*/vlan-id`. What a pattern matches is owned
-with everything below it, but for inner parts that a longer pattern of another owner takes out: of all patterns that match a
-statement or one around it, the longest decides, to any depth. Two owners with patterns of one length that can match the same
-statement are a mistake (`same_part`), so there is always one answer.
+A pattern names identities level by level: `ntp`, `interface *`, `interface gate*/vlan-id`. What a pattern
+matches is owned with everything below it, but for inner parts that a longer pattern of another owner takes
+out: of all patterns that match a statement or one around it, the longest decides, to any depth. Two owners
+with patterns of one length that can match the same statement are a mistake (`same_part`), so there is always
+one answer.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ Pattern = tuple[str, ...]
 
 
 def pattern_of(text: str) -> Pattern:
-    """The levels of a written pattern; a slash followed by a letter separates them, so prefixes keep theirs."""
+    """The levels of a written pattern; a slash followed by a letter separates them, so prefixes
+    keep theirs."""
     return tuple(level.strip() for level in re.split(r"/(?=[a-z])", text.strip()))
 
 
@@ -43,8 +45,8 @@ class Scope:
         return Scope((("*",), *self.excludes), self.includes)
 
     def within(self, tree: Node) -> Node:
-        """The part of `tree` in this scope. Statements that only lead to it have `owned` False; those that hold something
-        that is not in it have `partial` True."""
+        """The part of `tree` in this scope. Statements that only lead to it have `owned` False; those that
+        hold something that is not in it have `partial` True."""
         return _pruned(tree, self.includes, self.excludes, owned=False)
 
     def holds(self, tree: Node) -> bool:
@@ -69,7 +71,8 @@ def _above(pattern: Pattern, path: Sequence[str]) -> bool:
 
 
 def owner_of(path: Path, owners: Mapping[str, Sequence[Pattern]]) -> str | None:
-    """Who of `owners` the node at `path` belongs to: the longest pattern decides. None when nobody owns it."""
+    """Who of `owners` the node at `path` belongs to: the longest pattern decides. None when
+    nobody owns it."""
     longest, found = 0, None
     for name, patterns in owners.items():
         for pattern in patterns:
@@ -101,9 +104,11 @@ def _below_unknown(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
 
 
 def _owner(inner: list[Pattern], outer: list[Pattern], *, owned: bool) -> bool:
-    """Whether a node belongs to the scope, given what is left of the patterns there and whether the node around it does.
+    """Whether a node belongs to the scope, given what is left of the patterns there and whether the node
+    around it does.
 
-    Patterns that end at a deeper node decide anew, so the longest wins. Where both end here, what is not owned is safe.
+    Patterns that end at a deeper node decide anew, so the longest wins. Where both end here, what is not
+    owned is safe.
     """
     return False if () in outer else True if () in inner else owned
 

@@ -1,4 +1,5 @@
-"""Path statements: `/list[key=value]/leaf = value`, a statement a line, after instance identifiers (RFC 7950, section 9.13)."""
+"""Path statements: `/list[key=value]/leaf = value`, a statement a line, after instance identifiers (RFC 7950,
+section 9.13)."""
 
 from __future__ import annotations
 
@@ -39,7 +40,8 @@ class PathSyntax(BraceSyntaxBase):
         return BraceParser("".join(f"{line}\n" for line in lines), tuple(numbers), tuple(problems))
 
     def _levels(self, line: str, number: int, problems: list[TextProblem]) -> list[str]:
-        """The line as one statement for each level. From the first name on that the grammar does not know, it is one."""
+        """The line as one statement for each level. From the first name on that the grammar does not know, it
+        is one."""
         levels: list[str] = []
         rule, at = self.grammar.root, 0
         while at < len(line):
@@ -129,7 +131,8 @@ def assigned(grammar: Grammar, statement: Statement) -> tuple[Value, ...]:
 
 
 def _without_module(rule: Rule, name: str) -> Rule | None:
-    """The statement that an instance identifier means by `module:name`, or by a name that stands in one module only."""
+    """The statement that an instance identifier means by `module:name`, or by a name that stands in one
+    module only."""
     module, colon, bare = name.rpartition(":")
     found = [child for child in rule.children.values() if child.local == bare and child.module is not None]
     if colon:
@@ -146,7 +149,8 @@ def _as_key(value: Value) -> Value:
 
 
 def _quoted_key(text: str) -> str:
-    """A key as RFC 7950 quotes it: there is no escape, so a value with both kinds of quotes has no spelling."""
+    """A key as RFC 7950 quotes it: there is no escape, so a value with both kinds of quotes has
+    no spelling."""
     if _BARE.fullmatch(text):
         return text
     return f"'{text}'" if "'" not in text else f'"{text}"'

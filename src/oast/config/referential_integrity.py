@@ -1,4 +1,5 @@
-"""What a device would not take as a whole: a reference to what is not there, one value on two statements (RFC 7950, 9.9 and 7.8.3)."""
+"""What a device would not take as a whole: a reference to what is not there, one value on two statements (RFC
+7950, 9.9 and 7.8.3)."""
 
 from __future__ import annotations
 
@@ -37,7 +38,7 @@ def missing_parts(edits: Sequence[Edit], running: Node) -> Iterator[IntegrityErr
             continue
         for path, node in (
             (edit.path, edit.new),
-            *((((*edit.path, *below), inner) for below, inner in edit.new.walk())),
+            *(((*edit.path, *below), inner) for below, inner in edit.new.walk()),
         ):
             made = after.at(path)
             for needed in node.statement.rule.least:

@@ -1,4 +1,5 @@
-"""What a difference must not take away: statements the grammar does not know, and what belongs to somebody else."""
+"""What a difference must not take away: statements the grammar does not know, and what belongs to somebody
+else."""
 
 from __future__ import annotations
 
@@ -13,8 +14,8 @@ from oast.config.tree import Node, Path
 class RetainedStatement:
     """A statement that intent does not have and that stays on the device all the same.
 
-    `unknown`: the platform's grammar does not know it; otherwise it holds what belongs to other sections, or what is not
-    known. `outer` are the nodes it stands below.
+    `unknown`: the platform's grammar does not know it; otherwise it holds what belongs to other sections, or
+    what is not known. `outer` are the nodes it stands below.
     """
 
     outer: tuple[Node, ...]
@@ -36,8 +37,8 @@ def split_removals(
 ) -> tuple[list[Edit], list[RetainedStatement]]:
     """`edits` without the removal of what must stay, and what that is.
 
-    A statement that is to go and holds something that must stay is not removed: only what may go below it is. With
-    `remove_unknown`, statements the grammar does not know may go.
+    A statement that is to go and holds something that must stay is not removed: only what may go below it is.
+    With `remove_unknown`, statements the grammar does not know may go.
     """
     kept: list[Edit] = []
     spared: list[RetainedStatement] = []

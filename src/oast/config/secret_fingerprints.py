@@ -1,7 +1,8 @@
-"""Trees as they are kept: with no more of their secrets than fingerprints, and with the secrets again when these are at hand.
+"""Trees as they are kept: with no more of their secrets than fingerprints, and with the secrets again when
+these are at hand.
 
-Lines that no grammar describes may hold secrets that nobody has marked: what may be one is masked in what is kept for this copy alone, and
-in what is meant to be committed the whole line is a fingerprint.
+Lines that no grammar describes may hold secrets that nobody has marked: what may be one is masked in what is
+kept for this copy alone, and in what is meant to be committed the whole line is a fingerprint.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ _Become = Callable[[Rule, Value], Value]
 
 
 def strip_secrets(tree: Node) -> Node:
-    """The canonical tree with no more of its secrets than their fingerprints; lines that no grammar describes are masked."""
+    """The canonical tree with no more of its secrets than their fingerprints; lines that no grammar describes
+    are masked."""
     return canonical(
         masked_lines(
             _with_values(tree, lambda rule, value: value.forgotten() if isinstance(value, Secret) else value)
@@ -40,14 +42,14 @@ def masked_lines(tree: Node) -> Node:
 
 
 def withhold_tree(tree: Node) -> Node:
-    """What a device runs, with fingerprints in place of whole lines: of those that the grammar does not know, and, where there is no
-    grammar, of those that may hold a secret."""
+    """What a device runs, with fingerprints in place of whole lines: of those that the grammar does not know,
+    and, where there is no grammar, of those that may hold a secret."""
     return _with_values(tree, _withheld)
 
 
 def withhold_unknown(tree: Node) -> Node:
-    """The tree with fingerprints in place of whole lines that the grammar does not know. Where there is no grammar, what is intended stands
-    in the estate's templates as well."""
+    """The tree with fingerprints in place of whole lines that the grammar does not know. Where there is no
+    grammar, what is intended stands in the estate's templates as well."""
     return _with_values(tree, _withheld_unknown)
 
 
@@ -74,8 +76,8 @@ def _withheld(rule: Rule, value: Value) -> Value:
 
 
 def restore_secrets(tree: Node, secrets: Mapping[str, Secret]) -> Node:
-    """`tree`, which was kept, with those of its secrets that are among `secrets`, by their fingerprints (see `by_fingerprint`), and with
-    the lines that were withheld or masked.
+    """`tree`, which was kept, with those of its secrets that are among `secrets`, by their fingerprints (see
+    `by_fingerprint`), and with the lines that were withheld or masked.
 
     The others stay what they are: different from every secret that is known, and refused by the wire.
     """
@@ -90,8 +92,8 @@ def restore_secrets(tree: Node, secrets: Mapping[str, Secret]) -> Node:
 
 
 def secrets_by_fingerprint(trees: Iterable[Node]) -> dict[str, Secret]:
-    """The secrets in `trees` that are known, by the fingerprints that are kept of them; and lines that no grammar describes, by
-    fingerprint and by how they are masked."""
+    """The secrets in `trees` that are known, by the fingerprints that are kept of them; and lines that no
+    grammar describes, by fingerprint and by how they are masked."""
     found: dict[str, Secret] = {}
     for tree in trees:
         found.update(
@@ -109,10 +111,14 @@ def secrets_by_fingerprint(trees: Iterable[Node]) -> dict[str, Secret]:
 
 
 def require_known_secrets(secrets: Iterable[Secret]) -> None:
-    """Whether all of `secrets` can be sent. Raises DeviceError when of one no more than the fingerprint was kept."""
+    """Whether all of `secrets` can be sent. Raises DeviceError when of one no more than the fingerprint was
+    kept."""
     forgotten = sorted({str(secret) for secret in secrets if secret.is_forgotten})
     if forgotten:
-        message = f"it would be sent a secret of which only the fingerprint was kept ({', '.join(forgotten[:3])}): it was not touched"
+        message = (
+            f"it would be sent a secret of which only the fingerprint was kept ({', '.join(forgotten[:3])}):"
+            " it was not touched"
+        )
         raise DeviceError(
             message,
             hint="it is neither in the estate nor on the device any more: set it on the device by hand",
@@ -120,7 +126,8 @@ def require_known_secrets(secrets: Iterable[Secret]) -> None:
 
 
 def _with_values(node: Node, become: _Become, *, deep: bool = True) -> Node:
-    """The tree with other values of secret arguments, and of lines that no grammar describes; a shallow one keeps what is below."""
+    """The tree with other values of secret arguments, and of lines that no grammar describes; a shallow one
+    keeps what is below."""
     statement, rule = node.statement, node.statement.rule
     if statement.has_secret or rule.secret_words is not None:
         arguments = tuple(None if value is None else become(rule, value) for value in statement.arguments)

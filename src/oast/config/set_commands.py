@@ -1,4 +1,5 @@
-"""From edits to lines that each name a whole path: by path statements, or by the words of all levels one behind the other."""
+"""From edits to lines that each name a whole path: by path statements, or by the words of all levels one
+behind the other."""
 
 from __future__ import annotations
 
@@ -86,7 +87,8 @@ class FlatWriter:
     def _set(
         self, node: Node, before: Parts, inline: tuple[Statement, ...], path: Path, *, alone: bool = False
     ) -> Iterator[tuple[Line, Path]]:
-        """A statement and what stands below it, which makes it; by itself where nothing does, or where it is meant `alone`."""
+        """A statement and what stands below it, which makes it; by itself where nothing does, or where it is
+        meant `alone`."""
         if alone or not node.children or node.statement.rule.presence:
             yield format_line(self._spelling.set, self._fields(node.statement, before, inline)), path
         if not alone:

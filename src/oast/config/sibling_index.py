@@ -1,4 +1,5 @@
-"""Statements among their siblings, when text is read: what is known by one identity is one, what is unknown is kept as it stands."""
+"""Statements among their siblings, when text is read: what is known by one identity is one, what is unknown
+is kept as it stands."""
 
 from __future__ import annotations
 
@@ -9,11 +10,13 @@ from oast.platforms import Grammar, Statement
 
 
 class SiblingIndex:
-    """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as often as they stand."""
+    """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as
+    often as they stand."""
 
     def __init__(self, grammar: Grammar) -> None:
         self._grammar = grammar
-        # By the siblings and the line: how often it stands there already. Counting anew for each would cost the square.
+        # By the siblings and the line: how often it stands there already. Counting anew for each would cost
+        # the square.
         self._counted: dict[tuple[int, str], int] = {}
 
     def add(self, siblings: dict[str, Node], node: Node) -> None:
@@ -38,7 +41,8 @@ class SiblingIndex:
         return self._grammar.opaque(line, number)
 
     def make_room(self, siblings: dict[str, Node], statement: Statement) -> None:
-        """An unknown statement gives way to a known one that is known by just its words; it keeps its place."""
+        """An unknown statement gives way to a known one that is known by just its words; it keeps
+        its place."""
         present = siblings.get(statement.identity)
         if present is None or present.statement.rule.known or not statement.rule.known:
             return

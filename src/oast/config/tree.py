@@ -1,4 +1,5 @@
-"""The configuration tree: one statement with the statements below it, shared between trees and never changed."""
+"""The configuration tree: one statement with the statements below it, shared between trees and
+never changed."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ class Node:
     """A statement and its children, by identity, in their order.
 
     Equal when all statements below are equal in the same order. `owned` is False for a node that stands in a
-    scoped tree only because something below it is owned; `partial` is True where something below it is not in the scope.
+    scoped tree only because something below it is owned; `partial` is True where something below it is not in
+    the scope.
     """
 
     __slots__ = ("_canonical", "_hash", "children", "owned", "partial", "statement")
@@ -28,7 +30,8 @@ class Node:
         self.owned = owned
         self.partial = partial
         self._hash: int | None = None
-        # True for the node itself: a reference to itself would be a circle, which only the garbage collector finds.
+        # True for the node itself: a reference to itself would be a circle, which only the garbage collector
+        # finds.
         self._canonical: Node | bool | None = None
 
     @property
@@ -110,8 +113,8 @@ def join_trees(trees: Iterable[Node], grammar: Grammar) -> Node:
 
 
 def canonical(node: Node) -> Node:
-    """The canonical form: defaults, volatile leaves and empty containers left out; siblings in the grammar's order,
-    those the system orders sorted, those the user orders as they stand.
+    """The canonical form: defaults, volatile leaves and empty containers left out; siblings in the grammar's
+    order, those the system orders sorted, those the user orders as they stand.
 
     Idempotent. Each node remembers its canonical form, and nodes are shared, so a repeated part costs once.
     """

@@ -1,4 +1,5 @@
-"""Edits as the `config` element of an edit-config (RFC 6241, section 7.2), placed in a user's order (RFC 7950, section 7.8.6)."""
+"""Edits as the `config` element of an edit-config (RFC 6241, section 7.2), placed in a user's order (RFC
+7950, section 7.8.6)."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ _OPERATION = f"{{{BASE}}}operation"
 
 @dataclass
 class ConfigPart:
-    """Edits for one edit-config: as they are sent, as they may be looked at, and the secrets in it with their spelling there."""
+    """Edits for one edit-config: as they are sent, as they may be looked at, and the secrets in it with their
+    spelling there."""
 
     sent: Element
     shown: Element
@@ -30,7 +32,8 @@ class ConfigPart:
 
 
 def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
-    """The edits in their order, in as few parts as that allows: within one, an element stands for one edit only.
+    """The edits in their order, in as few parts as that allows: within one, an element stands for one edit
+    only.
 
     Raises DeviceError when one holds a secret of which no more than the fingerprint was kept.
     """
@@ -53,7 +56,8 @@ def config_parts(edits: Sequence[Edit], syntax: XmlSyntax) -> list[ConfigPart]:
 
 @dataclass(frozen=True)
 class WholeConfig:
-    """A whole `config`: its text as it is sent, the element as it may be looked at, and the secrets in it with their spelling there."""
+    """A whole `config`: its text as it is sent, the element as it may be looked at, and the secrets in it
+    with their spelling there."""
 
     sent: str
     shown: Element
@@ -61,7 +65,8 @@ class WholeConfig:
 
 
 def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ()) -> WholeConfig:
-    """A whole configuration, to be copied (RFC 6241, section 7.3); the elements `besides` go along as they are, and are not shown.
+    """A whole configuration, to be copied (RFC 6241, section 7.3); the elements `besides` go along as they
+    are, and are not shown.
 
     Raises DeviceError when it holds a secret of which no more than the fingerprint was kept.
     """
@@ -85,7 +90,8 @@ def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ())
 
 
 def _prefixes(edits: Sequence[Edit], syntax: XmlSyntax) -> dict[str, str]:
-    """The prefixes that stand in values and in predicates; an identity of the leaf's own module needs none."""
+    """The prefixes that stand in values and in predicates; an identity of the leaf's own module
+    needs none."""
     found: dict[str, str] = {}
     for edit in edits:
         if edit.before is not None and edit.rule.module is not None:
@@ -106,7 +112,8 @@ def _prefixes(edits: Sequence[Edit], syntax: XmlSyntax) -> dict[str, str]:
 
 @dataclass
 class _Writing:
-    """One config element that grows. `_held` are the elements that lead to others, `_done` those that are edited themselves."""
+    """One config element that grows. `_held` are the elements that lead to others, `_done` those that are
+    edited themselves."""
 
     syntax: XmlSyntax
     declared: dict[str, str]
@@ -116,7 +123,8 @@ class _Writing:
     _done: set[Path] = field(default_factory=set)
 
     def __post_init__(self) -> None:
-        # Prefixes are declared here: one that is declared for a namespace that has no prefix around it would get lost.
+        # Prefixes are declared here: one that is declared for a namespace that has no prefix around it would
+        # get lost.
         namespaces: dict[str | None, str] = {None: BASE, "nc": BASE, "yang": YANG}
         namespaces.update(self.declared)
         self.config = etree.Element(f"{{{BASE}}}config", nsmap=namespaces)
@@ -173,7 +181,8 @@ class _Writing:
             element.text = value.reveal() if self.reveal else str(value)
             return element
         written, module = self.syntax.prefixed(rule, number, value)
-        # Without a prefix it is of the element's own namespace (RFC 7950, section 9.10.3), which has one where predicates need it.
+        # Without a prefix it is of the element's own namespace (RFC 7950, section 9.10.3), which has one
+        # where predicates need it.
         own = module is not None and module is rule.module and module.prefix not in self.declared
         element.text = written.rpartition(":")[2] if own else written
         return element

@@ -1,4 +1,5 @@
-"""XML: elements in the namespaces of YANG modules (RFC 7950, sections 7 and 9). Path statements are read, too, and written as XML.
+"""XML: elements in the namespaces of YANG modules (RFC 7950, sections 7 and 9). Path statements are read,
+too, and written as XML.
 
 What the grammar does not know is kept as it is, whole, and never taken apart.
 """
@@ -311,9 +312,11 @@ class _Reader:
         return value
 
     def _identity(self, element: Element, written: str, kind: ValueType) -> str:
-        """`prefix:name` as `module:name`: prefixes are whatever the element declares (RFC 7950, section 9.10.3).
+        """`prefix:name` as `module:name`: prefixes are whatever the element declares (RFC 7950, section
+        9.10.3).
 
-        A bare name that is none of the element's own module is left to the type, which knows where there is one.
+        A bare name that is none of the element's own module is left to the type, which knows where there is
+        one.
         """
         prefix, colon, name = written.rpartition(":")
         namespace = element.nsmap.get(prefix if colon else None)

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.connect import prompt_reader as prompt_reader
     from oast.connect.answer_memory import ANSWERS as ANSWERS
     from oast.connect.call_home import CallHome as CallHome, handshake_done as handshake_done
     from oast.connect.channel import Transport as Transport
@@ -46,7 +45,6 @@ __getattr__, __dir__ = lazy_exports(
         "connector": ("ConnectionInfo", "Connector", "NETCONF_PORT"),
         "host_keys": ("HostKey", "KnownHosts", "host_key_of"),
         "management_path": ("Address", "SessionAddresses"),
-        "prompt_reader": ("prompt_reader",),
         "session": ("AnswerLimits", "Capability", "CommandLine", "Session", "hold_answer"),
         "session_draft": ("SessionCommands", "SessionDraft", "draft_session"),
         "transcript": ("MOST_LINES", "Transcript"),

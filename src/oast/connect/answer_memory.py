@@ -12,8 +12,8 @@ class TooMuchHeld(Exception):
 
 
 class AnswerMemory:
-    """Counts the bytes of unfinished answers by session. When all together exceed `at_most`, the session with the largest is given up, so
-    that devices with ordinary answers do not fail because of it."""
+    """Counts the bytes of unfinished answers by session. When all together exceed `at_most`, the session with
+    the largest is given up, so that devices with ordinary answers do not fail because of it."""
 
     def __init__(self, at_most: int = AT_MOST_BYTES) -> None:
         self.at_most = at_most

@@ -1,6 +1,8 @@
-"""Call home over SSH (RFC 8071): a device that is up opens the connection, and proves by its host key which one it is.
+"""Call home over SSH (RFC 8071): a device that is up opens the connection, and proves by its host key which
+one it is.
 
-Nothing is sent to it over that connection, no name and no password: a session is opened by the way that the inventory says.
+Nothing is sent to it over that connection, no name and no password: a session is opened by the way that the
+inventory says.
 """
 
 from __future__ import annotations
@@ -21,8 +23,8 @@ Proved = Callable[[str], None]
 
 
 class CallHome:
-    """Listens for devices; `known` tells whose a host key (`ALGORITHM BASE64`) is, `proved` hears who has called, `unknown` where from
-    somebody has whom nobody expects."""
+    """Listens for devices; `known` tells whose a host key (`ALGORITHM BASE64`) is, `proved` hears who has
+    called, `unknown` where from somebody has whom nobody expects."""
 
     def __init__(
         self, host: str, port: int, known: Known, proved: Proved, unknown: Callable[[str], None]
@@ -63,7 +65,8 @@ class CallHome:
 
 
 class _Caller(asyncssh.SSHClient):
-    """One connection. When it is asked who it is, the key exchange is over, and the host key is proved (RFC 4253, section 8)."""
+    """One connection. When it is asked who it is, the key exchange is over, and the host key is proved (RFC
+    4253, section 8)."""
 
     def __init__(self, known: Known, proved: Proved, unknown: Callable[[str], None]) -> None:
         self._known, self._proved, self._unknown = known, proved, unknown
@@ -96,7 +99,8 @@ class _Caller(asyncssh.SSHClient):
 
 
 async def handshake_done(events: asyncio.Queue[str], quiet_s: float) -> list[str]:
-    """The next of `events`, and those that come within a moment of each other: a pallet of boxes is plugged in at once."""
+    """The next of `events`, and those that come within a moment of each other: a pallet of boxes is plugged
+    in at once."""
     found = [await events.get()]
     while True:
         try:

@@ -1,4 +1,5 @@
-"""One channel of an SSH connection: a shell that speaks text, or a subsystem that carries bytes (RFC 4254, section 6)."""
+"""One channel of an SSH connection: a shell that speaks text, or a subsystem that carries bytes (RFC 4254,
+section 6)."""
 
 from __future__ import annotations
 
@@ -60,7 +61,8 @@ class ReceiveBuffer(asyncssh.SSHClientSession[AnyStr]):
 
 
 class ExecResult(ReceiveBuffer[str]):
-    """A command that runs: what it says, on stderr as well, and the status that it ends with (RFC 4254, section 6.10)."""
+    """A command that runs: what it says, on stderr as well, and the status that it ends with (RFC 4254,
+    section 6.10)."""
 
     def __init__(self) -> None:
         super().__init__("")
@@ -132,7 +134,8 @@ def addresses_of(connection: asyncssh.SSHClientConnection) -> tuple[str, str]:
 
 
 class Transport(Generic[AnyStr]):
-    """A channel to one device. `read` waits for something and gives nothing when the connection is over; `write` never waits.
+    """A channel to one device. `read` waits for something and gives nothing when the connection is over;
+    `write` never waits.
 
     `close` ends the connection, and `reason` says what an error of it means.
     """

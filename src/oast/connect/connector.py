@@ -50,8 +50,10 @@ NETCONF_PORT = 830
 
 @dataclass(frozen=True)
 class ConnectionInfo:
-    """How a session with a device is opened. `by` is key, password or both; `host_keys` are fingerprints of those it is
-    trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option; `through` are the jump hosts."""
+    """How a session with a device is opened. `by` is key, password or both; `host_keys` are fingerprints of
+    those it is trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option;
+    `through` are the jump hosts.
+    """
 
     host: str
     port: int
@@ -86,7 +88,8 @@ class _Access:
 
 
 class Connector:
-    """Opens sessions with `devices`. `timeout_s` overrides the estate's connect and command timeouts, in seconds.
+    """Opens sessions with `devices`. `timeout_s` overrides the estate's connect and command timeouts, in
+    seconds.
 
     Raises EstateError when one of them cannot be logged in to for what the estate says, or lacks.
     """
@@ -99,7 +102,8 @@ class Connector:
         self.login_secrets = self._connections.login_secrets
         self._simulated: Mapping[str, Simulated] | None = simulated_at(estate) if settings.simulated else None
         known = estate.secrets.known
-        # A device may say what it was never told in this session. With very many secrets, looking for all costs too much.
+        # A device may say what it was never told in this session. With very many secrets, looking for all
+        # costs too much.
         self._hidden = tuple(known if len(known) <= HIDDEN_AT_ONCE else ())
         self.known_hosts = KnownHosts(settings.known_hosts)
         self._jumps = JumpHostPool()
@@ -178,7 +182,8 @@ class Connector:
     def target(self, device: Device, *, untrusted: bool = False) -> Target:
         """Where `device` listens. `untrusted` is for asking it for its host key, whatever is known of it.
 
-        Raises ConnectionFailed when the simulated network does not have it, HostKeyError when its trusted host key cannot be read.
+        Raises ConnectionFailed when the simulated network does not have it, HostKeyError when its trusted
+        host key cannot be read.
         """
         keys = self.known_hosts.usable(device.name) if untrusted else self.known_hosts.of(device.name)
         access = self.access(device)
@@ -220,12 +225,14 @@ class Connector:
         return access.logins[0], access.connect_timeout_s
 
     async def offered_host_key(self, target: Target) -> HostKey:
-        """The host key that is shown at `target`, without logging in there. Raises ConnectionFailed or DeadlinePassed."""
+        """The host key that is shown at `target`, without logging in there. Raises ConnectionFailed or
+        DeadlinePassed."""
         timeout_s = self._timeout_s or self._connections.everywhere.connect_timeout_s
         return await offered_host_key(target, timeout_s, self._jumps)
 
     def _first(self, device: Device) -> Target:
-        """Where a session would go: to the inventory's address, or in the simulated network to the previous one while it has that."""
+        """Where a session would go: to the inventory's address, or in the simulated network to the previous
+        one while it has that."""
         try:
             return self.target(device)
         except ConnectionFailed:
@@ -280,7 +287,8 @@ class Connector:
         )
 
     def previous(self, device: Device) -> Target | None:
-        """Where the device listens until the change of its management address is delivered. Raises DeviceError."""
+        """Where the device listens until the change of its management address is delivered. Raises
+        DeviceError."""
         previous = device.management.previous
         if previous is None:
             return None
@@ -338,11 +346,11 @@ class Connector:
         target: Target | None = None,
         newest_only: bool = False,
     ) -> Session:
-        """A session that is ready for commands, with `target` where one is given; else at the device's address or, while nothing answers
-        there, at its previous one.
+        """A session that is ready for commands, with `target` where one is given; else at the device's
+        address or, while nothing answers there, at its previous one.
 
-        While a password is being rotated, a device that does not take the new one is offered the one before, unless
-        `newest_only`. Raises DeviceError; nothing stays open then, nor after cancellation.
+        While a password is being rotated, a device that does not take the new one is offered the one before,
+        unless `newest_only`. Raises DeviceError; nothing stays open then, nor after cancellation.
         """
         transcript = transcript or Transcript(time.monotonic)
         if target is None and device.management.previous is not None:
@@ -378,7 +386,8 @@ class Connector:
         return session
 
     async def bare(self, device: Device, transcript: Transcript) -> tuple[Transport[str], Secret | None]:
-        """A shell on a device of which nothing is known but how to log in, and the privilege password. Raises DeviceError."""
+        """A shell on a device of which nothing is known but how to log in, and the privilege password. Raises
+        DeviceError."""
         access = self.access(device)
         target = self.target(device)
         for secret in (*access.secrets, *self._hidden):
@@ -391,8 +400,8 @@ class Connector:
     async def _open_at_either(
         self, device: Device, platform: Platform, transcript: Transcript, *, newest_only: bool
     ) -> Session:
-        """A session at the device's address or, while nothing answers there, at its previous one. Whoever answers has to have the
-        device's host key at both. Raises DeviceError."""
+        """A session at the device's address or, while nothing answers there, at its previous one. Whoever
+        answers has to have the device's host key at both. Raises DeviceError."""
         try:
             return await self.open(
                 device, platform, transcript, target=self.target(device), newest_only=newest_only
@@ -428,7 +437,8 @@ class Connector:
         return CommandLineSession(transport, platform, access.limits, privileges, transcript)
 
     async def _opened(self, device: Device, platform: Platform, transcript: Transcript) -> Session:
-        """A session, at another attempt if nobody answers: up to here nothing has been said that could have changed anything."""
+        """A session, at another attempt if nobody answers: up to here nothing has been said that could have
+        changed anything."""
         settings = self.access(device).settings
         for number in range(settings.retries):
             try:
@@ -444,8 +454,10 @@ class Connector:
     def route(
         self, device: Device, session: Session, interface: str | None = None, *, is_alternate: bool = False
     ) -> SessionAddresses:
-        """How Oast reaches the device over `session`, as far as can be told. `interface` is the one that a reading shows with the
-        address, where one does; with `is_alternate`, the session was opened at the alternate management address."""
+        """How Oast reaches the device over `session`, as far as can be told. `interface` is the one that a
+        reading shows with the address, where one does; with `is_alternate`, the session was opened at the
+        alternate management address.
+        """
         theirs, ours = session.addresses
         management = device.management
         reached = session.reached_at or device.address
@@ -473,8 +485,8 @@ class Connector:
     ) -> AsyncIterator[Session]:
         """A session for the time of the context; its transcript goes to `log` when an error ends it.
 
-        When nobody answers, it is tried again as the settings say. The context may take the settings' `device_timeout_s` and
-        `beyond_s` seconds, or DeadlinePassed is raised in it.
+        When nobody answers, it is tried again as the settings say. The context may take the settings'
+        `device_timeout_s` and `beyond_s` seconds, or DeadlinePassed is raised in it.
         """
         transcript = Transcript(time.monotonic)
         within_s = self.access(device).settings.device_timeout_s + beyond_s

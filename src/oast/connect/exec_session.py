@@ -1,4 +1,5 @@
-"""Devices without a session on a command line: each command is run by itself, on a channel of its own (RFC 4254, section 6.5)."""
+"""Devices without a session on a command line: each command is run by itself, on a channel of its own (RFC
+4254, section 6.5)."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ from oast.platforms import Platform
 
 
 class ExecCommand(Protocol):
-    """A command that runs. `status` is None until it has ended, and when it ended without one; `complaints` is what it said on stderr."""
+    """A command that runs. `status` is None until it has ended, and when it ended without one; `complaints`
+    is what it said on stderr."""
 
     status: int | None
 
@@ -45,10 +47,11 @@ class ExecTransport(Protocol):
 
 
 class ExecSession(CliSessionBase):
-    """What a session is, for a device that takes one command at a time and remembers nothing of the one before.
+    """What a session is, for a device that takes one command at a time and remembers nothing of the one
+    before.
 
-    A command was carried out when it ends with the exit status 0 and says none of the platform's errors. Its answer is whole when there
-    is a status at all: a channel that ends without one was cut.
+    A command was carried out when it ends with the exit status 0 and says none of the platform's errors. Its
+    answer is whole when there is a status at all: a channel that ends without one was cut.
     """
 
     level = ""
@@ -147,7 +150,10 @@ class ExecSession(CliSessionBase):
                         (lines, limits.at_most_lines, "lines"),
                     ):
                         if found > most:
-                            message = f"the device sends without end: more than {most} {what} as the answer to '{shown}'"
+                            message = (
+                                f"the device sends without end: more than {most} {what} as the answer to"
+                                f" '{shown}'"
+                            )
                             raise ProtocolError(
                                 message, hint=f"max_answer_{what} in oast.toml says how much is taken in"
                             )

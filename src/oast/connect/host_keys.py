@@ -1,4 +1,5 @@
-"""The host keys the estate trusts: one `NAME ALGORITHM KEY` a line, by the device's name (RFC 4253, section 6.6)."""
+"""The host keys the estate trusts: one `NAME ALGORITHM KEY` a line, by the device's name (RFC 4253, section
+6.6)."""
 
 from __future__ import annotations
 
@@ -26,14 +27,16 @@ ALGORITHM = re.compile(r"[a-z0-9][a-zA-Z0-9.-]{0,40}(?:@[a-z0-9.-]{1,40})?")
 
 @dataclass(frozen=True, slots=True)
 class HostKey:
-    """`line` is the algorithm and the key in base64; `fingerprint` is SHA256: and its hash, as devices print it."""
+    """`line` is the algorithm and the key in base64; `fingerprint` is SHA256: and its hash, as devices print
+    it."""
 
     line: str
     fingerprint: str
 
 
 def host_key_of(algorithm: str, data: str) -> HostKey:
-    """The host key of these two words of a line. Raises ValueError with what is wrong: what is written has to be read again."""
+    """The host key of these two words of a line. Raises ValueError with what is wrong: what is written has to
+    be read again."""
     if not ALGORITHM.fullmatch(algorithm):
         raise ValueError("its algorithm is no name of a host key algorithm (RFC 4253, section 6.6)")
     if len(data) > LONGEST_KEY:
@@ -52,7 +55,8 @@ def host_key_of(algorithm: str, data: str) -> HostKey:
 
 
 def _is_whole(line: str, blob: bytes) -> bool:
-    """Whether a key can be loaded; of an unknown algorithm, whether it is several strings (RFC 4251, section 5) and no more."""
+    """Whether a key can be loaded; of an unknown algorithm, whether it is several strings (RFC 4251, section
+    5) and no more."""
     try:
         load_ssh_public_key(line.encode())
     except UnsupportedAlgorithm:
@@ -76,15 +80,16 @@ class _Line:
 
 
 class KnownHosts:
-    """The file of trusted host keys. It is meant to be committed with the estate; comments and the order of lines are people's."""
+    """The file of trusted host keys. It is meant to be committed with the estate; comments and the order of
+    lines are people's."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
         self._keys: dict[str, list[_Line]] | None = None
 
     def of(self, name: str) -> tuple[HostKey, ...]:
-        """The keys trusted for the device `name`. Raises HostKeyError when all of its lines are wrong, EstateError when the file cannot
-        be read."""
+        """The keys trusted for the device `name`. Raises HostKeyError when all of its lines are wrong,
+        EstateError when the file cannot be read."""
         lines = self._all().get(name, [])
         keys = self._usable(lines)
         if lines and not keys:
@@ -160,7 +165,8 @@ class KnownHosts:
             )
 
     def trust(self, keys: Mapping[str, HostKey]) -> None:
-        """Trust these devices with exactly these keys from now on; every other line stays as it is, also one written meanwhile.
+        """Trust these devices with exactly these keys from now on; every other line stays as it is, also one
+        written meanwhile.
 
         Raises EstateError, also for a key that could not be read again: nothing is written then.
         """

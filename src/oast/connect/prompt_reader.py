@@ -1,4 +1,5 @@
-"""Reading a command line: when is an answer complete, what in it is echo, paging or an error. Pure: text in, text out."""
+"""Reading a command line: when is an answer complete, what in it is echo, paging or an error. Pure: text in,
+text out."""
 
 from __future__ import annotations
 
@@ -8,13 +9,15 @@ from functools import cache
 
 from oast.platforms import CliDialect, PromptAnswer
 
-# A prompt stands at the very end, so only so much of a long answer has to be looked at each time more arrives.
+# A prompt stands at the very end, so only so much of a long answer has to be looked at each time more
+# arrives.
 _TAIL = 400
 
 
 @dataclass(frozen=True, slots=True)
 class PromptEvent:
-    """Why the device has stopped sending: at a prompt of `level`, at a `pager`, at a `question`, or at one for a `password`.
+    """Why the device has stopped sending: at a prompt of `level`, at a `pager`, at a `question`, or at one
+    for a `password`.
 
     `answer` is what a pager or a question is to be told.
     """
@@ -26,7 +29,8 @@ class PromptEvent:
 
 
 class PromptReader:
-    """Collects what arrives until the device waits for input. `command` is what was sent, for questions that belong to one."""
+    """Collects what arrives until the device waits for input. `command` is what was sent, for questions that
+    belong to one."""
 
     def __init__(self, dialect: CliDialect) -> None:
         by_level = {level: _over_lines(pattern) for level, pattern in dialect.prompts.items()}
@@ -44,7 +48,8 @@ class PromptReader:
         self.command = ""
         self.counts_prompts = False
         prompts = "|".join(f"(?:{p})" for p in by_level.values())
-        # The same prompt twice, with nothing but the echo of an empty line in between: what came before it is whole.
+        # The same prompt twice, with nothing but the echo of an empty line in between: what came before it is
+        # whole.
         self._twice = re.compile(rf"(?:^|[\r\n])(?P<first>{prompts})\s*(?P<second>{prompts})\Z")
         self._any_prompt = re.compile(f"(?:^|[\r\n])({prompts})")
         self._chunks: list[str] = []
@@ -77,7 +82,8 @@ class PromptReader:
         return None
 
     def whole(self) -> tuple[str, str] | None:
-        """The answer up to and with its prompt, and the prompt, when an empty line sent behind the command is answered as well."""
+        """The answer up to and with its prompt, and the prompt, when an empty line sent behind the command is
+        answered as well."""
         match = self._twice.search(self._tail)
         if match is None:
             return None
@@ -107,7 +113,8 @@ class PromptReader:
         return text
 
     def answers(self, number: int) -> list[str] | None:
-        """The answers to `number` lines that were sent together, each up to its prompt; None while some are still to come.
+        """The answers to `number` lines that were sent together, each up to its prompt; None while some are
+        still to come.
 
         The prompt of each but the last stands in the middle, with the echo of the next line behind it.
         """
@@ -133,21 +140,25 @@ class PromptReader:
         return matches[-1][1] if matches else ""
 
     def so_far(self) -> str:
-        """The last of what has arrived, for an error message; long enough that what is cut off it hides no secret's end."""
+        """The last of what has arrived, for an error message; long enough that what is cut off it hides no
+        secret's end."""
         return as_on_screen("".join(self._chunks[-50:])[-4000:]).strip()
 
 
 def _over_lines(pattern: str) -> str:
-    """A prompt may take several lines; a line break in its pattern is one as it arrives, carriage return included."""
+    """A prompt may take several lines; a line break in its pattern is one as it arrives, carriage return
+    included."""
     return re.sub(r"(?<!\\)((?:\\\\)*)\\n", r"\1\\r*\\n", pattern).replace("\n", r"\r*\n")
 
 
-# Control sequences of a terminal (ECMA-48, 5.4), and then every other control character but line break and tab.
+# Control sequences of a terminal (ECMA-48, 5.4), and then every other control character but line break and
+# tab.
 _CONTROL = re.compile(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[@-Z\\-_]|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
 
 
 def as_on_screen(text: str) -> str:
-    """Text as a screen would show it: what a carriage return overwrote is gone, and nothing acts on a terminal."""
+    """Text as a screen would show it: what a carriage return overwrote is gone, and nothing acts on a
+    terminal."""
     lines = text.replace("\r\n", "\n").split("\n")
     return "\n".join(_CONTROL.sub("", line.rstrip("\r").rpartition("\r")[2]) for line in lines)
 

@@ -41,7 +41,8 @@ class Capability(StrEnum):
 
 @dataclass(frozen=True)
 class AnswerLimits:
-    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes, lines, and elements of XML."""
+    """What is waited for and taken in for one answer: seconds of silence, seconds in all, bytes, lines, and
+    elements of XML."""
 
     silence_s: float
     at_most_s: float = 300.0
@@ -51,13 +52,17 @@ class AnswerLimits:
 
 
 def hold_answer(session: object, size: int, transcript: Transcript) -> None:
-    """Count what `session` holds of an unfinished answer. Raises ProtocolError when all answers take too much, and this one most."""
+    """Count what `session` holds of an unfinished answer. Raises ProtocolError when all answers take too
+    much, and this one most."""
     try:
         ANSWERS.hold(session, size)
     except TooMuchHeld:
         transcript.note(f"given up: all answers together take more than {ANSWERS.at_most} bytes")
         megabytes = ANSWERS.at_most // 1_000_000
-        message = f"the device's unfinished answer is the largest, and all answers together take more than {megabytes} MB"
+        message = (
+            "the device's unfinished answer is the largest, and all answers together take more than"
+            f" {megabytes} MB"
+        )
         raise ProtocolError(message, hint="ask fewer devices at a time: --parallel") from None
 
 
@@ -66,12 +71,14 @@ ANSWERED = ("pager", "question")
 
 
 class Session(Protocol):
-    """One open session. All methods raise DeviceError; after ConnectionFailed or cancellation only `close` is of use."""
+    """One open session. All methods raise DeviceError; after ConnectionFailed or cancellation only `close` is
+    of use."""
 
     platform: Platform
     transcript: Transcript
     reached_at: str
-    """The address of the device at which the session was opened, as the inventory has it; "" where none was given."""
+    """The address of the device at which the session was opened, as the inventory has it; "" where none was
+    given."""
     session_id: str
     """By which the device knows the session (RFC 6241, section 8.1); "" where it has no such number."""
 
@@ -88,15 +95,16 @@ class Session(Protocol):
         """The device's address and ours, as the connection has them; "" where that is not known."""
 
     async def listing(self, command: str, *, written_down: bool = True) -> str:
-        """The answer to what lists something: a command, or over NETCONF the path of what is read. Proved to be whole.
+        """The answer to what lists something: a command, or over NETCONF the path of what is read. Proved to
+        be whole.
 
         Leaves the configuration mode first.
         Raises DeviceRefused with the device's words. The log has it only if it is to be `written_down`.
         """
 
     async def probe(self, command: str, inputs: Mapping[str, str]) -> str:
-        """The answer to what is tried out, as a ping: `inputs` go into the places of the command that have their names, or over NETCONF
-        into the operation. Raises DeviceRefused."""
+        """The answer to what is tried out, as a ping: `inputs` go into the places of the command that have
+        their names, or over NETCONF into the operation. Raises DeviceRefused."""
 
     async def read_running(self) -> str:
         """The text of the running configuration. Leaves the configuration mode first."""
@@ -129,7 +137,8 @@ class CommandLine(Session, Protocol):
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
         """Carry out lines, as many in flight as the platform allows; `sent` is told how many are answered.
 
-        Raises DeviceRefused for the first that is refused, with its number; those in flight behind it were sent all the same.
+        Raises DeviceRefused for the first that is refused, with its number; those in flight behind it were
+        sent all the same.
         """
 
 
@@ -218,7 +227,8 @@ class CommandLineSession(CliSessionBase):
         for command in self._dialect.prepare:
             await self.ask(command)
 
-    # --- the contract ---------------------------------------------------------------------------------------------
+    # --- the contract
+    # ---------------------------------------------------------------------------------------------
 
     @property
     def level(self) -> str:
@@ -229,7 +239,8 @@ class CommandLineSession(CliSessionBase):
         return self._transport.addresses
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
-        # Text over several lines goes alone: the device answers it once. So does what it may ask something about.
+        # Text over several lines goes alone: the device answers it once. So does what it may ask something
+        # about.
         alone = [
             any("\n" in part for part in line.parts if isinstance(part, str))
             or self._may_be_asked(line.masked.strip())
@@ -300,11 +311,12 @@ class CommandLineSession(CliSessionBase):
         except OSError:
             pass
 
-    # --- how it goes on a command line ------------------------------------------------------------------------------
+    # --- how it goes on a command line
+    # ------------------------------------------------------------------------------
 
     async def listing(self, command: str, *, written_down: bool = True) -> str:
-        # A device may pause behind a line that looks like its prompt, so an empty line goes with the command: only when that is
-        # answered as well, with nothing in between, has everything arrived.
+        # A device may pause behind a line that looks like its prompt, so an empty line goes with the command:
+        # only when that is answered as well, with nothing in between, has everything arrived.
         await self.leave_editing()
         line = Line((command,))
         # With paging on, the pager would take the empty line for its answer.
@@ -329,14 +341,16 @@ class CommandLineSession(CliSessionBase):
                     self._write("")
 
     def _may_be_asked(self, command: str) -> bool:
-        """Whether the device may ask something before it has done `command`: what is typed ahead would be the answer."""
+        """Whether the device may ask something before it has done `command`: what is typed ahead would be the
+        answer."""
         return any(dialogue.question_applies(question, command) for question in self._dialect.questions)
 
     def _write(self, line: str) -> None:
         self._transport.write(line + "\n")
 
     def _reveal(self, line: Line) -> str:
-        """A line as it is sent; the secrets in it are hidden in everything that is written down from now on."""
+        """A line as it is sent; the secrets in it are hidden in everything that is written down
+        from now on."""
         for secret in line.secrets:
             self._transcript.masking.add(secret)
         return line.written()
@@ -376,7 +390,8 @@ class CommandLineSession(CliSessionBase):
         ANSWERS.release(self)
         told = await parse_if_long((text,), dialogue.clean_answer, text, line.written(), prompt)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
-        # What is returned stays as the device said it: a secret may be a word of a reading. What is told of it is masked.
+        # What is returned stays as the device said it: a secret may be a word of a reading. What is told of
+        # it is masked.
         wrong = await parse_if_long((told,), dialogue.error_in, told, self._dialect, line.masked.strip())
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
@@ -392,7 +407,8 @@ class CommandLineSession(CliSessionBase):
         return f"the answer to '{awaited[min(self._reader.answered, len(awaited) - 1)].masked.strip()}'"
 
     async def _wait(self, awaited: str | Sequence[Line]) -> dialogue.PromptEvent:
-        """Until the device waits for input; pages are turned on the way. Raises ConnectionFailed, DeadlinePassed."""
+        """Until the device waits for input; pages are turned on the way. Raises ConnectionFailed,
+        DeadlinePassed."""
         async with self._deadline(awaited):
             while True:
                 stop = await self._next(awaited)
@@ -400,7 +416,8 @@ class CommandLineSession(CliSessionBase):
                     return stop
 
     async def _next(self, awaited: str | Sequence[Line], *, answer: bool = True) -> dialogue.PromptEvent:
-        """Until the device waits for input or has shown a page. That gets its `answer`, unless an empty line is on its way."""
+        """Until the device waits for input or has shown a page. That gets its `answer`, unless an empty line
+        is on its way."""
         try:
             while True:
                 async with asyncio.timeout(self._limits.silence_s):
@@ -453,7 +470,10 @@ class CommandLineSession(CliSessionBase):
                 yield
         except TimeoutError:
             self._transcript.note(f"not ended after {self._limits.at_most_s:g} s")
-            message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {self._what(awaited)}"
+            message = (
+                f"the answer did not end within {self._limits.at_most_s:g} s: waited for"
+                f" {self._what(awaited)}"
+            )
             raise DeviceTimeout(
                 message, hint="max_answer_s in oast.toml says how long an answer may take"
             ) from None

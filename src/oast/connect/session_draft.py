@@ -1,4 +1,5 @@
-"""What an unknown command line is like, found out in one session: prompts, levels, the pager, and how it refuses a command.
+"""What an unknown command line is like, found out in one session: prompts, levels, the pager, and how it
+refuses a command.
 
 Sent are empty lines, a word that no device knows, and the commands that the engineer named; nothing else.
 """
@@ -28,7 +29,8 @@ PASSWORD = re.compile(r"(?i)(?:pass(?:word|code|phrase)|secret)")
 
 @dataclass(frozen=True)
 class SessionCommands:
-    """What the engineer types on such a device: to list what runs, to obtain the right to change, to begin and to end editing."""
+    """What the engineer types on such a device: to list what runs, to obtain the right to change, to begin
+    and to end editing."""
 
     running: str | None = None
     obtain: str | None = None
@@ -38,7 +40,8 @@ class SessionCommands:
 
 @dataclass
 class SessionDraft:
-    """What was found out. `prompts` are patterns by level; `findings` say how each was found, or why something was not."""
+    """What was found out. `prompts` are patterns by level; `findings` say how each was found, or why
+    something was not."""
 
     prompts: dict[str, str] = field(default_factory=dict)
     privileged: list[str] = field(default_factory=list)
@@ -58,8 +61,8 @@ async def draft_session(
     transcript: Transcript,
     silence_s: float,
 ) -> SessionDraft:
-    """Find out what the session at `transport` is like. `names` may stand in a prompt and are of this device alone; `silence_s` is how
-    long, in seconds, the first answer may take.
+    """Find out what the session at `transport` is like. `names` may stand in a prompt and are of this device
+    alone; `silence_s` is how long, in seconds, the first answer may take.
 
     Changes nothing on the device. Raises DeviceError when nothing can be found out.
     """

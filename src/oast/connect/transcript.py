@@ -1,4 +1,5 @@
-"""What was really said in a session, for finding out afterwards. Secrets and whole configurations are not written down."""
+"""What was really said in a session, for finding out afterwards. Secrets and whole configurations are not
+written down."""
 
 from __future__ import annotations
 
@@ -55,7 +56,8 @@ class Transcript:
         self._add("*", text)
 
     def fault(self, error: BaseException) -> None:
-        """Where in the code a fault of Oast happened; never its words or values, which could hold a secret."""
+        """Where in the code a fault of Oast happened; never its words or values, which could hold
+        a secret."""
         self.note(f"a fault of Oast {__version__}: {type(error).__name__}")
         for entry in traceback.format_tb(error.__traceback__)[-MOST_FRAMES:]:
             for line in entry.rstrip().split("\n"):

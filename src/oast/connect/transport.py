@@ -19,7 +19,8 @@ from oast.connect.host_keys import HostKey
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceTimeout, HostKeyError, OastError
 from oast.records import Secret
 
-# First those that cost one call a packet: ChaCha20 (RFC 8439) is put together in Python by asyncssh, at six times the price.
+# First those that cost one call a packet: ChaCha20 (RFC 8439) is put together in Python by asyncssh, at six
+# times the price.
 FAST_CIPHERS = ("aes128-gcm@openssh.com", "aes256-gcm@openssh.com")
 
 
@@ -40,8 +41,8 @@ TERMINAL_SIZE = (500, 200)
 
 @dataclass(frozen=True)
 class Login:
-    """How to log in: with the password, the private key in `key_file`, one that the agent at the socket `agent` holds, or with
-    whichever is accepted."""
+    """How to log in: with the password, the private key in `key_file`, one that the agent at the socket
+    `agent` holds, or with whichever is accepted."""
 
     username: str
     password: Secret | None
@@ -59,8 +60,9 @@ class Hop:
 
 @dataclass(frozen=True)
 class Target:
-    """Where a device listens, and the host keys it is trusted with. `through` are the jump hosts on the way, the first one first;
-    `keep_alive_s` is how often the other end is asked whether it is there, 0 for never."""
+    """Where a device listens, and the host keys it is trusted with. `through` are the jump hosts on the way,
+    the first one first; `keep_alive_s` is how often the other end is asked whether it is there, 0 for never.
+    """
 
     name: str
     host: str
@@ -106,13 +108,15 @@ class _Shared:
 
 
 class JumpHostPool:
-    """The connections to jump hosts: one each, shared by all sessions that go through it, closed when the last of them ends."""
+    """The connections to jump hosts: one each, shared by all sessions that go through it, closed when the
+    last of them ends."""
 
     def __init__(self) -> None:
         self._shared: dict[tuple[Hop, ...], _Shared] = {}
 
     async def to(self, through: tuple[Hop, ...], timeout_s: float) -> _Secured:
-        """The connection to the last of `through`; `leave` says when it is no longer needed. Raises what `connect` raises."""
+        """The connection to the last of `through`; `leave` says when it is no longer needed. Raises what
+        `connect` raises."""
         shared = self._shared.setdefault(through, _Shared(asyncio.Lock()))
         came = asyncio.get_running_loop().time()
         async with shared.turn:
@@ -186,7 +190,8 @@ async def _secured(target: Target, login: Login, timeout_s: float, jumps: JumpHo
             password=login.password.reveal() if login.password else None,
             client_keys=keys or None,
             known_hosts=((), (), ()),
-            # The person's own file may run commands and lead elsewhere: only one that the estate names is read.
+            # The person's own file may run commands and lead elsewhere: only one that the estate names is
+            # read.
             config=[str(target.ssh_config)] if target.ssh_config else None,
             agent_path=None,
             gss_host=None,
@@ -220,9 +225,11 @@ def _too_late(target: Target, timeout_s: float) -> DeviceTimeout:
 async def connect(
     target: Target, login: Login, timeout_s: float, jumps: JumpHostPool | None = None
 ) -> Transport[str]:
-    """Log in and open a shell within `timeout_s` seconds; `jumps` are the connections to jump hosts that are shared.
+    """Log in and open a shell within `timeout_s` seconds; `jumps` are the connections to jump hosts that are
+    shared.
 
-    Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then, nor after cancellation.
+    Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then,
+    nor after cancellation.
     """
 
     async def shell(secured: _Secured) -> Transport[str]:
@@ -246,7 +253,8 @@ async def connect(
 async def connect_commands(
     target: Target, login: Login, timeout_s: float, jumps: JumpHostPool | None
 ) -> ExecConnection:
-    """The same without a shell: what is asked is run by itself, one command after the other (RFC 4254, section 6.5)."""
+    """The same without a shell: what is asked is run by itself, one command after the other (RFC 4254,
+    section 6.5)."""
 
     async def commands(secured: _Secured) -> ExecConnection:
         return ExecConnection(secured.connection, secured.close, _reason)
@@ -341,7 +349,8 @@ _OURS = (
 
 
 def decided_by_ssh_config(target: Target, login: Login) -> dict[str, str]:
-    """What the file of OpenSSH's client that the estate names decides for a device: option (ssh_config) and value.
+    """What the file of OpenSSH's client that the estate names decides for a device: option (ssh_config) and
+    value.
 
     Raises ConnectionFailed when it cannot be read.
     """
@@ -389,7 +398,8 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
         offered = client.offered.fingerprint if client.offered else "an unknown key"
         if target.host_keys:
             return HostKeyError(
-                f"the host key has changed: {target.called} shows {offered}, trusted is {target.host_keys[0].fingerprint}",
+                f"the host key has changed: {target.called} shows {offered}, trusted is"
+                f" {target.host_keys[0].fingerprint}",
                 hint=f"if the device was replaced: oast devices trust{_on(target)} --replace",
             )
         return HostKeyError(
@@ -421,7 +431,8 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
 
 
 def _is_malformed(error: BaseException) -> bool:
-    """Whether an error was raised by asyncssh while it read what the other end had sent, such as a packet that is none."""
+    """Whether an error was raised by asyncssh while it read what the other end had sent, such as a packet
+    that is none."""
     if isinstance(error, OastError) or not isinstance(error, Exception):
         return False
     frames = traceback.walk_tb(error.__traceback__)
@@ -429,7 +440,10 @@ def _is_malformed(error: BaseException) -> bool:
 
 
 def _malformed(target: Target, error: BaseException) -> ConnectionFailed:
-    message = f"cannot connect to {_where(target)}: what it sends is not SSH as in RFC 4253 ({type(error).__name__})"
+    message = (
+        f"cannot connect to {_where(target)}: what it sends is not SSH as in RFC 4253"
+        f" ({type(error).__name__})"
+    )
     return ConnectionFailed(message, hint="does something else listen there?")
 
 

@@ -7,23 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.estate import (
-        connections as connections,
-        inventory as inventory,
-        inventory_file as inventory_file,
-        onboarding_settings as onboarding_settings,
-        output_size as output_size,
-        publish_settings as publish_settings,
-        schedule_settings as schedule_settings,
-        secret_command as secret_command,
-        selectors as selectors,
-        settings as settings,
-        source_settings as source_settings,
-        template_limits as template_limits,
-        values as values,
-        yaml_errors as yaml_errors,
-        yaml_text as yaml_text,
-    )
     from oast.estate.connections import (
         ConnectionSettings as ConnectionSettings,
         JumpHost as JumpHost,
@@ -146,12 +129,12 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "connections": ("ConnectionSettings", "JumpHost", "SettingOrigin", "connections"),
+        "connections": ("ConnectionSettings", "JumpHost", "SettingOrigin"),
         "encrypted_file": ("EncryptedFile", "EncryptedSecret", "SECRET_NAME", "digest_in"),
         "estate": ("Estate", "Simulated", "find", "load_estate", "read_estate", "secrets_of", "simulated_at"),
         "expressions": ("evaluated", "fill_placeholders", "stays_within", "template_environment"),
-        "inventory": ("DEVICE_NAME", "Device", "device_of", "inventory", "read_inventory", "row_of"),
-        "inventory_file": ("inventory_file", "inventory_text", "read_sourced_devices"),
+        "inventory": ("DEVICE_NAME", "Device", "device_of", "read_inventory", "row_of"),
+        "inventory_file": ("inventory_text", "read_sourced_devices"),
         "jinja_errors": (
             "BEYOND",
             "JinjaErrorText",
@@ -172,11 +155,10 @@ __getattr__, __dir__ = lazy_exports(
             "put_onboarded",
             "remove_onboarded",
         ),
-        "onboarding_settings": ("OnboardingSettings", "onboarding_settings"),
-        "output_size": ("output_size",),
+        "onboarding_settings": ("OnboardingSettings",),
         "permissions": ("check_owned",),
         "provenance": ("Explained", "Origin", "describe_value", "explain", "masked"),
-        "publish_settings": ("PublishSettings", "publish_settings"),
+        "publish_settings": ("PublishSettings",),
         "schedule_settings": (
             "BACKUP",
             "COMMAND",
@@ -187,12 +169,10 @@ __getattr__, __dir__ = lazy_exports(
             "SYSLOG_PORTS",
             "TargetSettings",
             "WatchSettings",
-            "schedule_settings",
         ),
-        "secret_command": ("secret_command",),
         "secret_text": ("plain_text",),
         "secrets": ("Ask", "Secrets", "fingerprints_of"),
-        "selectors": ("Selector", "SelectorParser", "error_at", "parse_selector", "selectors"),
+        "selectors": ("Selector", "SelectorParser", "error_at", "parse_selector"),
         "settings": (
             "AntiAffinity",
             "BatchSize",
@@ -204,13 +184,11 @@ __getattr__, __dir__ = lazy_exports(
             "Settings",
             "WAVE",
             "read_settings",
-            "settings",
         ),
-        "source_settings": ("CSV", "JSON", "Mapped", "SourceSettings", "ZONE", "source_settings"),
-        "template_limits": ("join_limited", "rendering", "template_limits"),
-        "values": ("Values", "values"),
+        "source_settings": ("CSV", "JSON", "Mapped", "SourceSettings", "ZONE"),
+        "template_limits": ("join_limited", "rendering"),
+        "values": ("Values",),
         "values_file": ("ReadValue", "VALUES_FILE", "save_values"),
-        "yaml_errors": ("yaml_errors",),
-        "yaml_text": ("YamlList", "YamlMap", "parse_yaml", "read_yaml_map", "yaml_text"),
+        "yaml_text": ("YamlList", "YamlMap", "parse_yaml", "read_yaml_map"),
     },
 )

@@ -1,4 +1,5 @@
-"""How to reach devices: [connection] in oast.toml, its rules and its jump hosts. The page: docs/connections.md."""
+"""How to reach devices: [connection] in oast.toml, its rules and its jump hosts. The page:
+docs/connections.md."""
 
 from __future__ import annotations
 
@@ -22,12 +23,13 @@ NOT_BY_RULE = ("known_hosts", "parallel", "simulated")
 class ConnectionSettings:
     """How to reach a device. Secrets are names, not values.
 
-    `command_timeout_s` is how long a device may be silent; one answer may take `max_answer_s` seconds in all and be
-    `max_answer_bytes`, `max_answer_lines` and, of XML, `max_answer_elements` long; reading a device may take
-    `device_timeout_s` seconds from its first packet to the last. `agent` is the socket of an agent that holds keys, "" for the one that
-    the environment names. `via` is the jump host that the session goes through. When nobody answers, `retries` more attempts follow,
-    the first after `retry_wait_s` seconds, each later one after twice as long. `ssh_config` is a file of OpenSSH's client that is read
-    besides; none is read by default.
+    `command_timeout_s` is how long a device may be silent; one answer may take `max_answer_s` seconds in all
+    and be `max_answer_bytes`, `max_answer_lines` and, of XML, `max_answer_elements` long; reading a device
+    may take `device_timeout_s` seconds from its first packet to the last. `agent` is the socket of an agent
+    that holds keys, "" for the one that the environment names. `via` is the jump host that the session goes
+    through. When nobody answers, `retries` more attempts follow, the first after `retry_wait_s` seconds, each
+    later one after twice as long. `ssh_config` is a file of OpenSSH's client that is read besides; none is
+    read by default.
     """
 
     username: str | None = None
@@ -85,7 +87,8 @@ class ConnectionRule:
 
 @dataclass(frozen=True, slots=True)
 class SettingOrigin:
-    """Who decided a setting: the line of oast.toml, and the selector of its rule; None and None where nobody did."""
+    """Who decided a setting: the line of oast.toml, and the selector of its rule; None and None where nobody
+    did."""
 
     place: Place | None = None
     on: str | None = None

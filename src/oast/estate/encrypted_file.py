@@ -1,8 +1,9 @@
-"""Secrets in an encrypted file that may be committed: one JWE (RFC 7516) with a JWK (RFC 7517) kept elsewhere.
+"""Secrets in an encrypted file that may be committed: one JWE (RFC 7516) with a JWK (RFC 7517) kept
+elsewhere.
 
-Direct encryption with A256GCM (RFC 7518, sections 4.5 and 5.3): the key is 256 random bits, so nothing is derived from a word
-a person could choose. Inside is JSON: `{"format": 1, "secrets": {NAME: {"value": TEXT, "changed": DATE, "previous": TEXT}}}`;
-`previous` is there while some devices may still have the value before.
+Direct encryption with A256GCM (RFC 7518, sections 4.5 and 5.3): the key is 256 random bits, so nothing is
+derived from a word a person could choose. Inside is JSON: `{"format": 1, "secrets": {NAME: {"value": TEXT,
+"changed": DATE, "previous": TEXT}}}`; `previous` is there while some devices may still have the value before.
 """
 
 from __future__ import annotations
@@ -34,7 +35,8 @@ SECRET_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}")
 
 @dataclass(frozen=True)
 class EncryptedSecret:
-    """One secret in the file, and the day it was changed; `previous` is what it was before, while devices may still have that."""
+    """One secret in the file, and the day it was changed; `previous` is what it was before, while devices may
+    still have that."""
 
     value: str
     changed: datetime.date
@@ -57,17 +59,20 @@ class EncryptedFile:
         self._kept: dict[str, EncryptedSecret] | None = None
 
     def all(self) -> dict[str, EncryptedSecret]:
-        """Every secret by name; none when there is no file yet. Raises EstateError when it cannot be decrypted."""
+        """Every secret by name; none when there is no file yet. Raises EstateError when it cannot be
+        decrypted."""
         if self._kept is None:
             self._kept = self._decrypted() if self.path.exists() else {}
         return self._kept
 
     def put(self, name: str, value: str, today: datetime.date, *, previous: str | None = None) -> None:
-        """Keep `value` as `name`; makes the file, and the key file, when they are not there yet. Raises EstateError."""
+        """Keep `value` as `name`; makes the file, and the key file, when they are not there yet. Raises
+        EstateError."""
         self._change(lambda kept: {**kept, name: EncryptedSecret(value, today, previous)})
 
     def succeed(self, name: str, before: EncryptedSecret, after: EncryptedSecret) -> None:
-        """Keep `after` in place of `before` as `name`. Raises EstateError when somebody else has changed it meanwhile."""
+        """Keep `after` in place of `before` as `name`. Raises EstateError when somebody else has changed it
+        meanwhile."""
 
         def change(kept: dict[str, EncryptedSecret]) -> dict[str, EncryptedSecret]:
             if kept.get(name) != before:
@@ -86,7 +91,8 @@ class EncryptedFile:
         self._change(lambda kept: {n: k for n, k in kept.items() if n != name})
 
     def sealed(self, text: bytes, digest: str) -> str:
-        """`text` encrypted with the same key, as a JWE in compact form; `digest` can be read without the key. Raises EstateError."""
+        """`text` encrypted with the same key, as a JWE in compact form; `digest` can be read without the key.
+        Raises EstateError."""
         from jwcrypto import jwe, jwk
         from jwcrypto.common import json_encode
 

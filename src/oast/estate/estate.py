@@ -42,8 +42,8 @@ class Estate:
         return self.folder / ".oast"
 
     def pick(self, selector: str | None, *, everything: bool = False) -> list[Device]:
-        """The devices that `selector` picks and that are in service (`everything`: or not); all without one. Raises EstateError when
-        there is none."""
+        """The devices that `selector` picks and that are in service (`everything`: or not); all without one.
+        Raises EstateError when there is none."""
         if selector is None:
             if not self.devices:
                 raise EstateError(
@@ -60,9 +60,11 @@ class Estate:
             raise EstateError(
                 f"none of the devices picked is in service ({picked[0].name} is not)",
                 place=self._service_place,
-                hint="it is expected: oast onboard status"
-                if is_expected(picked[0])
-                else "see [inventory] in oast.toml",
+                hint=(
+                    "it is expected: oast onboard status"
+                    if is_expected(picked[0])
+                    else "see [inventory] in oast.toml"
+                ),
             )
         return serving
 
@@ -106,7 +108,8 @@ class Estate:
 
 
 def find(start: Path) -> Path:
-    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is none."""
+    """The estate's folder: `start` or the nearest above it with oast.toml. Raises UsageError when there is
+    none."""
     for folder in (start, *start.parents):
         if (folder / settings.SETTINGS_FILE).is_file():
             return folder
@@ -138,8 +141,8 @@ def load_estate(
     given_secrets: Mapping[str, str] = NOTHING,
     besides: Sequence[Device] = (),
 ) -> Estate:
-    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret; `besides` are devices that the
-    inventory does not have yet, or has otherwise.
+    """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret;
+    `besides` are devices that the inventory does not have yet, or has otherwise.
 
     Raises EstateError with everything that is wrong.
     """
@@ -158,8 +161,8 @@ def read_estate(
     *,
     untrusted: bool = False,
 ) -> tuple[Estate, ErrorCollector]:
-    """The same as far as it can be understood, with what is wrong. Of an `untrusted` estate no secret is looked up, and nothing outside of
-    its folder is read. Raises EstateError when the settings are wrong."""
+    """The same as far as it can be understood, with what is wrong. Of an `untrusted` estate no secret is
+    looked up, and nothing outside of its folder is read. Raises EstateError when the settings are wrong."""
     mistakes = ErrorCollector()
     read = settings.read_settings(folder)
     fingerprints = (

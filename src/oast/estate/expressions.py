@@ -1,4 +1,5 @@
-"""Expressions in templates and values: sandboxed Jinja2, strict about what is not defined; secrets stay secrets."""
+"""Expressions in templates and values: sandboxed Jinja2, strict about what is not defined; secrets stay
+secrets."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ from oast.records import Secret
 
 
 class _Environment(ImmutableSandboxedEnvironment):
-    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called `items`.
+    """The sandbox, with `a.b` looking in a mapping first: values are mappings, and a value may be called
+    `items`.
 
     Of a secret nothing can be had: no attribute, no method, no part.
     """
@@ -70,7 +72,8 @@ class NotTaken(jinja2.TemplateNotFound):
 
 
 class _Within(jinja2.FileSystemLoader):
-    """Templates of one platform's `folder`; nothing is read from outside the folder of all templates, by no link either."""
+    """Templates of one platform's `folder`; nothing is read from outside the folder of all templates, by no
+    link either."""
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
@@ -94,7 +97,8 @@ class _Within(jinja2.FileSystemLoader):
 
 
 def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja2.Environment:
-    """The environment of the templates in `folder`. A secret that is put out is a mark in the text, and noted in `marks`."""
+    """The environment of the templates in `folder`. A secret that is put out is a mark in the text, and noted
+    in `marks`."""
 
     def marked(value: Any) -> Any:
         if isinstance(value, MarkedText):
@@ -151,7 +155,8 @@ def _expression(text: str) -> jinja2.environment.TemplateExpression:
 
 
 def evaluated(expression: str, names: Mapping[str, Any]) -> Any:
-    """What `expression` gives with `names`. Raises whatever it raises; what is not defined raises UndefinedError."""
+    """What `expression` gives with `names`. Raises whatever it raises; what is not defined raises
+    UndefinedError."""
     with bounds.rendering():
         result = _expression(expression)(**names)
     if isinstance(result, jinja2.Undefined):
@@ -167,5 +172,6 @@ def _text(text: str) -> jinja2.Template:
 
 
 def fill_placeholders(text: str, names: Mapping[str, Any]) -> str:
-    """`text` with its `{{ expressions }}` worked out. Raises whatever they raise; TemplateSyntaxError when it is wrong."""
+    """`text` with its `{{ expressions }}` worked out. Raises whatever they raise; TemplateSyntaxError when it
+    is wrong."""
     return _text(text).render(names) if "{" in text else text

@@ -1,4 +1,5 @@
-"""Filters and tests for expressions: address arithmetic, ranges, and picking out of nested data. The page: docs/filters.md.
+"""Filters and tests for expressions: address arithmetic, ranges, and picking out of nested data. The page:
+docs/filters.md.
 
 Each raises ValueError with a sentence for a person; the template's line is added where it is used.
 """
@@ -74,7 +75,8 @@ def wildcard_of(value: str) -> str:
 
 
 def nth_host(value: str, number: int) -> str:
-    """The host `number` of a prefix, counted from 1; negative numbers count from the end (RFC 3021 for /31)."""
+    """The host `number` of a prefix, counted from 1; negative numbers count from the end (RFC
+    3021 for /31)."""
     network = _network(value)
     whole = network.num_addresses
     edges = 1 if network.version == 4 and network.prefixlen < 31 else 0
@@ -160,9 +162,11 @@ def is_within(value: str, prefix: str) -> bool:
 
 
 def password_hash(value: Secret, salt: str, rounds: int = 20_000) -> Secret:
-    """The secret as a device keeps it to check a password: `$pbkdf2-sha256$ROUNDS$SALT$HASH` (PBKDF2, RFC 8018, section 5.2).
+    """The secret as a device keeps it to check a password: `$pbkdf2-sha256$ROUNDS$SALT$HASH` (PBKDF2, RFC
+    8018, section 5.2).
 
-    The same salt gives the same hash, so that a second run changes nothing: give one that differs from device to device.
+    The same salt gives the same hash, so that a second run changes nothing: give one that differs from device
+    to device.
     """
     if not isinstance(value, Secret):
         _defined(value)

@@ -1,4 +1,5 @@
-"""The inventory: devices and their attributes, from every YAML file in `inventory/`. The page: docs/estate.md."""
+"""The inventory: devices and their attributes, from every YAML file in `inventory/`. The page:
+docs/estate.md."""
 
 from __future__ import annotations
 
@@ -36,8 +37,9 @@ class InventoryEntry:
 
 @dataclass(frozen=True)
 class Device:
-    """One device: `attributes` are all that the inventory says of it, the name included; `address` is an IP address or a host name.
-    `told` is what sources outside say, by attribute; what the engineer wrote wins over it."""
+    """One device: `attributes` are all that the inventory says of it, the name included; `address` is an IP
+    address or a host name. `told` is what sources outside say, by attribute; what the engineer wrote wins
+    over it."""
 
     name: str
     address: str
@@ -66,14 +68,16 @@ def _files(folder: Path) -> list[Path]:
 
 @dataclass(frozen=True)
 class Inventory:
-    """The devices by name, in file and then written order; `unusable` are those that are written down wrongly, by what they say."""
+    """The devices by name, in file and then written order; `unusable` are those that are written down
+    wrongly, by what they say."""
 
     devices: dict[str, Device]
     unusable: dict[str, Attributes]
 
     @property
     def known_by(self) -> list[Attributes]:
-        """What there is to pick, right or wrong: a mistake in a device is not one in every selector that means it."""
+        """What there is to pick, right or wrong: a mistake in a device is not one in every selector that
+        means it."""
         return [*(device.known_by for device in self.devices.values()), *self.unusable.values()]
 
     def knows(self, name: str) -> bool:
@@ -103,9 +107,11 @@ def read_inventory(folder: Path, mistakes: ErrorCollector) -> Inventory:
                 told = outside.pop(name, None)
                 unusable[name] = _loosely(
                     name,
-                    {**(told.attributes if told else {}), **attributes}
-                    if isinstance(attributes, dict)
-                    else None,
+                    (
+                        {**(told.attributes if told else {}), **attributes}
+                        if isinstance(attributes, dict)
+                        else None
+                    ),
                 )
                 with mistakes.collected():
                     if name in devices:
@@ -158,7 +164,10 @@ def _outside(files: Sequence[Path], mistakes: ErrorCollector) -> dict[str, _Outs
                             f"the device '{name}' has no attributes", place=place, hint="oast source refresh"
                         )
                     if name in found:
-                        message = f"the device '{name}' comes from two sources: it is already in {found[name].place}"
+                        message = (
+                            f"the device '{name}' comes from two sources: it is already in"
+                            f" {found[name].place}"
+                        )
                         raise EstateError(
                             message, place=place, hint="let only one of them have it: 'which' in oast.toml"
                         )
@@ -246,7 +255,8 @@ def _entries(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
 
 
 def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
-    """The devices of a CSV file (RFC 4180): a heading with `name`, then a row each; an empty cell is no attribute."""
+    """The devices of a CSV file (RFC 4180): a heading with `name`, then a row each; an empty cell is no
+    attribute."""
     require_inside(path, file)
     try:
         text = path.read_text(encoding="utf-8-sig")

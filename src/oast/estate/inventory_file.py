@@ -1,4 +1,5 @@
-"""inventory/NAME.source.yaml: what a source says of devices, in a file that Oast writes; a device is a line, and so is what changes."""
+"""inventory/NAME.source.yaml: what a source says of devices, in a file that Oast writes; a device is a line,
+and so is what changes."""
 
 from __future__ import annotations
 
@@ -18,17 +19,18 @@ from oast.records import Place
 ENDING = ".source.yaml"
 WRITTEN_BY = "oast source refresh"
 HEAD = (
-    f"# Written by '{WRITTEN_BY}', and written anew by the next. What you write in files of your own in inventory/ wins over it,\n"
-    "# attribute by attribute: there is no need to change anything here.\n"
+    f"# Written by '{WRITTEN_BY}', and written anew by the next. What you write in files of your own in"
+    " inventory/ wins over it,\n# attribute by attribute: there is no need to change anything here.\n"
 )
-# What Oast writes is JSON in each line, which is YAML as well; ten thousand devices are read so in a tenth of the time.
+# What Oast writes is JSON in each line, which is YAML as well; ten thousand devices are read so in a tenth of
+# the time.
 _LINE = re.compile(r'  "([^"\\]+)": (\{.*\}|".*")')
 
 
 @dataclass(frozen=True)
 class SourcedDevices:
-    """What stands in such a file: the devices with their attributes, where in a record each attribute is, and what the source calls the
-    record of each."""
+    """What stands in such a file: the devices with their attributes, where in a record each attribute is, and
+    what the source calls the record of each."""
 
     devices: YamlMap
     paths: Mapping[str, str]
@@ -36,7 +38,8 @@ class SourcedDevices:
 
 
 def read_sourced_devices(path: Path, file: str) -> SourcedDevices:
-    """Raises EstateError for a file that Oast has not written, or that somebody has made something else of."""
+    """Raises EstateError for a file that Oast has not written, or that somebody has made
+    something else of."""
     require_inside(path, file)
     try:
         text = path.read_text(encoding="utf-8")
@@ -108,5 +111,8 @@ def inventory_text(
             for name, value in entries.items()
         )
 
-    head = f"{HEAD}written_by: {WRITTEN_BY}\nsource: {source}\npaths: {json.dumps(dict(paths), ensure_ascii=False)}\n"
+    head = (
+        f"{HEAD}written_by: {WRITTEN_BY}\nsource: {source}\npaths:"
+        f" {json.dumps(dict(paths), ensure_ascii=False)}\n"
+    )
     return head + f"devices:\n{lines(devices)}" + (f"records:\n{lines(records)}" if records else "")

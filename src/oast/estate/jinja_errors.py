@@ -1,4 +1,5 @@
-"""Mistakes in Jinja2, in templates and in values, in words: what is wrong, on which line, and the likely fix."""
+"""Mistakes in Jinja2, in templates and in values, in words: what is wrong, on which line, and the
+likely fix."""
 
 from __future__ import annotations
 
@@ -28,7 +29,8 @@ class MissingError(jinja2.UndefinedError):
         self.name = name
 
     def told(self, path: str | None, known: Iterable[str]) -> tuple[str, str | None]:
-        """What is not defined and the likely fix; `path` is how the expression spells it, `known` the names there are."""
+        """What is not defined and the likely fix; `path` is how the expression spells it, `known` the names
+        there are."""
         if self.name is None:
             return str(self), None
         if self.holder is None:
@@ -82,7 +84,8 @@ def _kind(type_name: str) -> str:
 
 
 def missing_path(tree: nodes.Template, line: int | None, name: Any) -> str | None:
-    """How the template spells what ends in `name` on `line`, such as `link.address`; None when that is not clear."""
+    """How the template spells what ends in `name` on `line`, such as `link.address`; None when that is not
+    clear."""
     found = set()
     ends: list[nodes.Getattr | nodes.Getitem] = [*tree.find_all(nodes.Getattr), *tree.find_all(nodes.Getitem)]
     for node in ends:
@@ -108,7 +111,8 @@ def _spelt(node: nodes.Node) -> str | None:
     )
 
 
-# --- while rendering ----------------------------------------------------------------------------------------------------
+# --- while rendering
+# ----------------------------------------------------------------------------------------------------
 
 _NUMBERS = "turn text into a number with '| int', or join texts with '~'"
 _RAISED: Sequence[tuple[str, str, str | None]] = (
@@ -157,7 +161,8 @@ def describe_jinja_error(error: Exception) -> tuple[str, str | None]:
     return text or type(error).__name__, None
 
 
-# --- before rendering ---------------------------------------------------------------------------------------------------
+# --- before rendering
+# ---------------------------------------------------------------------------------------------------
 
 _CLOSES = {"{{": "}}", "{%": "%}", "{#": "#}"}
 _BLOCKS = ("for", "if", "macro", "call", "filter", "with", "autoescape", "block")
@@ -183,7 +188,8 @@ def unknown_words(
 
 
 def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environment) -> JinjaErrorText:
-    """A template that is no template. What is not closed is told where it opens, not where the parser gave up."""
+    """A template that is no template. What is not closed is told where it opens, not where the parser gave
+    up."""
     message = (error.message or "").rstrip(".")
     tag = re.search(r"unknown tag '((?!end\w)\w+)'", message)
     told = _delimiter(source) or (None if tag else _block(source, env))
@@ -294,7 +300,10 @@ def _block(source: str, env: jinja2.Environment) -> JinjaErrorText | None:
                     )
                 last, begun = opened.pop()
                 if last != tag[3:]:
-                    message = f"'{{% {last} %}}' is opened here and not closed before '{{% {tag} %}}' in line {line}"
+                    message = (
+                        f"'{{% {last} %}}' is opened here and not closed before '{{% {tag} %}}' in line"
+                        f" {line}"
+                    )
                     return begun, message, f"add '{{% end{last} %}}'"
     except jinja2.TemplateSyntaxError:
         return None

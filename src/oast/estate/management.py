@@ -11,14 +11,16 @@ from typing import Any
 from oast.errors import EstateError
 from oast.records import Place
 
-# What `alternate_interface` says of an alternate address that is on no interface of the device, such as a console server.
+# What `alternate_interface` says of an alternate address that is on no interface of the device, such as a
+# console server.
 OUT_OF_BAND = "out-of-band"
 _HOST = re.compile(r"(?![0-9.]+$)[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?")
 
 
 @dataclass(frozen=True)
 class AlternateAddress:
-    """A second address of the device: an IP address or host name, the SSH port (None: the usual one) and the device's interface."""
+    """A second address of the device: an IP address or host name, the SSH port (None: the usual one) and the
+    device's interface."""
 
     host: str
     port: int | None
@@ -34,9 +36,9 @@ class AlternateAddress:
 class ManagementAccess:
     """How Oast reaches one device.
 
-    `address` is where the device is reached, or will be once the change that gives it this address is delivered; until then it answers
-    at `previous`. `interface` is the interface that has the address, where the inventory names it. `is_out_of_band` means that the
-    address is on no interface of the device.
+    `address` is where the device is reached, or will be once the change that gives it this address is
+    delivered; until then it answers at `previous`. `interface` is the interface that has the address, where
+    the inventory names it. `is_out_of_band` means that the address is on no interface of the device.
     """
 
     address: str

@@ -1,4 +1,5 @@
-"""Files that list named entries: `policies/*.yaml` with `policies:` of `- policy: NAME`, `checks/*.yaml` likewise."""
+"""Files that list named entries: `policies/*.yaml` with `policies:` of `- policy: NAME`, `checks/*.yaml`
+likewise."""
 
 from __future__ import annotations
 
@@ -23,8 +24,8 @@ def read_entries(
     made: Callable[[YamlMap, Place], Entry],
     mistakes: ErrorCollector,
 ) -> list[Entry]:
-    """The entries `- NAME: ...` of all files in `folder`/FILES, in file and then written order, each turned into what `made` makes
-    of it; `keys` are those an entry may have. What is wrong goes to `mistakes`."""
+    """The entries `- NAME: ...` of all files in `folder`/FILES, in file and then written order, each turned
+    into what `made` makes of it; `keys` are those an entry may have. What is wrong goes to `mistakes`."""
     found: list[Entry] = []
     for path in sorted((folder / files).glob("*.yaml")):
         with mistakes.collected():

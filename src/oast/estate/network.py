@@ -1,8 +1,8 @@
 """The network as templates and values see it, read-only; and values that refer to other values.
 
-A value may hold expressions: `contact: "{{ site_name }} desk"`. A text that is one expression alone keeps the type of what
-it gives. They are worked out when they are used, one key at a time, so that keys of one mapping may refer to each other;
-a circle is an error that shows it.
+A value may hold expressions: `contact: "{{ site_name }} desk"`. A text that is one expression alone keeps the
+type of what it gives. They are worked out when they are used, one key at a time, so that keys of one mapping
+may refer to each other; a circle is an error that shows it.
 """
 
 from __future__ import annotations
@@ -67,7 +67,8 @@ class Network:
         device, port = self._ends[name, interface]
         return {"device": self.device(device), "interface": port}
 
-    # --- what is not for templates: the sandbox lets nobody there -----------------------------------------------------
+    # --- what is not for templates: the sandbox lets nobody there
+    # -----------------------------------------------------
 
     def _lazy(self, device: Device) -> Values:
         work = _Work(self._layers.literal, lambda key, text: self._worked_out(device, key, text))
@@ -182,7 +183,8 @@ class _Names:
 
 @dataclass(frozen=True, slots=True)
 class _Work:
-    """How the values of a device are worked out: `literal` needs nothing (identities), `out` takes a key and its text."""
+    """How the values of a device are worked out: `literal` needs nothing (identities), `out` takes a key and
+    its text."""
 
     literal: frozenset[int]
     out: Callable[[str, str], Any]
@@ -241,7 +243,8 @@ class _LazyList(list[Any]):
 
 
 def _eager(value: Any, literal: frozenset[int]) -> Any:
-    """The same as ordinary mappings and lists, everything worked out; `literal` are the identities of what is so already."""
+    """The same as ordinary mappings and lists, everything worked out; `literal` are the identities of what is
+    so already."""
     if not isinstance(value, (dict, list)) or id(value) in literal:
         return value
     return (

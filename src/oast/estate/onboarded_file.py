@@ -1,4 +1,5 @@
-"""inventory/onboarded.source.yaml: the devices that have come by themselves, or are expected to; a file that Oast writes."""
+"""inventory/onboarded.source.yaml: the devices that have come by themselves, or are expected to; a file that
+Oast writes."""
 
 from __future__ import annotations
 
@@ -23,8 +24,8 @@ def is_expected(device: Device) -> bool:
 
 
 def put_onboarded(folder: Path, devices: Mapping[str, Mapping[str, Any]], serials: Mapping[str, str]) -> None:
-    """Write devices, by their names with their attributes and serial numbers, beside those that are there. Raises StateError,
-    EstateError."""
+    """Write devices, by their names with their attributes and serial numbers, beside those that are there.
+    Raises StateError, EstateError."""
 
     def change(there: dict[str, dict[str, Any]], records: dict[str, str]) -> None:
         there.update(

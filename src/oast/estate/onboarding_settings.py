@@ -20,13 +20,15 @@ _LISTEN = re.compile(r"(?P<host>[A-Za-z0-9.:_-]+):(?P<port>[0-9]{1,5})")
 
 @dataclass(frozen=True, slots=True)
 class OnboardingSettings:
-    """`keys` is the folder of the owner's keys, outside of the estate. The bootstrap server listens at `host` and `port`, and goes by
-    `names`.
+    """`keys` is the folder of the owner's keys, outside of the estate. The bootstrap server listens at `host`
+    and `port`, and goes by `names`.
 
-    `makers` are the authorities (PEM) whose certificates devices have, `voucher_authorities` those that sign vouchers, and `vouchers` is
-    the folder with one for each serial number. `first` are the sections of a device's first configuration; the others come with its first
-    delivery. One device may ask `per_minute` times a minute; there may be so many `connections`, and `per_address` of them from one
-    address. Where `call_home` is an address and a port, devices call there when they are up (RFC 8071), and are not spoken to before.
+    `makers` are the authorities (PEM) whose certificates devices have, `voucher_authorities` those that sign
+    vouchers, and `vouchers` is the folder with one for each serial number. `first` are the sections of a
+    device's first configuration; the others come with its first delivery. One device may ask `per_minute`
+    times a minute; there may be so many `connections`, and `per_address` of them from one address. Where
+    `call_home` is an address and a port, devices call there when they are up (RFC 8071), and are not spoken
+    to before.
     """
 
     keys: Path

@@ -1,7 +1,7 @@
 """How large what a filter or a method of a text makes can become, told before it is made.
 
-A sandbox bounds what an expression may reach, and not what it may make: a replacement, a join or a conversion multiplies, and two of
-them fill a machine's memory.
+A sandbox bounds what an expression may reach, and not what it may make: a replacement, a join or a conversion
+multiplies, and two of them fill a machine's memory.
 """
 
 from __future__ import annotations
@@ -29,7 +29,8 @@ def too_much() -> LimitExceeded:
 
 
 def size_of(value: Any, most: int = SIZE) -> int:
-    """About how many characters `value` has as text. Raises TooMuch when that is more than `most`, or it has too many parts."""
+    """About how many characters `value` has as text. Raises TooMuch when that is more than `most`, or it has
+    too many parts."""
     total = parts = 0
     waiting: list[Any] = [value]
     while waiting:

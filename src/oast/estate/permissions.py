@@ -38,7 +38,8 @@ def _told(folder: Path) -> Iterator[str]:
 
 
 def _open_to_others(path: Path) -> str | None:
-    """Why what is at `path`, also behind a link, is not only its owner's; None when it is, or when there is nothing."""
+    """Why what is at `path`, also behind a link, is not only its owner's; None when it is, or when there is
+    nothing."""
     try:
         status = path.stat()
     except OSError:

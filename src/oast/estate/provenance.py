@@ -18,7 +18,8 @@ from oast.spelling import spelling_hint
 
 @dataclass(frozen=True)
 class Origin:
-    """One source of a value. `extends`: it was appended to the list that was there; otherwise it replaced what was there."""
+    """One source of a value. `extends`: it was appended to the list that was there; otherwise it replaced
+    what was there."""
 
     written: Any
     place: Place
@@ -28,7 +29,8 @@ class Origin:
 
 @dataclass(frozen=True)
 class Explained:
-    """A key with its value as a template gets it, and where it comes from, widest first; the last one decides."""
+    """A key with its value as a template gets it, and where it comes from, widest first; the last one
+    decides."""
 
     key: str
     value: Any
@@ -36,7 +38,8 @@ class Explained:
 
 
 def explain(estate: Estate, device: Device, key: str | None = None) -> list[Explained]:
-    """Every key of `device`'s values and attributes that is `key` or lies below it (None: all), sorted by name.
+    """Every key of `device`'s values and attributes that is `key` or lies below it (None: all), sorted by
+    name.
 
     A key may lead into a list: `services[0].name`. Raises EstateError when there is no such key.
     """
@@ -72,7 +75,8 @@ def explain(estate: Estate, device: Device, key: str | None = None) -> list[Expl
 
 
 def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
-    """What stands at `path` in the list `holder`, with the one source that put it there. Raises EstateError."""
+    """What stands at `path` in the list `holder`, with the one source that put it there. Raises
+    EstateError."""
     value = holder.value
     for part in path:
         if isinstance(part, int):
@@ -122,7 +126,8 @@ def _flat(values: Mapping[str, Any], path: str = "") -> Iterator[tuple[str, Any]
 
 
 def _take_over(origins: dict[str, list[Origin]], path: str) -> None:
-    """A value that replaces a mapping, or a mapping that replaces a value, has the replaced ones in its own history."""
+    """A value that replaces a mapping, or a mapping that replaces a value, has the replaced ones in its own
+    history."""
     for other in [o for o in origins if o.startswith(f"{path}.") or path.startswith(f"{o}.")]:
         origins.setdefault(path, []).extend(
             origins.pop(other) if other.startswith(f"{path}.") else origins[other]

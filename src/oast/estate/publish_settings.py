@@ -22,7 +22,8 @@ BESIDES = ("last_change", "last_backup", "drift")
 
 @dataclass(frozen=True, slots=True)
 class Published:
-    """A field of a record, by the names that lead to it, and the JMESPath of what it has to be in what is known of the device."""
+    """A field of a record, by the names that lead to it, and the JMESPath of what it has to be in what is
+    known of the device."""
 
     at: tuple[str, ...]
     path: str
@@ -43,7 +44,8 @@ class Published:
 
 @dataclass(frozen=True, slots=True)
 class PublishSettings:
-    """Where a record is written (RFC 6570, level 1: `{record}` is what the source calls it), and the fields that are."""
+    """Where a record is written (RFC 6570, level 1: `{record}` is what the source calls it), and the fields
+    that are."""
 
     at: str
     fields: tuple[Published, ...]

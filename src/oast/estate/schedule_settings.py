@@ -1,4 +1,5 @@
-"""`[watch]` in oast.toml: what `oast watch` does on a schedule, and whom it tells. The page: docs/watch.md."""
+"""`[watch]` in oast.toml: what `oast watch` does on a schedule, and whom it tells. The page:
+docs/watch.md."""
 
 from __future__ import annotations
 
@@ -28,17 +29,40 @@ LONGEST_S = 366 * 86400
 
 # RFC 5424, section 6.2.1, table 1: by number.
 FACILITIES = (
-    "kern", "user", "mail", "daemon", "auth", "syslog", "lpr", "news", "uucp", "cron", "authpriv", "ftp", "ntp", "audit", "alert", "clock",
-    "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7",
-)  # fmt: skip
+    "kern",
+    "user",
+    "mail",
+    "daemon",
+    "auth",
+    "syslog",
+    "lpr",
+    "news",
+    "uucp",
+    "cron",
+    "authpriv",
+    "ftp",
+    "ntp",
+    "audit",
+    "alert",
+    "clock",
+    "local0",
+    "local1",
+    "local2",
+    "local3",
+    "local4",
+    "local5",
+    "local6",
+    "local7",
+)
 
 
 @dataclass(frozen=True, slots=True)
 class JobSettings:
-    """One thing that is done again and again: `does` is backup, drift or verify, of the devices `on` (None: all), or refresh.
+    """One thing that is done again and again: `does` is backup, drift or verify, of the devices `on` (None:
+    all), or refresh.
 
-    It is due at the times of the cron expression `at`, or every `every_s` seconds. Checks may take `wait_s` seconds to come true; after
-    `limit_s` seconds it is given up.
+    It is due at the times of the cron expression `at`, or every `every_s` seconds. Checks may take `wait_s`
+    seconds to come true; after `limit_s` seconds it is given up.
     """
 
     name: str
@@ -58,10 +82,12 @@ class JobSettings:
 
 @dataclass(frozen=True, slots=True)
 class TargetSettings:
-    """Somebody who is told. `kind` is webhook, syslog or command; `url` is for the first two, `words` are the command's.
+    """Somebody who is told. `kind` is webhook, syslog or command; `url` is for the first two, `words` are the
+    command's.
 
-    `secret` names the key that signs what is sent to a webhook. TLS is verified, with `authority` (a file of PEM certificates) if the
-    system's authorities are not meant. `of` are the jobs whose news it wants (None: all).
+    `secret` names the key that signs what is sent to a webhook. TLS is verified, with `authority` (a file of
+    PEM certificates) if the system's authorities are not meant. `of` are the jobs whose news it wants (None:
+    all).
     """
 
     name: str
@@ -78,8 +104,8 @@ class TargetSettings:
 
 @dataclass(frozen=True, slots=True)
 class WatchSettings:
-    """`zone` is the time zone of cron expressions; every job is begun up to `jitter_s` seconds later than it is due; the heartbeat file
-    is written every `heartbeat_s` seconds."""
+    """`zone` is the time zone of cron expressions; every job is begun up to `jitter_s` seconds later than it
+    is due; the heartbeat file is written every `heartbeat_s` seconds."""
 
     jobs: tuple[JobSettings, ...] = ()
     targets: tuple[TargetSettings, ...] = ()

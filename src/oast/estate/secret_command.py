@@ -29,9 +29,11 @@ class SecretNotFound(Exception):
 def run_secret_command(
     words: Sequence[str], name: str, folder: Path, environment: Mapping[str, str], place: Place
 ) -> str:
-    """What the command prints for the secret `name`: one line of text; a relative path is one from the estate's `folder`.
+    """What the command prints for the secret `name`: one line of text; a relative path is one from the
+    estate's `folder`.
 
-    Raises NotHere when it ends with an error, EstateError when it cannot be run, does not end, or prints what is no secret.
+    Raises NotHere when it ends with an error, EstateError when it cannot be run, does not end, or prints what
+    is no secret.
     """
     filled = [word.replace("{name}", name) for word in words]
     try:

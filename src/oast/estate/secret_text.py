@@ -1,7 +1,9 @@
-"""No text is made of a secret in a template or expression: a secret stays an object, and what is captured with one in it stays whole.
+"""No text is made of a secret in a template or expression: a secret stays an object, and what is captured
+with one in it stays whole.
 
-A secret that is put out is a mark in the text (`Secret.mark`). Text with marks, as a macro or a block gives it back, can be put out, joined
-with other text and indented. Nothing else can be done with it, as half a mark would reach the device.
+A secret that is put out is a mark in the text (`Secret.mark`). Text with marks, as a macro or a block gives
+it back, can be put out, joined with other text and indented. Nothing else can be done with it, as half a mark
+would reach the device.
 """
 
 from __future__ import annotations
@@ -14,10 +16,33 @@ from typing import Any, NoReturn
 from oast.records import MARK_BEGINS, Secret, SecretAsText
 
 # What takes values, and gives them back as they are, or says how many there are.
-STRUCTURAL = frozenset((
-    "attr", "batch", "count", "d", "default", "dictsort", "first", "groupby", "items", "last", "length", "list", "map", "password_hash",
-    "pick", "reject", "rejectattr", "reverse", "select", "selectattr", "slice", "sort", "unique",
-))  # fmt: skip
+STRUCTURAL = frozenset(
+    (
+        "attr",
+        "batch",
+        "count",
+        "d",
+        "default",
+        "dictsort",
+        "first",
+        "groupby",
+        "items",
+        "last",
+        "length",
+        "list",
+        "map",
+        "password_hash",
+        "pick",
+        "reject",
+        "rejectattr",
+        "reverse",
+        "select",
+        "selectattr",
+        "slice",
+        "sort",
+        "unique",
+    )
+)
 # What keeps every mark of a text whole.
 WHOLE = frozenset(("indent", "trim"))
 
@@ -104,6 +129,7 @@ def guarded(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def check_secret_method(owner: Any, arguments: Iterable[Any]) -> None:
-    """Whether a method of a text may be called: not with a secret among what it is given. Raises SecretAsText."""
+    """Whether a method of a text may be called: not with a secret among what it is given. Raises
+    SecretAsText."""
     if isinstance(owner, str) and any(holds_secret(one) for one in arguments):
         refuse()

@@ -31,7 +31,8 @@ KEY_BYTES = 32
 
 
 class Secrets:
-    """Looks secrets up: in the environment, by the command, in the encrypted file, in the unencrypted file, by asking; first found.
+    """Looks secrets up: in the environment, by the command, in the encrypted file, in the unencrypted file,
+    by asking; first found.
 
     `ask` asks a person for the secret of a name, without showing what is typed.
     """
@@ -161,13 +162,17 @@ class Secrets:
         return spelling_hint(name, known) if known else f"set {variable_of(name)}"
 
     def _from_command(self, name: str) -> tuple[str | None, str | None]:
-        """What the command prints for `name`; or, when it fails, nothing and its words, so that the next place is tried."""
+        """What the command prints for `name`; or, when it fails, nothing and its words, so that the next
+        place is tried."""
         if not self._settings.command:
             return None, None
         try:
-            return provider.run_secret_command(
-                self._settings.command, name, self._folder, self._environment, Place("oast.toml")
-            ), None
+            return (
+                provider.run_secret_command(
+                    self._settings.command, name, self._folder, self._environment, Place("oast.toml")
+                ),
+                None,
+            )
         except provider.SecretNotFound as failure:
             return None, f"the command for secrets said: {failure}"
 
@@ -186,8 +191,9 @@ class Secrets:
 
 
 def fingerprints_of(working: Path, environment: Mapping[str, str]) -> Fingerprints:
-    """The fingerprints of one estate, under a key of its own in its working folder, or the one in the environment: two copies of an
-    estate show the same secrets by the same fingerprints when they have the same key. Raises EstateError.
+    """The fingerprints of one estate, under a key of its own in its working folder, or the one in the
+    environment: two copies of an estate show the same secrets by the same fingerprints when they have the
+    same key. Raises EstateError.
 
     Nothing is written: a key that is not there yet is made, and lasts when `keep_key` is called.
     """

@@ -5,7 +5,8 @@
     factor     = "not" factor | "(" selector ")" | test
     test       = attribute "=" value | attribute "!=" value | attribute "in" "(" value { "," value } ")"
 
-A value may hold the globs * ? []; quotes keep it as it is. `name` is the device's own name; `tag` looks in the list `tags`.
+A value may hold the globs * ? []; quotes keep it as it is. `name` is the device's own name; `tag` looks in
+the list `tags`.
 """
 
 from __future__ import annotations
@@ -41,7 +42,8 @@ class AttributeTest:
 
 @dataclass(frozen=True)
 class Selector:
-    """A parsed selector: `text` as written, `matches` decides for one device, `tests` are all comparisons in it."""
+    """A parsed selector: `text` as written, `matches` decides for one device, `tests` are all comparisons in
+    it."""
 
     text: str
     matches: Callable[[Attributes], bool]
@@ -49,7 +51,8 @@ class Selector:
     place: Place | None = None
 
     def pick(self, devices: Mapping[str, Attributes]) -> list[str]:
-        """The names of the devices it picks, in their order. Raises EstateError for unknown attributes or values, and for none."""
+        """The names of the devices it picks, in their order. Raises EstateError for unknown attributes or
+        values, and for none."""
         self.check(devices.values())
         picked = [name for name, attributes in devices.items() if self.matches(attributes)]
         if not picked:
@@ -59,7 +62,8 @@ class Selector:
         return picked
 
     def check(self, devices: Iterable[Attributes]) -> None:
-        """Whether every attribute and value named is known to at least one of `devices`. Raises EstateError."""
+        """Whether every attribute and value named is known to at least one of `devices`. Raises
+        EstateError."""
         known: dict[str, set[str]] = {}
         for attributes in devices:
             for attribute, values in attributes.items():
@@ -89,7 +93,8 @@ def _hint(value: str, known: Iterable[str]) -> str:
 
 
 def parse_selector(text: str, place: Place | None = None) -> Selector:
-    """Parse `text`, which stands at `place` when it comes from a file. Raises EstateError that points at the character."""
+    """Parse `text`, which stands at `place` when it comes from a file. Raises EstateError that points at the
+    character."""
     return _Selecting(text, place).selector()
 
 
@@ -108,8 +113,8 @@ LONGEST = 20_000
 
 
 class SelectorParser(ABC, Generic[T]):
-    """Recursive descent over the tokens (kind, text, column) of an expression about things of one kind; what a `test` is says the
-    subclass."""
+    """Recursive descent over the tokens (kind, text, column) of an expression about things of one kind; what
+    a `test` is says the subclass."""
 
     what = "selector"
     example = "write for example role=core, or name=*"

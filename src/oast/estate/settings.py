@@ -28,8 +28,10 @@ FORMAT = 1
 
 @dataclass(frozen=True, slots=True)
 class LimitSettings:
-    """What one change may take away from a device without a word of permission: `removals` statements at most, and of what one section
-    owns the `share` (0 to 1) at most. The last entry of a list called as one of `last_of` may not go either."""
+    """What one change may take away from a device without a word of permission: `removals` statements at
+    most, and of what one section owns the `share` (0 to 1) at most. The last entry of a list called as one of
+    `last_of` may not go either.
+    """
 
     removals: int = 100
     share: float = 0.5
@@ -43,7 +45,8 @@ LAST_OF = ("user", "neighbor", "static-route", "route")
 
 @dataclass(frozen=True, slots=True)
 class BatchSize:
-    """So many of the devices that no wave before has: a number, or a percentage of all; without either, the rest."""
+    """So many of the devices that no wave before has: a number, or a percentage of all; without either, the
+    rest."""
 
     number: int | None = None
     percent: float | None = None
@@ -51,7 +54,8 @@ class BatchSize:
 
 @dataclass(frozen=True, slots=True)
 class AntiAffinity:
-    """At most `at_most` devices with the same value of the attribute `by` are in one wave: a redundant pair never is."""
+    """At most `at_most` devices with the same value of the attribute `by` are in one wave: a redundant pair
+    never is."""
 
     by: str
     at_most: int = 1
@@ -64,15 +68,17 @@ STOP, WAVE, CHANGE = "stop", "wave", "change"
 
 @dataclass(frozen=True, slots=True)
 class DeliverySettings:
-    """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come true.
+    """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come
+    true.
 
-    `waves` pick the devices that come first, second and so on; the others come last. After each, its checks have to stay true for
-    `soak_s` seconds before the next begins. After a wave in which more than `max_failures` devices failed or were reverted, no further
-    begins, and `on_failure` says what is taken back besides. Checks have to stay true for `stable_for_s` seconds at least.
-    Devices up to `neighbor_hops` cables away from those of a change have to keep what they had.
-    With `approval`, nothing is delivered that nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals
-    have to be signed; with `sign_with`, an SSH key, every entry of the ledger is. With `split_waves`, a wave that would not fit into the
-    revert timer is delivered in several.
+    `waves` pick the devices that come first, second and so on; the others come last. After each, its checks
+    have to stay true for `soak_s` seconds before the next begins. After a wave in which more than
+    `max_failures` devices failed or were reverted, no further begins, and `on_failure` says what is taken
+    back besides. Checks have to stay true for `stable_for_s` seconds at least. Devices up to `neighbor_hops`
+    cables away from those of a change have to keep what they had. With `approval`, nothing is delivered that
+    nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals have to be
+    signed; with `sign_with`, an SSH key, every entry of the ledger is. With `split_waves`, a wave that would
+    not fit into the revert timer is delivered in several.
     """
 
     revert_timer_s: int = 120
@@ -94,7 +100,8 @@ class DeliverySettings:
 
 @dataclass(frozen=True, slots=True)
 class SecretSettings:
-    """Where secrets are looked up, besides the environment. `command` prints the secret whose name replaces {name}."""
+    """Where secrets are looked up, besides the environment. `command` prints the secret whose name replaces
+    {name}."""
 
     file: Path | None = None
     encrypted_file: Path | None = None
@@ -103,13 +110,15 @@ class SecretSettings:
     prompt: bool = False
 
 
-# How secrets stand in the archive: as the devices list them, as fingerprints, or every file encrypted with the estate's key.
+# How secrets stand in the archive: as the devices list them, as fingerprints, or every file encrypted with
+# the estate's key.
 KEPT, MASKED, ENCRYPTED = "kept", "masked", "encrypted"
 
 
 @dataclass(frozen=True, slots=True)
 class ArchiveSettings:
-    """How backups are kept: `secrets` is kept, masked or encrypted; to `remote`, what Git takes for one, every commit is pushed."""
+    """How backups are kept: `secrets` is kept, masked or encrypted; to `remote`, what Git takes for one,
+    every commit is pushed."""
 
     secrets: str = KEPT
     remote: str | None = None

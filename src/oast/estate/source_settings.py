@@ -1,4 +1,5 @@
-"""`[[sources]]` in oast.toml: where devices come from, besides the engineer's own files. The page: docs/sources.md."""
+"""`[[sources]]` in oast.toml: where devices come from, besides the engineer's own files. The page:
+docs/sources.md."""
 
 from __future__ import annotations
 
@@ -33,8 +34,8 @@ Search = Callable[[Any], Any]
 
 @dataclass(frozen=True, slots=True)
 class Mapped:
-    """Where an attribute stands in a record: at the JMESPath `path`; what it says there becomes what `values` has for it; `default` stands
-    for nothing."""
+    """Where an attribute stands in a record: at the JMESPath `path`; what it says there becomes what `values`
+    has for it; `default` stands for nothing."""
 
     path: str
     search: Search = field(compare=False, repr=False)
@@ -45,13 +46,14 @@ class Mapped:
 
 @dataclass(frozen=True, slots=True)
 class SourceSettings:
-    """One source. It is a `url`, a `file`, or a `folder` of saved configurations; its `format` is json, csv, or zone, which is a DNS zone
-    in a master file (RFC 1035) whose name is `origin`.
+    """One source. It is a `url`, a `file`, or a `folder` of saved configurations; its `format` is json, csv,
+    or zone, which is a DNS zone in a master file (RFC 1035) whose name is `origin`.
 
-    Of JSON, the list of records stands at `records`, the address of the next page at `following`, and how many there are in all at
-    `count` (JMESPath; None: the whole document, the Link header, and not told). Only records of which `which` is true are taken.
-    `token` names the secret that is sent as a bearer token (RFC 6750); TLS is verified, with `authority` if the system's are not meant.
-    `record` is where a record says what it is called in the source (JMESPath). A refresh takes away `most_removed` devices at most, and
+    Of JSON, the list of records stands at `records`, the address of the next page at `following`, and how
+    many there are in all at `count` (JMESPath; None: the whole document, the Link header, and not told). Only
+    records of which `which` is true are taken. `token` names the secret that is sent as a bearer token (RFC
+    6750); TLS is verified, with `authority` if the system's are not meant. `record` is where a record says
+    what it is called in the source (JMESPath). A refresh takes away `most_removed` devices at most, and
     `most_share` (0 to 1) of them; `most_records` and `most_bytes` of all pages together are taken in.
     """
 

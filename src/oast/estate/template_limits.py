@@ -1,4 +1,5 @@
-"""What an expression or a template may cost: steps of loops, and the size of what it makes. More is an error at its line.
+"""What an expression or a template may cost: steps of loops, and the size of what it makes. More is an error
+at its line.
 
 Steps are counted and not seconds, so that the same template fails on every machine or on none.
 """

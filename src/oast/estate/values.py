@@ -1,4 +1,5 @@
-"""Values: data for templates, from `everywhere`, from rules, and from a device's own file; the narrowest wins.
+"""Values: data for templates, from `everywhere`, from rules, and from a device's own file; the narrowest
+wins.
 
 everywhere < rules, in file and then written order < values/devices/NAME.yaml < --with KEY=VALUE.
 Mappings merge deeply; lists and scalars replace; `extend:` beside `values:` appends to lists.
@@ -45,7 +46,8 @@ class ValueLayers:
 
     @cached_property
     def literal(self) -> frozenset[int]:
-        """The identities (as of `id`) of the mappings and lists as written in which no value refers to others."""
+        """The identities (as of `id`) of the mappings and lists as written in which no value refers to
+        others."""
         found: set[int] = set()
         parts = [part for layer in self.layers for part in (layer.values, layer.extend)]
         for part in (*parts, *self.own.values(), self.given):
@@ -155,7 +157,8 @@ def merge_values(wide: Values, narrow: Values) -> Values:
 
 
 def extend_list(values: Values, more: Values, path: str = "") -> Values:
-    """`values` with the lists of `more` appended to its own. Raises EstateError where it has something else than a list."""
+    """`values` with the lists of `more` appended to its own. Raises EstateError where it has something else
+    than a list."""
     extended = dict(values)
     for key, addition in more.items():
         here = f"{path}{key}"

@@ -1,4 +1,5 @@
-"""values/read.yaml: values that were read from devices, each with where it came from and when. The file is Oast's own."""
+"""values/read.yaml: values that were read from devices, each with where it came from and when. The file is
+Oast's own."""
 
 from __future__ import annotations
 
@@ -15,7 +16,10 @@ from oast.estate import yaml_text
 from oast.files import make_folder, write_whole
 
 VALUES_FILE = "values/read.yaml"
-HEAD = "# Written by 'oast ask --save': what was read from devices, and when. Take a value out here when it is to be forgotten.\n"
+HEAD = (
+    "# Written by 'oast ask --save': what was read from devices, and when. Take a value out here when it is"
+    " to be forgotten.\n"
+)
 _ORIGIN = re.compile(r"# (?P<key>[\w.-]+): (?P<told>.+)")
 KEY = re.compile(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*")
 
@@ -32,7 +36,8 @@ class ReadValue:
 def save_values(folder: Path, read: ReadValue) -> None:
     """Put the value into the file of the estate in `folder`, in place of one that was called so.
 
-    Raises UsageError for a key that is none, or that leads into another value; EstateError when the file cannot be read, OSError.
+    Raises UsageError for a key that is none, or that leads into another value; EstateError when the file
+    cannot be read, OSError.
     """
     if not KEY.fullmatch(read.key):
         raise UsageError(

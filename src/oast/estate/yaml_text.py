@@ -1,6 +1,8 @@
-"""YAML as the engineer wrote it: read safely, with the line of every key and item, and errors that say what to mend.
+"""YAML as the engineer wrote it: read safely, with the line of every key and item, and errors that say what
+to mend.
 
-Scalars follow the core schema of YAML 1.2: only `true` and `false` are booleans, so `on`, `no` and `12:30` stay text.
+Scalars follow the core schema of YAML 1.2: only `true` and `false` are booleans, so `on`, `no` and `12:30`
+stay text.
 """
 
 from __future__ import annotations
@@ -77,7 +79,8 @@ for _kind, (_pattern, _first) in WORDS.items():
 
 
 def read_yaml(path: Path, file: str) -> Any:
-    """The content of the YAML file at `path`, called `file` in errors: YamlMap, YamlList, text, numbers, true, false, None.
+    """The content of the YAML file at `path`, called `file` in errors: YamlMap, YamlList, text, numbers,
+    true, false, None.
 
     Raises EstateError with the place, the line as written and a likely cause.
     """
@@ -116,7 +119,8 @@ def parse_yaml(text: str, file: str) -> Any:
 
 
 def _need_shallow(text: str, file: str) -> None:
-    """Whether the text is as deep as any file of an estate is; what is deeper ends the parser. Raises EstateError, YAMLError."""
+    """Whether the text is as deep as any file of an estate is; what is deeper ends the parser. Raises
+    EstateError, YAMLError."""
     if not _may_be_deep(text):
         return
     depth = 0
@@ -144,7 +148,8 @@ def _may_be_deep(text: str) -> bool:
 
 
 class _Converter:
-    """Nodes to values. A node that several aliases name is converted once, so that aliases of aliases cannot fill memory."""
+    """Nodes to values. A node that several aliases name is converted once, so that aliases of aliases cannot
+    fill memory."""
 
     def __init__(self, file: str, text: str) -> None:
         self._file = file

@@ -14,7 +14,8 @@ R = TypeVar("R")
 
 
 def _without_frames(error: DeviceError) -> DeviceError:
-    """The error without the frames that it came through: they hold the session, and with it all that the device has sent."""
+    """The error without the frames that it came through: they hold the session, and with it all that the
+    device has sent."""
     one: BaseException | None = error
     while one is not None:
         before = one.__context__ or one.__cause__
@@ -31,8 +32,8 @@ async def for_each(
 ) -> None:
     """Do `work` for every item, `parallel` at a time, and hand each result to `done` as it arrives.
 
-    A DeviceError is a result, and so is any other error in the work for one item: the others go on. Cancellation cancels all
-    and waits for them.
+    A DeviceError is a result, and so is any other error in the work for one item: the others go on.
+    Cancellation cancels all and waits for them.
     """
     places = asyncio.Semaphore(max(1, parallel))
 

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.intent import templates as templates
     from oast.intent.intent import Intent as Intent, IntentBuilder as IntentBuilder
     from oast.intent.lint import Lint as Lint
     from oast.intent.policy import Policies as Policies
@@ -37,7 +36,6 @@ __getattr__, __dir__ = lazy_exports(
             "ospf_interfaces",
             "with_role",
         ),
-        "templates": ("templates",),
         "variables": ("Variable",),
     },
 )

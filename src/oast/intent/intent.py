@@ -1,4 +1,5 @@
-"""Intent: what a device's configuration should be, rendered section by section and checked against the grammar."""
+"""Intent: what a device's configuration should be, rendered section by section and checked against the
+grammar."""
 
 from __future__ import annotations
 
@@ -43,10 +44,11 @@ class RenderedSection:
 
 @dataclass(frozen=True)
 class Intent:
-    """The whole intended configuration of one device; `tree` is canonical, `scope` is what its sections own together.
+    """The whole intended configuration of one device; `tree` is canonical, `scope` is what its sections own
+    together.
 
-    `unsound` are sections in which something is wrong; an intent with any is for looking at only. One that comes from a record has no
-    rendered sections, but their names and what they owned, in `recorded`.
+    `unsound` are sections in which something is wrong; an intent with any is for looking at only. One that
+    comes from a record has no rendered sections, but their names and what they owned, in `recorded`.
     """
 
     device: Device
@@ -70,8 +72,10 @@ class Intent:
         removals: tuple[Path, ...] = (),
         places: Mapping[Path, Place] = NO_PLACES,
     ) -> Intent:
-        """What was intended once, or is to be again: `owners` are the sections it came from, with what they owned; `removals` are
-        removed even where nothing else that is extra is; `places` are the lines of a file that statements are from."""
+        """What was intended once, or is to be again: `owners` are the sections it came from, with what they
+        owned; `removals` are removed even where nothing else that is extra is; `places` are the lines of a
+        file that statements are from.
+        """
         return cls(device, platform, (), tree, scope, frozenset(), lambda: dict(places), owners, removals)
 
     @property
@@ -89,7 +93,8 @@ class Intent:
 
 
 class IntentBuilder:
-    """Renders and parses for the devices of one estate; templates and platforms are loaded once. `only` limits to sections."""
+    """Renders and parses for the devices of one estate; templates and platforms are loaded once. `only`
+    limits to sections."""
 
     def __init__(
         self,
@@ -98,8 +103,8 @@ class IntentBuilder:
         mistakes: ErrorCollector | None = None,
         platforms: Platforms | None = None,
     ) -> None:
-        """What is wrong in intent.yaml goes to `mistakes`; without them it is raised as EstateError. Trees of two builders can be compared
-        when they have the same `platforms`."""
+        """What is wrong in intent.yaml goes to `mistakes`; without them it is raised as EstateError. Trees of
+        two builders can be compared when they have the same `platforms`."""
         self._estate = estate
         found = mistakes or ErrorCollector()
         self._uses = read_sections(estate, found)
@@ -125,7 +130,8 @@ class IntentBuilder:
         return self._uses
 
     def syntax(self, device: Device) -> IndentedSyntax:
-        """The syntax of the device's platform, with everything it has seen before. Raises EstateError for an unknown platform."""
+        """The syntax of the device's platform, with everything it has seen before. Raises EstateError for an
+        unknown platform."""
         platform = self.platform(device)
         if platform.name not in self._syntaxes:
             self._syntaxes[platform.name] = syntax_of(platform)
@@ -160,13 +166,14 @@ class IntentBuilder:
         return [(template, template.render(values)) for template, values, _ in given]
 
     def rendered_text(self, device: Device, name: str, text: str) -> tuple[str, Mapping[str, Secret]]:
-        """A text that is no template of the estate (from the file `name`), rendered with the device's values; and the secrets that its
-        marks stand for. Raises EstateError with the line in the file."""
+        """A text that is no template of the estate (from the file `name`), rendered with the device's values;
+        and the secrets that its marks stand for. Raises EstateError with the line in the file."""
         template = templates.template_of_text(name, text, self._environment(self.platform(device).name))
         return template.render(self._values(device)), self._marks
 
     def _given(self, template: Template, values: Values, device: Device) -> tuple[Values, list[Problem]]:
-        """`values` with the defaults that the template declares; and what is wrong with them, each at the place of the value."""
+        """`values` with the defaults that the template declares; and what is wrong with them, each at the
+        place of the value."""
         if not template.variables:
             return values, []
         given = dict(values)
@@ -234,9 +241,12 @@ class IntentBuilder:
         if len(sections) < len(composed.wanted):
             scope = scope_of([section.template for section in sections], composed.every)
         find_places = _once(lambda: self._places(sections, values, device))
-        return Intent(
-            device, self.platform(device), tuple(sections), tree, scope, frozenset(unsound), find_places
-        ), problems
+        return (
+            Intent(
+                device, self.platform(device), tuple(sections), tree, scope, frozenset(unsound), find_places
+            ),
+            problems,
+        )
 
     def _composition(self, device: Device) -> Composition:
         uses = self._uses_of(device, everything=True)
@@ -254,7 +264,8 @@ class IntentBuilder:
     def _section(
         self, template: Template, scope: Scope, values: Values, device: Device
     ) -> tuple[RenderedSection, list[Problem]]:
-        """One section rendered and read, with what is wrong in its text. Raises EstateError when it cannot be rendered."""
+        """One section rendered and read, with what is wrong in its text. Raises EstateError when it cannot be
+        rendered."""
         given, wrong = self._given(template, values, device)
         if wrong:
             raise EstateError.of(wrong)
@@ -283,7 +294,8 @@ class IntentBuilder:
     def _outside(
         self, template: Template, scope: Scope, text: str, tree: Node, values: Values, device: Device
     ) -> Iterable[Problem]:
-        """What a template renders without owning it: it would be compared by nobody, or by another section."""
+        """What a template renders without owning it: it would be compared by nobody, or by
+        another section."""
         places: dict[int, Place] | None = None
         for number, path in self.syntax(device).lines_of(text, self._marks):
             node = tree.at(path)
@@ -291,7 +303,10 @@ class IntentBuilder:
             if node is None or node.children or not node.statement.rule.known or scope.covers(path):
                 continue
             places = template.line_places(values) if places is None else places
-            hint = f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header, or move the line"
+            hint = (
+                f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header,"
+                " or move the line"
+            )
             message = f"the section '{template.section}' renders what it does not own"
             excerpt = self._masked(_line(text, number))
             yield Problem(

@@ -51,7 +51,8 @@ class Lint:
             return False
 
     def problems(self, devices: Sequence[Device]) -> list[Problem]:
-        """Every mistake found for `devices`; what two devices disagree about is found when either is among them."""
+        """Every mistake found for `devices`; what two devices disagree about is found when either is among
+        them."""
         with gc_disabled():
             return self._problems(devices)
 
@@ -98,7 +99,8 @@ class Lint:
         return concerned if not self._trace else [self._traced(p) for p in concerned]
 
     def _unread_values(self) -> str:
-        """The text of the files of values in which something is wrong: what misses a value that stands there is no mistake of its own."""
+        """The text of the files of values in which something is wrong: what misses a value that stands there
+        is no mistake of its own."""
         files = {
             p.place.file
             for p in self._mistakes.found
@@ -203,7 +205,10 @@ class Lint:
                     continue
                 intent, far = ends[0][0], link.other
                 if intent is not None:
-                    message = f"the two ends of a link are in different subnets: {one[0][1]} here, {other[0][1]} on {far[0]} {far[1]}"
+                    message = (
+                        f"the two ends of a link are in different subnets: {one[0][1]} here, {other[0][1]} on"
+                        f" {far[0]} {far[1]}"
+                    )
                     yield self._at(intent, one[0][0], "link", message, f"the link stands in {link.place}")
 
     def _traced(self, problem: Problem) -> Problem:
@@ -220,7 +225,8 @@ class Lint:
 
 
 def _management(intent: Intent) -> Iterator[Problem]:
-    """An alternate management address that is on the same interface as the first is cut off together with it."""
+    """An alternate management address that is on the same interface as the first is cut off
+    together with it."""
     device, access = intent.device, intent.device.management
     if access.alternate is None or access.is_out_of_band or access.alternate.is_out_of_band:
         return
@@ -245,7 +251,8 @@ def _interface_with(intent: Intent, host: str) -> str | None:
 
 
 def _in_unsound(intent: Intent, path: Path) -> bool:
-    """Whether a part belongs to a section in which something is wrong: what it lacks may only be missing because of that."""
+    """Whether a part belongs to a section in which something is wrong: what it lacks may only be missing
+    because of that."""
     unsound = [
         section.template.owns for section in intent.sections if section.template.section in intent.unsound
     ]

@@ -1,4 +1,5 @@
-"""Policies: what must be true of intended configurations and values before anything is sent. The page: docs/policies.md."""
+"""Policies: what must be true of intended configurations and values before anything is sent. The page:
+docs/policies.md."""
 
 from __future__ import annotations
 
@@ -44,7 +45,8 @@ class Waiver:
 
 @dataclass(frozen=True)
 class Policy:
-    """One policy: exactly one of RULES with its argument. `each`: the rule holds below each statement that matches."""
+    """One policy: exactly one of RULES with its argument. `each`: the rule holds below each statement that
+    matches."""
 
     name: str
     on: Selector | None
@@ -141,7 +143,8 @@ class Policies:
     """The policies of an estate; `today` decides which waivers still hold."""
 
     def __init__(self, estate: Estate, today: datetime.date, mistakes: ErrorCollector | None = None) -> None:
-        """What is wrong in the policies' files goes to `mistakes`; without them it is raised as EstateError."""
+        """What is wrong in the policies' files goes to `mistakes`; without them it is raised as
+        EstateError."""
         self._estate = estate
         self._today = today
         found = mistakes or ErrorCollector()
@@ -174,7 +177,8 @@ class Policies:
         return not waived and (policy.on is None or policy.on.matches(known_by))
 
     def _old_secrets(self, policy: Policy) -> Iterator[Problem]:
-        """The secrets of the encrypted file that have not been changed for too long; how old others are is not known."""
+        """The secrets of the encrypted file that have not been changed for too long; how old others are is
+        not known."""
         file = self._estate.secrets.encrypted
         for name, kept in sorted(file.all().items()) if file is not None else ():
             days = (self._today - kept.changed).days
@@ -233,7 +237,8 @@ class Policies:
                 )
 
     def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
-        """The part is the same on all devices of a platform; with `by`, on all of them that have the same attribute."""
+        """The part is the same on all devices of a platform; with `by`, on all of them that have the same
+        attribute."""
         scope = Scope((pattern_of(str(policy.argument)),), ())
         groups: dict[tuple[str, str], list[tuple[Intent, Node]]] = {}
         for intent in intents:
@@ -289,7 +294,8 @@ class Policies:
 
 
 def _meaningless(policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
-    """A pattern that no platform's grammar knows can never match, so the policy would hold whatever happens."""
+    """A pattern that no platform's grammar knows can never match, so the policy would hold
+    whatever happens."""
     pattern = policy.each or ()
     if policy.rule in ("must_not_contain", "must_be_equal"):
         pattern = (*pattern, *pattern_of(str(policy.argument)))
@@ -311,7 +317,8 @@ def _meaningless(policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]
 
 
 def _matching(top: Node, pattern: Pattern, path: Path = ()) -> Iterator[tuple[Path, Node]]:
-    """The nodes below `top` that `pattern` matches, level by level, by what they are known by or by their whole text."""
+    """The nodes below `top` that `pattern` matches, level by level, by what they are known by or by their
+    whole text."""
     for identity, child in top.children.items():
         if glob_matches(pattern[0], identity) or glob_matches(pattern[0], child.text):
             here = (*path, identity)

@@ -1,4 +1,5 @@
-"""What a configuration says of interfaces, addresses and neighbours, found by the roles that its platform declares."""
+"""What a configuration says of interfaces, addresses and neighbours, found by the roles that its platform
+declares."""
 
 from __future__ import annotations
 
@@ -79,10 +80,11 @@ def bound_interfaces(platform: Platform, tree: Node) -> Mapping[Path, str]:
 
 
 def ospf_interfaces(platform: Platform, tree: Node) -> Iterator[tuple[Path, Interface]]:
-    """The interfaces on which OSPF looks for neighbours (RFC 2328, section 9), each with the path of what says so.
+    """The interfaces on which OSPF looks for neighbours (RFC 2328, section 9), each with the path of what
+    says so.
 
-    A platform names them (`ospf_interface`), or the networks whose interfaces take part (`ospf_network`); passive ones by a flag in the
-    first case, by their names in the second.
+    A platform names them (`ospf_interface`), or the networks whose interfaces take part (`ospf_network`);
+    passive ones by a flag in the first case, by their names in the second.
     """
     known = {interface.name: interface for interface in interfaces(platform, tree)}
     for path, node in with_role(platform, tree, "ospf_interface"):

@@ -1,4 +1,5 @@
-"""Sections: intent.yaml says which make up which devices; what the sections of a device own together is worked out once."""
+"""Sections: intent.yaml says which make up which devices; what the sections of a device own together is
+worked out once."""
 
 from __future__ import annotations
 
@@ -34,8 +35,9 @@ NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,62}")
 class Composition:
     """The sections of one kind of device: `wanted` are those asked for, among `every` it has.
 
-    `scopes` says what each of these owns besides the others, `scope` what the wanted ones own together. `problems` tell
-    what is wrong with the templates of the `broken` ones, `conflicts` which sections own the same thing.
+    `scopes` says what each of these owns besides the others, `scope` what the wanted ones own together.
+    `problems` tell what is wrong with the templates of the `broken` ones, `conflicts` which sections own the
+    same thing.
     """
 
     every: tuple[Template, ...]
@@ -90,7 +92,8 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
 
 
 def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse, ...]:
-    """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there is none at all."""
+    """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there
+    is none at all."""
     data = read_yaml_map(estate.folder / FILE, FILE)
     for key in data:
         if key != "sections":

@@ -1,4 +1,5 @@
-"""Templates: sandboxed Jinja2 with strict undefined values, and the way back from a rendered line to the template's line."""
+"""Templates: sandboxed Jinja2 with strict undefined values, and the way back from a rendered line to the
+template's line."""
 
 from __future__ import annotations
 
@@ -59,7 +60,8 @@ class Template:
         return dict(self.compiled.globals)
 
     def _rendered(self, values: Mapping[str, Any]) -> str:
-        # As Template.render() does, but that puts the globals together anew each time: a fifth of rendering a short section.
+        # As Template.render() does, but that puts the globals together anew each time: a fifth of rendering a
+        # short section.
         context = self.compiled.new_context({**self._globals, **values}, shared=True)
         try:
             with rendering():
@@ -79,7 +81,8 @@ class Template:
         except jinja2.TemplateSyntaxError as error:
             raise _syntax_error(error, self.file, self.source, self.compiled.environment) from None
         except Exception as error:
-            # A filter given a wrong value can raise anything; whatever it is, the template's line is what helps.
+            # A filter given a wrong value can raise anything; whatever it is, the template's line is what
+            # helps.
             message, hint = describe_jinja_error(error)
             place = self._place_of(error)
             raise self._for_device(
@@ -104,7 +107,8 @@ class Template:
         )
 
     def line_places(self, values: Mapping[str, Any]) -> dict[int, Place]:
-        """The place in the template of each rendered line (counted from 1). Slow: renders again, with marks."""
+        """The place in the template of each rendered line (counted from 1). Slow: renders again,
+        with marks."""
         env = self.compiled.environment
         marked = env.overlay(trim_blocks=False, lstrip_blocks=False).from_string(
             _with_marks(env, self.source)
@@ -113,7 +117,8 @@ class Template:
             text, unmarked = plain_text(marked.render(values)), plain_text(self.compiled.render(values))
         places: dict[int, Place] = {}
         if _MARK.sub("", text) != unmarked:
-            return places  # The marks changed what a filter or a comparison did: no place is better than a wrong one.
+            # The marks changed what a filter or a comparison did: no place is better than a wrong one.
+            return places
         for number, line in enumerate(text.split("\n"), 1):
             indent = re.match("(?:\ue000[0-9]+\ue001|\\s)*", line)
             marks = _MARK.findall(indent[0] if indent else "")
@@ -122,7 +127,8 @@ class Template:
         return places
 
     def _place_of(self, error: BaseException) -> Place:
-        """The innermost line of a template in the traceback; jinja2 puts the templates' names and lines there."""
+        """The innermost line of a template in the traceback; jinja2 puts the templates' names and lines
+        there."""
         frames = [f for f in traceback.extract_tb(error.__traceback__) if f.filename.endswith(".j2")]
         if not frames:
             return Place(self.file)
@@ -148,7 +154,8 @@ def _line(source: str, number: int | None) -> str | None:
 
 
 def _with_marks(env: jinja2.Environment, source: str) -> str:
-    """`source` with its white space already trimmed, and a mark with the line number before everything that is put out."""
+    """`source` with its white space already trimmed, and a mark with the line number before everything that
+    is put out."""
     made: list[str] = []
     for line, kind, text in env.lexer.tokeniter(source, None):
         if kind == "data":

@@ -1,4 +1,5 @@
-"""The values behind a rendered line: which names its template line uses, and where their values were written."""
+"""The values behind a rendered line: which names its template line uses, and where their values
+were written."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from oast.records import Problem
 
 
 def value_origins(estate: Estate, builder: IntentBuilder, problem: Problem) -> Iterator[str]:
-    """`name = value  file:line` for each value that the template line of `problem` uses, for the first of its devices."""
+    """`name = value  file:line` for each value that the template line of `problem` uses, for the first of its
+    devices."""
     place = problem.place
     if place is None or place.line is None or not place.file.endswith(".j2") or not problem.devices:
         return

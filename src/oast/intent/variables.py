@@ -1,4 +1,5 @@
-"""Declared variables: what a template takes, checked before it is rendered, with the place of the value that is wrong.
+"""Declared variables: what a template takes, checked before it is rendered, with the place of the value that
+is wrong.
 
 variables:
   contact: text
@@ -79,7 +80,8 @@ SCALARS: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
 
 @dataclass(frozen=True)
 class Variable:
-    """One declared variable, or one field or item of one. `of` describes the items of a list, `fields` those of a mapping."""
+    """One declared variable, or one field or item of one. `of` describes the items of a list, `fields` those
+    of a mapping."""
 
     name: str
     type: str
@@ -121,7 +123,8 @@ class Variable:
 
 @dataclass(frozen=True)
 class Violation:
-    """A value that is not what was declared: `key` as `servers[0].address`; `missing` when it is not there at all."""
+    """A value that is not what was declared: `key` as `servers[0].address`; `missing` when it is not there at
+    all."""
 
     key: str
     message: str
@@ -247,7 +250,8 @@ class Prepared:
         self._known: dict[tuple[int, int], tuple[Any, Any, list[Violation]]] = {}
 
     def of(self, variable: Variable, value: Any) -> tuple[Any, list[Violation]]:
-        """`value` with the defaults of what it lacks, down to the fields of the items of a list; and what is wrong with it."""
+        """`value` with the defaults of what it lacks, down to the fields of the items of a list; and what is
+        wrong with it."""
         if not isinstance(value, (dict, list)):
             return value, list(variable_violations(variable, value, variable.name))
         key = (id(variable), id(value))

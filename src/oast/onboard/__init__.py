@@ -1,4 +1,5 @@
-"""Zero-touch provisioning of new devices: the bootstrap server, keys, vouchers and signed artifacts (RFC 8572, RFC 8366)."""
+"""Zero-touch provisioning of new devices: the bootstrap server, keys, vouchers and signed artifacts (RFC
+8572, RFC 8366)."""
 
 from __future__ import annotations
 
@@ -7,7 +8,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.onboard import cms as cms, conveyed_information as conveyed_information
     from oast.onboard.cms import (
         CONVEYED as CONVEYED,
         SignatureError as SignatureError,
@@ -30,8 +30,8 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "cms": ("CONVEYED", "SignatureError", "certificates_only", "cms", "sign_data"),
-        "conveyed_information": ("conveyed_information", "onboarding_information"),
+        "cms": ("CONVEYED", "SignatureError", "certificates_only", "sign_data"),
+        "conveyed_information": ("onboarding_information",),
         "keys": ("Keys", "make_keys", "read_keys"),
         "server": ("BootstrapServer", "OnBox"),
         "store": ("Artifacts", "NewDevice", "NewDeviceState", "NewDeviceStore", "OnboardingRefusal"),

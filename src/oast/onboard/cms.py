@@ -13,7 +13,8 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
 
-# What is signed: a voucher in JSON (RFC 8366, section 8.4) and conveyed information in JSON (RFC 8572, section 9.5).
+# What is signed: a voucher in JSON (RFC 8366, section 8.4) and conveyed information in JSON (RFC 8572,
+# section 9.5).
 VOUCHER = "1.2.840.113549.1.9.16.1.40"
 CONVEYED = "1.2.840.113549.1.9.16.1.43"
 DATA = "1.2.840.113549.1.7.1"
@@ -33,7 +34,8 @@ class SignatureError(ValueError):
 
 @dataclass(frozen=True)
 class SignedContent:
-    """What was signed, the certificate whose key has signed it, and the others that came along. Nobody was trusted yet."""
+    """What was signed, the certificate whose key has signed it, and the others that came along. Nobody was
+    trusted yet."""
 
     content: bytes
     signer: x509.Certificate
@@ -43,7 +45,8 @@ class SignedContent:
 def sign_data(
     content: bytes, kind: str, certificate: x509.Certificate, key: Key, chain: Sequence[x509.Certificate] = ()
 ) -> bytes:
-    """`content` of the type `kind` as signed data in DER, with the certificates that lead to whom one trusts."""
+    """`content` of the type `kind` as signed data in DER, with the certificates that lead to whom
+    one trusts."""
     own = asn1.Certificate.load(certificate.public_bytes(Encoding.DER))
     digest = _digest(hashes.SHA256(), content)
     attributes = cms.CMSAttributes(
@@ -99,8 +102,8 @@ def certificates_only(certificates: Sequence[x509.Certificate]) -> bytes:
 
 
 def verify_signed_data(message: bytes, kind: str) -> SignedContent:
-    """The content of signed data of the type `kind`, whose one signature fits. Raises NotAsSigned: nothing is passed over that the
-    signature does not cover, so that a message is accepted in one form only."""
+    """The content of signed data of the type `kind`, whose one signature fits. Raises NotAsSigned: nothing is
+    passed over that the signature does not cover, so that a message is accepted in one form only."""
     if len(message) > LARGEST:
         raise SignatureError(f"it is longer than {LARGEST} octets")
     try:

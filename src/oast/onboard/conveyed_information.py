@@ -18,8 +18,8 @@ def onboarding_information(configuration: str, handling: str = REPLACE) -> bytes
 
 
 def redirect_information(address: str, port: int, anchor: bytes) -> bytes:
-    """Redirect information in JSON: the device asks the bootstrap server at `address`, whose certificate leads to `anchor` (certificates as
-    CMS without a signature, in DER)."""
+    """Redirect information in JSON: the device asks the bootstrap server at `address`, whose certificate
+    leads to `anchor` (certificates as CMS without a signature, in DER)."""
     server = {"address": address, "port": port, "trust-anchor": base64.b64encode(anchor).decode()}
     return json.dumps(
         {"ietf-sztp-conveyed-info:redirect-information": {"bootstrap-server": [server]}}

@@ -1,4 +1,5 @@
-"""The owner's keys and certificates: an authority of one's own, whoever signs what devices are given, and the bootstrap server."""
+"""The owner's keys and certificates: an authority of one's own, whoever signs what devices are given, and the
+bootstrap server."""
 
 from __future__ import annotations
 
@@ -31,7 +32,8 @@ EARLIER = timedelta(minutes=10)
 
 @dataclass(frozen=True)
 class Keys:
-    """What the owner has: the authority that vouchers pin, whoever signs, and where the server's certificate and key stand."""
+    """What the owner has: the authority that vouchers pin, whoever signs, and where the server's certificate
+    and key stand."""
 
     owner: x509.Certificate
     signer: x509.Certificate
@@ -41,8 +43,8 @@ class Keys:
 
 
 def make_keys(folder: Path, organisation: str, names: Sequence[str]) -> None:
-    """Make them all in `folder`, which only its owner can read; the server goes by `names`, host names or addresses. Raises StateError when
-    there is something already."""
+    """Make them all in `folder`, which only its owner can read; the server goes by `names`, host names or
+    addresses. Raises StateError when there is something already."""
     if folder.exists() and any(folder.iterdir()):
         raise StateError(
             f"there are files in {folder} already: nothing was made",
@@ -83,14 +85,23 @@ def _certificate(
         .add_extension(x509.BasicConstraints(is_ca, None), critical=True)
         .add_extension(
             x509.KeyUsage(
-                digital_signature=not is_ca, content_commitment=False, key_encipherment=False, data_encipherment=False,
-                key_agreement=False, key_cert_sign=is_ca, crl_sign=is_ca, encipher_only=False, decipher_only=False,
+                digital_signature=not is_ca,
+                content_commitment=False,
+                key_encipherment=False,
+                data_encipherment=False,
+                key_agreement=False,
+                key_cert_sign=is_ca,
+                crl_sign=is_ca,
+                encipher_only=False,
+                decipher_only=False,
             ),
             critical=True,
         )
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
-        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer_key.public_key()), critical=False)
-    )  # fmt: skip
+        .add_extension(
+            x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer_key.public_key()), critical=False
+        )
+    )
     if names:
         builder = builder.add_extension(
             x509.SubjectAlternativeName([_name(one) for one in names]), critical=False
@@ -121,7 +132,8 @@ def _keep(
 
 
 def read_keys(folder: Path) -> Keys:
-    """Raises StateError when there are none, EstateError when a file is no key or certificate, or a key can be read by others."""
+    """Raises StateError when there are none, EstateError when a file is no key or certificate, or a key can
+    be read by others."""
     try:
         owner, signer = (_first(folder / f"{name}.pem") for name in (OWNER, SIGNER))
         path = folder / f"{SIGNER}.key"

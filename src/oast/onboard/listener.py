@@ -1,6 +1,8 @@
-"""The port of the bootstrap server: how many may be connected, in all and from one address, and how long each may take.
+"""The port of the bootstrap server: how many may be connected, in all and from one address, and how long each
+may take.
 
-Whoever connects is counted before anything is done for them: a connection costs nothing but a descriptor until its TLS handshake begins.
+Whoever connects is counted before anything is done for them: a connection costs nothing but a descriptor
+until its TLS handshake begins.
 """
 
 from __future__ import annotations
@@ -16,8 +18,8 @@ BACKLOG = 1024
 
 @dataclass(frozen=True, slots=True)
 class ConnectionLimits:
-    """How many connections there may be, in all and from one address; how long a TLS handshake and a whole connection may take, in
-    seconds."""
+    """How many connections there may be, in all and from one address; how long a TLS handshake and a whole
+    connection may take, in seconds."""
 
     connections: int = 256
     per_address: int = 64
@@ -26,8 +28,8 @@ class ConnectionLimits:
 
 
 class Listener:
-    """Accepts TLS connections, and gives each to a protocol that `made` makes. `refused` is told the address of what was not let in, or was
-    ended, and why."""
+    """Accepts TLS connections, and gives each to a protocol that `made` makes. `refused` is told the address
+    of what was not let in, or was ended, and why."""
 
     def __init__(
         self,

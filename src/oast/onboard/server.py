@@ -1,4 +1,5 @@
-"""The bootstrap server (RFC 8572, section 7): RESTCONF over HTTPS, where every device proves by its certificate who it is."""
+"""The bootstrap server (RFC 8572, section 7): RESTCONF over HTTPS, where every device proves by its
+certificate who it is."""
 
 from __future__ import annotations
 
@@ -38,7 +39,10 @@ LOGGED_EVERY_S = 10.0
 ADDRESSES_REMEMBERED = 1000
 SAID_AT_MOST = 300
 # Who does not trust what it is given does not say so either (RFC 8572, section 5.3).
-NOT_HEARD = "it was not heard of since it has asked: it does not accept what it was given (its clock, its voucher), or has lost power"
+NOT_HEARD = (
+    "it was not heard of since it has asked: it does not accept what it was given (its clock, its voucher),"
+    " or has lost power"
+)
 # What a device reports (RFC 8572, section 7.3): that it has come to its end, and that it cannot.
 COMPLETE = "bootstrap-complete"
 ERRORS = (
@@ -52,18 +56,36 @@ ERRORS = (
 )
 PROGRESS = frozenset(
     (
-        COMPLETE, *ERRORS, "bootstrap-initiated", "parsing-initiated", "parsing-warning", "parsing-complete", "boot-image-initiated",
-        "boot-image-warning", "boot-image-installed-rebooting", "boot-image-complete", "pre-script-initiated", "pre-script-warning",
-        "pre-script-complete", "config-initiated", "config-warning", "config-complete", "post-script-initiated", "post-script-warning",
-        "post-script-complete", "bootstrap-warning", "informational",
+        COMPLETE,
+        *ERRORS,
+        "bootstrap-initiated",
+        "parsing-initiated",
+        "parsing-warning",
+        "parsing-complete",
+        "boot-image-initiated",
+        "boot-image-warning",
+        "boot-image-installed-rebooting",
+        "boot-image-complete",
+        "pre-script-initiated",
+        "pre-script-warning",
+        "pre-script-complete",
+        "config-initiated",
+        "config-warning",
+        "config-complete",
+        "post-script-initiated",
+        "post-script-warning",
+        "post-script-complete",
+        "bootstrap-warning",
+        "informational",
     )
-)  # fmt: skip
+)
 
 OnBox = Callable[[str, str], None]
 
 
 class _Refused(Exception):
-    """A request that is answered with an error of RESTCONF (RFC 8040, section 7.1), and what of it is only for the log."""
+    """A request that is answered with an error of RESTCONF (RFC 8040, section 7.1), and what of it is only
+    for the log."""
 
     def __init__(self, status: int, tag: str, message: str, *, after_s: float | None = None) -> None:
         super().__init__(message)
@@ -71,7 +93,8 @@ class _Refused(Exception):
 
 
 class BootstrapServer:
-    """Serves what is staged. `on_box` hears of each device what it has done, in words; `configured` of the serial number of one that is."""
+    """Serves what is staged. `on_box` hears of each device what it has done, in words; `configured` of the
+    serial number of one that is."""
 
     def __init__(
         self,
@@ -97,7 +120,8 @@ class BootstrapServer:
         self._redirect = b""
 
     async def start(self) -> int:
-        """Listen; the port. Raises StateError when that is taken, EstateError when a key or an authority cannot be used."""
+        """Listen; the port. Raises StateError when that is taken, EstateError when a key or an authority
+        cannot be used."""
         application = web.Application(client_max_size=LARGEST)
         application.router.add_get("/.well-known/host-meta", self._host_meta)
         application.router.add_post(f"{ROOT}/operations/{MODULE}:{{operation}}", self._operation)
@@ -111,7 +135,8 @@ class BootstrapServer:
         except OSError as error:
             await self.close()
             raise StateError(
-                f"nothing can listen at {self._settings.host}:{self._settings.port}: {error.strerror or error}"
+                f"nothing can listen at {self._settings.host}:{self._settings.port}:"
+                f" {error.strerror or error}"
             ) from None
         where = conveyed.redirect_information(
             self._settings.names[0], port, cms.certificates_only([self._keys.owner])
@@ -189,7 +214,10 @@ class BootstrapServer:
                 "said": "",
             }
         )
-        text = f"<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='{ROOT}'/></XRD>"
+        text = (
+            "<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf'"
+            f" href='{ROOT}'/></XRD>"
+        )
         return web.Response(text=text, content_type="application/xrd+xml")
 
     async def _elsewhere(self, request: web.Request) -> web.Response:
@@ -320,7 +348,8 @@ class BootstrapServer:
         return web.Response(status=204)
 
     def _host_keys(self, serial: str, body: Mapping[str, Any]) -> tuple[str, ...]:
-        """The host keys that a device reports: without one that can be used it is not configured. Raises _Refused."""
+        """The host keys that a device reports: without one that can be used it is not configured. Raises
+        _Refused."""
         try:
             keys = _host_keys(body)
             if not keys:

@@ -1,4 +1,5 @@
-"""What is known of new devices: a SQLite database in the estate's working folder (WAL), and the log of requests beside it.
+"""What is known of new devices: a SQLite database in the estate's working folder (WAL), and the log of
+requests beside it.
 
 Fields: docs/formats.md.
 """
@@ -27,17 +28,23 @@ VERSION = 2
 BUSY_S = 20.0
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS device (
-    serial TEXT PRIMARY KEY, name TEXT NOT NULL UNIQUE, attributes TEXT NOT NULL, state TEXT NOT NULL, since TEXT NOT NULL,
-    staged TEXT NOT NULL, why TEXT, certificate TEXT, host_keys TEXT NOT NULL DEFAULT '[]', noted TEXT, change TEXT
+    serial TEXT PRIMARY KEY, name TEXT NOT NULL UNIQUE, attributes TEXT NOT NULL, state TEXT NOT NULL,
+    since TEXT NOT NULL,
+    staged TEXT NOT NULL, why TEXT, certificate TEXT, host_keys TEXT NOT NULL DEFAULT '[]', noted TEXT,
+    change TEXT
 ) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS artifact (
-    serial TEXT PRIMARY KEY REFERENCES device ON DELETE CASCADE, conveyed BLOB NOT NULL, owner BLOB NOT NULL, voucher BLOB NOT NULL
+    serial TEXT PRIMARY KEY REFERENCES device ON DELETE CASCADE, conveyed BLOB NOT NULL,
+    owner BLOB NOT NULL, voucher BLOB NOT NULL
 ) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS refused (
     serial TEXT PRIMARY KEY, at TEXT NOT NULL, times INTEGER NOT NULL, why TEXT NOT NULL
 ) STRICT, WITHOUT ROWID;
 """
-ROWS = "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted, change FROM device"
+ROWS = (
+    "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted, change FROM"
+    " device"
+)
 # Whoever makes certificates could make as many as these; the oldest are forgotten.
 MOST_REFUSED = 1000
 
@@ -55,8 +62,10 @@ class NewDeviceState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class NewDevice:
-    """A new device. `since` (UTC) is when it came to its `state`, `why` it failed; `certificate` is the SHA-256 of the one that it has
-    shown first, and `noted` the last thing that was noted besides, as somebody else with its serial number."""
+    """A new device. `since` (UTC) is when it came to its `state`, `why` it failed; `certificate` is the
+    SHA-256 of the one that it has shown first, and `noted` the last thing that was noted besides, as somebody
+    else with its serial number.
+    """
 
     serial: str
     name: str
@@ -84,7 +93,8 @@ class OnboardingRefusal:
 
 @dataclass(frozen=True, slots=True)
 class Artifacts:
-    """What a device is given: conveyed information, the owner's certificates and the voucher, each as CMS in DER."""
+    """What a device is given: conveyed information, the owner's certificates and the voucher, each as CMS in
+    DER."""
 
     conveyed: bytes
     owner: bytes
@@ -92,7 +102,8 @@ class Artifacts:
 
 
 class NewDeviceStore:
-    """The database of one estate; use as a context. Every method raises StateError when it cannot be read or written."""
+    """The database of one estate; use as a context. Every method raises StateError when it cannot be read or
+    written."""
 
     def __init__(self, working: Path) -> None:
         self._folder = working / FOLDER
@@ -152,14 +163,16 @@ class NewDeviceStore:
         given: Artifacts,
         change: str | None = None,
     ) -> None:
-        """A device is expected from now on, as the approved `change` says, if there is one; staged again, it begins anew."""
+        """A device is expected from now on, as the approved `change` says, if there is one; staged again, it
+        begins anew."""
         now = _now()
         self._do("BEGIN IMMEDIATE")
         try:
             self._do("DELETE FROM device WHERE serial = ?", serial)
             self._do("DELETE FROM refused WHERE serial = ?", serial)
             self._do(
-                "INSERT INTO device (serial, name, attributes, state, since, staged, change) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO device (serial, name, attributes, state, since, staged, change) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?)",
                 serial, name, json.dumps(dict(attributes)), NewDeviceState.STAGED, now, now, change,
             )  # fmt: skip
             self._do(
@@ -210,11 +223,13 @@ class NewDeviceStore:
     def refuse(self, serial: str, why: str) -> None:
         """A device was refused."""
         self._do(
-            "INSERT INTO refused VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE SET at = excluded.at, times = times + 1, why = excluded.why",
+            "INSERT INTO refused VALUES (?, ?, 1, ?) ON CONFLICT DO UPDATE SET at = excluded.at,"
+            " times = times + 1, why = excluded.why",
             serial, _now(), why,
         )  # fmt: skip
         self._do(
-            "DELETE FROM refused WHERE serial IN (SELECT serial FROM refused ORDER BY at DESC LIMIT -1 OFFSET ?)",
+            "DELETE FROM refused WHERE serial IN (SELECT serial FROM refused ORDER BY at DESC LIMIT -1"
+            " OFFSET ?)",
             MOST_REFUSED,
         )
 

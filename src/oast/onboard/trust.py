@@ -13,7 +13,8 @@ from oast.errors import EstateError, StateError
 
 
 def authorities(path: Path, what: str) -> list[x509.Certificate]:
-    """The certificates of a PEM file. Raises StateError when it cannot be read, EstateError when it has none."""
+    """The certificates of a PEM file. Raises StateError when it cannot be read, EstateError when
+    it has none."""
     try:
         found = x509.load_pem_x509_certificates(path.read_bytes())
     except OSError as error:

@@ -1,4 +1,5 @@
-"""The use cases, with typed results and events: what `import oast` offers, and all that the command line calls."""
+"""The use cases, with typed results and events: what `import oast` offers, and all that the command line
+calls."""
 
 from __future__ import annotations
 
@@ -7,7 +8,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.operations import config_folder as config_folder, deliver as deliver
     from oast.operations.ask import (
         DEVICE as DEVICE,
         CommandListing as CommandListing,
@@ -175,7 +175,6 @@ __getattr__, __dir__ = lazy_exports(
             "recorded_plan",
         ),
         "check_reports": ("became_document", "junit_of", "listed_document", "verify_document"),
-        "config_folder": ("config_folder",),
         "deliver": (
             "DeliveryOptions",
             "DeliveryResult",
@@ -186,7 +185,6 @@ __getattr__, __dir__ = lazy_exports(
             "check_policies",
             "check_times",
             "compare",
-            "deliver",
             "push_document",
             "require_reason",
         ),

@@ -1,4 +1,5 @@
-"""Asking devices: one reading of many as records, or what a command lists on each. Nothing is changed on any of them."""
+"""Asking devices: one reading of many as records, or what a command lists on each. Nothing is changed on any
+of them."""
 
 from __future__ import annotations
 
@@ -31,7 +32,8 @@ UNIFIED = 3
 
 @dataclass(frozen=True)
 class QueryResult:
-    """One reading of many devices: the records of each that answered, and why the others did not; both in the order of the inventory."""
+    """One reading of many devices: the records of each that answered, and why the others did not; both in the
+    order of the inventory."""
 
     reading: str
     fields: Mapping[str, FieldType]
@@ -82,7 +84,8 @@ def compiled(path: str) -> Callable[[Any], Any]:
 
 
 def records_document(records: Sequence[Record]) -> list[dict[str, Any]]:
-    """Records as plain data; a value outside a field's closed list has the device's own word beside it, as FIELD-listed."""
+    """Records as plain data; a value outside a field's closed list has the device's own word beside it, as
+    FIELD-listed."""
     return [_plain(one) for one in records]
 
 
@@ -95,7 +98,8 @@ def _plain(record: Record) -> dict[str, Any]:
 
 
 def _in_order(value: Any) -> tuple[Any, ...]:
-    """Sorts values of one field: nothing first, numbers by size, addresses by family and number, names as people do."""
+    """Sorts values of one field: nothing first, numbers by size, addresses by family and number, names as
+    people do."""
     if value is None:
         return (0,)
     if isinstance(value, bool | int | float):
@@ -118,7 +122,8 @@ def readings_known(platforms: Sequence[Platform]) -> dict[str, Mapping[str, Fiel
 
 
 def fields_of(estate: Estate, reading: str, on: str | None = None) -> Mapping[str, FieldType]:
-    """The fields of a reading of the devices that `on` picks. Raises EstateError, and UsageError when none of them has such a reading."""
+    """The fields of a reading of the devices that `on` picks. Raises EstateError, and UsageError when none of
+    them has such a reading."""
     builder = IntentBuilder(estate)
     known = readings_known(
         list({device.platform: builder.platform(device) for device in estate.pick(on)}.values())
@@ -138,8 +143,8 @@ async def ask_devices(
     on_event: OnEvent = ignore_event,
     to: str | None = None,
 ) -> QueryResult:
-    """Read `reading` of the devices that `on` picks; of a ping or a trace, to the address `to`. Raises EstateError, and UsageError when
-    none of them has such a reading."""
+    """Read `reading` of the devices that `on` picks; of a ping or a trace, to the address `to`. Raises
+    EstateError, and UsageError when none of them has such a reading."""
     name = parse_query(reading, to)
     devices = estate.pick(on)
     builder = IntentBuilder(estate)
@@ -209,7 +214,8 @@ async def list_raw(
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
 ) -> CommandListing:
-    """What `command` lists on the devices that `on` picks. Only what their platforms know to change nothing, unless `allow_any`.
+    """What `command` lists on the devices that `on` picks. Only what their platforms know to change nothing,
+    unless `allow_any`.
 
     Raises EstateError, UsageError; then nothing was sent to any device.
     """
@@ -227,7 +233,8 @@ async def list_raw(
 
 
 async def list_commands(session: Session, command: str, syntax: IndentedSyntax) -> str:
-    """What a command lists, without secrets: it may be the configuration, or a part of it. Raises DeviceError."""
+    """What a command lists, without secrets: it may be the configuration, or a part of it. Raises
+    DeviceError."""
     text = session.transcript.masking.hide(await session.listing(command, written_down=False))
     found = [secret for secret in secrets_below(syntax.parse(text).tree) if not secret.is_forgotten]
     # The longest first: one may stand inside of another. A text may have them quoted, or as XML has them.
@@ -239,15 +246,21 @@ async def list_commands(session: Session, command: str, syntax: IndentedSyntax) 
 
 
 def require_read_only(builder: IntentBuilder, devices: Sequence[Device], command: str) -> None:
-    """Whether it is known of the command, on each of these devices, that it changes nothing. Raises UsageError."""
+    """Whether it is known of the command, on each of these devices, that it changes nothing. Raises
+    UsageError."""
     _need_one_line(command)
     for device in devices:
         platform = builder.platform(device)
         if not is_read_only(platform, command):
-            message = f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was sent to no device"
+            message = (
+                f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was"
+                " sent to no device"
+            )
             raise UsageError(
                 message,
-                hint="[session] read_only of the platform lists those that do; oast ask --raw has --allow-any",
+                hint=(
+                    "[session] read_only of the platform lists those that do; oast ask --raw has --allow-any"
+                ),
             )
 
 
@@ -257,7 +270,8 @@ def _need_one_line(command: str) -> None:
 
 
 def is_read_only(platform: Platform, command: str) -> bool:
-    """Whether the platform says so of a command; over NETCONF what is asked for is a path, and cannot do anything else."""
+    """Whether the platform says so of a command; over NETCONF what is asked for is a path, and cannot do
+    anything else."""
     if platform.netconf is not None:
         return True
     dialect = platform.dialect

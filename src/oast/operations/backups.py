@@ -19,7 +19,8 @@ from oast.operations.per_device import run_on_devices
 
 @dataclass(frozen=True)
 class BackupResult:
-    """A backup: the devices that were read and what is new of them, those that could not be, and the commit (None: nothing is new)."""
+    """A backup: the devices that were read and what is new of them, those that could not be, and the commit
+    (None: nothing is new)."""
 
     read: tuple[str, ...]
     failed: tuple[tuple[str, DeviceError], ...]
@@ -39,7 +40,8 @@ async def backup(
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
 ) -> BackupResult:
-    """Read the devices, and keep what they list. Raises EstateError, UsageError, StateError; then nothing was kept."""
+    """Read the devices, and keep what they list. Raises EstateError, UsageError, StateError; then nothing was
+    kept."""
     backups = Backups(estate)
     try:
         backups.archive.prepare()
@@ -90,7 +92,8 @@ async def list_backups(
 
 
 def backup_differences(estate: Estate, first: str, second: str | None, on: str | None) -> list[Drift]:
-    """What is different between two points in time, or between one and what was kept last. Raises EstateError, UsageError, StateError."""
+    """What is different between two points in time, or between one and what was kept last. Raises
+    EstateError, UsageError, StateError."""
     backups = Backups(estate)
     one = backups.archive.point(first)
     other = backups.archive.point(second) if second is not None else BackupEntry(None, BRANCH, 0, "")

@@ -1,4 +1,5 @@
-"""The record of a delivery: journal, ledger and content, from before the first device is touched until all have an outcome."""
+"""The record of a delivery: journal, ledger and content, from before the first device is touched until all
+have an outcome."""
 
 from __future__ import annotations
 
@@ -33,8 +34,8 @@ NOTHING: Mapping[str, PrePostState] = {}
 
 @dataclass(frozen=True)
 class ChangeInfo:
-    """What a change is, beside the difference: why, for which ticket, and where it comes from. `change` is its name, where it has one
-    already; `origin` says what it takes up, such as a change it takes back."""
+    """What a change is, beside the difference: why, for which ticket, and where it comes from. `change` is
+    its name, where it has one already; `origin` says what it takes up, such as a change it takes back."""
 
     reason: str
     ticket: str | None = None
@@ -71,8 +72,8 @@ class ChangeRecorder:
         return self._journal
 
     def begin(self, comparisons: Sequence[Comparison], manner: ApplyMode, syntax_of: SyntaxOf) -> None:
-        """Write down what is going to be done, and make sure that what becomes of it can be. Raises StateError, EstateError; then
-        nothing was begun."""
+        """Write down what is going to be done, and make sure that what becomes of it can be. Raises
+        StateError, EstateError; then nothing was begun."""
         try:
             self._syntaxes = {c.name: syntax_of(c.intent) for c in comparisons}
             self._kind = manner.into
@@ -151,8 +152,8 @@ class ChangeRecorder:
         pre_post_state: Mapping[str, PrePostState] = NOTHING,
         waves: Sequence[Sequence[str]] = (),
     ) -> str | None:
-        """Write down what became of every device, what was listed as `running` last, and what was read before and after. Why that could
-        not be done, if it could not."""
+        """Write down what became of every device, what was listed as `running` last, and what was read before
+        and after. Why that could not be done, if it could not."""
         told, recorded = None, False
         try:
             self._room.unlink(missing_ok=True)
@@ -189,7 +190,8 @@ class ChangeRecorder:
         return told or self.journal.broken
 
     def _anchor(self) -> None:
-        """Record the head of the ledger where nobody shortens it together with the ledger. Raises StateError, OSError."""
+        """Record the head of the ledger where nobody shortens it together with the ledger. Raises StateError,
+        OSError."""
         head = self._ledger.head()
         if head is not None:
             who = author_identity(self._estate.folder, self._estate.environment)

@@ -131,7 +131,8 @@ class Changes:
         return _grouped(entries), more
 
     def one(self, word: str) -> Change:
-        """The change whose name is, begins or ends with `word`; the newest for `last`. Raises UsageError when there is none, or several."""
+        """The change whose name is, begins or ends with `word`; the newest for `last`. Raises UsageError when
+        there is none, or several."""
         changes = self.all()
         if word == LAST and changes:
             return changes[-1]
@@ -161,7 +162,8 @@ class Changes:
         ]
 
     def readings(self, change: Change) -> list[dict[str, Any]]:
-        """What was read before and after, of each of its runs (see `oast.change.device.pre_post_state`). Raises StateError."""
+        """What was read before and after, of each of its runs (see `oast.change.device.pre_post_state`).
+        Raises StateError."""
         return [
             self.ledger.content(entry.said["readings"])
             for entry in change.every(ENDED)
@@ -186,8 +188,9 @@ def ledger_of(estate: Estate) -> Ledger:
 
 
 def audit(estate: Estate, *, with_remote: bool = False) -> Audit:
-    """Compare the ledger with itself, with what this copy has seen, and with the heads that the archive has recorded; `with_remote`, also
-    with those in the archive's remote. Raises StateError, UsageError, OSError."""
+    """Compare the ledger with itself, with what this copy has seen, and with the heads that the archive has
+    recorded; `with_remote`, also with those in the archive's remote. Raises StateError, UsageError, OSError.
+    """
     archive = Backups(estate).archive
     anchors = [Anchor(*head, where="a tag of the archive") for head in archive.anchors()]
     if with_remote:
@@ -202,7 +205,8 @@ def audit(estate: Estate, *, with_remote: bool = False) -> Audit:
 
 
 def accept_break(estate: Estate, reason: str) -> list[Finding]:
-    """Go on with a ledger that was cut off or altered; what that was. Raises UsageError, StateError, OSError."""
+    """Go on with a ledger that was cut off or altered; what that was. Raises UsageError,
+    StateError, OSError."""
     if not reason.strip():
         raise UsageError(
             "a break is accepted with a reason", hint="say what has happened: --accept-break REASON"

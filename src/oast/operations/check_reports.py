@@ -63,7 +63,8 @@ def became_document(one: StateChange, meant: Sequence[ExpectedLoss]) -> dict[str
 
 
 def junit_of(preparation: IntentContext, found: Verification) -> str:
-    """JUnit XML: a suite for each device, a test case for each check; a device that could not be read is an error."""
+    """JUnit XML: a suite for each device, a test case for each check; a device that could not be read is an
+    error."""
     suites = ElementTree.Element(
         "testsuites",
         tests=str(len(found.every)),

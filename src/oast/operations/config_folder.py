@@ -1,4 +1,5 @@
-"""A folder of saved configurations as records: what each device is called, which platform its text is of, and its addresses."""
+"""A folder of saved configurations as records: what each device is called, which platform its text is of, and
+its addresses."""
 
 from __future__ import annotations
 
@@ -20,9 +21,10 @@ UNDERSTOOD = 0.9
 
 
 def config_folder_records(folder: Path, estate: Path) -> list[dict[str, Any]]:
-    """A record for each file below `folder`: `name` (the file's, without its ending), `file`, `folder`, and for a text that one of the
-    estate's platforms understands `platform`, `hostname` and `interfaces`, a mapping of names to lists of addresses with their lengths.
-    Raises StateError when the folder or a file cannot be read."""
+    """A record for each file below `folder`: `name` (the file's, without its ending), `file`, `folder`, and
+    for a text that one of the estate's platforms understands `platform`, `hostname` and `interfaces`, a
+    mapping of names to lists of addresses with their lengths. Raises StateError when the folder or a file
+    cannot be read."""
     if not folder.is_dir():
         raise StateError(f"{folder} is no folder")
     platforms = Platforms(estate, Fingerprints(secrets.token_bytes(32)))

@@ -1,4 +1,5 @@
-"""Compare and deliver: a plan says what would change; delivering it keeps policies, the shortest timer, and a record of the run."""
+"""Compare and deliver: a plan says what would change; delivering it keeps policies, the shortest timer, and a
+record of the run."""
 
 from __future__ import annotations
 
@@ -58,9 +59,10 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class DeliveryOptions:
-    """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away what is beyond the limits.
-    Devices up to `neighbor_hops` cables away have to keep what they had, but for what is `expect`ed to be lost. With `split_waves`, a wave
-    that would not fit into the revert timer is delivered in several."""
+    """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away
+    what is beyond the limits. Devices up to `neighbor_hops` cables away have to keep what they had, but for
+    what is `expect`ed to be lost. With `split_waves`, a wave that would not fit into the revert timer is
+    delivered in several."""
 
     revert_timer_s: float | None = None
     verify_timeout_s: float | None = None
@@ -75,7 +77,8 @@ class DeliveryOptions:
 
 @dataclass(frozen=True)
 class Forecast:
-    """How long a wave may take, in seconds, from how long comparing took, and the revert timer that it would have otherwise."""
+    """How long a wave may take, in seconds, from how long comparing took, and the revert timer that it would
+    have otherwise."""
 
     devices: int
     """Devices of the largest wave."""
@@ -96,8 +99,9 @@ class Forecast:
 class DeliveryResult:
     """One run: what became of every device, in order; `interrupted` when it was cancelled.
 
-    `unrecorded` says why the record of the run could not be written, if it could not. `unwatched` are devices beside those of the change
-    that could not be read before it, so that nothing can be said of what they have lost.
+    `unrecorded` says why the record of the run could not be written, if it could not. `unwatched` are devices
+    beside those of the change that could not be read before it, so that nothing can be said of what they have
+    lost.
     """
 
     run: str
@@ -133,11 +137,14 @@ def push_document(
 
 @dataclass
 class Plan:
-    """What would change on the devices picked. `failed` could not be read or compared, in the order of the inventory.
+    """What would change on the devices picked. `failed` could not be read or compared, in the order of the
+    inventory.
 
-    `change` is the recorded change that it delivers, `origin` what it takes up in words, such as a change that it takes back.
+    `change` is the recorded change that it delivers, `origin` what it takes up in words, such as a change
+    that it takes back.
 
-    Use as an asynchronous context, or call `close`: sessions with the devices may be open until it is delivered.
+    Use as an asynchronous context, or call `close`: sessions with the devices may be open until it is
+    delivered.
     """
 
     preparation: IntentContext
@@ -213,16 +220,18 @@ class Plan:
         first: Callable[[DeliveryResult], object] = lambda result: None,
         begun: Callable[[Callable[[], DeliveryResult]], object] = lambda leave: None,
     ) -> DeliveryResult:
-        """Deliver to all devices that differ; what cannot be confirmed is taken back. `first` is told the result before the record of
-        it is written.
+        """Deliver to all devices that differ; what cannot be confirmed is taken back. `first` is told the
+        result before the record of it is written.
 
-        Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a policy forbids, StateError
-        when the record could not be written; nothing was touched then. Cancellation takes back what is not confirmed, and the result
-        says so: it is returned, not raised. When `hand_over` is set after that, nobody waits for it any more: devices are left to
-        their timers, and are told as unknown.
+        Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a
+        policy forbids, StateError when the record could not be written; nothing was touched then.
+        Cancellation takes back what is not confirmed, and the result says so: it is returned, not raised.
+        When `hand_over` is set after that, nobody waits for it any more: devices are left to their timers,
+        and are told as unknown.
 
-        `begun` is called before the first device is touched, with a function for a process that has to end at once: it writes the record
-        as far as it is known, without waiting for any device, and returns that result.
+        `begun` is called before the first device is touched, with a function for a process that has to end at
+        once: it writes the record as far as it is known, without waiting for any device, and returns that
+        result.
         """
         chosen = options or DeliveryOptions()
         self.allow(reason, chosen)
@@ -310,8 +319,8 @@ class Plan:
     def _record(
         self, result: DeliveryResult, recording: ChangeRecorder, push: Rollout, *, is_left: bool = False
     ) -> str | None:
-        """Why the record could not be written, if it could not: what became of the devices is known all the same. For a run that
-        `is_left`, no backups are made."""
+        """Why the record could not be written, if it could not: what became of the devices is known all the
+        same. For a run that `is_left`, no backups are made."""
         told = recording.end(
             result.outcomes,
             str(result.verdict),
@@ -367,9 +376,9 @@ class Plan:
             verify_timeout_s=verify_s,
             stable_for_s=delivery.stable_for_s,
             mask_backups=delivery.mask_backups,
-            order=RolloutOrder()
-            if chosen.one_wave
-            else RolloutOrder(delivery.waves, delivery.apart, largest),
+            order=(
+                RolloutOrder() if chosen.one_wave else RolloutOrder(delivery.waves, delivery.apart, largest)
+            ),
             soak_s=delivery.soak_s,
             on_failure=delivery.on_failure,
             max_failures=delivery.max_failures if chosen.max_failures is None else chosen.max_failures,
@@ -381,8 +390,8 @@ class Plan:
         return self.compare_s / max(1, len(self.comparisons) + len(self.failed))
 
     def forecast(self, chosen: DeliveryOptions | None = None) -> Forecast | None:
-        """How long the largest wave may take; None where nothing would be delivered. A wave arms a timer that is long enough for what it
-        measures itself; this says so before anything is armed."""
+        """How long the largest wave may take; None where nothing would be delivered. A wave arms a timer that
+        is long enough for what it measures itself; this says so before anything is armed."""
         if not self.different:
             return None
         options = self._options(chosen or DeliveryOptions())
@@ -426,7 +435,8 @@ def _unfailing(on_event: OnEvent) -> OnEvent:
 
 
 async def _run(push: Rollout) -> tuple[bool, Exception | None]:
-    """Whether it was cut short, and the fault of Oast that has ended it; by then every device is in a known state, or told as unknown."""
+    """Whether it was cut short, and the fault of Oast that has ended it; by then every device is in a known
+    state, or told as unknown."""
     try:
         await push.run()
     except asyncio.CancelledError:
@@ -458,12 +468,16 @@ def check_times(preparation: IntentContext, options: DeliveryOptions) -> None:
     """Whether the revert timer leaves time for the checks. Raises UsageError."""
     timer_s, verify_s = _times(preparation, options)
     if timer_s < verify_s + LEAST_SPARE_S:
-        message = f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of checks"
+        message = (
+            f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of"
+            " checks"
+        )
         raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
 
 
 def check_policies(preparation: IntentContext) -> list[Problem]:
-    """The warnings of the policies. Raises EstateError for what violates one, which is never sent, and for limits that limit nothing."""
+    """The warnings of the policies. Raises EstateError for what violates one, which is never sent, and for
+    limits that limit nothing."""
     check_limits(preparation)
     problems = policy_violations(preparation, date.today())
     errors = [problem for problem in problems if problem.kind != WARNING]
@@ -503,8 +517,8 @@ async def compare(
 ) -> Plan:
     """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`.
 
-    Raises EstateError for settings and checks that are wrong, StateError for a journal that cannot be read; devices that fail are part
-    of the plan, and so are those that a run which died has left in flight.
+    Raises EstateError for settings and checks that are wrong, StateError for a journal that cannot be read;
+    devices that fail are part of the plan, and so are those that a run which died has left in flight.
     """
     estate = preparation.estate
     # What a device starts with changes nothing that can be read before it restarts.

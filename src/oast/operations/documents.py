@@ -31,9 +31,11 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "by_structure": comparison.intent.platform.by_structure,
         "risks": [str(risk) for risk in comparison.access_risks],
         "management_move": move_document(comparison),
-        "file": None
-        if comparison.file is None
-        else {"path": comparison.file.path, "after": comparison.file.after},
+        "file": (
+            None
+            if comparison.file is None
+            else {"path": comparison.file.path, "after": comparison.file.after}
+        ),
         "unsaved": edits_document(comparison.unsaved),
         "unknown": comparison.unknown,
         "left_alone": [spared_document(spared) for spared in comparison.spared],

@@ -1,4 +1,5 @@
-"""Drift: what changed on devices that nobody delivered, who has changed the same part last, and what else is not as it is meant to be."""
+"""Drift: what changed on devices that nobody delivered, who has changed the same part last, and what else is
+not as it is meant to be."""
 
 from __future__ import annotations
 
@@ -29,13 +30,15 @@ from oast.records import Place, Problem
 FAR_BACK = 300
 TOUCHED = ("delivered", "unknown")
 SYSTEM = "system"
-# What the inventory can say of a device that the device itself knows better, and the field that it says it in.
+# What the inventory can say of a device that the device itself knows better, and the field that it says it
+# in.
 TOLD_BY_DEVICE = {"version": "os-release", "serial": "serial-num"}
 
 
 @dataclass(frozen=True)
 class InventoryMismatch:
-    """A device that says something else of itself than the inventory does: `attribute` is version or serial."""
+    """A device that says something else of itself than the inventory does: `attribute` is version
+    or serial."""
 
     device: str
     attribute: str
@@ -48,9 +51,9 @@ class InventoryMismatch:
 class DriftReport:
     """What is not as it was delivered, and what else is not as it is meant to be, of the devices picked.
 
-    `since_backup` is what each device runs otherwise than it was kept last, `unkept` what of that cannot be read; `undelivered` are the
-    devices whose intent has moved on besides. `left_out` were being delivered to meanwhile, or a run has left them open: of them nothing
-    can be said.
+    `since_backup` is what each device runs otherwise than it was kept last, `unkept` what of that cannot be
+    read; `undelivered` are the devices whose intent has moved on besides. `left_out` were being delivered to
+    meanwhile, or a run has left them open: of them nothing can be said.
     """
 
     plan: Plan
@@ -99,7 +102,8 @@ async def find_drift(
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
 ) -> DriftReport:
-    """Read the devices that are prepared, and find what has drifted; `limited` to what the prepared sections own.
+    """Read the devices that are prepared, and find what has drifted; `limited` to what the prepared sections
+    own.
 
     Raises EstateError, StateError.
     """
@@ -128,7 +132,8 @@ async def find_drift(
 
 
 def deliveries(working: Path) -> Mapping[str, object]:
-    """What stands for each device's last delivery and for every run that is not over: to be handed to `disturbed` later."""
+    """What stands for each device's last delivery and for every run that is not over: to be handed to
+    `disturbed` later."""
     files = {
         path.stem: (path.stat().st_mtime_ns, path.stat().st_ino)
         for path in (working / "delivered").glob("*.json")
@@ -137,7 +142,8 @@ def deliveries(working: Path) -> Mapping[str, object]:
 
 
 def busy_devices(working: Path, before: Mapping[str, object]) -> set[str]:
-    """The devices of runs that were at work `before` or are now, left open or not, and those that were delivered to meanwhile."""
+    """The devices of runs that were at work `before` or are now, left open or not, and those that were
+    delivered to meanwhile."""
     after = deliveries(working)
     return {
         name
@@ -154,8 +160,8 @@ def _being_delivered(working: Path) -> set[str]:
 
 
 def _undelivered(compared: Sequence[Comparison], found: Sequence[Drift]) -> tuple[str, ...]:
-    """The devices whose difference from the intent is more than their drift. What was delivered is kept without its secrets, so that
-    statements are the same when they look the same."""
+    """The devices whose difference from the intent is more than their drift. What was delivered is kept
+    without its secrets, so that statements are the same when they look the same."""
     drifted = {drift.name: _places(drift.edits) for drift in found if drift.since is not None}
     return tuple(c.name for c in compared if c.name in drifted and _places(c.edits) - drifted[c.name])
 
@@ -165,7 +171,8 @@ def _places(edits: Sequence[Edit]) -> set[tuple[str, ...]]:
 
 
 def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Drift, ...], tuple[str, ...]]:
-    """What each device of which something was kept runs otherwise than that, and what of it cannot be read, and why."""
+    """What each device of which something was kept runs otherwise than that, and what of it cannot be read,
+    and why."""
     preparation = plan.preparation
     backups = Backups(preparation.estate)
     try:
@@ -198,8 +205,8 @@ def _since_backup(plan: Plan, compared: Sequence[Comparison]) -> tuple[tuple[Dri
 async def _unlike(
     preparation: IntentContext, reached: Collection[str], parallel: int | None, timeout_s: float | None
 ) -> tuple[list[InventoryMismatch], tuple[tuple[str, DeviceError], ...]]:
-    """What devices say of themselves otherwise than the inventory does, and those that could not be asked. Where it says nothing of it,
-    nothing is asked."""
+    """What devices say of themselves otherwise than the inventory does, and those that could not be asked.
+    Where it says nothing of it, nothing is asked."""
     estate, builder = preparation.estate, preparation.builder
     meant = {
         name: {
@@ -240,7 +247,8 @@ def _says(estate: Estate, name: str, attribute: str) -> bool:
 
 
 def drifts(plan: Plan, *, limited: bool) -> list[Drift]:
-    """The drift of every device that was compared; `limited` to what the plan's sections own. Raises StateError."""
+    """The drift of every device that was compared; `limited` to what the plan's sections own. Raises
+    StateError."""
     return [_drift(plan, comparison, limited=limited) for comparison in plan.comparisons]
 
 
@@ -249,7 +257,8 @@ def _drift(plan: Plan, comparison: Comparison, *, limited: bool) -> Drift:
     grammar = preparation.syntax_of(comparison.intent).grammar
     delivered = load_baseline(baseline_path(preparation.estate.working, comparison.name), grammar)
     if delivered is None:
-        # The way from intent to running: what stands on the device besides what is intended was added by somebody.
+        # The way from intent to running: what stands on the device besides what is intended was added by
+        # somebody.
         return Drift(comparison.name, None, comparison.reverse_edits)
     drift = drift_from_baseline(comparison.name, delivered, comparison.running)
     if not limited:
@@ -259,7 +268,8 @@ def _drift(plan: Plan, comparison: Comparison, *, limited: bool) -> Drift:
 
 
 def last_changes(estate: Estate, found: Sequence[Drift]) -> Mapping[str, Change]:
-    """The last change that was delivered to the same part of each device that has drifted, where there is one in the ledger.
+    """The last change that was delivered to the same part of each device that has drifted, where there is one
+    in the ledger.
 
     Whatever is wrong in the ledger is for the audit: nothing is said then.
     """

@@ -1,4 +1,5 @@
-"""From a new device to one that is managed: its host key is trusted, its intent delivered, its checks are true, the inventory has it."""
+"""From a new device to one that is managed: its host key is trusted, its intent delivered, its checks are
+true, the inventory has it."""
 
 from __future__ import annotations
 
@@ -36,11 +37,13 @@ Became = dict[str, OastError | None]
 
 
 class Postponed(OastError):
-    """Why a device is not managed yet, for a reason that is not its own: what the estate says, another run, another device."""
+    """Why a device is not managed yet, for a reason that is not its own: what the estate says, another run,
+    another device."""
 
     @classmethod
     def because_of(cls, error: OastError) -> OastError:
-        """An error that is about everything that is delivered; one that is about the device stays what it is."""
+        """An error that is about everything that is delivered; one that is about the device stays
+        what it is."""
         first = error.problems()[0]
         place = f" ({first.place})" if first.place else ""
         return error if isinstance(error, DeviceError) else cls(f"{first.message}{place}", hint=first.hint)
@@ -49,7 +52,8 @@ class Postponed(OastError):
 async def recover_first_deliveries(
     folder: Path, environment: Mapping[str, str], boxes: Sequence[NewDevice]
 ) -> dict[str, Outcome]:
-    """Recover the interrupted runs that were delivering to `boxes`; by name, what they run now. Raises OastError."""
+    """Recover the interrupted runs that were delivering to `boxes`; by name, what they run now. Raises
+    OastError."""
     devices = [_device(box) for box in boxes]
     estate = await asyncio.to_thread(load_estate, folder, environment, besides=devices)
     names = {device.name for device in devices}
@@ -101,7 +105,8 @@ def _device(box: NewDevice) -> Device:
 
 
 def _trust(estate: Estate, device: Device, box: NewDevice) -> None:
-    """The key that it has reported is its own, as only it has its certificate. Raises StateError, EstateError."""
+    """The key that it has reported is its own, as only it has its certificate. Raises StateError,
+    EstateError."""
     if not box.host_keys:
         raise StateError("the device reported no host key, so it cannot be identified")
     known = Connector(estate, [device]).known_hosts
@@ -124,7 +129,8 @@ def _host_key(line: str) -> HostKey:
 
 
 async def _prepared(estate: Estate, names: Sequence[str], change: str | None) -> IntentContext:
-    """What is delivered to new devices: what was approved with the change that staged them, or what the estate says. Raises OastError."""
+    """What is delivered to new devices: what was approved with the change that staged them, or what the
+    estate says. Raises OastError."""
     if change is not None:
         return await asyncio.to_thread(first_delivery, estate, change, names)
     if estate.settings.delivery.approval:

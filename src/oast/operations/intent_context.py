@@ -1,4 +1,5 @@
-"""What every operation that looks at devices begins with: the intents of those picked and of the whole network, policies, checks."""
+"""What every operation that looks at devices begins with: the intents of those picked and of the whole
+network, policies, checks."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ class IntentContext:
 
 
 def prepare_intents(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) -> IntentContext:
-    """Build the intents; the whole network's too, because what must be true between two devices follows from both.
+    """Build the intents; the whole network's too, because what must be true between two devices follows from
+    both.
 
     Raises EstateError with the problems of the devices picked; a device that was not picked may have some.
     """
@@ -77,15 +79,16 @@ def render(estate: Estate, on: str | None = None, sections: Sequence[str] = ()) 
 
 
 def policy_violations(preparation: IntentContext, today: date) -> list[Problem]:
-    """What the devices picked violate, warnings included; each once. Raises EstateError when a policy itself is wrong."""
+    """What the devices picked violate, warnings included; each once. Raises EstateError when a policy itself
+    is wrong."""
     picked = {intent.device.name for intent in preparation.intents}
     found = Policies(preparation.estate, today).problems(preparation.network)
     return deduplicated(problem for problem in found if not problem.devices or picked & set(problem.devices))
 
 
 def all_checks_of(preparation: IntentContext, *, wide: bool = False) -> dict[str, list[Check]]:
-    """What must be true of the devices picked: what follows from the network's intents, and what the engineer wrote. With `wide`, also
-    what rests on so much of the network that it is no matter of a single change.
+    """What must be true of the devices picked: what follows from the network's intents, and what the engineer
+    wrote. With `wide`, also what rests on so much of the network that it is no matter of a single change.
 
     Raises EstateError.
     """

@@ -1,4 +1,5 @@
-"""The public Python interface: an estate, opened; what it can be asked, and what can be done with it. The page: docs/python.md."""
+"""The public Python interface: an estate, opened; what it can be asked, and what can be done with it. The
+page: docs/python.md."""
 
 from __future__ import annotations
 
@@ -30,8 +31,8 @@ class OpenSession:
         self._session = session
 
     async def read(self, reading: str, to: str | None = None) -> list[Record]:
-        """The records of one reading of the device's platform; of a ping or a trace, to the address `to`. Raises UsageError when it has
-        no such reading, DeviceError."""
+        """The records of one reading of the device's platform; of a ping or a trace, to the address `to`.
+        Raises UsageError when it has no such reading, DeviceError."""
         platform = self._session.platform
         if reading not in platform.readings:
             raise UsageError(
@@ -89,11 +90,17 @@ class OpenEstate:
         timeout_s: float | None = None,
         on_event: OnEvent = ignore_event,
     ) -> Plan:
-        """Read the devices and work out what would change. Deliver the plan, or close it. Raises EstateError."""
+        """Read the devices and work out what would change. Deliver the plan, or close it. Raises
+        EstateError."""
         prepared = prepare_intents(self._estate, on, sections)
         return await deliver.compare(
-            prepared, ApplyMode(mode, remove_unknown), parallel=parallel, timeout_s=timeout_s, for_delivery=True, on_event=on_event
-        )  # fmt: skip
+            prepared,
+            ApplyMode(mode, remove_unknown),
+            parallel=parallel,
+            timeout_s=timeout_s,
+            for_delivery=True,
+            on_event=on_event,
+        )
 
     async def verify(
         self,
@@ -120,7 +127,8 @@ class OpenEstate:
 
 
 def open_estate(path: str | Path, environment: Mapping[str, str] = NOTHING) -> OpenEstate:
-    """Read the estate in the folder `path`; secrets come from `environment` (os.environ, say) and from where oast.toml says.
+    """Read the estate in the folder `path`; secrets come from `environment` (os.environ, say) and from where
+    oast.toml says.
 
     Raises UsageError when there is no estate, EstateError with everything that is wrong in it.
     """

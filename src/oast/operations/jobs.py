@@ -102,7 +102,10 @@ async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
             state = digest(canonical_json(edits_document(comparison.unsaved)))
             findings.append(AlertFinding(AlertKey(UNSAVED, comparison.name), told, WARNING, state=state))
     for one in found.unlike:
-        told = f"the inventory has {one.meant}, the device {one.found if one.found is not None else 'says nothing'}"
+        told = (
+            f"the inventory has {one.meant}, the device"
+            f" {one.found if one.found is not None else 'says nothing'}"
+        )
         findings.append(
             AlertFinding(
                 AlertKey(UNLIKE, one.device, one.attribute),
@@ -122,10 +125,18 @@ async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
         "failed": len(failed),
     }
     told = f"{drifted} of {_plural(len(found.drifts), 'device')} drifted"
-    return _without_secrets(estate, JobFindings(
-        tuple(findings), _looked_at(found), measures, _told(told, failed, found.left_out),
-        whole=(POLICY,), follows=frozenset(AlertKey(UNSAVED, name) for name in by_hand & unsaved), inventory=frozenset(estate.devices),
-    ))  # fmt: skip
+    return _without_secrets(
+        estate,
+        JobFindings(
+            tuple(findings),
+            _looked_at(found),
+            measures,
+            _told(told, failed, found.left_out),
+            whole=(POLICY,),
+            follows=frozenset(AlertKey(UNSAVED, name) for name in by_hand & unsaved),
+            inventory=frozenset(estate.devices),
+        ),
+    )
 
 
 def _looked_at(found: DriftReport) -> frozenset[str]:
@@ -188,12 +199,14 @@ def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[AlertFinding]:
 
 
 def _left(estate: Estate, left_out: Sequence[str]) -> list[AlertFinding]:
-    """Of the devices that are left out, those that nobody is at work on any more: what a run that died has left."""
+    """Of the devices that are left out, those that nobody is at work on any more: what a run that died has
+    left."""
     flying = devices_in_unknown_state(estate.working)
     return [
         AlertFinding(
             AlertKey(LEFT, name),
-            f"the run {flying[name].run} left it in an unknown state; recover the run with: oast change resume",
+            f"the run {flying[name].run} left it in an unknown state; recover the run with: oast change"
+            " resume",
             state=flying[name].run,
         )
         for name in left_out

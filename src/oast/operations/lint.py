@@ -19,8 +19,8 @@ from oast.records import Problem, deduplicated
 
 @dataclass(frozen=True)
 class LintResult:
-    """What is wrong, by file and line, and how many devices were looked at; of those whose platform has no grammar (`unchecked`), only
-    what can be found without one."""
+    """What is wrong, by file and line, and how many devices were looked at; of those whose platform has no
+    grammar (`unchecked`), only what can be found without one."""
 
     problems: tuple[Problem, ...]
     devices: int
@@ -43,8 +43,9 @@ def lint_estate(
     ask: Ask | None = None,
     untrusted: bool = False,
 ) -> LintResult:
-    """Every mistake in the estate in `folder`; with `trace`, each with the values behind its line. Of an `untrusted` estate nothing
-    outside of the folder is read; no secret is looked up, and no program is run."""
+    """Every mistake in the estate in `folder`; with `trace`, each with the values behind its line. Of an
+    `untrusted` estate nothing outside of the folder is read; no secret is looked up, and no program is run.
+    """
     devices = 0
     unchecked: list[str] = []
     try:

@@ -35,8 +35,8 @@ async def serve(
     listening: Callable[[str], None],
     stop: asyncio.Event,
 ) -> None:
-    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises StateError, also when another
-    server does so on this estate, EstateError."""
+    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises
+    StateError, also when another server does so on this estate, EstateError."""
     heard = _unfailing(heard)
     ready: asyncio.Queue[str] = asyncio.Queue()
     async with AsyncExitStack() as stack:
@@ -106,7 +106,8 @@ async def serve(
 async def _recover(
     folder: Path, environment: Mapping[str, str], waiting: Sequence[NewDevice], heard: OnBox
 ) -> None:
-    """Settle what a server that was killed was delivering, before anything else is delivered to those devices."""
+    """Settle what a server that was killed was delivering, before anything else is delivered to those
+    devices."""
     if not waiting:
         return
     try:
@@ -164,8 +165,9 @@ async def _manage(
     *,
     patient: bool,
 ) -> None:
-    """Make managed devices of whoever is ready, those that come at once together; a device that does not answer yet is tried again. A
-    delivery that is cancelled ends as any other, so that `stop` says when this does."""
+    """Make managed devices of whoever is ready, those that come at once together; a device that does not
+    answer yet is tried again. A delivery that is cancelled ends as any other, so that `stop` says when this
+    does."""
     tries: dict[str, int] = {}
     postponed: dict[str, str] = {}
     while not stop.is_set():

@@ -25,8 +25,10 @@ async def run_on_devices(
     timeout_s: float | None,
     on_event: OnEvent,
 ) -> tuple[dict[str, R], tuple[tuple[str, DeviceError], ...], Path]:
-    """Do `work` over a session with each device: the results of those that answered and why the others did not, both in the order of
-    `devices`, and where the transcripts are. Raises EstateError when nobody says how to come into one of them."""
+    """Do `work` over a session with each device: the results of those that answered and why the others did
+    not, both in the order of `devices`, and where the transcripts are. Raises EstateError when nobody says
+    how to come into one of them.
+    """
     connector = Connector(estate, devices, timeout_s)
     logs = estate.working / "log" / new_run_id()
     found: dict[str, R | DeviceError] = {}

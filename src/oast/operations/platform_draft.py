@@ -1,4 +1,5 @@
-"""A platform's file, drafted from a saved listing and, if there is one, a session with a device; every guess is marked as one."""
+"""A platform's file, drafted from a saved listing and, if there is one, a session with a device; every guess
+is marked as one."""
 
 from __future__ import annotations
 
@@ -33,7 +34,8 @@ NO_COMMANDS = SessionCommands()
 
 @dataclass(frozen=True)
 class PlatformDraft:
-    """The text of a platform's file, how it reads the listing, and the statements that were given up as they did not fit it."""
+    """The text of a platform's file, how it reads the listing, and the statements that were given up as they
+    did not fit it."""
 
     text: str
     writing: Writing
@@ -50,7 +52,8 @@ def draft_platform(
     commands: SessionCommands = NO_COMMANDS,
     syntax: str | None = None,
 ) -> PlatformDraft:
-    """A platform called `name` that reads `listing`. Statements that do not read their own lines back are given up.
+    """A platform called `name` that reads `listing`. Statements that do not read their own lines back are
+    given up.
 
     Raises EstateError when not even a file without a grammar reads it.
     """
@@ -96,7 +99,8 @@ async def draft_of_device(
     log: Path,
     silence_s: float,
 ) -> SessionDraft:
-    """What a session with `device` is like; the transcript goes to `log`. Changes nothing there. Raises DeviceError."""
+    """What a session with `device` is like; the transcript goes to `log`. Changes nothing there. Raises
+    DeviceError."""
     transcript = Transcript(time.monotonic)
     try:
         transport, privilege = await connector.bare(device, transcript)
@@ -143,7 +147,8 @@ def _wrong_in_file(
 
 
 def _wrong_in_listing(found: ParseReport, statements: Sequence[DraftStatement]) -> list[DraftStatement]:
-    """The statements that do not understand the lines that they were guessed from, or print something else."""
+    """The statements that do not understand the lines that they were guessed from, or print
+    something else."""
     problems = {problem.line for problem in found.problems}
     innermost = [one for one in statements if problems.intersection(one.lines)]
     innermost = [
@@ -176,8 +181,14 @@ def _file(
 def _head(name: str, writing: Writing) -> list[str]:
     sign = f"guess from {writing.comments} lines" if writing.comments else "the default: none was found"
     lines = [
-        f"# How Oast speaks to {name}: a draft. What says 'guess' is to be checked; every key: docs/platforms.md.",
-        "# `oast platform check` shows how this reads a saved listing, `oast platform try` what a device makes of it.",
+        (
+            f"# How Oast speaks to {name}: a draft. What says 'guess' is to be checked; every key:"
+            " docs/platforms.md."
+        ),
+        (
+            "# `oast platform check` shows how this reads a saved listing, `oast platform try` what a device"
+            " makes of it."
+        ),
         "format = 2",
         "",
         "[platform]",
@@ -190,7 +201,8 @@ def _head(name: str, writing: Writing) -> list[str]:
         lines.append("quotes = false    # guess: some line has a single double quote")
     if writing.ignore:
         lines.append(
-            f"ignore = [{', '.join(map(_pattern, writing.ignore))}]    # guess: lines that only frame the listing"
+            f"ignore = [{', '.join(map(_pattern, writing.ignore))}]    # guess: lines that only frame the"
+            " listing"
         )
     if writing.syntax == "indented":
         lines.append(
@@ -209,16 +221,21 @@ def _session(session: SessionDraft | None) -> list[str]:
     if session is None:
         return [
             *lines,
-            "# Not known without a session (--on): a pattern for each level, matched at the very end of what arrived.",
+            (
+                "# Not known without a session (--on): a pattern for each level, matched at the very end of"
+                " what arrived."
+            ),
             r"prompts = { view = '\S+> ?', full = '\S+# ?' }",
             'privileged = ["full"]    # where the device may be changed',
             "errors = ['error: (?P<message>.*)']    # lines that mean no",
         ]
     lines.append(
-        f"prompts = {{ {', '.join(f'{level} = {_pattern(one)}' for level, one in session.prompts.items())} }}    # guess"
+        f"prompts = {{ {', '.join(f'{level} = {_pattern(one)}' for level, one in session.prompts.items())} }}"
+        "    # guess"
     )
     lines.append(
-        f"privileged = [{', '.join(map(_text, session.privileged))}]    # guess: where the device may be changed"
+        f"privileged = [{', '.join(map(_text, session.privileged))}]    # guess: where the device may be"
+        " changed"
     )
     if session.pager is not None:
         lines.append(f'pager = {{ prompt = {_pattern(session.pager)}, answer = " " }}    # guess')
@@ -264,7 +281,10 @@ def _edit(session: SessionDraft | None, commands: SessionCommands) -> list[str]:
 
 _ROLLBACK = (
     "",
-    "# Rollback, where the device has one: [timer], [candidate], [file] or [scheduled]; see docs/platforms.md.",
+    (
+        "# Rollback, where the device has one: [timer], [candidate], [file] or [scheduled]; see"
+        " docs/platforms.md."
+    ),
 )
 
 
@@ -273,7 +293,10 @@ def _grammar(statements: Sequence[DraftStatement]) -> list[str]:
         return ["", "# No grammar could be guessed: every line is known by its words alone."]
     lines = [
         "",
-        "# Guessed from the listing: names, types and keys. What is `leaf` may be `leaf-list`, and a choice of words a type of its own.",
+        (
+            "# Guessed from the listing: names, types and keys. What is `leaf` may be `leaf-list`, and a"
+            " choice of words a type of its own."
+        ),
     ]
     lines += ["[statements]", *(one.text for one in statements)]
     roles = roles_of(statements)

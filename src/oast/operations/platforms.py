@@ -1,4 +1,5 @@
-"""Platforms being written: how a saved listing is understood, and what of a platform can be tried on a device without changing it."""
+"""Platforms being written: how a saved listing is understood, and what of a platform can be tried on a device
+without changing it."""
 
 from __future__ import annotations
 
@@ -31,7 +32,8 @@ from oast.readings import read_readings, show_value
 
 @dataclass(frozen=True)
 class ParsedLine:
-    """A line of a listing (from 1) and the statements that it was understood as, outermost first; secrets are fingerprints."""
+    """A line of a listing (from 1) and the statements that it was understood as, outermost first; secrets are
+    fingerprints."""
 
     number: int
     statements: tuple[str, ...]
@@ -40,10 +42,12 @@ class ParsedLine:
 
 @dataclass(frozen=True)
 class ParseReport:
-    """How a platform reads a listing. `lines` are those that hold a statement, `problems` those that are not understood.
+    """How a platform reads a listing. `lines` are those that hold a statement, `problems` those that are not
+    understood.
 
-    `lost` is what is not the same when the listing is printed and read again; nothing, when the platform is right. `different` counts the
-    lines that are printed in other words than they were listed in, comments and order included.
+    `lost` is what is not the same when the listing is printed and read again; nothing, when the platform is
+    right. `different` counts the lines that are printed in other words than they were listed in, comments and
+    order included.
     """
 
     lines: tuple[ParsedLine, ...]
@@ -91,7 +95,8 @@ def _nodes_at(tree: Node, path: tuple[str, ...]) -> list[Node]:
 
 @dataclass(frozen=True)
 class ProbeStep:
-    """One thing that was tried: what, whether the device did as the platform says, and what was seen; then the likely fix."""
+    """One thing that was tried: what, whether the device did as the platform says, and what was seen; then
+    the likely fix."""
 
     what: str
     passed: bool
@@ -102,7 +107,8 @@ class ProbeStep:
 async def probe_platform(
     connector: Connector, device: Device, platform: Platform, syntax: IndentedSyntax, log: Path
 ) -> AsyncIterator[ProbeStep]:
-    """Everything of `platform` that `device` can show without being changed, one after the other; ends where the session does.
+    """Everything of `platform` that `device` can show without being changed, one after the other; ends where
+    the session does.
 
     The transcript goes to `log` when something fails. Never raises DeviceError.
     """
@@ -172,7 +178,10 @@ def _trials(
         yield f"read what runs: {dialect.running}", running
     if platform.file is not None and platform.file.check is not None:
         for copy in ("an unchanged", "an edited"):
-            what = f"check {copy} copy of {platform.file.path}: {platform.file.check.format(path=platform.file.beside)}"
+            what = (
+                f"check {copy} copy of {platform.file.path}:"
+                f" {platform.file.check.format(path=platform.file.beside)}"
+            )
             yield (
                 what,
                 partial(
@@ -207,7 +216,8 @@ def _trials(
 
 
 def _counted(syntax: IndentedSyntax, text: str) -> str:
-    """How much of a listing is understood. Raises _NotAsSaid when it is not all, or does not come back from being printed."""
+    """How much of a listing is understood. Raises _NotAsSaid when it is not all, or does not come back from
+    being printed."""
     found = parse_report(syntax, text)
     if not found.lines and not text.strip():
         return "it lists nothing: an empty configuration"
@@ -228,7 +238,8 @@ def _counted(syntax: IndentedSyntax, text: str) -> str:
 async def _checked_copy(
     session: CommandLine, platform: Platform, syntax: IndentedSyntax, *, is_edited: bool
 ) -> str:
-    """Put a copy of the file beside it, have it checked, and remove it again. The file itself is not touched."""
+    """Put a copy of the file beside it, have it checked, and remove it again. The file itself is
+    not touched."""
     file = platform.file
     if file is None or file.check is None:
         return "nothing to check"

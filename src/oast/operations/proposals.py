@@ -1,4 +1,5 @@
-"""Changes that wait: proposed by one, approved by another, and then delivered exactly as they were approved, or not at all."""
+"""Changes that wait: proposed by one, approved by another, and then delivered exactly as they were approved,
+or not at all."""
 
 from __future__ import annotations
 
@@ -47,7 +48,8 @@ from oast.operations.raw_commands import with_statements
 
 @dataclass(frozen=True)
 class OutdatedDevice:
-    """A device on which the difference is not what was proposed any more: then and now, as it is written down (see `difference_of`)."""
+    """A device on which the difference is not what was proposed any more: then and now, as it is written down
+    (see `difference_of`)."""
 
     device: str
     proposed: Mapping[str, Any]
@@ -62,7 +64,8 @@ def propose(
     expect: Sequence[str] = (),
     key: Path | None = None,
 ) -> str:
-    """Write down what `plan` would do, for others to approve, signed with `key` if there is one; the name of the change.
+    """Write down what `plan` would do, for others to approve, signed with `key` if there is one; the name of
+    the change.
 
     Raises NotAllowed, StateError, EstateError, OSError.
     """
@@ -99,7 +102,8 @@ def propose(
 
 
 def approve(changes: Changes, change: Change, key: Path | None) -> str:
-    """Agree to exactly the difference that was proposed, signed with `key` if there is one; who has. Raises NotAllowed, StateError."""
+    """Agree to exactly the difference that was proposed, signed with `key` if there is one; who has. Raises
+    NotAllowed, StateError."""
     estate = changes.estate
     who = author_identity(estate.folder, estate.environment)
     require_waiting(change)
@@ -160,7 +164,8 @@ class Approved:
     preparation: IntentContext = field(repr=False)
 
     def stale(self, plan: Plan) -> list[OutdatedDevice]:
-        """Where the difference is another now than when it was proposed. A device that cannot be reached has none."""
+        """Where the difference is another now than when it was proposed. A device that cannot be reached has
+        none."""
         found = []
         for comparison in plan.comparisons:
             then, now = recorded_diff(self.recorded.devices[comparison.name]), current_diff(comparison)
@@ -170,7 +175,8 @@ class Approved:
 
 
 def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
-    """The change to deliver now; with `again`, whatever has become of it, as a new one that has to be approved anew where that is needed.
+    """The change to deliver now; with `again`, whatever has become of it, as a new one that has to be
+    approved anew where that is needed.
 
     Raises NotAllowed, UsageError, StateError, EstateError.
     """
@@ -188,8 +194,8 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
 
 
 def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, ...]:
-    """Who has approved exactly what is recorded of a change. Raises NotAllowed when nobody has and that is `needed`, or when the record is
-    not what was proposed; StateError."""
+    """Who has approved exactly what is recorded of a change. Raises NotAllowed when nobody has and that is
+    `needed`, or when the record is not what was proposed; StateError."""
     proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
     if recorded_difference(changes, change) != proposal.get("difference"):
         raise ApprovalError("what is recorded of it is not what was proposed", hint="oast change audit")
@@ -214,15 +220,17 @@ def recorded_difference(changes: Changes, change: Change) -> str:
 
 
 def staging_difference(plan: str, staging: str) -> str:
-    """What an approval of new devices binds to: what they are going to be, and what they are given first. SHA-256 in hexadecimal."""
+    """What an approval of new devices binds to: what they are going to be, and what they are given first.
+    SHA-256 in hexadecimal."""
     return digest(canonical_json({"plan": plan, "staging": staging}))
 
 
 def context_from_record(
     estate: Estate, recorded: Recorded, *, before: bool = False, extra: Mapping[str, Node] | None = None
 ) -> IntentContext:
-    """What was intended once, made ready to be delivered, with the secrets that are at hand: those of the estate, and in the trees of
-    `extra`. With `before`, what ran before that is what is intended now. Raises StateError, EstateError."""
+    """What was intended once, made ready to be delivered, with the secrets that are at hand: those of the
+    estate, and in the trees of `extra`. With `before`, what ran before that is what is intended now. Raises
+    StateError, EstateError."""
     whole = prepare_intents(estate)
     known = secrets_by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
     if recorded.key != fingerprint_key_id(estate.fingerprints):
@@ -250,7 +258,8 @@ def context_from_record(
 def with_intents(
     whole: IntentContext, intents: Sequence[Intent], *, adds_only: bool = False
 ) -> IntentContext:
-    """`whole` with `intents` delivered: what must be true of the network follows from these, and outside of them from the estate's."""
+    """`whole` with `intents` delivered: what must be true of the network follows from these, and outside of
+    them from the estate's."""
     others = {intent.device.name: intent for intent in intents}
 
     def meant(intent: Intent) -> Intent:
@@ -276,7 +285,8 @@ class OverlappingChange:
 def prepared_revert(
     changes: Changes, change: Change, on: str | None
 ) -> tuple[IntentContext, Recorded, list[OverlappingChange]]:
-    """What the devices of `change` ran before it, made ready to be delivered; and the later changes that would be taken back with it.
+    """What the devices of `change` ran before it, made ready to be delivered; and the later changes that
+    would be taken back with it.
 
     Raises NotAllowed, UsageError, StateError, EstateError.
     """
@@ -307,7 +317,8 @@ def prepared_revert(
 
 
 def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Datastore) -> dict[str, Node]:
-    """What the archive has of the devices from before the change: the secrets that they had then, where these were kept."""
+    """What the archive has of the devices from before the change: the secrets that they had then, where these
+    were kept."""
     backups = Backups(estate)
     builder = IntentBuilder(estate)
     found: dict[str, Node] = {}
@@ -317,7 +328,9 @@ def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Dat
             for name, text in backups.texts(point, names, kind).items():
                 found[name] = backups.tree(builder.syntax(estate.devices[name]), text)
         except OastError:
-            continue  # Without it the secrets may be on the device, or in the estate; what is missing is told before anything is sent.
+            # Without it the secrets may be on the device, or in the estate; what is missing is told before
+            # anything is sent.
+            continue
     return found
 
 
@@ -342,7 +355,8 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Overlap
 
 
 def same_parts(one: Sequence[Any], other: Sequence[Any]) -> bool:
-    """Whether two recorded differences are about the same statements, or one about what stands in the other's."""
+    """Whether two recorded differences are about the same statements, or one about what stands in the
+    other's."""
     places = [place_of(edit) for edit in other]
     return any(
         mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine

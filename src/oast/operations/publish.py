@@ -1,4 +1,5 @@
-"""Publishing: what is known of devices goes back to the service that their records are from, only the fields that Oast is to own."""
+"""Publishing: what is known of devices goes back to the service that their records are from, only the fields
+that Oast is to own."""
 
 from __future__ import annotations
 
@@ -43,8 +44,10 @@ class FieldUpdate:
 
 @dataclass(frozen=True)
 class PublishPlan:
-    """What publishing would write. `failed` are devices that could not be read: what the service says of them stays; so it does of fields
-    that are `unknown`, by device. `unlisted` are devices that came from the source, which does not list them now."""
+    """What publishing would write. `failed` are devices that could not be read: what the service says of them
+    stays; so it does of fields that are `unknown`, by device. `unlisted` are devices that came from the
+    source, which does not list them now.
+    """
 
     source: SourceSettings
     settings: PublishSettings
@@ -74,7 +77,8 @@ async def plan_publishing(
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
 ) -> PublishPlan:
-    """Read the devices that came from `source`, and find what its records have to say otherwise. Raises StateError, EstateError."""
+    """Read the devices that came from `source`, and find what its records have to say otherwise. Raises
+    StateError, EstateError."""
     pages, _ = await pages_of(estate.folder, environment, source)
     listed = map_records(source, pages, raw=True)
     own = owned(estate.folder, source)
@@ -99,7 +103,8 @@ def _called(source: SourceSettings, record: Mapping[str, Any]) -> str:
     called = record_name(source, record)
     if called is None:
         raise StateError(
-            f"the source '{source.name}': '{source.record}' gives nothing by which a record could be written to"
+            f"the source '{source.name}': '{source.record}' gives nothing by which a record could be"
+            " written to"
         )
     return called
 
@@ -137,7 +142,8 @@ async def _known(
     timeout_s: float | None,
     on_event: OnEvent,
 ) -> tuple[dict[str, dict[str, Any]], tuple[tuple[str, DeviceError], ...]]:
-    """Of every device that could be read its readings, its last change and backup, and its drift: those of them that are spoken of."""
+    """Of every device that could be read its readings, its last change and backup, and its drift: those of
+    them that are spoken of."""
     names = frozenset(name for one in settings.fields for name in one.names)
     asked = [name for name in READINGS if name in names and READINGS[name].asks is None]
     found: dict[str, dict[str, Any]] = {device.name: {} for device in devices}
@@ -233,7 +239,8 @@ async def _write(service: Service, settings: PublishSettings, change: FieldUpdat
     except OastError as error:
         raise DeviceError(error.message, hint=error.hint) from None
     raise DeviceError(
-        f"the source takes what is written to record {change.record}, and lists something else: somebody else writes it, too"
+        f"the source takes what is written to record {change.record}, and lists something else: somebody else"
+        " writes it, too"
     )
 
 

@@ -1,4 +1,5 @@
-"""Raw commands: an engineer's own statements in the device's words, checked, compared and delivered like everything else."""
+"""Raw commands: an engineer's own statements in the device's words, checked, compared and delivered like
+everything else."""
 
 from __future__ import annotations
 
@@ -42,10 +43,12 @@ class RawCommands:
 def prepare_raw_commands(
     estate: Estate, name: str, text: str, on: str | None, *, is_template: bool = False
 ) -> IntentContext:
-    """The statements of `text` (from the file `name`) for the devices that `on` picks: they are added, or change what is there, and those
-    with a minus sign are removed. With `is_template`, the text is rendered with each device's values first.
+    """The statements of `text` (from the file `name`) for the devices that `on` picks: they are added, or
+    change what is there, and those with a minus sign are removed. With `is_template`, the text is rendered
+    with each device's values first.
 
-    Raises UsageError for a text without a statement, EstateError with everything that is wrong in it, at its lines.
+    Raises UsageError for a text without a statement, EstateError with everything that is wrong in it, at its
+    lines.
     """
     if not is_template:
         _require_no_template(name, text)
@@ -85,7 +88,8 @@ def prepare_raw_commands(
 
 
 def _require_no_template(name: str, text: str) -> None:
-    """Refuse the braces of a template: they are not rendered here and would be sent to the device. Raises EstateError."""
+    """Refuse the braces of a template: they are not rendered here and would be sent to the device. Raises
+    EstateError."""
     for number, line in enumerate(text.split("\n"), 1):
         match = _TEMPLATE.search(line)
         if match is not None:
@@ -178,7 +182,8 @@ def _with(intent: Intent, found: Mapping[str, RawCommands]) -> Intent:
 
 
 def with_statements(intent: Intent, added: Node, removals: Iterable[Path]) -> Intent:
-    """What must be true of a device follows from the estate's intent and from statements that a change adds and removes."""
+    """What must be true of a device follows from the estate's intent and from statements that a change adds
+    and removes."""
     tree = intent.tree
     for path in removals:
         tree = _without(tree, path)
@@ -186,7 +191,8 @@ def with_statements(intent: Intent, added: Node, removals: Iterable[Path]) -> In
 
 
 def _without(node: Node, path: Path, *, only_contexts: bool = False) -> Node:
-    """`node` without the statement at `path`; with `only_contexts`, only where nothing is left in it and it says nothing itself."""
+    """`node` without the statement at `path`; with `only_contexts`, only where nothing is left in it and it
+    says nothing itself."""
     child = node.children.get(path[0])
     if child is None:
         return node

@@ -1,4 +1,5 @@
-"""Rehearse a rollback on a device: one harmless statement is applied, the device rolls back, and is proved to run what it did before."""
+"""Rehearse a rollback on a device: one harmless statement is applied, the device rolls back, and is proved to
+run what it did before."""
 
 from __future__ import annotations
 
@@ -42,15 +43,16 @@ async def _noted(phase: Phase) -> None:
 
 @dataclass(frozen=True)
 class Rehearsal:
-    """What is rehearsed: the statement to apply, and the revert timer in seconds. Without a statement it is a description on an interface
-    that is shut or, where the configuration is a file, a comment at its end."""
+    """What is rehearsed: the statement to apply, and the revert timer in seconds. Without a statement it is a
+    description on an interface that is shut or, where the configuration is a file, a comment at its end."""
 
     statement: str | None = None
     timer_s: float = 30.0
 
 
 def harmless_statement(platform: Platform, running: Node) -> str | None:
-    """The text of a description for an interface that is shut; None where there is none, or the grammar knows no description."""
+    """The text of a description for an interface that is shut; None where there is none, or the grammar knows
+    no description."""
     role = platform.roles.get("interface")
     rule = next(
         (one for one in platform.grammar.rules() if role is not None and one.path == f"{role}/description"),
@@ -76,10 +78,11 @@ async def rehearse(
     log: Path,
     clock: Clock | None = None,
 ) -> AsyncIterator[ProbeStep]:
-    """Apply, let the device roll back, apply and cancel, and prove that it runs what it did before; each as a step.
+    """Apply, let the device roll back, apply and cancel, and prove that it runs what it did before; each as a
+    step.
 
-    Holds the device's lock; the transcript goes to `log`. Never raises DeviceError: what fails is a step that did not pass. Raises
-    UsageError for a statement that cannot be read.
+    Holds the device's lock; the transcript goes to `log`. Never raises DeviceError: what fails is a step that
+    did not pass. Raises UsageError for a statement that cannot be read.
     """
     run = _Run(connector, device, platform, syntax, rehearsal, clock or SystemClock())
     try:
@@ -240,7 +243,8 @@ class _Run:
         return None
 
     async def _is_rolled_back(self, session: Session, comparison: Comparison) -> bool:
-        """Whether the device runs what it did before. A comment shows in the text alone, and in what is pending."""
+        """Whether the device runs what it did before. A comment shows in the text alone, and in what is
+        pending."""
         running = await session.read_running()
         if not self._is_comment:
             return not difference(comparison.running, await read_tree(self._syntax, running))

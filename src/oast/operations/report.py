@@ -17,7 +17,8 @@ NAMED = 8
 
 
 def markdown(changes: Changes, change: Change) -> str:
-    """A change as Markdown: what it is, what became of every device, and what it changes. Raises StateError."""
+    """A change as Markdown: what it is, what became of every device, and what it changes. Raises
+    StateError."""
     told = [f"# {_text(change.reason)}", ""]
     facts = [("state", change.state), ("author", change.author)]
     facts += [("ticket", change.ticket)] if change.ticket else []
@@ -33,7 +34,8 @@ def markdown(changes: Changes, change: Change) -> str:
     if outcomes:
         told += ["| device | result | added | removed | seconds | |", "|---|---|--:|--:|--:|---|"]
         told += [
-            f"| {_text(d['device'])} | {_result(d)} | {d['added']} | {d['removed']} | {d['seconds']:.1f} | {_text(d['reason'] or '')} |"
+            f"| {_text(d['device'])} | {_result(d)} | {d['added']} | {d['removed']} | {d['seconds']:.1f} |"
+            f" {_text(d['reason'] or '')} |"
             for d in outcomes.values()
         ]
         told.append("")
@@ -54,15 +56,16 @@ def markdown(changes: Changes, change: Change) -> str:
 
 
 def _text(words: str) -> str:
-    """Words that stay words on one line of Markdown: no sign of its own, no HTML, no link, and nobody is mentioned."""
+    """Words that stay words on one line of Markdown: no sign of its own, no HTML, no link, and nobody is
+    mentioned."""
     line = defused(" ".join(words.split())).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
     for sign in "\\`*_[]|#~$":
         line = line.replace(sign, f"\\{sign}")
     return line
 
 
-# What stands before a name, a number or a host, and would make a link or a mention of it: people (@), issues (#), merge requests (!) and
-# the like, addresses with a scheme, and hosts that begin with www.
+# What stands before a name, a number or a host, and would make a link or a mention of it: people (@), issues
+# (#), merge requests (!) and the like, addresses with a scheme, and hosts that begin with www.
 _LINKING = re.compile(r"(?<=[@#!~%^&$])(?=\w)|(?<=:)(?=//)|(?<=mailto:)(?=\w)|(?i:(?<=\bwww))(?=\.)")
 # What looks like the signs of HTML.
 _BRACKETS = {
@@ -103,7 +106,8 @@ def _final(changes: Changes, change: Change) -> dict[str, Mapping[str, Any]]:
 
 
 def junit(changes: Changes, change: Change) -> str:
-    """What became of every device as JUnit XML: a test case for each. Raises UsageError for one that was not delivered, StateError."""
+    """What became of every device as JUnit XML: a test case for each. Raises UsageError for one that was not
+    delivered, StateError."""
     outcomes = _final(changes, change)
     if not outcomes:
         raise UsageError(f"{change.name} was not delivered", hint="there is nothing to report of its devices")
@@ -139,15 +143,18 @@ def _why(device: Mapping[str, Any]) -> Sequence[str]:
 
 
 def printable(text: str) -> str:
-    """What XML can hold (XML 1.0, section 2.2), without links, mentions and HTML for whoever shows it as a page."""
+    """What XML can hold (XML 1.0, section 2.2), without links, mentions and HTML for whoever shows it as a
+    page."""
     text = defused(text.translate(_BRACKETS))
     return "".join(
-        sign
-        if sign in "\t\n"
-        or " " <= sign < "\x7f"
-        or "\xa0" <= sign < "\ud800"
-        or "\ue000" <= sign <= "\ufffd"
-        or sign > "\uffff"
-        else "?"
+        (
+            sign
+            if sign in "\t\n"
+            or " " <= sign < "\x7f"
+            or "\xa0" <= sign < "\ud800"
+            or "\ue000" <= sign <= "\ufffd"
+            or sign > "\uffff"
+            else "?"
+        )
         for sign in text
     )

@@ -1,4 +1,5 @@
-"""What is to be brought back, made ready to be delivered: a point in time, or what devices run or start with now."""
+"""What is to be brought back, made ready to be delivered: a point in time, or what devices run or start with
+now."""
 
 from __future__ import annotations
 
@@ -25,8 +26,8 @@ NOW = (RUNNING, STARTUP)
 class Restore:
     """What is brought back, ready to be delivered `into` what devices run or start with.
 
-    `origin` says in words what it goes back to. Of the devices in `missing` nothing was kept then; of those in `as_running`, no startup:
-    what they ran is taken for it. `failed` could not be read.
+    `origin` says in words what it goes back to. Of the devices in `missing` nothing was kept then; of those
+    in `as_running`, no startup: what they ran is taken for it. `failed` could not be read.
     """
 
     preparation: IntentContext
@@ -40,7 +41,8 @@ class Restore:
 def restored(
     estate: Estate, label: str, on: str | None, sections: Sequence[str], into: Datastore = RUNNING
 ) -> Restore:
-    """What was kept under `label`: all of it, or what `sections` own. Raises EstateError, UsageError, StateError."""
+    """What was kept under `label`: all of it, or what `sections` own. Raises EstateError, UsageError,
+    StateError."""
     backups = Backups(estate)
     point = backups.archive.point(label)
     whole = prepare_intents(estate, on, sections)
@@ -81,9 +83,11 @@ async def copied(
     timeout_s: float | None = None,
     on_event: OnEvent = ignore_event,
 ) -> Restore:
-    """What devices have in `source` now, for the other datastore: what they run is saved, or they run again what they start with.
+    """What devices have in `source` now, for the other datastore: what they run is saved, or they run again
+    what they start with.
 
-    Raises EstateError, UsageError, and DeviceError when none of the devices can be read, or has such a datastore.
+    Raises EstateError, UsageError, and DeviceError when none of the devices can be read, or has such a
+    datastore.
     """
     if source == into:
         raise UsageError(f"{source} to {into} changes nothing", hint="say --to startup, or --to running")

@@ -1,4 +1,5 @@
-"""What runs that died, or could not wait, have left open: find out what every device runs, and leave it in order."""
+"""What runs that died, or could not wait, have left open: find out what every device runs, and leave it in
+order."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ from oast.operations.documents import count_states
 
 @dataclass(frozen=True)
 class RecoveredRun:
-    """What became of the devices that a run had left open. `unrecorded` says why that could not be written down, if it could not."""
+    """What became of the devices that a run had left open. `unrecorded` says why that could not be written
+    down, if it could not."""
 
     run: str
     change: str
@@ -56,7 +58,8 @@ class RecoveredRun:
 
 
 class RunRecovery:
-    """Takes up everything that was left open on `estate`. With `give_up`, what cannot be found out is left as it is, for good."""
+    """Takes up everything that was left open on `estate`. With `give_up`, what cannot be found out is left as
+    it is, for good."""
 
     def __init__(
         self,
@@ -68,7 +71,8 @@ class RunRecovery:
         on_event: OnEvent = ignore_event,
         names: Collection[str] | None = None,
     ) -> None:
-        """With `names`, only runs that were delivering to one of these devices. Raises StateError, EstateError."""
+        """With `names`, only runs that were delivering to one of these devices. Raises StateError,
+        EstateError."""
         self._estate = estate
         self._give_up = give_up
         self._timeout_s = timeout_s
@@ -84,7 +88,8 @@ class RunRecovery:
         self.elsewhere: list[str] = []
 
     async def run(self) -> list[RecoveredRun]:
-        """One after the other. When cancelled, what was not finished stays open. Raises StateError when nothing can be written."""
+        """One after the other. When cancelled, what was not finished stays open. Raises StateError when
+        nothing can be written."""
         if not self.runs:
             return []
         journal = Journal(self._estate.working)
@@ -94,7 +99,8 @@ class RunRecovery:
             journal.close()
 
     async def _one(self, left: OpenRun, journal: Journal) -> RecoveredRun | None:
-        """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody does."""
+        """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody
+        does."""
         lock = RunLock(self._estate.working, left.run)
         if not lock.take():
             self.elsewhere.append(left.run)

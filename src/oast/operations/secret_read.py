@@ -28,8 +28,8 @@ class SecretAt:
 async def secrets_at(
     estate: Estate, name: str, path: str, timeout_s: float | None = None, on_event: OnEvent = ignore_event
 ) -> Sequence[SecretAt]:
-    """The secrets in the statements at `path` (as `snmp/community`) of what a device runs. Raises UsageError for a path at which its
-    platform has no statement, EstateError, DeviceError."""
+    """The secrets in the statements at `path` (as `snmp/community`) of what a device runs. Raises UsageError
+    for a path at which its platform has no statement, EstateError, DeviceError."""
     device = estate.device(name)
     builder = IntentBuilder(estate)
     platform = builder.platform(device)

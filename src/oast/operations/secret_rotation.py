@@ -1,4 +1,5 @@
-"""Rotating a secret that devices hold: the new value goes to all of them in one delivery, and the one before is kept until then."""
+"""Rotating a secret that devices hold: the new value goes to all of them in one delivery, and the one before
+is kept until then."""
 
 from __future__ import annotations
 
@@ -17,15 +18,16 @@ NAMED = 6
 
 @dataclass(frozen=True)
 class Rotation:
-    """`holders` are the devices whose intended configuration holds the secret, each with the digests of what it is made into
-    there; `preparation` has the sections that put it there."""
+    """`holders` are the devices whose intended configuration holds the secret, each with the digests of what
+    it is made into there; `preparation` has the sections that put it there."""
 
     name: str
     holders: Mapping[str, frozenset[str]]
     preparation: IntentContext
 
     def without_it(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> list[str]:
-        """The devices that may not have the new value yet, or would start with the one before: not proved means not."""
+        """The devices that may not have the new value yet, or would start with the one before: not proved
+        means not."""
         have = {
             outcome.device
             for outcome in outcomes
@@ -42,7 +44,8 @@ class Rotation:
 def rotation(estate: Estate, name: str) -> Rotation:
     """What it takes to give the devices what the secret `name` is in `estate`.
 
-    Raises EstateError when no section does so, or when some device would be locked for Oast because none does it there.
+    Raises EstateError when no section does so, or when some device would be locked for Oast because none does
+    it there.
     """
     whole = prepare_intents(estate)
     sections: set[str] = set()
@@ -67,7 +70,10 @@ def rotation(estate: Estate, name: str) -> Rotation:
     ]
     if locked:
         more = f" and {len(locked) - NAMED} more" if len(locked) > NAMED else ""
-        message = f"no section tells {', '.join(locked[:NAMED])}{more} the new '{name}', with which Oast logs in there"
+        message = (
+            f"no section tells {', '.join(locked[:NAMED])}{more} the new '{name}', with which Oast logs in"
+            " there"
+        )
         raise EstateError(
             message, hint="render it for every device, for example {{ login | password_hash(device.name) }}"
         )

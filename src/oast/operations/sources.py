@@ -1,4 +1,5 @@
-"""Refreshing the inventory from a source: what would be added, changed and removed, and the file that Oast writes."""
+"""Refreshing the inventory from a source: what would be added, changed and removed, and the file that Oast
+writes."""
 
 from __future__ import annotations
 
@@ -25,8 +26,8 @@ SOURCE, NOTICE = "source", "notice"
 
 @dataclass(frozen=True)
 class RefreshPlan:
-    """What a refresh would do. `kept` are devices whose records cannot be read now, which stay as they were; `unchanged` the pages that
-    did not have to be sent again. Nothing was written yet."""
+    """What a refresh would do. `kept` are devices whose records cannot be read now, which stay as they were;
+    `unchanged` the pages that did not have to be sent again. Nothing was written yet."""
 
     source: SourceSettings
     before: Mapping[str, Mapping[str, Any]]
@@ -64,7 +65,8 @@ class RefreshPlan:
 
 
 async def plan_refresh(folder: Path, environment: Mapping[str, str], source: SourceSettings) -> RefreshPlan:
-    """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a whole; EstateError."""
+    """Read a source, and find what a refresh would do. Raises StateError when it cannot be read, or not as a
+    whole; EstateError."""
     pages, unchanged = await pages_of(folder, environment, source)
     read = map_records(source, pages)
     before = owned(folder, source)
@@ -87,7 +89,8 @@ async def plan_refresh(folder: Path, environment: Mapping[str, str], source: Sou
 async def pages_of(
     folder: Path, environment: Mapping[str, str], source: SourceSettings
 ) -> tuple[list[Page], int]:
-    """What a source says now, whole, and how many of its pages did not have to be sent again. Raises StateError."""
+    """What a source says now, whole, and how many of its pages did not have to be sent again. Raises
+    StateError."""
     if source.folder is not None:
         try:
             return [
@@ -116,7 +119,8 @@ async def pages_of(
 
 
 def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
-    """The devices of the file that was written for a source; none when there is no such file. Raises EstateError."""
+    """The devices of the file that was written for a source; none when there is no such file. Raises
+    EstateError."""
     path = folder / source.owned
     if not path.exists():
         return {}
@@ -129,8 +133,9 @@ def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
 async def refresh_all(
     folder: Path, environment: Mapping[str, str], sources: Sequence[SourceSettings]
 ) -> JobFindings:
-    """Refresh every source without anybody to ask: what is new or other is written; what a source does not list any more stays, and is
-    told. A source that cannot be read is told, and the others are read all the same."""
+    """Refresh every source without anybody to ask: what is new or other is written; what a source does not
+    list any more stays, and is told. A source that cannot be read is told, and the others are read all the
+    same."""
     findings: list[AlertFinding] = []
     happened: list[AlertFinding] = []
     counts = {"devices": 0, "added": 0, "changed": 0, "missing": 0, "failed": 0}
@@ -158,7 +163,10 @@ async def refresh_all(
             continue
         there |= kept.after.keys()
         listed |= found.after.keys() - set(found.kept)
-        gone = f"the source '{source.name}' does not list it any more; it stays until: oast source refresh {source.name}"
+        gone = (
+            f"the source '{source.name}' does not list it any more; it stays until: oast source refresh"
+            f" {source.name}"
+        )
         findings += [AlertFinding(AlertKey(SOURCE, name), gone) for name in found.removed]
         findings += [
             AlertFinding(AlertKey(SOURCE, one.name or "", one.record), one.why, state=one.why)
@@ -200,15 +208,22 @@ def require_allowed(refresh: RefreshPlan) -> None:
     elif removed > source.most_removed:
         what = f"{removed} of {before} devices would be removed, and {source.most_removed} is the limit"
     elif removed > source.most_share * before and removed > 1:
-        what = f"{removed} of {before} devices would be removed, and a share of {source.most_share:g} is the limit"
+        what = (
+            f"{removed} of {before} devices would be removed, and a share of {source.most_share:g} is the"
+            " limit"
+        )
     else:
         return
-    hint = "look whether the source is whole; if it is meant: --allow-removals, or limits = { removed = …, share = … }"
+    hint = (
+        "look whether the source is whole; if it is meant: --allow-removals, or limits = { removed = …, share"
+        " = … }"
+    )
     raise ApprovalError(f"the source '{source.name}': {what}: nothing was changed", hint=hint)
 
 
 def write(folder: Path, refresh: RefreshPlan) -> None:
-    """Write the source's file. Raises StateError when it cannot be, or somebody else has meanwhile; EstateError."""
+    """Write the source's file. Raises StateError when it cannot be, or somebody else has meanwhile;
+    EstateError."""
     try:
         _write(folder, refresh)
     except OSError as error:

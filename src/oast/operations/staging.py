@@ -92,7 +92,8 @@ class Staging:
         self._estate: Estate | None = None
 
     def rows(self, path: Path, file: str) -> list[StagedRow]:
-        """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it, cannot be read."""
+        """What becomes of each row. Raises EstateError when the file, or the estate with its devices in it,
+        cannot be read."""
         rows: list[StagedRow] = []
         serials: dict[str, Place] = {}
         there = read_inventory(self._folder, ErrorCollector()).devices
@@ -123,7 +124,8 @@ class Staging:
         return self._made_ready(rows)
 
     def rows_of(self, staged: Mapping[str, Mapping[str, Any]], file: str) -> list[StagedRow]:
-        """What becomes of devices that were recorded, by name `serial` and `attributes`. Raises EstateError, StateError."""
+        """What becomes of devices that were recorded, by name `serial` and `attributes`. Raises EstateError,
+        StateError."""
         rows = []
         for name, one in staged.items():
             attributes = YamlMap(file)
@@ -186,7 +188,8 @@ class Staging:
         return message
 
     def _given(self, first: IntentBuilder, device: Device, voucher: bytes) -> tuple[Artifacts, str]:
-        """The device's first configuration, signed; and as it may be shown. Raises EstateError with what is wrong in it."""
+        """The device's first configuration, signed; and as it may be shown. Raises EstateError with what is
+        wrong in it."""
         try:
             first.concerned([device])
         except EstateError:
@@ -204,7 +207,8 @@ class Staging:
 def _row(
     place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]
 ) -> StagedRow:
-    """What a row says, as far as that can be told from itself, the inventory, and the devices that are `expected`."""
+    """What a row says, as far as that can be told from itself, the inventory, and the devices that are
+    `expected`."""
     if isinstance(cells, str):
         return StagedRow(place, "", "", (cells,))
     serial, name = cells.get("serial", ""), cells.get("name", "")
@@ -228,8 +232,9 @@ def _row(
 
 
 def stage(folder: Path, rows: list[StagedRow], change: str | None = None) -> list[str]:
-    """Expect the devices of the rows that are right, as the approved `change` says, if there is one; their serial numbers. From then on the
-    inventory knows them, and nothing is done to them. Raises StateError, EstateError."""
+    """Expect the devices of the rows that are right, as the approved `change` says, if there is one; their
+    serial numbers. From then on the inventory knows them, and nothing is done to them. Raises StateError,
+    EstateError."""
     right = {row.name: row for row in rows if row.device is not None and row.given is not None}
     attributes = {
         name: {**row.device.attributes, ATTRIBUTE: EXPECTED} for name, row in right.items() if row.device
@@ -255,7 +260,8 @@ def forget(folder: Path, serial: str) -> None:
 
 
 def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | str]]:
-    """The rows of a CSV file (RFC 4180); for one that has more or fewer cells than the heading, what is wrong with it."""
+    """The rows of a CSV file (RFC 4180); for one that has more or fewer cells than the heading, what is wrong
+    with it."""
     try:
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:

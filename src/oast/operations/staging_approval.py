@@ -1,4 +1,5 @@
-"""New devices where approval is needed: their staging is proposed and approved, and the approval covers their first delivery."""
+"""New devices where approval is needed: their staging is proposed and approved, and the approval covers their
+first delivery."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ FORMAT = "oast.staging/1"
 def propose_staging(
     estate: Estate, rows: Sequence[StagedRow], reason: str, ticket: str | None, key: Path | None
 ) -> str:
-    """Write down what the devices of `rows` would be given, and what they are going to be, for others to approve; the name of the change.
+    """Write down what the devices of `rows` would be given, and what they are going to be, for others to
+    approve; the name of the change.
 
     Signed with `key`, if there is one. Raises NotAllowed, StateError, OSError.
     """
@@ -75,8 +77,8 @@ def _plain(row: StagedRow) -> dict[str, Any]:
 
 
 def staged_devices(changes: Changes, change: Change) -> Mapping[str, Mapping[str, Any]]:
-    """By name, the `serial`, `attributes` and `first` configuration of the devices that a change stages; none for another change. Raises
-    StateError."""
+    """By name, the `serial`, `attributes` and `first` configuration of the devices that a change stages; none
+    for another change. Raises StateError."""
     if change.staging is None:
         return {}
     content = changes.ledger.content(change.staging)
@@ -89,9 +91,11 @@ def staged_devices(changes: Changes, change: Change) -> Mapping[str, Mapping[str
 def stage_approved(
     folder: Path, environment: Mapping[str, str], estate: Estate, word: str
 ) -> tuple[Change, list[str]]:
-    """Stage the devices of an approved change, with exactly what was approved; the change, and their serial numbers.
+    """Stage the devices of an approved change, with exactly what was approved; the change, and their serial
+    numbers.
 
-    Raises NotAllowed when it is not approved, or what the estate says by now is something else; StateError, EstateError, UsageError.
+    Raises NotAllowed when it is not approved, or what the estate says by now is something else; StateError,
+    EstateError, UsageError.
     """
     changes = Changes(estate)
     change = changes.one(word)
@@ -107,7 +111,10 @@ def stage_approved(
     plan, given = _documents(staging.estate, rows)
     moved = plan_from(plan).digest != recorded_plan(changes, change).digest
     if moved or changes.ledger.content(change.staging) != given:
-        message = f"{change.name} is stale: what its devices would be given is not what was approved; nothing was staged"
+        message = (
+            f"{change.name} is stale: what its devices would be given is not what was approved; nothing was"
+            " staged"
+        )
         raise ApprovalError(message, hint="propose it anew: oast onboard stage FILE")
     serials = stage(folder, rows, change.name)
     changes.ledger.append(
@@ -117,7 +124,8 @@ def stage_approved(
 
 
 def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> IntentContext:
-    """What was approved for `devices` as the change `name`, made ready to be delivered. Raises NotAllowed, StateError, EstateError."""
+    """What was approved for `devices` as the change `name`, made ready to be delivered. Raises NotAllowed,
+    StateError, EstateError."""
     changes = Changes(estate)
     change = changes.one(name)
     if change.every(WITHDRAWN):

@@ -23,8 +23,8 @@ POLL_S = 0.5
 
 @dataclass(frozen=True)
 class Verification:
-    """The checks of every device that could be read, and the devices that could not; both in the order of the inventory. `point` is
-    the state that they had, where it was asked for."""
+    """The checks of every device that could be read, and the devices that could not; both in the order of the
+    inventory. `point` is the state that they had, where it was asked for."""
 
     run: str
     logs: Path
@@ -50,7 +50,8 @@ class Verification:
 
 @dataclass(frozen=True)
 class Behind:
-    """What stands behind a check: an intended statement, from the outermost, and its template line; or where the check was written."""
+    """What stands behind a check: an intended statement, from the outermost, and its template line; or where
+    the check was written."""
 
     statement: tuple[str, ...]
     place: Place | None
@@ -71,7 +72,8 @@ def behind(preparation: IntentContext, check: Check) -> Behind:
 
 
 def checks_for(preparation: IntentContext, sections: Sequence[str]) -> dict[str, list[Check]]:
-    """The checks that rest on what `sections` (empty: all) own, or were written for one of them. Raises EstateError."""
+    """The checks that rest on what `sections` (empty: all) own, or were written for one of them. Raises
+    EstateError."""
     found = all_checks_of(preparation, wide=True)
     if not sections:
         return found
@@ -94,8 +96,8 @@ async def verify_network(
     clock: Clock | None = None,
     whole: bool = False,
 ) -> Verification:
-    """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of the result. With `whole`,
-    everything is read that two points in time are compared by."""
+    """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of
+    the result. With `whole`, everything is read that two points in time are compared by."""
     estate, time = preparation.estate, clock or SystemClock()
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run_id()
@@ -141,13 +143,15 @@ async def verify_network(
         logs,
         must_match({name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}),
         failed,
-        Snapshot(
-            datetime.now(UTC).isoformat(timespec="seconds"),
-            states,
-            {name: error.message for name, error in failed},
-        )
-        if whole
-        else None,
+        (
+            Snapshot(
+                datetime.now(UTC).isoformat(timespec="seconds"),
+                states,
+                {name: error.message for name, error in failed},
+            )
+            if whole
+            else None
+        ),
         join_counts(others.values()),
     )
 
@@ -160,8 +164,9 @@ def _again(
     until: float,
     true_since: dict[str, float],
 ) -> bool:
-    """Whether to look again: something that is not true may still become so, or something true has not been so for long enough,
-    which is from the end of the first look to the beginning of the last one: from `looked` until `now`."""
+    """Whether to look again: something that is not true may still become so, or something true has not been
+    so for long enough, which is from the end of the first look to the beginning of the last one: from
+    `looked` until `now`."""
     again = False
     for result in results:
         check = result.check

@@ -131,7 +131,8 @@ class Watch:
                 self._key(target.secret)
 
     async def run(self, *, now: bool = False) -> None:
-        """Watch until cancelled; with `now`, begin with every job, due or not. Raises StateError when another process watches."""
+        """Watch until cancelled; with `now`, begin with every job, due or not. Raises StateError when another
+        process watches."""
         with self._alone() as store:
             sender = self._sender(store)
             async with asyncio.TaskGroup() as group:
@@ -197,7 +198,8 @@ class Watch:
     # --- when
 
     def _next(self, store: Store) -> tuple[JobSettings | None, datetime, float]:
-        """The job that is to be begun now, with the time it was due at; or None, and how many seconds to wait. Raises StateError."""
+        """The job that is to be begun now, with the time it was due at; or None, and how many seconds to
+        wait. Raises StateError."""
         watch, now = self._settings.watch, self._clock.now()
         zone = watch.zone or zone_of_machine(self._environment)
         pause, first = LOOK_S, None
@@ -227,7 +229,8 @@ class Watch:
         return due_at(job, store.job(job.name, f"{job.does} {job.when}", now).last, now, zone)
 
     def _settings_are_new(self) -> bool:
-        """Read the settings anew if the file has changed. What cannot be understood changes nothing, and is told."""
+        """Read the settings anew if the file has changed. What cannot be understood changes nothing, and is
+        told."""
         stamp = self._stamp_now()
         if stamp == self._stamp:
             return False
@@ -259,7 +262,8 @@ class Watch:
     async def _do(
         self, store: Store, sender: Notifier, job: JobSettings, due: datetime, *, once: bool = False
     ) -> str:
-        """Do a job, and keep what it has found together with what is to be told of it. Raises StateError when that cannot be kept."""
+        """Do a job, and keep what it has found together with what is to be told of it. Raises StateError when
+        that cannot be kept."""
         began = self._clock.now()
         store.job(job.name, f"{job.does} {job.when}", began)
         store.begin(job.name, due, began)
@@ -313,7 +317,8 @@ class Watch:
         except OSError as error:
             return failed_whole(job, f"{error.filename or 'a file'}: {error.strerror or error}")
         except Exception as error:
-            # One job with a fault of ours does not end the watch: it is told like anything else that is wrong.
+            # One job with a fault of ours does not end the watch: it is told like anything else that is
+            # wrong.
             return failed_whole(job, f"a fault of Oast itself: {type(error).__name__}: {error}")
 
     def _in_trouble(self, way: str, what: str) -> None:
@@ -322,7 +327,8 @@ class Watch:
             self._heard(JobTrouble(what))
 
     def _heard(self, event: WatchEvent) -> None:
-        """Whoever listens may fail, as a log on a full disk does: nothing that is watched ends because of it."""
+        """Whoever listens may fail, as a log on a full disk does: nothing that is watched ends
+        because of it."""
         with suppress(Exception):
             self._listener(event)
 
@@ -346,9 +352,11 @@ class Watch:
             "format": "oast.heartbeat/1",
             "at": now.isoformat(timespec="seconds"),
             "process": os.getpid(),
-            "running": {"job": self._running[0], "began": self._running[1].isoformat(timespec="seconds")}
-            if self._running
-            else None,
+            "running": (
+                {"job": self._running[0], "began": self._running[1].isoformat(timespec="seconds")}
+                if self._running
+                else None
+            ),
             "jobs": [
                 {**jobs_document(store, job), "next": self.next_of(store, job).isoformat(timespec="seconds")}
                 for job in jobs
@@ -359,7 +367,8 @@ class Watch:
 
 
 def result_of(found: JobFindings) -> str:
-    """How a job ended: failed if it, a device or a source could not be looked at; wrong if something is not as it should be."""
+    """How a job ended: failed if it, a device or a source could not be looked at; wrong if something is not
+    as it should be."""
     if found.measures.get("failed") or any(finding.key.about == JOB for finding in found.findings):
         return FAILED
     return WRONG if any(finding.severity == ERROR for finding in found.findings) else RIGHT
@@ -368,7 +377,8 @@ def result_of(found: JobFindings) -> str:
 def notifications(
     settings: Settings, job: JobSettings, found: JobFindings, news: Sequence[Alert], now: datetime
 ) -> list[dict[str, Any]]:
-    """What is told of a run: `oast.notification/1`, in several parts if there is much. Nothing, if nothing is new."""
+    """What is told of a run: `oast.notification/1`, in several parts if there is much. Nothing, if nothing is
+    new."""
     parts = [news[first : first + TOLD_TOGETHER] for first in range(0, len(news), TOLD_TOGETHER)]
     return [
         {

@@ -1,4 +1,5 @@
-"""Platform definitions: grammar, spelling, session, delivery and readings of each network operating system."""
+"""Platform definitions: grammar, spelling, session, delivery and readings of each network
+operating system."""
 
 from __future__ import annotations
 
@@ -7,7 +8,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.platforms import types as types
     from oast.platforms.definition import (
         CandidateCommands as CandidateCommands,
         CliDialect as CliDialect,
@@ -97,6 +97,6 @@ __getattr__, __dir__ = lazy_exports(
         "netconf_tables": ("steps",),
         "reading_schema": ("FieldType", "READINGS", "TEXT", "ValueKind"),
         "statements": ("Leafref", "Module", "Rule", "Statement", "UnknownStatement"),
-        "types": ("ODD", "ValueType", "WrongValue", "check_secret", "named_odd", "quoted", "types"),
+        "types": ("ODD", "ValueType", "WrongValue", "check_secret", "named_odd", "quoted"),
     },
 )

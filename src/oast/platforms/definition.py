@@ -1,4 +1,5 @@
-"""What a platform definition says, as plain records. Commands are templates with {…} for what varies; patterns are regular expressions."""
+"""What a platform definition says, as plain records. Commands are templates with {…} for what varies;
+patterns are regular expressions."""
 
 from __future__ import annotations
 
@@ -12,7 +13,8 @@ from oast.platforms.statements import Module
 
 @dataclass(frozen=True, slots=True)
 class PromptAnswer:
-    """What a device asks: where what it sent ends with `prompt`, `answer` is typed; with `command`, only behind one that fits."""
+    """What a device asks: where what it sent ends with `prompt`, `answer` is typed; with `command`, only
+    behind one that fits."""
 
     prompt: str
     answer: str
@@ -31,11 +33,12 @@ class ErrorPattern:
 class CliDialect:
     """How a session on the command line goes.
 
-    `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is how many lines of
-    a configuration may be sent before the first is answered. `pagers` get a key, `questions` a line. Lines that fit `warnings`
-    are no errors, whatever else they fit. At one of `edit_levels` the session edits. Where commands are `one_shot`, there is no session:
-    each is run by itself, and there are no prompts. `write_startup` writes {text} to startup, up to a line {end}.
-    A command that fits one of `read_only`, all of it, changes nothing.
+    `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is
+    how many lines of a configuration may be sent before the first is answered. `pagers` get a key,
+    `questions` a line. Lines that fit `warnings` are no errors, whatever else they fit. At one of
+    `edit_levels` the session edits. Where commands are `one_shot`, there is no session: each is run by
+    itself, and there are no prompts. `write_startup` writes {text} to startup, up to a line {end}. A command
+    that fits one of `read_only`, all of it, changes nothing.
     """
 
     prompts: Mapping[str, str]
@@ -73,7 +76,8 @@ class StatePattern:
 
 @dataclass(frozen=True, slots=True)
 class TimerCommands:
-    """A revert timer that is armed before the first line: unless confirmed in time, running goes back to what it was."""
+    """A revert timer that is armed before the first line: unless confirmed in time, running goes back to what
+    it was."""
 
     arm: str
     confirm: str
@@ -97,11 +101,12 @@ class CandidateCommands:
 
 @dataclass(frozen=True, slots=True)
 class FileCommands:
-    """A configuration that is one file, applied under the timer of a daemon. `put` writes {text} to {path}, up to a line {end}.
+    """A configuration that is one file, applied under the timer of a daemon. `put` writes {text} to {path},
+    up to a line {end}.
 
-    With `is_own_timer`, the daemon can do no more than reload, and the timer is a process that Oast starts on the host. `remove` deletes
-    the file at {path}, which was put `beside` the other one; `read` lists the file at `path`, where that is not what the device starts
-    with.
+    With `is_own_timer`, the daemon can do no more than reload, and the timer is a process that Oast starts on
+    the host. `remove` deletes the file at {path}, which was put `beside` the other one; `read` lists the file
+    at `path`, where that is not what the device starts with.
     """
 
     path: str
@@ -120,7 +125,8 @@ class FileCommands:
 
 @dataclass(frozen=True, slots=True)
 class ScheduledCommands:
-    """A restart or restore of the device's own that Oast arms before editing, where there is no better way back."""
+    """A restart or restore of the device's own that Oast arms before editing, where there is no better way
+    back."""
 
     arm: str
     cancel: str
@@ -130,10 +136,11 @@ class ScheduledCommands:
 
 @dataclass(frozen=True, slots=True)
 class Netconf:
-    """How a device is spoken to over NETCONF (RFC 6241). `read` are the statements at the top of which the configuration is read;
-    `needs` are the capabilities that its hello has to offer. With `validate`, a candidate is validated before it is committed.
-    Between two questions to a device that is waited for there are `poll_s` seconds at least. `replies_without_id`: a reply without a
-    message-id counts as the answer, against RFC 6241, section 4.2, for a server that leaves it out.
+    """How a device is spoken to over NETCONF (RFC 6241). `read` are the statements at the top of which the
+    configuration is read; `needs` are the capabilities that its hello has to offer. With `validate`, a
+    candidate is validated before it is committed. Between two questions to a device that is waited for there
+    are `poll_s` seconds at least. `replies_without_id`: a reply without a message-id counts as the answer,
+    against RFC 6241, section 4.2, for a server that leaves it out.
     """
 
     read: tuple[str, ...] = ()
@@ -160,7 +167,8 @@ class EditSpelling:
 
 @dataclass(frozen=True, slots=True)
 class DerivedField:
-    """A field made of another: what the group of `pattern` matches there (all of it without one), then what `values` say for that."""
+    """A field made of another: what the group of `pattern` matches there (all of it without one), then what
+    `values` say for that."""
 
     source: str
     pattern: str | None = None
@@ -171,14 +179,16 @@ class DerivedField:
 class ReadingDefinition:
     """A command, and how its answer becomes records: one of five forms.
 
-    A table: `columns` are heading to field, headings of `right` stand at the right of their numbers, lines that fit `skip` are no
-    rows, and where the table `continues` a row without its first cell belongs to the one above. JSON: at `records` (JMESPath)
-    stands a list, or a mapping whose keys become the field `key`; `picks` are field to JMESPath. Blocks: `patterns` are field to
-    a pattern whose group is the value, and a line that fits `begins` begins a record. `intervals` are the statements that say, in
-    seconds, how long a peer's silence or a change takes to show in it. XML: each element that `elements` (XPath) finds is a record,
-    and `xpaths` are field to XPath from there; names are written with their module's name before them. What a device shows nowhere but
-    in its running configuration has no command: each of the `statements` is a record, and `leaves` are field to the leaf below it, ""
-    for its own value. `types` are the fields' types.
+    A table: `columns` are heading to field, headings of `right` stand at the right of their numbers, lines
+    that fit `skip` are no rows, and where the table `continues` a row without its first cell belongs to the
+    one above. JSON: at `records` (JMESPath) stands a list, or a mapping whose keys become the field `key`;
+    `picks` are field to JMESPath. Blocks: `patterns` are field to a pattern whose group is the value, and a
+    line that fits `begins` begins a record. `intervals` are the statements that say, in seconds, how long a
+    peer's silence or a change takes to show in it. XML: each element that `elements` (XPath) finds is a
+    record, and `xpaths` are field to XPath from there; names are written with their module's name before
+    them. What a device shows nowhere but in its running configuration has no command: each of the
+    `statements` is a record, and `leaves` are field to the leaf below it, "" for its own value. `types` are
+    the fields' types.
     """
 
     command: str
@@ -221,7 +231,8 @@ class ReadingDefinition:
 
 @dataclass(frozen=True, slots=True)
 class Platform:
-    """Everything Oast knows of a kind of device. At most one of `timer`, `candidate`, `file` and `netconf` is declared.
+    """Everything Oast knows of a kind of device. At most one of `timer`, `candidate`, `file` and `netconf` is
+    declared.
 
     `modules` are the YANG modules that its names belong to, by their names.
     """

@@ -1,6 +1,8 @@
-"""A first grammar, guessed from a listing: which words are names of statements, which are values, and of what type.
+"""A first grammar, guessed from a listing: which words are names of statements, which are values, and of what
+type.
 
-No value of the listing goes into the draft, as it may be a secret: only names, types and the numbers of the lines that they rest on.
+No value of the listing goes into the draft, as it may be a secret: only names, types and the numbers of the
+lines that they rest on.
 """
 
 from __future__ import annotations
@@ -20,7 +22,8 @@ PROTOCOL = re.compile(
     r"(?i)(?:ip|ipv|icmpv?|ospfv?|snmpv?|v|rip|ripv|http|bgp|ssh|tls|md|sha|l|layer)-?\d{1,3}"
 )
 SECRET = re.compile(
-    r"(?i)(?:^|[-_ ])(?:password|passphrase|secret|community|communities|key|psk|hash|token|credential)s?(?:$|[-_ ])"
+    r"(?i)(?:^|[-_"
+    r" ])(?:password|passphrase|secret|community|communities|key|psk|hash|token|credential)s?(?:$|[-_ ])"
 )
 CLOSED = re.compile(r"(?i)(?:shut|shutdown|closed?|disabled?|off|down|inactive)")
 FREE_TEXT = re.compile(r"(?i)(?:description|comment|remark|banner|contact|location|text|title|notes?|says)")
@@ -49,7 +52,8 @@ class Pattern:
 
 @dataclass(frozen=True)
 class DraftStatement:
-    """One line of [statements]: its path, its fields as TOML, and the lines of the listing that it was guessed from."""
+    """One line of [statements]: its path, its fields as TOML, and the lines of the listing that it was
+    guessed from."""
 
     path: str
     fields: tuple[tuple[str, str], ...]
@@ -92,7 +96,8 @@ def roles_of(statements: Iterable[DraftStatement]) -> dict[str, str]:
     return found if "enabled" in found else {}
 
 
-# --- the statements of one context --------------------------------------------------------------------------------------
+# --- the statements of one context
+# --------------------------------------------------------------------------------------
 
 
 def _context(outer: str, instances: Sequence[Sequence[DraftLine]]) -> Iterator[DraftStatement]:
@@ -222,7 +227,8 @@ def _secret(parts: Sequence[str | Value]) -> int | None:
 
 
 def _inline(pattern: Pattern) -> list[list[DraftLine]] | None:
-    """The lines of each entry without the entry's own words, where several lines of one entry begin with the same key."""
+    """The lines of each entry without the entry's own words, where several lines of one entry begin with the
+    same key."""
     if not isinstance(pattern.parts[-1], Value) or len(pattern.values) != 1:
         return None
     length = len(pattern.parts)
@@ -236,7 +242,8 @@ def _inline(pattern: Pattern) -> list[list[DraftLine]] | None:
     return [[DraftLine(line.number, line.words[length:]) for line in lines] for lines in entries.values()]
 
 
-# --- how lines are written ----------------------------------------------------------------------------------------------
+# --- how lines are written
+# ----------------------------------------------------------------------------------------------
 
 
 def _patterns(parts: tuple[str | Value, ...], lines: Sequence[tuple[int, DraftLine]]) -> Iterator[Pattern]:
@@ -345,11 +352,13 @@ def _joined(line: DraftLine, at: int) -> DraftLine:
     )
 
 
-# --- types --------------------------------------------------------------------------------------------------------------
+# --- types
+# ----------------------------------------------------------------------------------------------------
 
 
 def type_of(words: Sequence[str]) -> str | None:
-    """The narrowest type that holds all `words`; None where a single one may as well be a statement's name."""
+    """The narrowest type that holds all `words`; None where a single one may as well be a
+    statement's name."""
     kinds = {_kind_of(word) for word in words}
     if len(kinds) == 1:
         return kinds.pop()
@@ -382,7 +391,8 @@ def _kind_of(word: str) -> str | None:
         pass
     try:
         interface = ipaddress.ip_interface(word)
-        return f"ipv{interface.version}-{'prefix' if interface.ip == interface.network.network_address else 'address-and-length'}"
+        is_prefix = interface.ip == interface.network.network_address
+        return f"ipv{interface.version}-{'prefix' if is_prefix else 'address-and-length'}"
     except ValueError:
         pass
     if PROTOCOL.fullmatch(word) or not re.search(r"[0-9/:@$=+]", word):

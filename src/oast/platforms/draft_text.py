@@ -1,4 +1,5 @@
-"""How a saved listing is written: its syntax, indentation, comment sign and framing lines, guessed from the text alone."""
+"""How a saved listing is written: its syntax, indentation, comment sign and framing lines, guessed from the
+text alone."""
 
 from __future__ import annotations
 
@@ -105,7 +106,8 @@ def _indent(lines: Sequence[str]) -> int:
 
 
 def _frame(lines: Sequence[str]) -> tuple[str, ...]:
-    """Lines at the ends of a listing that are no configuration: a heading, a time, a word that says that it is over."""
+    """Lines at the ends of a listing that are no configuration: a heading, a time, a word that says that it
+    is over."""
     head = [
         line.strip()
         for line in lines[:FRAME_LINES]

@@ -1,7 +1,8 @@
-"""A revert timer for any POSIX host: a small shell process that restores a saved file and reloads, unless Oast stops it first.
+"""A revert timer for any POSIX host: a small shell process that restores a saved file and reloads, unless
+Oast stops it first.
 
-For daemons that can check and reload their file and no more. The commands are of the POSIX shell (IEEE 1003.1-2017, chapter 2) and need
-cat, cp, rm, sleep, kill and ls.
+For daemons that can check and reload their file and no more. The commands are of the POSIX shell (IEEE
+1003.1-2017, chapter 2) and need cat, cp, rm, sleep, kill and ls.
 """
 
 from __future__ import annotations
@@ -33,8 +34,8 @@ def own_timer_of(table: Table) -> FileCommands:
 def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCommands:
     """The commands for the file at `path`. `reload` makes the daemon read it; both have no placeholders.
 
-    The saved file is the state of the timer: it is restored by whoever can move it away first, the timer or Oast, and never by both.
-    The process number beside it tells whether the timer still runs.
+    The saved file is the state of the timer: it is restored by whoever can move it away first, the timer or
+    Oast, and never by both. The process number beside it tells whether the timer still runs.
     """
     reload = reload.replace("{", "{{").replace("}", "}}")
     saved, taken = f"{path}{SAVED}{{token}}", f"{path}.taken-{{token}}"
@@ -47,7 +48,9 @@ def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCo
         put="cat > {path} <<'{end}'\n{text}{end}",
         # The file keeps its owner and mode, as it is written into and not replaced.
         apply=f"cp -p {path} {saved} && {start} && cat {{path}} > {path} && {reload}",
-        confirm=f"mv {saved} {taken} && rm -f {taken} && (kill $(cat {saved}.pid) 2>/dev/null; rm -f {saved}.pid)",
+        confirm=(
+            f"mv {saved} {taken} && rm -f {taken} && (kill $(cat {saved}.pid) 2>/dev/null; rm -f {saved}.pid)"
+        ),
         cancel=restore,
         check=check,
         pending=StatePattern(

@@ -1,4 +1,5 @@
-"""A platform definition made of YANG modules (RFC 7950), from a folder or as a device gave them; read by pyang."""
+"""A platform definition made of YANG modules (RFC 7950), from a folder or as a device gave them; read by
+pyang."""
 
 from __future__ import annotations
 
@@ -70,8 +71,8 @@ def texts_in(folder: Path) -> list[ModuleText]:
 def platform_of(name: str, texts: Sequence[ModuleText], folders: Iterable[Path] = ()) -> GeneratedPlatform:
     """The definition of a platform called `name` whose devices implement the modules `texts`.
 
-    What they import is looked for in `folders` and among the modules that come with pyang. Raises EstateError with what is wrong
-    in the modules.
+    What they import is looked for in `folders` and among the modules that come with pyang. Raises EstateError
+    with what is wrong in the modules.
     """
     context = _read(texts, folders)
     statements = [context.get_module(one.name) for one in texts]
@@ -197,7 +198,8 @@ class _Walk:
                 # An identity's prefix means something in its own module alone.
                 identity = self.types.made.get(kind, "").startswith("identities")
                 parts.append(
-                    f"default = {json.dumps(default.rpartition(':')[2] if identity else default, ensure_ascii=False)}"
+                    "default ="
+                    f" {json.dumps(default.rpartition(':')[2] if identity else default, ensure_ascii=False)}"
                 )
             self._reference(child, None)
             if _is_secret(child):
@@ -250,7 +252,8 @@ class _Walk:
 
 
 def _data(children: Iterable[YangStatement], *, optional: bool) -> Iterator[tuple[YangStatement, bool]]:
-    """What can be configured, through choices and cases (RFC 7950, section 7.9), and whether it is one case of a choice."""
+    """What can be configured, through choices and cases (RFC 7950, section 7.9), and whether it is one case
+    of a choice."""
     for child in children:
         augment = getattr(child, "i_augment", None)
         if (

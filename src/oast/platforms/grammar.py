@@ -14,7 +14,8 @@ from oast.platforms.types import quoted
 from oast.records import MARK, Fingerprints, Secret, Value
 from oast.spelling import closest_match, spelling_hint
 
-# Lines are remembered per context, as many as a fleet has in common: what a thousand devices have each for itself is not worth its memory.
+# Lines are remembered per context, as many as a fleet has in common: what a thousand devices have each for
+# itself is not worth its memory.
 REMEMBERED_LINES = 20_000
 
 NO_SECRETS: Mapping[str, Secret] = {}
@@ -27,8 +28,8 @@ _BARE = re.compile(r"[^ \t]+")
 class Grammar:
     """All statements of a platform, below `root`. `quotes`: values with spaces stand in double quotes.
 
-    `fingerprints` make secrets of what a device lists where the grammar marks a value as secret. In lines that it does not describe, what
-    stands after one of `secret_words` may be a secret.
+    `fingerprints` make secrets of what a device lists where the grammar marks a value as secret. In lines
+    that it does not describe, what stands after one of `secret_words` may be a secret.
     """
 
     def __init__(
@@ -82,7 +83,8 @@ class Grammar:
             waiting.extend(list(rule.children.values())[::-1])
 
     def check_pattern(self, levels: Sequence[str]) -> None:
-        """Whether a pattern such as `("interface *", "mtu *")` can match anything. Raises UnknownStatement with the nearest word."""
+        """Whether a pattern such as `("interface *", "mtu *")` can match anything. Raises UnknownStatement
+        with the nearest word."""
         contexts = [self.root]
         for level in levels:
             if any(
@@ -113,7 +115,8 @@ class Grammar:
     def statements(
         self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS
     ) -> tuple[Statement, ...]:
-        """The statements that `line` (stripped) makes below `context`: one, and those around it that stand on the same line.
+        """The statements that `line` (stripped) makes below `context`: one, and those around it that stand on
+        the same line.
 
         `marks` are the secrets that rendered text may hold, by digest. Raises UnknownStatement.
         """
@@ -130,8 +133,9 @@ class Grammar:
     def inline_entry(
         self, context: Rule, line: str, marks: Mapping[str, Secret] = NO_SECRETS
     ) -> Statement | None:
-        """The entry whose own words an unknown line begins with, where what belongs to an entry is written on its line: `neighbor
-        192.0.2.1 password …` belongs to the neighbor 192.0.2.1, whatever else the line says."""
+        """The entry whose own words an unknown line begins with, where what belongs to an entry is written on
+        its line: `neighbor 192.0.2.1 password …` belongs to the neighbor 192.0.2.1, whatever else the line
+        says."""
         try:
             words = words_of(line, marks, quotes=self.quotes)
         except UnknownStatement:
@@ -144,7 +148,8 @@ class Grammar:
         return None
 
     def opaque(self, line: str, copy: int = 0) -> Statement:
-        """A statement the grammar does not know, kept by its words: it can be carried and printed, not delivered.
+        """A statement the grammar does not know, kept by its words: it can be carried and printed, not
+        delivered.
 
         `copy` counts the same line's earlier appearances among its siblings.
         """
@@ -172,7 +177,10 @@ class Grammar:
         if anything is not None and anything.structural:
             for word in words:
                 if isinstance(word, Secret):
-                    message = f"the secret '{word.name}' stands in a line that the platform's file does not describe"
+                    message = (
+                        f"the secret '{word.name}' stands in a line that the platform's file does not"
+                        " describe"
+                    )
                     raise UnknownStatement(
                         message,
                         word=str(word),
@@ -251,7 +259,8 @@ def _values_of_entry(rule: Rule, words: Sequence[Value]) -> Arguments | None:
 
 
 def words_of(line: str, marks: Mapping[str, Secret] = NO_SECRETS, *, quotes: bool = True) -> list[Value]:
-    """The words of a line; with `quotes`, double quotes hold one word together, and a backslash in them escapes.
+    """The words of a line; with `quotes`, double quotes hold one word together, and a backslash in them
+    escapes.
 
     A word in which a secret stands is a secret. Raises UnknownStatement.
     """
@@ -295,7 +304,8 @@ def _names(level: str, name: str) -> bool:
 
 
 def _add_forms(branch: Branch, rule: Rule, outer: tuple[Rule, ...], before: tuple[Token, ...]) -> None:
-    """Every form in which `rule`, or what stands below it on the same line, may be written. `before` are the tokens in front."""
+    """Every form in which `rule`, or what stands below it on the same line, may be written. `before` are the
+    tokens in front."""
     if rule.structural:
         return
     rules = (*outer, rule)
@@ -308,7 +318,8 @@ def _add_forms(branch: Branch, rule: Rule, outer: tuple[Rule, ...], before: tupl
         rule.form = next(iter(rule.value_forms.values()))
         return
     if rule.written is not None and not outer and re.search(r"\{[^}]*\.", rule.written):
-        return  # Its line holds the keys of the statement around it, so it is written beside that, never below it.
+        # Its line holds the keys of the statement around it, so it is written beside that, never below it.
+        return
     own, whole = own_tokens(rule, outer)
     tokens = own if whole else (*before, *own)
     form = Form(rules, tokens, 0 if whole else len(before))

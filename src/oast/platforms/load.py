@@ -1,4 +1,5 @@
-"""Platform definitions: TOML files, the shipped ones in this folder, the engineer's own in the estate. The page: docs/platforms.md."""
+"""Platform definitions: TOML files, the shipped ones in this folder, the engineer's own in the estate. The
+page: docs/platforms.md."""
 
 from __future__ import annotations
 
@@ -73,7 +74,8 @@ ROLES: Mapping[str, tuple[str, ...]] = {
 
 
 class Platforms:
-    """The platforms that an estate can use: those in its platforms/ folder, and the shipped ones. Each is read once.
+    """The platforms that an estate can use: those in its platforms/ folder, and the shipped ones. Each is
+    read once.
 
     `fingerprints` make secrets of what devices list.
     """
@@ -115,7 +117,8 @@ class Platforms:
 
 
 def transport_of(folder: Path | None, name: str) -> str:
-    """How devices of a platform are spoken to, without reading all of its file; "ssh" where the file does not say."""
+    """How devices of a platform are spoken to, without reading all of its file; "ssh" where the file does not
+    say."""
     own = folder / "platforms" / f"{name}.toml" if folder is not None else None
     path = own if own is not None and own.exists() else SHIPPED / f"{name}.toml"
     try:
@@ -126,7 +129,8 @@ def transport_of(folder: Path | None, name: str) -> str:
 
 
 def load_platform(path: Path, fingerprints: Fingerprints, called: str | None = None) -> Platform:
-    """The platform defined in `path`, which errors name as `called`. Raises EstateError with everything that is wrong in it."""
+    """The platform defined in `path`, which errors name as `called`. Raises EstateError with everything that
+    is wrong in it."""
     mistakes = ErrorCollector()
     file = TomlFile(path, called or path.name, mistakes)
     found = file.value("format")
@@ -380,7 +384,8 @@ def _reloading(session: Table, files: Table) -> CliDialect:
 
 
 def _asked(session: Table, key: str, default: str | None) -> tuple[PromptAnswer, ...]:
-    """The questions or pagers of a session, each a table of its own. What is answered to a question has to be said."""
+    """The questions or pagers of a session, each a table of its own. What is answered to a question has to be
+    said."""
     found: list[PromptAnswer] = []
     for _, table in _entries(session, key):
         prompt, command = table.pattern("prompt"), table.pattern("command")

@@ -1,7 +1,7 @@
 """The forms in which statements are written on a line, and finding the form that a line has.
 
-A form is a row of tokens: words, places for arguments, and options. All forms that may stand in one context share a tree
-of branches, so that a line is read once from left to right whatever can stand there.
+A form is a row of tokens: words, places for arguments, and options. All forms that may stand in one context
+share a tree of branches, so that a line is read once from left to right whatever can stand there.
 """
 
 from __future__ import annotations
@@ -42,9 +42,11 @@ Token = str | ArgumentSlot | Options
 
 @dataclass(eq=False, slots=True)
 class Form:
-    """How one statement is written on a line, with those it stands below on the same line: `rules`, outermost first.
+    """How one statement is written on a line, with those it stands below on the same line: `rules`, outermost
+    first.
 
-    `fixed` is the value that the line means where it has no place for one; `own` is the number of tokens before its own.
+    `fixed` is the value that the line means where it has no place for one; `own` is the number of tokens
+    before its own.
     """
 
     rules: tuple[Rule, ...]
@@ -335,7 +337,10 @@ def converted(place: ArgumentSlot, words: Sequence[Value], depth: int) -> Value:
     secrets = [word for word in words if isinstance(word, Secret)]
     written = " ".join(str(word) for word in words)
     if secrets and not argument.secret:
-        message = f"the secret '{secrets[0].name}' stands in '{place.rule.name}', which is not marked as secret by the platform"
+        message = (
+            f"the secret '{secrets[0].name}' stands in '{place.rule.name}', which is not marked as secret by"
+            " the platform"
+        )
         raise UnknownStatement(
             message, word=written, hint="it could be seen there: put it where secrets belong", depth=depth + 1
         )

@@ -37,7 +37,8 @@ def modules_of(file: TomlFile) -> Mapping[str, Module]:
 
 
 def steps(command: str, modules: Mapping[str, Module]) -> list[list[tuple[str, str]]]:
-    """What a reading of a NETCONF platform reads: `/MODULE:NAME/NAME…`, several with spaces between, as namespaces and names.
+    """What a reading of a NETCONF platform reads: `/MODULE:NAME/NAME…`, several with spaces between, as
+    namespaces and names.
 
     A name without a module is in that of the name before it. Raises ValueError, for a person.
     """

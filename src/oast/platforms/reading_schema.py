@@ -1,7 +1,8 @@
-"""The readings that are the same on every platform: their fields, with types and units, named after the YANG modules.
+"""The readings that are the same on every platform: their fields, with types and units, named after the YANG
+modules.
 
-A platform's file says where each field stands in what a device lists. A reading that is not here is the platform's own, and its fields
-are texts.
+A platform's file says where each field stands in what a device lists. A reading that is not here is the
+platform's own, and its fields are texts.
 """
 
 from __future__ import annotations
@@ -12,7 +13,8 @@ from enum import StrEnum
 
 
 class ValueKind(StrEnum):
-    """The type of a field's values. Lists are written with commas or spaces between. A secret is never a value: its fingerprint is."""
+    """The type of a field's values. Lists are written with commas or spaces between. A secret is never a
+    value: its fingerprint is."""
 
     TEXT = "text"
     NUMBER = "number"
@@ -30,8 +32,8 @@ class ValueKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class FieldType:
-    """What a field holds. `choices` are all values of a choice; `key` fields tell one record from the others; `counts` says that it only
-    grows, and that how much is no matter of configuration."""
+    """What a field holds. `choices` are all values of a choice; `key` fields tell one record from the others;
+    `counts` says that it only grows, and that how much is no matter of configuration."""
 
     kind: ValueKind = ValueKind.TEXT
     help: str = ""
@@ -43,8 +45,8 @@ class FieldType:
 
 @dataclass(frozen=True, slots=True)
 class ReadingType:
-    """A reading: what a record of it is, and after which document. `single`: a device has one record of it. `asks` is what has to be
-    said for it, as the destination of a ping."""
+    """A reading: what a record of it is, and after which document. `single`: a device has one record of it.
+    `asks` is what has to be said for it, as the destination of a ping."""
 
     help: str
     source: str

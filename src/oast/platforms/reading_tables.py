@@ -58,7 +58,10 @@ def _reading(
         command = table.template("command", (asks,), required=(asks,)) or command
     forms = [form for form in FORMS if table.has(form)]
     if not forms:
-        hint = "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths', statements have 'leaves'"
+        hint = (
+            "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths',"
+            " statements have 'leaves'"
+        )
         table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
     if len(forms) > 1:
         table.wrong(
@@ -139,7 +142,8 @@ def _leaves(table: Table, statements: str | None, paths: Collection[str]) -> Map
 
 
 def _with_types(name: str, reading: ReadingDefinition, table: Table) -> ReadingDefinition:
-    """A reading that is the same everywhere has its own fields and types; of another, every field is a text."""
+    """A reading that is the same everywhere has its own fields and types; of another, every field
+    is a text."""
     known = READINGS.get(name)
     if known is None:
         return replace(reading, types=dict.fromkeys(reading.fields, TEXT))

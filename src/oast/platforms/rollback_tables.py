@@ -130,7 +130,10 @@ class RollbackTables:
                 None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it"
             )
         made = ScheduledCommands(
-            self._with_time(table, "arm"), self._told(table, "cancel"), armed or StatePattern("", ""), self._extend(table)
-        )  # fmt: skip
+            self._with_time(table, "arm"),
+            self._told(table, "cancel"),
+            armed or StatePattern("", ""),
+            self._extend(table),
+        )
         table.finish()
         return made

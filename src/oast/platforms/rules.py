@@ -32,7 +32,8 @@ KINDS: Mapping[str, Kind] = {
 _ARGUMENT = re.compile(r"(?:(?P<name>[A-Za-z][\w-]*):)?(?P<type>[A-Za-z][\w-]*)(?:=(?P<default>\S+))?")
 
 
-# How a section is entered and left, and how one statement is sent: where lines name whole paths, nothing of that exists.
+# How a section is entered and left, and how one statement is sent: where lines name whole paths, nothing of
+# that exists.
 ENTERED = ("set", "change", "remove", "end", "delimiters")
 SPELT = ("line", "lines", "inline")
 
@@ -254,7 +255,8 @@ class Rules:
         if rule.inline and (not rule.holds_others or len(rule.keys) < len(rule.arguments)):
             table.wrong(
                 "inline",
-                f"'{path}' cannot be inline: only a container, or a list of which every argument is a key, can",
+                f"'{path}' cannot be inline: only a container, or a list of which every argument is a"
+                " key, can",
             )
         if not rule.holds_others and (rule.presence or rule.end):
             table.wrong(

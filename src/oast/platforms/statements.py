@@ -1,8 +1,8 @@
 """What a statement is: its rule, its keys and its values.
 
-The concepts are those of a YANG data tree (RFC 7950): container, list entry with keys, leaf, leaf-list, ordered-by
-user, default, presence, leafref, min-elements. Text is no part of it: `oast.platforms.grammar` and the syntaxes turn text
-into statements and back.
+The concepts are those of a YANG data tree (RFC 7950): container, list entry with keys, leaf, leaf-list,
+ordered-by user, default, presence, leafref, min-elements. Text is no part of it: `oast.platforms.grammar` and
+the syntaxes turn text into statements and back.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ Arguments = tuple[Value | None, ...]
 
 
 class UnknownStatement(ValueError):
-    """A line that the grammar does not allow in its context. `depth` is how many of its words were understood."""
+    """A line that the grammar does not allow in its context. `depth` is how many of its words were
+    understood."""
 
     def __init__(self, message: str, *, word: str, hint: str | None = None, depth: int = 0) -> None:
         super().__init__(message)
@@ -47,7 +48,8 @@ class Argument:
 
 @dataclass(frozen=True, slots=True)
 class Option:
-    """A word that may stand in a statement, with the arguments behind it (their numbers); left out, it means `default`."""
+    """A word that may stand in a statement, with the arguments behind it (their numbers); left out, it means
+    `default`."""
 
     keyword: str
     numbers: tuple[int, ...]
@@ -56,7 +58,8 @@ class Option:
 
 @dataclass(frozen=True, slots=True)
 class Leafref:
-    """The argument `number` names an entry: the value of argument `target_argument` of a statement at `target`."""
+    """The argument `number` names an entry: the value of argument `target_argument` of a statement at
+    `target`."""
 
     number: int
     target: str
@@ -65,7 +68,8 @@ class Leafref:
 
 @dataclass(frozen=True, slots=True)
 class Spelling:
-    """How a statement is sent to a device, where that is not its line: one template a line, with {…} for its parts."""
+    """How a statement is sent to a device, where that is not its line: one template a line, with {…} for its
+    parts."""
 
     set: tuple[str, ...] = ()
     change: tuple[str, ...] = ()
@@ -74,7 +78,8 @@ class Spelling:
 
 @dataclass(frozen=True, slots=True)
 class Module:
-    """A YANG module (RFC 7950, section 5.1): what names belong to in XML, and the prefix they are written with."""
+    """A YANG module (RFC 7950, section 5.1): what names belong to in XML, and the prefix they are written
+    with."""
 
     name: str
     namespace: str
@@ -85,11 +90,12 @@ class Module:
 class Rule:
     """What one kind of statement is. Equal only to itself.
 
-    `inline`: what stands below is written on the same line. `end`: the word that ends the section. `delimiters`: the
-    value is text over several lines between two of them. `concerns_others`: it, or one below it, is unique, a leafref or has
-    a least number, so that checks have to look there; `least` are the statements below that must not be missing. `filters`: it
-    binds what it stands in to a list in which the first match decides. `gate`: what it stands in is open while it is "true".
-    `structural`: there is no grammar here, the line is its own key. `module` is where its name belongs in XML.
+    `inline`: what stands below is written on the same line. `end`: the word that ends the section.
+    `delimiters`: the value is text over several lines between two of them. `concerns_others`: it, or one
+    below it, is unique, a leafref or has a least number, so that checks have to look there; `least` are the
+    statements below that must not be missing. `filters`: it binds what it stands in to a list in which the
+    first match decides. `gate`: what it stands in is open while it is "true". `structural`: there is no
+    grammar here, the line is its own key. `module` is where its name belongs in XML.
     """
 
     name: str
@@ -109,7 +115,8 @@ class Rule:
     delimiters: tuple[str, ...] = ()
     min_elements: int = 0
     max_elements: int | None = None
-    """How many of it there may be in one entry or container (RFC 7950, section 7.7.6); None for as many as one likes."""
+    """How many of it there may be in one entry or container (RFC 7950, section 7.7.6); None for as many as
+    one likes."""
     leafrefs: tuple[Leafref, ...] = ()
     spelling: Spelling = field(default_factory=Spelling)
     known: bool = True
@@ -174,11 +181,13 @@ class Rule:
 
 
 class Statement:
-    """One configuration statement: its rule and its arguments in canonical form (None: left out). Never changed; shared.
+    """One configuration statement: its rule and its arguments in canonical form (None: left out). Never
+    changed; shared.
 
-    `identity` is what it is known by among its siblings: a leaf by its name, a list entry by its keys, a leaf-list item by
-    its value; in it a secret is a digest. `silent`: canonical form leaves it out, as a default or as volatile.
-    `sort_key` is the grammar's order, then the name; `place_key` lacks the name where the user orders.
+    `identity` is what it is known by among its siblings: a leaf by its name, a list entry by its keys, a
+    leaf-list item by its value; in it a secret is a digest. `silent`: canonical form leaves it out, as a
+    default or as volatile. `sort_key` is the grammar's order, then the name; `place_key` lacks the name where
+    the user orders.
     """
 
     __slots__ = (
@@ -244,7 +253,8 @@ class Statement:
 
     @property
     def value(self) -> str:
-        """The value of a leaf, the first key of an entry: the first argument. "" when there is none, and for a secret."""
+        """The value of a leaf, the first key of an entry: the first argument. "" when there is none, and for
+        a secret."""
         first = next((value for value in self.arguments if value is not None), "")
         return first if isinstance(first, str) else ""
 
@@ -310,7 +320,8 @@ _COUNTED = 40
 
 
 def natural_key(text: str) -> tuple[str | int, ...]:
-    """A sort key under which `port10` comes after `port9`: texts and numbers alternate, beginning with a text."""
+    """A sort key under which `port10` comes after `port9`: texts and numbers alternate, beginning with a
+    text."""
     if text.isalpha():
         return (text,)
     parts: list[str | int] = list(_DIGITS.split(text))

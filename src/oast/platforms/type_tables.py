@@ -57,7 +57,8 @@ def _words(name: str, table: Table, form: str) -> ValueType | None:
 
 
 def _range(name: str, table: Table) -> ValueType | None:
-    """`[low, high]`, or several of these; with `fraction-digits` of decimal numbers (RFC 7950, sections 9.2 and 9.3)."""
+    """`[low, high]`, or several of these; with `fraction-digits` of decimal numbers (RFC 7950, sections 9.2
+    and 9.3)."""
     limits, digits = table.value("range"), table.number("fraction-digits", 0, 0, 18)
     pairs: Any = (
         [limits] if isinstance(limits, list) and limits and not isinstance(limits[0], list) else limits

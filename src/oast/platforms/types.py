@@ -1,8 +1,9 @@
-"""Types of the arguments of configuration statements: what is allowed, and the one canonical form of each value.
+"""Types of the arguments of configuration statements: what is allowed, and the one canonical form of each
+value.
 
 The names follow the typedefs of RFC 6991 where it has one. A type turns the words a person or a device wrote
-into one value, so that `198.51.100.1 255.255.255.254` and `198.51.100.1/31` are the same. How a value is quoted is not
-a matter of its type: see `quoted` and the platform's own rules.
+into one value, so that `198.51.100.1 255.255.255.254` and `198.51.100.1/31` are the same. How a value is
+quoted is not a matter of its type: see `quoted` and the platform's own rules.
 """
 
 from __future__ import annotations
@@ -30,8 +31,9 @@ class WrongValue(ValueError):
 class ValueType:
     """`convert` takes the words of one value and returns the canonical value; it raises WrongValue.
 
-    `most` is how many words one value may take (None: all that are left); `examples` are valid values as written, the first canonical.
-    `numeric` values are numbers, or lists of numbers; an `identity` is written with its module before it (RFC 7950, section 9.10).
+    `most` is how many words one value may take (None: all that are left); `examples` are valid values as
+    written, the first canonical. `numeric` values are numbers, or lists of numbers; an `identity` is written
+    with its module before it (RFC 7950, section 9.10).
     """
 
     name: str
@@ -43,7 +45,8 @@ class ValueType:
     identity: bool = False
 
 
-# What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a line.
+# What looks like a space or like nothing and is neither: a device may drop it, or take it for the end of a
+# line.
 ODD = re.compile(
     "[\x00-\x08\x0b-\x0c\x0e-\x1f\x7f-\xa0\u1680\u2000-\u200f\u2028-\u202f\u205f-\u2069\u3000\ufeff\ufff9-\ufffb]"
 )
@@ -52,11 +55,15 @@ ODD = re.compile(
 def named_odd(character: str) -> str:
     """`U+00A0 (no-break space)`."""
     called = {"\t": "a tab", "\n": "a line break", "\r": "a carriage return", "\x00": "a NUL"}
-    return f"U+{ord(character):04X} ({called.get(character) or unicodedata.name(character, 'a control code').lower()})"
+    return (
+        f"U+{ord(character):04X}"
+        f" ({called.get(character) or unicodedata.name(character, 'a control code').lower()})"
+    )
 
 
 def check_secret(name: str, value: str, *, several_lines: bool = False) -> None:
-    """Whether `value`, the secret called `name`, can be typed in one line, or in lines. Raises WrongValue, which does not show it."""
+    """Whether `value`, the secret called `name`, can be typed in one line, or in lines. Raises WrongValue,
+    which does not show it."""
     wrong = ODD.search(value) or re.search(r"[\t\r]" if several_lines else r"[\t\r\n]", value)
     if wrong is not None:
         raise WrongValue(
@@ -129,7 +136,8 @@ def _integer(*ranges: tuple[int, int]) -> Callable[[Sequence[str]], str]:
     return converted
 
 
-# More digits than any number of a configuration has; turning millions of them into a number would take minutes.
+# More digits than any number of a configuration has; turning millions of them into a number would take
+# minutes.
 _NUMBER = re.compile(r"-?[0-9]{1,40}")
 
 
@@ -175,7 +183,8 @@ def _prefix(version: int | None) -> Callable[[str], str]:
 
 
 def _is_canonical(address: str, version: int) -> bool:
-    """Whether an address is spelt as it should be (RFC 5952 for IPv6); ten times faster to find out than to parse it."""
+    """Whether an address is spelt as it should be (RFC 5952 for IPv6); ten times faster to find out than to
+    parse it."""
     if version == 4:
         return _DOTTED.fullmatch(address) is not None
     try:
@@ -338,7 +347,8 @@ def one_of(name: str, choices: Sequence[str]) -> ValueType:
 
 
 def number_in(name: str, *ranges: tuple[int, int]) -> ValueType:
-    """A type for whole numbers in one of `ranges`, each the lowest and the highest (RFC 7950, section 9.2)."""
+    """A type for whole numbers in one of `ranges`, each the lowest and the highest (RFC 7950,
+    section 9.2)."""
     return ValueType(
         name, f"a whole number {_spans(ranges)}", _integer(*ranges), (str(ranges[-1][1]),), numeric=True
     )
@@ -373,7 +383,8 @@ def pattern_type(
 
 
 def identity_type(name: str, identities: Sequence[str]) -> ValueType:
-    """A type for `identities`, each `MODULE:NAME` (RFC 7951, section 6.8); the module may be left out where one has the name."""
+    """A type for `identities`, each `MODULE:NAME` (RFC 7951, section 6.8); the module may be left out where
+    one has the name."""
     exact = frozenset(identities)
     bare: dict[str, str] = {}
     for one in identities:
@@ -395,7 +406,8 @@ def identity_type(name: str, identities: Sequence[str]) -> ValueType:
 
 
 def bits_type(name: str, words: Sequence[str]) -> ValueType:
-    """A type for any of `words`, with spaces between them; canonical in the order given here (RFC 7950, section 9.7)."""
+    """A type for any of `words`, with spaces between them; canonical in the order given here (RFC 7950,
+    section 9.7)."""
 
     def converted(written: Sequence[str]) -> str:
         given = " ".join(written).split()

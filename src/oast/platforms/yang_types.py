@@ -215,7 +215,8 @@ def _quoted(text: str) -> str:
 
 
 def python_pattern(pattern: str) -> str | None:
-    """A pattern of XML Schema (part 2, appendix F) as one of Python's; None where Python has nothing like it."""
+    """A pattern of XML Schema (part 2, appendix F) as one of Python's; None where Python has
+    nothing like it."""
     if re.search(r"\\[pPiIcC]|-\[", pattern):
         return None
     # These two are ordinary characters there: a pattern always has to match the whole.

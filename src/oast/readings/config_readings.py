@@ -11,7 +11,8 @@ from oast.records import Fingerprints, Secret
 
 
 def config_readings(running: Node, reading: ReadingDefinition, fingerprints: Fingerprints) -> list[Record]:
-    """A record for each of the statements that the reading is about. Raises ProtocolError for a value that its field cannot hold."""
+    """A record for each of the statements that the reading is about. Raises ProtocolError for a value that
+    its field cannot hold."""
     nodes = [node for _, node in running.find(reading.statements or "")]
     return [
         {field: _value(reading, field, leaf, node, fingerprints) for field, leaf in reading.leaves.items()}
@@ -31,7 +32,10 @@ def _value(
     try:
         return convert(kind, value)
     except ValueError as wrong:
-        message = f"'{reading.statements}' of the running configuration has '{value[:60]}' for '{field}', which is {wrong}"
+        message = (
+            f"'{reading.statements}' of the running configuration has '{value[:60]}' for '{field}', which is"
+            f" {wrong}"
+        )
         raise ProtocolError(message, hint="look at the platform's readings") from None
 
 

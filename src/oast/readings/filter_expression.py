@@ -2,7 +2,8 @@
 
     as selectors (see `oast.estate.selectors`), and besides  test = field ( "<" | "<=" | ">" | ">=" ) value
 
-A value may hold globs. Numbers and durations are compared as such; an address or prefix is `=` a prefix that it lies in.
+A value may hold globs. Numbers and durations are compared as such; an address or prefix is `=` a prefix that
+it lies in.
 """
 
 from __future__ import annotations
@@ -36,7 +37,8 @@ IN_ORDER = (ValueKind.NUMBER, ValueKind.DECIMAL, ValueKind.DURATION)
 
 
 def condition(text: str, fields: Mapping[str, FieldType]) -> Condition:
-    """Whether a record with these `fields` is meant by `text`. Raises EstateError that points at the character."""
+    """Whether a record with these `fields` is meant by `text`. Raises EstateError that points at the
+    character."""
     return _Where(text, fields).condition()
 
 

@@ -1,4 +1,5 @@
-"""Values outside the closed lists of their fields: they count as `other`, and are reported once for all devices."""
+"""Values outside the closed lists of their fields: they count as `other`, and are reported once for all
+devices."""
 
 from __future__ import annotations
 

@@ -16,8 +16,9 @@ from oast.readings.values import OtherValue
 
 
 async def read_readings(session: Session, platform: Platform, names: Iterable[str]) -> Readings:
-    """The readings called `names`, one command each, and the running configuration at most once; of what has to be asked for something,
-    as a ping, the name is followed by that. Secrets are fingerprints in them. Raises DeviceError."""
+    """The readings called `names`, one command each, and the running configuration at most once; of what has
+    to be asked for something, as a ping, the name is followed by that. Secrets are fingerprints in them.
+    Raises DeviceError."""
     found: dict[str, list[Record]] = {}
     running: Node | None = None
     for name in names:

@@ -30,7 +30,8 @@ HINT = "look at the platform's readings"
 def records(text: str, reading: ReadingDefinition) -> list[Record]:
     """The records of one answer, every field in its type; "-" and nothing are None.
 
-    Raises ProtocolError, with the line, for an answer that is not of the form that the platform says, and for what no field can hold.
+    Raises ProtocolError, with the line, for an answer that is not of the form that the platform says, and for
+    what no field can hold.
     """
     if reading.picks:
         found = _from_json(text, reading)
@@ -41,7 +42,8 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
     else:
         table = columns_of(text, reading) if not reading.derived else None
         if table is not None:
-            # Ten thousand records are no garbage: looking for some meanwhile would take longer than making them.
+            # Ten thousand records are no garbage: looking for some meanwhile would take longer than making
+            # them.
             with gc_disabled():
                 return _typed_columns(table, reading)
         found = rows(text, reading)
@@ -84,9 +86,9 @@ def _typed_columns(table: Columns, reading: ReadingDefinition) -> list[Record]:
 
 @cache
 def _rows_of(fields: tuple[str, ...]) -> Callable[[Iterable[tuple[Value, ...]]], list[Record]]:
-    """What makes records of rows: `[{'name': v0, 'mtu': v1} for v0, v1 in rows]` of these fields. Most of the time goes here, and a
-    dictionary that is written out is made in two thirds of the time of `dict(zip(fields, row))`. The fields are literals in it, and
-    nothing of what a device says is."""
+    """What makes records of rows: `[{'name': v0, 'mtu': v1} for v0, v1 in rows]` of these fields. Most of the
+    time goes here, and a dictionary that is written out is made in two thirds of the time of
+    `dict(zip(fields, row))`. The fields are literals in it, and nothing of what a device says is."""
     names = [f"v{number}" for number in range(len(fields))]
     written = ", ".join(f"{field!r}: {name}" for field, name in zip(fields, names, strict=True))
     source = f"lambda rows: [{{{written}}} for {', '.join(names)}, in rows]"
@@ -124,8 +126,8 @@ def _typed_column(table: Columns, name: str, reading: ReadingDefinition, *, is_k
 
 
 def _numbers(piece: bytes) -> list[Value] | None:
-    """A column of nothing but plain numbers at once, as a list of JSON (RFC 8259): they are all different, and each takes long by itself.
-    None for any other."""
+    """A column of nothing but plain numbers at once, as a list of JSON (RFC 8259): they are all different,
+    and each takes long by itself. None for any other."""
     if piece.find(END) > MOST_DIGITS or piece.translate(None, b"0123456789 \n"):
         return None
     try:
@@ -176,7 +178,10 @@ def _from_json(text: str, reading: ReadingDefinition) -> list[Numbered]:
         entries = []
     elif isinstance(found, Mapping):
         first = next(iter(found), "")
-        message = f"the answer to '{reading.command}' has a mapping at '{reading.records or '@'}', whose keys such as '{first}' are data"
+        message = (
+            f"the answer to '{reading.command}' has a mapping at '{reading.records or '@'}', whose keys such"
+            f" as '{first}' are data"
+        )
         raise ProtocolError(message, hint='say which field they are: key = "FIELD"')
     else:
         raise ProtocolError(
@@ -194,7 +199,8 @@ _NAME = re.compile(r'"([^"\\]+)"|([A-Za-z_][A-Za-z0-9_]*)')
 
 
 def _search(path: str, reading: ReadingDefinition) -> Callable[[Any], Any]:
-    """What finds the value of a path; of the path that is one name, without JMESPath, which takes twenty times as long."""
+    """What finds the value of a path; of the path that is one name, without JMESPath, which takes twenty
+    times as long."""
     name = _NAME.fullmatch(path)
     if name is None:
         return lambda value: _picked(path, value, reading)

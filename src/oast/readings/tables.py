@@ -39,7 +39,8 @@ class _Column:
 
 
 def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
-    """One record for each row; "-" is None. Raises ProtocolError without the headings, and for a row that does not stand below them."""
+    """One record for each row; "-" is None. Raises ProtocolError without the headings, and for a row that
+    does not stand below them."""
     columns: Sequence[_Column] | None = None
     plain: list[tuple[str, int, int | None]] | None = None
     found: list[Numbered] = []
@@ -55,7 +56,10 @@ def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
         else:
             record = _record(line, columns) if plain is None else _cells(line, plain)
             if record is None:
-                message = f"line {number} of the answer to '{reading.command}' does not stand below its headings: {line.strip()[:80]!r}"
+                message = (
+                    f"line {number} of the answer to '{reading.command}' does not stand below its headings:"
+                    f" {line.strip()[:80]!r}"
+                )
                 raise ProtocolError(message, hint="look at the platform's readings")
             if reading.continues and found and _first(record) is None:
                 _complete(found[-1][1], record)
@@ -75,20 +79,23 @@ END = b"\n"
 
 @dataclass(frozen=True, slots=True)
 class Columns:
-    """A whole table by its columns: the line of each row, and for each field its cells from the first row to the last as one piece: ASCII,
-    all equally long by the spaces behind them, and each with `END`. Most of them need never be taken apart."""
+    """A whole table by its columns: the line of each row, and for each field its cells from the first row to
+    the last as one piece: ASCII, all equally long by the spaces behind them, and each with `END`. Most of
+    them need never be taken apart.
+    """
 
     lines: Sequence[int]
     cells: Mapping[str, bytes]
 
 
-# Rows are made as long as the longest; one that is longer than all others together is no table to be cut like that.
+# Rows are made as long as the longest; one that is longer than all others together is no table to be cut like
+# that.
 MOST_PADDING = 4
 
 
 def columns_of(text: str, reading: ReadingDefinition) -> Columns | None:
-    """The same as `rows`, of a table whose rows are lines and whose columns all stand at the left: a tenth of the time. None when it is
-    not so plain, or when something is wrong in it: then `rows` says what."""
+    """The same as `rows`, of a table whose rows are lines and whose columns all stand at the left: a tenth of
+    the time. None when it is not so plain, or when something is wrong in it: then `rows` says what."""
     if reading.right or reading.skip or reading.continues or not text.isascii() or "\t" in text:
         return None
     lines = text.rstrip("\n").split("\n")
@@ -109,7 +116,8 @@ def columns_of(text: str, reading: ReadingDefinition) -> Columns | None:
     width = max(found[-1].start + 1, max(map(len, below), default=0))
     if width * len(below) > MOST_PADDING * (len(text) + width):
         return None
-    # All rows as one piece, of which each place of a column is copied at once: a loop over lines would take longer than everything else.
+    # All rows as one piece, of which each place of a column is copied at once: a loop over lines would take
+    # longer than everything else.
     piece = "".join([line.ljust(width) for line in below]).encode("ascii")
     starts = [column.start for column in found]
     between = [*range(starts[0]), *(start - 1 for start in starts[1:])]

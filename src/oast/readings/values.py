@@ -1,4 +1,5 @@
-"""Values of readings: what a device has listed, as numbers, addresses, durations; and back as one text, whatever the platform."""
+"""Values of readings: what a device has listed, as numbers, addresses, durations; and back as one text,
+whatever the platform."""
 
 from __future__ import annotations
 
@@ -102,7 +103,8 @@ def _choice(text: str, field: FieldType) -> str:
 
 
 def _packed(text: str) -> bytes | None:
-    """A plain IPv4 address as four bytes: a fifth of the time that `ipaddress` takes for its text. None for anything else."""
+    """A plain IPv4 address as four bytes: a fifth of the time that `ipaddress` takes for its text. None for
+    anything else."""
     try:
         return socket.inet_pton(socket.AF_INET, text)
     except OSError:

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.sources import zones as zones
     from oast.sources.mapping import (
         MappingResult as MappingResult,
         map_records as map_records,
@@ -23,6 +22,5 @@ __getattr__, __dir__ = lazy_exports(
         "mapping": ("MappingResult", "map_records", "next_page", "record_name"),
         "pages": ("Fetching", "Page"),
         "service": ("Service",),
-        "zones": ("zones",),
     },
 )

@@ -31,8 +31,8 @@ class RejectedRecord:
 
 @dataclass
 class MappingResult:
-    """What a source says: devices by name with their attributes, where each record stands, and what could not be read. `raw` are the
-    records themselves, where they were asked for."""
+    """What a source says: devices by name with their attributes, where each record stands, and what could not
+    be read. `raw` are the records themselves, where they were asked for."""
 
     devices: dict[str, dict[str, Any]] = field(default_factory=dict)
     records: dict[str, str] = field(default_factory=dict)
@@ -63,8 +63,8 @@ def next_page(source: SourceSettings, page: Page) -> str | None:
 
 
 def map_records(source: SourceSettings, pages: Sequence[Page], *, raw: bool = False) -> MappingResult:
-    """The devices of all pages; the records too, if `raw`. Raises StateError when the answer is not of the form that the settings say, or
-    is not whole."""
+    """The devices of all pages; the records too, if `raw`. Raises StateError when the answer is not of the
+    form that the settings say, or is not whole."""
     made = MappingResult()
     number = 0
     for page in pages:
@@ -110,7 +110,8 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] |
 
 
 def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str]:
-    """Rows of a CSV file (RFC 4180) by the names of its columns; for one that has more or fewer cells, why it is none."""
+    """Rows of a CSV file (RFC 4180) by the names of its columns; for one that has more or fewer cells, why it
+    is none."""
     reader = csv.reader(text.splitlines(keepends=True), strict=True)
     heading: list[str] | None = None
     try:

@@ -1,4 +1,5 @@
-"""What a source over HTTP lists, page after page, whole or not at all; pages that have not changed are not sent again."""
+"""What a source over HTTP lists, page after page, whole or not at all; pages that have not changed are not
+sent again."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ ACCEPTED = {JSON: "application/json", CSV: "text/csv", ZONE: "text/dns"}
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """One answer: `text` as it was sent, `link` the address of the next page by its Link header (RFC 8288), if it has one."""
+    """One answer: `text` as it was sent, `link` the address of the next page by its Link header (RFC 8288),
+    if it has one."""
 
     url: str
     text: str
@@ -31,7 +33,8 @@ class Page:
 
 
 class Fetching:
-    """Fetches the pages of one source. What was sent before is kept in `folder`, and used when the service says that it is as it was."""
+    """Fetches the pages of one source. What was sent before is kept in `folder`, and used when the service
+    says that it is as it was."""
 
     def __init__(
         self, source: SourceSettings, token: Secret | None, folder: Path, sleep: Sleep = asyncio.sleep
@@ -42,7 +45,8 @@ class Fetching:
         self.unchanged = 0
 
     async def pages(self, following: Callable[[Page], str | None]) -> list[Page]:
-        """All pages, the first to the last; `following` says where the next is. Raises StateError for whatever makes them not whole."""
+        """All pages, the first to the last; `following` says where the next is. Raises StateError for
+        whatever makes them not whole."""
         assert self._source.url is not None  # noqa: S101  # a source with a file is not fetched
         url: str | None = self._source.url.geturl()
         found: list[Page] = []

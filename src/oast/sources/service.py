@@ -29,7 +29,8 @@ Sleep = Callable[[float], Awaitable[None]]
 
 @dataclass(frozen=True, slots=True)
 class ServiceAnswer:
-    """What the service answered: the status is one of those that were wanted. `link` is the address of the next page (RFC 8288)."""
+    """What the service answered: the status is one of those that were wanted. `link` is the address of the
+    next page (RFC 8288)."""
 
     status: int
     data: bytes
@@ -86,8 +87,8 @@ class Service:
         wanted: tuple[int, ...] = (200, 304),
         body: bytes | None = None,
     ) -> ServiceAnswer:
-        """The answer to one request, whole. Trouble of the service is waited out. Raises StateError when there is none in the end, or one
-        that is not `wanted`."""
+        """The answer to one request, whole. Trouble of the service is waited out. Raises StateError when
+        there is none in the end, or one that is not `wanted`."""
         pause = FIRST_PAUSE_S
         for attempt in range(1, TRIES + 1):
             said, after = "", None

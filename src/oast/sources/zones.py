@@ -14,11 +14,12 @@ _LINE = re.compile(r"<string>:(\d+)")
 
 
 def zone_records(text: str, origin: str | None) -> list[dict[str, Any]]:
-    """Each owner name with its data by type, in the order of the file: `{"name": "gull-core-1", "fqdn": …, "a": ["192.0.2.11"]}`.
+    """Each owner name with its data by type, in the order of the file: `{"name": "gull-core-1", "fqdn": …,
+    "a": ["192.0.2.11"]}`.
 
-    `origin` is the name of the zone, where the file does not say it itself ($ORIGIN); what is not in the zone is left out. No other file
-    is included. Raises ValueError that
-    says what is wrong, with the line where that is known.
+    `origin` is the name of the zone, where the file does not say it itself ($ORIGIN); what is not in the zone
+    is left out. No other file is included. Raises ValueError that says what is wrong, with the line where
+    that is known.
     """
     try:
         zone = dns.zone.from_text(
@@ -37,7 +38,8 @@ def zone_records(text: str, origin: str | None) -> list[dict[str, Any]]:
 
 
 def _written(data: Any) -> str:
-    """The data of one record as people write it; texts without their quotes, names without the point at their end."""
+    """The data of one record as people write it; texts without their quotes, names without the point at their
+    end."""
     strings = getattr(data, "strings", None)
     if strings is not None:
         return b"".join(strings).decode("utf-8", "replace")

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.verify import service_checks as service_checks, switching_checks as switching_checks
     from oast.verify.checks import (
         Check as Check,
         CheckResult as CheckResult,
@@ -50,7 +49,6 @@ __getattr__, __dir__ = lazy_exports(
         "later_waves": ("later_neighbors", "waits_for"),
         "regression_checks": ("NAMES", "devices_within_hops", "facts_removed", "regression_checks_of"),
         "root_cause": ("RootCause", "root_causes"),
-        "service_checks": ("service_checks",),
         "snapshots": (
             "ExpectedLoss",
             "GONE",
@@ -61,6 +59,5 @@ __getattr__, __dir__ = lazy_exports(
             "snapshot_readings",
             "state_changes",
         ),
-        "switching_checks": ("switching_checks",),
     },
 )

@@ -1,4 +1,5 @@
-"""Checks: what must be true of readings, and whether it is. What follows from the intent: `oast.verify.derived_checks`."""
+"""Checks: what must be true of readings, and whether it is. What follows from the intent:
+`oast.verify.derived_checks`."""
 
 from __future__ import annotations
 
@@ -32,21 +33,26 @@ class Operator(StrEnum):
     ANY = "any"
     """One of `values` stands in `field` of one of them."""
     SAME = "same"
-    """What stands in `field` of them is the same on all devices of the same `group`: what most of them have is wanted."""
+    """What stands in `field` of them is the same on all devices of the same `group`: what most of them have
+    is wanted."""
 
 
 NOBODY: Mapping[str, str] = MappingProxyType({})
 
 
-# A hundred of them follow from the intent of one device: a frozen dataclass of so many fields takes ten times as long to make.
+# A hundred of them follow from the intent of one device: a frozen dataclass of so many fields takes ten times
+# as long to make.
 class Check(NamedTuple):
-    """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors), as `test` says.
+    """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors), as
+    `test` says.
 
-    `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration this rests on, `section`
-    the section it was written for, `place` where that was, `peer` the device at the other end of what is looked at. `owners` are the
-    devices that each of `values` follows from. A `wide` check rests on more devices than these, and is no matter of a single change. When a
-    `root` is not true, others cannot be (see `oast.verify.root_cause`). What `is_warning` is told, and is no reason to go back. It may take
-    `wait_s` seconds to come true, and then has to stay true for `stable_for_s`. `group` tells which others it is held against.
+    `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration
+    this rests on, `section` the section it was written for, `place` where that was, `peer` the device at the
+    other end of what is looked at. `owners` are the devices that each of `values` follows from. A `wide`
+    check rests on more devices than these, and is no matter of a single change. When a `root` is not true,
+    others cannot be (see `oast.verify.root_cause`). What `is_warning` is told, and is no reason to go back.
+    It may take `wait_s` seconds to come true, and then has to stay true for `stable_for_s`. `group` tells
+    which others it is held against.
     """
 
     device: str
@@ -75,7 +81,8 @@ class Check(NamedTuple):
 
 
 def at_least(check: Check) -> Check:
-    """The check for a change that removes nothing: of what follows from the intent, more than that may be there.
+    """The check for a change that removes nothing: of what follows from the intent, more than that may be
+    there.
 
     What an engineer wrote (`place`) means what it says.
     """
@@ -85,8 +92,8 @@ def at_least(check: Check) -> Check:
 
 
 class CheckResult(NamedTuple):
-    """`actual` is what the device has in the field, the number of records, or what is missing and too much; None when there is no such
-    record. Of a check of several values, `missing` are those that were not found.
+    """`actual` is what the device has in the field, the number of records, or what is missing and too much;
+    None when there is no such record. Of a check of several values, `missing` are those that were not found.
     """
 
     check: Check
@@ -122,7 +129,8 @@ ALL_THERE = "all there"
 
 
 def _fitting(check: Check, records: Sequence[Record], by_value: _ByValue) -> Sequence[Record]:
-    """The records whose fields fit: looked up by the first field that is no glob, as a device has many checks of one reading."""
+    """The records whose fields fit: looked up by the first field that is no glob, as a device has many checks
+    of one reading."""
     match, plain = check.match, None
     for field, wanted in match.items():
         if not _GLOB.search(wanted):
@@ -210,8 +218,8 @@ def _each(value: Value) -> Iterable[str]:
 
 
 def must_match(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[CheckResult]]:
-    """The results of all devices, those of what has to be the same held against each other: what most have is wanted, and of equally many
-    what the first has."""
+    """The results of all devices, those of what has to be the same held against each other: what most have is
+    wanted, and of equally many what the first has."""
     groups: dict[tuple[str, str], Counter[str]] = {}
     for of_it in results.values():
         for one in of_it:

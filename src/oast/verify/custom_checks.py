@@ -43,7 +43,8 @@ Holds = Callable[[str], Iterable[str]]
 
 @dataclass(frozen=True)
 class Probe:
-    """What is tried out from a device: `to` is a text with expressions, `through` are devices, one of which has to be on the way."""
+    """What is tried out from a device: `to` is a text with expressions, `through` are devices, one of which
+    has to be on the way."""
 
     to: str
     answered: bool
@@ -52,8 +53,8 @@ class Probe:
 
 @dataclass(frozen=True)
 class CustomCheck:
-    """One entry of a checks file. `where` and `must_be` hold texts with expressions; `section` is what it belongs to. `rule` is one of
-    `RULES`, and what it says of fields is in `said`."""
+    """One entry of a checks file. `where` and `must_be` hold texts with expressions; `section` is what it
+    belongs to. `rule` is one of `RULES`, and what it says of fields is in `said`."""
 
     name: str
     on: Selector | None
@@ -74,8 +75,8 @@ class CustomCheck:
     probe: Probe | None = None
 
     def for_device(self, estate: Estate, device: Device, platform: Platform, holds: Holds) -> Iterator[Check]:
-        """The checks of one device; `holds` says which addresses a device is meant to have. Raises EstateError for what its platform
-        cannot read, and for wrong expressions."""
+        """The checks of one device; `holds` says which addresses a device is meant to have. Raises
+        EstateError for what its platform cannot read, and for wrong expressions."""
         if self.probe is not None:
             yield from self._probed(self.probe, estate, device, platform, holds)
             return
@@ -100,9 +101,19 @@ class CustomCheck:
             ) from None
         about = f"{self.name}: {to if written == target else f'{written} ({to})'}"
         made = Check(
-            device.name, about, f"{self.reading} {to}", {}, None, "", (), section=self.section, place=self.place,
-            is_warning=self.is_warning, wait_s=self.wait_s, stable_for_s=self.stable_for_s,
-        )  # fmt: skip
+            device.name,
+            about,
+            f"{self.reading} {to}",
+            {},
+            None,
+            "",
+            (),
+            section=self.section,
+            place=self.place,
+            is_warning=self.is_warning,
+            wait_s=self.wait_s,
+            stable_for_s=self.stable_for_s,
+        )
         if self.reading == PING:
             said = "answers" if probe.answered else "does not answer"
             yield made._replace(title=f"{about} {said}", field="answered", wanted=str(probe.answered).lower())
@@ -133,9 +144,19 @@ class CustomCheck:
         conditions = ", ".join(f"{field} {value}" for field, value in where.items())
         about = f"{self.name}: {self.reading}" + (f" with {conditions}" if conditions else "")
         made = Check(
-            device.name, about, self.reading, where, None, "", (), section=self.section, place=self.place, is_warning=self.is_warning,
-            wait_s=self.wait_s, stable_for_s=self.stable_for_s,
-        )  # fmt: skip
+            device.name,
+            about,
+            self.reading,
+            where,
+            None,
+            "",
+            (),
+            section=self.section,
+            place=self.place,
+            is_warning=self.is_warning,
+            wait_s=self.wait_s,
+            stable_for_s=self.stable_for_s,
+        )
         if self.said:
             for field in self.said:
                 yield self._ruled(field, definition, values, device, made)
@@ -283,7 +304,8 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> CustomCheck:
 
 
 def _for_all(item: YamlMap, estate: Estate) -> tuple[Selector | None, str, float, float, str | None]:
-    """What every kind of check may say: which devices, how bad, how long to wait and to hold, and its section. Raises EstateError."""
+    """What every kind of check may say: which devices, how bad, how long to wait and to hold, and its
+    section. Raises EstateError."""
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
         raise EstateError(
@@ -408,8 +430,8 @@ def custom_checks_of(
     mistakes: ErrorCollector,
     holds: Holds = lambda name: (),
 ) -> dict[str, list[Check]]:
-    """The written checks of each of the devices, which are given with their platforms; `holds` says which addresses a device is meant to
-    have. What is wrong goes to `mistakes`."""
+    """The written checks of each of the devices, which are given with their platforms; `holds` says which
+    addresses a device is meant to have. What is wrong goes to `mistakes`."""
     found: dict[str, list[Check]] = {name: [] for name in devices}
     for check in written:
         for name, platform in devices.items():

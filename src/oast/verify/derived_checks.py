@@ -18,9 +18,11 @@ _FAMILIES = (("ipv4-address", 4), ("ipv6-address", 6))
 
 
 def derive_checks(intents: Sequence[Intent], cables: Mapping[Cable, Cable]) -> dict[str, list[Check]]:
-    """The checks that follow from the intents of a network, by device. `cables` lead from each end to the other, as the inventory says.
+    """The checks that follow from the intents of a network, by device. `cables` lead from each end to the
+    other, as the inventory says.
 
-    Each names what it rests on in the configuration of its device. Those that rest on the whole network are `wide`.
+    Each names what it rests on in the configuration of its device. Those that rest on the whole network are
+    `wide`.
     """
     every = {intent.device.name: IntentFacts(intent) for intent in intents}
     far_ends = {**_far_ends(every.values()), **{near: far[0] for near, far in cables.items()}}
@@ -43,7 +45,8 @@ def derive_checks(intents: Sequence[Intent], cables: Mapping[Cable, Cable]) -> d
 
 
 def _far_ends(every: Iterable[IntentFacts]) -> Mapping[Cable, str]:
-    """The device at the other end of each interface (by device and name) that shares its subnet with exactly one other."""
+    """The device at the other end of each interface (by device and name) that shares its subnet with exactly
+    one other."""
     # By numbers, as the text of a network takes ten times as long.
     holders: dict[tuple[int, int, int], set[Cable]] = defaultdict(set)
     for meant in every:
@@ -63,7 +66,8 @@ def _far_ends(every: Iterable[IntentFacts]) -> Mapping[Cable, str]:
 
 
 def _interfaces(meant: IntentFacts, far_ends: Mapping[Cable, str], away: set[Cable]) -> Iterator[Check]:
-    """Those that are meant to be up are, with these addresses; those that are meant to be shut are. Behind `away` nobody is, yet."""
+    """Those that are meant to be up are, with these addresses; those that are meant to be shut are. Behind
+    `away` nobody is, yet."""
     if not meant.reads("interfaces"):
         return
     for interface in meant.interfaces:
@@ -129,7 +133,8 @@ class _OspfEnd:
 
 
 def _ospf(every: Mapping[str, IntentFacts]) -> Iterator[Check]:
-    """Devices that run OSPF on the two ends of a subnet are neighbours, in the area that each has configured."""
+    """Devices that run OSPF on the two ends of a subnet are neighbours, in the area that each has
+    configured."""
     subnets: dict[str, list[_OspfEnd]] = defaultdict(list)
     for meant in every.values():
         for network, end in _ospf_ends(meant):
@@ -196,7 +201,8 @@ def _heard(every: Mapping[str, IntentFacts], cables: Mapping[Cable, Cable]) -> I
 
 
 def _prefixes(every: Mapping[str, IntentFacts], away: set[Cable]) -> Iterator[Check]:
-    """What OSPF announces in an area is in the tables of all that are in it; not the links to devices that are `away`, which are down."""
+    """What OSPF announces in an area is in the tables of all that are in it; not the links to devices that
+    are `away`, which are down."""
     areas: dict[str, dict[str, str]] = defaultdict(dict)
     members: dict[str, list[tuple[IntentFacts, Path]]] = defaultdict(list)
     for meant in every.values():

@@ -14,7 +14,8 @@ Cable = tuple[str, str]
 
 
 class IntentFacts:
-    """One device's intent. Everything is looked up in the tree once, as a network has many devices and a device many statements."""
+    """One device's intent. Everything is looked up in the tree once, as a network has many devices and a
+    device many statements."""
 
     def __init__(self, intent: Intent) -> None:
         self.name = intent.device.name
@@ -97,7 +98,8 @@ class IntentFacts:
         return {path: node.statement.value for path, node in self.role("ospf_area")}
 
     def area(self, path: Path) -> str | None:
-        """The OSPF area around a statement; None where the platform does not say which statements are areas."""
+        """The OSPF area around a statement; None where the platform does not say which statements
+        are areas."""
         return next((self._areas[path[:n]] for n in range(len(path), 0, -1) if path[:n] in self._areas), None)
 
     def owned(self, role: str) -> Iterator[str]:

@@ -13,10 +13,12 @@ NOBODY: frozenset[str] = frozenset()
 
 
 def waits_for(result: CheckResult, results: Sequence[CheckResult], later: Collection[str]) -> frozenset[str]:
-    """The devices of `later` waves without which a failed check cannot pass, by the other `results` of its device.
+    """The devices of `later` waves without which a failed check cannot pass, by the other `results` of its
+    device.
 
-    A check that was derived from the intent names its own peer, and is not asked here. One that an engineer wrote waits if what it
-    counts is missing, and derived checks of the same reading say that it comes from a device that is delivered later.
+    A check that was derived from the intent names its own peer, and is not asked here. One that an engineer
+    wrote waits if what it counts is missing, and derived checks of the same reading say that it comes from a
+    device that is delivered later.
     """
     check = result.check
     if result.passed or check.peer is not None or not later:
@@ -37,7 +39,8 @@ def waits_for(result: CheckResult, results: Sequence[CheckResult], later: Collec
 def later_neighbors(
     failed: Sequence[CheckResult], results: Sequence[CheckResult], later: Collection[str]
 ) -> list[str]:
-    """The devices of later waves that failed user-defined checks may be about, although they cannot wait for them."""
+    """The devices of later waves that failed user-defined checks may be about, although they cannot wait for
+    them."""
     found = {
         str(other.check.peer)
         for one in failed
@@ -49,7 +52,8 @@ def later_neighbors(
 
 
 def _is_to_come(other: CheckResult, check: Check, later: Collection[str]) -> bool:
-    """Whether a derived check of the device says that a record which `check` looks for comes from a device of a later wave."""
+    """Whether a derived check of the device says that a record which `check` looks for comes from a device of
+    a later wave."""
     derived = other.check
     if other.passed or derived.peer not in later:
         return False

@@ -1,7 +1,8 @@
-"""What was true of devices before a change, as checks that it stays so: of those that the change does not touch, too.
+"""What was true of devices before a change, as checks that it stays so: of those that the change does not
+touch, too.
 
-What a change takes away itself is no loss: an address that it removes, with its prefix and the neighbour that was there, an
-interface that it shuts, with the far end of its cable.
+What a change takes away itself is no loss: an address that it removes, with its prefix and the neighbour that
+was there, an interface that it shuts, with the far end of its cable.
 """
 
 from __future__ import annotations
@@ -32,7 +33,8 @@ NAMES = tuple(name for name, *_ in KEPT)
 
 @dataclass(frozen=True)
 class RemovedFacts:
-    """What a change takes away: prefixes, addresses and host names as texts, and interfaces with the far ends of their cables."""
+    """What a change takes away: prefixes, addresses and host names as texts, and interfaces with the far ends
+    of their cables."""
 
     texts: frozenset[str] = frozenset()
     ends: frozenset[Cable] = field(default_factory=frozenset)

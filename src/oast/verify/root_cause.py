@@ -1,7 +1,9 @@
-"""Which of the checks that are not true follow from others: one shut interface is one thing to look at, and not a dozen.
+"""Which of the checks that are not true follow from others: one shut interface is one thing to look at, and
+not a dozen.
 
-A check follows from a *root*, an interface that is shut and should not be, when it rests on that interface, or its other end is
-there. Checks of the same record follow from the first of them when there is no such record. What no root explains stands by itself.
+A check follows from a *root*, an interface that is shut and should not be, when it rests on that interface,
+or its other end is there. Checks of the same record follow from the first of them when there is no such
+record. What no root explains stands by itself.
 """
 
 from __future__ import annotations

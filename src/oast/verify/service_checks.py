@@ -1,4 +1,5 @@
-"""Derived checks of what is above the interfaces: names, users, time, static routes, BGP, addresses that are shared."""
+"""Derived checks of what is above the interfaces: names, users, time, static routes, BGP, addresses that are
+shared."""
 
 from __future__ import annotations
 
@@ -23,7 +24,7 @@ def device_checks(meant: IntentFacts) -> Iterator[Check]:
 def _name(meant: IntentFacts) -> Iterator[Check]:
     found = meant.role("hostname")
     if found and meant.reads("system", "name"):
-        (path, node) = found[0]
+        path, node = found[0]
         yield Check(meant.name, "it has its name", "system", {}, "name", node.statement.value, (path,))
 
 
@@ -56,7 +57,8 @@ def _communities(meant: IntentFacts) -> Iterator[Check]:
     wanted = ", ".join(sorted(values)) or "none"
     paths: tuple[Path, ...] = tuple(path for path, _ in entries)
     title = "the communities are those intended"
-    # What a push has sent it reads again in any case; the whole configuration once more at every look would be for nothing.
+    # What a push has sent it reads again in any case; the whole configuration once more at every look would
+    # be for nothing.
     yield Check(
         meant.name,
         title,
@@ -146,7 +148,8 @@ def _bgp(meant: IntentFacts, holders: Mapping[str, str]) -> Iterator[Check]:
 
 
 def _shared(every: Mapping[str, IntentFacts]) -> Iterator[Check]:
-    """Of the routers that have an address together, the one with the highest priority answers, and the others stand by."""
+    """Of the routers that have an address together, the one with the highest priority answers, and the others
+    stand by."""
     groups: dict[str, list[tuple[int, IntentFacts, str, Path]]] = defaultdict(list)
     for meant in every.values():
         if not meant.reads("virtual-addresses", "state"):

@@ -1,4 +1,5 @@
-"""The state of the network at two points in time, and what became of it in between: what was lost, what is new, what is different."""
+"""The state of the network at two points in time, and what became of it in between: what was lost, what is
+new, what is different."""
 
 from __future__ import annotations
 
@@ -33,7 +34,8 @@ ERRORS = ("in-errors", "out-errors")
 
 @dataclass(frozen=True)
 class Snapshot:
-    """The readings of each device at `at` (ISO 8601, UTC); of those in `missing` nothing could be read, and why."""
+    """The readings of each device at `at` (ISO 8601, UTC); of those in `missing` nothing could be read, and
+    why."""
 
     at: str
     devices: Mapping[str, Readings]
@@ -42,7 +44,8 @@ class Snapshot:
 
 @dataclass(frozen=True)
 class StateChange:
-    """What became of one record: `was` and `now` in words, "gone" or "" for nothing. `lost` things were good before and are not now."""
+    """What became of one record: `was` and `now` in words, "gone" or "" for nothing. `lost` things were good
+    before and are not now."""
 
     device: str
     reading: str
@@ -197,7 +200,8 @@ def _number(row: Record, name: str) -> int:
 
 @dataclass(frozen=True)
 class ExpectedLoss:
-    """What may be lost, as it was said in `text`: the records of a reading that an expression means; all of it without one."""
+    """What may be lost, as it was said in `text`: the records of a reading that an expression means; all of
+    it without one."""
 
     text: str
     reading: str
@@ -208,7 +212,8 @@ class ExpectedLoss:
 
 
 def parse_expected_loss(text: str) -> ExpectedLoss:
-    """`READING`, or `READING: EXPRESSION` over its fields and `device`. Raises EstateError, ValueError for a reading there is not."""
+    """`READING`, or `READING: EXPRESSION` over its fields and `device`. Raises EstateError, ValueError for a
+    reading there is not."""
     reading, colon, expression = text.partition(":")
     reading = reading.strip()
     if reading not in GOOD and reading != "system":

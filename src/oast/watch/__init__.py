@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.watch import command_target as command_target, syslog as syslog, webhook as webhook
     from oast.watch.alerts import (
         ERROR as ERROR,
         JOB as JOB,
@@ -40,12 +39,9 @@ __getattr__, __dir__ = lazy_exports(
             "WARNING",
             "alerts_from",
         ),
-        "command_target": ("command_target",),
         "notifier": ("Attempt", "Notifier"),
         "plot": ("drawn", "figure_of"),
         "schedule": ("delay_s", "due_at", "zone_of_machine"),
         "store": ("Store",),
-        "syslog": ("syslog",),
-        "webhook": ("webhook",),
     },
 )

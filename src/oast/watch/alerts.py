@@ -1,4 +1,5 @@
-"""What became of the state: the findings of one run of a job against those before, as news that somebody is told."""
+"""What became of the state: the findings of one run of a job against those before, as news that somebody is
+told."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ JOB, REACH = "job", "reach"
 
 @dataclass(frozen=True, slots=True, order=True)
 class AlertKey:
-    """What a finding is known by: the same thing of the same device, run after run. `device` is "" for what is not of one device."""
+    """What a finding is known by: the same thing of the same device, run after run. `device` is "" for what
+    is not of one device."""
 
     about: str
     device: str
@@ -24,9 +26,11 @@ class AlertKey:
 
 @dataclass(frozen=True, slots=True)
 class AlertFinding:
-    """Something that is not as it should be. `told` says it to a person, without secrets; `place` is the line that stands behind it.
+    """Something that is not as it should be. `told` says it to a person, without secrets; `place` is the line
+    that stands behind it.
 
-    It is another finding than before when its `state` or severity is; its words may vary from run to run, as those with a number do.
+    It is another finding than before when its `state` or severity is; its words may vary from run to run, as
+    those with a number do.
     """
 
     key: AlertKey
@@ -56,7 +60,8 @@ class Transition(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Alert:
-    """One finding that was not there before, is another now, or is no more; `since` when it had been so before."""
+    """One finding that was not there before, is another now, or is no more; `since` when it had been so
+    before."""
 
     became: Transition
     finding: AlertFinding
@@ -81,10 +86,12 @@ class Alert:
 class JobFindings:
     """What one run of a job has found out.
 
-    `looked_at` are the devices that it can speak of: what was wrong with one of them and is not in `findings` is over. Devices that were
-    not reached or were left out are not among them, and what was wrong with them stays as it was. `whole` are subjects without a device
-    that it can speak of. `follows` is what is wrong and follows from a finding: it is no news, and not over either. `inventory` are all
-    devices that there are. `happened` is told, and is no state. `measures` are kept as a trend; `told` is its result in one line.
+    `looked_at` are the devices that it can speak of: what was wrong with one of them and is not in `findings`
+    is over. Devices that were not reached or were left out are not among them, and what was wrong with them
+    stays as it was. `whole` are subjects without a device that it can speak of. `follows` is what is wrong
+    and follows from a finding: it is no news, and not over either. `inventory` are all devices that there
+    are. `happened` is told, and is no state. `measures` are kept as a trend; `told` is its result in one
+    line.
     """
 
     findings: tuple[AlertFinding, ...]

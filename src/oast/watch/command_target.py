@@ -1,4 +1,5 @@
-"""Telling by a program of the engineer's own: it gets the JSON document on its standard input, and says by its exit code whether it did."""
+"""Telling by a program of the engineer's own: it gets the JSON document on its standard input, and says by
+its exit code whether it did."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ from oast.watch.send_result import SendResult, show_answer
 async def send_to_command(
     target: TargetSettings, body: bytes, folder: Path, environment: Mapping[str, str]
 ) -> SendResult:
-    """Run the command in the estate's `folder`. One that does not end in time is ended, with all that it has started."""
+    """Run the command in the estate's `folder`. One that does not end in time is ended, with all that it has
+    started."""
     try:
         process = await asyncio.create_subprocess_exec(
             *target.words,

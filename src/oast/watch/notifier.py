@@ -1,7 +1,9 @@
-"""Tells what waits in the store to whom it is for, in order, again and again until it was told; nothing is ever dropped.
+"""Tells what waits in the store to whom it is for, in order, again and again until it was told; nothing is
+ever dropped.
 
-Somebody who cannot be reached, or is in trouble, gets nothing further until the first was told. What somebody refuses as it is does not
-hold up the rest: it is offered again from time to time, as a mistake in the settings may be mended.
+Somebody who cannot be reached, or is in trouble, gets nothing further until the first was told. What somebody
+refuses as it is does not hold up the rest: it is offered again from time to time, as a mistake in the
+settings may be mended.
 """
 
 from __future__ import annotations
@@ -34,7 +36,8 @@ KeyOf = Callable[[str], Secret]
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """An attempt to tell `target` something: when it failed, `next` is when it is tried again, after so many `attempts`."""
+    """An attempt to tell `target` something: when it failed, `next` is when it is tried again, after so many
+    `attempts`."""
 
     target: str
     number: int
@@ -44,7 +47,8 @@ class Attempt:
 
 
 class Notifier:
-    """Sends for one estate. `key_of` gives the key that a target's `secret` names; `heard` is told of every attempt."""
+    """Sends for one estate. `key_of` gives the key that a target's `secret` names; `heard` is told of every
+    attempt."""
 
     def __init__(
         self,
@@ -72,8 +76,8 @@ class Notifier:
                 group.create_task(self._serve(target))
 
     async def once(self, targets: Sequence[TargetSettings]) -> None:
-        """Try to tell each target everything that waits for it, up to the first that it cannot be told. Raises StateError when nothing
-        can be looked up."""
+        """Try to tell each target everything that waits for it, up to the first that it cannot be told.
+        Raises StateError when nothing can be looked up."""
 
         async def all_of(target: TargetSettings) -> None:
             for waiting in self._store.waiting(target.name):
@@ -99,7 +103,8 @@ class Notifier:
                     pass
 
     def _next(self, target: str) -> QueuedNotification | None:
-        """What is to be told now: the first that was not refused, if its time has come; or else one that was, if its has."""
+        """What is to be told now: the first that was not refused, if its time has come; or else one that was,
+        if its has."""
         now = datetime.now(UTC)
         waiting = self._store.waiting(target)
         first = next((one for one in waiting if not one.refused), None)

@@ -1,4 +1,5 @@
-"""Draws what was counted over time: devices that have drifted, checks that were not true, devices that could not be reached."""
+"""Draws what was counted over time: devices that have drifted, checks that were not true, devices that could
+not be reached."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ MARKED_RUNS = 60
 
 @dataclass(frozen=True, slots=True)
 class Panel:
-    """One row of the figure: of the runs that `does` names, the measures `lines` (name, words, colour), and how many there were of all."""
+    """One row of the figure: of the runs that `does` names, the measures `lines` (name, words, colour), and
+    how many there were of all."""
 
     title: str
     does: str

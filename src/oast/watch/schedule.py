@@ -1,7 +1,7 @@
 """When a job is due: by its schedule, by when it was begun last, and by a clock that may jump.
 
-A job that was due while nobody watched is begun once, however often it was due. A clock that was put back makes no job wait for the time
-that it had shown before.
+A job that was due while nobody watched is begun once, however often it was due. A clock that was put back
+makes no job wait for the time that it had shown before.
 """
 
 from __future__ import annotations
@@ -32,11 +32,11 @@ def zone_of_machine(environment: Mapping[str, str]) -> tzinfo:
 
 
 def due_at(job: JobSettings, last: datetime, now: datetime, zone: tzinfo) -> datetime:
-    """The time that `job` is due at next, or that it was due at last (then it is not after `now`). All times are in UTC; `zone` is that
-    in which cron expressions are read.
+    """The time that `job` is due at next, or that it was due at last (then it is not after `now`). All times
+    are in UTC; `zone` is that in which cron expressions are read.
 
-    `last` is the time for which it was begun last, or since when the job is known. If that is after `now`, the clock was put back: the
-    job counts as begun now.
+    `last` is the time for which it was begun last, or since when the job is known. If that is after `now`,
+    the clock was put back: the job counts as begun now.
     """
     since = min(last, now)
     if job.every_s is not None:
@@ -49,7 +49,8 @@ def due_at(job: JobSettings, last: datetime, now: datetime, zone: tzinfo) -> dat
 
 
 def _cron(job: JobSettings, since: datetime, zone: tzinfo, *, back: bool = False) -> datetime | None:
-    """The first time of the expression after `since`, or the last one before it; None when there is none within about fifty years."""
+    """The first time of the expression after `since`, or the last one before it; None when there is none
+    within about fifty years."""
     for found in CronSim(job.at or "", since.astimezone(zone), reverse=back):
         at = found.astimezone(UTC)
         # In the hour that summer time repeats, a time of the day can be meant that has been.
@@ -59,6 +60,7 @@ def _cron(job: JobSettings, since: datetime, zone: tzinfo, *, back: bool = False
 
 
 def delay_s(estate: str, job: str, due: datetime, jitter_s: float) -> float:
-    """How many seconds after it is due the job is begun: as if drawn by lot, from 0 to `jitter_s`, and the same each time it is asked."""
+    """How many seconds after it is due the job is begun: as if drawn by lot, from 0 to `jitter_s`, and the
+    same each time it is asked."""
     digest = hashlib.sha256(f"{estate}\0{job}\0{due.isoformat()}".encode()).digest()
     return jitter_s * int.from_bytes(digest[:4], "big") / 2**32

@@ -10,8 +10,8 @@ LONGEST_SAID = 200
 
 @dataclass(frozen=True, slots=True)
 class SendResult:
-    """`told`, or not and why. `refused`: the target is there and does not want it as it is, so that what comes behind it need not wait.
-    `after_s`: when the target wants it again, in seconds, if it said so."""
+    """`told`, or not and why. `refused`: the target is there and does not want it as it is, so that what
+    comes behind it need not wait. `after_s`: when the target wants it again, in seconds, if it said so."""
 
     told: bool
     said: str = ""

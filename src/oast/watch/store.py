@@ -1,7 +1,9 @@
-"""What `oast watch` keeps: when jobs were begun, what is wrong, what it was over time, and whom something has still to be told.
+"""What `oast watch` keeps: when jobs were begun, what is wrong, what it was over time, and whom something has
+still to be told.
 
-A SQLite database in the estate's working folder (WAL, synchronous FULL). What a run has found, and the notification of what is new in
-it, are one transaction: after a crash either both are there, or the next run finds the same again. Fields: docs/formats.md.
+A SQLite database in the estate's working folder (WAL, synchronous FULL). What a run has found, and the
+notification of what is new in it, are one transaction: after a crash either both are there, or the next run
+finds the same again. Fields: docs/formats.md.
 """
 
 from __future__ import annotations
@@ -24,17 +26,22 @@ BUSY_S = 20.0
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS job (
-    name TEXT PRIMARY KEY, schedule TEXT NOT NULL, last TEXT NOT NULL, began TEXT, ended TEXT, result TEXT, told TEXT
+    name TEXT PRIMARY KEY, schedule TEXT NOT NULL, last TEXT NOT NULL, began TEXT, ended TEXT,
+    result TEXT, told TEXT
 ) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS wrong (
-    job TEXT NOT NULL, about TEXT NOT NULL, device TEXT NOT NULL, what TEXT NOT NULL, told TEXT NOT NULL, severity TEXT NOT NULL,
+    job TEXT NOT NULL, about TEXT NOT NULL, device TEXT NOT NULL, what TEXT NOT NULL,
+    told TEXT NOT NULL, severity TEXT NOT NULL,
     place TEXT NOT NULL, state TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (job, about, device, what)
 ) STRICT, WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS trend (at TEXT NOT NULL, job TEXT NOT NULL, does TEXT NOT NULL, measures TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS trend (at TEXT NOT NULL, job TEXT NOT NULL, does TEXT NOT NULL,
+    measures TEXT NOT NULL) STRICT;
 CREATE INDEX IF NOT EXISTS trend_at ON trend (at);
-CREATE TABLE IF NOT EXISTS notice (number INTEGER PRIMARY KEY AUTOINCREMENT, made TEXT NOT NULL, body TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS notice (number INTEGER PRIMARY KEY AUTOINCREMENT, made TEXT NOT NULL,
+    body TEXT NOT NULL) STRICT;
 CREATE TABLE IF NOT EXISTS sending (
-    notice INTEGER NOT NULL REFERENCES notice, target TEXT NOT NULL, attempts INTEGER NOT NULL DEFAULT 0, next TEXT, refused TEXT,
+    notice INTEGER NOT NULL REFERENCES notice, target TEXT NOT NULL,
+    attempts INTEGER NOT NULL DEFAULT 0, next TEXT, refused TEXT,
     said TEXT, PRIMARY KEY (notice, target)
 ) STRICT, WITHOUT ROWID;
 """
@@ -42,7 +49,8 @@ CREATE TABLE IF NOT EXISTS sending (
 
 @dataclass(frozen=True, slots=True)
 class JobRun:
-    """How a job stands. `last` is the time (UTC) for which it was begun last, or since when it is known; `result` is how it ended."""
+    """How a job stands. `last` is the time (UTC) for which it was begun last, or since when it is known;
+    `result` is how it ended."""
 
     name: str
     schedule: str
@@ -60,7 +68,8 @@ class JobRun:
 
 @dataclass(frozen=True, slots=True)
 class QueuedNotification:
-    """Something that has still to be told to `target`. Not before `next` (UTC); `refused` if the target does not want it as it is."""
+    """Something that has still to be told to `target`. Not before `next` (UTC); `refused` if the target does
+    not want it as it is."""
 
     number: int
     target: str
@@ -146,7 +155,8 @@ class Store:
     # --- jobs
 
     def job(self, name: str, schedule: str, now: datetime) -> JobRun:
-        """The job as it is known; one that is new, or has another schedule than before, is known from `now` on. Raises StateError."""
+        """The job as it is known; one that is new, or has another schedule than before, is known from `now`
+        on. Raises StateError."""
         found = self.jobs().get(name)
         if found is None or found.schedule != schedule:
             with self._transaction() as database:
@@ -165,7 +175,8 @@ class Store:
         }
 
     def begin(self, name: str, due: datetime, now: datetime) -> None:
-        """The job is begun `now` as it was due at `due`: however it ends, it is not begun again for that. Raises StateError."""
+        """The job is begun `now` as it was due at `due`: however it ends, it is not begun again for that.
+        Raises StateError."""
         with self._transaction() as database:
             database.execute(
                 "UPDATE job SET last = ?, began = ?, ended = NULL WHERE name = ?",
@@ -176,7 +187,10 @@ class Store:
 
     def wrong(self, job: str) -> list[KnownFinding]:
         """What the job knows to be wrong. Raises StateError."""
-        sql = "SELECT about, device, what, told, severity, place, state, since FROM wrong WHERE job = ? ORDER BY about, device, what"
+        sql = (
+            "SELECT about, device, what, told, severity, place, state, since FROM wrong WHERE job = ? ORDER"
+            " BY about, device, what"
+        )
         rows = self._rows(sql, (job,))
         return [
             KnownFinding(
@@ -202,7 +216,8 @@ class Store:
         told: Sequence[tuple[str, str]],
         now: datetime,
     ) -> None:
-        """What a run has found, and what is to be `told` of it, each a body with a target: all or nothing. Raises StateError."""
+        """What a run has found, and what is to be `told` of it, each a body with a target: all or nothing.
+        Raises StateError."""
         at = now.isoformat()
         with self._transaction() as database:
             database.execute(
@@ -251,10 +266,11 @@ class Store:
     # --- what has still to be told
 
     def waiting(self, target: str | None = None) -> list[QueuedNotification]:
-        """What has still to be told, to `target` or to anybody, in the order in which it came. Raises StateError."""
+        """What has still to be told, to `target` or to anybody, in the order in which it came. Raises
+        StateError."""
         sql = (
-            "SELECT notice, target, made, attempts, next, refused, said FROM sending JOIN notice ON number = notice"
-            " WHERE ?1 IS NULL OR target = ?1 ORDER BY notice, target"
+            "SELECT notice, target, made, attempts, next, refused, said FROM sending JOIN notice ON number ="
+            " notice WHERE ?1 IS NULL OR target = ?1 ORDER BY notice, target"
         )
         return [
             QueuedNotification(
@@ -277,12 +293,18 @@ class Store:
         """It was told. Raises StateError."""
         with self._transaction() as database:
             database.execute("DELETE FROM sending WHERE notice = ? AND target = ?", (number, target))
-            sql = "DELETE FROM notice WHERE number = ? AND NOT EXISTS (SELECT 1 FROM sending WHERE notice = number)"
+            sql = (
+                "DELETE FROM notice WHERE number = ? AND NOT EXISTS (SELECT 1 FROM sending WHERE notice ="
+                " number)"
+            )
             database.execute(sql, (number,))
 
     def failed(self, number: int, target: str, next_: datetime, said: str, *, refused: bool) -> None:
         """It could not be told, and is tried again at `next_`. Raises StateError."""
-        sql = "UPDATE sending SET attempts = attempts + 1, next = ?, said = ?, refused = ? WHERE notice = ? AND target = ?"
+        sql = (
+            "UPDATE sending SET attempts = attempts + 1, next = ?, said = ?, refused = ? WHERE notice = ? AND"
+            " target = ?"
+        )
         with self._transaction() as database:
             database.execute(sql, (next_.isoformat(), said, "yes" if refused else None, number, target))
 

@@ -1,6 +1,7 @@
 """Telling by syslog: a message (RFC 5424) for each news, in a datagram (RFC 5426) or over TLS (RFC 5425).
 
-Syslog has no answer: over TLS it is known that the receiver took the bytes and closed in order, by datagram nothing at all.
+Syslog has no answer: over TLS it is known that the receiver took the bytes and closed in order, by datagram
+nothing at all.
 """
 
 from __future__ import annotations
@@ -16,7 +17,8 @@ from oast.watch.send_result import SendResult, of_system, show_answer
 # RFC 5424, section 6.2.1, table 2.
 SEVERITIES = {"error": 3, "warning": 4}
 NOTICE = 5
-# The number that RFC 5612 leaves to documentation stands for ours, as no number is registered for this program.
+# The number that RFC 5612 leaves to documentation stands for ours, as no number is registered for this
+# program.
 ELEMENT = "oast@32473"
 # RFC 5424, section 6.1: every receiver should accept so many octets.
 LONGEST = 2048
@@ -91,7 +93,10 @@ def _message(
     subject = " ".join(filter(None, (news["device"], news["what"])))
     text = f"{subject}: {news['told']}" if subject else news["told"]
     words = shown_whole(f"right again: {text}" if news["became"] == "right" else text)
-    header = f"<{priority}>1 {document['at']} {_ascii(host, 255)} oast {process} {_ascii(news['about'], 32)} [{ELEMENT} {data}] \ufeff"
+    header = (
+        f"<{priority}>1 {document['at']} {_ascii(host, 255)} oast {process} {_ascii(news['about'], 32)}"
+        f" [{ELEMENT} {data}] \ufeff"
+    )
     return (header + words).encode()[:LONGEST].decode(errors="ignore").encode()
 
 

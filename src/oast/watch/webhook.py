@@ -1,6 +1,7 @@
 """Telling by an HTTP request: a JSON body, signed if there is a key, over verified TLS.
 
-Signed are method, address, type and digest of the body (RFC 9530), by HMAC-SHA-256 as an HTTP message signature (RFC 9421).
+Signed are method, address, type and digest of the body (RFC 9530), by HMAC-SHA-256 as an HTTP message
+signature (RFC 9421).
 """
 
 from __future__ import annotations
@@ -31,7 +32,8 @@ READ_AT_MOST = 2000
 async def send_to_webhook(
     target: TargetSettings, body: bytes, key: Secret | None, now: datetime
 ) -> SendResult:
-    """Send `body` (JSON) to the target's address. Redirects are not followed: what is signed is for one address."""
+    """Send `body` (JSON) to the target's address. Redirects are not followed: what is signed is for one
+    address."""
     url = target.url.geturl()
     headers = {"Content-Type": TYPE, "User-Agent": f"oast/{__version__}", **sign_body(url, body, key, now)}
     try:
@@ -80,7 +82,8 @@ async def _answer(response: aiohttp.ClientResponse, now: datetime) -> SendResult
 
 
 def sign_body(url: str, body: bytes, key: Secret | None, now: datetime) -> Mapping[str, str]:
-    """The header fields that say what was sent and by whom: Content-Digest, and with a `key` Signature-Input and Signature.
+    """The header fields that say what was sent and by whom: Content-Digest, and with a `key` Signature-Input
+    and Signature.
 
     The signature base is that of RFC 9421, section 2.5, and the algorithm hmac-sha256 of section 3.3.3.
     """

@@ -99,7 +99,8 @@ class Configuration:
                 self.enter(line, stack)
 
     def enter(self, line: str, stack: list[tuple[int, Item]]) -> None:
-        """Carry out one line. `stack` is the session's: which statements are open, and how far in each stands."""
+        """Carry out one line. `stack` is the session's: which statements are open, and how far in each
+        stands."""
         indent = len(line) - len(line.lstrip(" "))
         while stack and stack[-1][0] >= indent:
             stack.pop()
@@ -173,7 +174,8 @@ class Configuration:
         context.below.setdefault(new.key, new)
 
     def _placed(self, context: Item, words: list[Word], line: str) -> tuple[Item, int]:
-        """The statement to insert, and where the words of its place begin: a statement may hold these words itself."""
+        """The statement to insert, and where the words of its place begin: a statement may hold these words
+        itself."""
         first: Refused | None = None
         for place in [
             n

@@ -18,8 +18,8 @@ NEVER_S = 10_000_000
 
 
 class Device(SimulatedDevice):
-    """One device. Its files are running, startup, and the archive while the revert timer is armed. `startup` is what it loads
-    when it restarts."""
+    """One device. Its files are running, startup, and the archive while the revert timer is armed. `startup`
+    is what it loads when it restarts."""
 
     def __init__(self, plan: DevicePlan, folder: Path, state: NetworkState) -> None:
         super().__init__(plan, folder, state)
@@ -68,7 +68,8 @@ class Device(SimulatedDevice):
             first.load(f"system\n  privilege-password-hash {hashed(privilege_password)}\n")
             for account in accounts:
                 first.load(
-                    f"user {account.name}\n  role {account.role}\n  password-hash {hashed(account.password)}\n"
+                    f"user {account.name}\n  role {account.role}\n  password-hash"
+                    f" {hashed(account.password)}\n"
                 )
         except Refused as refused:
             raise ValueError(f"{self.name}: the first configuration is refused: {refused.message}") from None
@@ -95,7 +96,8 @@ class Device(SimulatedDevice):
         system = self.running.root.get("system")
         return (system.value("hostname") if system else None) or "bine"
 
-    # --- who may come in ------------------------------------------------------------------------------------------
+    # --- who may come in
+    # ------------------------------------------------------------------------------------------
 
     def user(self, name: str) -> Item | None:
         return self.running.root.get("user", name)
@@ -117,7 +119,8 @@ class Device(SimulatedDevice):
         stored = system.value("privilege-password-hash") if system else None
         return stored is None or fits(password, stored)
 
-    # --- changing the configuration -------------------------------------------------------------------------------
+    # --- changing the configuration
+    # -------------------------------------------------------------------------------
 
     def enter(self, line: str, stack: list[tuple[int, Item]]) -> None:
         """One configuration line; it takes effect at once. Raises Refused."""
@@ -133,7 +136,8 @@ class Device(SimulatedDevice):
         self._filtered = self._filtered or self.running.filters_revision != filters
 
     def settle(self) -> None:
-        """Let the network know what the lines since the last time have changed: once for all that arrived together."""
+        """Let the network know what the lines since the last time have changed: once for all that arrived
+        together."""
         if self._stale:
             self._changed()
         elif self._filtered:
@@ -152,7 +156,8 @@ class Device(SimulatedDevice):
         return len(self.startup.encode())
 
     def receive_startup(self, lines: list[str]) -> int:
-        """A whole text becomes startup, and nothing of it runs. Returns its size in bytes. Raises Refused; then startup is what it was."""
+        """A whole text becomes startup, and nothing of it runs. Returns its size in bytes. Raises Refused;
+        then startup is what it was."""
         self._need_room()
         for line in lines:
             if self.fault.refuses(line):
@@ -176,12 +181,15 @@ class Device(SimulatedDevice):
         self._changed()
         self.keep()
 
-    # --- the way back ---------------------------------------------------------------------------------------------
+    # --- the way back
+    # ---------------------------------------------------------------------------------------------
 
     def arm(self, seconds: int, by: str, name: str | None = None) -> None:
-        """Keep running in the archive; go back to it in `seconds` unless confirmed. Arming again only restarts the clock.
+        """Keep running in the archive; go back to it in `seconds` unless confirmed. Arming again only
+        restarts the clock.
 
-        Raises Refused when there is no room for the archive, and when somebody has armed it under another name.
+        Raises Refused when there is no room for the archive, and when somebody has armed it under another
+        name.
         """
         self._need_room()
         if self.timer is not None:
@@ -194,7 +202,8 @@ class Device(SimulatedDevice):
         self._start_timer(seconds)
 
     def extend(self, seconds: int, name: str | None = None) -> None:
-        """Let the armed timer run for `seconds` from now. Raises Refused when none is armed, or not the one of this name."""
+        """Let the armed timer run for `seconds` from now. Raises Refused when none is armed, or not the one
+        of this name."""
         self.need_name(name)
         if self.timer is None:
             raise Refused("the revert timer is not armed", 0)

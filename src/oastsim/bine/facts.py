@@ -1,4 +1,5 @@
-"""What a bine configuration says about interfaces and routing, as plain records for the state of the network."""
+"""What a bine configuration says about interfaces and routing, as plain records for the state of
+the network."""
 
 from __future__ import annotations
 

@@ -15,7 +15,8 @@ Shape = Literal["block", "entry", "single", "item"]
 class Known:
     """A statement: a block, an entry named by its first values, a single value, or one item of several.
 
-    `text` takes the rest of the line as one value; `pairs` are optional words that come with a value each (None: alone).
+    `text` takes the rest of the line as one value; `pairs` are optional words that come with a value each
+    (None: alone).
     """
 
     word: str

@@ -1,7 +1,7 @@
 """bine's command line.
 
-A session is at one of three levels. `view` reads; `raise` and the privilege password lead to `full`, which may also save
-and use the revert timer; `edit` changes the configuration, one session at a time.
+A session is at one of three levels. `view` reads; `raise` and the privilege password lead to `full`, which
+may also save and use the revert timer; `edit` changes the configuration, one session at a time.
 """
 
 from __future__ import annotations
@@ -75,7 +75,8 @@ class Shell(Terminal):
             answer = f"error: {refused.message}\n"
         return self.shown(answer)
 
-    # --- commands -------------------------------------------------------------------------------------------------
+    # --- commands
+    # -------------------------------------------------------------------------------------------------
 
     def _command(self, typed: str) -> str:
         self.device.settle()
@@ -97,7 +98,10 @@ class Shell(Terminal):
 
     def help(self) -> str:
         if self.level == "edit":
-            return "statements of the configuration, remove STATEMENT, insert STATEMENT before STATEMENT | last, close\n"
+            return (
+                "statements of the configuration, remove STATEMENT, insert STATEMENT before STATEMENT | last,"
+                " close\n"
+            )
         return "".join(f"{name}\n" for level, name, _ in COMMANDS if level == "view" or self.level == "full")
 
     def _edit(self, typed: str) -> str:

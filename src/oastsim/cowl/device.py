@@ -1,4 +1,5 @@
-"""A simulated cowl device: candidate, running, startup, and the commit that waits to be confirmed (after RFC 6241, section 8)."""
+"""A simulated cowl device: candidate, running, startup, and the commit that waits to be confirmed (after RFC
+6241, section 8)."""
 
 from __future__ import annotations
 
@@ -51,7 +52,8 @@ class Device(TreeDevice):
     def terminal(self, user: str, height: int) -> Shell:
         return Shell(self, user, height)
 
-    # --- from candidate to running and back --------------------------------------------------------------------------
+    # --- from candidate to running and back
+    # --------------------------------------------------------------------------
 
     def validate(self) -> None:
         """Raises Wrong for the first thing that keeps the candidate from being committed."""
@@ -59,7 +61,8 @@ class Device(TreeDevice):
             raise wrong
 
     def commit(self, by: str, seconds: int | None, name: str | None = None) -> None:
-        """The candidate becomes what runs; with `seconds`, for so long unless it is confirmed. Raises Wrong."""
+        """The candidate becomes what runs; with `seconds`, for so long unless it is confirmed.
+        Raises Wrong."""
         if self.pending is not None:
             raise Wrong(f"a commit of {self.pending.told} waits to be confirmed: confirm or cancel it first")
         self.validate()
@@ -70,7 +73,8 @@ class Device(TreeDevice):
         self.kept_and_told()
 
     def extend(self, seconds: int, name: str | None = None) -> None:
-        """The commit waits for `seconds` from now. Raises Wrong when no commit waits, or not the one called `name`."""
+        """The commit waits for `seconds` from now. Raises Wrong when no commit waits, or not the one called
+        `name`."""
         pending = self._need(name)
         pending.timer.cancel()
         self.pending = self._pending(pending.before, seconds, pending.by, pending.name)
@@ -95,7 +99,8 @@ class Device(TreeDevice):
         return self.pending
 
     def cancel(self, name: str | None = None) -> None:
-        """Running is again what it was before the commit that waits. Raises Wrong when none does, or not the one called `name`."""
+        """Running is again what it was before the commit that waits. Raises Wrong when none does, or not the
+        one called `name`."""
         pending = self._need(name)
         pending.timer.cancel()
         self.running, self.pending = pending.before, None

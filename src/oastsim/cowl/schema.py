@@ -1,4 +1,5 @@
-"""The configuration that cowl knows, as cowl itself sees it: a schema of its own, in the words of the IETF's YANG modules."""
+"""The configuration that cowl knows, as cowl itself sees it: a schema of its own, in the words of the IETF's
+YANG modules."""
 
 from __future__ import annotations
 

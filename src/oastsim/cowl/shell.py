@@ -1,4 +1,5 @@
-"""cowl's command line. Words are never cut short; what stands in the candidate takes effect by `commit` alone."""
+"""cowl's command line. Words are never cut short; what stands in the candidate takes effect by `commit`
+alone."""
 
 from __future__ import annotations
 
@@ -56,7 +57,8 @@ class Shell(Terminal):
             self.device.locked_by = None
             self.device.candidate = self.device.running.copy()
 
-    # --- commands -------------------------------------------------------------------------------------------------
+    # --- commands
+    # -------------------------------------------------------------------------------------------------
 
     def _answer(self, typed: str) -> str:
         if self.device.fault.refuses(typed):

@@ -1,4 +1,5 @@
-"""A roundel's configuration: what holds between statements beyond the schema, and what it says of the network."""
+"""A roundel's configuration: what holds between statements beyond the schema, and what it says of the
+network."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""A simulated roundel: candidate, running, startup, and the commit that waits to be confirmed (RFC 6241, section 8)."""
+"""A simulated roundel: candidate, running, startup, and the commit that waits to be confirmed (RFC 6241,
+section 8)."""
 
 from __future__ import annotations
 
@@ -71,7 +72,8 @@ class Device(TreeDevice):
         self.services.append(service)
         return service
 
-    # --- datastores -----------------------------------------------------------------------------------------------
+    # --- datastores
+    # -----------------------------------------------------------------------------------------------
 
     def datastore(self, name: str) -> Tree:
         """Running, candidate or startup. Raises RpcError for another."""
@@ -116,7 +118,8 @@ class Device(TreeDevice):
         self.startup = tree.text()
         self.keep()
 
-    # --- commits --------------------------------------------------------------------------------------------------
+    # --- commits
+    # --------------------------------------------------------------------------------------------------
 
     def commit(self, by: Service, seconds: float | None, persist: str | None, persist_id: str | None) -> None:
         """RFC 6241, sections 8.3.4.1 and 8.4. Raises RpcError."""
@@ -179,7 +182,8 @@ class Device(TreeDevice):
         self.back()
 
     def ended(self, service: Service) -> None:
-        """A session is over: what it has locked, and a commit that it alone could have confirmed, go with it."""
+        """A session is over: what it has locked, and a commit that it alone could have confirmed,
+        go with it."""
         if self.pending is not None and self.pending.owner is service and self.pending.persist is None:
             self.back()
         if self.locks.get("candidate") is service:

@@ -1,4 +1,5 @@
-"""A configuration as elements, and elements as changes to it (RFC 6241, section 7.2; RFC 7950, sections 7.7.9 and 7.8.6)."""
+"""A configuration as elements, and elements as changes to it (RFC 6241, section 7.2; RFC 7950, sections 7.7.9
+and 7.8.6)."""
 
 from __future__ import annotations
 
@@ -85,12 +86,13 @@ def parsed(message: bytes) -> Element:
     return etree.fromstring(message, etree.XMLParser(resolve_entities=False, no_network=True))
 
 
-# --- printing ---------------------------------------------------------------------------------------------------------
+# --- printing
+# ---------------------------------------------------------------------------------------------------------
 
 
 def printed(tree: Tree, wanted: set[str] | None = None) -> list[Element]:
-    """The configuration, an element for each node at the top, of those that are `wanted`. Leaves come in no particular order, as on real
-    devices."""
+    """The configuration, an element for each node at the top, of those that are `wanted`. Leaves come in no
+    particular order, as on real devices."""
     holder = etree.Element("data")
     tops = {node.name for node in tree.schema.inner if wanted is None or tag_of(node) in wanted}
     _below(holder, tree.schema, {name: data for name, data in tree.data.items() if name in tops}, "")
@@ -138,11 +140,13 @@ def value_element(outer: Element, node: Schema, value: str) -> Element:
     return element
 
 
-# --- changing ---------------------------------------------------------------------------------------------------------
+# --- changing
+# ---------------------------------------------------------------------------------------------------------
 
 
 def edit(tree: Tree, config: Element, default: str) -> None:
-    """Change `tree` as a config element says; `default` is what is done where it says nothing. Raises RpcError, or Wrong."""
+    """Change `tree` as a config element says; `default` is what is done where it says nothing. Raises
+    RpcError, or Wrong."""
     if default not in ("merge", "replace", "none"):
         raise RpcError("invalid-value", f"there is no default-operation {default}", kind="protocol")
     if default == "replace":
@@ -320,7 +324,8 @@ class _Editing:
         return tuple(found)
 
     def _named(self, node: Schema, predicates: str, element: Element) -> Keys:
-        """The keys in `[p:name='value']`, each prefix as the element declares it (RFC 7950, section 7.8.6)."""
+        """The keys in `[p:name='value']`, each prefix as the element declares it (RFC 7950,
+        section 7.8.6)."""
         given: dict[str, str] = {}
         for match in re.finditer(
             r"\[\s*(?:([\w.-]+):)?([\w.-]+)\s*=\s*(?:'([^']*)'|\"([^\"]*)\")\s*\]", predicates
@@ -351,7 +356,8 @@ class _Editing:
         return order
 
 
-# --- filtering --------------------------------------------------------------------------------------------------------
+# --- filtering
+# --------------------------------------------------------------------------------------------------------
 
 
 def filtered(elements: list[Element], wanted: Element) -> list[Element]:

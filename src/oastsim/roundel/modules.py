@@ -52,7 +52,8 @@ DEVIATED = (
 
 @cache
 def _files() -> Mapping[str, Path]:
-    """By name. Those of the IETF are where pyang has put them; a device without them answers all the same, but has no text of them."""
+    """By name. Those of the IETF are where pyang has put them; a device without them answers all the same,
+    but has no text of them."""
     standard = Path(sysconfig.get_path("data")) / "share" / "yang" / "modules"
     found = {path.stem.partition("@")[0]: path for path in sorted(standard.rglob("*.yang"))}
     found.update({path.stem: path for path in sorted(OWN.glob("*.yang"))})

@@ -1,4 +1,5 @@
-"""The configuration that roundel knows, as roundel itself sees it: the parts of the IETF's modules that it has, and its own."""
+"""The configuration that roundel knows, as roundel itself sees it: the parts of the IETF's modules that it
+has, and its own."""
 
 from __future__ import annotations
 

@@ -117,7 +117,8 @@ class Service:
             self.closed = True
             self.device.ended(self)
 
-    # --- operations -------------------------------------------------------------------------------------------------
+    # --- operations
+    # -------------------------------------------------------------------------------------------------
 
     def _answers(self, rpc: Element) -> list[Element]:
         if rpc.tag != base("rpc") or "message-id" not in rpc.attrib:

@@ -44,7 +44,8 @@ def _top(elements: list[Element], module: str, name: str) -> Element:
 
 
 def with_state(device: Device, elements: list[Element], wanted: set[str] | None = None) -> list[Element]:
-    """The configuration with the state of the device in it; only of what is `wanted`, by the names at the top."""
+    """The configuration with the state of the device in it; only of what is `wanted`, by the names at the
+    top."""
     for module, name, put in _PARTS:
         if wanted is None or _tag(module, name) in wanted:
             put(device, _top(elements, module, name))

@@ -39,7 +39,8 @@ class SessionFactory(Protocol):
         """Whether the inventory names an alternate management address."""
 
     def alternate_route(self, session: Session, interface: str | None = None) -> SessionAddresses:
-        """How Oast reaches the device over a `session` at the alternate address; `interface` is the one that a reading shows with it."""
+        """How Oast reaches the device over a `session` at the alternate address; `interface` is the one that
+        a reading shows with it."""
 
 
 class DeviceChangedSinceDiff(DeviceError):
@@ -59,8 +60,8 @@ class LossOfContact:
 
 @dataclass(frozen=True)
 class TransactionContext:
-    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation; `journal` is where every step is
-    written down before it is taken."""
+    """What a transaction works with. `timer_s` is how long the device may wait for a confirmation; `journal`
+    is where every step is written down before it is taken."""
 
     syntax: IndentedSyntax
     opener: SessionFactory

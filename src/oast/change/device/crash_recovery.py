@@ -23,7 +23,8 @@ from oast.intent import Intent
 
 @dataclass(frozen=True)
 class RecoveryState:
-    """What is left of a delivery: what the journal says, what was planned, and what the device had listed before, where that was kept."""
+    """What is left of a delivery: what the journal says, what was planned, and what the device had listed
+    before, where that was kept."""
 
     left: OpenDevice
     planned: StoredDevicePlan
@@ -32,10 +33,11 @@ class RecoveryState:
 
 
 class RecoveredTransaction(DeviceTransaction):
-    """Takes up what another run has begun. The token of that run is what tells that a timer or a commit on the device is its own.
+    """Takes up what another run has begun. The token of that run is what tells that a timer or a commit on
+    the device is its own.
 
-    What was decided to be kept, is confirmed and saved; what was confirmed, is saved; everything else is taken back. Foreign changes
-    are left alone, and nothing is saved that holds some.
+    What was decided to be kept, is confirmed and saved; what was confirmed, is saved; everything else is
+    taken back. Foreign changes are left alone, and nothing is saved that holds some.
     """
 
     def __init__(self, remains: RecoveryState, intent: Intent, means: TransactionContext) -> None:

@@ -15,7 +15,8 @@ FORMAT = "oast.readings/1"
 
 @dataclass(frozen=True)
 class PrePostState:
-    """The readings that checks needed, `before` anything was sent and `after` it was in effect; none `after` where it never was.
+    """The readings that checks needed, `before` anything was sent and `after` it was in effect; none `after`
+    where it never was.
 
     `checked` is how many checks were looked at last; `hide` takes secrets out of what a device said.
     """
@@ -30,7 +31,8 @@ class PrePostState:
         return find_other_values({device: chain.from_iterable({**self.before, **self.after}.values())})
 
     def document(self) -> dict[str, Any]:
-        """As plain data. `after` has the readings that came out different in more than their counters, and `same` the others."""
+        """As plain data. `after` has the readings that came out different in more than their counters, and
+        `same` the others."""
         different = {
             name: rows
             for name, rows in self.after.items()
@@ -63,7 +65,8 @@ def state_document(run: str, pre_post_state: Mapping[str, PrePostState]) -> dict
 
 
 def state_diff(device: Mapping[str, Any]) -> list[tuple[str, str, Sequence[Any]]]:
-    """Of a device in that document: the reading, `-` or `+`, and the cells of each record that went or came."""
+    """Of a device in that document: the reading, `-` or `+`, and the cells of each record that
+    went or came."""
     found: list[tuple[str, str, Sequence[Any]]] = []
     for name, after in device["after"].items():
         before = device["before"].get(name, {"rows": []})["rows"]

@@ -1,4 +1,5 @@
-"""The ways out of a delivery to one device: finding out what it runs, saving, going back, and leaving it to its own way back."""
+"""The ways out of a delivery to one device: finding out what it runs, saving, going back, and leaving it to
+its own way back."""
 
 from __future__ import annotations
 
@@ -57,9 +58,15 @@ class RollbackRecovery(TransactionState):
 
     async def _end_unsaved_after_edits(self) -> None:
         """What somebody else has typed meanwhile is not saved without consent, and with it nothing."""
-        reason = f"it runs the change, and it was not saved, as somebody changed something else meanwhile: {self._concurrent_edits_text}"
+        reason = (
+            "it runs the change, and it was not saved, as somebody changed something else meanwhile:"
+            f" {self._concurrent_edits_text}"
+        )
         if self.comparison.manner.into_startup:
-            reason = f"it starts with the change, and with what somebody else has saved meanwhile: {self._concurrent_edits_text}"
+            reason = (
+                "it starts with the change, and with what somebody else has saved meanwhile:"
+                f" {self._concurrent_edits_text}"
+            )
         await self._end(
             State.DELIVERED,
             Cause.FAILED,
@@ -77,7 +84,8 @@ class RollbackRecovery(TransactionState):
         )
 
     async def leave(self) -> None:
-        """Whoever runs this does not wait any longer: the device is left to its own rollback, and that is said."""
+        """Whoever runs this does not wait any longer: the device is left to its own rollback, and that is
+        said."""
         if self.outcome is not None:
             return
         left = self.outcome_if_interrupted()
@@ -97,9 +105,15 @@ class RollbackRecovery(TransactionState):
         if self.comparison.manner.into_startup:
             reason = "interrupted: it may start with the change, or with what it started with before"
         elif self.phase is Phase.CONFIRMED:
-            reason = "interrupted when it was confirmed and not yet saved: it runs the change, and may start with the old configuration"
+            reason = (
+                "interrupted when it was confirmed and not yet saved: it runs the change, and may start with"
+                " the old configuration"
+            )
         elif self.phase is Phase.CONFIRMING:
-            reason = f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by {rollback_method.name}, or it stays"
+            reason = (
+                f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by"
+                f" {rollback_method.name}, or it stays"
+            )
         elif rollback_method.is_autonomous:
             reason = f"interrupted, and left to {rollback_method.name}: by {until:%H:%M:%S} it has gone back"
         else:
@@ -145,7 +159,8 @@ class RollbackRecovery(TransactionState):
         return state
 
     async def _rolled_back_by_edits(self, delivery: DeliveryMethod, session: Session) -> State:
-        """The device was asked to roll back and still runs something else: once nothing is pending, inverse edits do it.
+        """The device was asked to roll back and still runs something else: once nothing is pending, inverse
+        edits do it.
 
         Raises RollbackPending while the device may yet roll back on its own.
         """
@@ -161,7 +176,10 @@ class RollbackRecovery(TransactionState):
                 return state
         foreign = self._foreign_edits()
         if foreign:
-            self._unknown_reason = f"these parts have changed since the change was applied ({edits_text(foreign)}), so Oast did not roll them back"
+            self._unknown_reason = (
+                f"these parts have changed since the change was applied ({edits_text(foreign)}), so Oast did"
+                " not roll them back"
+            )
             return State.UNKNOWN
         self._transcript.note("the device did not roll back: sending inverse edits")
         await self._context.journal.step("rolling back with inverse edits", first=True)
@@ -171,7 +189,8 @@ class RollbackRecovery(TransactionState):
         return state
 
     def _foreign_edits(self) -> list[Edit]:
-        """What has changed in what the sections own since the change was in effect, but for what a part of its rollback explains."""
+        """What has changed in what the sections own since the change was in effect, but for what a part of
+        its rollback explains."""
         if self._expected is None or self.running is None:
             return []
         scope = self.comparison.intent.scope
@@ -182,8 +201,9 @@ class RollbackRecovery(TransactionState):
     async def recover(self) -> None:
         """Find out, and where needed bring about, the state of a device that is `lost`.
 
-        Where the device goes back by itself, tries until some time after that must have happened: a device that can only be
-        reached again then was cut off by the change. Where it does not, tries as long, by every way in there is.
+        Where the device goes back by itself, tries until some time after that must have happened: a device
+        that can only be reached again then was cut off by the change. Where it does not, tries as long, by
+        every way in there is.
         """
         if self.lost is None:
             return
@@ -246,8 +266,9 @@ class RollbackRecovery(TransactionState):
             return
         why = lost.why
         if state is State.REVERTED and is_autonomous and cause is Cause.FAILED:
-            # Proved only where the change is about management access, and a new session was tried in vain while it was active.
-            # A session that outlasts the cut goes on after the rollback, and then finds something else than the change.
+            # Proved only where the change is about management access, and a new session was tried in vain
+            # while it was active. A session that outlasts the cut goes on after the rollback, and then finds
+            # something else than the change.
             is_possible = why in (
                 RollbackReason.SESSION_LOST,
                 RollbackReason.NOT_AS_GIVEN,
@@ -255,7 +276,10 @@ class RollbackRecovery(TransactionState):
             )
             if is_possible and self._unanswered and self.comparison.access_risks:
                 cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
-                reason = f"the change cut the path to the device ({reason}); {self.comparison.rollback_method.name} brought it back"
+                reason = (
+                    f"the change cut the path to the device ({reason});"
+                    f" {self.comparison.rollback_method.name} brought it back"
+                )
             else:
                 reason = f"{reason}; it was rolled back by {self.comparison.rollback_method.name}"
         await self._end(state, cause, reason, lost.hint, failed=lost.failed, why=why)
@@ -303,7 +327,8 @@ class RollbackRecovery(TransactionState):
         return state, is_autonomous
 
     async def _retry_confirm(self, delivery: DeliveryMethod) -> None:
-        """Complete a confirmation that was cut short. Raises DeviceError while it is open whether the change stays."""
+        """Complete a confirmation that was cut short. Raises DeviceError while it is open whether the change
+        stays."""
         if delivery.is_session_bound and self.rollback_due_s < 0:
             return  # Nobody could confirm it any more, and it is still there after its time.
         try:
@@ -316,7 +341,8 @@ class RollbackRecovery(TransactionState):
                 ) from None
 
     async def _state_now(self, session: Session) -> State:
-        """What the device runs, read again: in what the sections own, what it ran before, or what was intended."""
+        """What the device runs, read again: in what the sections own, what it ran before, or what was
+        intended."""
         running = await self._read_again(session)
         scope = self.comparison.intent.scope
         before = self.comparison.running

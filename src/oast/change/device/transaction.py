@@ -1,8 +1,9 @@
 """The delivery to one device, as a transaction that goes through phases (see `Phase`).
 
-What makes it safe: the phase is never behind what may have happened on the device; the way back is armed before the first
-edit where the device has one of its own; and a state is only ever reported after the running configuration was read again.
-A step that loses the device leaves it `lost`; `recover` is the one way out of that, and may take until the timer has gone off.
+What makes it safe: the phase is never behind what may have happened on the device; the way back is armed
+before the first edit where the device has one of its own; and a state is only ever reported after the running
+configuration was read again. A step that loses the device leaves it `lost`; `recover` is the one way out of
+that, and may take until the timer has gone off.
 """
 
 from __future__ import annotations
@@ -30,9 +31,11 @@ from oast.errors import (
 from oast.fleet import Stage, TimerEvent
 from oast.verify import CheckResult, evaluate
 
-# What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management address moves.
+# What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management
+# address moves.
 LEAST_LEFT_S = 3.0
-# A wave may keep a device unconfirmed for this many times its first timer; then what delays the others is given up.
+# A wave may keep a device unconfirmed for this many times its first timer; then what delays the others is
+# given up.
 LONGEST_EXTENSION = 3
 # A timer is extended this part of its time before it would be too short.
 EXTENSION_LEAD = 0.25
@@ -41,13 +44,15 @@ PROBES = 5
 
 
 class DeviceTransaction(RollbackRecovery):
-    """One device's delivery; the wave calls the steps, in the order of their definition, until there is an `outcome`.
+    """One device's delivery; the wave calls the steps, in the order of their definition, until there is an
+    `outcome`.
 
     No step raises DeviceError: what fails is dealt with, or the transaction is `lost`.
     """
 
     async def prepare(self) -> None:
-        """Everything that changes nothing: connect, read again, back up, take readings, make sure of the way back."""
+        """Everything that changes nothing: connect, read again, back up, take readings, make sure of the way
+        back."""
         try:
             await self._prepare()
         except DeviceError as error:
@@ -75,7 +80,8 @@ class DeviceTransaction(RollbackRecovery):
         self._say(Stage.PREPARED)
 
     async def _connected(self) -> str:
-        """A session, and what the device runs now. One that was left open may have ended since: nothing was sent on it."""
+        """A session, and what the device runs now. One that was left open may have ended since: nothing was
+        sent on it."""
         if self._session is not None:
             self._transcript.note("going on with the session in which it was compared")
             self._reached_at = self._session.reached_at
@@ -97,7 +103,10 @@ class DeviceTransaction(RollbackRecovery):
         more = f" and {len(risks) - 1} more" if len(risks) > 1 else ""
         what = f"the change may cut the path to it: {risks[0]}{more}; and it has no way back of its own"
         if not self._context.opener.has_alternate:
-            hint = "name an alternate management address in the inventory (alternate_address: ADDRESS), or make the change on its console"
+            hint = (
+                "name an alternate management address in the inventory (alternate_address: ADDRESS), or make"
+                " the change on its console"
+            )
             raise DeviceError(f"{what}; nothing was sent to it", hint=hint)
         try:
             alternate = await self._context.opener(
@@ -105,7 +114,8 @@ class DeviceTransaction(RollbackRecovery):
             )
         except DeviceError as error:
             raise DeviceError(
-                f"{what}, and its alternate management address does not answer ({error.message}): it was not touched"
+                f"{what}, and its alternate management address does not answer ({error.message}): it was not"
+                " touched"
             ) from None
         try:
             await self._require_untouched(alternate, what)
@@ -116,7 +126,8 @@ class DeviceTransaction(RollbackRecovery):
         )
 
     async def _require_untouched(self, alternate: Session, what: str) -> None:
-        """Prove that the change cannot cut the session at the alternate management address. Raises DeviceError."""
+        """Prove that the change cannot cut the session at the alternate management address. Raises
+        DeviceError."""
         intent, running = self.comparison.intent, self.comparison.running
         opener = self._context.opener
         route = opener.alternate_route(alternate)
@@ -125,7 +136,10 @@ class DeviceTransaction(RollbackRecovery):
                 alternate, await interface_by_reading(alternate, alternate.reached_at)
             )
             if route.interface is None:
-                message = f"{what}, and it is not known on which interface its alternate management address {alternate.reached_at} is"
+                message = (
+                    f"{what}, and it is not known on which interface its alternate management address"
+                    f" {alternate.reached_at} is"
+                )
                 raise DeviceError(
                     f"{message}: it was not touched",
                     hint="name it in the inventory: alternate_interface: NAME, or out-of-band",
@@ -173,7 +187,8 @@ class DeviceTransaction(RollbackRecovery):
 
     @asynccontextmanager
     async def _probing(self) -> AsyncIterator[None]:
-        """Try new sessions while a change about management access takes long: only that proves whether it has cut the path."""
+        """Try new sessions while a change about management access takes long: only that proves whether it has
+        cut the path."""
         if not self.comparison.access_risks:
             yield
             return
@@ -198,7 +213,8 @@ class DeviceTransaction(RollbackRecovery):
             await asyncio.gather(task, return_exceptions=True)
 
     async def _reached_after_move(self) -> bool:
-        """Whether the device answers at the address that the change has moved its management access to, and runs the change there.
+        """Whether the device answers at the address that the change has moved its management access to, and
+        runs the change there.
 
         Its rollback is armed meanwhile, and takes place if this fails.
         """
@@ -262,7 +278,8 @@ class DeviceTransaction(RollbackRecovery):
         self._say(Stage.APPLIED)
 
     def may_extend(self, needed_s: float) -> bool:
-        """Whether the device's timer has, or soon has, less than `needed_s` seconds left, and `extend_timer` would restart it."""
+        """Whether the device's timer has, or soon has, less than `needed_s` seconds left, and `extend_timer`
+        would restart it."""
         delivery, armed_at = self._delivery, self._armed_at
         if (
             armed_at is None
@@ -285,11 +302,12 @@ class DeviceTransaction(RollbackRecovery):
         return self.timer_s * EXTENSION_LEAD
 
     async def extend_timer(self, needed_s: float) -> None:
-        """Restart the device's revert timer before less than `needed_s` seconds of it are left, where the platform can.
+        """Restart the device's revert timer before less than `needed_s` seconds of it are left, where the
+        platform can.
 
-        A change that may cut management access is extended only where the device shows that it still waits: a device that takes the
-        extension for the confirmation would keep it. When it is refused, the former timer runs on; when contact is lost the transaction is
-        `lost`.
+        A change that may cut management access is extended only where the device shows that it still waits: a
+        device that takes the extension for the confirmation would keep it. When it is refused, the former
+        timer runs on; when contact is lost the transaction is `lost`.
         """
         delivery = self._delivery
         if delivery is None or not self.may_extend(needed_s):
@@ -334,8 +352,8 @@ class DeviceTransaction(RollbackRecovery):
             return []
 
     def split_failures(self, results: Iterable[CheckResult]) -> tuple[list[CheckResult], list[CheckResult]]:
-        """The failed checks this delivery has to answer for, and those it is excused from: they failed in the same way
-        before, and rest on nothing that it changes."""
+        """The failed checks this delivery has to answer for, and those it is excused from: they failed in the
+        same way before, and rest on nothing that it changes."""
         counted: list[CheckResult] = []
         excused: list[CheckResult] = []
         for result in results:
@@ -344,7 +362,8 @@ class DeviceTransaction(RollbackRecovery):
         return counted, excused
 
     def is_excused(self, result: CheckResult) -> bool:
-        """Whether a failed check failed in the same way before, and rests on nothing that this delivery changes."""
+        """Whether a failed check failed in the same way before, and rests on nothing that this delivery
+        changes."""
         if result.check.reading not in self._before:
             return False  # It was not measured.
         before = evaluate((result.check,), self._before, self.hide)[0]
@@ -392,11 +411,18 @@ class DeviceTransaction(RollbackRecovery):
         if self.running is not None and not difference(
             scope.within(self.comparison.running), scope.within(self.running)
         ):
-            # It runs the configuration from before the change, most likely because its own timer expired: no other cause is known.
-            reason = f"it was rolled back before it could be confirmed: the run was slower than {self.comparison.rollback_method.name}"
+            # It runs the configuration from before the change, most likely because its own timer expired: no
+            # other cause is known.
+            reason = (
+                "it was rolled back before it could be confirmed: the run was slower than"
+                f" {self.comparison.rollback_method.name}"
+            )
             hint, why = "give more time with --revert-timer", RollbackReason.TOO_SLOW
         else:
-            reason = f"another session changed these statements before they were confirmed ({self._concurrent_edits_text})"
+            reason = (
+                "another session changed these statements before they were confirmed"
+                f" ({self._concurrent_edits_text})"
+            )
             hint, why = "find out who else is editing the device", RollbackReason.FOREIGN_EDIT
         self._say(Stage.REVERTING)
         await self._context.journal.step("reverting", first=True, decision=REVERT)

@@ -49,7 +49,8 @@ class TransactionState:
         self._session = session
         self._delivery: DeliveryMethod | None = None
         self._armed_at: float | None = None
-        # By the clock: when the device rolls back at the earliest, as far as is proved, and when it has done so at the latest.
+        # By the clock: when the device rolls back at the earliest, as far as is proved, and when it has done
+        # so at the latest.
         self._rolls_back_from_s = 0.0
         self._rolled_back_by_s = 0.0
         self._is_extendable = True
@@ -96,8 +97,8 @@ class TransactionState:
 
     @property
     def rollback_due_s(self) -> float:
-        """The seconds until a device that was not confirmed has rolled back. Longer than `timer_left_s` where extending the timer failed
-        in a way that leaves open whether the device did it."""
+        """The seconds until a device that was not confirmed has rolled back. Longer than `timer_left_s` where
+        extending the timer failed in a way that leaves open whether the device did it."""
         return self.timer_s if self._armed_at is None else self._rolled_back_by_s - self._context.clock.now()
 
     def _armed(self, at: float) -> None:
@@ -128,8 +129,8 @@ class TransactionState:
         )
 
     async def _reached(self, phase: Phase) -> None:
-        """Nothing is sent that makes the phase possible before this has returned. Raises DeviceError when that cannot be written down
-        and nothing of the change is in effect yet."""
+        """Nothing is sent that makes the phase possible before this has returned. Raises DeviceError when
+        that cannot be written down and nothing of the change is in effect yet."""
         self.phase = max(self.phase, phase)
         before = phase in (Phase.STAGED, Phase.APPLYING, Phase.CONFIRMING)
         await self._context.journal.step(
@@ -156,7 +157,8 @@ class TransactionState:
         return self._listed[1]
 
     async def _read_again(self, session: Session) -> Node:
-        """What it runs now; what is not as it was when the change was in effect, somebody else has changed."""
+        """What it runs now; what is not as it was when the change was in effect, somebody else
+        has changed."""
         self.running = running = await self._read_running(session)
         if self._expected is not None:
             self._concurrent_edits = (
@@ -241,7 +243,8 @@ class TransactionState:
         notes = [reason]
         if self._rolled_back_by_oast and state is State.REVERTED:
             notes.append(
-                "the device accepted the rollback and did not do it, so Oast rolled it back with inverse edits"
+                "the device accepted the rollback and did not do it, so Oast rolled it back with inverse"
+                " edits"
             )
         if state is State.UNKNOWN and self._state_was_read:
             notes.append(self._unknown_reason)
@@ -264,7 +267,8 @@ class TransactionState:
 def edits_text(edits: Sequence[Edit]) -> str:
     """The first of some edits, in a line."""
     shown = [
-        f"{'-' if edit.operation == 'remove' else '+'} {' / '.join((*(node.text for node in edit.outer), edit.node.text))}"
+        f"{'-' if edit.operation == 'remove' else '+'}"
+        f" {' / '.join((*(node.text for node in edit.outer), edit.node.text))}"
         for edit in edits[:3]
     ]
     more = f" and {len(edits) - 3} more" if len(edits) > 3 else ""

@@ -1,4 +1,5 @@
-"""How a platform takes a change: one module for each delivery method. None believes anything but what the device shows."""
+"""How a platform takes a change: one module for each delivery method. None believes anything but what the
+device shows."""
 
 from __future__ import annotations
 

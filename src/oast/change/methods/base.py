@@ -35,9 +35,9 @@ async def _ignore(phase: Phase) -> None:
 class ChangeRequest:
     """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
 
-    `token` is a word that nobody else has for it. `reached` is awaited before whatever makes the phase possible is sent, so that a
-    phase is never behind the device, and the journal holds it; `fell_back` when the device has refused just that, so that nothing of it
-    is in effect.
+    `token` is a word that nobody else has for it. `reached` is awaited before whatever makes the phase
+    possible is sent, so that a phase is never behind the device, and the journal holds it; `fell_back` when
+    the device has refused just that, so that nothing of it is in effect.
     """
 
     comparison: Comparison
@@ -51,8 +51,8 @@ class ChangeRequest:
 class DeliveryMethod(Protocol):
     """The way of one change onto one device, over one session. All methods raise DeviceError.
 
-    After a session is lost, another Delivery over a new session may `cancel`, `confirm` and `save` what the first one began.
-    Where it is `tied`, the change goes back when the session ends in which it was applied.
+    After a session is lost, another Delivery over a new session may `cancel`, `confirm` and `save` what the
+    first one began. Where it is `tied`, the change goes back when the session ends in which it was applied.
     """
 
     rollback_method: RollbackMethod
@@ -62,7 +62,8 @@ class DeliveryMethod(Protocol):
         """Whether it is."""
 
     async def check_nothing_pending(self) -> None:
-        """Make sure that nobody else's change is under way. Sends nothing that changes anything. Raises DeviceError."""
+        """Make sure that nobody else's change is under way. Sends nothing that changes anything. Raises
+        DeviceError."""
 
     async def stage(self) -> None:
         """Prepare the change; nothing of it takes effect."""
@@ -71,40 +72,43 @@ class DeliveryMethod(Protocol):
         """Have the device check what was staged, where it can."""
 
     async def apply(self, timer_s: float) -> None:
-        """Bring the change into effect, with the way back armed first. Unless confirmed within `timer_s`, a device that can
-        goes back by itself."""
+        """Bring the change into effect, with the way back armed first. Unless confirmed within `timer_s`, a
+        device that can goes back by itself."""
 
     async def confirm(self) -> None:
         """Keep the change."""
 
     async def is_waiting(self) -> bool | None:
-        """Whether what this delivery has begun still waits to be confirmed, and would go back by itself; None where that cannot be
-        told. Changes nothing."""
+        """Whether what this delivery has begun still waits to be confirmed, and would go back by itself; None
+        where that cannot be told. Changes nothing."""
 
     @property
     def shows_pending(self) -> bool:
-        """Whether the device shows that this delivery still waits to be confirmed. Then an extension that was taken for a confirmation is
-        noticed at once."""
+        """Whether the device shows that this delivery still waits to be confirmed. Then an extension that was
+        taken for a confirmation is noticed at once."""
 
     async def extend(self, timer_s: float) -> float | None:
         """Restart the timer of an applied change: the device then waits `timer_s` from now.
 
-        Returns the seconds that it now waits, as far as it shows them; None where the platform declares no such command. Raises
-        DeviceRefused when the device refuses, and the former timer still runs; ProtocolError when nothing waits any more.
+        Returns the seconds that it now waits, as far as it shows them; None where the platform declares no
+        such command. Raises DeviceRefused when the device refuses, and the former timer still runs;
+        ProtocolError when nothing waits any more.
         """
 
     async def cancel(self, phase: Phase) -> None:
         """Go back, as far as a delivery that had come to `phase` makes it necessary."""
 
     async def undo(self) -> None:
-        """Roll back with inverse edits what the device still runs of the change, after its own rollback did nothing.
+        """Roll back with inverse edits what the device still runs of the change, after its own rollback did
+        nothing.
 
-        Called only when nothing of this delivery is pending any more. Raises DeviceError; nothing may be taken from its success, the
-        configuration is read again.
+        Called only when nothing of this delivery is pending any more. Raises DeviceError; nothing may be
+        taken from its success, the configuration is read again.
         """
 
     async def release(self, session_id: str) -> None:
-        """End a lost session of this delivery, `session_id`, that the device may still believe in, and so release its locks."""
+        """End a lost session of this delivery, `session_id`, that the device may still believe in, and so
+        release its locks."""
 
     async def clean_up(self) -> None:
         """What is left of a change that has gone back by itself, and would be in the way of others."""
@@ -115,8 +119,8 @@ class DeliveryMethod(Protocol):
 
 @dataclass(frozen=True)
 class PendingConfirm:
-    """A timer that runs, or a commit that waits: whose it is and what they call it, where the device says so. `ours` is None where it
-    cannot be told."""
+    """A timer that runs, or a commit that waits: whose it is and what they call it, where the device says so.
+    `ours` is None where it cannot be told."""
 
     owner: str | None
     token: str | None
@@ -225,8 +229,8 @@ class CliDeliveryMethod:
         return timer_s if pending_confirm.left_s is None else min(timer_s, pending_confirm.left_s)
 
     async def is_not_pending(self, shown: StatePattern | None) -> bool:
-        """Whether what this delivery has begun does not wait any more, or something of somebody else's does: then there is nothing to
-        stop. False where the device cannot tell."""
+        """Whether what this delivery has begun does not wait any more, or something of somebody else's does:
+        then there is nothing to stop. False where the device cannot tell."""
         if shown is None or "(?P<token>" not in shown.pattern:
             return False
         pending_confirm = await self.pending_confirm(shown)
@@ -256,16 +260,21 @@ class CliDeliveryMethod:
         return pending_confirm is not None and pending_confirm.is_ours is not False
 
     async def require_disarmed(self, armed: StatePattern | None, what: str) -> None:
-        """Require that nothing restores the configuration later, after a command to stop it. Raises RollbackLeftover."""
+        """Require that nothing restores the configuration later, after a command to stop it. Raises
+        RollbackLeftover."""
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is not None and pending_confirm.is_ours is not False:
-            message = f"{what} is still armed, although the device was asked to stop it: it will restore this configuration later"
+            message = (
+                f"{what} is still armed, although the device was asked to stop it: it will restore this"
+                " configuration later"
+            )
             raise RollbackLeftover(
                 message, hint=f"stop {what} on the device before anything else is changed there"
             )
 
     def inverse_lines(self, running: Node) -> list[Line]:
-        """The inverse edits as commands, in dependency order. Raises DeviceError when no order has valid steps only."""
+        """The inverse edits as commands, in dependency order. Raises DeviceError when no order has valid
+        steps only."""
         try:
             ordered = in_dependency_order(inverse_edits(self.work.comparison, running), running=running)
         except NoDependencyOrder as circle:

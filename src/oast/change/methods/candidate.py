@@ -1,4 +1,5 @@
-"""A candidate is filled and validated, then committed; a commit that is not confirmed in time is undone (RFC 6241, section 8.4)."""
+"""A candidate is filled and validated, then committed; a commit that is not confirmed in time is undone (RFC
+6241, section 8.4)."""
 
 from __future__ import annotations
 
@@ -83,7 +84,8 @@ class CandidateMethod(CliDeliveryMethod):
             await self.enter()
             await self.session.send(lines)
             await self.validate()
-            # With a timer although it is known to work: some systems have no other commit, and nothing is lost if this session ends here.
+            # With a timer although it is known to work: some systems have no other commit, and nothing is
+            # lost if this session ends here.
             await self.session.ask(self.format_command(self._candidate.commit, UNDO_TIMER_S))
             await self.session.leave_editing()
             await self.confirm()
@@ -91,7 +93,8 @@ class CandidateMethod(CliDeliveryMethod):
             await self.unlock()
 
     async def _is_ours(self) -> bool:
-        """Whether what stands in the candidate can be nobody else's. Behind a session that was lost, only a lock tells."""
+        """Whether what stands in the candidate can be nobody else's. Behind a session that was lost, only a
+        lock tells."""
         if self._holds:
             return True
         if self.dialect.lock is None:

@@ -1,4 +1,5 @@
-"""The configuration is one file: it is edited in place, checked beside itself, and applied under a timer of the daemon or of Oast."""
+"""The configuration is one file: it is edited in place, checked beside itself, and applied under a timer of
+the daemon or of Oast."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ UNDO_TIMER_S = 60.0
 
 
 class FileReplaceMethod(CliDeliveryMethod):
-    """For routing daemons, packet filters and the like. With `reload`, the timer is Oast's own: see `oast.platforms.file_timer`."""
+    """For routing daemons, packet filters and the like. With `reload`, the timer is Oast's own: see
+    `oast.platforms.file_timer`."""
 
     def __init__(self, session: CommandLine, work: ChangeRequest, file: FileCommands) -> None:
         super().__init__(session, work)
@@ -63,7 +65,8 @@ class FileReplaceMethod(CliDeliveryMethod):
         return await parse_if_long((text,), edit_file, self.work.syntax, text, tree)
 
     async def add_comment(self, text: str) -> None:
-        """Take a comment at the end of the file for the change, in place of statements: it means nothing to the daemon."""
+        """Take a comment at the end of the file for the change, in place of statements: it means nothing to
+        the daemon."""
         self._original = await self.read_file()
         end = "" if self._original.endswith("\n") or not self._original else "\n"
         self._new = EditedText(f"{self._original}{end}{self.work.syntax.comment} {text}\n")
@@ -120,7 +123,8 @@ class FileReplaceMethod(CliDeliveryMethod):
         await self.unlock()
 
     async def _restore(self) -> None:
-        """Whatever the daemon did to its file: it has the bytes that it had. A file that is as before is not written."""
+        """Whatever the daemon did to its file: it has the bytes that it had. A file that is as before is not
+        written."""
         now = await self.read_file()
         before = self.work.comparison.running
         if self._original is not None:

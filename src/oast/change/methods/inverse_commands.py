@@ -1,4 +1,5 @@
-"""The device has no way back of its own: Oast works out inverse lines from what it runs and what it ran before."""
+"""The device has no way back of its own: Oast works out inverse lines from what it runs and what it ran
+before."""
 
 from __future__ import annotations
 
@@ -12,8 +13,10 @@ from oast.platforms import ScheduledCommands
 
 
 class InverseCommandMethod(CliDeliveryMethod):
-    """For devices on which a line takes effect at once and for good. Where the platform declares a scheduled restore, it is
-    armed first; what may cut the path without one never gets here (see `oast.change.plan.management_access`)."""
+    """For devices on which a line takes effect at once and for good. Where the platform declares a scheduled
+    restore, it is armed first; what may cut the path without one never gets here (see
+    `oast.change.plan.management_access`).
+    """
 
     def __init__(
         self, session: CommandLine, work: ChangeRequest, scheduled: ScheduledCommands | None

@@ -1,6 +1,8 @@
-"""NETCONF: a candidate with a commit that must be confirmed, or, where a server has none, running itself (RFC 6241, section 8).
+"""NETCONF: a candidate with a commit that must be confirmed, or, where a server has none, running itself (RFC
+6241, section 8).
 
-No `ok` is believed: the candidate is read before it is committed, and running after everything that changes it.
+No `ok` is believed: the candidate is read before it is committed, and running after everything that changes
+it.
 """
 
 from __future__ import annotations
@@ -19,7 +21,8 @@ from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolEr
 
 # How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
 CONFIRMATIONS = 3
-# Somebody holds a lock, the session that was lost among them: that says nothing of the commit (RFC 6241, appendix A).
+# Somebody holds a lock, the session that was lost among them: that says nothing of the commit (RFC 6241,
+# appendix A).
 HELD = ("lock-denied", "in-use")
 NOT_WAITING = "invalid-value"
 
@@ -41,7 +44,10 @@ class NetconfMethod:
                     raise
                 holder = next((error.info for error in refused.errors if error.info), "")
                 owner_text = f" ({holder})" if holder else ""
-                message = f"somebody else is at its {datastore}{owner_text}: it was not touched; it says {refused.answer}"
+                message = (
+                    f"somebody else is at its {datastore}{owner_text}: it was not touched; it says"
+                    f" {refused.answer}"
+                )
                 raise DeviceError(
                     message, hint="a colleague may be editing, or wait to confirm a commit"
                 ) from None
@@ -93,19 +99,24 @@ class NetconfMethod:
             raise ProtocolError(
                 f"the device took the edits, but {what} lacks {len(left)} of them (at {_places(left)})"
             )
-        # What only leads to what is owned comes and goes with it: containers, and entries that nothing else stands in.
+        # What only leads to what is owned comes and goes with it: containers, and entries that nothing else
+        # stands in.
         outside = comparison.intent.scope.outside()
         more = difference(
             outside.within(apply_edits(comparison.edits, comparison.running)), outside.within(after)
         )
         if more:
-            message = f"with these edits the device would also change what no section owns (at {_places(more)}): it was not touched"
+            message = (
+                f"with these edits the device would also change what no section owns (at {_places(more)}): it"
+                " was not touched"
+            )
             raise ProtocolError(
                 message, hint="two statements of which only one can be there? let the section own both"
             )
 
     async def release(self, session_id: str) -> None:
-        """RFC 6241, section 7.9. A server may refuse it, and then notices by itself that the session is gone."""
+        """RFC 6241, section 7.9. A server may refuse it, and then notices by itself that the
+        session is gone."""
         with suppress(DeviceRefused):
             await self.session.rpc(op.kill_session(session_id))
 
@@ -138,7 +149,8 @@ class NetconfCandidateMethod(NetconfMethod):
         """Whose change is under way is found out by locking."""
 
     async def stage(self) -> None:
-        # A lock on running is refused while a commit of somebody else waits to be confirmed (RFC 6241, section 7.5).
+        # A lock on running is refused while a commit of somebody else waits to be confirmed (RFC 6241,
+        # section 7.5).
         await self._lock("running", "candidate")
         if difference(self.work.comparison.running, await self._read("candidate")):
             message = (
@@ -163,7 +175,10 @@ class NetconfCandidateMethod(NetconfMethod):
     async def confirm(self) -> None:
         persist = self._persist
         if persist is None and not self.session.committed:
-            message = "its commit was made in a session that is gone: only when its time is over it shows whether it stays"
+            message = (
+                "its commit was made in a session that is gone: only when its time is over it shows whether"
+                " it stays"
+            )
             raise ConnectionFailed(message)
         try:
             await self.session.rpc(op.confirm(persist))
@@ -176,8 +191,8 @@ class NetconfCandidateMethod(NetconfMethod):
         self._need_intended(await self._read("running"))
 
     async def _prove_confirmed(self, persist: str) -> None:
-        """A word for which no commit waits any more is an invalid value (RFC 6241, section 8.4.5.1); the candidate is what runs meanwhile.
-        Any other refusal says nothing of the commit."""
+        """A word for which no commit waits any more is an invalid value (RFC 6241, section 8.4.5.1); the
+        candidate is what runs meanwhile. Any other refusal says nothing of the commit."""
         for _ in range(CONFIRMATIONS):
             try:
                 await self.session.rpc(op.confirm(persist))
@@ -204,8 +219,8 @@ class NetconfCandidateMethod(NetconfMethod):
     shows_pending = False
 
     async def extend(self, timer_s: float) -> float | None:
-        """A follow-up confirmed commit restarts the timer (RFC 6241, section 8.4.1). Only a persistent one is extended: in
-        :confirmed-commit:1.0 a second commit may be the confirmation."""
+        """A follow-up confirmed commit restarts the timer (RFC 6241, section 8.4.1). Only a persistent one is
+        extended: in :confirmed-commit:1.0 a second commit may be the confirmation."""
         persist = self._persist
         if persist is None:
             return None
@@ -245,7 +260,10 @@ class NetconfCandidateMethod(NetconfMethod):
             await self._edit("candidate", left)
             left = difference(await self._read("candidate"), running)
         if left:
-            message = f"its candidate still differs from running (at {_places(left)}), although the device accepted discard-changes"
+            message = (
+                f"its candidate still differs from running (at {_places(left)}), although the device accepted"
+                " discard-changes"
+            )
             raise RollbackLeftover(message, hint="discard the candidate on the device")
 
     async def _cancel_commit(self) -> None:
@@ -275,8 +293,10 @@ class NetconfCandidateMethod(NetconfMethod):
         await self._unlock()
 
     async def clean_up(self) -> None:
-        """When a session ends with its lock, the candidate becomes what runs then (RFC 6241, section 8.3.5.2): the change, perhaps, that
-        goes back later. Nobody could lock it any more. What is exactly the change is ours, and is discarded."""
+        """When a session ends with its lock, the candidate becomes what runs then (RFC 6241, section
+        8.3.5.2): the change, perhaps, that goes back later. Nobody could lock it any more. What is exactly
+        the change is ours, and is discarded.
+        """
         comparison = self.work.comparison
         candidate = await self._read("candidate")
         if candidate == await self._read("running") or difference(
@@ -291,7 +311,8 @@ class NetconfCandidateMethod(NetconfMethod):
 
 
 class NetconfRunningMethod(NetconfMethod):
-    """For servers that are edited as they run: all of an edit or nothing of it (RFC 6241, sections 8.2 and 8.5)."""
+    """For servers that are edited as they run: all of an edit or nothing of it (RFC 6241, sections 8.2 and
+    8.5)."""
 
     rollback_method = INVERSE_EDITS
     is_session_bound = False
@@ -305,7 +326,10 @@ class NetconfRunningMethod(NetconfMethod):
             return
         lacks = "candidate" if Capability.CANDIDATE not in offered else "confirmed-commit"
         running = "writable-running" if Capability.WRITABLE_RUNNING not in offered else "rollback-on-error"
-        message = f"its hello offers neither {lacks} nor {running}: it cannot be changed safely, and was not touched"
+        message = (
+            f"its hello offers neither {lacks} nor {running}: it cannot be changed safely, and was not"
+            " touched"
+        )
         raise DeviceError(message, hint="is one of these switched off there?")
 
     async def stage(self) -> None:
@@ -360,7 +384,8 @@ _KEY = re.compile(r"\[\s*(?:[\w.-]+:)?[\w.-]+\s*=\s*(?:'(?P<single>[^']*)'|\"(?P
 
 
 def command_for_error(path: str, commands: Sequence[Command]) -> int | None:
-    """The number of the command that is nearest to an instance identifier; None when none is below or above it."""
+    """The number of the command that is nearest to an instance identifier; None when none is below or above
+    it."""
     wanted = list(_levels(path))
     best: int | None = None
     longest = 0

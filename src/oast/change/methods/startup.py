@@ -14,7 +14,8 @@ from oast.records import Value
 
 
 class StartupMethod:
-    """What both ways prove: startup is what was meant, and whatever else it becomes meanwhile is somebody else's."""
+    """What both ways prove: startup is what was meant, and whatever else it becomes meanwhile is somebody
+    else's."""
 
     rollback_method = PREVIOUS_STARTUP
     is_session_bound = False
@@ -32,7 +33,8 @@ class StartupMethod:
             raise ProtocolError("the device took the new startup, but lists another")
 
     async def _is_ours(self, session: Session) -> bool:
-        """Whether startup has to be written back: what is neither what it was nor what was written, somebody else has saved meanwhile."""
+        """Whether startup has to be written back: what is neither what it was nor what was written, somebody
+        else has saved meanwhile."""
         return await self._now(session) == self._meant()
 
     async def check_nothing_pending(self) -> None:
@@ -91,8 +93,8 @@ class CliStartupMethod(StartupMethod, CliDeliveryMethod):
 
 
 class NetconfStartupMethod(StartupMethod):
-    """A whole configuration is copied to it (RFC 6241, sections 7.3 and 8.7). What stands there besides what the platform reads goes with
-    it as it is."""
+    """A whole configuration is copied to it (RFC 6241, sections 7.3 and 8.7). What stands there besides what
+    the platform reads goes with it as it is."""
 
     def __init__(self, session: NetconfSession, work: ChangeRequest) -> None:
         self.session = session

@@ -1,4 +1,5 @@
-"""What will change: the comparison of intent with running, its limits and risks, and the stored plan of a change."""
+"""What will change: the comparison of intent with running, its limits and risks, and the stored plan of a
+change."""
 
 from __future__ import annotations
 

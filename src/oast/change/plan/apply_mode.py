@@ -1,4 +1,5 @@
-"""How much of what is on a device and not intended may go, and what is changed: what it runs, or what it starts with."""
+"""How much of what is on a device and not intended may go, and what is changed: what it runs, or what it
+starts with."""
 
 from __future__ import annotations
 
@@ -6,7 +7,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 Mode = Literal["merge", "replace"]
-"""As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it."""
+"""As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it.
+"""
 
 Datastore = Literal["running", "startup"]
 """RFC 8342, section 5."""
@@ -14,8 +16,8 @@ Datastore = Literal["running", "startup"]
 
 @dataclass(frozen=True)
 class ApplyMode:
-    """How much of what is on a device and not intended may go: see `Mode`; with `remove_unknown`, statements that the
-    platform's grammar does not know may go as well, where it says how. `into` is what is changed."""
+    """How much of what is on a device and not intended may go: see `Mode`; with `remove_unknown`, statements
+    that the platform's grammar does not know may go as well, where it says how. `into` is what is changed."""
 
     mode: Mode = "replace"
     remove_unknown: bool = False

@@ -46,7 +46,8 @@ from oast.config import (
 from oast.connect import Capability, Connector, Session, SessionAddresses
 from oast.errors import DeviceError
 from oast.fleet import DeviceEvent, OnEvent, Stage, for_each
-from oast.intent import Intent
+from oast.intent import Intent, Interface
+from oast.platforms import Platform
 from oast.redaction import Masking
 
 # A text of which less than half is known was not written by this platform, or is not a configuration.
@@ -63,7 +64,8 @@ SMALL = 6000
 
 
 class RunningConfig:
-    """What a device listed, kept small: a thousand trees at once would take most of a gigabyte, and few are looked at again."""
+    """What a device listed, kept small: a thousand trees at once would take most of a gigabyte, and few are
+    looked at again."""
 
     def __init__(self, syntax: IndentedSyntax, text: str, tree: Node, *, loaded: bool = False) -> None:
         """With `loaded`, a long text's tree is kept from the beginning, as after `load`."""
@@ -82,9 +84,11 @@ class RunningConfig:
         return tree_of_device(self._syntax, self.text) if self._tree is None else self._tree
 
     async def load(self) -> Node:
-        """Parse a long text once, beside the event loop, and keep its tree until `release`. Raises ProtocolError.
+        """Parse a long text once, beside the event loop, and keep its tree until `release`. Raises
+        ProtocolError.
 
-        A transaction calls it first: the revert timers of other devices run on while it computes."""
+        A transaction calls it first: the revert timers of other devices run on while it computes.
+        """
         if self._tree is None:
             self._tree = await read_tree(self._syntax, self.text)
         return self._tree
@@ -114,11 +118,12 @@ class PartialRunningConfig(RunningConfig):
 
 @dataclass(frozen=True)
 class Comparison:
-    """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a safe order.
+    """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a
+    safe order.
 
-    `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start with; `spared` is
-    what is not intended and stays all the same. `way_back` is how the device goes back when a delivery fails; `move` is where the
-    change moves the address by which Oast reaches it.
+    `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start
+    with; `spared` is what is not intended and stays all the same. `way_back` is how the device goes back when
+    a delivery fails; `move` is where the change moves the address by which Oast reaches it.
     """
 
     intent: Intent
@@ -144,7 +149,8 @@ class Comparison:
 
     @property
     def unknown(self) -> int:
-        """How many statements the platform's grammar does not know stand in what the sections own, and are left alone."""
+        """How many statements the platform's grammar does not know stand in what the sections own, and are
+        left alone."""
         return sum(spared.number for spared in self.spared if spared.unknown)
 
     @property
@@ -163,7 +169,8 @@ class Comparison:
 
     @property
     def reverse_edits(self) -> tuple[Edit, ...]:
-        """The same difference the other way: what would make the intended configuration into the one that runs."""
+        """The same difference the other way: what would make the intended configuration into the one that
+        runs."""
         scope = self.intent.scope
         return tuple(difference(scope.within(self.intent.tree), scope.within(self.running)))
 
@@ -174,7 +181,8 @@ class Comparison:
 
 @dataclass(frozen=True)
 class FileChange:
-    """The text of a device's configuration file before and after the change; secrets are fingerprints in both."""
+    """The text of a device's configuration file before and after the change; secrets are fingerprints in
+    both."""
 
     path: str
     before: str
@@ -182,7 +190,8 @@ class FileChange:
 
 
 def file_change(comparison: Comparison, text: str, syntax: IndentedSyntax) -> FileChange | None:
-    """What the change makes of the file whose text is `text`, byte by byte. Raises DeviceError when it cannot be edited in place."""
+    """What the change makes of the file whose text is `text`, byte by byte. Raises DeviceError when it cannot
+    be edited in place."""
     file = comparison.intent.platform.file
     if file is None or not comparison.edits or comparison.manner.into_startup:
         return None
@@ -196,8 +205,8 @@ def file_change(comparison: Comparison, text: str, syntax: IndentedSyntax) -> Fi
 
 @dataclass(frozen=True)
 class ReadDevice:
-    """What was read of a device: the text of what is to be changed (`running`) and, where that is running and it was asked for, of
-    startup; how it was reached, and what it can do, where that is known."""
+    """What was read of a device: the text of what is to be changed (`running`) and, where that is running and
+    it was asked for, of startup; how it was reached, and what it can do, where that is known."""
 
     running: str
     startup: str | None
@@ -213,11 +222,11 @@ def compare(
     *,
     delivering: bool = False,
 ) -> Comparison:
-    """Compare `intent` with what was read; statements the grammar does not know stay untouched. When it is for `delivering`, what is not
-    saved is what would be saved besides.
+    """Compare `intent` with what was read; statements the grammar does not know stay untouched. When it is
+    for `delivering`, what is not saved is what would be saved besides.
 
-    Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a text that is no
-    configuration of the platform.
+    Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a
+    text that is no configuration of the platform.
     """
     running = tree_of_device(syntax, read.running)
     _need_known(running, intent)
@@ -225,28 +234,9 @@ def compare(
         intent = replace(intent, tree=restore_secrets(intent.tree, secrets_by_fingerprint([running])))
     scoped = intent.scope.within(running), intent.scope.within(intent.tree)
     edits, spared = _between(intent, *scoped, manner)
-    broken = integrity_errors(edits, running)
-    if manner.mode == "merge":
-        # Lint knows what a whole intent lacks; of statements that are only added, the device has to be known.
-        broken = [*broken, *missing_parts(edits, running)]
-    if broken:
-        more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
-        raise DeviceError(
-            f"the device would refuse this: {broken[0].message}{more}; it was not touched",
-            hint=broken[0].hint,
-        )
+    _require_integrity(edits, running, manner)
     holders = management_interfaces(intent, running, read.route) if edits else []
-    try:
-        ordered = in_dependency_order(
-            edits,
-            lambda edit: any(is_ancestor_or_same(edit.path, holder.path) for holder in holders),
-            running,
-        )
-    except NoDependencyOrder as circle:
-        # Where everything takes effect at once, there is nothing in between.
-        if not intent.platform.is_atomic:
-            raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
-        ordered = edits
+    ordered = _ordered(edits, intent.platform, holders, running)
     unsaved: tuple[Edit, ...] = ()
     if read.startup is not None and read.startup != read.running:
         unsaved = _unsaved(tree_of_device(syntax, read.startup), running, ordered if delivering else ())
@@ -260,18 +250,54 @@ def compare(
         access_risks=risky,
         unsaved=unsaved,
         spared=tuple(spared),
-        rollback_method=PREVIOUS_STARTUP
-        if manner.into_startup
-        else rollback_method_of(intent.platform, read.capabilities),
-        move=management_move(intent, running, apply_edits(ordered, running), read.route)
-        if risky and not manner.into_startup
-        else None,
+        rollback_method=(
+            PREVIOUS_STARTUP
+            if manner.into_startup
+            else rollback_method_of(intent.platform, read.capabilities)
+        ),
+        move=(
+            management_move(intent, running, apply_edits(ordered, running), read.route)
+            if risky and not manner.into_startup
+            else None
+        ),
         _scoped=scoped if edits and len(read.running) <= SMALL else None,
     )
 
 
+def _require_integrity(edits: Sequence[Edit], running: Node, manner: ApplyMode) -> None:
+    """Refuse a change whose outcome the device would refuse. Raises DeviceError."""
+    broken = integrity_errors(edits, running)
+    if manner.mode == "merge":
+        # Lint knows what a whole intent lacks; of statements that are only added, the device has to be known.
+        broken = [*broken, *missing_parts(edits, running)]
+    if broken:
+        more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
+        raise DeviceError(
+            f"the device would refuse this: {broken[0].message}{more}; it was not touched",
+            hint=broken[0].hint,
+        )
+
+
+def _ordered(
+    edits: Sequence[Edit], platform: Platform, holders: Sequence[Interface], running: Node
+) -> list[Edit]:
+    """The edits in dependency order, those of the management interfaces last. Raises DeviceError."""
+    try:
+        return in_dependency_order(
+            edits,
+            lambda edit: any(is_ancestor_or_same(edit.path, holder.path) for holder in holders),
+            running,
+        )
+    except NoDependencyOrder as circle:
+        # Where everything takes effect at once, there is nothing in between.
+        if not platform.is_atomic:
+            raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
+        return list(edits)
+
+
 def _unsaved(startup: Node, running: Node, edits: Sequence[Edit]) -> tuple[Edit, ...]:
-    """What runs and would not be started with; without what the change itself brings back to what is started with."""
+    """What runs and would not be started with; without what the change itself brings back to what is started
+    with."""
     found = difference(startup, running)
     if not edits:
         return tuple(found)
@@ -298,14 +324,18 @@ def _need_known(running: Node, intent: Intent) -> None:
     every = [node.statement.rule.known for _, node in running.walk()]
     known = sum(every)
     if len(every) >= FEW and known < KNOWN_AT_LEAST * len(every):
-        message = f"of the {len(every)} statements it lists, the platform '{intent.platform.name}' knows {known}: it was not touched"
+        message = (
+            f"of the {len(every)} statements it lists, the platform '{intent.platform.name}' knows {known}:"
+            " it was not touched"
+        )
         raise DeviceError(
             message, hint="is this its platform? hold what the device lists against the platform's grammar"
         )
 
 
 def edits_between(intent: Intent, running: Node, manner: ApplyMode) -> list[Edit]:
-    """The difference inside the intent's scope, without what must stay; with `merge`, without anything it would remove."""
+    """The difference inside the intent's scope, without what must stay; with `merge`, without anything it
+    would remove."""
     return _edits_and_spared(intent, running, manner)[0]
 
 
@@ -356,17 +386,21 @@ def require_startup(session: Session) -> None:
             hint="deliver to what it runs",
         )
     if Capability.WRITE_STARTUP not in session.capabilities:
-        message = f"the platform '{session.platform.name}' has no way to write a startup that is not what it runs: it was not touched"
+        message = (
+            f"the platform '{session.platform.name}' has no way to write a startup that is not what it runs:"
+            " it was not touched"
+        )
         raise DeviceError(
             message, hint="[edit] write_startup says how, see docs/platforms.md; or deliver to what it runs"
         )
 
 
 class DiffRunner:
-    """Reads and compares many devices, `parallel` at a time. The transcript of a device that fails goes to `logs`.
+    """Reads and compares many devices, `parallel` at a time. The transcript of a device that fails goes to
+    `logs`.
 
-    With `for_delivery`, the sessions with devices to which something is to be done stay open in `sessions`: whoever takes one
-    closes it, and `close` closes the rest.
+    With `for_delivery`, the sessions with devices to which something is to be done stay open in `sessions`:
+    whoever takes one closes it, and `close` closes the rest.
     """
 
     def __init__(
@@ -432,7 +466,8 @@ class DiffRunner:
                 and route.interface is None
                 and not management_interfaces(intent, compared.running, route)
             ):
-                # Where the operating system sets the address, only the device's own listing of interfaces tells which has it.
+                # Where the operating system sets the address, only the device's own listing of interfaces
+                # tells which has it.
                 interface = await interface_by_reading(session, session.reached_at)
                 if interface is not None:
                     route = self._connector.route(intent.device, session, interface)

@@ -1,4 +1,5 @@
-"""Limits on what one change may take away: a template that renders nothing for what it owns would remove all of it."""
+"""Limits on what one change may take away: a template that renders nothing for what it owns would remove all
+of it."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ FEW = 10
 
 @dataclass(frozen=True, slots=True)
 class LimitViolation:
-    """What a change takes away from one device, in words, and the limit (its key in oast.toml) that this is beyond."""
+    """What a change takes away from one device, in words, and the limit (its key in oast.toml) that this is
+    beyond."""
 
     device: str
     what: str
@@ -54,13 +56,17 @@ def _whole(edit: Edit) -> Iterator[tuple[Path, Node]]:
 def _last_of(
     comparison: Comparison, gone: Iterable[tuple[Path, Node]], kinds: Sequence[str]
 ) -> Iterator[tuple[str, int]]:
-    """The lists of those kinds of which nothing is left in what the sections own, and how many entries they had there."""
+    """The lists of those kinds of which nothing is left in what the sections own, and how many entries they
+    had there."""
     taken = Counter(node.statement.rule for _, node in gone if _is_of(node.statement.rule, kinds))
     if not taken:
         return
     made = Counter(
-        node.statement.rule for edit in comparison.edits if edit.operation == "create" for _, node in _whole(edit)
-    )  # fmt: skip
+        node.statement.rule
+        for edit in comparison.edits
+        if edit.operation == "create"
+        for _, node in _whole(edit)
+    )
     there = Counter(
         node.statement.rule
         for _, node in comparison.intent.scope.within(comparison.running).walk()
@@ -76,8 +82,8 @@ def _is_of(rule: Rule, kinds: Sequence[str]) -> bool:
 
 
 def _shares(comparison: Comparison, share: float) -> Iterator[str]:
-    """The sections that lose more than their share of what they own on the device. What comes instead is not lost: another area of OSPF
-    has the same interfaces."""
+    """The sections that lose more than their share of what they own on the device. What comes instead is not
+    lost: another area of OSPF has the same interfaces."""
     owners = comparison.intent.owners
     gone: Counter[str] = Counter()
     for edit in comparison.edits:

@@ -1,4 +1,5 @@
-"""Management access: which edits may cut the path by which Oast reaches a device, and where a change moves it to."""
+"""Management access: which edits may cut the path by which Oast reaches a device, and where a change moves it
+to."""
 
 from __future__ import annotations
 
@@ -31,8 +32,9 @@ class AccessRisk:
 class ManagementMove:
     """The change takes the address `before` away from where Oast reaches the device.
 
-    `to` is the address at which Oast reaches it afterwards and confirms the change; None when no address is known to remain, so that
-    the device will be rolled back. `is_alternate` when that is the alternate management address.
+    `to` is the address at which Oast reaches it afterwards and confirms the change; None when no address is
+    known to remain, so that the device will be rolled back. `is_alternate` when that is the alternate
+    management address.
     """
 
     before: str
@@ -88,7 +90,8 @@ def _holder(platform: Platform, tree: Node, address: Address) -> str | None:
 
 
 async def interface_by_reading(session: Session, host: str) -> str | None:
-    """The interface on which the device's own listing of interfaces shows an address; None when it does not, or cannot be read."""
+    """The interface on which the device's own listing of interfaces shows an address; None when it does not,
+    or cannot be read."""
     reading = session.platform.readings.get("interfaces")
     address = _parsed(host)
     if reading is None or address is None:
@@ -106,7 +109,8 @@ async def interface_by_reading(session: Session, host: str) -> str | None:
 
 
 def management_interfaces(intent: Intent, running: Node, route: SessionAddresses) -> list[Interface]:
-    """The interfaces of either configuration by which Oast reaches the device: the one that is named, or those with its address."""
+    """The interfaces of either configuration by which Oast reaches the device: the one that is named, or
+    those with its address."""
     platform = intent.platform
     if route.is_out_of_band:
         return []

@@ -1,6 +1,8 @@
-"""What a change means to do, as it is kept: for each device what was intended, what it ran before, and the difference.
+"""What a change means to do, as it is kept: for each device what was intended, what it ran before, and the
+difference.
 
-All of it without secrets: of these the fingerprints are kept, and they are put in again from what is at hand when it is sent.
+All of it without secrets: of these the fingerprints are kept, and they are put in again from what is at hand
+when it is sent.
 """
 
 from __future__ import annotations
@@ -41,8 +43,8 @@ KEY_CHECK = "oast"
 
 @dataclass(frozen=True)
 class StoredDevicePlan:
-    """What a change means to do on one device: the part `scope` of its configuration, from `before` to `intended` (trees without
-    secrets), in words in `edits`."""
+    """What a change means to do on one device: the part `scope` of its configuration, from `before` to
+    `intended` (trees without secrets), in words in `edits`."""
 
     name: str
     platform: str
@@ -78,7 +80,8 @@ class StoredPlan:
 
     @property
     def digest(self) -> str:
-        """What an approval binds to: the difference of every device, and how it is delivered. SHA-256 in hexadecimal."""
+        """What an approval binds to: the difference of every device, and how it is delivered. SHA-256 in
+        hexadecimal."""
         return diff_digest(
             self.manner, {name: recorded_diff(device) for name, device in self.devices.items()}
         )

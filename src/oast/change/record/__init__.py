@@ -1,4 +1,5 @@
-"""What is written down: the journal of runs, the ledger of changes, approvals, locks, baselines and backups before a change."""
+"""What is written down: the journal of runs, the ledger of changes, approvals, locks, baselines and backups
+before a change."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Approvals: who has agreed to exactly which difference; signed, where the estate asks for that, with an SSH key (ssh-keygen -Y)."""
+"""Approvals: who has agreed to exactly which difference; signed, where the estate asks for that, with an SSH
+key (ssh-keygen -Y)."""
 
 from __future__ import annotations
 
@@ -43,8 +44,8 @@ class LedgerSigner:
 
 @dataclass(frozen=True)
 class Signers:
-    """Who may sign: the file of `allowed` signers, as ssh-keygen(1) has it, or None where nothing must be signed. ssh-keygen is started
-    with `environment`."""
+    """Who may sign: the file of `allowed` signers, as ssh-keygen(1) has it, or None where nothing must be
+    signed. ssh-keygen is started with `environment`."""
 
     allowed: Path | None
     environment: Mapping[str, str]
@@ -62,7 +63,8 @@ class Signers:
         return self.verify(text, signed, who, LEDGER_NAMESPACE)
 
     def verify(self, text: bytes, signed: object, who: str, namespace: str = NAMESPACE) -> bytes:
-        """The public key with which `who` has signed `text`: one that is allowed for them. Raises StateError."""
+        """The public key with which `who` has signed `text`: one that is allowed for them. Raises
+        StateError."""
         if self.allowed is None or not self.allowed.is_file():
             raise StateError(
                 f"the file of allowed signers {self.allowed} does not exist",
@@ -114,7 +116,8 @@ class Signers:
 
 
 def public_key(signed: str) -> bytes:
-    """The public key in an SSH signature (PROTOCOL.sshsig of OpenSSH): magic, version, then the key as a string. Raises StateError."""
+    """The public key in an SSH signature (PROTOCOL.sshsig of OpenSSH): magic, version, then the key as a
+    string. Raises StateError."""
     armor = _ARMOR.search(signed)
     try:
         blob = base64.b64decode("".join(armor[1].split())) if armor is not None else b""
@@ -141,7 +144,8 @@ def signed_text(change: str, difference: str, who: str) -> bytes:
 def approval_problem(
     change: str, proposal: Mapping[str, Any], said: Mapping[str, Any], signers: Signers
 ) -> str | None:
-    """Why an approval, as the ledger has it, does not count for this `proposal` of a change; None when it does.
+    """Why an approval, as the ledger has it, does not count for this `proposal` of a change; None when it
+    does.
 
     Where signatures are asked for, the proposer is proved as well, and one key does not count for two people.
     """

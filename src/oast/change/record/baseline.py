@@ -1,7 +1,7 @@
 """What devices ran when Oast last delivered to them, and what has changed on them since: their drift.
 
-Kept are the statements of the whole canonical configuration with fingerprints in place of secrets. That is enough to tell that a
-secret was changed, and nobody can read one out of it.
+Kept are the statements of the whole canonical configuration with fingerprints in place of secrets. That is
+enough to tell that a secret was changed, and nobody can read one out of it.
 """
 
 from __future__ import annotations
@@ -32,7 +32,8 @@ FORMAT = "oast.delivered/2"
 
 @dataclass(frozen=True)
 class Baseline:
-    """One device's whole configuration, canonical and with secrets forgotten, as the delivery of `run` left it `at` (UTC)."""
+    """One device's whole configuration, canonical and with secrets forgotten, as the delivery of `run` left
+    it `at` (UTC)."""
 
     run: str
     at: datetime.datetime
@@ -41,7 +42,8 @@ class Baseline:
 
 @dataclass(frozen=True)
 class Drift:
-    """What has changed on a device since `since`; without it, nothing was ever delivered, and it is compared with its intent."""
+    """What has changed on a device since `since`; without it, nothing was ever delivered, and it is compared
+    with its intent."""
 
     name: str
     since: Baseline | None
@@ -56,7 +58,8 @@ def baseline_path(working: Path, device: str) -> Path:
 def save_baseline(path: Path, now: Baseline, scope: Scope, grammar: Grammar) -> None:
     """Keep what a device runs after a delivery inside `scope`. Raises OSError.
 
-    Outside of it, what was kept before stays: what somebody changed there was not delivered by this run either.
+    Outside of it, what was kept before stays: what somebody changed there was not delivered by this run
+    either.
     """
     try:
         before = load_baseline(path, grammar)
@@ -97,5 +100,6 @@ def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
 
 
 def drift_from_baseline(name: str, delivered: Baseline, running: Node) -> Drift:
-    """What is different on the device `name`, which runs the canonical tree `running`, from what was delivered."""
+    """What is different on the device `name`, which runs the canonical tree `running`, from what was
+    delivered."""
     return Drift(name, delivered, tuple(difference(strip_secrets(delivered.tree), strip_secrets(running))))

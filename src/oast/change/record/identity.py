@@ -16,14 +16,16 @@ MOST = 200
 
 @dataclass(frozen=True, slots=True)
 class Commit:
-    """The commit of the estate that is checked out; `clean` when nothing of what was read is different from it."""
+    """The commit of the estate that is checked out; `clean` when nothing of what was read is different from
+    it."""
 
     name: str
     clean: bool
 
 
 def author_identity(folder: Path, environment: Mapping[str, str]) -> str:
-    """Who is at work: OAST_IDENTITY, or Git's user.email, or the name one is logged in by. Raises EstateError for one that is no line."""
+    """Who is at work: OAST_IDENTITY, or Git's user.email, or the name one is logged in by. Raises EstateError
+    for one that is no line."""
     given = environment.get(VARIABLE, "").strip()
     if given:
         if not given.isprintable() or len(given) > MOST:

@@ -1,7 +1,9 @@
-"""The journal: what is done to every device is written down before it is done, so that a run that dies leaves nothing unknown.
+"""The journal: what is done to every device is written down before it is done, so that a run that dies leaves
+nothing unknown.
 
-A SQLite database in the estate's working folder (WAL, synchronous FULL). One thread of a run writes to it; what waits there together
-is committed together. Readers open it anew. The page with every field: docs/formats.md.
+A SQLite database in the estate's working folder (WAL, synchronous FULL). One thread of a run writes to it;
+what waits there together is committed together. Readers open it anew. The page with every field:
+docs/formats.md.
 """
 
 from __future__ import annotations
@@ -35,7 +37,8 @@ Statement = tuple[str, Sequence[Any]]
 
 
 class Journal:
-    """The journal, for one run that writes to it. `broken` says why something could not be written, once nothing can be refused."""
+    """The journal, for one run that writes to it. `broken` says why something could not be written, once
+    nothing can be refused."""
 
     def __init__(self, working: Path) -> None:
         """Raises StateError when it cannot be written."""
@@ -55,7 +58,8 @@ class Journal:
     def begin(
         self, run: str, change: str, process: int, plan: Mapping[str, Any], devices: Sequence[str]
     ) -> None:
-        """Write down that `run` begins, and make sure of the room for what is to be written until it has ended. Raises StateError."""
+        """Write down that `run` begins, and make sure of the room for what is to be written until it has
+        ended. Raises StateError."""
         packed = zlib.compress(json.dumps(plan, separators=(",", ":")).encode(), 1)
         statements: list[Statement] = [
             (
@@ -77,13 +81,14 @@ class Journal:
         return DeviceJournal(self, run, device)
 
     def end(self, run: str, *, recorded: bool) -> None:
-        """The run is over: what it was going to do is kept while a device is open, its steps until they are `recorded` elsewhere.
+        """The run is over: what it was going to do is kept while a device is open, its steps until they are
+        `recorded` elsewhere.
 
         Raises StateError.
         """
         kept = "CASE WHEN EXISTS (SELECT 1 FROM device WHERE device.run = run.id AND open) THEN plan END"
         statements: list[Statement] = [
-            (f"UPDATE run SET ended = ?, plan = {kept} WHERE id = ?", (now_text(), run))
+            (f"UPDATE run SET ended = ?, plan = {kept} WHERE id = ?", (now_text(), run))  # noqa: S608
         ]
         if recorded:
             statements.append(("DELETE FROM step WHERE run = ?", (run,)))
@@ -146,8 +151,10 @@ class DeviceJournal:
         self._device = device
 
     async def step(self, what: str, *, first: bool = False, must: bool = False, **columns: object) -> None:
-        """Write a step down, and what is so from now on. With `first` it is on the disk when this returns, and all that was written
-        before it; what comes after a step need not be waited for. Raises DeviceError when it `must` be written and cannot be."""
+        """Write a step down, and what is so from now on. With `first` it is on the disk when this returns,
+        and all that was written before it; what comes after a step need not be waited for. Raises DeviceError
+        when it `must` be written and cannot be.
+        """
         written = self._journal.put(self._statements(what, columns))
         if not first:
             written.add_done_callback(self._noticed)
@@ -163,7 +170,8 @@ class DeviceJournal:
 
     @staticmethod
     def step_together(journals: Iterable[DeviceJournal], what: str, **columns: object) -> None:
-        """Write the same step of several devices down, of all of them or of none, whenever the run dies; before all that comes after."""
+        """Write the same step of several devices down, of all of them or of none, whenever the run dies;
+        before all that comes after."""
         every = list(journals)
         if every:
             statements = [statement for one in every for statement in one._statements(what, columns)]
@@ -187,11 +195,17 @@ class DeviceJournal:
             self._journal.broken = self._journal.broken or str(error)
 
     async def ended(self, outcome: Outcome, phase: Phase, *, asked: bool) -> None:
-        """What became of it. What is not known, as the device could not be `asked`, stays open as far as anything was sent to it."""
+        """What became of it. What is not known, as the device could not be `asked`, stays open as far as
+        anything was sent to it."""
         still_open = outcome.state is State.UNKNOWN and phase > Phase.UNTOUCHED and not asked
         await self.step(
-            str(outcome.state), state=str(outcome.state), cause=str(outcome.cause), reason=outcome.reason, ended=now_text(), open=int(still_open)
-        )  # fmt: skip
+            str(outcome.state),
+            state=str(outcome.state),
+            cause=str(outcome.cause),
+            reason=outcome.reason,
+            ended=now_text(),
+            open=int(still_open),
+        )
 
 
 def _opened(path: Path) -> sqlite3.Connection:

@@ -1,4 +1,5 @@
-"""What the journal says of runs that are not over: read by every command, so that none goes on as if nothing had happened."""
+"""What the journal says of runs that are not over: read by every command, so that none goes on as if nothing
+had happened."""
 
 from __future__ import annotations
 
@@ -25,15 +26,18 @@ BUSY_S = 20.0
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS run (
-    id TEXT PRIMARY KEY, change TEXT NOT NULL, began TEXT NOT NULL, process INTEGER NOT NULL, plan BLOB, ended TEXT
+    id TEXT PRIMARY KEY, change TEXT NOT NULL, began TEXT NOT NULL, process INTEGER NOT NULL, plan BLOB,
+    ended TEXT
 ) STRICT;
 CREATE TABLE IF NOT EXISTS device (
-    run TEXT NOT NULL REFERENCES run, name TEXT NOT NULL, phase INTEGER NOT NULL DEFAULT 0, token TEXT, timer_s REAL, armed TEXT,
+    run TEXT NOT NULL REFERENCES run, name TEXT NOT NULL, phase INTEGER NOT NULL DEFAULT 0, token TEXT,
+    timer_s REAL, armed TEXT,
     decision TEXT, state TEXT, cause TEXT, reason TEXT, ended TEXT, open INTEGER NOT NULL DEFAULT 1,
     PRIMARY KEY (run, name)
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS open_device ON device (name) WHERE open;
-CREATE TABLE IF NOT EXISTS step (run TEXT NOT NULL, device TEXT NOT NULL, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS step (run TEXT NOT NULL, device TEXT NOT NULL, at TEXT NOT NULL,
+    what TEXT NOT NULL) STRICT;
 CREATE INDEX IF NOT EXISTS step_of_run ON step (run);
 CREATE TABLE IF NOT EXISTS room (filler BLOB) STRICT;
 """
@@ -46,8 +50,10 @@ def now_text() -> str:
 
 @dataclass(frozen=True)
 class OpenDevice:
-    """A device that a run has begun and of which it is not known what became: as the journal has it. `armed` is when (UTC) a timer of
-    `timer_s` seconds may have been armed; `decision` is "keep" or "revert" once the checks of its wave were judged."""
+    """A device that a run has begun and of which it is not known what became: as the journal has it. `armed`
+    is when (UTC) a timer of `timer_s` seconds may have been armed; `decision` is "keep" or "revert" once the
+    checks of its wave were judged.
+    """
 
     run: str
     name: str
@@ -70,7 +76,8 @@ class FinishedDevice:
 
 @dataclass(frozen=True)
 class OpenRun:
-    """A run that has not ended, or with `devices` of which it is not known what became; whether it is alive is for its lock to tell."""
+    """A run that has not ended, or with `devices` of which it is not known what became; whether it is alive
+    is for its lock to tell."""
 
     run: str
     change: str
@@ -86,7 +93,8 @@ class OpenRun:
 
 
 def open_runs(working: Path) -> list[OpenRun]:
-    """The runs that have not ended, and those that ended with devices of which it is not known what became. Raises StateError."""
+    """The runs that have not ended, and those that ended with devices of which it is not known what became.
+    Raises StateError."""
     if not (working / FILE).exists():
         return []
     try:
@@ -114,7 +122,8 @@ def interrupted_runs(working: Path) -> list[OpenRun]:
 
 
 def devices_in_unknown_state(working: Path) -> dict[str, OpenRun]:
-    """The devices that a run which died, or could not wait, has left in a state that nobody knows. Raises StateError."""
+    """The devices that a run which died, or could not wait, has left in a state that nobody knows. Raises
+    StateError."""
     return {
         device.name: left for left in interrupted_runs(working) for device in left.devices_in_unknown_state
     }
@@ -171,7 +180,10 @@ def _left(database: sqlite3.Connection, run: str) -> Iterable[OpenDevice]:
 
 
 def _known(database: sqlite3.Connection, run: str) -> Iterable[FinishedDevice]:
-    sql = "SELECT name, state, cause, reason FROM device WHERE run = ? AND NOT open AND state IS NOT NULL ORDER BY name"
+    sql = (
+        "SELECT name, state, cause, reason FROM device WHERE run = ? AND NOT open AND state IS NOT NULL ORDER"
+        " BY name"
+    )
     for name, state, cause, reason in database.execute(sql, (run,)):
         yield FinishedDevice(name, State(state), Cause(cause), reason)
 
@@ -190,5 +202,8 @@ def open_journal_readonly(path: Path) -> sqlite3.Connection:
 
 def journal_error(path: Path, error: Exception) -> StateError:
     said = getattr(error, "strerror", None) or str(error)
-    hint = "without it nothing is delivered: make room, or move it away if it is damaged (first look at what it holds: oast change resume)"
+    hint = (
+        "without it nothing is delivered: make room, or move it away if it is damaged (first look at what it"
+        " holds: oast change resume)"
+    )
     return StateError(f"the journal {path} cannot be used: {said}", hint=hint)

@@ -1,9 +1,11 @@
-"""The ledger: what was proposed, approved, begun and ended, in `changes/`, so that nothing in it can be altered unnoticed.
+"""The ledger: what was proposed, approved, begun and ended, in `changes/`, so that nothing in it can be
+altered unnoticed.
 
-Every working copy of the estate writes a chain of its own, `ledger-WRITER.jsonl`: one entry a line, in the canonical form of RFC 8785,
-each with the SHA-256 digest of the line before. An entry also names the last entry it has seen of every other chain. So Git never has
-to merge two people's lines into one file, what comes together from two copies is what each of them wrote, and it shows who knew of
-what. A copy that finds its chain shorter than it left it, as on another branch, begins a new one.
+Every working copy of the estate writes a chain of its own, `ledger-WRITER.jsonl`: one entry a line, in the
+canonical form of RFC 8785, each with the SHA-256 digest of the line before. An entry also names the last
+entry it has seen of every other chain. So Git never has to merge two people's lines into one file, what comes
+together from two copies is what each of them wrote, and it shows who knew of what. A copy that finds its
+chain shorter than it left it, as on another branch, begins a new one.
 
 What is too long for a line stands in `content/DIGEST.json`, where the name is the digest of the bytes.
 """
@@ -66,8 +68,9 @@ class LedgerBroken(StateError):
 
 
 class Ledger:
-    """The ledger of the estate in `folder`. What this copy remembers of it is in `working`. Entries are signed where there is a `signer`;
-    Git, which may have the chains of other branches, is run in `environment`."""
+    """The ledger of the estate in `folder`. What this copy remembers of it is in `working`. Entries are
+    signed where there is a `signer`; Git, which may have the chains of other branches, is run in
+    `environment`."""
 
     def __init__(
         self,
@@ -89,7 +92,8 @@ class Ledger:
         return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number))
 
     def latest(self, number: int) -> tuple[list[Entry], bool]:
-        """The entries about the last `number` changes, by time, and whether there are more. Raises StateError for a line that is none."""
+        """The entries about the last `number` changes, by time, and whether there are more. Raises StateError
+        for a line that is none."""
         found, whole = self._latest(number, WINDOW)
         began = {entry.change for entry in found if entry.kind in ("begun", "proposed")}
         if not whole and (len(began) < number or began != {entry.change for entry in found}):
@@ -110,12 +114,14 @@ class Ledger:
                 first[change] = min(first.get(change, at), at)
         chosen = sorted(first, key=lambda change: (first[change], change))[-number:]
         found = [read_entry(path, None, line) for change in chosen for path, line in lines[change]]
-        return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number)), whole and len(
-            first
-        ) <= number
+        return (
+            sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number)),
+            whole and len(first) <= number,
+        )
 
     def content(self, name: str) -> Any:
-        """What is kept under a digest. Raises StateError when it is missing, or not what was written there."""
+        """What is kept under a digest. Raises StateError when it is missing, or not what was
+        written there."""
         path = self._folder / "content" / f"{name}.json"
         try:
             data = path.read_bytes()
@@ -158,8 +164,10 @@ class Ledger:
         return name
 
     def append(self, kind: str, change: str, said: Mapping[str, Any]) -> Entry:
-        """Write an entry of `kind` about `change`. Raises LedgerBroken when something that this copy has seen is not there any more,
-        unless the entry ends what was begun: then the break is written down before it. Raises StateError, OSError."""
+        """Write an entry of `kind` about `change`. Raises LedgerBroken when something that this copy has seen
+        is not there any more, unless the entry ends what was begun: then the break is written down before it.
+        Raises StateError, OSError.
+        """
         with self._opened() as memory:
             chains = self._lines()
             broken = dict(memory.breaks(chains, self._branches))
@@ -177,7 +185,8 @@ class Ledger:
             return self._write(memory, kind, change, said, needs_signature=kind not in CLOSING)
 
     def require_whole(self) -> None:
-        """Raises LedgerBroken when something that this copy has seen is not there any more; StateError, OSError."""
+        """Raises LedgerBroken when something that this copy has seen is not there any more; StateError,
+        OSError."""
         # Something else in the place of the folder is told when it is written to.
         is_folder = self._folder.is_dir() or not self._folder.exists()
         if is_folder and self._memory.exists():
@@ -187,8 +196,9 @@ class Ledger:
                 raise LedgerBroken(list(broken.values()))
 
     def accept_break(self, reason: str, author: str) -> list[Finding]:
-        """Go on with the ledger as it is; what is missing or altered is written down with the reason, and told by every later audit.
-        What that was: nothing, when the ledger is whole. Raises StateError, OSError."""
+        """Go on with the ledger as it is; what is missing or altered is written down with the reason, and
+        told by every later audit. What that was: nothing, when the ledger is whole. Raises StateError,
+        OSError."""
         with self._opened() as memory:
             chains = self._lines()
             broken = dict(memory.breaks(chains, self._branches))
@@ -208,7 +218,8 @@ class Ledger:
             yield memory
 
     def _drop_unfinished(self, memory: LedgerMemory) -> None:
-        """Take the beginning of a line away that this copy was writing when its process was killed: no copy has seen it as an entry."""
+        """Take the beginning of a line away that this copy was writing when its process was killed: no copy
+        has seen it as an entry."""
         lines = self._lines_of(memory.writer)
         known = memory.heads.get(memory.writer)
         path = self._folder / f"ledger-{memory.writer}.jsonl"
@@ -286,15 +297,16 @@ class Ledger:
         return {writer_of(path): self._lines_of(writer_of(path)) for path in self._chains()}
 
     def _lines_of(self, writer: str) -> list[bytes]:
-        """The lines of a chain; none where there is no such file, or it is a folder, which is for the audit to tell."""
+        """The lines of a chain; none where there is no such file, or it is a folder, which is for the audit
+        to tell."""
         path = self._folder / f"ledger-{writer}.jsonl"
         return _lines_of(path) if path.is_file() else []
 
     # --- auditing
 
     def audit(self, signers: Signers | None = None, anchors: Iterable[Anchor] = ()) -> Audit:
-        """Everything that is not as it was written: altered, missing or moved entries, and content; and who has signed what.
-        `anchors` are heads that were recorded elsewhere. Raises OSError."""
+        """Everything that is not as it was written: altered, missing or moved entries, and content; and who
+        has signed what. `anchors` are heads that were recorded elsewhere. Raises OSError."""
         audit = Audit()
         for path in self._chains():
             audit.read(path)
@@ -305,7 +317,8 @@ class Ledger:
         return audit
 
     def _missing_here(self, audit: Audit) -> Iterator[Finding]:
-        """What this copy has seen, and is no longer there: the end of a chain has been cut off, or the whole of it."""
+        """What this copy has seen, and is no longer there: the end of a chain has been cut off, or the whole
+        of it."""
         heads = self._seen()
         if heads is None:
             if audit.digests:
@@ -319,7 +332,8 @@ class Ledger:
                 yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", min(head.number, len(there) + 1), what)
 
     def _missing_anchors(self, audit: Audit, anchors: Iterable[Anchor]) -> Iterator[Finding]:
-        """Heads of chains that were recorded elsewhere, and are not in the chains: of each chain, the first one."""
+        """Heads of chains that were recorded elsewhere, and are not in the chains: of each chain, the first
+        one."""
         told = set()
         for anchor in sorted(anchors, key=lambda one: (one.writer, one.number)):
             there = audit.digests.get(anchor.writer, [])
@@ -346,14 +360,16 @@ class Ledger:
             return None
 
     def seen_until(self) -> list[tuple[str, int]]:
-        """How far this copy has seen each chain: file and number of the last entry. Audits notice what is missing up to there."""
+        """How far this copy has seen each chain: file and number of the last entry. Audits notice what is
+        missing up to there."""
         return [
             (f"{FOLDER}/ledger-{writer}.jsonl", head.number)
             for writer, head in sorted((self._seen() or {}).items())
         ]
 
     def head(self) -> Anchor | None:
-        """The last entry that this copy has written, to be recorded elsewhere; None before it has written any. Raises StateError."""
+        """The last entry that this copy has written, to be recorded elsewhere; None before it has written
+        any. Raises StateError."""
         memory = LedgerMemory.read(self._memory)
         head = memory.heads.get(memory.writer)
         return None if head is None else Anchor(memory.writer, head.number, head.digest)
@@ -365,7 +381,8 @@ class Ledger:
             memory.write(self._memory)
 
 
-# The keys of an entry are sorted (RFC 8785, section 3.2.3): the time comes first. A quotation mark inside a text has a backslash before it.
+# The keys of an entry are sorted (RFC 8785, section 3.2.3): the time comes first. A quotation mark inside a
+# text has a backslash before it.
 _AT, _CHANGE = b'{"at":"', b'"change":"'
 
 

@@ -1,4 +1,5 @@
-"""The audit of the ledger: altered, missing and moved entries and content, accepted breaks, and who has signed what."""
+"""The audit of the ledger: altered, missing and moved entries and content, accepted breaks, and who has
+signed what."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ VERIFIED_AT_ONCE = 8
 
 @dataclass(frozen=True)
 class SignedRange:
-    """Entries `first` to `last` of a file, one after the other, of which `signer` has signed every one; None: they are not signed."""
+    """Entries `first` to `last` of a file, one after the other, of which `signer` has signed every one; None:
+    they are not signed."""
 
     file: str
     first: int
@@ -85,7 +87,10 @@ class Audit:
                 return (
                     entry,
                     None,
-                    f"its signature by {signer} cannot be checked: name those who may sign with 'allowed_signers'",
+                    (
+                        f"its signature by {signer} cannot be checked: name those who may sign with"
+                        " 'allowed_signers'"
+                    ),
                 )
             try:
                 signers.verify_entry(signed_entry(entry.said), entry.said.get("signature"), signer)
@@ -143,7 +148,10 @@ class Audit:
             )
         if entry.kind == BREAK:
             for one in _listed(said.get("broken")):
-                message = f"a break was found on {entry.at[:10]} and accepted by {said.get('author')} ({said.get('reason')}): {one}"
+                message = (
+                    f"a break was found on {entry.at[:10]} and accepted by {said.get('author')}"
+                    f" ({said.get('reason')}): {one}"
+                )
                 self.findings.append(Finding(file, number, message))
         for name in _contents_of(said):
             self._contents.setdefault(name, (file, number))
@@ -204,7 +212,10 @@ def _copied(digests: Mapping[str, Sequence[str]]) -> Iterator[Finding]:
     for writer, lines in sorted(digests.items()):
         if lines and lines[0] in first:
             other = first[lines[0]]
-            message = f"its entries are those of {FOLDER}/ledger-{other}.jsonl: one of the two files is a copy under another writer's name"
+            message = (
+                f"its entries are those of {FOLDER}/ledger-{other}.jsonl: one of the two files is a copy"
+                " under another writer's name"
+            )
             yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", 1, message)
         elif lines:
             first[lines[0]] = writer

@@ -20,7 +20,8 @@ CHAIN = re.compile(r"ledger-([0-9a-f]{12})\.jsonl")
 CONTENT = re.compile(r"[0-9a-f]{64}\.json")
 # The kind of an entry that is about no change: what was missing or altered, and was accepted.
 BREAK = "break"
-# Entries that end a run: the outcome of its devices is recorded, also when the ledger was altered since the run began.
+# Entries that end a run: the outcome of its devices is recorded, also when the ledger was altered since the
+# run began.
 CLOSING = ("ended", "resumed")
 
 
@@ -74,7 +75,8 @@ class Finding:
 
 @dataclass(frozen=True)
 class Anchor:
-    """The head of a chain as it was recorded outside of the ledger; `where` says by what, such as a tag of the archive."""
+    """The head of a chain as it was recorded outside of the ledger; `where` says by what, such as a tag of
+    the archive."""
 
     writer: str
     number: int
@@ -83,7 +85,8 @@ class Anchor:
 
 
 def read_entry(path: Path, number: int | None, line: bytes) -> Entry:
-    """The entry in a line; the line in the file is its own number where that is not known. Raises StateError."""
+    """The entry in a line; the line in the file is its own number where that is not known. Raises
+    StateError."""
     try:
         said = json.loads(line)
         at = said["number"] if number is None else number

@@ -1,7 +1,8 @@
-"""What this copy of the estate remembers of the ledger: the chain that it writes, and the last entry that it has seen of each chain.
+"""What this copy of the estate remembers of the ledger: the chain that it writes, and the last entry that it
+has seen of each chain.
 
-It stands outside of `changes/`, in the working folder, so that a chain that was cut off, removed or altered is noticed before anything
-is appended.
+It stands outside of `changes/`, in the working folder, so that a chain that was cut off, removed or altered
+is noticed before anything is appended.
 """
 
 from __future__ import annotations
@@ -32,7 +33,8 @@ class Head:
 
 @dataclass(frozen=True)
 class AcceptedPart:
-    """The beginning of a chain that does not hold together and was accepted so: how many lines, and the digest of all of them."""
+    """The beginning of a chain that does not hold together and was accepted so: how many lines, and the
+    digest of all of them."""
 
     lines: int
     digest: str
@@ -40,7 +42,8 @@ class AcceptedPart:
 
 @dataclass
 class LedgerMemory:
-    """The memory of one copy. `folder` is what tells a copy of the working folder from the folder itself: device and inode."""
+    """The memory of one copy. `folder` is what tells a copy of the working folder from the folder itself:
+    device and inode."""
 
     writer: str = ""
     folder: tuple[int, int] | None = None
@@ -49,7 +52,8 @@ class LedgerMemory:
 
     @classmethod
     def read(cls, file: Path) -> LedgerMemory:
-        """The memory in a file; an empty one where there is none. Raises StateError for one that cannot be read."""
+        """The memory in a file; an empty one where there is none. Raises StateError for one that cannot be
+        read."""
         try:
             said: dict[str, Any] = json.loads(file.read_text(encoding="utf-8"))
             if said["format"] != FORMAT:
@@ -81,8 +85,9 @@ class LedgerMemory:
         write_whole(file, json.dumps(said), mode=0o600)
 
     def choose_writer(self, folder: Path, last: Head | None) -> None:
-        """Which chain is written: a new one unless `last`, the last entry of the one written so far, is where it was left. A copy of the
-        folder, or another branch of it, must not go on with a chain that somebody else goes on with, too."""
+        """Which chain is written: a new one unless `last`, the last entry of the one written so far, is where
+        it was left. A copy of the folder, or another branch of it, must not go on with a chain that somebody
+        else goes on with, too."""
         place = folder.stat()
         mine = (place.st_dev, place.st_ino)
         if self.folder != mine or not self.writer or self.heads.get(self.writer) != last:
@@ -94,7 +99,8 @@ class LedgerMemory:
     def breaks(
         self, chains: Mapping[str, Sequence[bytes]], elsewhere: Branches
     ) -> Iterator[tuple[str, Finding]]:
-        """The writers whose chains are not as this copy has seen them, and what is wrong. `chains` are the lines of every chain."""
+        """The writers whose chains are not as this copy has seen them, and what is wrong. `chains` are the
+        lines of every chain."""
         for writer, head in self.heads.items():
             lines = chains.get(writer, ())
             digests = [digest(line) for line in lines]
@@ -125,7 +131,8 @@ class LedgerMemory:
             if whole_digest(lines[: part.lines]) != part.digest:
                 return 1
             start = part.lines + 1
-        # In canonical form, a quotation mark inside a text has a backslash before it: this is found as a key only.
+        # In canonical form, a quotation mark inside a text has a backslash before it: this is found as a key
+        # only.
         for number in range(start, last + 1):
             if b'"before":"%s"' % digests[number - 1].encode() not in lines[number]:
                 return number + 1
@@ -143,8 +150,8 @@ class LedgerMemory:
             self.writer = secrets.token_hex(6)
 
     def see(self, chains: Mapping[str, Sequence[bytes]]) -> None:
-        """Remember the last entry of every chain that goes on from what was seen of it. What was cut off or altered stays remembered as it
-        was, or the next audit would have nothing to find it by."""
+        """Remember the last entry of every chain that goes on from what was seen of it. What was cut off or
+        altered stays remembered as it was, or the next audit would have nothing to find it by."""
         for writer, lines in chains.items():
             head = head_of(lines)
             known = self.heads.get(writer)
@@ -160,7 +167,8 @@ class Branches:
         self._environment = environment
 
     def has(self, writer: str, head: str) -> bool:
-        """Whether the entry with the digest `head` is in the chain of a branch, tag or stash that is not part of what is checked out."""
+        """Whether the entry with the digest `head` is in the chain of a branch, tag or stash that is not part
+        of what is checked out."""
         try:
             git = Git(self._folder, self._environment)
             refs = git.run("for-each-ref", "--format=%(objectname)", "--no-merged=HEAD").split()

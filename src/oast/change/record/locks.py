@@ -1,4 +1,5 @@
-"""Two runs on one estate exclude each other, device by device, and it can be told of a run whether it is alive.
+"""Two runs on one estate exclude each other, device by device, and it can be told of a run whether it is
+alive.
 
 A lock ends with its process, however that ends.
 """

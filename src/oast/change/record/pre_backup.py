@@ -14,7 +14,8 @@ NOTE = "secrets are masked: this shows what was there, and cannot be restored as
 
 @dataclass(frozen=True)
 class Backup:
-    """One device's backup of one run. `mask` hides secrets; without it, the backup is what the device said, for the owner alone."""
+    """One device's backup of one run. `mask` hides secrets; without it, the backup is what the device said,
+    for the owner alone."""
 
     path: Path
     syntax: IndentedSyntax
@@ -24,7 +25,10 @@ class Backup:
         """Keep `running`, whole or not at all. Raises DeviceError."""
         text = running
         if self.mask:
-            text = f"{self.syntax.comment} {NOTE}\n{self.syntax.masked(masked_lines(tree_as_listed(self.syntax, running)))}"
+            text = (
+                f"{self.syntax.comment}"
+                f" {NOTE}\n{self.syntax.masked(masked_lines(tree_as_listed(self.syntax, running)))}"
+            )
         try:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:

@@ -1,4 +1,5 @@
-"""The order in which devices are delivered to, and who is monitored: waves, stability time, neighbor impact, rollback runs."""
+"""The order in which devices are delivered to, and who is monitored: waves, stability time, neighbor impact,
+rollback runs."""
 
 from __future__ import annotations
 

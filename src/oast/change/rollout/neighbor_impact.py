@@ -1,4 +1,5 @@
-"""The devices that stand around those of a wave: what was true of them before the change has to stay so, before it is confirmed."""
+"""The devices that stand around those of a wave: what was true of them before the change has to stay so,
+before it is confirmed."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ NAMED = 3
 
 
 class NeighborImpact:
-    """Looks at devices that the change does not touch, and at those that it does not touch yet. Whoever cannot be read before the change
-    is not looked at any more."""
+    """Looks at devices that the change does not touch, and at those that it does not touch yet. Whoever
+    cannot be read before the change is not looked at any more."""
 
     def __init__(
         self,
@@ -29,8 +30,8 @@ class NeighborImpact:
         checks_of: Callable[[str, Readings], Iterable[Check]],
         parallel: int,
     ) -> None:
-        """`intents` are of all devices there are, `near` tells which stand around some, and `checks_of` makes the checks of one device of
-        what was read of it before."""
+        """`intents` are of all devices there are, `near` tells which stand around some, and `checks_of` makes
+        the checks of one device of what was read of it before."""
         self._connector = connector
         self._intents = {intent.device.name: intent for intent in intents}
         self._near = near
@@ -43,7 +44,8 @@ class NeighborImpact:
         self.unmonitored: dict[str, DeviceError] = {}
 
     async def begin(self, waves: Sequence[Sequence[str]]) -> None:
-        """Read those around `waves` of devices that are going to be changed; those that cannot be read are `unread`."""
+        """Read those around `waves` of devices that are going to be changed; those that cannot be read are
+        `unread`."""
         changing = {name for wave in waves for name in wave}
         self._outside = self._near(changing) - changing
         besides: set[str] = set()
@@ -69,8 +71,8 @@ class NeighborImpact:
         return [reading for reading in NAMES if reading in self._intents[name].platform.readings]
 
     async def look(self, wave: Sequence[str], later: Iterable[str]) -> list[CheckResult]:
-        """What is not as it was around a wave, and around all when there are no `later` devices. A device that cannot be read any more is
-        a result of its own."""
+        """What is not as it was around a wave, and around all when there are no `later` devices. A device
+        that cannot be read any more is a result of its own."""
         found: list[CheckResult] = []
         later = set(later)
         names = self._near(wave) & (later | self._outside) if later else self._outside

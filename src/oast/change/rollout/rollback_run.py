@@ -1,4 +1,5 @@
-"""Taking back what was delivered: a delivery of its own, with a way back of its own, to what the devices ran before."""
+"""Taking back what was delivered: a delivery of its own, with a way back of its own, to what the devices ran
+before."""
 
 from __future__ import annotations
 

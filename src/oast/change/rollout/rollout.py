@@ -44,9 +44,9 @@ from oast.verify import Check, CheckResult
 class RolloutOptions:
     """`order` says which devices come in which wave; at most `parallel` devices are worked on at a time.
 
-    After each wave its checks are looked at for `soak_s` seconds. After more than `max_failures` failures no further devices are begun,
-    and what `on_failure` says is taken back. Backups and transcripts go below `working`, in
-    folders named after `run`; `mask_backups` hides the secrets in them.
+    After each wave its checks are looked at for `soak_s` seconds. After more than `max_failures` failures no
+    further devices are begun, and what `on_failure` says is taken back. Backups and transcripts go below
+    `working`, in folders named after `run`; `mask_backups` hides the secrets in them.
     """
 
     working: Path
@@ -143,7 +143,8 @@ class DeviceSessionFactory:
 
 
 class Rollout:
-    """One run of deliveries. `outcomes` grows as devices end, so it is right at any moment, also after cancellation."""
+    """One run of deliveries. `outcomes` grows as devices end, so it is right at any moment, also after
+    cancellation."""
 
     def __init__(
         self,
@@ -161,11 +162,13 @@ class Rollout:
         undo: RollbackOfDelivered | None = None,
         surroundings: NeighborImpact | None = None,
     ) -> None:
-        """`unreached` are devices that were asked for and could not be compared: each is a failure of its wave.
+        """`unreached` are devices that were asked for and could not be compared: each is a failure of its
+        wave.
 
-        `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run that was cancelled takes
-        nothing back any more, and leaves the devices to their timers. `undo` takes back what was delivered already. What stands around
-        the devices, `surroundings`, has to be as it was when a wave is confirmed.
+        `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run
+        that was cancelled takes nothing back any more, and leaves the devices to their timers. `undo` takes
+        back what was delivered already. What stands around the devices, `surroundings`, has to be as it was
+        when a wave is confirmed.
         """
         self._comparisons = comparisons
         self._unreached = unreached
@@ -208,13 +211,15 @@ class Rollout:
 
     @property
     def outcomes(self) -> list[Outcome]:
-        """One for each device, in the order given; a device whose turn never came is unchanged, and no other."""
+        """One for each device, in the order given; a device whose turn never came is unchanged,
+        and no other."""
         known = [self._outcomes.get(c.name) or self._without(c) for c in self._comparisons]
         return [*known, *(self._outcomes[device.name] for device, _ in self._unreached)]
 
     @property
     def outcomes_if_interrupted(self) -> list[Outcome]:
-        """The same if this process ends now: whatever is not settled is unknown, and so is what is being rolled back."""
+        """The same if this process ends now: whatever is not settled is unknown, and so is what is being
+        rolled back."""
         now = {transaction.name: transaction.outcome_if_interrupted() for transaction in self._current}
         found = []
         for outcome in self.outcomes:
@@ -284,7 +289,8 @@ class Rollout:
             )
 
     async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
-        """What was delivered goes back as well, where that is wanted: what this wave did, or the whole change."""
+        """What was delivered goes back as well, where that is wanted: what this wave did, or the whole
+        change."""
         wanted = self._options.on_failure
         if wanted == STOP or self._undo is None:
             return
@@ -292,7 +298,10 @@ class Rollout:
         back = [t for t in self._delivered if t.name in names]
         if not back:
             return
-        why = f"taken back, as {failures} {'device' if failures == 1 else 'devices'} failed or did not stay in order"
+        why = (
+            f"taken back, as {failures} {'device' if failures == 1 else 'devices'} failed or did not stay in"
+            " order"
+        )
         self._rolling_back = frozenset(transaction.name for transaction in back)
         try:
             await self._undo(back)
@@ -385,7 +394,8 @@ class Rollout:
     async def _around(
         self, wave: Sequence[DeviceTransaction], later: frozenset[str]
     ) -> Callable[[], Awaitable[list[CheckResult]]] | None:
-        """What tells what is not as it was around a wave; nothing does while an earlier one waits for later devices."""
+        """What tells what is not as it was around a wave; nothing does while an earlier one waits for later
+        devices."""
         if self._surroundings is None:
             return None
         names = [transaction.name for transaction in wave]
@@ -455,7 +465,8 @@ class Rollout:
 
 
 def _deferred(transaction: DeviceTransaction, names: set[str], later: frozenset[str]) -> Iterator[Check]:
-    """Its checks that waited for these devices and for none that is still to come; the first of them answers for each."""
+    """Its checks that waited for these devices and for none that is still to come; the first of them answers
+    for each."""
     for check, peers in transaction.deferred:
         here = sorted(peers & names)
         if here and not peers & later:
@@ -463,7 +474,8 @@ def _deferred(transaction: DeviceTransaction, names: set[str], later: frozenset[
 
 
 class EarlierWaveMonitor:
-    """Looks after devices of earlier waves while others are delivered to: those with checks that concern one of `names`."""
+    """Looks after devices of earlier waves while others are delivered to: those with checks that concern one
+    of `names`."""
 
     def __init__(
         self,

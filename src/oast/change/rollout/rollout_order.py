@@ -13,8 +13,8 @@ from oast.estate import AntiAffinity, BatchSize, Device, Selector
 
 @dataclass(frozen=True)
 class RolloutOrder:
-    """`waves` come in order, then the devices that none of them takes; none has more with one attribute than `apart` allows, and none
-    more than `largest` devices."""
+    """`waves` come in order, then the devices that none of them takes; none has more with one attribute than
+    `apart` allows, and none more than `largest` devices."""
 
     waves: tuple[Selector | BatchSize, ...] = ()
     apart: AntiAffinity | None = None

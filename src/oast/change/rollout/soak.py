@@ -46,8 +46,8 @@ async def soak(
     clock: Clock,
     on_event: OnEvent,
 ) -> Mapping[str, SoakFailure]:
-    """What did not stay true for `soak_s` seconds, by device; also those that cannot be read at the end. A check whose other end is
-    among `later` is left to the wave of that."""
+    """What did not stay true for `soak_s` seconds, by device; also those that cannot be read at the end. A
+    check whose other end is among `later` is left to the wave of that."""
     watching = {t.name: _Watched(t, connector, later) for t in delivered}
     places = asyncio.Semaphore(max(1, options.parallel))
     found: dict[str, SoakFailure] = {}

@@ -18,8 +18,8 @@ def touches_check(check: Check, edits: Iterable[Edit]) -> bool:
 def is_affected_by(check: Check, comparison: Comparison) -> bool:
     """Whether a check may depend on what a change touches.
 
-    A derived check says what it rests on. One that an engineer wrote says which section it belongs to: then it is any edit inside
-    of that; or it does not say, and it may be anything.
+    A derived check says what it rests on. One that an engineer wrote says which section it belongs to: then
+    it is any edit inside of that; or it does not say, and it may be anything.
     """
     if check.concerns:
         return touches_check(check, comparison.edits)
@@ -29,8 +29,10 @@ def is_affected_by(check: Check, comparison: Comparison) -> bool:
 
 
 def changes_only_descriptions(check: Check, comparison: Comparison) -> bool:
-    """Whether the change touches only leaves beside what a derived check looks at: inside an entry that was there before, and nothing
-    that has a role, such as an address or whether an interface is shut. A description is no cause of what failed before it."""
+    """Whether the change touches only leaves beside what a derived check looks at: inside an entry that was
+    there before, and nothing that has a role, such as an address or whether an interface is shut. A
+    description is no cause of what failed before it.
+    """
     if not check.concerns:
         return False
     with_role = set(comparison.intent.platform.roles.values())
@@ -60,8 +62,10 @@ def owning_sections(edit: Edit, owners: Mapping[str, Sequence[Pattern]]) -> Iter
 
 
 def stable_for_s(comparison: Comparison, checks: Iterable[Check]) -> float:
-    """The longest interval, in seconds, of what `checks` look at and the change touches: before it or after it, whichever
-    is longer. A neighbour whose hello interval is wrong from now on is lost only after its dead interval (RFC 2328, section 9.5)."""
+    """The longest interval, in seconds, of what `checks` look at and the change touches: before it or after
+    it, whichever is longer. A neighbour whose hello interval is wrong from now on is lost only after its dead
+    interval (RFC 2328, section 9.5).
+    """
     platform = comparison.intent.platform
     longest = 0.0
     for check in checks:

@@ -1,8 +1,10 @@
-"""A wave: the devices delivered to together. All are prepared, then loaded, then checked, then each is kept or taken back.
+"""A wave: the devices delivered to together. All are prepared, then loaded, then checked, then each is kept
+or taken back.
 
-The checks come after all are loaded because an adjacency needs both its ends; timers are armed only when all are prepared. A
-device that is lost on the way is recovered beside the others: nobody waits for it, since the timers of those that are loaded
-run on. `parallel` bounds how many devices are being worked on at any moment, and never how many are in the wave.
+The checks come after all are loaded because an adjacency needs both its ends; timers are armed only when all
+are prepared. A device that is lost on the way is recovered beside the others: nobody waits for it, since the
+timers of those that are loaded run on. `parallel` bounds how many devices are being worked on at any moment,
+and never how many are in the wave.
 """
 
 from __future__ import annotations
@@ -30,15 +32,16 @@ CONFIRM_MARGIN_S = 2.0
 def timer_needed_s(prepare_s: float, verify_timeout_s: float, stable_for_s: float) -> float:
     """The revert timer that a wave needs, in seconds, when preparing all of its devices takes `prepare_s`.
 
-    Loading takes about as long as preparing did, as many answers and as many devices at a time, and twice that on a machine that has
-    become slower meanwhile. When some have been rolled back the others are watched once more.
+    Loading takes about as long as preparing did, as many answers and as many devices at a time, and twice
+    that on a machine that has become slower meanwhile. When some have been rolled back the others are watched
+    once more.
     """
     return 3 * prepare_s + verify_timeout_s + 2 * stable_for_s + CONFIRM_MARGIN_S
 
 
 def largest_wave(timer_s: float, prepare_one_s: float, verify_timeout_s: float, stable_for_s: float) -> int:
-    """The most devices whose wave fits into a revert timer of `timer_s`, when preparing each of them takes `prepare_one_s` on average;
-    at least one."""
+    """The most devices whose wave fits into a revert timer of `timer_s`, when preparing each of them takes
+    `prepare_one_s` on average; at least one."""
     if prepare_one_s <= 0:
         return MOST_DEVICES
     fixed_s = timer_needed_s(0.0, verify_timeout_s, stable_for_s)
@@ -48,10 +51,11 @@ def largest_wave(timer_s: float, prepare_one_s: float, verify_timeout_s: float, 
 
 @dataclass(frozen=True)
 class EarlierWaveCheck:
-    """A device that is delivered already: checks of it whose other end is in this wave, and how its readings are had.
+    """A device that is delivered already: checks of it whose other end is in this wave, and how its readings
+    are had.
 
-    `excused` says whether a failed check of it failed just so before anything was delivered, and rests on nothing that was;
-    `hide` takes out of what it says the secrets that were sent to it.
+    `excused` says whether a failed check of it failed just so before anything was delivered, and rests on
+    nothing that was; `hide` takes out of what it says the secrets that were sent to it.
     """
 
     device: str
@@ -63,8 +67,9 @@ class EarlierWaveCheck:
 
 @dataclass(frozen=True)
 class WaveTiming:
-    """How a wave goes: `verify_timeout_s` is how long the checks may take to come true, `stable_for_s` how long at least they
-    have to stay so. Checks whose other end is among `later` are left to the wave of that."""
+    """How a wave goes: `verify_timeout_s` is how long the checks may take to come true, `stable_for_s` how
+    long at least they have to stay so. Checks whose other end is among `later` are left to the wave of that.
+    """
 
     parallel: int
     verify_timeout_s: float
@@ -84,8 +89,8 @@ class Wave:
         stop_waiting: asyncio.Event | None = None,
         around: Callable[[], Awaitable[list[CheckResult]]] | None = None,
     ) -> None:
-        """`around` tells what is not as it was on other devices. When `hand_over` is set, whoever was told to take back is left to its own
-        way back instead."""
+        """`around` tells what is not as it was on other devices. When `hand_over` is set, whoever was told to
+        take back is left to its own way back instead."""
         self._stop_waiting = stop_waiting or asyncio.Event()
         self._around = around
         self._transactions = transactions
@@ -101,11 +106,13 @@ class Wave:
         self._needed_s = 0.0
         self._last: dict[DeviceTransaction, list[CheckResult]] = {}
         self._waiting: dict[DeviceTransaction, list[CheckResult]] = {}
-        # Whether some of its checks wait for devices of a later wave: until then nobody can tell what others have lost for good.
+        # Whether some of its checks wait for devices of a later wave: until then nobody can tell what others
+        # have lost for good.
         self.unfinished = False
 
     async def deliver(self) -> None:
-        """Afterwards every transaction has an outcome, also when cancelled: then what is not confirmed is taken back first."""
+        """Afterwards every transaction has an outcome, also when cancelled: then what is not confirmed is
+        taken back first."""
         try:
             async with asyncio.TaskGroup() as rescues:
                 self._rescues = rescues
@@ -118,7 +125,8 @@ class Wave:
             raise
 
     async def _roll_back_on_interrupt(self) -> None:
-        """Take back what is not confirmed; whatever is left of that when `hand_over` is set is left to the devices' timers."""
+        """Take back what is not confirmed; whatever is left of that when `hand_over` is set is left to the
+        devices' timers."""
         stopped_waiting = asyncio.create_task(self._stop_waiting.wait())
         rescues = [
             asyncio.create_task(transaction.roll_back_on_interrupt()) for transaction in self._transactions
@@ -155,7 +163,8 @@ class Wave:
             return
         every = asyncio.create_task(asyncio.wait(loading, return_when=asyncio.FIRST_EXCEPTION))
         try:
-            # Looked at once in a moment and not after every device, which would cost the square of their number.
+            # Looked at once in a moment and not after every device, which would cost the square of their
+            # number.
             while not await self._within_a_moment(every):
                 loaded = [t for task, t in loading.items() if task.done() and t.is_open]
                 self._extend(loaded, self._limits.verify_timeout_s + self._stable_for_s + self._confirm_s)
@@ -180,12 +189,13 @@ class Wave:
 
     @property
     def _confirm_s(self) -> float:
-        """About how long confirming every device takes, in seconds: as many answers as preparing did, at most."""
+        """About how long confirming every device takes, in seconds: as many answers as preparing did, at
+        most."""
         return self._prepare_s + CONFIRM_MARGIN_S
 
     def _extend(self, transactions: Iterable[DeviceTransaction], needed_s: float) -> None:
-        """Begin to restart those timers of idle devices of which soon less than `needed_s` seconds are left. One that does not answer
-        delays no other."""
+        """Begin to restart those timers of idle devices of which soon less than `needed_s` seconds are left.
+        One that does not answer delays no other."""
 
         async def extend(transaction: DeviceTransaction) -> None:
             async with self._turns[transaction]:
@@ -232,10 +242,11 @@ class Wave:
             self._rescues.create_task(transaction.recover())
 
     async def _decide(self) -> None:
-        """Those whose own edits a failed check rests on go back first; that may be all the others were suffering from.
+        """Those whose own edits a failed check rests on go back first; that may be all the others were
+        suffering from.
 
-        Whoever goes back may take along what the others were checked by, so they are checked once more: what is confirmed was true
-        after the last that went back.
+        Whoever goes back may take along what the others were checked by, so they are checked once more: what
+        is confirmed was true after the last that went back.
         """
         while self._open():
             gone = self._gone()
@@ -245,7 +256,8 @@ class Wave:
             if gone == self._gone():
                 break
         excused = {t: t.split_failures(self._last[t])[1] for t in self._open()}
-        # All of them at once, and before the first is confirmed: whoever comes after a run that dies here goes on with all or with none.
+        # All of them at once, and before the first is confirmed: whoever comes after a run that dies here
+        # goes on with all or with none.
         staying = self._open()
         if staying:
             staying[0].keep(staying)
@@ -265,8 +277,8 @@ class Wave:
         )
 
     async def _check_until_true(self) -> dict[DeviceTransaction, list[CheckResult]]:
-        """Check all that are loaded until everything that counts has been true for as long as it has to be, or time is up;
-        what still fails then."""
+        """Check all that are loaded until everything that counts has been true for as long as it has to be,
+        or time is up; what still fails then."""
         last_start = self._clock.now() + self._limits.verify_timeout_s
         true_since: float | None = None
         while True:
@@ -279,7 +291,8 @@ class Wave:
             self._needed_s = max(0.0, until_true) + self._confirm_s
             failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
             now = self._clock.now()
-            # What has come true in time is watched for as long as it has to be, however slow the looks are: the timers alone end that.
+            # What has come true in time is watched for as long as it has to be, however slow the looks are:
+            # the timers alone end that.
             deadline = now + min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
             if failing:
                 true_since = None
@@ -289,7 +302,8 @@ class Wave:
                 if true_since is None:
                     true_since = now
                     self._say_waiting("stability time", self._stable_for_s)
-                # From the end of the first look to the beginning of the last: a look may be slow, and what it says be old at its end.
+                # From the end of the first look to the beginning of the last: a look may be slow, and what it
+                # says be old at its end.
                 held_s = max(0.0, looked - true_since)
                 if held_s >= self._stable_for_s:
                     return {}
@@ -304,7 +318,10 @@ class Wave:
 
     def _not_held(self, seconds: float) -> dict[DeviceTransaction, list[CheckResult]]:
         """The timers are so near that the checks could not be watched long enough."""
-        reason = f"the checks could be watched for {seconds:.0f} s only, and have to stay true for {self._stable_for_s:.0f} s"
+        reason = (
+            f"the checks could be watched for {seconds:.0f} s only, and have to stay true for"
+            f" {self._stable_for_s:.0f} s"
+        )
         for transaction in self._open():
             transaction.lost = LossOfContact(
                 Cause.CHECKS, reason, "give more time with --revert-timer", why=RollbackReason.TOO_SLOW
@@ -342,7 +359,8 @@ class Wave:
         return failing
 
     async def _in_time(self, step: Callable[[DeviceTransaction], Awaitable[None]]) -> None:
-        """Take a step with all that are open; one that is so slow that the others' timers would run out is given up."""
+        """Take a step with all that are open; one that is so slow that the others' timers would run out is
+        given up."""
         tasks = {asyncio.create_task(self._step(t, step)): t for t in self._open()}
         every = asyncio.create_task(asyncio.wait(tasks)) if tasks else None
         try:
@@ -382,7 +400,9 @@ class Wave:
                 try:
                     readings = await watched.readings()
                 except DeviceError:
-                    return  # What cannot be read now is no finding about this wave; its own end is checked in any case.
+                    # What cannot be read now is no finding about this wave; its own end is checked in any
+                    # case.
+                    return
             for result in evaluate(checks, readings, watched.hide):
                 if not result.passed and not watched.excused(result):
                     found.setdefault(by_name[str(result.check.peer)], []).append(result)

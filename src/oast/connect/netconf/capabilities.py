@@ -24,7 +24,8 @@ class OfferedModule:
 
 @dataclass(frozen=True)
 class ServerCapabilities:
-    """The capabilities of a server. What is not in its hello is not there, whatever a platform's file says of such devices."""
+    """The capabilities of a server. What is not in its hello is not there, whatever a platform's file says of
+    such devices."""
 
     capabilities: tuple[str, ...]
 
@@ -54,7 +55,8 @@ class ServerCapabilities:
 
     @property
     def persist(self) -> bool:
-        """Whether a commit that waits to be confirmed outlives its session: since confirmed-commit:1.1, in sessions of base:1.1."""
+        """Whether a commit that waits to be confirmed outlives its session: since confirmed-commit:1.1, in
+        sessions of base:1.1."""
         return self.base_11 and self._has("confirmed-commit", "1.1")
 
     @property
@@ -84,7 +86,8 @@ class ServerCapabilities:
 
     @property
     def modules(self) -> list[OfferedModule]:
-        """The YANG modules that the hello names; a newer server names them in its library alone (RFC 8525)."""
+        """The YANG modules that the hello names; a newer server names them in its library alone
+        (RFC 8525)."""
         found = []
         for capability in self.capabilities:
             namespace, _, query = capability.partition("?")

@@ -26,9 +26,9 @@ class TooManyElements(FramingError):
 class Decoder:
     """Takes bytes in whatever pieces they come, and gives whole messages.
 
-    It begins with the end-of-message framing, in which both hellos are sent; `chunked` changes to the other from the next
-    message on (RFC 6242, section 4.1). No message may be longer than `at_most` bytes, or have more than about `elements` elements or
-    ten times as many attributes.
+    It begins with the end-of-message framing, in which both hellos are sent; `chunked` changes to the other
+    from the next message on (RFC 6242, section 4.1). No message may be longer than `at_most` bytes, or have
+    more than about `elements` elements or ten times as many attributes.
     """
 
     def __init__(self, at_most: int, elements: int = 1_000_000_000) -> None:
@@ -90,7 +90,8 @@ class Decoder:
         return message
 
     def _chunked(self) -> bytes | None:
-        """A message of chunks (RFC 6242, section 4.2): `\\n#LENGTH\\n` before each, `\\n##\\n` behind the last."""
+        """A message of chunks (RFC 6242, section 4.2): `\\n#LENGTH\\n` before each, `\\n##\\n` behind the
+        last."""
         while True:
             if self._left:
                 part = self._bytes[: self._left]
@@ -133,7 +134,8 @@ def _is_length(digits: bytes) -> bool:
 
 
 def encoded(message: bytes, *, chunked: bool) -> bytes:
-    """A message as it is sent. Nothing stands behind the end mark: there are devices that take a line break there for a request."""
+    """A message as it is sent. Nothing stands behind the end mark: there are devices that take a line break
+    there for a request."""
     if chunked:
         return b"\n#%d\n%s%s" % (len(message), message, END_OF_CHUNKS)
     return message + END_OF_MESSAGE

@@ -19,7 +19,8 @@ class NotNetconf(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class RpcError:
-    """An rpc-error (RFC 6241, section 4.3); `path` is the device's own XPath to what is wrong, "" when it does not say."""
+    """An rpc-error (RFC 6241, section 4.3); `path` is the device's own XPath to what is wrong, "" when it
+    does not say."""
 
     kind: str
     tag: str
@@ -52,8 +53,8 @@ def hello(capabilities: Iterable[str]) -> bytes:
 
 
 def rpc(number: int, operation: Element, config: str | None = None) -> bytes:
-    """A request (RFC 6241, section 4.1) for `operation`, known by `number`. `config` is the text of the empty config in it: an element
-    that is put into another loses prefixes that only its values use."""
+    """A request (RFC 6241, section 4.1) for `operation`, known by `number`. `config` is the text of the empty
+    config in it: an element that is put into another loses prefixes that only its values use."""
     message = etree.Element(base("rpc"), {"message-id": str(number)}, nsmap={None: BASE})
     message.append(operation)
     made = serialised(message)

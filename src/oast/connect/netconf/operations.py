@@ -56,7 +56,8 @@ def edit_config(target: str, config: Element, *, rollback_on_error: bool) -> Ele
 
 
 def copy_config(source: str, target: str) -> Element:
-    """Make one datastore as another (RFC 6241, section 7.3); running to startup is what saves (section 8.7)."""
+    """Make one datastore as another (RFC 6241, section 7.3); running to startup is what saves
+    (section 8.7)."""
     return _operation("copy-config", _datastore("target", target), _datastore("source", source))
 
 
@@ -87,10 +88,11 @@ def validate(source: str) -> Element:
 def commit(
     timeout_s: float | None = None, persist: str | None = None, persist_id: str | None = None
 ) -> Element:
-    """Make the candidate what runs (RFC 6241, section 8.3.4.1); with `timeout_s`, for so long only unless it is confirmed.
+    """Make the candidate what runs (RFC 6241, section 8.3.4.1); with `timeout_s`, for so long only unless it
+    is confirmed.
 
-    With `persist` it outlives the session, and is confirmed by the session that gives the same word. With `persist_id` it follows up the
-    commit of that word, and restarts its timer (section 8.4.5.1).
+    With `persist` it outlives the session, and is confirmed by the session that gives the same word. With
+    `persist_id` it follows up the commit of that word, and restarts its timer (section 8.4.5.1).
     """
     if timeout_s is None:
         return _operation("commit")

@@ -45,7 +45,8 @@ class NetconfSession:
         self.netconf = platform.netconf or Netconf()
         self.offered = ServerCapabilities(())
         self.session_id = ""
-        # What this session has locked, and whether it has committed: both end with it, and nobody else's are taken back.
+        # What this session has locked, and whether it has committed: both end with it, and nobody else's are
+        # taken back.
         self.held: set[str] = set()
         self.committed = False
         self._transport = transport
@@ -57,7 +58,8 @@ class NetconfSession:
         self.reached_at = ""
 
     async def start(self) -> None:
-        """Exchange hellos (RFC 6241, section 8.1). Raises ProtocolError for a server that Oast cannot speak with."""
+        """Exchange hellos (RFC 6241, section 8.1). Raises ProtocolError for a server that Oast cannot speak
+        with."""
         self._transport.write(encoded(hello((BASE_10, BASE_11)), chunked=False))
         try:
             capabilities, self.session_id = capabilities_in(await self._message("its hello"))
@@ -80,7 +82,8 @@ class NetconfSession:
         self._decoder.chunked = self.offered.base_11
         self._in_step = True
 
-    # --- the contract ---------------------------------------------------------------------------------------------
+    # --- the contract
+    # ---------------------------------------------------------------------------------------------
 
     @property
     def capabilities(self) -> frozenset[Capability]:
@@ -121,7 +124,8 @@ class NetconfSession:
         return await _if_long(await self.rpc(op.get(op.subtree(elements)), written_down=written_down), _text)
 
     async def probe(self, command: str, inputs: Mapping[str, str]) -> str:
-        """An operation of a module (RFC 7950, section 7.14); the answer is what its elements hold, each on a line."""
+        """An operation of a module (RFC 7950, section 7.14); the answer is what its elements hold, each on a
+        line."""
         [[(namespace, name)]] = steps(command, self.platform.modules)
         operation: Element = etree.Element(f"{{{namespace}}}{name}", nsmap={None: namespace})
         for key, value in inputs.items():
@@ -188,7 +192,8 @@ class NetconfSession:
         except OSError:
             pass
 
-    # --- requests and replies -----------------------------------------------------------------------------------------
+    # --- requests and replies
+    # -----------------------------------------------------------------------------------------
 
     async def rpc(
         self,
@@ -199,10 +204,11 @@ class NetconfSession:
         shown: Element | None = None,
         written_down: bool = True,
     ) -> Element:
-        """The reply to a request (RFC 6241, section 4). Raises DeviceRefused with the first error of it, and its path.
+        """The reply to a request (RFC 6241, section 4). Raises DeviceRefused with the first error of it, and
+        its path.
 
-        `secrets` stand in it, each with how it is spelt there; `shown` is the request without them, for the log. `config` is the text of
-        its empty config, where it is a whole one.
+        `secrets` stand in it, each with how it is spelt there; `shown` is the request without them, for the
+        log. `config` is the text of its empty config, where it is a whole one.
         """
         name = etree.QName(operation).localname
         for secret, spelt in secrets:
@@ -228,7 +234,8 @@ class NetconfSession:
         return reply
 
     async def _reply(self, number: int, name: str) -> Element:
-        """The reply with the number; notifications in between are passed over, and do not make it any later. Raises DeviceError."""
+        """The reply with the number; notifications in between are passed over, and do not make it any later.
+        Raises DeviceError."""
         try:
             async with asyncio.timeout(self._limits.at_most_s):
                 return await self._next_reply(number, name)
@@ -249,7 +256,10 @@ class NetconfSession:
                 if answered == str(number) or (answered is None and self.netconf.replies_without_id):
                     return message
                 if answered is None:
-                    hint = "if this server always leaves it out: replies_without_id = true below [netconf] of its platform"
+                    hint = (
+                        "if this server always leaves it out: replies_without_id = true below [netconf] of"
+                        " its platform"
+                    )
                     raise ProtocolError(
                         f"the device sent a reply to {name} without a message-id (RFC 6241, section 4.2)",
                         hint=hint,

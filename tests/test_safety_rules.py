@@ -1,0 +1,213 @@
+"""The rules that protect a device, each in process and without a network."""
+
+from __future__ import annotations
+
+import unittest
+from collections.abc import Callable, Coroutine, Iterable
+from typing import Any
+from unittest import mock
+
+import oast
+from in_memory import run
+from lab import BEFORE, WAYS, Fault, Lab
+from oast.change.plan.apply_mode import DEFAULT_MODE
+from oast.change.plan.diff import Comparison, ReadDevice, compare
+from oast.change.plan.limits import limit_violations
+from oast.change.plan.management_access import access_risks, management_interfaces
+from oast.change.record.approval import Signers, approval_problem
+from oast.change.record.journal import DeviceJournal
+from oast.change.rollout.stability_time import stable_for_s
+from oast.config.edits import difference
+from oast.config.indented_syntax import tree_of_device
+from oast.config.ownership import Scope, pattern_of
+from oast.config.syntaxes import syntax_of
+from oast.config.tree import Node
+from oast.connect.management_path import SessionAddresses
+from oast.estate.inventory import Device
+from oast.estate.settings import LimitSettings
+from oast.intent.intent import Intent
+from oast.platforms.definition import Platform
+from oast.platforms.load import Platforms
+from oast.records import Fingerprints, Place
+from oast.verify.checks import Check
+from test_ways import INTENDED, Case
+
+PLATFORMS = Platforms(None, Fingerprints(b"k" * 32))
+BINE = PLATFORMS.get("bine")
+ROUTE = SessionAddresses.of(["192.0.2.1"], ["203.0.113.9"], "oast", interface="manage0")
+
+
+def intent_of(platform: Platform, text: str, owned: Iterable[str], section: str = "all") -> Intent:
+    patterns = tuple(pattern_of(one) for one in owned)
+    device = Device("pier", "192.0.2.1", platform.name, None, {}, {}, Place("inventory/a.yaml", 1), {})
+    return Intent.of_record(
+        device, platform, tree_of_device(syntax_of(platform), text), Scope(patterns), {section: patterns}
+    )
+
+
+def comparison_of(platform: Platform, before: str, after: str, owned: Iterable[str]) -> Comparison:
+    return compare(
+        intent_of(platform, after, owned),
+        ReadDevice(before, None, ROUTE),
+        syntax_of(platform),
+        DEFAULT_MODE,
+    )
+
+
+def lines(comparison: Comparison) -> list[str]:
+    return [command.line.masked for command in comparison.commands]
+
+
+class PlanTest(unittest.TestCase):
+    def test_the_old_and_the_new_dead_interval_count_for_the_stability_time(self) -> None:
+        for before, after, expected in ((90, 12, 90.0), (12, 90, 90.0), (30, 30, 0.0)):
+            texts = [
+                f"interface port2\nospf\n  area 0.0.0.0\n    interface port2\n      dead-interval {seconds}\n"
+                for seconds in (before, after)
+            ]
+            made = comparison_of(BINE, *texts, ["ospf"])
+            path = made.edits[0].path[:-1] if made.edits else ("ospf", "area 0.0.0.0", "interface port2")
+            found = stable_for_s(made, [self._neighbor_check(path)])
+            self.assertEqual(found, expected, (before, after))
+
+    @staticmethod
+    def _neighbor_check(path: tuple[str, ...]) -> Check:
+        return Check(
+            "pier", "OSPF neighbor heron", "ospf-neighbors", {"interface": "port2"}, "state", "full", (path,)
+        )
+
+    def test_an_entry_is_created_before_the_leaf_that_refers_to_it_and_removed_after(self) -> None:
+        listed = "acl guests\n"
+        bound = "interface port2\n  ingress-acl guests\n"
+        made = lines(comparison_of(BINE, "interface port2\n", listed + bound, ["acl *", "interface *"]))
+        gone = lines(comparison_of(BINE, listed + bound, "interface port2\n", ["acl *", "interface *"]))
+        first = next(n for n, line in enumerate(made) if line.startswith("acl"))
+        last = next(n for n, line in enumerate(made) if "ingress-acl" in line)
+        self.assertLess(first, last, made)
+        first = next(n for n, line in enumerate(gone) if "ingress-acl" in line)
+        last = next(n for n, line in enumerate(gone) if line == "remove acl guests")
+        self.assertLess(first, last, gone)
+
+    def test_a_section_that_loses_more_than_its_share_is_a_violation_and_one_at_the_limit_is_none(
+        self,
+    ) -> None:
+        whole = "".join(f"static-route 198.51.{n}.0/24\n  next-hop 192.0.2.1\n" for n in range(20))
+
+        def kept(number: int) -> list[str]:
+            made = comparison_of(BINE, whole, "\n".join(whole.splitlines()[: 2 * number]), ["static-route *"])
+            limits = LimitSettings(removals=1000, share=0.5, last_of=())
+            return [one.limit for one in limit_violations(made, limits)]
+
+        self.assertEqual(kept(10), [])
+        self.assertEqual(kept(9), ["share"])
+        self.assertEqual(kept(11), [])
+
+    def test_a_static_route_is_a_risk_where_the_address_of_oast_is_not_known_or_not_readable(self) -> None:
+        text = "static-route 198.51.100.0/24\n  next-hop 192.0.2.1\n"
+        edits = difference(self._tree(""), self._tree(text))
+        holders = management_interfaces(intent_of(BINE, text, ["static-route *"]), self._tree(""), ROUTE)
+        for ours, is_risk in (((), True), (("203.0.113.9",), False), (("198.51.100.7",), True)):
+            route = SessionAddresses.of(["192.0.2.1"], ours, "oast", interface="manage0")
+            found = access_risks(BINE, holders, edits, route)
+            self.assertEqual(bool(found), is_risk, (ours, found))
+
+    @staticmethod
+    def _tree(text: str) -> Node:
+        return tree_of_device(syntax_of(BINE), text)
+
+    def test_an_approval_by_the_author_does_not_count(self) -> None:
+        signers = Signers(None, {})
+        proposal = {"author": "Ada", "difference": "d1"}
+        self.assertIsNone(approval_problem("c", proposal, {"author": "Cy", "difference": "d1"}, signers))
+        for said in (
+            {"author": "Ada", "difference": "d1"},
+            {"author": "", "difference": "d1"},
+            {"difference": "d1"},
+            {"author": "Cy", "difference": "d2"},
+        ):
+            self.assertIsNotNone(approval_problem("c", proposal, said, signers), said)
+
+
+class TransactionTest(Case):
+    """Deliveries to devices in memory."""
+
+    def _callTestMethod(self, method: Callable[[], Coroutine[Any, Any, None]]) -> None:
+        run(method())
+
+    async def test_a_refused_confirmation_is_not_reported_as_delivered_before_the_device_shows_it(
+        self,
+    ) -> None:
+        for way in ("timer", "candidate", "file"):
+            lab = Lab(way, list(BEFORE))
+            outcome = await self.push(lab, fault=Fault("refuse", match="confirm"))
+            self.truth(lab, outcome, way)
+
+    async def test_a_device_that_has_changed_since_the_diff_is_not_touched(self) -> None:
+        for way in WAYS:
+            lab = Lab(way, list(BEFORE))
+            plan = await self.in_memory(lab).compare()
+            lab.running.append("user night-desk")
+            typed = len(lab.typed)
+            outcome = (await plan.deliver("a test")).outcomes[0]
+            self.assertEqual(outcome.state, oast.State.UNCHANGED)
+            self.assertIn("changed since it was compared", str(outcome.reason))
+            sent = {
+                line for line in lab.typed[typed:] if line and not line.startswith("show") and line != "exit"
+            }
+            self.assertEqual(sent, set(), way)
+
+    async def test_what_another_session_has_edited_meanwhile_is_not_saved(self) -> None:
+        lab = Lab("timer", list(BEFORE))
+        fault = Fault("meanwhile", match="confirm", meanwhile=lambda: lab.running.append("user night-desk"))
+        outcome = await self.push(lab, fault=fault)
+        self.assertEqual((outcome.state, outcome.cause), (oast.State.DELIVERED, oast.Cause.FAILED), outcome)
+        self.assertIn("user night-desk", lab.running)
+        self.assertEqual(set(lab.startup), set(BEFORE), "nothing was saved, neither the change nor the edit")
+
+    async def test_a_change_about_management_access_is_confirmed_from_a_new_login_only(self) -> None:
+        lab = Lab("timer", list(BEFORE))
+        opened: list[int] = []
+        shell = lab.shell
+
+        async def counted(process: Any) -> None:
+            opened.append(len(lab.typed))
+            await shell(process)
+
+        lab.shell = counted  # type: ignore[method-assign]
+        template = INTENDED.replace("port mgmt text way-in", "port mgmt text new-name")
+        outcome = await self.push(lab, template=template)
+        self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
+        confirmed = next(n for n, line in enumerate(lab.typed) if line == "confirm")
+        applied = max(n for n, line in enumerate(lab.typed) if line.startswith("port mgmt text"))
+        self.assertTrue(any(applied < at <= confirmed for at in opened), (opened, lab.typed))
+
+    async def test_the_journal_knows_of_every_phase_before_the_device_does(self) -> None:
+        step = DeviceJournal.step
+        for way in WAYS:
+            lab = Lab(way, list(BEFORE))
+            steps: list[tuple[str, int]] = []
+
+            async def noted(self: DeviceJournal, what: str, **more: Any) -> None:
+                await step(self, what, **more)
+                steps.append((what, len(lab.typed)))  # noqa: B023
+
+            with mock.patch.object(DeviceJournal, "step", noted):
+                outcome = await self.push(lab)
+            self.assertEqual(outcome.state, oast.State.DELIVERED, outcome)
+            known = dict(reversed(steps))
+            changing = [
+                n
+                for n, line in enumerate(lab.typed)
+                if line.startswith(("arm ", "commit ", "apply ", "schedule "))
+            ]
+            if way == "none":
+                changing = [
+                    n for n, line in enumerate(lab.typed) if line.startswith("name ") or " text " in line
+                ]
+            self.assertLessEqual(
+                known["applying" if way in ("candidate", "file", "none") else "staged"], changing[0], way
+            )
+
+
+if __name__ == "__main__":
+    unittest.main()
