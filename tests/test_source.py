@@ -43,6 +43,56 @@ LAYERS = (
 )
 LONGEST_MODULE = 800
 LONGEST_FUNCTION = 60
+# Participles, prepositions and collective words that say nothing about a module.
+RIDDLES = frozenset(
+    [
+        "around",
+        "behind",
+        "besides",
+        "carried",
+        "derived",
+        "each",
+        "ending",
+        "entering",
+        "folding",
+        "fresh",
+        "ground",
+        "gone",
+        "held",
+        "left",
+        "known",
+        "made",
+        "managed",
+        "manner",
+        "many",
+        "meant",
+        "means",
+        "measured",
+        "native",
+        "planned",
+        "provider",
+        "recorded",
+        "recording",
+        "remembered",
+        "resumed",
+        "saved",
+        "seldom",
+        "sourced",
+        "sparing",
+        "stated",
+        "streams",
+        "told",
+        "undoing",
+        "utils",
+        "helpers",
+        "manager",
+        "common",
+        "misc",
+        "tools",
+        "wording",
+        "written",
+    ]
+)
 
 
 def modules(package: str) -> Iterator[tuple[Path, ast.Module]]:
@@ -154,8 +204,29 @@ class LayersTest(unittest.TestCase):
                 )
                 for node in ast.walk(tree):
                     if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
-                        length = (node.end_lineno or 0) - node.lineno + 1
+                        # What it documents is no part of its length.
+                        first = node.body[1] if ast.get_docstring(node) and len(node.body) > 1 else node
+                        signature = node.body[0].lineno - node.lineno if first is not node else 0
+                        length = (node.end_lineno or 0) - first.lineno + 1 + signature
                         self.assertLessEqual(length, LONGEST_FUNCTION, f"{path}: {node.name}")
+
+    def test_modules_and_classes_have_names_of_their_own_and_no_riddles(self) -> None:
+        homes: dict[str, list[str]] = {}
+        for path, tree in modules("oast"):
+            self.assertNotIn(path.stem, RIDDLES, f"{path}: a module is named by a noun of the trade")
+            for node in tree.body:
+                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                    homes.setdefault(node.name, []).append(str(path))
+        self.assertEqual({name: paths for name, paths in homes.items() if len(paths) > 1}, {})
+
+    def test_public_classes_and_functions_of_the_core_say_what_they_are(self) -> None:
+        for path, tree in modules("oast"):
+            if "cli" in path.parts:
+                continue
+            self.assertTrue(ast.get_docstring(tree), str(path))
+            for node in tree.body:
+                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                    self.assertTrue(ast.get_docstring(node), f"{path}:{node.lineno} {node.name}")
 
     def test_what_is_installed_is_known_by_its_hash(self) -> None:
         root = SOURCE.parent

@@ -14,6 +14,7 @@ from oast.change.state import Cause, Outcome, State
 from oast.config.diff_text import Counts
 from oast.fleet.clock import SystemClock
 from oast.fleet.events import Stage
+from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult, Operator, evaluate
 
 
@@ -107,6 +108,9 @@ class Device:
     async def revert(self, failed: object, hint: str | None = None) -> None:
         self.hint = hint
         self._end(State.REVERTED, Cause.CHECKS)
+
+    def fail_internally(self, error: Exception) -> None:
+        self.lost = LossOfContact(Cause.FAILED, str(error))
 
     async def recover(self) -> None:
         self._end(State.REVERTED, self.lost.cause if self.lost else Cause.NONE)
@@ -247,6 +251,17 @@ class WaveTest(unittest.TestCase):
             fails = edge(own)
             self.deliver(fails, later=later)
             self.assertEqual((self.states(fails), fails.hint), ([State.REVERTED], hint), own)
+
+    def test_an_internal_error_in_the_check_of_an_earlier_device_rolls_back_its_neighbor_and_no_other(
+        self,
+    ) -> None:
+        async def readings() -> Readings:
+            raise KeyError("a bug")
+
+        earlier = EarlierWaveCheck("a", (check("a", "b"),), readings, lambda result: False, str)
+        neighbor, other = Device("b", [], {}), Device("c", [], {})
+        self.deliver(neighbor, other, watched=(earlier,))
+        self.assertEqual(self.states(neighbor, other), [State.REVERTED, State.DELIVERED])
 
     def test_a_neighbour_that_a_later_wave_loses_is_found(self) -> None:
         early = Device("a", [check("a", "z")], {0: "full", 2: "down"})

@@ -16,6 +16,12 @@ LAST = 50
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    _add_reading(actions)
+    _add_approval(actions)
+    _add_recovery(actions)
+
+
+def _add_reading(actions: Any) -> None:
     listing = _action(actions, "list", "the changes, the newest last", "oast.cli.change_record", "run_list")
     listing.add_argument(
         "--last", metavar="N", type=arguments.positive, default=LAST, help=f"the last N (default: {LAST})"
@@ -31,6 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     show.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
     show.add_argument("--device", metavar="NAME", help="what was intended on one device")
     show.add_argument("--steps", action="store_true", help="every step that was taken, with its time")
+
+
+def _add_approval(actions: Any) -> None:
     approve = _action(
         actions,
         "approve",
@@ -52,6 +61,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     withdraw.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
     withdraw.add_argument("-m", "--reason", metavar="REASON", help="why")
+
+
+def _add_recovery(actions: Any) -> None:
     resume = _action(
         actions,
         "resume",

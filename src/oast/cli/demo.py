@@ -213,6 +213,12 @@ class _Story:
             "each under a timer that brings it back unless Oast confirms: the routers' own, the others'"
             " commit that has to be confirmed.",
         )
+        self._tell_deliveries()
+        self._seventh_terminal()
+        self._run("sim", "stop")
+
+    def _tell_deliveries(self) -> None:
+        """The second half: deliver, verify, remove a line, and the change that cuts management access."""
         self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary")
         self._say(
             "Does the network do what was intended? The checks follow from the intent, and from checks/."
@@ -251,8 +257,6 @@ class _Story:
         self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=REVERTED)
         self._say("Nothing is left of it:")
         self._run("diff")
-        self._seventh_terminal()
-        self._run("sim", "stop")
 
     # --- a new device that finds its way
 

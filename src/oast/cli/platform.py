@@ -10,6 +10,7 @@ import sys
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from rich.text import Text
 
@@ -67,6 +68,11 @@ LONGEST = 64_000_000
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    for add in (_add_new, _add_check, _add_try, _add_from_yang):
+        add(actions)
+
+
+def _add_new(actions: Any) -> None:
     new = actions.add_parser(
         "new", help="write a platform file to begin with, or draft it from a listing and a session"
     )
@@ -102,6 +108,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=arguments.seconds,
         help="seconds to wait for the device (default: from oast.toml)",
     )
+    arguments.add_estate(new)
+    new.set_defaults(run=_new)
+
+
+def _add_check(actions: Any) -> None:
     check = actions.add_parser(
         "check",
         help=(
@@ -112,6 +123,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     check.add_argument("--text", metavar="RUNNING", type=Path, help="what a device listed")
     check.add_argument("-v", "--verbose", action="store_true", help="show how each line was understood")
     arguments.add_format(check)
+    arguments.add_estate(check)
+    check.set_defaults(run=_check)
+
+
+def _add_try(actions: Any) -> None:
     attempt = actions.add_parser(
         "try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing"
     )
@@ -139,6 +155,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="seconds to wait for a device's answer (default: from oast.toml)",
     )
     arguments.add_format(attempt)
+    arguments.add_estate(attempt)
+    attempt.set_defaults(run=_try)
+
+
+def _add_from_yang(actions: Any) -> None:
     made = actions.add_parser(
         "from-yang",
         help="make a NETCONF platform's file of YANG modules, from a folder or as a device gives them",
@@ -158,9 +179,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     made.add_argument(
         "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device's answer"
     )
-    for action, run_action in ((new, _new), (check, _check), (attempt, _try), (made, _from_yang)):
-        arguments.add_estate(action)
-        action.set_defaults(run=run_action)
+    arguments.add_estate(made)
+    made.set_defaults(run=_from_yang)
 
 
 def _new(options: argparse.Namespace) -> int:

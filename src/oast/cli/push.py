@@ -323,6 +323,45 @@ async def _compare(options: argparse.Namespace, prepared: IntentContext) -> Plan
         )
 
 
+def _show_plan(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, out: Console) -> None:
+    """Show what would change, and what else there is to know before the question."""
+    if options.format != "text":
+        return
+    try:
+        show_what_changes(options, plan.comparisons, out)
+        show_left_alone(plan.comparisons, out, verbose=options.verbose)
+        show_warnings(plan.different, out)
+        show_forecast(plan, how, out)
+        show_not_compared(plan, out)
+        show_limit_violations(plan.limit_violations, out)
+        show_unsaved(plan.comparisons, out, pushing=True)
+        sys.stdout.flush()
+    except OSError as error:
+        if not options.yes:
+            raise UsageError(
+                f"what would change cannot be shown: {error.strerror}", hint="nothing was touched"
+            ) from None
+        discard_output()
+
+
+def _question(plan: Plan) -> str:
+    saved = len(plan.to_do) - len(plan.different)
+    also = (
+        f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}"
+        if saved
+        else ""
+    )
+    deliver_to = "Write the startup of" if plan.manner.into_startup else "Deliver to"
+    what = (
+        f"{deliver_to} {plural(len(plan.different), 'device')}{also}"
+        if plan.different
+        else f"Save on {plural(saved, 'device')}"
+    )
+    short = f" ({short_summary(plan.different)})" if plan.different else ""
+    without = f" {len(plan.failed)} could not be compared." if plan.failed else ""
+    return f"{what}{short}?{without}"
+
+
 def _go_on(
     options: argparse.Namespace,
     plan: Plan,
@@ -331,22 +370,7 @@ def _go_on(
     around: DeliveryHooks,
 ) -> int:
     out = console()
-    if options.format == "text":
-        try:
-            show_what_changes(options, plan.comparisons, out)
-            show_left_alone(plan.comparisons, out, verbose=options.verbose)
-            show_warnings(plan.different, out)
-            show_forecast(plan, how, out)
-            show_not_compared(plan, out)
-            show_limit_violations(plan.limit_violations, out)
-            show_unsaved(plan.comparisons, out, pushing=True)
-            sys.stdout.flush()
-        except OSError as error:
-            if not options.yes:
-                raise UsageError(
-                    f"what would change cannot be shown: {error.strerror}", hint="nothing was touched"
-                ) from None
-            discard_output()
+    _show_plan(options, plan, how, out)
     answer = around.look(plan)
     if answer is not None:
         return answer
@@ -365,21 +389,7 @@ def _go_on(
     # Where no device could be read there is nothing to ask about: it is told, and recorded.
     if not options.yes and plan.to_do:
         out.file.flush()
-        saved = len(plan.to_do) - len(plan.different)
-        also = (
-            f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}"
-            if saved
-            else ""
-        )
-        deliver_to = "Write the startup of" if plan.manner.into_startup else "Deliver to"
-        what = (
-            f"{deliver_to} {plural(len(plan.different), 'device')}{also}"
-            if plan.different
-            else f"Save on {plural(saved, 'device')}"
-        )
-        short = f" ({short_summary(plan.different)})" if plan.different else ""
-        without = f" {len(plan.failed)} could not be compared." if plan.failed else ""
-        if not ask_to_confirm(f"{what}{short}?{without}"):
+        if not ask_to_confirm(_question(plan)):
             sys.stderr.write("nothing was delivered\n")
             return NO
     around.begin()

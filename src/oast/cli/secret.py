@@ -89,14 +89,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="age in days above which a secret is listed (default: 90)",
     )
     arguments.add_format(age)
-    for action, run_action in (
-        (put, _set),
-        (read, _read),
-        (rotate, _rotate),
-        (remove, _remove),
-        (listed, _list),
-        (age, _age),
-    ):
+    runs = ((put, _set), (read, _read), (rotate, _rotate), (remove, _remove), (listed, _list), (age, _age))
+    for action, run_action in runs:
         arguments.add_estate(action)
         action.set_defaults(run=run_action)
 

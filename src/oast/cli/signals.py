@@ -19,8 +19,8 @@ from oast.operations import DeliveryResult
 
 
 class SignalHandler:
-    """Use as a context within a running loop. The first signal cancels the task; a second sets `hand_over`; a
-    third ends the process at once, after the record was written as far as it is known.
+    """Use as a context within a running loop. The first signal cancels the task; a second sets
+    `stop_waiting`; a third ends the process at once, after the record was written as far as it is known.
 
     After it signals are ignored: what became of the devices is known, and is what the exit code says.
     """

@@ -38,9 +38,21 @@ def add_arguments(actions: Any) -> None:
     manufacturer.add_argument(
         "--into", metavar="DIR", type=Path, required=True, help="folder for the vouchers"
     )
+    add = _add_new_device(actions)
+    names = actions.add_parser(
+        "names", help="answer DNS queries from a zone in a master file (RFC 1035), until it is stopped"
+    )
+    names.add_argument("file", metavar="FILE", type=Path, help="master file of the zone")
+    names.add_argument("--origin", metavar="NAME", required=True, help="name of the zone")
+    for action, run in ((manufacturer, _manufacturer), (add, _add), (names, _names)):
+        arguments.add_estate(action)
+        action.set_defaults(run=run)
+
+
+def _add_new_device(actions: Any) -> argparse.ArgumentParser:
     device = actions.add_parser("new-device", help="simulate new devices with factory settings")
     actions_of_device = device.add_subparsers(dest="what", metavar="ACTION", required=True)
-    add = actions_of_device.add_parser(
+    add: argparse.ArgumentParser = actions_of_device.add_parser(
         "add", help="switch on a new device, which asks the bootstrap server for its first configuration"
     )
     add.add_argument("serial", metavar="SERIAL", help="serial number of the new device")
@@ -92,14 +104,7 @@ def add_arguments(actions: Any) -> None:
     add.add_argument(
         "--duplicate-serial", action="store_true", help="use a serial number that another device has already"
     )
-    names = actions.add_parser(
-        "names", help="answer DNS queries from a zone in a master file (RFC 1035), until it is stopped"
-    )
-    names.add_argument("file", metavar="FILE", type=Path, help="master file of the zone")
-    names.add_argument("--origin", metavar="NAME", required=True, help="name of the zone")
-    for action, run in ((manufacturer, _manufacturer), (add, _add), (names, _names)):
-        arguments.add_estate(action)
-        action.set_defaults(run=run)
+    return add
 
 
 def _of(pattern: re.Pattern[str]) -> Any:

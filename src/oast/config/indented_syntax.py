@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from oast.answer_parsing import is_one_off, parse_if_long, spend
@@ -283,13 +283,7 @@ class _BlockReader:
             if waiting is not None and indent > waiting_indent:
                 self._open_in(waiting_in, waiting, waiting_indent)
             if len(nodes) > DEEPEST:
-                self.too_deep = True
-                word = _first_word(stripped)
-                self.problems.append(
-                    TextProblem(
-                        number, f"this is more than {DEEPEST} levels deep", word, "look at the indentation"
-                    )
-                )
+                self._give_up(number, stripped)
                 break
             while indents[-1] >= indent:
                 nodes.pop()
@@ -306,11 +300,7 @@ class _BlockReader:
             spend(statement.rule.known, not statement.rule.known)
             siblings = nodes[-1].children if len(made) == 1 else self._within(made[:-1])
             self.has_secrets = self.has_secrets or statement.has_secret
-            path = (
-                tuple(n.statement.identity for n in (*nodes[1:],)) + tuple(s.identity for s in made[:-1])
-                if self._with_places
-                else ()
-            )
+            path = self._path_of(made) if self._with_places else ()
             if statement.rule.holds_others:
                 waiting = None
                 if len(made) == 1:
@@ -329,6 +319,15 @@ class _BlockReader:
             if self._with_places:
                 self.places.append((number, path))
         return tuple(nodes[0].children.values())
+
+    def _give_up(self, number: int, stripped: str) -> None:
+        self.too_deep = True
+        message, word = f"this is more than {DEEPEST} levels deep", _first_word(stripped)
+        self.problems.append(TextProblem(number, message, word, "look at the indentation"))
+
+    def _path_of(self, made: Sequence[Statement]) -> Path:
+        """Where the last of the statements of a line stands, without itself."""
+        return (*(node.statement.identity for node in self._nodes[1:]), *(one.identity for one in made[:-1]))
 
     def _restate(self, siblings: dict[str, Node], statement: Statement) -> None:
         """A leaf that stands there already, or something unknown with just its words."""

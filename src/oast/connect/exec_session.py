@@ -131,7 +131,7 @@ class ExecSession(CliSessionBase):
         return told
 
     async def _answer(self, command: ExecCommand, shown: str) -> str:
-        """All that a command says, within the limits. Raises DeadlinePassed, ProtocolError."""
+        """All that a command says, within the limits. Raises DeviceTimeout, ProtocolError."""
         chunks: list[str] = []
         size = lines = 0
         limits = self._limits

@@ -464,7 +464,7 @@ class CommandLineSession(CliSessionBase):
 
     @asynccontextmanager
     async def _deadline(self, awaited: str | Sequence[Line]) -> AsyncIterator[None]:
-        """However little a device sends at a time, its answer ends. Raises DeadlinePassed."""
+        """However little a device sends at a time, its answer ends. Raises DeviceTimeout."""
         try:
             async with asyncio.timeout(self._limits.at_most_s):
                 yield

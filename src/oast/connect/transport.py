@@ -228,7 +228,7 @@ async def connect(
     """Log in and open a shell within `timeout_s` seconds; `jumps` are the connections to jump hosts that are
     shared.
 
-    Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeadlinePassed; nothing stays open then,
+    Raises HostKeyError, AuthenticationFailed, ConnectionFailed or DeviceTimeout; nothing stays open then,
     nor after cancellation.
     """
 
@@ -302,7 +302,7 @@ async def _opened(
 
 
 async def offered_host_key(target: Target, timeout_s: float, jumps: JumpHostPool | None = None) -> HostKey:
-    """The host key a device shows, without logging in there. Raises ConnectionFailed or DeadlinePassed."""
+    """The host key a device shows, without logging in there. Raises ConnectionFailed or DeviceTimeout."""
     jumps = jumps or JumpHostPool()
     before: _Secured | None = None
     try:

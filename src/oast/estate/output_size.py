@@ -25,12 +25,13 @@ MOST_WORDS = 10_000
 
 
 def too_much() -> LimitExceeded:
+    """The error for an expression whose result is too long."""
     return LimitExceeded(f"it produces too much: a text or list longer than {SIZE:,}")
 
 
 def size_of(value: Any, most: int = SIZE) -> int:
-    """About how many characters `value` has as text. Raises TooMuch when that is more than `most`, or it has
-    too many parts."""
+    """About how many characters `value` has as text. Raises LimitExceeded when that is more than `most`, or
+    it has too many parts."""
     total = parts = 0
     waiting: list[Any] = [value]
     while waiting:
@@ -121,7 +122,7 @@ CHECKS: Mapping[str, Callable[..., None]] = {
 
 
 def check_method_size(name: str, owner: Any, arguments: Iterable[Any], named: Mapping[str, Any]) -> None:
-    """Whether a method of a text makes too much. Raises TooMuch."""
+    """Whether a method of a text makes too much. Raises LimitExceeded."""
     check = CHECKS.get(name)
     if check is None or not isinstance(owner, str):
         return

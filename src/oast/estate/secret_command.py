@@ -32,8 +32,8 @@ def run_secret_command(
     """What the command prints for the secret `name`: one line of text; a relative path is one from the
     estate's `folder`.
 
-    Raises NotHere when it ends with an error, EstateError when it cannot be run, does not end, or prints what
-    is no secret.
+    Raises SecretNotFound when it ends with an error, EstateError when it cannot be run, does not end, or
+    prints what is no secret.
     """
     filled = [word.replace("{name}", name) for word in words]
     try:

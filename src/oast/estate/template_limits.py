@@ -55,7 +55,7 @@ def rendering() -> Iterator[None]:
 
 
 def count_steps(items: Iterable[Any]) -> Iterable[Any]:
-    """What a loop goes through. Raises TooMuch, at once where it is known how much it is."""
+    """What a loop goes through. Raises LimitExceeded, at once where it is known how much it is."""
     if isinstance(items, (list, tuple, dict, range, str)):
         _STEPS.taken += len(items)
         _need_few()
@@ -76,7 +76,7 @@ def _need_few() -> None:
 
 
 def join_limited(pieces: Iterable[str]) -> str:
-    """The pieces as one text. Raises TooMuch."""
+    """The pieces as one text. Raises LimitExceeded."""
     kept: list[str] = []
     size = 0
     remaining = iter(pieces)
@@ -98,7 +98,7 @@ def concatenate_limited(*parts: Any) -> str:
 
 
 def check_operation(operator: str, left: Any, right: Any) -> None:
-    """Whether an operation stays within bounds. Raises TooMuch."""
+    """Whether an operation stays within bounds. Raises LimitExceeded."""
     if (
         operator == "**"
         and isinstance(right, (int, float))
@@ -127,7 +127,7 @@ def check_operation(operator: str, left: Any, right: Any) -> None:
 
 
 def check_finite(value: float) -> None:
-    """Raises TooMuch for infinity and for what is no number."""
+    """Raises LimitExceeded for infinity and for what is no number."""
     if not math.isfinite(value):
         raise LimitExceeded("it produces too much: a number that is not finite")
 
@@ -142,7 +142,7 @@ def _digits(value: Any) -> int:
 
 
 def check_call(name: str, owner: Any, arguments: Iterable[Any]) -> None:
-    """Whether a method or filter that widens a text stays within bounds. Raises TooMuch."""
+    """Whether a method or filter that widens a text stays within bounds. Raises LimitExceeded."""
     if name not in WIDENING:
         return
     if isinstance(owner, str) and _WIDE.search(owner) and name.startswith("format"):

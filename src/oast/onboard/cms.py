@@ -102,8 +102,8 @@ def certificates_only(certificates: Sequence[x509.Certificate]) -> bytes:
 
 
 def verify_signed_data(message: bytes, kind: str) -> SignedContent:
-    """The content of signed data of the type `kind`, whose one signature fits. Raises NotAsSigned: nothing is
-    passed over that the signature does not cover, so that a message is accepted in one form only."""
+    """The content of signed data of the type `kind`, whose one signature fits. Raises SignatureError: nothing
+    is passed over that the signature does not cover, so that a message is accepted in one form only."""
     if len(message) > LARGEST:
         raise SignatureError(f"it is longer than {LARGEST} octets")
     try:

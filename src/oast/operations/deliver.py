@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.change import Cause, Outcome, State
+from oast.change.device import RunContext
 from oast.change.plan import DEFAULT_MODE, ApplyMode, Comparison, DiffRunner, LimitViolation, limit_violations
 from oast.change.record import devices_in_unknown_state, unknown_state_error
 from oast.change.rollout import (
@@ -226,7 +227,7 @@ class Plan:
         Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a
         policy forbids, StateError when the record could not be written; nothing was touched then.
         Cancellation takes back what is not confirmed, and the result says so: it is returned, not raised.
-        When `hand_over` is set after that, nobody waits for it any more: devices are left to their timers,
+        When `stop_waiting` is set after that, nobody waits for it any more: devices are left to their timers,
         and are told as unknown.
 
         `begun` is called before the first device is touched, with a function for a process that has to end at
@@ -245,38 +246,33 @@ class Plan:
             around = neighbor_impact_of(
                 self.preparation, self.to_do, self._connector, chosen, push_options.parallel
             )
-            undo = self._undoing(push_options, heard, recording, stop_waiting)
+            context = RunContext(
+                self._connector,
+                self.preparation.syntax_of,
+                heard,
+                self._clock,
+                recording.journal,
+                stop_waiting or asyncio.Event(),
+            )
             push = Rollout(
                 comparisons=self.to_do,
                 unreached=[(self._device(name), error) for name, error in self.failed],
                 checks=self.checks,
-                connector=self._connector,
-                syntax_of=self.preparation.syntax_of,
+                context=context,
                 options=push_options,
-                on_event=heard,
-                clock=self._clock,
-                journal=recording.journal,
                 sessions=self._comparing.sessions,
-                stop_waiting=stop_waiting,
-                undo=undo,
-                surroundings=around,
+                roll_back=RollbackRun(
+                    context, push_options, recording.change, self.preparation.estate.fingerprints
+                ),
+                neighbor_impact=around,
             )
             begun(partial(self._left, reason, ticket, recording, push))
             interrupted, fault = await _run(push)
             await self.close()
             unwatched = tuple(sorted(around.unmonitored)) if around is not None else ()
-            others = join_counts(
-                pre_post_state.other_values(name) for name, pre_post_state in push.pre_post_state.items()
-            )
-            result = DeliveryResult(
-                self.run,
-                reason,
-                ticket,
-                tuple(push.outcomes),
-                interrupted,
-                unwatched=unwatched,
-                other_values=others,
-            )
+            others = join_counts(state.other_values(name) for name, state in push.pre_post_state.items())
+            result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
+            result = replace(result, unwatched=unwatched, other_values=others)
             with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
                 first(result)
             result = replace(result, unrecorded=self._record(result, recording, push))
@@ -294,27 +290,6 @@ class Plan:
         with suppress(Exception):  # what is known is returned, whatever can be written
             return replace(left, unrecorded=self._record(left, recording, push, is_left=True))
         return left
-
-    def _undoing(
-        self,
-        options: RolloutOptions,
-        heard: OnEvent,
-        recording: ChangeRecorder,
-        stop_waiting: asyncio.Event | None,
-    ) -> RollbackRun:
-        """What takes back what was delivered, should that be wanted."""
-        preparation = self.preparation
-        return RollbackRun(
-            self._connector,
-            preparation.syntax_of,
-            options,
-            heard,
-            self._clock,
-            recording.journal,
-            recording.change,
-            preparation.estate.fingerprints,
-            stop_waiting,
-        )
 
     def _record(
         self, result: DeliveryResult, recording: ChangeRecorder, push: Rollout, *, is_left: bool = False

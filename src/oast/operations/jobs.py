@@ -11,7 +11,7 @@ from oast.config import Edit, counts, edits_document
 from oast.errors import DeviceError, OastError
 from oast.estate import BACKUP, DRIFT, Estate, JobSettings
 from oast.operations.backups import backup
-from oast.operations.drift import DriftReport, busy_devices, deliveries, find_drift
+from oast.operations.drift import DriftReport, InventoryMismatch, busy_devices, deliveries, find_drift
 from oast.operations.intent_context import prepare_intents
 from oast.operations.verify import behind, checks_for, verify_network
 from oast.records import Problem
@@ -75,6 +75,13 @@ async def _backup(estate: Estate, job: JobSettings) -> JobFindings:
     )
 
 
+def _unlike(one: InventoryMismatch) -> AlertFinding:
+    found = one.found if one.found is not None else "says nothing"
+    told = f"the inventory has {one.meant}, the device {found}"
+    key = AlertKey(UNLIKE, one.device, one.attribute)
+    return AlertFinding(key, told, place=str(one.place or ""), state=one.found or "")
+
+
 async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
     found = await find_drift(await asyncio.to_thread(prepare_intents, estate, job.on))
     failed = [(name, error) for name, error in found.failed if name not in found.left_out]
@@ -101,19 +108,7 @@ async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
             told = f"what it runs is not saved: {_first_of(comparison.unsaved)}"
             state = digest(canonical_json(edits_document(comparison.unsaved)))
             findings.append(AlertFinding(AlertKey(UNSAVED, comparison.name), told, WARNING, state=state))
-    for one in found.unlike:
-        told = (
-            f"the inventory has {one.meant}, the device"
-            f" {one.found if one.found is not None else 'says nothing'}"
-        )
-        findings.append(
-            AlertFinding(
-                AlertKey(UNLIKE, one.device, one.attribute),
-                told,
-                place=str(one.place or ""),
-                state=one.found or "",
-            )
-        )
+    findings += [_unlike(one) for one in found.unlike]
     findings += [_policy(problem) for problem in found.policies]
     drifted = len(by_hand)
     measures = {

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 from oast.change import State as Known
 from oast.change.record import RunLock
@@ -68,13 +69,8 @@ async def serve(
         listening(f"https://{settings.host}:{port}/restconf")
         if settings.call_home is not None:
             host, at = settings.call_home
-            home = CallHome(
-                host,
-                at,
-                whose,
-                called,
-                lambda where: heard(where, "calls home with a host key that nobody has reported"),
-            )
+            unknown = "calls home with a host key that nobody has reported"
+            home = CallHome(host, at, whose, called, lambda where: heard(where, unknown))
             at = await home.start()
             stack.push_async_callback(home.close)
             listening(f"{host}:{at} for calls home")
@@ -88,19 +84,23 @@ async def serve(
         await _recover(folder, environment, waiting, heard)
         for box in waiting:
             ready.put_nowait(box.serial)
-        managing = asyncio.create_task(
-            _manage(folder, environment, boxes, ready, heard, stop, patient=settings.call_home is None)
-        )
-        ended = asyncio.create_task(stop.wait())
-        try:
-            await asyncio.wait((managing, ended), return_when=asyncio.FIRST_COMPLETED)
-            if managing.done():
-                managing.result()
-        finally:
-            for task in (managing, ended):
-                task.cancel()
-            # What is being delivered is taken back, or left to its timer, before this ends.
-            await asyncio.gather(managing, ended, return_exceptions=True)
+        patient = settings.call_home is None
+        await _until(stop, _manage(folder, environment, boxes, ready, heard, stop, patient=patient))
+
+
+async def _until(stop: asyncio.Event, work: Coroutine[Any, Any, None]) -> None:
+    """Do `work` until it ends or `stop` is set. Raises what `work` raises."""
+    managing = asyncio.create_task(work)
+    ended = asyncio.create_task(stop.wait())
+    try:
+        await asyncio.wait((managing, ended), return_when=asyncio.FIRST_COMPLETED)
+        if managing.done():
+            managing.result()
+    finally:
+        for task in (managing, ended):
+            task.cancel()
+        # What is being delivered is taken back, or left to its timer, before this ends.
+        await asyncio.gather(managing, ended, return_exceptions=True)
 
 
 async def _recover(

@@ -67,7 +67,7 @@ def propose(
     """Write down what `plan` would do, for others to approve, signed with `key` if there is one; the name of
     the change.
 
-    Raises NotAllowed, StateError, EstateError, OSError.
+    Raises ApprovalError, StateError, EstateError, OSError.
     """
     estate = plan.preparation.estate
     changes = Changes(estate)
@@ -134,7 +134,7 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
 
 
 def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
-    """It is not to be delivered any more. Raises NotAllowed, StateError."""
+    """It is not to be delivered any more. Raises ApprovalError, StateError."""
     require_waiting(change)
     estate = changes.estate
     changes.ledger.append(
@@ -145,7 +145,7 @@ def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
 
 
 def require_waiting(change: Change) -> None:
-    """Raises NotAllowed for a change that was delivered or withdrawn."""
+    """Raises ApprovalError for a change that was delivered or withdrawn."""
     if change.every(BEGAN):
         raise ApprovalError(
             f"{change.name} has been delivered already", hint=f"oast change show {change.name}"
@@ -178,7 +178,7 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
     """The change to deliver now; with `again`, whatever has become of it, as a new one that has to be
     approved anew where that is needed.
 
-    Raises NotAllowed, UsageError, StateError, EstateError.
+    Raises ApprovalError, UsageError, StateError, EstateError.
     """
     estate = changes.estate
     change = changes.one(word)
@@ -194,7 +194,7 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
 
 
 def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, ...]:
-    """Who has approved exactly what is recorded of a change. Raises NotAllowed when nobody has and that is
+    """Who has approved exactly what is recorded of a change. Raises ApprovalError when nobody has and that is
     `needed`, or when the record is not what was proposed; StateError."""
     proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
     if recorded_difference(changes, change) != proposal.get("difference"):
@@ -288,7 +288,7 @@ def prepared_revert(
     """What the devices of `change` ran before it, made ready to be delivered; and the later changes that
     would be taken back with it.
 
-    Raises NotAllowed, UsageError, StateError, EstateError.
+    Raises ApprovalError, UsageError, StateError, EstateError.
     """
     if not change.every(BEGAN):
         raise ApprovalError(f"{change.name} was never delivered", hint=f"oast change show {change.name}")

@@ -130,6 +130,13 @@ def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
     }
 
 
+def _counts_text(counts: Mapping[str, int], sources: int) -> str:
+    failed = f", {counts['failed']} of {sources} sources could not be read" if counts["failed"] else ""
+    words = (("added", "new"), ("changed", "changed"), ("missing", "missing"))
+    what = ", ".join(f"{counts[name]} {word}" for name, word in words)
+    return f"{counts['devices']} devices of {sources} sources: {what}{failed}"
+
+
 async def refresh_all(
     folder: Path, environment: Mapping[str, str], sources: Sequence[SourceSettings]
 ) -> JobFindings:
@@ -180,18 +187,13 @@ async def refresh_all(
         counts["added"] += len(kept.added)
         counts["changed"] += len(kept.changed)
         counts["missing"] += len(found.removed)
-    failed = f", {counts['failed']} of {len(sources)} sources could not be read" if counts["failed"] else ""
-    what = ", ".join(
-        f"{counts[name]} {word}"
-        for name, word in (("added", "new"), ("changed", "changed"), ("missing", "missing"))
-    )
-    told = f"{counts['devices']} devices of {len(sources)} sources: {what}"
+    told = _counts_text(counts, len(sources))
     whole = () if counts["failed"] else (SOURCE,)
     return JobFindings(
         tuple(findings),
         frozenset(listed),
         counts,
-        f"{told}{failed}",
+        told,
         whole=whole,
         inventory=frozenset(there),
         happened=tuple(happened),
@@ -199,7 +201,7 @@ async def refresh_all(
 
 
 def require_allowed(refresh: RefreshPlan) -> None:
-    """Whether it takes away no more than the settings allow. Raises NotAllowed."""
+    """Whether it takes away no more than the settings allow. Raises ApprovalError."""
     removed, before, source = len(refresh.removed), len(refresh.before), refresh.source
     if not removed:
         return

@@ -27,7 +27,7 @@ def propose_staging(
     """Write down what the devices of `rows` would be given, and what they are going to be, for others to
     approve; the name of the change.
 
-    Signed with `key`, if there is one. Raises NotAllowed, StateError, OSError.
+    Signed with `key`, if there is one. Raises ApprovalError, StateError, OSError.
     """
     changes, signers = Changes(estate), signers_of(estate)
     if key is None and signers.allowed is not None:
@@ -94,8 +94,8 @@ def stage_approved(
     """Stage the devices of an approved change, with exactly what was approved; the change, and their serial
     numbers.
 
-    Raises NotAllowed when it is not approved, or what the estate says by now is something else; StateError,
-    EstateError, UsageError.
+    Raises ApprovalError when it is not approved, or what the estate says by now is something else;
+    StateError, EstateError, UsageError.
     """
     changes = Changes(estate)
     change = changes.one(word)
@@ -124,7 +124,7 @@ def stage_approved(
 
 
 def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> IntentContext:
-    """What was approved for `devices` as the change `name`, made ready to be delivered. Raises NotAllowed,
+    """What was approved for `devices` as the change `name`, made ready to be delivered. Raises ApprovalError,
     StateError, EstateError."""
     changes = Changes(estate)
     change = changes.one(name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import chain
@@ -138,22 +138,14 @@ async def verify_network(
     await for_each(preparation.intents, one, parallel or estate.settings.connection.parallel, done)
     ordered = {intent.device.name: found[intent.device.name] for intent in preparation.intents}
     failed = tuple((name, result) for name, result in ordered.items() if isinstance(result, DeviceError))
-    return Verification(
-        run,
-        logs,
-        must_match({name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}),
-        failed,
-        (
-            Snapshot(
-                datetime.now(UTC).isoformat(timespec="seconds"),
-                states,
-                {name: error.message for name, error in failed},
-            )
-            if whole
-            else None
-        ),
-        join_counts(others.values()),
-    )
+    passed = {name: result for name, result in ordered.items() if not isinstance(result, DeviceError)}
+    snapshot = _snapshot(states, failed) if whole else None
+    return Verification(run, logs, must_match(passed), failed, snapshot, join_counts(others.values()))
+
+
+def _snapshot(states: Mapping[str, Readings], failed: Iterable[tuple[str, DeviceError]]) -> Snapshot:
+    at = datetime.now(UTC).isoformat(timespec="seconds")
+    return Snapshot(at, states, {name: error.message for name, error in failed})
 
 
 def _again(

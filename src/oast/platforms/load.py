@@ -9,13 +9,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
 from oast.errors import ErrorCollector, EstateError
-from oast.platforms.definition import (
-    CliDialect,
-    EditSpelling,
-    ErrorPattern,
-    Platform,
-    PromptAnswer,
-)
+from oast.platforms.definition import CliDialect, EditSpelling, ErrorPattern, Platform, PromptAnswer
 from oast.platforms.grammar import Grammar
 from oast.platforms.netconf_tables import modules_of, netconf_of
 from oast.platforms.reading_tables import readings_of
@@ -232,46 +226,54 @@ def _edit_spelling(table: Table) -> EditSpelling:
     )
 
 
+def _patterns(session: Table, key: str) -> tuple[str, ...]:
+    return tuple(pattern for pattern in session.texts(key) if session.compiles(key, pattern))
+
+
+def _pager(session: Table) -> tuple[str | None, str | None]:
+    """The prompt of the pager, and the key that answers it."""
+    table = session.table("pager", "{ prompt = 'PATTERN', answer = 'KEY' }")
+    if table is None:
+        return None, None
+    found = table.pattern("prompt"), table.text("answer")
+    table.finish()
+    return found
+
+
+def _privilege(session: Table) -> tuple[str | None, str | None]:
+    """The command that raises the privilege, and the prompt for its password."""
+    table = session.table("privilege", "{ command = 'COMMAND', password = 'PATTERN' }")
+    if table is None:
+        return None, None
+    found = table.needed("command"), table.pattern("password")
+    table.finish()
+    return found
+
+
 def _dialect(file: TomlFile) -> CliDialect:
     session = _needed(file, "session")
     if session.flag("one_shot", False):
         return _one_shot(file, session)
     prompts = dict(session.mapping("prompts", "a pattern for each level: { view = 'PATTERN' }"))
     if not session.has("prompts"):
-        session.wrong(
-            None, "[session] lacks 'prompts'", "without them nobody can tell when an answer is complete"
-        )
+        hint = "without them nobody can tell when an answer is complete"
+        session.wrong(None, "[session] lacks 'prompts'", hint)
     prompts = {level: pattern for level, pattern in prompts.items() if session.compiles("prompts", pattern)}
     privileged = session.texts("privileged")
     _levels(session, "privileged", privileged, prompts)
-    errors = tuple(pattern for pattern in session.texts("errors") if session.compiles("errors", pattern))
+    errors = _patterns(session, "errors")
     prepare, leave, read_only = session.texts("prepare"), session.text("leave"), _read_only(session)
     in_flight = session.number("in_flight", 1, 1, 1000)
     pagers = _asked(session, "pagers", " ")
     questions = _asked(session, "questions", None)
     if in_flight > 1 and any(question.command is None for question in questions):
-        session.wrong(
-            "questions",
-            "a question may come behind any line, and 'in_flight' sends more before it is answered",
-            "name its 'command'",
-        )
-    warnings = tuple(
-        pattern for pattern in session.texts("warnings") if session.compiles("warnings", pattern)
-    )
+        message = "a question may come behind any line, and 'in_flight' sends more before it is answered"
+        session.wrong("questions", message, "name its 'command'")
+    warnings = _patterns(session, "warnings")
     refusals = _refusals(session)
-    pager = session.table("pager", "{ prompt = 'PATTERN', answer = 'KEY' }")
-    privilege = session.table("privilege", "{ command = 'COMMAND', password = 'PATTERN' }")
-    pager_prompt, pager_answer = (
-        (pager.pattern("prompt"), pager.text("answer")) if pager is not None else (None, None)
-    )
-    command, password = (
-        (privilege.needed("command"), privilege.pattern("password"))
-        if privilege is not None
-        else (None, None)
-    )
-    for table in (session, pager, privilege):
-        if table is not None:
-            table.finish()
+    pager_prompt, pager_answer = _pager(session)
+    command, password = _privilege(session)
+    session.finish()
     edit = _needed(file, "edit")
     levels = edit.texts("level")
     _levels(edit, "level", levels, prompts)

@@ -47,6 +47,19 @@ def readings_of(
     return found
 
 
+def _need_one_form(name: str, table: Table) -> None:
+    forms = [form for form in FORMS if table.has(form)]
+    if not forms:
+        hint = (
+            "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths',"
+            " statements have 'leaves'"
+        )
+        table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
+    if len(forms) > 1:
+        message = f"the reading '{name}' has both '{forms[0]}' and '{forms[1]}'"
+        table.wrong(forms[1], message, "an answer is a table, JSON, XML, or blocks of lines")
+
+
 def _reading(
     name: str, table: Table, paths: Collection[str], namespaces: Mapping[str, str], *, netconf: bool
 ) -> ReadingDefinition:
@@ -56,19 +69,7 @@ def _reading(
     command = table.needed("command") if statements is None else ""
     if asks is not None and not netconf:
         command = table.template("command", (asks,), required=(asks,)) or command
-    forms = [form for form in FORMS if table.has(form)]
-    if not forms:
-        hint = (
-            "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths',"
-            " statements have 'leaves'"
-        )
-        table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
-    if len(forms) > 1:
-        table.wrong(
-            forms[1],
-            f"the reading '{name}' has both '{forms[0]}' and '{forms[1]}'",
-            "an answer is a table, JSON, XML, or blocks of lines",
-        )
+    _need_one_form(name, table)
     intervals = table.texts("intervals")
     for path in intervals:
         if path not in paths:

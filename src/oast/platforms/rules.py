@@ -80,25 +80,11 @@ class Rules:
         kind = KINDS[table.choice("kind", KINDS)]
         for key in _KEYS:
             table.has(key)
-        if not re.fullmatch(r"[^\s/{}\"]+(?: [^\s/{}\"]+)*", name):
-            table.wrong(
-                None,
-                f"'{path}' is not the path of a statement",
-                "words with single spaces, '/' between levels",
-            )
-            return None
-        if outer is None:
-            known = [known for known in by_path if known]
-            table.wrong(
-                None,
-                f"'{path}' stands before '{outer_path}', or '{outer_path}' is missing",
-                spelling_hint(outer_path, known),
-            )
-            return None
-        if not outer.holds_others:
-            table.wrong(
-                None, f"'{path}' stands below '{outer_path}', which is a {outer.kind} and holds nothing"
-            )
+        if outer is None or not self._fits(path, name, outer, table):
+            if outer is None:
+                known = [known for known in by_path if known]
+                message = f"'{path}' stands before '{outer_path}', or '{outer_path}' is missing"
+                table.wrong(None, message, spelling_hint(outer_path, known))
             return None
         taken = self._arguments(path, kind, table)
         arguments, options = taken or ((), {})
@@ -137,6 +123,19 @@ class Rules:
         if table.has("default"):
             rule.default = self._default(rule, table)
         return rule
+
+    @staticmethod
+    def _fits(path: str, name: str, outer: Rule, table: Table) -> bool:
+        """Whether a statement of that name may stand in `outer`; notes it when it may not."""
+        if not re.fullmatch(r"[^\s/{}\"]+(?: [^\s/{}\"]+)*", name):
+            hint = "words with single spaces, '/' between levels"
+            table.wrong(None, f"'{path}' is not the path of a statement", hint)
+            return False
+        if not outer.holds_others:
+            message = f"'{path}' stands below '{outer.path}', which is a {outer.kind} and holds nothing"
+            table.wrong(None, message)
+            return False
+        return True
 
     def _module(self, path: str, outer: Rule, table: Table) -> Module | None:
         """Where the name belongs in XML: said here, or as what it stands in."""

@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from oast.change.device.context import (
         LossOfContact as LossOfContact,
         ManagementAddress as ManagementAddress,
+        RunContext as RunContext,
         TransactionContext as TransactionContext,
     )
     from oast.change.device.crash_recovery import (
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "context": ("LossOfContact", "ManagementAddress", "TransactionContext"),
+        "context": ("LossOfContact", "ManagementAddress", "RunContext", "TransactionContext"),
         "crash_recovery": ("RecoveredTransaction", "RecoveryState"),
         "pre_post_state": ("PrePostState", "state_diff", "state_document"),
         "rollback_recovery": ("RETRY_S", "RETURN_MARGIN_S"),

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import asyncio
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from enum import Enum
 from pathlib import Path
 from typing import Protocol
 
 from oast.change import Cause, RollbackReason
-from oast.change.record import Backup, DeviceJournal
+from oast.change.record import Backup, DeviceJournal, Journal
 from oast.config import IndentedSyntax
-from oast.connect import Session, SessionAddresses, Transcript
+from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import DeviceError
 from oast.fleet import Clock, OnEvent
+from oast.intent import Intent
 from oast.verify import CheckResult
 
 
@@ -56,6 +59,24 @@ class LossOfContact:
     hint: str | None = None
     failed: tuple[CheckResult, ...] = ()
     why: RollbackReason = RollbackReason.SESSION_LOST
+
+
+@dataclass(frozen=True)
+class RunContext:
+    """What every step of one run works with."""
+
+    connector: Connector
+    """Opens sessions to devices."""
+    syntax_of: Callable[[Intent], IndentedSyntax]
+    """The syntax of an intent's platform."""
+    on_event: OnEvent
+    """Receives the progress."""
+    clock: Clock
+    journal: Journal
+    """Where every step is written down before it is taken."""
+    stop_waiting: asyncio.Event = field(default_factory=asyncio.Event)
+    """When it is set, a run that was cancelled rolls nothing back any more, and leaves the devices to their
+    timers."""
 
 
 @dataclass(frozen=True)

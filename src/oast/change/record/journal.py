@@ -181,7 +181,7 @@ class DeviceJournal:
         if not columns.keys() <= COLUMNS:
             raise ValueError(f"the journal has no {', '.join(columns.keys() - COLUMNS)}")
         statements: list[Statement] = [
-            ("INSERT INTO step VALUES (?, ?, ?, ?)", (self._run, self._device, now_text(), what)),
+            ("INSERT INTO step VALUES (?, ?, ?, ?)", (self._run, self._device, now_text(), what))
         ]
         if columns:
             sets = ", ".join(f"{name} = ?" for name in columns)

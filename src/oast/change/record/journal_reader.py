@@ -98,7 +98,7 @@ def open_runs(working: Path) -> list[OpenRun]:
     if not (working / FILE).exists():
         return []
     try:
-        with closing(open_journal_readonly(working / FILE)) as database:
+        with closing(open_journal(working / FILE)) as database:
             runs = database.execute(
                 "SELECT id, change, began, process FROM run WHERE ended IS NULL OR EXISTS"
                 " (SELECT 1 FROM device WHERE device.run = run.id AND open AND phase > 0) ORDER BY began"
@@ -142,7 +142,7 @@ def unknown_state_error(left: OpenRun) -> DeviceInUnknownState:
 def stored_plan_of(working: Path, run: str) -> dict[str, Any]:
     """What a run that is left open was going to do: see `oast.change.plan.stored_plan`. Raises StateError."""
     try:
-        with closing(open_journal_readonly(working / FILE)) as database:
+        with closing(open_journal(working / FILE)) as database:
             row = database.execute("SELECT plan FROM run WHERE id = ?", (run,)).fetchone()
         plan: dict[str, Any] = json.loads(zlib.decompress(row[0]))
     except (OSError, sqlite3.Error, TypeError, ValueError, zlib.error) as error:
@@ -155,7 +155,7 @@ def timeline_of(working: Path, run: str) -> list[tuple[str, str, str]]:
     if not (working / FILE).exists():
         return []
     try:
-        with closing(open_journal_readonly(working / FILE)) as database:
+        with closing(open_journal(working / FILE)) as database:
             return database.execute(
                 "SELECT at, device, what FROM step WHERE run = ? ORDER BY rowid", (run,)
             ).fetchall()
@@ -188,7 +188,8 @@ def _known(database: sqlite3.Connection, run: str) -> Iterable[FinishedDevice]:
         yield FinishedDevice(name, State(state), Cause(cause), reason)
 
 
-def open_journal_readonly(path: Path) -> sqlite3.Connection:
+def open_journal(path: Path) -> sqlite3.Connection:
+    """Open the journal, and make its tables where it is still empty. Raises sqlite3.Error."""
     database = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
     version = database.execute("PRAGMA user_version").fetchone()[0]
     if version == 0:
@@ -201,6 +202,7 @@ def open_journal_readonly(path: Path) -> sqlite3.Connection:
 
 
 def journal_error(path: Path, error: Exception) -> StateError:
+    """The error for a journal that cannot be read or written."""
     said = getattr(error, "strerror", None) or str(error)
     hint = (
         "without it nothing is delivered: make room, or move it away if it is damaged (first look at what it"

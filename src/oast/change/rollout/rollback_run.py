@@ -5,52 +5,37 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 from oast.answer_parsing import parse_if_long
 from oast.change import Outcome
-from oast.change.device import DeviceTransaction
+from oast.change.device import DeviceTransaction, RunContext
 from oast.change.plan import ApplyMode, Comparison, ReadDevice, compare, plan_document
-from oast.change.record import Journal, RunLock
+from oast.change.record import RunLock
 from oast.change.rollout.rollout import Rollout, RolloutOptions
 from oast.change.rollout.rollout_order import SINGLE_WAVE
-from oast.config import IndentedSyntax
-from oast.connect import Capability, Connector
+from oast.connect import Capability
 from oast.errors import DeviceError
 from oast.estate import STOP, Device
-from oast.fleet import Clock, OnEvent, for_each
+from oast.fleet import for_each
 from oast.intent import Intent
 from oast.records import Fingerprints
 
 
 class RollbackRun:
-    """An `Undo` (see `oast.change.rollout.rollout`) for one run."""
+    """Rolls back devices of one run that were delivered already, as a delivery of its own."""
 
     def __init__(
-        self,
-        connector: Connector,
-        syntax_of: Callable[[Intent], IndentedSyntax],
-        options: RolloutOptions,
-        on_event: OnEvent,
-        clock: Clock,
-        journal: Journal,
-        change: str,
-        fingerprints: Fingerprints,
-        stop_waiting: asyncio.Event | None = None,
+        self, context: RunContext, options: RolloutOptions, change: str, fingerprints: Fingerprints
     ) -> None:
-        self._connector = connector
-        self._syntax_of = syntax_of
+        self._context = context
         # It is delivered at once: whatever it is that has failed goes on meanwhile.
         self._options = replace(
             options, run=f"{options.run}-back", order=SINGLE_WAVE, soak_s=0.0, on_failure=STOP
         )
-        self._on_event = on_event
-        self._clock = clock
-        self._journal = journal
         self._change = change
         self._fingerprints = fingerprints
-        self._stop_waiting = stop_waiting
         self._outcomes: dict[str, Outcome] = {}
         self.listed: dict[str, str] = {}
 
@@ -67,26 +52,20 @@ class RollbackRun:
             # It may parse long configurations, and devices of other waves may be armed.
             plan = await asyncio.to_thread(plan_document, comparisons, manner, self._fingerprints)
             await asyncio.to_thread(
-                self._journal.begin, run, self._change, os.getpid(), plan, [c.name for c in comparisons]
+                self._context.journal.begin,
+                run,
+                self._change,
+                os.getpid(),
+                plan,
+                [c.name for c in comparisons],
             )
-            push = Rollout(
-                comparisons,
-                failed,
-                {},
-                self._connector,
-                self._syntax_of,
-                self._options,
-                self._on_event,
-                self._clock,
-                self._journal,
-                stop_waiting=self._stop_waiting,
-            )
+            push = Rollout(comparisons, failed, {}, self._context, self._options)
             try:
                 await push.run()
             finally:
                 self._outcomes.update({outcome.device: outcome for outcome in push.outcomes})
                 self.listed.update(push.listed)
-            await asyncio.to_thread(self._journal.end, run, recorded=False)
+            await asyncio.to_thread(self._context.journal.end, run, recorded=False)
         finally:
             lock.release(done=True)
 
@@ -103,17 +82,20 @@ class RollbackRun:
             was.listed.release()
             before = Intent.of_record(intent.device, intent.platform, scope.within(ran), scope, intent.owners)
             log = self._options.working / "log" / self._options.run / f"{intent.device.name}.log"
-            async with self._connector.session(intent.device, intent.platform, log) as session:
+            async with self._context.connector.session(intent.device, intent.platform, log) as session:
                 into_startup = was.manner.into_startup
                 running = await (session.read_startup() if into_startup else session.read_running())
                 has_startup = Capability.STARTUP in session.capabilities and not into_startup
                 startup = await session.read_startup() if has_startup else None
                 read = ReadDevice(
-                    running, startup, self._connector.route(intent.device, session), session.capabilities
+                    running,
+                    startup,
+                    self._context.connector.route(intent.device, session),
+                    session.capabilities,
                 )
             manner = ApplyMode("replace", was.manner.remove_unknown, was.manner.into)
             return await parse_if_long(
-                (running, startup), compare, before, read, self._syntax_of(intent), manner
+                (running, startup), compare, before, read, self._context.syntax_of(intent), manner
             )
 
         def done(transaction: DeviceTransaction, result: Comparison | DeviceError) -> None:

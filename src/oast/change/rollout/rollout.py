@@ -13,12 +13,17 @@ from pathlib import Path
 from typing import Protocol
 
 from oast.change import Cause, Outcome, State
-from oast.change.device import DeviceTransaction, ManagementAddress, PrePostState, TransactionContext
+from oast.change.device import (
+    DeviceTransaction,
+    ManagementAddress,
+    PrePostState,
+    RunContext,
+    TransactionContext,
+)
 from oast.change.plan import Comparison
 from oast.change.record import (
     Backup,
     Baseline,
-    Journal,
     OpenRun,
     baseline_path,
     device_lock,
@@ -30,11 +35,11 @@ from oast.change.rollout.neighbor_impact import NeighborImpact
 from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
 from oast.change.rollout.soak import soak
 from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
-from oast.config import Counts, Edit, IndentedSyntax, Node, secrets_in, strip_secrets
+from oast.config import Counts, Edit, Node, secrets_in, strip_secrets
 from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
 from oast.estate import STOP, WAVE, Device
-from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, WaveEvent
+from oast.fleet import DeviceEvent, Stage, WaveEvent
 from oast.intent import Intent
 from oast.readings import Readings, read_readings
 from oast.verify import Check, CheckResult
@@ -151,38 +156,26 @@ class Rollout:
         comparisons: Sequence[Comparison],
         unreached: Sequence[tuple[Device, DeviceError]],
         checks: Mapping[str, Sequence[Check]],
-        connector: Connector,
-        syntax_of: Callable[[Intent], IndentedSyntax],
+        context: RunContext,
         options: RolloutOptions,
-        on_event: OnEvent,
-        clock: Clock,
-        journal: Journal,
         sessions: dict[str, Session] | None = None,
-        stop_waiting: asyncio.Event | None = None,
-        undo: RollbackOfDelivered | None = None,
-        surroundings: NeighborImpact | None = None,
+        roll_back: RollbackOfDelivered | None = None,
+        neighbor_impact: NeighborImpact | None = None,
     ) -> None:
         """`unreached` are devices that were asked for and could not be compared: each is a failure of its
         wave.
 
-        `sessions` are open ones to devices; each is taken out when it is used. When `hand_over` is set, a run
-        that was cancelled takes nothing back any more, and leaves the devices to their timers. `undo` takes
-        back what was delivered already. What stands around the devices, `surroundings`, has to be as it was
-        when a wave is confirmed.
+        `sessions` are open ones to devices; each is taken out when it is used. `roll_back` rolls back devices
+        that were delivered already. A wave is confirmed only when `neighbor_impact` finds nothing lost.
         """
         self._comparisons = comparisons
         self._unreached = unreached
         self._checks = checks
-        self._connector = connector
-        self._syntax_of = syntax_of
+        self._context = context
         self._options = options
-        self._on_event = on_event
-        self._clock = clock
-        self._journal = journal
         self._sessions = {} if sessions is None else sessions
-        self._stop_waiting = stop_waiting
-        self._undo = undo
-        self._surroundings = surroundings
+        self._undo = roll_back
+        self._neighbor_impact = neighbor_impact
         self._unfinished = False
         self._outcomes: dict[str, Outcome] = {}
         self._begun: set[str] = set()
@@ -250,13 +243,13 @@ class Rollout:
         try:
             await self._run()
         finally:
-            if self._surroundings is not None:
-                await asyncio.shield(self._surroundings.close())
+            if self._neighbor_impact is not None:
+                await asyncio.shield(self._neighbor_impact.close())
 
     async def _run(self) -> None:
         waves = self._waves()
-        if self._surroundings is not None:
-            await self._surroundings.begin(
+        if self._neighbor_impact is not None:
+            await self._neighbor_impact.begin(
                 [[comparison.name for comparison in group if comparison.edits] for group, _ in waves]
             )
         self.waves = [[*(comparison.name for comparison in group), *lost] for group, lost in waves]
@@ -266,7 +259,7 @@ class Rollout:
             begun.update(lost)
             if group:
                 later = frozenset(c.name for following, _ in waves[number:] for c in following)
-                self._on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
+                self._context.on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
                 transactions = await self._wave(group, later)
                 await self._soak(transactions, later)
             failures = self._failures(begun)
@@ -281,7 +274,14 @@ class Rollout:
         if not self._options.soak_s or not delivered:
             return
         for name, told in (
-            await soak(delivered, self._connector, self._options, later, self._clock, self._on_event)
+            await soak(
+                delivered,
+                self._context.connector,
+                self._options,
+                later,
+                self._context.clock,
+                self._context.on_event,
+            )
         ).items():
             outcome = self._outcomes[name]
             self._outcomes[name] = replace(
@@ -326,7 +326,7 @@ class Rollout:
                     f"not begun: {failures} before it failed or {'was' if failures == 1 else 'were'} reverted"
                 )
                 self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
-                self._on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
+                self._context.on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
 
     def _waves(self) -> list[tuple[list[Comparison], list[str]]]:
         """The devices in the order of the waves, and those of each that could not be reached."""
@@ -357,19 +357,19 @@ class Rollout:
                         raise unknown_state_error(flying[comparison.name])
                 except DeviceError as error:
                     self._outcomes[comparison.name] = self._untouched(comparison, error.message, Cause.FAILED)
-                    self._on_event(DeviceEvent(comparison.name, Stage.UNCHANGED))
+                    self._context.on_event(DeviceEvent(comparison.name, Stage.UNCHANGED))
                 else:
                     transactions.append(self._transaction(comparison))
             limits = WaveTiming(options.parallel, options.verify_timeout_s, options.stable_for_s, later)
             watching = EarlierWaveMonitor(
-                self._connector, self._delivered, {t.name for t in transactions}, later
+                self._context.connector, self._delivered, {t.name for t in transactions}, later
             )
             wave = Wave(
                 transactions,
                 watching.watched,
                 limits,
-                self._clock,
-                self._stop_waiting,
+                self._context.clock,
+                self._context.stop_waiting,
                 await self._around(transactions, later),
             )
             self._begun.update(transaction.name for transaction in transactions)
@@ -396,11 +396,11 @@ class Rollout:
     ) -> Callable[[], Awaitable[list[CheckResult]]] | None:
         """What tells what is not as it was around a wave; nothing does while an earlier one waits for later
         devices."""
-        if self._surroundings is None:
+        if self._neighbor_impact is None:
             return None
         names = [transaction.name for transaction in wave]
-        await self._surroundings.leave(names)
-        return None if later and self._unfinished else partial(self._surroundings.look, names, later)
+        await self._neighbor_impact.leave(names)
+        return None if later and self._unfinished else partial(self._neighbor_impact.look, names, later)
 
     def _unsettled(self) -> tuple[dict[str, OpenRun], DeviceError | None]:
         """What other runs have left in flight, and why nothing may be begun when that cannot be told."""
@@ -418,7 +418,7 @@ class Rollout:
             now = Baseline(self._options.run, datetime.now(UTC), strip_secrets(running))
             # A full disk here must not turn a delivered device into a failed one.
             with suppress(OSError):
-                save_baseline(path, now, intent.scope, self._syntax_of(intent).grammar)
+                save_baseline(path, now, intent.scope, self._context.syntax_of(intent).grammar)
 
         ended = [(t, t.outcome, t.running) for t in transactions]
         ended = [(t, o, r) for t, o, r in ended if not t.comparison.manner.into_startup]
@@ -429,10 +429,10 @@ class Rollout:
 
     def _transaction(self, comparison: Comparison) -> DeviceTransaction:
         intent, options = comparison.intent, self._options
-        syntax = self._syntax_of(intent)
+        syntax = self._context.syntax_of(intent)
         means = TransactionContext(
             syntax=syntax,
-            opener=DeviceSessionFactory(self._connector, intent, comparison.edits),
+            opener=DeviceSessionFactory(self._context.connector, intent, comparison.edits),
             backup=Backup(
                 options.working / "backups" / options.run / f"{comparison.name}.txt",
                 syntax,
@@ -440,9 +440,9 @@ class Rollout:
             ),
             log=options.working / "log" / options.run / f"{comparison.name}.log",
             timer_s=options.revert_timer_s,
-            on_event=self._on_event,
-            clock=self._clock,
-            journal=self._journal.of(options.run, comparison.name),
+            on_event=self._context.on_event,
+            clock=self._context.clock,
+            journal=self._context.journal.of(options.run, comparison.name),
         )
         return DeviceTransaction(
             comparison,

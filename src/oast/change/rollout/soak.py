@@ -31,6 +31,8 @@ class SoakFailure:
 
 
 class SoakOptions(Protocol):
+    """The options of a rollout that soaking needs: its length in seconds, and the concurrency."""
+
     @property
     def soak_s(self) -> float: ...
 

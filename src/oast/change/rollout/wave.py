@@ -89,8 +89,8 @@ class Wave:
         stop_waiting: asyncio.Event | None = None,
         around: Callable[[], Awaitable[list[CheckResult]]] | None = None,
     ) -> None:
-        """`around` tells what is not as it was on other devices. When `hand_over` is set, whoever was told to
-        take back is left to its own way back instead."""
+        """`around` tells what is not as it was on other devices. When `stop_waiting` is set, whoever was told
+        to take back is left to its own way back instead."""
         self._stop_waiting = stop_waiting or asyncio.Event()
         self._around = around
         self._transactions = transactions
@@ -125,7 +125,7 @@ class Wave:
             raise
 
     async def _roll_back_on_interrupt(self) -> None:
-        """Take back what is not confirmed; whatever is left of that when `hand_over` is set is left to the
+        """Take back what is not confirmed; whatever is left of that when `stop_waiting` is set is left to the
         devices' timers."""
         stopped_waiting = asyncio.create_task(self._stop_waiting.wait())
         rescues = [
@@ -350,7 +350,7 @@ class Wave:
         self._waiting = waiting
         self.unfinished = any(t.split_failures(waiting.get(t, ()))[0] for t in self._open())
         failing = {t: counted for t in self._open() if (counted := t.split_failures(self._last[t])[0])}
-        for transaction, results in (await self._watch()).items():
+        for transaction, results in (await self._check_earlier_waves()).items():
             failing.setdefault(transaction, []).extend(results)
         if not failing and self._around is not None and self._open() and not self.unfinished:
             lost = await self._around()
@@ -387,29 +387,34 @@ class Wave:
                 task.cancel()
             await asyncio.gather(*tasks, *((every,) if every is not None else ()), return_exceptions=True)
 
-    async def _watch(self) -> Mapping[DeviceTransaction, list[CheckResult]]:
+    async def _check_earlier_waves(self) -> Mapping[DeviceTransaction, list[CheckResult]]:
         """What has become false on devices of earlier waves, by the devices of this one at the other end."""
         by_name = {transaction.name: transaction for transaction in self._open()}
         found: dict[DeviceTransaction, list[CheckResult]] = {}
 
-        async def look(watched: EarlierWaveCheck) -> None:
+        async def check_one(watched: EarlierWaveCheck) -> None:
             checks = [check for check in watched.checks if check.peer in by_name]
             if not checks:
                 return
-            async with self._places:
-                try:
+            try:
+                async with self._places:
                     readings = await watched.readings()
-                except DeviceError:
-                    # What cannot be read now is no finding about this wave; its own end is checked in any
-                    # case.
-                    return
-            for result in evaluate(checks, readings, watched.hide):
-                if not result.passed and not watched.excused(result):
-                    found.setdefault(by_name[str(result.check.peer)], []).append(result)
+                for result in evaluate(checks, readings, watched.hide):
+                    if not result.passed and not watched.excused(result):
+                        found.setdefault(by_name[str(result.check.peer)], []).append(result)
+            except DeviceError:
+                # A device that cannot be read now says nothing about this wave; the other end of its links is
+                # checked in any case.
+                return
+            except Exception as error:
+                # An internal error must not end the wave, and what could not be checked is not confirmed.
+                for transaction in {by_name[str(check.peer)] for check in checks}:
+                    transaction.fail_internally(error)
+                    self._rescue(transaction)
 
         async with asyncio.TaskGroup() as group:
             for watched in self._watched:
-                group.create_task(look(watched))
+                group.create_task(check_one(watched))
         return found
 
     async def _roll_back(self, failing: Mapping[DeviceTransaction, list[CheckResult]]) -> None:

@@ -282,7 +282,7 @@ class NetconfSession:
             raise Refused(wrong, name, hide)
 
     async def _message(self, awaited: str) -> Element:
-        """The next message. Raises ConnectionFailed, DeadlinePassed, ProtocolError, NotNetconf."""
+        """The next message. Raises ConnectionFailed, DeviceTimeout, ProtocolError, NotNetconf."""
         try:
             async with asyncio.timeout(self._limits.at_most_s):
                 while not self._waiting:
