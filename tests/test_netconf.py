@@ -19,11 +19,11 @@ from oast.config.line import Line
 from oast.config.ownership import Scope
 from oast.config.tree import canonical
 from oast.config.xml_edits import config_parts
+from oast.connect.capability import Capability
 from oast.connect.netconf.capabilities import ServerCapabilities
 from oast.connect.netconf.framing import END_OF_MESSAGE, Decoder, FramingError, encoded
 from oast.connect.netconf.messages import NotNetconf, RpcError, capabilities_in, errors_in, hello, parsed
 from oast.connect.netconf.session import NetconfSession, Refused
-from oast.connect.session import Capability
 from oast.errors import ConnectionFailed, ProtocolError
 from oastsim.model import Tree
 from oastsim.roundel.elements import edit, printed

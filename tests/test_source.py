@@ -27,6 +27,7 @@ LAYERS = (
         "containment",
         "json_text",
         "lazy_exports",
+        "extras",
     ),
     ("estate",),
     ("platforms",),

@@ -23,7 +23,7 @@ from oast.change.rollout.rollout_order import RolloutOrder
 from oast.change.rollout.wave import largest_wave, timer_needed_s
 from oast.change.state import Phase
 from oast.cli.preview import show_forecast
-from oast.connect.session import Capability
+from oast.connect.capability import Capability
 from oast.estate.inventory import Device
 from oast.fleet.events import WaveEvent
 from test_ways import AFTER, INTENDED

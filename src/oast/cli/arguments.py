@@ -97,6 +97,12 @@ def add_estate(parser: argparse.ArgumentParser) -> None:
         help="the estate's folder (default: this one or the nearest above)",
     )
     parser.add_argument("-q", "--quiet", action="store_true", help="no progress, only results")
+    parser.add_argument(
+        "--debug", action="store_true", help="log on stderr what Oast decides and why, without secrets"
+    )
+    parser.add_argument(
+        "--debug-file", metavar="FILE", type=Path, help="append this log to FILE instead of stderr"
+    )
 
 
 def add_selection(parser: argparse.ArgumentParser) -> None:

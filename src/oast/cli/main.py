@@ -80,6 +80,10 @@ def _run(arguments: list[str]) -> int:
     from oast.gc_tuning import gc_relaxed
 
     try:
+        if getattr(options, "debug", False) or getattr(options, "debug_file", None) is not None:
+            from oast.cli.debug_log import start_debug_log
+
+            start_debug_log(options.debug_file)
         with gc_relaxed():
             code: int = options.run(options)
         sys.stdout.flush()

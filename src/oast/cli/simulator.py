@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from oast.errors import EstateError, StateError
+from oast.extras import require_extra
 from oast.files import make_private
 from oast.records import Place
 
@@ -55,6 +56,7 @@ class Simulator:
                 place=Place(str(self._network)),
                 hint="write network.yaml",
             )
+        require_extra("sim", "the simulator")
         make_private(self._folder)
         (self._folder / "listening.json").unlink(missing_ok=True)
         log = self._folder / "simulator.log"

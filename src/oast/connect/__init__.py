@@ -9,6 +9,7 @@ from oast.lazy_exports import lazy_exports
 if TYPE_CHECKING:
     from oast.connect.answer_memory import ANSWERS as ANSWERS
     from oast.connect.call_home import CallHome as CallHome, handshake_done as handshake_done
+    from oast.connect.capability import Capability as Capability
     from oast.connect.channel import Transport as Transport
     from oast.connect.connector import (
         NETCONF_PORT as NETCONF_PORT,
@@ -23,7 +24,6 @@ if TYPE_CHECKING:
     from oast.connect.management_path import Address as Address, SessionAddresses as SessionAddresses
     from oast.connect.session import (
         AnswerLimits as AnswerLimits,
-        Capability as Capability,
         CommandLine as CommandLine,
         Session as Session,
         hold_answer as hold_answer,
@@ -41,11 +41,12 @@ __getattr__, __dir__ = lazy_exports(
     {
         "answer_memory": ("ANSWERS",),
         "call_home": ("CallHome", "handshake_done"),
+        "capability": ("Capability",),
         "channel": ("Transport",),
         "connector": ("ConnectionInfo", "Connector", "NETCONF_PORT"),
         "host_keys": ("HostKey", "KnownHosts", "host_key_of"),
         "management_path": ("Address", "SessionAddresses"),
-        "session": ("AnswerLimits", "Capability", "CommandLine", "Session", "hold_answer"),
+        "session": ("AnswerLimits", "CommandLine", "Session", "hold_answer"),
         "session_draft": ("SessionCommands", "SessionDraft", "draft_session"),
         "transcript": ("MOST_LINES", "Transcript"),
         "transport": ("Login", "Target", "connect"),

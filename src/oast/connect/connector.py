@@ -352,7 +352,7 @@ class Connector:
         While a password is being rotated, a device that does not take the new one is offered the one before,
         unless `newest_only`. Raises DeviceError; nothing stays open then, nor after cancellation.
         """
-        transcript = transcript or Transcript(time.monotonic)
+        transcript = transcript or Transcript(time.monotonic, device.name)
         if target is None and device.management.previous is not None:
             return await self._open_at_either(device, platform, transcript, newest_only=newest_only)
         access = self.access(device)
@@ -488,7 +488,7 @@ class Connector:
         When nobody answers, it is tried again as the settings say. The context may take the settings'
         `device_timeout_s` and `beyond_s` seconds, or DeadlinePassed is raised in it.
         """
-        transcript = Transcript(time.monotonic)
+        transcript = Transcript(time.monotonic, device.name)
         within_s = self.access(device).settings.device_timeout_s + beyond_s
         try:
             async with _within(within_s):

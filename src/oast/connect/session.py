@@ -11,32 +11,18 @@ from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
-from enum import StrEnum
 from typing import Protocol
 
 from oast.answer_parsing import parse_if_long
 from oast.config import Line
 from oast.connect import prompt_reader as dialogue
 from oast.connect.answer_memory import ANSWERS, TooMuchHeld
+from oast.connect.capability import Capability
 from oast.connect.channel import Transport
 from oast.connect.transcript import Transcript
 from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
 from oast.platforms import Platform, StatePattern
 from oast.records import Secret
-
-
-class Capability(StrEnum):
-    """What a device can do for a delivery, as RFC 6241, section 8 calls it where it does."""
-
-    CANDIDATE = "candidate"
-    REVERT_TIMER = "revert timer"
-    LOCK = "lock"
-    VALIDATE = "validate"
-    STARTUP = "startup"
-    WRITE_STARTUP = "write startup"
-    WRITABLE_RUNNING = "writable-running"
-    ROLLBACK_ON_ERROR = "rollback-on-error"
-    PERSIST = "persist"
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@ written down."""
 
 from __future__ import annotations
 
+import logging
 import traceback
 from collections.abc import Callable
 from pathlib import Path
@@ -10,6 +11,8 @@ from pathlib import Path
 from oast import __version__
 from oast.files import write_whole
 from oast.redaction import Masking
+
+_log = logging.getLogger(__name__)
 
 # Of what a device says without end, that much is written down.
 MOST_LINES = 2_000
@@ -29,14 +32,16 @@ def _cut(text: str) -> str:
 class Transcript:
     """Lines sent (>) and answers (<) with the seconds since the start. `clock` gives seconds.
 
-    `masking` knows the secrets of the session: nothing is written down that did not pass it.
+    `masking` knows the secrets of the session: nothing is written down that did not pass it. `device` is its
+    name in the debug log.
     """
 
-    def __init__(self, clock: Callable[[], float]) -> None:
+    def __init__(self, clock: Callable[[], float], device: str = "") -> None:
         self.masking = Masking()
         self._clock = clock
         self._start = clock()
         self._lines: list[str] = []
+        self._device = device
 
     def sent(self, text: str) -> None:
         self._add(">", text)
@@ -51,9 +56,12 @@ class Transcript:
         for line in masked.split("\n")[:MOST_LINES]:
             self._put("<", line)
 
-    def note(self, text: str) -> None:
-        """Something about the session itself."""
+    def note(self, text: str, log: logging.Logger = _log) -> None:
+        """Note something about the session itself, also in the debug log."""
         self._add("*", text)
+        if log.isEnabledFor(logging.DEBUG):
+            # As in the transcript: without secrets, and without what acts on a terminal.
+            log.debug("%s: %s", self._device, self._lines[-1].partition(" * ")[2])
 
     def fault(self, error: BaseException) -> None:
         """Where in the code a fault of Oast happened; never its words or values, which could hold

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from oast.errors import StateError, UsageError
 from oast.estate import Estate
+from oast.extras import require_extra
 from oast.files import write_whole
 from oast.operations.changes import BEGAN, Changes
 from oast.watch import Store
@@ -15,13 +16,14 @@ KINDS = ("png", "svg", "pdf")
 
 
 def draw_history(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
-    """Draw into `path`: how many runs there were, the first and the last of them.
+    """Draw into `path`. Returns the number of runs, and when the first and the last of them began.
 
     Raises UsageError when nothing was kept, or for a kind of file that cannot be drawn; StateError; OSError.
     """
     kind = path.suffix.removeprefix(".").lower()
     if kind not in KINDS:
         raise UsageError(f"{path} names no kind of picture", hint="let it end in .png, .svg or .pdf")
+    require_extra("plot", "drawing the history")
     store = Store(estate.working, looking=True)
     try:
         runs = store.trend(("drift", "verify"))

@@ -101,7 +101,7 @@ async def draft_of_device(
 ) -> SessionDraft:
     """What a session with `device` is like; the transcript goes to `log`. Changes nothing there. Raises
     DeviceError."""
-    transcript = Transcript(time.monotonic)
+    transcript = Transcript(time.monotonic, device.name)
     try:
         transport, privilege = await connector.bare(device, transcript)
         try:

@@ -125,7 +125,7 @@ class _Run:
         self._syntax = syntax
         self._rehearsal = rehearsal
         self._clock = clock
-        self.transcript = Transcript(clock.now)
+        self.transcript = Transcript(clock.now, device.name)
         self._is_comment = False
         self._file_before = ""
 

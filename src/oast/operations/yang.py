@@ -40,7 +40,7 @@ async def read_yang_modules(
     target = connector.target(device)
     if device.port is None and target.host == device.address:
         target = dataclasses.replace(target, port=NETCONF_PORT)
-    transcript = Transcript(time.monotonic)
+    transcript = Transcript(time.monotonic, device.name)
     try:
         session = await connector.open(device, bare, transcript, target=target)
         try:

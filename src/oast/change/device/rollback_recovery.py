@@ -181,7 +181,7 @@ class RollbackRecovery(TransactionState):
                 " not roll them back"
             )
             return State.UNKNOWN
-        self._transcript.note("the device did not roll back: sending inverse edits")
+        self._note("the device did not roll back: sending inverse edits")
         await self._context.journal.step("rolling back with inverse edits", first=True)
         await delivery.undo()
         state = await self._state_now(session)

@@ -83,7 +83,7 @@ class DeviceTransaction(RollbackRecovery):
         """A session, and what the device runs now. One that was left open may have ended since: nothing was
         sent on it."""
         if self._session is not None:
-            self._transcript.note("going on with the session in which it was compared")
+            self._note("going on with the session in which it was compared")
             self._reached_at = self._session.reached_at
             try:
                 return await self._list(self._session)
@@ -121,9 +121,7 @@ class DeviceTransaction(RollbackRecovery):
             await self._require_untouched(alternate, what)
         finally:
             await alternate.close()
-        self._transcript.note(
-            "the alternate management address answers, on an interface that the change does not touch"
-        )
+        self._note("the alternate management address answers, on an interface that the change does not touch")
 
     async def _require_untouched(self, alternate: Session, what: str) -> None:
         """Prove that the change cannot cut the session at the alternate management address. Raises
@@ -171,7 +169,7 @@ class DeviceTransaction(RollbackRecovery):
             self._armed(self._context.clock.now())
             await self._context.journal.step("arming", armed=now_text(), timer_s=float(self.timer_s))
             self._context.on_event(TimerEvent(self.name, self.timer_s))
-            self._transcript.note(f"unless confirmed, it goes back by {self._delivery.rollback_method.name}")
+            self._note(f"unless confirmed, it goes back by {self._delivery.rollback_method.name}")
             async with self._probing():
                 await self._delivery.apply(self.timer_s)
                 await self._prove()
@@ -229,7 +227,7 @@ class DeviceTransaction(RollbackRecovery):
             return False
         if self.phase < Phase.APPLYING:
             return False
-        self._transcript.note(f"the management address moves from {move.before} to {move.to}")
+        self._note(f"the management address moves from {move.before} to {move.to}")
         lost_id = self._session.session_id if self._session is not None else ""
         await self._close()
         while self.timer_left_s > LEAST_LEFT_S:
@@ -245,7 +243,7 @@ class DeviceTransaction(RollbackRecovery):
                 await self._close()
                 await self._context.clock.sleep(RETRY_S)
             except DeviceError as error:
-                self._transcript.note(error.message)
+                self._note(error.message)
                 return False
             else:
                 return True
@@ -323,7 +321,7 @@ class DeviceTransaction(RollbackRecovery):
             async with asyncio.timeout(self._lead_s / 2):
                 left_s = await delivery.extend(timer_s)
         except DeviceRefused as refused:
-            self._transcript.note(f"the timer was not extended: {refused.message}")
+            self._note(f"the timer was not extended: {refused.message}")
             self._is_extendable = False
         except TimeoutError:
             reason = f"no answer within {self._lead_s / 2:.0f} s to the command that extends its timer"
@@ -336,7 +334,7 @@ class DeviceTransaction(RollbackRecovery):
                 return
             # A device that shows less than it was asked for rolls back then.
             self._rolls_back_from_s = began + left_s
-            self._transcript.note(f"the device now waits {self.timer_left_s:.0f} s for the confirmation")
+            self._note(f"the device now waits {self.timer_left_s:.0f} s for the confirmation")
             self._context.on_event(TimerEvent(self.name, self.timer_left_s))
 
     async def check(self) -> list[CheckResult]:

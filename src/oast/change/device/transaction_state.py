@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import secrets
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
@@ -19,6 +20,8 @@ from oast.errors import ConnectionFailed
 from oast.fleet import DeviceEvent, Stage, WaitEvent
 from oast.readings import Readings, read_readings
 from oast.verify import Check, CheckResult
+
+_log = logging.getLogger(__name__)
 
 # So long a device may take to notice that a session ends.
 CLOSING_S = 10.0
@@ -45,7 +48,9 @@ class TransactionState:
         self.timer_s = means.timer_s
         self._context = means
         self._started = means.clock.now()
-        self._transcript = Transcript(means.clock.now) if session is None else session.transcript
+        self._transcript = (
+            Transcript(means.clock.now, comparison.name) if session is None else session.transcript
+        )
         self._session = session
         self._delivery: DeliveryMethod | None = None
         self._armed_at: float | None = None
@@ -132,6 +137,7 @@ class TransactionState:
         """Nothing is sent that makes the phase possible before this has returned. Raises DeviceError when
         that cannot be written down and nothing of the change is in effect yet."""
         self.phase = max(self.phase, phase)
+        _log.debug("%s: phase %s", self.name, phase.name.lower())
         before = phase in (Phase.STAGED, Phase.APPLYING, Phase.CONFIRMING)
         await self._context.journal.step(
             phase.name.lower(), first=before, must=phase <= Phase.APPLYING, phase=int(self.phase)
@@ -175,6 +181,10 @@ class TransactionState:
         names = sorted({check.reading for check in self.checks})
         return await read_readings(self._open_session(), self.comparison.intent.platform, names)
 
+    def _note(self, text: str) -> None:
+        """Note a decision in the transcript and in the debug log."""
+        self._transcript.note(text, _log)
+
     def _open_session(self) -> Session:
         if self._session is None:
             raise ConnectionFailed("there is no session with the device")
@@ -191,7 +201,7 @@ class TransactionState:
     def _say(self, stage: Stage, done: int = 0) -> None:
         total = len(self.comparison.commands) if stage is Stage.APPLYING else 0
         if not done:
-            self._transcript.note(str(stage))
+            self._note(str(stage))
         self._context.on_event(DeviceEvent(self.name, stage, done, total))
 
     async def _close(self) -> None:
@@ -252,7 +262,7 @@ class TransactionState:
         # It may hold what the device said.
         reason = "; ".join(note for note in notes if note) or None
         reason = self.hide(reason) if reason else reason
-        self._transcript.note(f"{state}: {reason}" if reason else str(state))
+        self._note(f"{state}: {reason}" if reason else str(state))
         self.outcome = self._outcome(state, cause, reason, hint, failed=failed, excused=excused, why=why)
         self.comparison.listed.release()
         await self._context.journal.ended(self.outcome, came_to, asked=self._state_was_read)

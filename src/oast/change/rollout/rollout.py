@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import secrets
 from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, suppress
@@ -43,6 +44,8 @@ from oast.fleet import DeviceEvent, Stage, WaveEvent
 from oast.intent import Intent
 from oast.readings import Readings, read_readings
 from oast.verify import Check, CheckResult
+
+_log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
@@ -259,11 +262,15 @@ class Rollout:
             begun.update(lost)
             if group:
                 later = frozenset(c.name for following, _ in waves[number:] for c in following)
+                _log.debug("wave %d of %d: %s", number, len(waves), ", ".join(c.name for c in group))
                 self._context.on_event(WaveEvent(number, len(waves), tuple(c.name for c in group)))
                 transactions = await self._wave(group, later)
                 await self._soak(transactions, later)
             failures = self._failures(begun)
             if failures > self._options.max_failures:
+                _log.debug(
+                    "%d failures, of at most %d: no further wave", failures, self._options.max_failures
+                )
                 self._mark_not_started(failures)
                 await self._roll_back_others([c.name for c in group], failures)
                 return
