@@ -1,4 +1,5 @@
-"""Oast from Python: what would change, deliver it, look at a reading. Run it in an estate: python examples/notebook.py [ESTATE]"""
+"""Oast from Python: what would change, deliver it, look at a reading. Run it in an estate: python
+examples/notebook.py [ESTATE]"""
 
 import asyncio
 import os
@@ -11,7 +12,10 @@ async def main(folder: str) -> None:
     estate = oast.open(folder, os.environ)
     async with await estate.compare(on="role=core", sections=["time"]) as plan:
         for device in plan.different:
-            print(f"{device.name}: +{device.counts.added} -{device.counts.removed}, rollback: {device.rollback_method.name}")
+            print(
+                f"{device.name}: +{device.counts.added} -{device.counts.removed}, rollback:"
+                f" {device.rollback_method.name}"
+            )
         result = await plan.deliver("The new time servers", on_event=show)
     print({outcome.device: str(outcome.state) for outcome in result.outcomes}, result.verdict)
     async with estate.session("gull-core-1") as session:

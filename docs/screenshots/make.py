@@ -30,7 +30,16 @@ HERE = Path(__file__).parent
 ROOT = HERE.parent.parent
 OAST = ROOT / ".venv" / "bin" / "oast"
 SIZE = "1280x800"
-COLOURS = ("-bg", "#101418", "-fg", "#d8dee4", "-xrm", "XTerm*color1: #f06a5d", "-xrm", "XTerm*internalBorder: 12")
+COLOURS = (
+    "-bg",
+    "#101418",
+    "-fg",
+    "#d8dee4",
+    "-xrm",
+    "XTerm*color1: #f06a5d",
+    "-xrm",
+    "XTerm*internalBorder: 12",
+)
 GEOMETRY = {11: "139x40+0+0", 9: "179x51+0+0"}
 
 
@@ -45,7 +54,9 @@ class Shot:
     font: int = 11
 
 
-BY_HAND = "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
+BY_HAND = (
+    "raise\\n%s\\nedit\\nsnmp\\n  community left-by-a-visitor\\nsystem\\n  contact by-hand\\nclose\\nleave\\n"
+)
 WATCHED = (
     '\\n[[watch.jobs]]\\ndo = "backup"\\nat = "0 3 * * *"\\n[[watch.jobs]]\\ndo = "drift"\\nat = "*/30 * * * *"\\n'
     '[[watch.jobs]]\\ndo = "verify"\\nevery_s = 300\\nwait_s = 5\\n[[watch.notify]]\\nname = "duty"\\ncommand = ["./tell"]\\n'
@@ -270,12 +281,18 @@ def estate() -> Iterator[tuple[Path, dict[str, str]]]:
     for name, days in (("snmp-read", 12), ("snmp-billing", 74)):
         encrypted.put(name, secrets.token_urlsafe(8), date.today() - timedelta(days=days))
     (folder / "larkwater-secrets.toml").write_text("".join(f'{n} = "{v}"\n' for n, v in words.items()))
-    environment = {**os.environ, "PATH": f"{OAST.parent}:{os.environ['PATH']}", "PRIVILEGE": words["privilege-password"]}
+    environment = {
+        **os.environ,
+        "PATH": f"{OAST.parent}:{os.environ['PATH']}",
+        "PRIVILEGE": words["privilege-password"],
+    }
     environment["OAST_IDENTITY"] = "ada@larkwater.example"
     environment.pop("NO_COLOR", None)
 
     def oast(*arguments: str) -> None:
-        subprocess.run([str(OAST), *arguments], cwd=path, env=environment, check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            [str(OAST), *arguments], cwd=path, env=environment, check=True, stdout=subprocess.DEVNULL
+        )
 
     oast("sim", "start")
     try:
@@ -289,7 +306,9 @@ def estate() -> Iterator[tuple[Path, dict[str, str]]]:
 def take(shot: Shot, display: str) -> None:
     with estate() as (folder, environment):
         for command in shot.before:
-            subprocess.run(["bash", "-c", command], cwd=folder, env=environment, check=False, capture_output=True)
+            subprocess.run(
+                ["bash", "-c", command], cwd=folder, env=environment, check=False, capture_output=True
+            )
         done = folder / "done"
         typed = shlex.quote(f"$ {shot.shown}")
         script = f"printf '%s\\n' {typed}; {shot.shown}; touch {done}; sleep 600"
@@ -328,7 +347,11 @@ def take_trend() -> None:
     """What was found in nine days that are made up: half an hour between two looks, and a night that nobody watched."""
     with estate() as (folder, environment):
         subprocess.run(
-            ["bash", "-c", f"{PUSH} --revert-timer 90 --verify-timeout 30; printf '{WATCHED}' >> oast.toml; oast watch --once"],
+            [
+                "bash",
+                "-c",
+                f"{PUSH} --revert-timer 90 --verify-timeout 30; printf '{WATCHED}' >> oast.toml; oast watch --once",
+            ],
             cwd=folder,
             env=environment,
             check=False,
@@ -347,13 +370,20 @@ def take_trend() -> None:
                 found["wrong"] = 0 if found["wrong"] else lot.choice((1, 4, 7))
             at, failed = (now - timedelta(minutes=30 * number)).isoformat(), int(lot.random() < 0.01)
             for does, names in (("drift", ("drifted", "unsaved")), ("verify", ("wrong",))):
-                counts = {"devices": 24 - failed, "checks": 1174, "failed": failed, **{name: found[name] for name in names}}
+                counts = {
+                    "devices": 24 - failed,
+                    "checks": 1174,
+                    "failed": failed,
+                    **{name: found[name] for name in names},
+                }
                 rows.append((at, does, does, json.dumps(counts)))
         database = sqlite3.connect(folder / ".oast" / "watch.sqlite")
         with database:
             database.executemany("INSERT INTO trend VALUES (?, ?, ?, ?)", rows)
         database.close()
-        subprocess.run([str(OAST), "drift", "--plot", str(HERE / "trend.png")], cwd=folder, env=environment, check=True)
+        subprocess.run(
+            [str(OAST), "drift", "--plot", str(HERE / "trend.png")], cwd=folder, env=environment, check=True
+        )
 
 
 def main(names: list[str]) -> int:

@@ -15,7 +15,8 @@ def require_extra(extra: str, what: str) -> None:
     them."""
     missing = [name for name in EXTRAS[extra] if find_spec(name) is None]
     if missing:
+        are = "is" if len(missing) == 1 else "are"
         raise UsageError(
-            f"{what} needs {' and '.join(missing)}, which {'is' if len(missing) == 1 else 'are'} not installed",
+            f"{what} needs {' and '.join(missing)}, which {are} not installed",
             hint=f"install with: pip install 'oast[{extra}]'",
         )
