@@ -1,5 +1,4 @@
-"""Oast from Python: what would change, deliver it, look at a reading. Run it in an estate: python
-examples/notebook.py [ESTATE]"""
+"""Compare, deliver and read from Python. Run it in an estate: python examples/notebook.py [ESTATE]"""
 
 import asyncio
 import os
@@ -12,10 +11,8 @@ async def main(folder: str) -> None:
     estate = oast.open(folder, os.environ)
     async with await estate.compare(on="role=core", sections=["time"]) as plan:
         for device in plan.different:
-            print(
-                f"{device.name}: +{device.counts.added} -{device.counts.removed}, rollback:"
-                f" {device.rollback_method.name}"
-            )
+            rollback, counts = device.rollback_method.name, device.counts
+            print(f"{device.name}: +{counts.added} -{counts.removed}, rollback: {rollback}")
         result = await plan.deliver("The new time servers", on_event=show)
     print({outcome.device: str(outcome.state) for outcome in result.outcomes}, result.verdict)
     async with estate.session("gull-core-1") as session:

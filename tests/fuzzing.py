@@ -22,7 +22,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from oast.cli.workplace import given_values
+from oast.cli.estate_option import given_values
 from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
 from oast.config.edits import difference

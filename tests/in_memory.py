@@ -6,9 +6,9 @@ import asyncio
 import functools
 import io
 import selectors
-from collections.abc import Callable, Coroutine, Mapping, Sequence
+from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
 from concurrent.futures import Future
-from contextlib import redirect_stderr, redirect_stdout
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
 from typing import Any, TypeVar
 from unittest import mock
 
@@ -88,8 +88,9 @@ def _counted_put(journal: Journal, statements: Sequence[Statement]) -> Future[No
     return loop.put(journal, statements) if isinstance(loop, FastLoop) else _put(journal, statements)
 
 
-def run(work: Coroutine[Any, Any, T]) -> T:
-    """Run `work` with connections to labs instead of addresses, and without backups, for which Git would take longer than all the rest."""
+@contextmanager
+def fast_runner() -> Iterator[asyncio.Runner]:
+    """A runner with connections to labs instead of addresses, and without backups, for which Git would take longer than all the rest."""
     backups = mock.patch("oast.archive.backups.Backups.keep")
     put = mock.patch.object(Journal, "put", _counted_put)
     with (
@@ -98,6 +99,12 @@ def run(work: Coroutine[Any, Any, T]) -> T:
         put,
         mock.patch("oast.connect.connector.connect", _connect),
     ):
+        yield runner
+
+
+def run(work: Coroutine[Any, Any, T]) -> T:
+    """Run `work` in a loop of its own, see `fast_runner`."""
+    with fast_runner() as runner:
         return runner.run(work)
 
 

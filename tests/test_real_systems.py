@@ -16,7 +16,7 @@ import oast
 import real_systems as real
 from in_memory import LABS, run
 from oast import Cause, Outcome, State
-from oast.cli.workplace import show_other_values
+from oast.cli.output import show_other_values
 from oast.config.syntaxes import syntax_of
 from oast.connect.connector import Connector
 from oast.estate.secrets import fingerprints_of

@@ -14,11 +14,10 @@ from oast.cli import arguments
 from oast.cli.ask_view import show_groups, show_readings, show_records
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED
-from oast.cli.progress import Progress
-from oast.cli.workplace import (
+from oast.cli.output import (
     console,
-    estate_of,
     join_names,
     plural,
     print_json,
@@ -27,6 +26,7 @@ from oast.cli.workplace import (
     show_other_values,
     table,
 )
+from oast.cli.progress import Progress
 from oast.errors import UsageError
 from oast.estate import VALUES_FILE, Estate, ReadValue, load_estate, save_values
 from oast.files import make_folder, write_whole

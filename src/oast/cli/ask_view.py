@@ -11,8 +11,8 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.cli.csv_output import csv_text
+from oast.cli.output import console, join_names, plural, print_json, print_table, table
 from oast.cli.pager import paged
-from oast.cli.workplace import console, join_names, plural, print_json, print_table, table
 from oast.estate import Device
 from oast.intent import IntentBuilder
 from oast.operations import DEVICE, CommandListing, QueryResult, different_lines, readings_known

@@ -11,9 +11,10 @@ from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.diff_view import show_differences
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import console, plural, print_json, print_table, table
 from oast.cli.progress import Progress
-from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.config import edits_document
 from oast.errors import UsageError
 from oast.operations import backup, backup_differences

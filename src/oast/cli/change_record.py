@@ -10,9 +10,10 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.record import SignedRange
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, NO
+from oast.cli.output import console, plural, print_json, print_table, table
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.errors import OastError
 from oast.estate import Estate
 from oast.operations import Changes, accept_break, audit, change_document

@@ -11,10 +11,11 @@ from rich.text import Text
 
 from oast.change import State
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED
+from oast.cli.output import console, print_json, print_table, table
 from oast.cli.progress import Progress, style_of
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console, estate_of, print_json, print_table, table
 from oast.operations import RecoveredRun, RunRecovery
 
 

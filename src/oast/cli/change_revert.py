@@ -6,9 +6,10 @@ import argparse
 import sys
 from dataclasses import replace
 
+from oast.cli.estate_option import estate_of
+from oast.cli.output import join_names
 from oast.cli.push import deliver, delivery_options, set_recorded_mode
 from oast.cli.restore import Restoring
-from oast.cli.workplace import estate_of, join_names
 from oast.operations import LONGEST_REASON, Changes, prepared_revert
 
 NAMED = 6

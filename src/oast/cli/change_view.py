@@ -10,10 +10,11 @@ from rich.text import Text
 
 from oast.change.device import state_diff
 from oast.change.plan import StoredPlan
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
+from oast.cli.output import console, join_names, plural, print_json, print_table, table
 from oast.cli.progress import style_of
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console, estate_of, join_names, plural, print_json, print_table, table
 from oast.errors import UsageError
 from oast.intent import IntentBuilder
 from oast.operations import (

@@ -12,7 +12,7 @@ from typing import Any
 from oast.cli.csv_output import csv_text
 from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED
-from oast.cli.workplace import console, plural, print_json, print_table, relative_path, table
+from oast.cli.output import console, plural, print_json, print_table, relative_path, table
 from oast.connect import ConnectionInfo, Connector
 from oast.errors import DeviceError, UsageError
 from oast.estate import Device, Estate, SettingOrigin

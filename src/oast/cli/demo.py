@@ -24,9 +24,9 @@ from rich.text import Text
 
 from oast.cli import main
 from oast.cli.exit_codes import DONE, FAILED, NO, REVERTED
+from oast.cli.output import console
 from oast.cli.scaffold import create_estate, new_folder
 from oast.cli.simulator import Simulator
-from oast.cli.workplace import console
 from oast.errors import StateError
 from oast.estate import EncryptedFile
 from oast.files import write_whole

@@ -8,8 +8,9 @@ from typing import Any
 
 from oast.cli import arguments
 from oast.cli.csv_output import csv_text
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
-from oast.cli.workplace import console, estate_of, print_json, print_table, table
+from oast.cli.output import console, print_json, print_table, table
 from oast.errors import UsageError
 from oast.estate import Device
 from oast.spelling import spelling_hint

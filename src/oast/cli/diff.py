@@ -13,11 +13,12 @@ from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.diff_view import show_differences, show_files, show_left_alone, show_unsaved
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import console, plural, print_document
 from oast.cli.pager import paged
 from oast.cli.progress import Progress
 from oast.cli.summary import show_head, show_summary
-from oast.cli.workplace import console, estate_of, plural, print_document
 from oast.operations import Plan, compare, prepare_intents
 
 

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from oast.change.plan import Comparison
 from oast.cli.grouping import DiffGroup, group_diffs, heading_of, show_values
-from oast.cli.workplace import join_names, plural
+from oast.cli.output import join_names, plural
 from oast.config import Counts, Edit, RetainedStatement, ViewLine, counts, view
 
 NAMED = 12  # devices of a group that are named; JSON names them all

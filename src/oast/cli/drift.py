@@ -14,10 +14,11 @@ from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.diff_view import show_differences, show_unsaved
 from oast.cli.error_output import show_device_errors, show_problems
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import console, join_names, plural, print_json
 from oast.cli.progress import Progress
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console, estate_of, join_names, plural, print_json
 from oast.errors import UsageError
 from oast.operations import Change, DriftReport, draw_history, drifted_document, find_drift, prepare_intents
 

@@ -20,8 +20,8 @@ from rich.text import Text
 
 from oast import __version__
 from oast.cli.exit_codes import FAILED, INVALID, NO, USAGE
+from oast.cli.output import console_on, join_names, relative_path
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console_on, join_names, relative_path
 from oast.errors import ApprovalError, DeviceError, EstateError, OastError, UsageError
 from oast.files import write_whole
 from oast.records import Problem, deduplicated

@@ -8,8 +8,9 @@ from typing import Any
 from rich.text import Text
 
 from oast.cli import arguments
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
-from oast.cli.workplace import console, estate_of, print_json
+from oast.cli.output import console, print_json
 from oast.estate import Explained, Origin, describe_value, explain, masked
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli.workplace import join_names, plural
+from oast.cli.output import join_names, plural
 from oast.config import Counts, ViewLine
 
 # Of fewer, each is worth a look.

@@ -13,17 +13,9 @@ from oast import __version__
 from oast.cli import arguments
 from oast.cli.diff_view import NAMED
 from oast.cli.error_output import show_problems
+from oast.cli.estate_option import asker, folder_of, given_values, require_estate
 from oast.cli.exit_codes import DONE, INVALID
-from oast.cli.workplace import (
-    asker,
-    folder_of,
-    given_values,
-    join_names,
-    plural,
-    print_document,
-    print_json,
-    require_estate,
-)
+from oast.cli.output import join_names, plural, print_document, print_json
 from oast.estate import find
 from oast.operations import WARNING, lint_estate, problem_document
 from oast.records import Problem

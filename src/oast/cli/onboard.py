@@ -16,18 +16,11 @@ from rich.text import Text
 
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.estate_option import estate_of, folder_of
 from oast.cli.exit_codes import DONE, INVALID, NO
 from oast.cli.onboard_view import follow, is_expected, print_status, why
+from oast.cli.output import ask_to_confirm, console, plural, print_json, relative_path
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import (
-    ask_to_confirm,
-    console,
-    estate_of,
-    folder_of,
-    plural,
-    print_json,
-    relative_path,
-)
 from oast.errors import UsageError
 from oast.estate import read_settings as read_settings
 from oast.onboard import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal, make_keys

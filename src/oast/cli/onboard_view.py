@@ -11,8 +11,8 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from oast.cli.output import plural, print_table, table
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import plural, print_table, table
 from oast.onboard import NewDevice, NewDeviceState, NewDeviceStore, OnboardingRefusal
 
 STYLES = {

@@ -18,17 +18,10 @@ from oast.change import rollback_method_of
 from oast.change.rollout import new_run_id
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.estate_option import estate_of, folder_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import ask_to_confirm, console, plural, print_json, relative_path
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import (
-    ask_to_confirm,
-    console,
-    estate_of,
-    folder_of,
-    plural,
-    print_json,
-    relative_path,
-)
 from oast.config import syntax_of
 from oast.connect import Connector, SessionCommands, SessionDraft
 from oast.errors import UsageError

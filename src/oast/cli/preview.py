@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from oast.change.plan import Comparison, LimitViolation, ManagementMove
-from oast.cli.workplace import join_names, plural
+from oast.cli.output import join_names, plural
 from oast.operations import DeliveryOptions, Plan
 
 NAMED = 6

@@ -12,8 +12,9 @@ from rich.text import Text
 
 from oast.cli.change_view import show_plan, show_staging
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
-from oast.cli.workplace import ask_to_confirm, console, estate_of, plural, print_json
+from oast.cli.output import ask_to_confirm, console, plural, print_json
 from oast.errors import StateError
 from oast.operations import (
     Changes,

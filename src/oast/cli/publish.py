@@ -12,10 +12,11 @@ from rich.text import Text
 
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import ask_to_confirm, console, join_names, plural
 from oast.cli.progress import Progress
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import ask_to_confirm, console, estate_of, join_names, plural
 from oast.errors import EstateError
 from oast.estate import SourceSettings
 from oast.operations import PublishPlan, PublishResult, plan_publishing, publish_facts

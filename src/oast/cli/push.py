@@ -28,7 +28,18 @@ from oast.cli.error_output import (
     show_device_errors,
     show_problems,
 )
+from oast.cli.estate_option import estate_of, what_may_be_lost
 from oast.cli.exit_codes import DONE, FAILED, INTERRUPTED, NO, REVERTED
+from oast.cli.output import (
+    ask_to_confirm,
+    console,
+    join_names,
+    plural,
+    print_document,
+    print_table,
+    show_other_values,
+    table,
+)
 from oast.cli.pipes import discard_output
 from oast.cli.preview import show_forecast, show_limit_violations, show_not_compared, show_warnings
 from oast.cli.progress import MANY, Progress, style_of
@@ -36,18 +47,6 @@ from oast.cli.proposal import show_outdated, write_proposal
 from oast.cli.signals import SignalHandler
 from oast.cli.summary import short_summary
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import (
-    ask_to_confirm,
-    console,
-    estate_of,
-    join_names,
-    plural,
-    print_document,
-    print_table,
-    show_other_values,
-    table,
-    what_may_be_lost,
-)
 from oast.config import Counts
 from oast.errors import DeviceError, UsageError
 from oast.intent import IntentBuilder

@@ -8,9 +8,10 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from oast.cli import arguments
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
+from oast.cli.output import console, plural, print_json, print_table, table
 from oast.cli.terminal import visible
-from oast.cli.workplace import console, estate_of, plural, print_json, print_table, table
 from oast.config import IndentedSyntax
 from oast.estate import Device, describe_value
 from oast.files import write_whole

@@ -6,9 +6,9 @@ import argparse
 import sys
 
 from oast.cli import arguments
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
 from oast.cli.terminal import visible
-from oast.cli.workplace import estate_of
 from oast.operations import Changes, junit, markdown
 
 

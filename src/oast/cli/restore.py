@@ -9,10 +9,11 @@ from oast.change.plan import Datastore
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED
+from oast.cli.output import console, join_names, plural
 from oast.cli.progress import Progress
 from oast.cli.push import DeliveryHooks, deliver, delivery_options
-from oast.cli.workplace import console, estate_of, join_names, plural
 from oast.operations import NOW, Plan, Restore, copied, restored
 
 NAMED = 6

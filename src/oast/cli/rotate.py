@@ -13,9 +13,10 @@ from datetime import date
 
 from oast.change import Outcome
 from oast.change.plan import Comparison
+from oast.cli.estate_option import estate_of
+from oast.cli.output import join_names, plural
 from oast.cli.push import DeliveryHooks, deliver, delivery_options
 from oast.cli.secret import RANDOM_BYTES
-from oast.cli.workplace import estate_of, join_names, plural
 from oast.errors import EstateError
 from oast.estate import EncryptedFile, EncryptedSecret, Secrets
 from oast.operations import Rotation, rotation

@@ -10,17 +10,9 @@ from contextlib import suppress
 from datetime import date
 
 from oast.cli import arguments
+from oast.cli.estate_option import ask_secret, estate_of, folder_of
 from oast.cli.exit_codes import DONE, NO
-from oast.cli.workplace import (
-    ask_secret,
-    ask_to_confirm,
-    console,
-    estate_of,
-    folder_of,
-    print_json,
-    print_table,
-    table,
-)
+from oast.cli.output import ask_to_confirm, console, print_json, print_table, table
 from oast.errors import EstateError, OastError, UsageError
 from oast.estate import (
     SECRET_NAME,

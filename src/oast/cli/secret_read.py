@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from datetime import date
 
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
-from oast.cli.workplace import estate_of
 from oast.errors import EstateError, UsageError
 from oast.estate import SECRET_NAME
 from oast.operations import SecretAt, secrets_at

@@ -9,9 +9,10 @@ import sys
 from rich.text import Text
 
 from oast.cli import arguments, sim_inventory, sim_new_device
+from oast.cli.estate_option import asker, folder_of
 from oast.cli.exit_codes import DONE, NO
+from oast.cli.output import console, plural, print_json, print_table, table
 from oast.cli.simulator import Simulator
-from oast.cli.workplace import asker, console, folder_of, plural, print_json, print_table, table
 from oast.errors import UsageError
 from oast.estate import read_estate, read_settings as read_settings
 

@@ -15,8 +15,9 @@ from pathlib import Path
 from typing import Any
 
 from oast.cli import arguments
+from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, NO
-from oast.cli.workplace import folder_of, print_json, relative_path
+from oast.cli.output import print_json, relative_path
 from oast.errors import StateError, UsageError
 from oast.files import make_private
 

@@ -13,8 +13,9 @@ from typing import Any
 
 from oast.child_environment import without_secrets
 from oast.cli import arguments
+from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, NO
-from oast.cli.workplace import folder_of, relative_path
+from oast.cli.output import relative_path
 from oast.errors import StateError, UsageError
 from oast.files import make_private
 

@@ -14,20 +14,12 @@ from rich.text import Text
 
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import ask_to_confirm, console, join_names, plural, print_json, print_table, table
 from oast.cli.publish import publish_one
 from oast.cli.source_loop import each_source
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import (
-    ask_to_confirm,
-    console,
-    folder_of,
-    join_names,
-    plural,
-    print_json,
-    print_table,
-    table,
-)
 from oast.errors import EstateError, OastError, UsageError
 from oast.estate import SourceSettings, read_estate, read_settings as read_settings
 from oast.operations import RefreshPlan, owned, plan_refresh, require_allowed, write

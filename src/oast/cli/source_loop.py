@@ -9,7 +9,7 @@ from typing import Any
 
 from oast.cli.error_output import exit_code_of, show_error
 from oast.cli.exit_codes import DONE
-from oast.cli.workplace import print_json
+from oast.cli.output import print_json
 from oast.errors import OastError
 from oast.estate import SourceSettings
 

@@ -10,7 +10,7 @@ from rich.console import Console
 
 from oast.change.plan import Comparison
 from oast.change.rollout import owning_sections
-from oast.cli.workplace import join_names, plural, print_table, table
+from oast.cli.output import join_names, plural, print_table, table
 
 
 def show_summary(comparisons: Sequence[Comparison], console: Console) -> None:

@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED, NO
-from oast.cli.workplace import ask_to_confirm, plural
+from oast.cli.output import ask_to_confirm, plural
 from oast.connect import Connector, HostKey, Target
 from oast.errors import DeviceError
 from oast.estate import Device, Estate

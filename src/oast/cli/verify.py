@@ -10,10 +10,11 @@ from typing import Any
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
 from oast.cli.error_output import show_device_errors
+from oast.cli.estate_option import estate_of, what_may_be_lost
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import console, plural, print_json, show_other_values
 from oast.cli.progress import Progress
 from oast.cli.verify_view import show_listed, show_results, show_state_changes
-from oast.cli.workplace import console, estate_of, plural, print_json, show_other_values, what_may_be_lost
 from oast.errors import UsageError
 from oast.operations import (
     IntentContext,

@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 from rich.console import Console
 from rich.text import Text
 
+from oast.cli.output import console, join_names, plural, print_table, table
 from oast.cli.pager import paged
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console, join_names, plural, print_table, table
 from oast.operations import Behind, IntentContext, Verification, behind
 from oast.verify import GONE, Check, CheckResult, ExpectedLoss, RootCause, Snapshot, StateChange, root_causes
 

@@ -16,9 +16,10 @@ from rich.text import Text
 
 from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, FAILED, NO
+from oast.cli.output import console, plural, print_json, print_table, table
 from oast.cli.terminal import print_hanging
-from oast.cli.workplace import console, folder_of, plural, print_json, print_table, table
 from oast.errors import EstateError
 from oast.estate import WatchSettings, read_settings as read_settings
 from oast.operations import (
