@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import re
+import socket
+import threading
 import time
 
 from larkwater import SECRETS, LarkwaterTest
@@ -38,6 +41,28 @@ class AtOnceTest(LarkwaterTest):
         self.assertIn("the host key has changed", self.oast("diff", "--on", f"name={EDGE}", expect=4).err)
         self.oast("devices", "trust", "--on", f"name={EDGE}", "--replace", "--yes")
         self.assertIn("nothing to do", self.oast("diff", "--on", f"name={EDGE}").out)
+
+    def test_a_request_that_is_not_answered_is_an_error(self) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            path = self.estate / ".oast" / "sim" / "listening.json"
+            listening = json.loads(path.read_text())
+            path.write_text(
+                json.dumps(
+                    {**listening, "control": {**listening["control"], "port": server.getsockname()[1]}}
+                )
+            )
+
+            def hang_up() -> None:
+                connection, _ = server.accept()
+                connection.makefile("rb").readline()
+                connection.close()
+
+            thread = threading.Thread(target=hang_up)
+            thread.start()
+            run = self.oast("sim", "fault", EDGE, "restart", expect=4)
+            thread.join()
+            self.assertIn("the simulator ended the connection without an answer", run.err)
+            path.write_text(json.dumps(listening))
 
     def test_a_cable_that_is_cut_is_seen_at_both_ends_until_it_is_mended(self) -> None:
         self.assertEqual(self.oper(EDGE, "port1"), "up")

@@ -29,7 +29,7 @@ from oastsim.cowl.device import Device as Cowl
 from oastsim.device import SimulatedDevice
 from oastsim.network import NAME, DevicePlan, NetworkError, NetworkPlan
 from oastsim.roundel.device import Device as Roundel
-from oastsim.ssh import LOOPBACK, call_home, serve
+from oastsim.ssh import LOOPBACK, call_home, host_key, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
@@ -259,15 +259,12 @@ class Simulation:
             except (OSError, asyncssh.Error):
                 await asyncio.sleep(CALL_EVERY_S)
 
-    async def _other_key(self, device: SimulatedDevice) -> None:
+    def _other_key(self, device: SimulatedDevice) -> None:
         """The device shows another host key from now on, at the same place."""
-        servers = self._servers[device.name]
         (device.folder / "host_key").unlink()
-        for address, server in list(servers.items()):
-            port = server.get_port()
-            server.close()
-            await server.wait_closed()
-            servers[address] = await serve(device, address, port)
+        # The ports stay open: another process could take one that is closed for a moment.
+        for server in self._servers[device.name].values():
+            server.update(server_host_keys=[host_key(device.folder)])
 
     def _cable(self, device: SimulatedDevice, port: str, kind: str, seconds: float) -> dict[str, Any]:
         """Cut the cable in a port, mend it, or let it come and go until it is mended."""
@@ -308,7 +305,7 @@ class Simulation:
         elif request["kind"] == "restart":
             device.restart()
         elif request["kind"] == "key":
-            await self._other_key(device)
+            self._other_key(device)
         elif request["kind"] in ("cut", "mend", "flap"):
             return self._cable(
                 device, str(request.get("match", "")), request["kind"], float(request.get("seconds", 1.0))

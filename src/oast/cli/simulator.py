@@ -119,9 +119,14 @@ class Simulator:
             ) as connection:
                 connection.sendall(json.dumps({**request, "token": control["token"]}).encode() + b"\n")
                 with connection.makefile("rb") as answer:
-                    content: dict[str, Any] = json.loads(answer.readline() or b"{}")
+                    line = answer.readline()
+            content: dict[str, Any] = json.loads(line) if line else {}
         except (OSError, ValueError) as error:
             raise StateError(f"the simulator does not answer: {error}") from None
+        # One that is told to stop may be gone before it has answered.
+        if not line and request["do"] != "stop":
+            message = "the simulator ended the connection without an answer"
+            raise StateError(message, hint=f"see its log {self._folder / 'simulator.log'}")
         if "error" in content:
             raise StateError(f"the simulator says: {content['error']}")
         return content
