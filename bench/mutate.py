@@ -14,7 +14,6 @@ import argparse
 import ast
 import os
 import random
-import re
 import subprocess
 import sys
 import time
@@ -29,7 +28,30 @@ TESTS = ROOT / "tests"
 PACKAGES = ("change", "config", "intent")
 # A mutant may loop without end; the slowest test takes a fraction of this.
 LONGEST_S = 240
-IN_MEMORY = ("test_ways.WaysTest", "test_timer_extension")
+# The tests that are about a package and start no program, the shortest first.
+FAST = {
+    "change": (
+        "test_watching",
+        "test_locks",
+        "test_safety_rules",
+        "test_timer_extension",
+        "test_rehearsal",
+        "test_transaction_states",
+        "test_ways.WaysTest",
+    ),
+    "config": (
+        "test_filters",
+        "test_entries",
+        "test_scopes",
+        "test_config_text",
+        "test_file_edits",
+        "test_safety_rules",
+        "test_any_platform",
+        "test_syntaxes",
+        "test_config_laws",
+    ),
+    "intent": ("test_safety_rules", "test_secret_text", "test_sandbox", "test_output_size", "test_variables"),
+}
 SWAPPED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE,
     ast.LtE: ast.Lt,
@@ -122,28 +144,9 @@ def mutants(each: int, seed: int, words: Sequence[str]) -> Iterator[Mutant]:
             yield from (Mutant(path, number, *finder.places[number]) for number in sorted(drawn))
 
 
-def fast_tests() -> list[str]:
-    """The test modules that start no program and open no connection, also not through a helper."""
-    texts = {path.stem: path.read_text(encoding="utf-8") for path in TESTS.glob("*.py")}
-    slow = {
-        name
-        for name, text in texts.items()
-        if any(word in text for word in ("subprocess", "asyncssh", "os.fork"))
-    }
-    while more := {name for name, text in texts.items() if name not in slow and _imported(text) & slow}:
-        slow |= more
-    found = [name for name in texts if name.startswith("test_") and name not in slow]
-    return sorted(found, key=lambda name: len(texts[name]))
-
-
-def _imported(text: str) -> set[str]:
-    return set(re.findall(r"^(?:from|import) (\w+)", text, re.MULTILINE))
-
-
-def tests_for(mutant: Mutant | None, fast: Sequence[str]) -> list[str]:
-    """The fast tests; for the transaction and its methods also those that deliver to devices in memory."""
-    parts = ("oast.change.methods", "oast.change.device", "oast.change.rollout")
-    return [*fast, *(IN_MEMORY if mutant is not None and mutant.module.startswith(parts) else ())]
+def tests_for(mutant: Mutant) -> tuple[str, ...]:
+    """The fast tests that are about the mutant's package."""
+    return FAST[mutant.module.split(".")[1]]
 
 
 RUNNER = """
@@ -216,17 +219,17 @@ def main() -> int:
         "words", metavar="WORD", nargs="*", help="only modules whose path contains one of the words"
     )
     options = parser.parse_args()
-    names = fast_tests()
-    sys.stdout.write(f"fast tests: {', '.join(names)}\n")
-    if is_noticed(None, names):
-        sys.stdout.write("a test fails without any mutant\n")
-        return 1
+    for package, names in FAST.items():
+        sys.stdout.write(f"{package}: {', '.join(names)}\n")
+        if is_noticed(None, names):
+            sys.stdout.write("a test fails without any mutant\n")
+            return 1
     began = time.monotonic()
     chosen = list(mutants(options.each, options.seed, options.words))
     noticed: dict[str, list[bool]] = {}
     with ThreadPoolExecutor(options.jobs) as threads:
         for mutant, found in zip(
-            chosen, threads.map(lambda one: is_noticed(one, tests_for(one, names)), chosen), strict=True
+            chosen, threads.map(lambda one: is_noticed(one, tests_for(one)), chosen), strict=True
         ):
             noticed.setdefault(mutant.module, []).append(found)
             if not found:

@@ -93,7 +93,7 @@ class ChangeRecorder:
     def _begin(self, comparisons: Sequence[Comparison], manner: ApplyMode) -> None:
         estate = self._estate
         who = author_identity(estate.folder, estate.environment)
-        self._lock.take()
+        self._lock.acquire()
         self._reserve(len(comparisons))
         document = plan_document(comparisons, manner, estate.fingerprints)
         plan = self._ledger.keep(document)

@@ -125,7 +125,7 @@ def _alone(folder: Path) -> Iterator[None]:
     """Two would both go on with whoever has called. Raises StateError."""
     lock = RunLock(folder / ".oast", LOCK)
     try:
-        if not lock.take():
+        if not lock.try_acquire():
             raise StateError(
                 "new devices of this estate are served already, by another run of Oast",
                 hint="stop that one first",

@@ -102,7 +102,7 @@ class RunRecovery:
         """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody
         does."""
         lock = RunLock(self._estate.working, left.run)
-        if not lock.take():
+        if not lock.try_acquire():
             self.elsewhere.append(left.run)
             return None
         done = False

@@ -171,7 +171,7 @@ class Watch:
         """Two that watch one estate would tell everything twice."""
         lock = RunLock(self._folder / ".oast", LOCK)
         try:
-            if not lock.take():
+            if not lock.try_acquire():
                 hint = f"its heartbeat is {self._folder / '.oast' / HEARTBEAT}; look with: oast watch --list"
                 raise StateError("another oast watch is at work on this estate", hint=hint)
         except OSError as error:

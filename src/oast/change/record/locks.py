@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from oast.errors import DeviceError
+from oast.errors import DeviceError, StateError
 from oast.files import make_private
 
 
@@ -44,8 +44,14 @@ class RunLock:
         self._path = working / "runs" / f"{run}.lock"
         self._handle: int | None = None
 
-    def take(self) -> bool:
-        """Whether nobody held it. Raises OSError."""
+    def acquire(self) -> None:
+        """Hold the lock until `release`. Raises StateError when another process holds it, OSError."""
+        if not self.try_acquire():
+            message = f"another process holds {self._path.name}: nothing was begun"
+            raise StateError(message, hint="wait for that run to end")
+
+    def try_acquire(self) -> bool:
+        """Hold the lock if no other process does. Returns whether it is held now. Raises OSError."""
         make_private(self._path.parent)
         while True:
             handle = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
@@ -68,7 +74,7 @@ class RunLock:
 
     def is_held(self) -> bool:
         """Whether the run is alive. Raises OSError."""
-        if not self._path.exists() or not self.take():
+        if not self._path.exists() or not self.try_acquire():
             return self._path.exists()
         self.release(done=False)
         return False

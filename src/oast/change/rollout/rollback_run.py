@@ -46,7 +46,7 @@ class RollbackRun:
         comparisons, failed = await self._compared(delivered)
         run = self._options.run
         lock = RunLock(self._options.working, run)
-        lock.take()
+        lock.acquire()
         try:
             manner = ApplyMode("replace", into=delivered[0].comparison.manner.into)
             # It may parse long configurations, and devices of other waves may be armed.
