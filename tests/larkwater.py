@@ -240,7 +240,7 @@ def on_terminal(
 
 def clean_environment() -> dict[str, str]:
     """The person's environment without what would change the program."""
-    return {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR")}
+    return {k: v for k, v in os.environ.items() if k in ("PATH", "HOME", "LANG", "TMPDIR", "PYTHONPATH")}
 
 
 class EstateTest(unittest.TestCase):

@@ -28,6 +28,7 @@ from hypothesis.configuration import set_hypothesis_home_dir
 
 MEMORY = Path("/dev/shm")
 HERE = Path(__file__).parent
+SOURCE = HERE.parent / "src"
 TOGETHER = 9
 # Far longer than any module takes on the slowest machine.
 LONGEST_S = 1200
@@ -175,7 +176,8 @@ def scrub() -> None:
     if MEMORY.is_dir() and os.access(MEMORY, os.W_OK):
         kept.setdefault("TMPDIR", str(MEMORY))
     os.environ.clear()
-    os.environ.update(kept, PYTHONWARNINGS="default")
+    # Programs that tests start run the tree that the tests stand in, whatever is installed.
+    os.environ.update(kept, PYTHONWARNINGS="default", PYTHONPATH=str(SOURCE))
 
 
 def _turn(name: str) -> int:
@@ -189,9 +191,14 @@ def main(words: Sequence[str]) -> int:
         return 1
     random = bool(os.environ.get("OAST_RANDOM"))
     scrub()
-    sys.path.insert(0, str(HERE))
+    sys.path[:0] = [str(HERE), str(SOURCE)]
     for name in IMPORTED:
         importlib.import_module(name)
+    tested = Path(str(sys.modules["oast"].__file__)).resolve().parent
+    if tested != (SOURCE / "oast").resolve():
+        sys.stderr.write(f"the tests would run {tested}, and stand beside {SOURCE / 'oast'}\n")
+        return 1
+    sys.stdout.write(f"testing {tested}\n")
     # The same examples every time: no run fails by luck. OAST_RANDOM=1 looks for new ones.
     if not random:
         hypothesis.settings.register_profile("same", derandomize=True, database=None, deadline=None)

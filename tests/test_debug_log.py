@@ -5,9 +5,10 @@ from __future__ import annotations
 import subprocess
 import sys
 import unittest
+from pathlib import Path
 from unittest import mock
 
-from larkwater import SECRETS, EstateTest, LarkwaterTest
+from larkwater import SECRETS, EstateTest, LarkwaterTest, clean_environment
 from oast import extras
 from oast.errors import UsageError
 
@@ -39,6 +40,19 @@ class StartTest(EstateTest):
         run = self.oast("devices", "--debug-file", str(self.estate), expect=2)
         self.assertIn("cannot be written", run.err)
         self.assertEqual(run.out, "")
+
+    def test_programs_that_tests_start_run_the_tree_that_the_tests_stand_in(self) -> None:
+        code = "import oast, oastsim; print(oast.__file__); print(oastsim.__file__)"
+        done = subprocess.run(
+            [sys.executable, "-c", code],
+            cwd=self.estate,
+            capture_output=True,
+            text=True,
+            check=True,
+            env=clean_environment(),
+        )
+        source = Path(__file__).resolve().parent.parent / "src"
+        self.assertEqual([Path(line).parent.parent for line in done.stdout.splitlines()], [source, source])
 
     def test_what_needs_no_device_imports_no_ssh_and_no_http(self) -> None:
         code = "import sys; from oast.cli.main import main; main({!r}); print(*sys.modules, file=sys.stderr)"
