@@ -14,7 +14,7 @@ from oast.change.plan.apply_mode import DEFAULT_MODE
 from oast.change.plan.diff import Comparison, ReadDevice, compare
 from oast.change.plan.limits import limit_violations
 from oast.change.plan.management_access import access_risks, management_interfaces
-from oast.change.record.approval import Signers, approval_problem
+from oast.change.record.approval import Signers, require_valid_approval
 from oast.change.record.journal import DeviceJournal
 from oast.change.rollout.stability_time import stable_for_s
 from oast.config.edits import difference
@@ -23,6 +23,7 @@ from oast.config.ownership import Scope, pattern_of
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node
 from oast.connect.management_path import SessionAddresses
+from oast.errors import ApprovalError
 from oast.estate.inventory import Device
 from oast.estate.settings import LimitSettings
 from oast.intent.intent import Intent
@@ -118,14 +119,15 @@ class PlanTest(unittest.TestCase):
     def test_an_approval_by_the_author_does_not_count(self) -> None:
         signers = Signers(None, {})
         proposal = {"author": "Ada", "difference": "d1"}
-        self.assertIsNone(approval_problem("c", proposal, {"author": "Cy", "difference": "d1"}, signers))
+        require_valid_approval("c", proposal, {"author": "Cy", "difference": "d1"}, signers)
         for said in (
             {"author": "Ada", "difference": "d1"},
             {"author": "", "difference": "d1"},
             {"difference": "d1"},
             {"author": "Cy", "difference": "d2"},
         ):
-            self.assertIsNotNone(approval_problem("c", proposal, said, signers), said)
+            with self.subTest(said=said), self.assertRaises(ApprovalError):
+                require_valid_approval("c", proposal, said, signers)
 
 
 class TransactionTest(Case):

@@ -1,4 +1,5 @@
-"""Makes the pictures of this folder anew: the real program in a terminal (xterm under Xvfb), on the demo's estate.
+"""Makes the pictures of this folder anew: the real program in a terminal (xterm under Xvfb), on the demo's
+estate.
 
     python docs/screenshots/make.py [NAME ...]
 
@@ -45,7 +46,8 @@ GEOMETRY = {11: "139x40+0+0", 9: "179x51+0+0"}
 
 @dataclass(frozen=True)
 class Shot:
-    """A picture: `before` runs unseen, `shown` in the terminal; with `after_s` it is taken so long after the start, not at the end."""
+    """A picture: `before` runs unseen, `shown` in the terminal; with `after_s` it is taken so long after the
+    start, not at the end."""
 
     name: str
     shown: str
@@ -344,7 +346,8 @@ def take(shot: Shot, display: str) -> None:
 
 
 def take_trend() -> None:
-    """What was found in nine days that are made up: half an hour between two looks, and a night that nobody watched."""
+    """What was found in nine days that are made up: half an hour between two looks, and a night that nobody
+    watched."""
     with estate() as (folder, environment):
         subprocess.run(
             [

@@ -19,12 +19,12 @@ from oast.change.plan import (
     recorded_diff,
 )
 from oast.change.record import (
-    approval_problem,
     author_identity,
     canonical_json,
     commit_of,
     digest,
     proposed_text,
+    require_valid_approval,
     signed_text,
 )
 from oast.config import Node, canonical, join_trees, restore_secrets, secrets_by_fingerprint
@@ -123,12 +123,13 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
         raise ApprovalError(
             "approvals of this estate must be signed", hint="name your SSH key with --sign FILE"
         )
-    wrong = approval_problem(change.name, change.every(PROPOSED)[0].said, said, signers)
-    if wrong is not None:
+    try:
+        require_valid_approval(change.name, change.every(PROPOSED)[0].said, said, signers)
+    except ApprovalError as wrong:
         raise ApprovalError(
-            f"it would not count: {wrong}",
+            f"it would not count: {wrong.message}",
             hint="is the key in the file of allowed signers, with this identity?",
-        )
+        ) from None
     changes.ledger.append(APPROVED, change.name, said)
     return who
 
@@ -199,18 +200,20 @@ def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, .
     proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
     if recorded_difference(changes, change) != proposal.get("difference"):
         raise ApprovalError("what is recorded of it is not what was proposed", hint="oast change audit")
-    told = [
-        (str(entry.said.get("author")), approval_problem(change.name, proposal, entry.said, signers))
-        for entry in change.every(APPROVED)
-    ]
-    by = tuple(who for who, wrong in told if wrong is None)
+    by: list[str] = []
+    reasons: list[str] = []
+    for entry in change.every(APPROVED):
+        try:
+            require_valid_approval(change.name, proposal, entry.said, signers)
+            by.append(str(entry.said.get("author")))
+        except ApprovalError as wrong:
+            reasons.append(wrong.message)
     if needed and not by:
-        reasons = "; ".join(wrong for _, wrong in told if wrong) or "nobody has"
         raise ApprovalError(
-            f"{change.name} is not approved: {reasons}",
+            f"{change.name} is not approved: {'; '.join(reasons) or 'nobody has'}",
             hint=f"somebody else: oast change approve {change.name}",
         )
-    return by
+    return tuple(by)
 
 
 def recorded_difference(changes: Changes, change: Change) -> str:

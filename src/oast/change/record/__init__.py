@@ -11,8 +11,8 @@ if TYPE_CHECKING:
     from oast.change.record.approval import (
         LedgerSigner as LedgerSigner,
         Signers as Signers,
-        approval_problem as approval_problem,
         proposed_text as proposed_text,
+        require_valid_approval as require_valid_approval,
         signed_text as signed_text,
     )
     from oast.change.record.baseline import (
@@ -55,7 +55,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "approval": ("LedgerSigner", "Signers", "approval_problem", "proposed_text", "signed_text"),
+        "approval": ("LedgerSigner", "Signers", "proposed_text", "require_valid_approval", "signed_text"),
         "baseline": (
             "Baseline",
             "Drift",

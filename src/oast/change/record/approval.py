@@ -14,7 +14,7 @@ from typing import Any
 
 from oast.change.record.ledger_entry import canonical_json
 from oast.child_environment import without_secrets
-from oast.errors import StateError
+from oast.errors import ApprovalError, StateError
 
 # What signatures are good for: nothing but this (ssh-keygen(1), -n).
 NAMESPACE = "oast-approval"
@@ -141,32 +141,30 @@ def signed_text(change: str, difference: str, who: str) -> bytes:
     return canonical_json({"format": FORMAT, "change": change, "difference": difference, "approver": who})
 
 
-def approval_problem(
-    change: str, proposal: Mapping[str, Any], said: Mapping[str, Any], signers: Signers
-) -> str | None:
-    """Why an approval, as the ledger has it, does not count for this `proposal` of a change; None when it
-    does.
+def require_valid_approval(
+    change: str, proposal: Mapping[str, Any], approval: Mapping[str, Any], signers: Signers
+) -> None:
+    """Require that an approval, as the ledger has it, counts for this `proposal` of a change.
 
     Where signatures are asked for, the proposer is proved as well, and one key does not count for two people.
+    Raises ApprovalError.
     """
-    who, author = str(said.get("author", "")), str(proposal.get("author", ""))
+    who, author = str(approval.get("author", "")), str(proposal.get("author", ""))
     difference = str(proposal.get("difference", ""))
     if not who or who == author:
-        return f"{who or 'nobody'} has made the change"
-    if said.get("difference") != difference:
-        return f"{who} has approved another difference"
+        raise ApprovalError(f"{who or 'nobody'} has made the change")
+    if approval.get("difference") != difference:
+        raise ApprovalError(f"{who} has approved another difference")
     if signers.allowed is None:
-        return None
+        return
     try:
-        proposer = signers.verify(
-            proposed_text(change, difference, author), proposal.get("signature"), author
-        )
+        proposed = proposed_text(change, difference, author)
+        proposer = signers.verify(proposed, proposal.get("signature"), author)
     except StateError as error:
-        return f"the proposal is not proved: {error.message}"
+        raise ApprovalError(f"the proposal is not proved: {error.message}") from None
     try:
-        approver = signers.verify(signed_text(change, difference, who), said.get("signature"), who)
+        approver = signers.verify(signed_text(change, difference, who), approval.get("signature"), who)
     except StateError as error:
-        return error.message
+        raise ApprovalError(error.message) from None
     if proposer == approver:
-        return f"{who} has signed with the key of {author}, who proposed it"
-    return None
+        raise ApprovalError(f"{who} has signed with the key of {author}, who proposed it")
