@@ -229,6 +229,14 @@ class LayersTest(unittest.TestCase):
                 if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                     self.assertTrue(ast.get_docstring(node), f"{path}:{node.lineno} {node.name}")
 
+    def test_files_that_the_guides_name_are_there(self) -> None:
+        root = SOURCE.parent
+        there = {path.name for folder in ("src", "tests", "bench") for path in (root / folder).rglob("*.py")}
+        for guide in ("docs/code.md", "CONTRIBUTING.md"):
+            named = re.findall(r"([\w.-]+\.py)`", (root / guide).read_text(encoding="utf-8"))
+            self.assertGreater(len(named), 5)
+            self.assertEqual(sorted({name for name in named if name not in there}), [], guide)
+
     def test_what_is_installed_is_known_by_its_hash(self) -> None:
         root = SOURCE.parent
         lock = (root / "requirements.lock").read_text(encoding="utf-8")

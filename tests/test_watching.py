@@ -9,9 +9,13 @@ from unittest import mock
 
 from in_memory import FastLoop
 from oast.change.device.context import LossOfContact
+from oast.change.rollout import monitoring
+from oast.change.rollout.monitoring import MonitoringSessions
 from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
 from oast.change.state import Cause, Outcome, State
 from oast.config.diff_text import Counts
+from oast.connect.session import close_sessions
+from oast.errors import ConnectionFailed
 from oast.fleet.clock import SystemClock
 from oast.fleet.events import Stage
 from oast.readings.tables import Readings
@@ -118,6 +122,56 @@ class Device:
     async def roll_back_on_interrupt(self) -> None:
         if self.outcome is None:
             self._end(State.REVERTED, Cause.INTERRUPTED)
+
+
+class MonitoringTest(unittest.TestCase):
+    def test_a_session_that_does_not_close_delays_no_other_and_is_given_up(self) -> None:
+        closed: list[str] = []
+
+        class Closing:
+            def __init__(self, name: str, seconds: float) -> None:
+                self.name, self.seconds = name, seconds
+
+            async def close(self) -> None:
+                await asyncio.sleep(self.seconds)
+                closed.append(self.name)
+
+        async def work() -> float:
+            began = asyncio.get_running_loop().time()
+            sessions: Any = [Closing("hangs", 3600), Closing("slow", 2), Closing("quick", 0)]
+            await close_sessions(sessions, 5.0)
+            return asyncio.get_running_loop().time() - began
+
+        with asyncio.Runner(loop_factory=FastLoop) as runner:
+            took = runner.run(work())
+        self.assertEqual(closed, ["quick", "slow"])
+        self.assertTrue(5.0 <= took < 60, took)
+
+    def test_a_session_is_opened_once_and_anew_after_an_error(self) -> None:
+        opened: list[str] = []
+
+        class Connecting:
+            async def open(self, device: Any, platform: Any) -> Any:
+                opened.append(device.name)
+                return mock.AsyncMock()
+
+        async def work() -> None:
+            sessions = MonitoringSessions(Connecting())  # type: ignore[arg-type]
+            intent = mock.Mock()
+            intent.device.name = "a"
+            answers = [{}, {}, ConnectionFailed("gone"), {}]
+            with mock.patch.object(monitoring, "read_readings", mock.AsyncMock(side_effect=answers)):
+                await sessions.read(intent, ["routes"])
+                await sessions.read(intent, ["routes"])
+                with self.assertRaises(ConnectionFailed):
+                    await sessions.read(intent, ["routes"])
+                await sessions.read(intent, ["routes"])
+            await sessions.close()
+            await sessions.close()
+
+        with asyncio.Runner(loop_factory=FastLoop) as runner:
+            runner.run(work())
+        self.assertEqual(opened, ["a", "a"])
 
 
 class WaveTest(unittest.TestCase):

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
         AnswerLimits as AnswerLimits,
         CommandLine as CommandLine,
         Session as Session,
+        close_sessions as close_sessions,
         hold_answer as hold_answer,
     )
     from oast.connect.session_draft import (
@@ -46,7 +47,7 @@ __getattr__, __dir__ = lazy_exports(
         "connector": ("ConnectionInfo", "Connector", "NETCONF_PORT"),
         "host_keys": ("HostKey", "KnownHosts", "host_key_of"),
         "management_path": ("Address", "SessionAddresses"),
-        "session": ("AnswerLimits", "CommandLine", "Session", "hold_answer"),
+        "session": ("AnswerLimits", "CommandLine", "Session", "close_sessions", "hold_answer"),
         "session_draft": ("SessionCommands", "SessionDraft", "draft_session"),
         "transcript": ("MOST_LINES", "Transcript"),
         "transport": ("Login", "Target", "connect"),

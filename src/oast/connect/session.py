@@ -8,8 +8,8 @@ from __future__ import annotations
 import asyncio
 import re
 from abc import ABC, abstractmethod
-from collections.abc import AsyncIterator, Callable, Mapping, Sequence
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping, Sequence
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -20,9 +20,19 @@ from oast.connect.answer_memory import ANSWERS, TooMuchHeld
 from oast.connect.capability import Capability
 from oast.connect.channel import Transport
 from oast.connect.transcript import Transcript
-from oast.errors import AuthenticationFailed, ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
+from oast.errors import (
+    AuthenticationFailed,
+    ConnectionFailed,
+    DeviceError,
+    DeviceRefused,
+    DeviceTimeout,
+    ProtocolError,
+)
 from oast.platforms import Platform, StatePattern
 from oast.records import Secret
+
+# How long a device may take to notice that a session ends.
+CLOSING_S = 5.0
 
 
 @dataclass(frozen=True)
@@ -106,6 +116,18 @@ class Session(Protocol):
 
     async def close(self) -> None:
         """End the session. Never raises."""
+
+
+async def close_sessions(sessions: Iterable[Session], within_s: float = CLOSING_S) -> None:
+    """Close sessions side by side. One that has not closed within `within_s` seconds is left to the operating
+    system: a device that does not notice must not delay the others."""
+
+    async def close(session: Session) -> None:
+        with suppress(TimeoutError, DeviceError):
+            async with asyncio.timeout(within_s):
+                await session.close()
+
+    await asyncio.gather(*(close(session) for session in sessions))
 
 
 class CommandLine(Session, Protocol):

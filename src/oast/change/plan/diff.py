@@ -43,7 +43,7 @@ from oast.config import (
     split_removals,
     tree_of_device,
 )
-from oast.connect import Capability, Connector, Session, SessionAddresses
+from oast.connect import Capability, Connector, Session, SessionAddresses, close_sessions
 from oast.errors import DeviceError
 from oast.fleet import DeviceEvent, OnEvent, Stage, for_each
 from oast.intent import Intent, Interface
@@ -440,8 +440,9 @@ class DiffRunner:
 
     async def close(self) -> None:
         """Close the sessions that nobody took."""
-        while self.sessions:
-            await self.sessions.popitem()[1].close()
+        sessions = list(self.sessions.values())
+        self.sessions.clear()
+        await close_sessions(sessions)
 
     async def _one(self, intent: Intent, manner: ApplyMode) -> Comparison:
         name = intent.device.name

@@ -3,18 +3,17 @@ before it is confirmed."""
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Callable, Iterable, Sequence
-from contextlib import suppress
+from functools import partial
 
-from oast.connect import Connector, Session
+from oast.change.rollout.monitoring import MonitoringSessions
+from oast.connect import Connector
 from oast.errors import DeviceError
 from oast.fleet import for_each
 from oast.intent import Intent
-from oast.readings import Readings, read_readings
+from oast.readings import Readings
 from oast.verify import NAMES, Check, CheckResult, evaluate
 
-CLOSING_S = 5.0
 NAMED = 3
 
 
@@ -32,14 +31,13 @@ class NeighborImpact:
     ) -> None:
         """`intents` are of all devices there are, `near` tells which stand around some, and `checks_of` makes
         the checks of one device of what was read of it before."""
-        self._connector = connector
         self._intents = {intent.device.name: intent for intent in intents}
         self._near = near
         self._checks_of = checks_of
         self._parallel = parallel
         self._outside: set[str] = set()
         self._checks: dict[str, list[Check]] = {}
-        self._sessions: dict[str, Session] = {}
+        self._sessions = MonitoringSessions(connector)
         # Those that could not be read before, and why: nothing can be missed there.
         self.unmonitored: dict[str, DeviceError] = {}
 
@@ -55,7 +53,9 @@ class NeighborImpact:
             besides |= self._near(wave) - begun
 
         async def one(name: str) -> list[Check]:
-            return list(self._checks_of(name, await self._read(name, self._readings(name))))
+            return list(
+                self._checks_of(name, await self._sessions.read(self._intents[name], self._readings(name)))
+            )
 
         def done(name: str, result: list[Check] | DeviceError) -> None:
             if isinstance(result, DeviceError):
@@ -79,8 +79,10 @@ class NeighborImpact:
 
         async def one(name: str) -> list[CheckResult]:
             checks = self._checks[name]
-            readings = await self._read(name, sorted({check.reading for check in checks}))
-            hide = self._sessions[name].transcript.masking.hide
+            readings = await self._sessions.read(
+                self._intents[name], sorted({check.reading for check in checks})
+            )
+            hide = partial(self._sessions.hide, name)
             return [result for result in evaluate(checks, readings, hide) if not result.passed]
 
         def done(name: str, result: list[CheckResult] | DeviceError) -> None:
@@ -100,32 +102,11 @@ class NeighborImpact:
 
     async def leave(self, names: Iterable[str]) -> None:
         """End the sessions with devices whose turn it is to be changed."""
-        for name in names:
-            await self._close(self._sessions.pop(name, None))
-
-    async def _read(self, name: str, readings: Sequence[str]) -> Readings:
-        intent = self._intents[name]
-        session = self._sessions.get(name)
-        if session is None:
-            session = self._sessions[name] = await self._connector.open(intent.device, intent.platform)
-        try:
-            return await read_readings(session, intent.platform, readings)
-        except DeviceError:
-            del self._sessions[name]
-            await session.close()
-            raise
+        await self._sessions.release(names)
 
     async def close(self) -> None:
         """End the sessions. Safe to call again."""
-        while self._sessions:
-            await self._close(self._sessions.popitem()[1])
-
-    @staticmethod
-    async def _close(session: Session | None) -> None:
-        if session is not None:
-            with suppress(TimeoutError):
-                async with asyncio.timeout(CLOSING_S):
-                    await session.close()
+        await self._sessions.close()
 
 
 def _together(found: Sequence[CheckResult]) -> list[CheckResult]:

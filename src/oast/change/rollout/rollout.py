@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import secrets
-from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -32,17 +32,17 @@ from oast.change.record import (
     save_baseline,
     unknown_state_error,
 )
+from oast.change.rollout.monitoring import EarlierWaveMonitor
 from oast.change.rollout.neighbor_impact import NeighborImpact
 from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
 from oast.change.rollout.soak import soak
-from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
+from oast.change.rollout.wave import Wave, WaveTiming
 from oast.config import Counts, Edit, Node, secrets_in, strip_secrets
 from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
 from oast.estate import STOP, WAVE, Device
 from oast.fleet import DeviceEvent, Stage, WaveEvent
 from oast.intent import Intent
-from oast.readings import Readings, read_readings
 from oast.verify import Check, CheckResult
 
 _log = logging.getLogger(__name__)
@@ -373,7 +373,7 @@ class Rollout:
             )
             wave = Wave(
                 transactions,
-                watching.watched,
+                watching.checks,
                 limits,
                 self._context.clock,
                 self._context.stop_waiting,
@@ -469,59 +469,3 @@ class Rollout:
             reason,
             rollback_method=comparison.rollback_method,
         )
-
-
-def _deferred(transaction: DeviceTransaction, names: set[str], later: frozenset[str]) -> Iterator[Check]:
-    """Its checks that waited for these devices and for none that is still to come; the first of them answers
-    for each."""
-    for check, peers in transaction.deferred:
-        here = sorted(peers & names)
-        if here and not peers & later:
-            yield check._replace(peer=here[0])
-
-
-class EarlierWaveMonitor:
-    """Looks after devices of earlier waves while others are delivered to: those with checks that concern one
-    of `names`."""
-
-    def __init__(
-        self,
-        connector: Connector,
-        delivered: Sequence[DeviceTransaction],
-        names: set[str],
-        later: frozenset[str],
-    ) -> None:
-        self._connector = connector
-        self._sessions: dict[str, Session] = {}
-        self.watched = [
-            EarlierWaveCheck(t.name, checks, self._readings_of(t, checks), t.is_excused, t.hide)
-            for t in delivered
-            if (
-                checks := (*(check for check in t.checks if check.peer in names), *_deferred(t, names, later))
-            )
-        ]
-
-    def _readings_of(
-        self, transaction: DeviceTransaction, checks: Sequence[Check]
-    ) -> Callable[[], Awaitable[Readings]]:
-        names = sorted({check.reading for check in checks})
-        intent = transaction.comparison.intent
-
-        async def readings() -> Readings:
-            session = self._sessions.get(transaction.name)
-            if session is None:
-                session = self._sessions[transaction.name] = await self._connector.open(
-                    intent.device, intent.platform
-                )
-            try:
-                return await read_readings(session, intent.platform, names)
-            except ConnectionFailed:
-                del self._sessions[transaction.name]
-                await session.close()
-                raise
-
-        return readings
-
-    async def close(self) -> None:
-        while self._sessions:
-            await self._sessions.popitem()[1].close()

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from typing import Protocol
 
 from oast.change import Cause
 from oast.change.device import DeviceTransaction
-from oast.connect import Connector, Session
+from oast.change.rollout.monitoring import MonitoringSessions
+from oast.connect import Connector
 from oast.errors import DeviceError
 from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, WaitEvent
-from oast.readings import read_readings
 from oast.verify import CheckResult, evaluate, waits_for
 
 # Between two looks at a device, at least and of the whole time.
@@ -50,74 +49,50 @@ async def soak(
 ) -> Mapping[str, SoakFailure]:
     """What did not stay true for `soak_s` seconds, by device; also those that cannot be read at the end. A
     check whose other end is among `later` is left to the wave of that."""
-    watching = {t.name: _Watched(t, connector, later) for t in delivered}
+    sessions = MonitoringSessions(connector)
     places = asyncio.Semaphore(max(1, options.parallel))
     found: dict[str, SoakFailure] = {}
     until = clock.now() + options.soak_s
 
-    async def look(one: _Watched, *, last: bool) -> None:
+    async def check(transaction: DeviceTransaction, *, last: bool) -> None:
         async with places:
-            told = await one.look(last=last)
-        if told is not None:
-            found[one.transaction.name] = told
+            failure = await _checked(transaction, sessions, later, last=last)
+        if failure is not None:
+            found[transaction.name] = failure
 
     try:
         on_event(WaitEvent("soak time", options.soak_s))
         while True:
             left = until - clock.now()
             async with asyncio.TaskGroup() as group:
-                for name, one in watching.items():
-                    if name not in found:
-                        on_event(DeviceEvent(name, Stage.HOLDING))
-                        group.create_task(look(one, last=left <= 0))
+                for transaction in delivered:
+                    if transaction.name not in found:
+                        on_event(DeviceEvent(transaction.name, Stage.HOLDING))
+                        group.create_task(check(transaction, last=left <= 0))
             if left <= 0:
                 return found
             await clock.sleep(min(max(LEAST_S, options.soak_s / LOOKS), max(0.0, until - clock.now())))
     finally:
-        for name, one in watching.items():
-            await one.close()
-            on_event(DeviceEvent(name, Stage.FAILED if name in found else Stage.DELIVERED))
+        await sessions.close()
+        for transaction in delivered:
+            stage = Stage.FAILED if transaction.name in found else Stage.DELIVERED
+            on_event(DeviceEvent(transaction.name, stage))
 
 
-class _Watched:
-    """A device that was delivered, and a session with it that is opened anew when it is lost."""
-
-    def __init__(self, transaction: DeviceTransaction, connector: Connector, later: frozenset[str]) -> None:
-        self.transaction = transaction
-        self._connector = connector
-        self._later = later
-        self._session: Session | None = None
-
-    async def look(self, *, last: bool) -> SoakFailure | None:
-        transaction = self.transaction
-        intent = transaction.comparison.intent
-        names = sorted({check.reading for check in transaction.checks})
-        try:
-            if self._session is None:
-                self._session = await self._connector.open(intent.device, intent.platform)
-            readings = await read_readings(self._session, intent.platform, names)
-        except DeviceError as error:
-            await self.close()
-            return (
-                SoakFailure(
-                    Cause.CHECKS, f"it was delivered, and then could not be read any more: {error.message}"
-                )
-                if last
-                else None
-            )
-        every = evaluate(transaction.checks, readings, transaction.hide)
-        results = [
-            r for r in every if r.check.peer not in self._later and not waits_for(r, every, self._later)
-        ]
-        failed = tuple(transaction.split_failures(results)[0])
-        if not failed:
-            return None
-        return SoakFailure(
-            Cause.CHECKS, "it did not stay true: " + "; ".join(result.finding for result in failed), failed
-        )
-
-    async def close(self) -> None:
-        session, self._session = self._session, None
-        if session is not None:
-            with suppress(DeviceError, TimeoutError):
-                await session.close()
+async def _checked(
+    transaction: DeviceTransaction, sessions: MonitoringSessions, later: frozenset[str], *, last: bool
+) -> SoakFailure | None:
+    """Check a delivered device. One that cannot be read is a failure only at the `last` time."""
+    names = sorted({check.reading for check in transaction.checks})
+    try:
+        readings = await sessions.read(transaction.comparison.intent, names)
+    except DeviceError as error:
+        reason = f"it was delivered, and then could not be read any more: {error.message}"
+        return SoakFailure(Cause.CHECKS, reason) if last else None
+    every = evaluate(transaction.checks, readings, transaction.hide)
+    results = [r for r in every if r.check.peer not in later and not waits_for(r, every, later)]
+    failed = tuple(transaction.split_failures(results)[0])
+    if not failed:
+        return None
+    reason = "it did not stay true: " + "; ".join(result.finding for result in failed)
+    return SoakFailure(Cause.CHECKS, reason, failed)
