@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
 from collections.abc import Callable, Coroutine, Iterable
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -14,7 +16,10 @@ from oast.change.plan.apply_mode import DEFAULT_MODE
 from oast.change.plan.diff import Comparison, ReadDevice, compare
 from oast.change.plan.limits import limit_violations
 from oast.change.plan.management_access import access_risks, management_interfaces
+from oast.change.plan.stored_plan import plan_from
 from oast.change.record.approval import Signers, require_valid_approval
+from oast.change.record.baseline import load_baseline
+from oast.change.record.identity import MOST, VARIABLE, author_identity
 from oast.change.record.journal import DeviceJournal
 from oast.change.rollout.stability_time import stable_for_s
 from oast.config.edits import difference
@@ -23,7 +28,7 @@ from oast.config.ownership import Scope, pattern_of
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node
 from oast.connect.management_path import SessionAddresses
-from oast.errors import ApprovalError
+from oast.errors import ApprovalError, EstateError, StateError
 from oast.estate.inventory import Device
 from oast.estate.settings import LimitSettings
 from oast.intent.intent import Intent
@@ -115,6 +120,55 @@ class PlanTest(unittest.TestCase):
     @staticmethod
     def _tree(text: str) -> Node:
         return tree_of_device(syntax_of(BINE), text)
+
+    def test_what_management_access_depends_on_is_a_risk_and_nothing_else(self) -> None:
+        text = "interface manage0\n  ipv4\n    address 192.0.2.1/24\n  ingress-acl guests\ninterface port2\nacl guests\nacl other\n"
+        before = self._tree(text)
+        intent = intent_of(BINE, text, ["interface *", "acl *", "user *"])
+        unknown = SessionAddresses.of(["192.0.2.99"], ["203.0.113.9"], "oast")
+        out_of_band = SessionAddresses.of(["192.0.2.1"], ["203.0.113.9"], "oast", is_out_of_band=True)
+        for added, route, is_risk in (
+            ("interface manage0\n  mtu 1400\n", ROUTE, True),
+            ("interface port2\n  mtu 1400\n", ROUTE, False),
+            ("interface port2\n  mtu 1400\n", unknown, True),
+            ("acl guests\n  description x\n", ROUTE, True),
+            ("acl other\n  description x\n", ROUTE, False),
+            ("acl other\n  description x\n", unknown, True),
+            ("user oast\n  role viewer\n", ROUTE, True),
+            ("user ada\n  role viewer\n", ROUTE, False),
+            ("user oast\n  role viewer\n", out_of_band, True),
+            ("acl guests\n  description x\n", out_of_band, False),
+            ("interface manage0\n  mtu 1400\n", out_of_band, False),
+            ("ntp\n  server 192.0.2.7\n", ROUTE, False),
+        ):
+            with self.subTest(added=added, route=route):
+                edits = difference(before, self._tree(text + added))
+                self.assertEqual(len(edits), 1, edits)
+                found = access_risks(BINE, management_interfaces(intent, before, route), edits, route)
+                self.assertEqual(bool(found), is_risk, found)
+
+    def test_records_of_another_format_are_refused(self) -> None:
+        with self.assertRaisesRegex(StateError, "known is"):
+            plan_from({"format": "oast.plan/99"})
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "baseline.json")
+            path.write_text('{"format": "oast.baseline/99"}')
+            with self.assertRaisesRegex(StateError, "known is"):
+                load_baseline(path, BINE.grammar)
+
+    def test_an_identity_is_one_line_of_at_most_so_many_characters(self) -> None:
+        for given, is_right in (
+            ("ada@larkwater.example", True),
+            ("a" * MOST, True),
+            ("a" * (MOST + 1), False),
+            ("a\nb", False),
+        ):
+            with self.subTest(given=given[:20]):
+                if is_right:
+                    self.assertEqual(author_identity(Path("/"), {VARIABLE: given}), given)
+                else:
+                    with self.assertRaises(EstateError):
+                        author_identity(Path("/"), {VARIABLE: given})
 
     def test_an_approval_by_the_author_does_not_count(self) -> None:
         signers = Signers(None, {})
