@@ -4,7 +4,7 @@ Each mutant is one small change of a module of `change/`, `config/` or `intent/`
 `and` for `or`, a `not` left out, a condition for raising that never holds, a truth value reversed. The tests
 without a network run against it in a process of their own, until the first fails. A mutant that no test
 notices
-is printed with its file and line.
+says so with its file and line.
     python bench/mutate.py [--each N] [--seed N] [--jobs N] [WORD ...]      only modules with one of the words
 """
 
@@ -232,9 +232,9 @@ def main() -> int:
             chosen, threads.map(lambda one: is_noticed(one, tests_for(one)), chosen), strict=True
         ):
             noticed.setdefault(mutant.module, []).append(found)
-            if not found:
-                sys.stdout.write(f"missed: {mutant.path.relative_to(ROOT)}:{mutant.line}: {mutant.change}\n")
-                sys.stdout.flush()
+            verdict = "noticed" if found else "MISSED"
+            sys.stdout.write(f"{verdict}: {mutant.path.relative_to(ROOT)}:{mutant.line}: {mutant.change}\n")
+            sys.stdout.flush()
     for module, results in noticed.items():
         sys.stdout.write(f"{module:48} {sum(results):3} of {len(results):3}\n")
     every = [result for results in noticed.values() for result in results]
