@@ -33,6 +33,7 @@ class DebugLogTest(LarkwaterTest):
         run = self.oast("diff", "--on", "name=gull-core-1", "--debug", expect=1)
         self.assertIn("oast.connect.transcript gull-core-1: connecting to ", run.err)
         self.assertNotIn("oast.connect", run.out)
+        self.assertNotIn("compared  ", run.err, "the progress display is off")
 
 
 class StartTest(EstateTest):

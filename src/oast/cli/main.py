@@ -84,6 +84,8 @@ def _run(arguments: list[str]) -> int:
             from oast.cli.debug_log import start_debug_log
 
             start_debug_log(options.debug_file)
+            # A progress display and log lines on one terminal would overwrite each other.
+            options.quiet = options.quiet or options.debug_file is None
         with gc_relaxed():
             code: int = options.run(options)
         sys.stdout.flush()
