@@ -46,7 +46,7 @@ from oast.connect.connector import Connector
 from oast.errors import DeviceError, ErrorCollector
 from oast.estate.estate import Estate, load_estate
 from oast.estate.filters import FILTERS
-from oast.estate.inventory import Device, read_inventory as read_inventory
+from oast.estate.inventory import Device, read_inventory
 from oast.fleet.concurrency import for_each
 from oast.intent.intent import IntentBuilder
 from oast.intent.lint import Lint
@@ -563,12 +563,16 @@ def fleet(folder: Path, number: int) -> Estate:
     for name in (
         "inventory/terminals.csv",
         "inventory/switches.yaml",
+        "inventory/borders.yaml",
         "values/switches.yaml",
+        "values/borders.yaml",
         "policies/switches.yaml",
     ):
         (folder / name).unlink()
     intent = folder / "intent.yaml"
-    intent.write_text(intent.read_text().partition("  - section: vlans\n")[0])
+    kept = intent.read_text().partition("  - section: vlans\n")[0]
+    intent.write_text(kept.replace("role in (core, border)", "role=core"))
+    shutil.rmtree(folder / "checks")
     rows = [
         f"  e{n}: {{address: 10.255.{n // 250}.{n % 250}, platform: bine, site: s{n}, role: edge, tags:"
         " [cameras]}\n"
