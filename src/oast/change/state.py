@@ -76,7 +76,7 @@ class RollbackReason(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class RollbackMethod:
-    """`name` completes "unless confirmed, it goes back by …"; `by_itself` ways need no session
+    """`name` completes "unless confirmed, it goes back by …"; `is_autonomous` ones need no session
     and no Oast."""
 
     name: str
@@ -131,7 +131,7 @@ def rollback_method_of(
 class Outcome:
     """The end of one device's delivery. `seconds` is how long it took; `log` is the transcript's file.
 
-    `saved_besides` counts what it ran before, unsaved, and now starts with as well.
+    `also_saved` counts what it ran before, unsaved, and now starts with as well.
     """
 
     device: str

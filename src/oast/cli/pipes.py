@@ -63,8 +63,8 @@ _swallowed = threading.Event()
 
 
 def raise_pending_interrupt() -> None:
-    """Raises ToldToEnd, once, if a signal came while the interpreter ran a callback, as many do during
-    imports, that lets nothing out."""
+    """Raises TerminationRequested, once, if a signal came while the interpreter ran a callback, as many do
+    during imports, that lets nothing out."""
     if _swallowed.is_set():
         _swallowed.clear()
         raise TerminationRequested

@@ -34,7 +34,7 @@ class BraceSyntaxBase(IndentedSyntax):
     """What a platform's text has in common with indented lines, once it is unfolded."""
 
     def unfold(self, text: str) -> BraceParser:
-        """`text` as indented lines. Never raises: see `Unfolded.problems`."""
+        """`text` as indented lines. Never raises: see `BraceParser.problems`."""
         raise NotImplementedError
 
     def parse(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Parsed:

@@ -43,7 +43,7 @@ def in_dependency_order(
     What is filtered is filtered at every moment as before or as intended: an access list is bound before
     anything else is done to its interface and let go of after it, left before it is changed and taken when it
     has been; an interface is shut before and opened after everything else that is done to it. Raises
-    NoSafeOrder when there is no such order.
+    NoDependencyOrder when there is no such order.
     """
     steps = list(edits)
     standing, bound = _standing(running, edits), _still_bound(running, edits)

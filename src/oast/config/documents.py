@@ -39,8 +39,8 @@ def _shown(node: Node, *, whole: bool) -> Mapping[str, Any]:
 
 
 def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any]]:
-    """Everything below `tree`, to be read again by `children_of`: rule, arguments, what stands below. What is
-    the same in a tree that is kept `besides` is only named."""
+    """Everything below `tree`, to be read again by `tree_from_document`: rule, arguments, what stands below.
+    What is the same in a tree that is kept `besides` is only named."""
     found: list[dict[str, Any]] = []
     # By number: the identity of a statement may hold what is kept of a secret in another length.
     numbers = (

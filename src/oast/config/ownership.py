@@ -3,8 +3,8 @@
 A pattern names identities level by level: `ntp`, `interface *`, `interface gate*/vlan-id`. What a pattern
 matches is owned with everything below it, but for inner parts that a longer pattern of another owner takes
 out: of all patterns that match a statement or one around it, the longest decides, to any depth. Two owners
-with patterns of one length that can match the same statement are a mistake (`same_part`), so there is always
-one answer.
+with patterns of one length that can match the same statement are a mistake (`patterns_overlap`), so there is
+always one answer.
 """
 
 from __future__ import annotations

@@ -77,7 +77,7 @@ def _withheld(rule: Rule, value: Value) -> Value:
 
 def restore_secrets(tree: Node, secrets: Mapping[str, Secret]) -> Node:
     """`tree`, which was kept, with those of its secrets that are among `secrets`, by their fingerprints (see
-    `by_fingerprint`), and with the lines that were withheld or masked.
+    `secrets_by_fingerprint`), and with the lines that were withheld or masked.
 
     The others stay what they are: different from every secret that is known, and refused by the wire.
     """

@@ -226,7 +226,7 @@ class Connector:
 
     async def offered_host_key(self, target: Target) -> HostKey:
         """The host key that is shown at `target`, without logging in there. Raises ConnectionFailed or
-        DeadlinePassed."""
+        DeviceTimeout."""
         timeout_s = self._timeout_s or self._connections.everywhere.connect_timeout_s
         return await offered_host_key(target, timeout_s, self._jumps)
 
@@ -486,7 +486,7 @@ class Connector:
         """A session for the time of the context; its transcript goes to `log` when an error ends it.
 
         When nobody answers, it is tried again as the settings say. The context may take the settings'
-        `device_timeout_s` and `beyond_s` seconds, or DeadlinePassed is raised in it.
+        `device_timeout_s` and `beyond_s` seconds, or DeviceTimeout is raised in it.
         """
         transcript = Transcript(time.monotonic, device.name)
         within_s = self.access(device).settings.device_timeout_s + beyond_s

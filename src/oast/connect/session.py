@@ -416,7 +416,7 @@ class CommandLineSession(CliSessionBase):
 
     async def _wait(self, awaited: str | Sequence[Line]) -> dialogue.PromptEvent:
         """Until the device waits for input; pages are turned on the way. Raises ConnectionFailed,
-        DeadlinePassed."""
+        DeviceTimeout."""
         async with self._deadline(awaited):
             while True:
                 stop = await self._next(awaited)

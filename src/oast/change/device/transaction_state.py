@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import asyncio
 import logging
 import secrets
 from collections.abc import Iterable, Sequence
-from contextlib import suppress
 
 from oast.change import Cause, Outcome, Phase, RollbackReason, State
 from oast.change.device.context import LossOfContact, TransactionContext
@@ -15,7 +13,7 @@ from oast.change.methods import ChangeRequest, DeliveryMethod, method_for
 from oast.change.plan import Comparison
 from oast.change.rollout import stable_for_s
 from oast.config import Edit, Node, difference, read_tree
-from oast.connect import Session, Transcript
+from oast.connect import Session, Transcript, close_sessions
 from oast.errors import ConnectionFailed
 from oast.fleet import DeviceEvent, Stage, WaitEvent
 from oast.readings import Readings, read_readings
@@ -207,9 +205,7 @@ class TransactionState:
     async def _close(self) -> None:
         session, self._session = self._session, None
         if session is not None:
-            with suppress(TimeoutError):
-                async with asyncio.timeout(CLOSING_S):
-                    await session.close()
+            await close_sessions([session], CLOSING_S)
 
     def _outcome(
         self,

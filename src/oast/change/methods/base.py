@@ -36,8 +36,8 @@ class ChangeRequest:
     """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
 
     `token` is a word that nobody else has for it. `reached` is awaited before whatever makes the phase
-    possible is sent, so that a phase is never behind the device, and the journal holds it; `fell_back` when
-    the device has refused just that, so that nothing of it is in effect.
+    possible is sent, so that a phase is never behind the device, and the journal holds it; `on_phase_reset`
+    when the device has refused just that, so that nothing of it is in effect.
     """
 
     comparison: Comparison
@@ -51,8 +51,9 @@ class ChangeRequest:
 class DeliveryMethod(Protocol):
     """The way of one change onto one device, over one session. All methods raise DeviceError.
 
-    After a session is lost, another Delivery over a new session may `cancel`, `confirm` and `save` what the
-    first one began. Where it is `tied`, the change goes back when the session ends in which it was applied.
+    After a session is lost, another method over a new session may `cancel`, `confirm` and `save` what the
+    first one began. Where it is `is_session_bound`, the change goes back when the session ends in which it
+    was applied.
     """
 
     rollback_method: RollbackMethod
@@ -251,7 +252,7 @@ class CliDeliveryMethod:
         await self.session.ask(command)
 
     async def is_confirm_pending(self, shown: StatePattern | None) -> bool | None:
-        """`waits`, by what the device shows."""
+        """`is_waiting`, by what the device shows."""
         if shown is None:
             return None
         await self.session.leave_editing()

@@ -371,7 +371,7 @@ def _places(edits: Sequence[Edit]) -> str:
 def netconf_method(
     session: NetconfSession, work: ChangeRequest
 ) -> NetconfCandidateMethod | NetconfRunningMethod:
-    """The way that the server's hello allows; where it allows none, `look` says so."""
+    """The way that the server's hello allows; where it allows none, `check_nothing_pending` says so."""
     return (
         NetconfCandidateMethod(session, work)
         if Capability.REVERT_TIMER in session.capabilities

@@ -121,9 +121,10 @@ class Comparison:
     """One device: its intent, what it runs, and the edits between the two inside what the sections own, in a
     safe order.
 
-    `risks` are the edits that may cut the path to it; `unsaved` is what it runs already and would not start
-    with; `spared` is what is not intended and stays all the same. `way_back` is how the device goes back when
-    a delivery fails; `move` is where the change moves the address by which Oast reaches it.
+    `access_risks` are the edits that may cut management access; `unsaved` is what it runs already and would
+    not start with; `spared` is what is not intended and stays all the same. `rollback_method` is how the
+    device is rolled back when a delivery fails; `move` is where the change moves the address by which Oast
+    reaches it.
     """
 
     intent: Intent

@@ -43,7 +43,7 @@ class NeighborImpact:
 
     async def begin(self, waves: Sequence[Sequence[str]]) -> None:
         """Read those around `waves` of devices that are going to be changed; those that cannot be read are
-        `unread`."""
+        `unmonitored`."""
         changing = {name for wave in waves for name in wave}
         self._outside = self._near(changing) - changing
         besides: set[str] = set()
