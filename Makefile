@@ -15,6 +15,7 @@ lint: $(READY)
 	@$(VENV)/bin/ruff check .
 	@$(VENV)/bin/ruff format --diff --quiet .
 	@$(VENV)/bin/mypy
+	@$(VENV)/bin/python tests/run.py wording
 
 format: $(READY)
 	@$(VENV)/bin/ruff format .

@@ -17,7 +17,7 @@ async def main(folder: str) -> None:
     print({outcome.device: str(outcome.state) for outcome in result.outcomes}, result.verdict)
     async with estate.session("gull-core-1") as session:
         print([(row["name"], row["oper-status"]) for row in await session.read("interfaces")])
-    print("all true" if not (await estate.verify(wait_s=10)).wrong else "not all is true")
+    print("all passed" if not (await estate.verify(wait_s=10)).wrong else "not all passed")
 
 
 def show(event: object) -> None:

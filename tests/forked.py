@@ -104,6 +104,13 @@ def _child(
         os._exit(code)
 
 
+def become_program(
+    arguments: Sequence[str], pipes: Sequence[int], cwd: str, env: Mapping[str, str]
+) -> NoReturn:
+    """Be the program from here on, with the three `pipes` for its standard input and outputs."""
+    _child(arguments, pipes, cwd, env, None, is_new_session=False)
+
+
 def _become(pipes: Sequence[int], cwd: Any, env: Mapping[str, str] | None, *, is_new_session: bool) -> None:
     """What a new process has: its own files, environment, folder and signals, and nothing of the one it was."""
     if is_new_session:

@@ -9,6 +9,7 @@ import json
 import os
 import pty
 import re
+import select
 import shutil
 import subprocess
 import sys
@@ -27,7 +28,9 @@ import jinja2
 import jinja2.meta
 import jinja2.nodes
 
+import fork_server
 import forked
+import oast.cli.sim
 import oastsim.__main__
 from oast.cli.main import main
 from oast.cli.simulator import Simulator
@@ -225,6 +228,9 @@ def on_terminal(
     shown = b""
     answered = False
     while True:
+        if not select.select([leader], [], [], RUN_AT_MOST_S)[0]:
+            process.kill()
+            raise AssertionError(f"it shows nothing more, and waits: {shown.decode(errors='replace')}")
         try:
             shown += os.read(leader, 65536)
         except OSError:
@@ -281,6 +287,13 @@ class EstateTest(unittest.TestCase):
         self.addCleanup(process.kill)
         return process
 
+    def programs(self) -> Path:
+        """A folder for PATH with the program in it, for shells and scripts."""
+        folder = self.folder / "programs"
+        if not folder.exists():
+            self.addCleanup(fork_server.stop, fork_server.install(folder))
+        return folder
+
     def edit(self, file: str, old: str, new: str) -> None:
         """Replace `old`, which has to be there, in a file of the estate."""
         path = self.estate / file
@@ -330,6 +343,10 @@ class ForkedSimulator(Simulator):
         return stopped
 
 
+# Also where the program itself starts it, in this process or in a fork of it.
+oast.cli.sim.Simulator = ForkedSimulator  # type: ignore[misc]
+
+
 class _Forked(subprocess.Popen[bytes]):
     """What of a process is asked while it starts."""
 
@@ -370,6 +387,12 @@ def _made_ready(delivered: bool, *, whole: bool = False) -> Path:
             _make_ready(ready.with_suffix(".new"), delivered, whole=whole)
             ready.with_suffix(".new").rename(ready)
     return ready
+
+
+def make_ready() -> None:
+    """Make what `LarkwaterTest` copies, for all modules of a run."""
+    for delivered, whole in ((False, False), (True, False), (False, True)):
+        _made_ready(delivered, whole=whole)
 
 
 def _make_ready(folder: Path, delivered: bool, *, whole: bool = False) -> None:

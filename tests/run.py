@@ -2,6 +2,7 @@
 
 Fails on a module without tests, on warnings from our own code, on coroutines never awaited and on errors nobody raised.
     python tests/run.py [WORD ...]     only modules whose name contains one of the words
+    python tests/run.py --fresh [N] [WORD ...]     only tests of properties, with N examples that were never tried (default: 50)
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import gc
 import importlib
 import json
 import os
+import secrets
 import signal
 import sys
 import tempfile
@@ -33,6 +35,8 @@ TOGETHER = 9
 # Far longer than any module takes on the slowest machine.
 LONGEST_S = 1200
 PR_SET_PDEATHSIG = 1
+# With fewer modules, what they share is made when it is needed.
+MANY = 8
 # Those that take longest, most of the time waiting for timers, in the order in which they are begun.
 LONGEST = (
     "test_docs_network",
@@ -79,6 +83,7 @@ IMPORTED = (
     "oast.operations.deliver",
     "oast.operations.verify",
     "oast.operations.lint",
+    *(f"oast.cli.{path.stem}" for path in sorted((SOURCE / "oast" / "cli").glob("*.py"))),
 )
 
 
@@ -92,8 +97,28 @@ class _Result(unittest.TextTestResult):
         self.passed += 1
 
 
-def run_module(name: str) -> dict[str, int]:
-    """Run one module here; what was counted."""
+def properties_of(suite: unittest.TestSuite, examples: int, seed: int) -> unittest.TestSuite:
+    """The tests of properties in `suite`, each to be tried with `examples` drawn by `seed`."""
+    found = unittest.TestSuite()
+    for test in suite:
+        if isinstance(test, unittest.TestSuite):
+            found.addTest(properties_of(test, examples, seed))
+            continue
+        method = getattr(test, getattr(test, "_testMethodName", ""), None)
+        function = getattr(method, "__func__", None)
+        if getattr(function, "is_hypothesis_test", False):
+            given = function._hypothesis_internal_use_settings  # type: ignore[union-attr]
+            fresh = hypothesis.settings(
+                given, max_examples=examples, derandomize=False, database=None, deadline=None
+            )
+            function._hypothesis_internal_use_settings = fresh  # type: ignore[union-attr]
+            function._hypothesis_internal_use_seed = seed  # type: ignore[union-attr]
+            found.addTest(test)
+    return found
+
+
+def run_module(name: str, fresh: tuple[int, int] | None = None) -> dict[str, int]:
+    """Run one module here, or its properties with so many `fresh` examples drawn by a seed; what was counted."""
     unraisable: list[str] = []
     sys.unraisablehook = lambda event: unraisable.append(
         f"{event.err_msg or 'unraisable'}: {event.exc_value!r} in {event.object!r}"
@@ -103,24 +128,27 @@ def run_module(name: str) -> dict[str, int]:
     warnings.filterwarnings("error", module=r"oast|tests|test_")
     warnings.filterwarnings("error", message=r"coroutine .* was never awaited")
     suite = unittest.defaultTestLoader.loadTestsFromName(name)
+    if fresh is not None:
+        suite = properties_of(suite, *fresh)
     runner = unittest.TextTestRunner(resultclass=_Result, verbosity=0, warnings=None)
     result = runner.run(suite)
     gc.collect()
     for text in unraisable:
         sys.stderr.write(f"UNRAISABLE in {name}: {text}\n")
-    if not result.testsRun:
+    is_empty = not result.testsRun and fresh is None
+    if is_empty:
         sys.stderr.write(f"{name} has no tests\n")
     failed = (
         len(result.failures)
         + len(result.errors)
         + len(result.unexpectedSuccesses)
         + len(unraisable)
-        + (not result.testsRun)
+        + is_empty
     )
     return {"passed": result.passed, "failed": failed, "skipped": len(result.skipped)}
 
 
-def fork_module(name: str, folder: Path) -> int:
+def fork_module(name: str, folder: Path, fresh: tuple[int, int] | None) -> int:
     """Run one module in a fork of this process, which has imported what takes long; its number. It leaves NAME.out, what
     it put out, and NAME.json, what it counted."""
     number = os.fork()
@@ -135,7 +163,7 @@ def fork_module(name: str, folder: Path) -> int:
         with (folder / f"{name}.out").open("wb") as out, Path(os.devnull).open("rb") as nothing:
             for target, source in ((0, nothing), (1, out), (2, out)):
                 os.dup2(source.fileno(), target)
-        counts = run_module(name)
+        counts = run_module(name, fresh)
         (folder / f"{name}.json").write_text(json.dumps(counts), encoding="utf-8")
     except BaseException:
         traceback.print_exc()
@@ -145,15 +173,19 @@ def fork_module(name: str, folder: Path) -> int:
         os._exit(0)
 
 
-def run_all(names: Sequence[str], folder: Path) -> Iterator[tuple[str, dict[str, int], str, float]]:
+def run_all(
+    names: Sequence[str], folder: Path, fresh: tuple[int, int] | None
+) -> Iterator[tuple[str, dict[str, int], str, float]]:
     """Run the modules, several at a time; each as it ends: its name, counts, output and seconds."""
     waiting = list(reversed(names))
     running: dict[int, tuple[str, float]] = {}
     while waiting or running:
         while waiting and len(running) < TOGETHER:
             name = waiting.pop()
-            running[fork_module(name, folder)] = name, time.monotonic()
+            running[fork_module(name, folder, fresh)] = name, time.monotonic()
         number, _, used = os.wait4(-1, 0)
+        if number not in running:
+            continue  # The simulator of what was made ready before the first module.
         name, started = running.pop(number)
         counts = folder / f"{name}.json"
         ended = (
@@ -185,23 +217,36 @@ def _turn(name: str) -> int:
 
 
 def main(words: Sequence[str]) -> int:
+    words, fresh = list(words), None
+    if "--fresh" in words:
+        words.remove("--fresh")
+        examples = int(words.pop(0)) if words and words[0].isdigit() else 50
+        fresh = examples, int(os.environ.get("OAST_SEED") or secrets.randbelow(10**6))
     modules = sorted(p for p in HERE.rglob("test_*.py") if not words or any(word in p.stem for word in words))
+    if fresh is not None:
+        modules = [path for path in modules if "@given" in path.read_text(encoding="utf-8")]
+        sys.stdout.write(
+            f"{fresh[0]} fresh examples of each property, by the seed {fresh[1]}; again: OAST_SEED={fresh[1]}\n"
+        )
     if not modules:
         sys.stderr.write("no test modules\n")
         return 1
-    random = bool(os.environ.get("OAST_RANDOM"))
     scrub()
     sys.path[:0] = [str(HERE), str(SOURCE)]
     for name in IMPORTED:
         importlib.import_module(name)
+    import larkwater
+
     tested = Path(str(sys.modules["oast"].__file__)).resolve().parent
     if tested != (SOURCE / "oast").resolve():
         sys.stderr.write(f"the tests would run {tested}, and stand beside {SOURCE / 'oast'}\n")
         return 1
     sys.stdout.write(f"testing {tested}\n")
-    # The same examples every time: no run fails by luck. OAST_RANDOM=1 looks for new ones.
-    if not random:
-        hypothesis.settings.register_profile("same", derandomize=True, database=None, deadline=None)
+    # The same examples every time, so that no run fails by luck; `--fresh` looks for new ones.
+    if fresh is None:
+        hypothesis.settings.register_profile(
+            "same", max_examples=50, derandomize=True, database=None, deadline=None
+        )
         hypothesis.settings.load_profile("same")
     # What was imported is never garbage: no fork has to look through it, or to copy it for doing so.
     gc.collect()
@@ -220,7 +265,12 @@ def main(words: Sequence[str]) -> int:
         os.environ["OAST_TEST_SHARED"] = shared
         # What it keeps of its own would appear in the checkout in the middle of a test that looks for files of ours.
         set_hypothesis_home_dir(Path(shared) / "hypothesis")
-        for name, counts, output, seconds in run_all([path.stem for path in modules], Path(shared)):
+        if len(modules) > MANY:
+            # What every test with devices begins with is made once, before the first fork: also compiled templates are shared then.
+            larkwater.make_ready()
+            gc.collect()
+            gc.freeze()
+        for name, counts, output, seconds in run_all([path.stem for path in modules], Path(shared), fresh):
             sys.stdout.write(
                 f"{name:32} {counts['passed']:4} passed {counts['failed']:3} failed {seconds:6.1f} s, {counts['cpu']:3} of the processor\n"
             )

@@ -72,23 +72,21 @@ class ApprovalTest(LarkwaterTest):
         for label in (f"before {name}", f"before {run_name}"):
             diff = self.oast("backup", "diff", label, "--on", "role=core", expect=1).out
             self.assertIn('+   contact "Larkwater day desk"', diff)
-        self.assertIn(
-            "has been delivered already", self.as_(ADA, "push", "--change", name, "--yes", expect=1).err
-        )
+        self.assertIn("was already delivered", self.as_(ADA, "push", "--change", name, "--yes", expect=1).err)
 
     def test_nobody_approves_what_is_theirs(self) -> None:
         name = self.proposed()
         told = self.as_(ADA, "change", "approve", name, "--yes", expect=1).err
-        self.assertIn(f"{ADA} has proposed it, and cannot approve it as well", told)
+        self.assertIn(f"{ADA} proposed this change and cannot approve it", told)
 
     def test_an_estate_that_wants_approval_delivers_nothing_without(self) -> None:
         self.edit("oast.toml", "verify_timeout_s", "approval = true\nverify_timeout_s")
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         run = self.as_(ADA, "push", "-m", "The day desk", "--on", "role=core", "--yes")
-        self.assertIn("nothing was touched", run.out)
+        self.assertIn("nothing was sent", run.out)
         name = self.oast("change", "list", "--format", "json").json()["changes"][-1]["change"]
         self.assertIn(
-            f"{name} is not approved: nobody has",
+            f"{name} is not approved",
             self.as_(ADA, "push", "--change", name, "--yes", expect=1).err,
         )
         self.as_(BO, "change", "approve", name, "--yes")
@@ -108,7 +106,9 @@ class ApprovalTest(LarkwaterTest):
         )
         before = self.running("gull-core-1")
         run = self.as_(ADA, "push", "--change", name, "--yes", expect=1)
-        self.assertIn(f"{name} is stale: 1 device would not change as proposed; nothing was touched", run.out)
+        self.assertIn(
+            f"{name} is outdated: 1 device would change differently than proposed; nothing was sent", run.out
+        )
         self.assertRegex(run.out, r'no more:  - system / contact "?Larkwater network desk"?')
         self.assertRegex(run.out, r"new:  - system / contact by-hand")
         self.assertEqual(self.running("gull-core-1"), before)
@@ -117,7 +117,7 @@ class ApprovalTest(LarkwaterTest):
         name = self.proposed()
         self.as_(BO, "change", "approve", name, "--yes")
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "user visitor", "close")
-        self.assertIn("is stale", self.as_(ADA, "push", "--change", name, "--yes", expect=1).out)
+        self.assertIn("is outdated", self.as_(ADA, "push", "--change", name, "--yes", expect=1).out)
 
     def test_what_the_estate_says_by_now_changes_nothing_about_what_was_approved(self) -> None:
         name = self.proposed()
@@ -148,7 +148,7 @@ class ApprovalTest(LarkwaterTest):
         )
         self.edit("oast.toml", "verify_timeout_s", "approval = true\nverify_timeout_s")
         told = self.as_(ADA, "push", "--change", name, "--yes", expect=1).err
-        self.assertIn(f"{BO} has approved another difference", told)
+        self.assertIn(f"{BO} approved a different diff", told)
         self.assertIn("is missing or was altered", self.oast("change", "audit", expect=1).out)
 
     def test_what_was_withdrawn_is_not_delivered(self) -> None:
@@ -181,21 +181,19 @@ class ApprovalTest(LarkwaterTest):
         )
         again = ("push", "-m", "The day desk", "--on", "role=core", "--propose")
         self.assertIn("proposals of this estate must be signed", self.as_(ADA, *again, expect=1).err)
-        self.assertIn(
-            f"the signature of {ADA} is not good", self.as_(ADA, *again, "--sign", cy, expect=4).err
-        )
+        self.assertIn(f"the signature of {ADA} is invalid", self.as_(ADA, *again, "--sign", cy, expect=4).err)
         name = self.as_(ADA, *again, "--sign", ada, "--format", "json").json()["change"]
         self.assertIn(
             "approvals of this estate must be signed",
             self.as_(BO, "change", "approve", name, "--yes", expect=1).err,
         )
         told = self.as_(BO, "change", "approve", name, "--yes", "--sign", cy, expect=1).err
-        self.assertIn(f"the signature of {BO} is not good", told)
+        self.assertIn(f"the signature of {BO} is invalid", told)
         self.as_(BO, "change", "approve", name, "--yes", "--sign", bo)
         self.assertIn("2 devices delivered", self.as_(ADA, "push", "--change", name, "--yes").out)
         # What was proposed before signatures were asked for is proved by nobody.
         told = self.as_(BO, "change", "approve", before, "--yes", "--sign", bo, expect=1).err
-        self.assertIn(f"the proposal is not proved: {ADA} has not signed it", told)
+        self.assertIn(f"the proposal's signature is not valid: it is not signed by {ADA}", told)
 
     def test_one_key_does_not_propose_under_one_name_and_approve_under_another(self) -> None:
         key = str(self.folder / "both")
@@ -212,7 +210,7 @@ class ApprovalTest(LarkwaterTest):
         push = ("push", "-m", "x", "--on", "role=core", "--propose", "--sign", key, "--format", "json")
         name = self.as_(made_up, *push).json()["change"]
         told = self.as_(BO, "change", "approve", name, "--yes", "--sign", key, expect=1).err
-        self.assertIn(f"{BO} has signed with the key of {made_up}, who proposed it", told)
+        self.assertIn(f"{BO} signed with the key of {made_up}, who proposed the change", told)
         # Nor does the proposal itself, taken for an approval.
         (chain,) = (
             path
@@ -223,7 +221,7 @@ class ApprovalTest(LarkwaterTest):
         signers = Signers(self.estate / "approvers", dict(os.environ))
         proposal = {"author": made_up, "difference": "d", "signature": signed}
         approval = {"author": BO, "difference": "d", "signature": signed}
-        with self.assertRaisesRegex(ApprovalError, "is not proved"):
+        with self.assertRaisesRegex(ApprovalError, "the proposal's signature is not valid"):
             require_valid_approval(name, proposal, approval, signers)
 
     def test_a_signature_that_is_none_proves_nothing(self) -> None:
@@ -282,7 +280,9 @@ class ApprovalTest(LarkwaterTest):
             "--format",
             "json",
         ).json()["change"]
-        self.assertIn("takes away", self.as_(ADA, "push", "--change", name, "--yes", expect=1).out)
+        self.assertIn(
+            "removal limit exceeded", self.as_(ADA, "push", "--change", name, "--yes", expect=1).out
+        )
         self.as_(BO, "change", "approve", name, "--yes")
         self.assertIn("1 device delivered", self.as_(ADA, "push", "--change", name, "--yes").out)
 

@@ -30,11 +30,14 @@ class AroundTest(LarkwaterTest):
         run = self.oast(*arguments, expect=5)
         self.assertRegex(run.out, r"(?m)^dunlin-edge-1 +reverted ")
         self.assertIn(
-            "the prefixes that could be reached before the change can be: lacks 198.51.100.192/28", run.out
+            "all prefixes from before the change are in the routing table: expected as before; missing: 198.51.100.192/28,",
+            run.out,
         )
         self.assertEqual((self.running(EDGE), self.running(FAR)), (before, startup))
         shown = self.oast("change", "show", "last", "--format", "json").json()
-        self.assertIn("lacks 198.51.100.192/28", "".join(shown["outcomes"][0]["devices"][0]["failed_checks"]))
+        self.assertIn(
+            "missing: 198.51.100.192/28", "".join(shown["outcomes"][0]["devices"][0]["failed_checks"])
+        )
 
     def test_what_the_first_wave_does_to_devices_whose_turn_comes_later_is_found_before_it_is_kept(
         self,
@@ -56,7 +59,7 @@ class AroundTest(LarkwaterTest):
         found = {d["device"]: d for d in run.json()["devices"]}
         edge = found.pop(EDGE)
         self.assertEqual((edge["state"], edge["cause"]), ("reverted", "checks"))
-        self.assertIn("lacks 198.51.100.192/28", edge["reason"])
+        self.assertIn("missing: 198.51.100.192/28", edge["reason"])
         self.assertEqual({(d["state"], d["cause"]) for d in found.values()}, {("unchanged", "held")})
 
     def test_what_comes_back_with_a_later_wave_is_left_to_that(self) -> None:
@@ -87,7 +90,7 @@ class AroundTest(LarkwaterTest):
         self.fault("heron-core-1", "down")
         run = self.oast(*PUSH, "--with", "contact=desk", "--section", "system", "--neighbor-hops", "1")
         self.assertIn(
-            "careful: heron-core-1 could not be read before the change: what was lost there is not known",
+            "heron-core-1 could not be read before the change; its impact there is unknown",
             run.err,
         )
 

@@ -31,7 +31,7 @@ class BringUpTest(unittest.TestCase):
         self.assertEqual(run.code, 0, run.out[-3000:] + run.err[-1000:])
         self.assertIn(f"{CORES + EDGES} devices delivered", run.out)
         run = program("verify", "--wait", "30", cwd=estate, environment=ENVIRONMENT)
-        self.assertIn(f"on {CORES + EDGES} devices: all true", run.out)
+        self.assertIn(f"on {CORES + EDGES} devices: all passed", run.out)
 
     def test_a_neighbour_with_a_wrong_hello_interval_is_not_confirmed(self) -> None:
         estate = self.started(3, 3)
@@ -48,8 +48,9 @@ class BringUpTest(unittest.TestCase):
         run = program("push", "-m", "hello", "--yes", *arguments, cwd=estate, environment=ENVIRONMENT)
         self.assertEqual(run.code, 5, run.out)
         self.assertRegex(
-            run.out, r"edge-1: OSPF neighbour core-[12] on port[12] is full: not there, wanted full"
+            run.out, r"edge-1: OSPF neighbor core-[12] on port[12] is full: expected full, found nothing"
         )
-        self.assertIn(
-            "nothing to do", program("diff", "--on", "role=core", cwd=estate, environment=ENVIRONMENT).out
+        self.assertRegex(
+            program("diff", "--on", "role=core", cwd=estate, environment=ENVIRONMENT).out,
+            r"(?m)^\d+ devices? in sync$",
         )

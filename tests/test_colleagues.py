@@ -43,7 +43,7 @@ class ColleagueTest(LarkwaterTest):
         state, reason = self.push(EDGE, code=4)
         self.assertEqual(state, "unchanged")
         self.assertIn(
-            "its revert timer runs already (by oast, as trial), and Oast did not begin it: it was not touched",
+            "revert timer is already running (by oast, as trial), started by another session; nothing was sent to the device",
             reason,
         )
         self.assertIn("location on-trial", self.running(EDGE))
@@ -182,26 +182,30 @@ class MeanwhileTest(LarkwaterTest):
         before = self.startup()
         state, cause, reason, code = self.push_while("user visitor")
         self.assertEqual((state, cause, code), ("delivered", "failed", 4))
-        self.assertIn(
-            "it was not saved, as somebody changed something else meanwhile: + user visitor", reason
-        )
+        self.assertIn("but not saved, because another session edited the device: + user visitor", reason)
         self.assertIn("day desk", self.running(CORE))
         self.assertEqual(self.startup(), before)
         # It is told until somebody agrees, though there is nothing else to do.
         for command in (("diff",), ("drift",)):
-            self.assertIn(f"{CORE} runs", self.oast(*command, "--on", f"name={CORE}", expect=None).out)
+            self.assertIn(
+                f"{CORE}: running differs from startup",
+                self.oast(*command, "--on", f"name={CORE}", expect=None).out,
+            )
         run = self.oast("push", "-m", "and that", "--on", f"name={CORE}", "--yes")
-        self.assertIn("a push saves them, too:", run.out)
+        self.assertIn("a push saves them:", run.out)
         self.assertIn("1 device saved", run.out)
         self.assertIn("user visitor", self.startup())
-        self.assertIn("nothing to do", self.oast("push", "-m", "again", "--on", f"name={CORE}", "--yes").out)
+        self.assertRegex(
+            self.oast("push", "-m", "again", "--on", f"name={CORE}", "--yes").out,
+            r"(?m)^\d+ devices? in sync$",
+        )
 
     def test_what_somebody_types_into_the_change_itself_is_not_kept(self) -> None:
         before = self.startup()
         state, cause, reason, code = self.push_while("system", "  contact by-hand")
         self.assertEqual((state, cause, code), ("reverted", "failed", 4))
         self.assertIn(
-            "another session changed these statements before they were confirmed (+ system / contact by-hand)",
+            "another session changed the same statements before Oast confirmed them (+ system / contact by-hand)",
             reason,
         )
         self.assertEqual(self.startup(), before)

@@ -73,17 +73,17 @@ class MistakesTest(unittest.TestCase):
     def test_each_mistake_has_its_line_message_and_likely_fix(self) -> None:
         cases = {
             "ntp\n  sevrer 192.0.2.1\n": (2, "'sevrer' is not a statement below 'ntp'", "did you mean 'server'?"),
-            "ntp\nserver 192.0.2.1\n": (2, "'server' is not a statement at the left edge", "'server' belongs below 'system / dns-resolver': look at the indentation"),
-            "interface port1\n  ip\n": (2, "'ip' below 'interface' can mean ipv4, ipv6", "write one more letter"),
+            "ntp\nserver 192.0.2.1\n": (2, "'server' is not a statement at the top level", "check the indentation: 'server' belongs below 'system / dns-resolver'"),
+            "interface port1\n  ip\n": (2, "'ip' below 'interface' can mean ipv4, ipv6", "write more letters"),
             "interface gate1\n": (1, "'gate1' is not an interface name such as port1, port1.110, loop0 or manage0", None),
             "ntp\n  server 192.0.2.300\n": (2, "'192.0.2.300' is not an IPv4 or IPv6 address", None),
             "interface port1\n  mtu 99999\n": (2, "'99999' is not a whole number from 576 to 9216", None),
             "user ada\n  role adminstrator\n": (2, "'adminstrator' is not administrator, operator or viewer", "did you mean 'administrator'?"),
-            "interface port1\n  description\n": (2, "'description' lacks text; in quotes when it has spaces", None),
-            "ntp\n  server 192.0.2.1 192.0.2.2\n": (2, "'192.0.2.2' is one word too many for 'server'", "put text with spaces in quotes"),
-            "interface port1\n  mtu 9000\n   enabled true\n": (3, "'enabled' stands 3 spaces in, where its neighbours stand 2 spaces in", "a space is missing or too many"),
-            "  ntp\n": (1, "'ntp' is indented, but nothing stands above it to belong to", "remove the indentation"),
-            "ntp\n\tserver 192.0.2.1\n": (2, "the indentation has a tab", "use 2 spaces a level"),
+            "interface port1\n  description\n": (2, "'description' needs text; in quotes when it has spaces", None),
+            "ntp\n  server 192.0.2.1 192.0.2.2\n": (2, "unexpected '192.0.2.2' after 'server'", "put text with spaces in quotes"),
+            "interface port1\n  mtu 9000\n   enabled true\n": (3, "'enabled' stands 3 spaces, the lines around it by 2 spaces in", "add or remove spaces"),
+            "  ntp\n": (1, "'ntp' is indented, but no line above it can contain it", "remove the indentation"),
+            "ntp\n\tserver 192.0.2.1\n": (2, "the indentation has a tab", "use 2 spaces per level"),
             'system\n  contact "night\n': (2, "a quoted text is not closed", "add the closing quote"),
             "static-route 192.0.2.1/24\n": (1, "'192.0.2.1/24' is not a prefix: bits after its length are set", "did you mean 192.0.2.0/24?"),
         }  # fmt: skip
@@ -93,7 +93,8 @@ class MistakesTest(unittest.TestCase):
                 if text.startswith("interface port1\n  mtu 9000"):
                     # It is deeper than the leaf above it, so it stands in the wrong place in two ways.
                     self.assertIn(
-                        found[1], ("nothing stands below 'mtu'", "'enabled' is not a statement below 'mtu'")
+                        found[1],
+                        ("'mtu' cannot contain other lines", "'enabled' is not a statement below 'mtu'"),
                     )
                 else:
                     self.assertEqual(found, wanted)

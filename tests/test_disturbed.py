@@ -287,7 +287,7 @@ class DisturbedTest(Piers):
         self.assertEqual(
             set(map(frozenset, self.numbers("startup").values())), {frozenset({number + 50_000})}, self.ways
         )
-        self.assertIn("as it was written", self.there(again, "change", "audit").stdout)
+        self.assertIn("the ledger is intact", self.there(again, "change", "audit").stdout)
 
 
 if __name__ == "__main__":

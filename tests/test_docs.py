@@ -70,10 +70,8 @@ class PageTest(LarkwaterTest):
         if command.startswith("oast ") and not set(command) & set("|;<>$`&"):
             run = program(*shlex.split(command)[1:], cwd=self.estate, together=True)
             return run.out, run.code
-        environment = {
-            **clean_environment(),
-            "PATH": f"{Path(sys.executable).parent}:{clean_environment()['PATH']}",
-        }
+        programs = f"{self.programs()}:{Path(sys.executable).parent}"
+        environment = {**clean_environment(), "PATH": f"{programs}:{clean_environment()['PATH']}"}
         shell = ["bash", "-c", command]
         done = subprocess.run(
             shell,

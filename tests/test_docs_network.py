@@ -12,6 +12,11 @@ class WholeTest(PageTest):
 
     whole = True
 
+    def test_the_tour_of_the_readme(self) -> None:
+        self.oast("push", "-m", "set up", "--one-wave", "--yes")
+        self.oast("verify", "--wait", "30")
+        self.check("../README.md")
+
     def test_the_page_about_the_estate(self) -> None:
         self.check("estate.md")
 

@@ -78,12 +78,12 @@ class DriftTest(LarkwaterTest):
         self.console(device, "raise", SECRETS["privilege-password"], "edit", *lines, "close")
 
     def test_what_was_done_by_hand_is_shown_and_what_waits_to_be_delivered_is_not(self) -> None:
-        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices unchanged\n")
         self.edit("values/network.yaml", "Larkwater network desk", "Larkwater day desk")
         waits = self.oast("drift").out
         self.assertRegex(
             waits,
-            r"^not delivered yet to gull-core-1, .* and 2 more: what the intent has besides \(oast diff\)\n\nno drift: 6 ",
+            r"^not delivered yet: gull-core-1, .* and 2 more \(see oast diff\)\n\nno drift: 6 ",
         )
         self.assertEqual(len(self.oast("drift", "--format", "json").json()["undelivered"]), 6)
         for device in ("gull-core-1", "tern-edge-1"):
@@ -95,7 +95,7 @@ class DriftTest(LarkwaterTest):
             r"gull-core-1, tern-edge-1  \(the same on 2\)  \+1 -0\n    snmp\n  \+   community <secret [0-9a-f]{8}>\n",
         )
         self.assertIn("tern-edge-1  +0 -4\n  - interface loop1\n", run.out)
-        self.assertIn("2 devices drifted, 4 as delivered", run.out)
+        self.assertIn("2 devices drifted, 4 unchanged", run.out)
         self.assertNotIn("by-hand-5512", run.out + run.err)
         self.assertIn("1 device drifted", self.oast("drift", "--section", "interfaces", expect=1).out)
         self.assertIn("no drift", self.oast("drift", "--on", "role=edge and not site=tern").out)
@@ -124,24 +124,27 @@ class DriftTest(LarkwaterTest):
             "policy 'no-traps': 'target 192.0.2.61' is not allowed (for gull-core-1, heron-core-1)", run.out
         )
         self.assertIn("policy 'fresh': the secret 'snmp-read' is 100 days old", run.out)
-        self.assertIn("no drift: 6 devices as delivered; 1 policy violation", run.out)
+        self.assertIn("no drift: 6 devices unchanged; 1 policy violation", run.out)
         document = self.oast("drift", "--format", "json", expect=1).json()
         self.assertEqual([p["kind"] for p in document["policies"]], ["policy", "policy-warning"])
         self.edit("policies/more.yaml", "192.0.2.61}", "192.0.2.61, severity: warning}")
         self.assertIn("policy 'no-traps'", self.oast("drift").out)
         self.fault("tern-edge-1", "down")
         run = self.oast("drift", "--on", "role=edge", expect=4)
-        self.assertIn("no drift: 3 devices as delivered", run.out)
+        self.assertIn("no drift: 3 devices unchanged", run.out)
         self.assertIn("tern-edge-1: cannot connect", run.err)
 
     def test_what_is_not_as_it_was_kept_last_is_named_besides(self) -> None:
-        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices unchanged\n")
         self.by_hand(
             "gull-core-1", "snmp", "  target 192.0.2.99", "  community by-hand-5512", "system", "  contact me"
         )
         run = self.oast("drift", expect=1)
         self.assertNotIn("not delivered yet", run.out)
-        self.assertIn("not as in the last backup: gull-core-1 (oast backup keeps them as they are)", run.out)
+        self.assertIn(
+            "changed since the last backup: gull-core-1 (oast backup saves the current configurations)",
+            run.out,
+        )
         kept = self.oast("drift", "--format", "json", expect=1).json()["since_backup"]
         self.assertEqual([(one["device"], len(one["edits"])) for one in kept], [("gull-core-1", 3)])
         for secrets in ("kept", "masked"):
@@ -151,26 +154,26 @@ class DriftTest(LarkwaterTest):
                 self.oast("backup")
                 run = self.oast("drift", expect=1)
                 self.assertNotIn("not as in the last backup", run.out)
-                self.assertIn("1 device drifted, 5 as delivered", run.out)
+                self.assertIn("1 device drifted, 5 unchanged", run.out)
 
     def test_a_device_that_is_another_or_runs_another_release_than_the_inventory_says_is_told(self) -> None:
         asked = self.oast("ask", "system", "--on", "name=gull-core-1", "--format", "json").json()
         record = next(record for record in asked["records"] if record["device"] == "gull-core-1")
         right = f"    version: '{record['os-release']}'\n    serial: {record['serial-num']}\n"
         self.edit("inventory/devices.yaml", "  gull-core-1:\n", f"  gull-core-1:\n{right}")
-        self.assertEqual(self.oast("drift").out, "no drift: 6 devices as delivered\n")
+        self.assertEqual(self.oast("drift").out, "no drift: 6 devices unchanged\n")
         self.edit("inventory/devices.yaml", right, "    version: 0.9\n    serial: XX-1\n")
         run = self.oast("drift", expect=1)
         line = self.line_of("inventory/devices.yaml", "version: 0.9")
         self.assertIn(
-            f"inventory/devices.yaml:{line}: gull-core-1 is meant to have version 0.9: it says {record['os-release']}",
+            f"inventory/devices.yaml:{line}: gull-core-1: expected version 0.9; the device says {record['os-release']}",
             run.out,
         )
         self.assertIn(
-            f"inventory/devices.yaml:{line + 1}: gull-core-1 is meant to have serial XX-1: it says {record['serial-num']}",
+            f"inventory/devices.yaml:{line + 1}: gull-core-1: expected serial XX-1; the device says {record['serial-num']}",
             run.out,
         )
-        self.assertIn("no drift: 6 devices as delivered; 1 device not as in the inventory", run.out)
+        self.assertIn("no drift: 6 devices unchanged; 1 device different from the inventory", run.out)
         found = self.oast("drift", "--format", "json", expect=1).json()["unlike"]
         self.assertEqual(
             [(one["attribute"], one["meant"]) for one in found], [("version", "0.9"), ("serial", "XX-1")]
@@ -186,6 +189,8 @@ class NeverDeliveredTest(LarkwaterTest):
     def test_what_was_never_delivered_is_compared_with_its_intent(self) -> None:
         self.oast("push", "-m", "one", "--on", "site=dunlin", "--yes")
         run = self.oast("drift", expect=1)
-        self.assertIn("nothing was ever delivered to 5 devices; against the intent instead:", run.out)
+        self.assertIn(
+            "5 devices: never delivered to, so compared with the intent instead of a baseline:", run.out
+        )
         self.assertIn('  +   contact "night desk, pier 2"\n', run.out)
-        self.assertIn("5 devices drifted, 1 as delivered", run.out)
+        self.assertIn("5 devices drifted, 1 unchanged", run.out)

@@ -103,7 +103,7 @@ class MaximumTest(unittest.TestCase):
         before = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n")
         both = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n  server 192.0.2.10\n")
         [broken] = integrity_errors(difference(before, both), before)
-        self.assertEqual(broken.message, "there may be 1 of 'server' in 'ntp', and there would be 2")
+        self.assertEqual(broken.message, "at most 1 'server' are allowed in 'ntp', and there would be 2")
 
     def test_where_the_new_one_is_needed_before_the_old_one_goes_there_is_no_order(self) -> None:
         before = tree_of_device(self.syntax, "ntp\n  server 192.0.2.9\n")

@@ -73,7 +73,7 @@ class PropertyTest(unittest.TestCase):
                 self.assertIn(note.strip(), text)
             for block in re.findall(r"filter code\d+ \{\n.*?\n\}\n", file, re.DOTALL):
                 self.assertIn(block, text)
-        self.assertEqual(edit_file(BRACES, file, before).text, file, "nothing to do")
+        self.assertEqual(edit_file(BRACES, file, before).text, file, "nothing to change")
         # Statements that are in both keep their whole lines, with the comment behind them.
         for span in spans_of(BRACES, file).walk():
             line = file[file.rfind("\n", 0, span.start) + 1 : file.find("\n", span.end)]

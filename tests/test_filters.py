@@ -24,7 +24,7 @@ class FiltersPageTest(unittest.TestCase):
         return found
 
     def test_every_example_gives_what_the_page_says(self) -> None:
-        right, _, _ = PAGE.partition("A value that does not fit")
+        right, _, _ = PAGE.partition("An unsuitable value")
         rows = self.rows(right)
         for expression, result in rows:
             with self.subTest(expression=expression):
@@ -37,7 +37,7 @@ class FiltersPageTest(unittest.TestCase):
             )
 
     def test_every_mistake_is_told_as_the_page_says(self) -> None:
-        for expression, message in self.rows(PAGE.partition("A value that does not fit")[2]):
+        for expression, message in self.rows(PAGE.partition("An unsuitable value")[2]):
             with (
                 self.subTest(expression=expression),
                 self.assertRaises((ValueError, jinja2.UndefinedError)) as caught,

@@ -24,9 +24,9 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertIn("6 devices delivered", pushed.out)
 
         after = self.oast("diff")
-        self.assertEqual(after.out, "nothing to do: 6 devices as intended\n")
-        self.assertIn("nothing to do", self.oast("push", "-m", "again", "--yes").out)
-        self.assertRegex(self.oast("verify").out, r"^\d+ checks on 6 devices: all true\n$")
+        self.assertEqual(after.out, "6 devices in sync\n")
+        self.assertRegex(self.oast("push", "-m", "again", "--yes").out, r"(?m)^\d+ devices? in sync$")
+        self.assertRegex(self.oast("verify").out, r"^\d+ checks on 6 devices: all passed\n$")
 
         listed = self.console("tern-edge-1", "read startup", "read running")
         startup, _, running = listed.partition("read startup\n")[2].partition(
@@ -43,7 +43,7 @@ class FirstDeliveryTest(LarkwaterTest):
     def test_a_dry_run_touches_nothing(self) -> None:
         before = self.running("gull-core-1")
         run = self.oast("push", "--dry-run", expect=1)
-        self.assertIn("dry run: 6 devices would change; nothing was touched", run.out)
+        self.assertIn("dry run: 6 devices would change; nothing was sent", run.out)
         self.assertEqual(self.running("gull-core-1"), before)
         self.assertFalse((self.estate / ".oast" / "backups").exists())
 
@@ -73,7 +73,9 @@ class FirstDeliveryTest(LarkwaterTest):
         running = self.running("gull-core-1")
         self.assertIn("server 192.0.2.123", running)
         self.assertIn("pier-2-writes", running)
-        self.assertIn("nothing to do", self.oast("diff", "--section", "time", "--on", "role=core").out)
+        self.assertRegex(
+            self.oast("diff", "--section", "time", "--on", "role=core").out, r"(?m)^\d+ devices? in sync$"
+        )
         self.oast("diff", "--section", "time", "--on", "role=edge", expect=1)
 
     def test_a_backup_of_what_was_running_is_kept_for_the_owner_alone(self) -> None:
@@ -83,7 +85,7 @@ class FirstDeliveryTest(LarkwaterTest):
         self.assertEqual(backup.read_text(), before)
         self.assertEqual(backup.stat().st_mode & 0o077, 0)
         record = json.loads((self.estate / ".oast" / "log" / run / "outcome.json").read_text())
-        self.assertEqual((record["format"], record["reason"]), ("oast.push/1", "first"))
+        self.assertEqual((record["format"], record["reason"]), ("oast.push/2", "first"))
         log = (self.estate / ".oast" / "log" / run / "tern-edge-1.log").read_text()
         self.assertLess(log.index("revert-timer arm"), log.index("> edit"))
         self.assertLess(log.index("> revert-timer confirm"), log.index("> save startup"))
@@ -96,7 +98,10 @@ class FirstDeliveryTest(LarkwaterTest):
         running = self.running("gull-core-1")
         self.assertIn("pier-2-writes", running)
         self.assertIn(SECRETS["snmp-read"], running)
-        self.assertIn("nothing to do", self.oast("diff", "--mode", "merge", "--on", "name=gull-core-1").out)
+        self.assertRegex(
+            self.oast("diff", "--mode", "merge", "--on", "name=gull-core-1").out,
+            r"(?m)^\d+ devices? in sync$",
+        )
         self.assertIn("-   community", self.oast("diff", "--on", "name=gull-core-1", expect=1).out)
 
     def test_a_section_may_own_the_whole_device_in_the_devices_own_words(self) -> None:
@@ -112,7 +117,7 @@ class FirstDeliveryTest(LarkwaterTest):
 
     def test_json_says_for_each_device_what_would_change(self) -> None:
         document = self.oast("diff", "--format", "json", "--on", "name=gull-core-1", expect=1).json()
-        self.assertEqual(document["format"], "oast.diff/1")
+        self.assertEqual(document["format"], "oast.diff/2")
         device = document["devices"][0]
         edit = next(
             e for e in device["edits"] if e["path"] == ["system"] and "contact" in e["new"]["statement"]

@@ -21,15 +21,15 @@ class HostileFilesTest(EstateTest):
         file = self.estate / "values" / "odd.yaml"
         doubling = "a0: &a0 [x, x]\n" + "".join(f"a{n}: &a{n} [*a{n - 1}, *a{n - 1}]\n" for n in range(1, 40))
         for text, line, words in (
-            ("everywhere:\n  x: " + "[" * DEEP, 2, "more than 60 levels deep"),
-            ("everywhere:\n  x: " + "{a: " * DEEP, 2, "more than 60 levels deep"),
+            ("everywhere:\n  x: " + "[" * DEEP, 2, "more than 60 levels"),
+            ("everywhere:\n  x: " + "{a: " * DEEP, 2, "more than 60 levels"),
             ("everywhere:\n  x: " + "- " * DEEP, 2, ""),
             (
                 "everywhere:\n" + "".join(" " * n + "a:\n" for n in range(1, 3000)),
                 61,
-                "more than 60 levels deep",
+                "more than 60 levels",
             ),
-            (doubling, 19, "with its aliases written out, this file holds more than"),
+            (doubling, 19, "the YAML aliases of this file expand to more than"),
             ("everywhere:\n  x: " + "9" * 5000 + "\n", 2, "a number of 5000 digits"),
             ("everywhere:\n  x: 0x" + "f" * 5000 + "\n", 2, "a number of 5002 digits"),
         ):
@@ -47,28 +47,28 @@ class HostileFilesTest(EstateTest):
         written = system.read_text()
         last = written.count("\n") + 1
         for text, words in (
-            ("{% for i in x %}" * 500, "more than 20 levels deep"),
-            ("\n".join(["{% for i in location %}"] * 30) + "\n{% endfor %}" * 30, "more than 20 levels deep"),
-            ("{{ " + "(" * 3000 + "1" + ")" * 3000 + " }}", "more than 20 levels deep"),
-            ("{{ " + "not " * 5000 + "x }}", "too deep or too long"),
-            ("{{ " + "1 + " * 5000 + "1 }}", "too deep or too long"),
+            ("{% for i in x %}" * 500, "more than 20 levels"),
+            ("\n".join(["{% for i in location %}"] * 30) + "\n{% endfor %}" * 30, "more than 20 levels"),
+            ("{{ " + "(" * 3000 + "1" + ")" * 3000 + " }}", "more than 20 levels"),
+            ("{{ " + "not " * 5000 + "x }}", "nested too deeply, or too long"),
+            ("{{ " + "1 + " * 5000 + "1 }}", "nested too deeply, or too long"),
             ("{{ " + "9" * 5000 + " }}", "a number of 5000 digits"),
         ):
             system.write_text(f"{written}{text}\n")
             self.assertRegex(
                 self.told("lint"),
-                rf"templates/bine/system.j2:({last}|{last + 20}): the template is wrong: .*{words}",
+                rf"templates/bine/system.j2:({last}|{last + 20}): the template has an error: .*{words}",
             )
         (self.estate / "templates/bine/deep.j2").write_text("{{ " + "not " * 5000 + "x }}")
         system.write_text(written + "{% include 'deep.j2' %}\n")
-        self.assertIn("nested too deeply", self.told("lint"))
+        self.assertIn("nested includes", self.told("lint"))
         system.write_text(written)
         self.edit(
             "values/network.yaml",
             'location: "{{ site_name }}"',
             'location: "{{ ' + "not " * 5000 + 'site_name }}"',
         )
-        self.assertIn("nested too deeply", self.told("lint"))
+        self.assertIn("nested includes", self.told("lint"))
 
     def test_nothing_outside_the_templates_is_taken_in(self) -> None:
         (self.folder / "outside.j2").write_text("hidden-4711\n")
@@ -84,18 +84,18 @@ class HostileFilesTest(EstateTest):
         written = system.read_text()
         key = json.loads((self.folder / "larkwater.key").read_text())["k"]
         for line, words in (
-            ("{% include '../../../outside.j2' %}", "leads out of the estate's templates"),
+            ("{% include '../../../outside.j2' %}", "is outside the templates"),
             (f"{{% include '{self.folder}/outside.j2' %}}", ""),
-            ("{% include 'link.j2' %}", "'link.j2' leads out of the estate's templates"),
+            ("{% include 'link.j2' %}", "'link.j2' is outside the templates"),
             (
                 "{% import 'linked/more.j2' as m %}{{ m.x() }}",
-                "'linked/more.j2' leads out of the estate's templates",
+                "'linked/more.j2' is outside the templates",
             ),
-            ("{% from 'linked/more.j2' import x %}{{ x() }}", "leads out of the estate's templates"),
-            ("{% extends 'to-key.j2' %}", "leads out of the estate's templates"),
+            ("{% from 'linked/more.j2' import x %}{{ x() }}", "is outside the templates"),
+            ("{% extends 'to-key.j2' %}", "is outside the templates"),
             ("{% include ['nothing', 'to-key.j2'] %}", ""),
             ("{% include 'to-key.j2' ignore missing %}", ""),
-            ("{% include 'bytes.j2' %}", "it is no UTF-8 text"),
+            ("{% include 'bytes.j2' %}", "it is not UTF-8 text"),
             ("{% include '" + "x" * 3000 + "' %}", ""),
         ):
             system.write_text(written + line + "\n")
@@ -107,27 +107,23 @@ class HostileFilesTest(EstateTest):
                 self.assertNotIn(hidden, told)
         system.unlink()
         system.symlink_to(self.folder / "outside.j2")
-        self.assertIn(
-            "templates/bine/system.j2: the template leads out of the estate's templates", self.told("lint")
-        )
+        self.assertIn("templates/bine/system.j2: the template is outside the templates", self.told("lint"))
 
     def test_names_never_lead_anywhere(self) -> None:
         for name in ("../../outside", "/etc/hostname", "a/b", ".hidden", "a b", "x" * 300, "..", "x\x00"):
             written = (self.estate / "intent.yaml").read_text()
             self.edit("intent.yaml", "  - section: system\n", f"  - section: {json.dumps(name)}\n")
-            self.assertRegex(
-                self.told("lint"), r"cannot be a section's name|may not hold|U\+0000|special characters"
-            )
+            self.assertRegex(self.told("lint"), r"is not a valid section name|U\+0000")
             (self.estate / "intent.yaml").write_text(written)
         platforms = self.estate / "platforms"
         platforms.mkdir()
         shipped = (SHIPPED / "bine.toml").read_text()
         (platforms / "bine.toml").write_text(shipped.replace('name = "bine"', 'name = "../../elsewhere"'))
-        self.assertIn("'../../elsewhere' cannot be a platform's name", self.told("lint"))
+        self.assertIn("'../../elsewhere' is not a valid platform name", self.told("lint"))
         (platforms / "bine.toml").unlink()
         for platform in ("../bine", "/etc/passwd", "bine/../bine"):
             self.edit("inventory/devices.yaml", "platform: bine", f"platform: {platform}")
-            self.assertIn(f"there is no platform '{platform}'", self.told("lint"))
+            self.assertIn(f"unknown platform '{platform}'", self.told("lint"))
             self.edit("inventory/devices.yaml", f"platform: {platform}", "platform: bine")
 
     def test_a_long_text_of_which_much_is_empty_is_whole(self) -> None:
@@ -142,7 +138,7 @@ class HostileFilesTest(EstateTest):
 
     def test_selectors_that_are_too_deep_or_too_long(self) -> None:
         for selector in ("(" * 3000 + "role=core" + ")" * 3000, "not " * 3000 + "role=core", "(" * 3000):
-            self.assertIn("more than 50 brackets or 'not' deep", self.told("devices", "--on", selector))
+            self.assertIn("more than 50 brackets or 'not'", self.told("devices", "--on", selector))
         self.assertIn(
             "longer than 20000 characters", self.told("devices", "--on", "role=core or " * 3000 + "role=core")
         )
@@ -154,10 +150,10 @@ class HostileFilesTest(EstateTest):
         for text, words in (
             (
                 "{% for i in range(99999) %}{% for j in range(99999) %}{% endfor %}{% endfor %}",
-                "goes through its loops more than",
+                "the template's loops ran more than",
             ),
-            ("{% for i in range(9999) %}{{ 'x' * 9999 }}{% endfor %}", "makes a text of more than"),
-            ("{{ 'x' * 10 ** 11 }}", "makes a text or list of more than"),
+            ("{% for i in range(9999) %}{{ 'x' * 9999 }}{% endfor %}", "creates a text longer than"),
+            ("{{ 'x' * 10 ** 11 }}", "creates a text or list longer than"),
             ("{{ 9 ** (9 ** 9) }}", "a power above"),
             ("{{ '%0999999999d' % 5 }}", "a width of that many characters"),
             ("{{ '{:999999999}'.format(5) }}", "a width of that many characters"),
@@ -165,20 +161,20 @@ class HostileFilesTest(EstateTest):
             ("{{ 'x' | center(10 ** 10) }}", "a width of that many characters"),
             (
                 "{% set n = namespace(t='xx') %}{% for i in range(60) %}{% set n.t = n.t ~ n.t %}{% endfor %}",
-                "makes a text of more than",
+                "creates a text longer than",
             ),
             (
                 "{% set n = namespace(t='xx') %}{% for i in range(60) %}{% set n.t = n.t + n.t %}{% endfor %}",
-                "makes a text or list of more than",
+                "creates a text or list longer than",
             ),
             ("{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}", ""),
         ):
             template.write_text(before + "\n" + text + "\n")
             told = self.told("lint", "--on", "name=gull-core-1", "--section", "system")
-            self.assertIn(f"templates/bine/system.j2:{number}: the template cannot be rendered: ", told, text)
+            self.assertIn(f"templates/bine/system.j2:{number}: cannot render the template: ", told, text)
             self.assertIn(words, told)
         template.write_text(before)
         self.edit(
             "values/network.yaml", "contact: Larkwater network desk", "contact: \"{{ 'x' * 10 ** 11 }}\""
         )
-        self.assertIn("makes a text or list of more than", self.told("lint"))
+        self.assertIn("creates a text or list longer than", self.told("lint"))

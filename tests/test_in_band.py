@@ -117,7 +117,7 @@ class InBandTest(unittest.TestCase):
     def test_a_route_to_nowhere_ends_the_session_and_goes_back(self) -> None:
         found = self.push("--on", "name=far", "--with", "hop=198.51.100.3", expect=5)
         self.assertEqual(found["far"]["state"], "reverted")
-        self.assertIn("cut the path to the device", found["far"]["reason"])
+        self.assertIn("cut off management access", found["far"]["reason"])
         self.assertEqual(self.reachable(), {"near": True, "far": True})
         self.assertNotIn("contact", self.oast("sim", "console", "far", stdin="list running\nleave\n").out)
 

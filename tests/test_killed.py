@@ -21,8 +21,8 @@ from wharf import ProgramTest
 
 ENVIRONMENT = {"OAST_SECRET_LOGIN": PASSWORD, "OAST_IDENTITY": "ada@larkwater.example"}
 PUSH = ("push", "-m", "a test", "--yes")
-# Of the commits of the journal every second one, and with more time each.
-STEP = 1 if os.environ.get("OAST_FAULTS") else 2
+# Of the commits of the journal every third one, and with more time each.
+STEP = 1 if os.environ.get("OAST_FAULTS") else 3
 
 
 class KilledTest(Case):
@@ -34,9 +34,10 @@ class KilledTest(Case):
         self.assertEqual(self.refused, set(WAYS))
 
     async def _every_way(self) -> None:
-        await asyncio.gather(*(self._every_step(way) for way in WAYS))
+        found = await asyncio.gather(*(self._every_step(way) for way in WAYS))
+        self.assertEqual(set().union(*found), {"unchanged", "reverted", "delivered"})
 
-    async def _every_step(self, way: str) -> None:
+    async def _every_step(self, way: str) -> set[str]:
         lab = Lab(way, list(BEFORE))
         folder = self.estate(lab, await lab.listen()).folder
         self.assertEqual((await self._run(folder, *PUSH)).code, 0)
@@ -50,14 +51,16 @@ class KilledTest(Case):
             for before in self._moments(way, number)
         }
         for number, step in enumerate(steps):
-            # With more time every step on every way, else every other one, and every step on some way.
-            if not os.environ.get("OAST_FAULTS") and (number + list(WAYS).index(way)) % 2:
+            # With more time every step on every way, else every third one, and every step on some way.
+            if (number + list(WAYS).index(way)) % STEP:
                 continue
             states |= {
                 await self._killed(way, Kill(before=before, step=step))
                 for before in self._moments(way, number)
             }
-        self.assertEqual(states, {"unchanged", "reverted", "delivered"}, way)
+        self.assertLessEqual({"delivered"}, states, way)
+        self.assertLessEqual(states, {"unchanged", "reverted", "delivered"}, way)
+        return states
 
     @staticmethod
     def _moments(way: str, number: int) -> tuple[bool, ...]:
@@ -84,7 +87,7 @@ class KilledTest(Case):
     async def _left(self, lab: Lab, folder: Path, way: str, about: object) -> str:
         """What a run that was killed has left, brought to its end; the state of the device."""
         told = await self._run(folder, "devices")
-        if "not known what became of pier" in told.err and way not in self.refused:
+        if "the state of pier is unknown" in told.err and way not in self.refused:
             self.refused.add(way)
             refused = await self._run(folder, *PUSH)
             self.assertEqual(refused.code, 4, (about, refused))
@@ -92,7 +95,7 @@ class KilledTest(Case):
         resumed = await self._run(folder, "change", "resume", "--format", "json")
         self.assertEqual(resumed.code, 0, (about, resumed))
         runs = resumed.json()["runs"]
-        self.assertEqual(bool(runs), "ended in the middle" in told.err, about)
+        self.assertEqual(bool(runs), "was interrupted" in told.err, about)
         # Without one, it was killed before there was a run, or behind its end.
         state = (
             runs[0]["devices"][0]["state"]
@@ -180,7 +183,7 @@ class LongAfterTest(ProgramTest):
         database.close()
         found = self.oast("change", "resume", expect=4)
         self.assertIn("these parts have changed since the change was applied (+ interfaces", found.out)
-        self.assertIn("nothing to resume", self.oast("change", "resume").out)
+        self.assertIn("nothing to recover:", self.oast("change", "resume").out)
         self.push()
 
 
@@ -287,7 +290,7 @@ class TogetherTest(LarkwaterTest):
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
         with Killing() as killing:
             for before in (True, False):
-                kill = Kill(step="to be kept", before=before)
+                kill = Kill(step="decided to keep", before=before)
                 run = killing.run(
                     "push",
                     "-m",
@@ -317,19 +320,19 @@ class TogetherTest(LarkwaterTest):
         (lock,) = (self.estate / ".oast" / "runs").glob("*.lock")
         with lock.open() as file:
             dead = self.oast("devices")
-            self.assertIn("careful: the run ", dead.err)
+            self.assertIn("warning: run ", dead.err)
             left = mock.patch("oast.operations.resume.interrupted_runs", lambda working: open_runs(working))
             fcntl.flock(file, fcntl.LOCK_EX)
             with left:
                 taken = self.oast("change", "resume", expect=4)
-            self.assertIn(f"another run of Oast has taken up {lock.stem}", taken.err)
-            self.assertNotIn("nothing to resume", taken.out)
+            self.assertIn(f"another process of Oast is recovering run {lock.stem}", taken.err)
+            self.assertNotIn("nothing to recover:", taken.out)
         self.fault("gull-core-1", "down")
         found = self.oast("change", "resume", expect=4)
         self.assertRegex(found.out, r"(?m)^gull-core-1 +unknown$")
         self.assertRegex(found.out, r"(?m)^heron-core-1 +(reverted|unchanged)$")
-        self.assertIn("gull-core-1: the run ", found.out)
-        self.assertIn("it cannot be reached to find out", found.out)
+        self.assertIn("gull-core-1: run", found.out)
+        self.assertIn("cannot be reached to find out", found.out)
         self.fault("gull-core-1", "none")
         pushed = self.oast("push", "-m", "x", "--on", "role=core", "--yes", expect=4)
         self.assertRegex(pushed.out, r"(?m)^gull-core-1 +failed, unchanged ")
@@ -341,7 +344,7 @@ class TogetherTest(LarkwaterTest):
         self.assertRegex(shown, r"(?m)^\d\d:\d\d:\d\d\.\d{3}  gull-core-1  arming$")
         self.assertIn("+ system / contact", shown)
         self.assertRegex(self.oast("change", "resume").out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
-        self.assertIn("nothing to resume", self.oast("change", "resume").out)
+        self.assertIn("nothing to recover:", self.oast("change", "resume").out)
 
     def test_what_somebody_changed_meanwhile_is_neither_saved_nor_taken_away(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
@@ -362,7 +365,7 @@ class TogetherTest(LarkwaterTest):
         self.assertIn("Larkwater day desk", self.running("gull-core-1"))
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "user visitor", "close")
         found = self.oast("change", "resume", expect=4)
-        self.assertIn("not saved, as somebody changed something else meanwhile", found.out)
+        self.assertIn("not saved, because another session edited the device", found.out)
         self.assertIn("+ user visitor", found.out)
         self.assertIn("user visitor", self.running("gull-core-1"))
         startup = self.console("gull-core-1", "read startup")

@@ -41,9 +41,9 @@ class LeftAloneTest(LarkwaterTest):
         shown = self.oast("diff").out
         self.assertRegex(
             shown,
-            r"\d statements on .*gull-core-1.* are not known to the platform's grammar and are left alone \(-v lists them\)",
+            r"\d statements on .*gull-core-1.* are unknown to the platform's grammar and are retained \(-v lists them\)",
         )
-        self.assertIn("nothing to do: 6 devices as intended", shown)
+        self.assertIn("6 devices in sync, 1 with unsaved changes", shown)
         listed = self.oast("diff", "-v").out
         self.assertIn("ntp / source-interface loop0", listed)
         self.assertRegex(listed, r"ntp / server \S+ / port 1123")
@@ -51,13 +51,13 @@ class LeftAloneTest(LarkwaterTest):
         found = next(d for d in document["devices"] if d["device"] == "gull-core-1")
         self.assertEqual(found["unknown"], 2)
         self.assertEqual(
-            {tuple(one["statement"][-1:]) for one in found["left_alone"]},
+            {tuple(one["statement"][-1:]) for one in found["retained"]},
             {("source-interface loop0",), ("port 1123",)},
         )
         # A change beside it, and the removal of what holds it.
         self.edit("values/network.yaml", "192.0.2.123", "192.0.2.126")
         pushed = self.oast("push", "-m", "another server", "--on", "name=gull-core-1", "--yes").out
-        self.assertIn("left alone", pushed)
+        self.assertIn("retained", pushed)
         running = self.running("gull-core-1")
         self.assertIn("server 192.0.2.126", running)
         self.assertIn("  source-interface loop0", running)
@@ -65,7 +65,7 @@ class LeftAloneTest(LarkwaterTest):
             "  server 192.0.2.123\n    port 1123\n",
             running.replace("    iburst true\n", "").replace("    prefer true\n", ""),
         )
-        self.assertIn("nothing to do", self.oast("diff", "--on", "name=gull-core-1").out)
+        self.assertRegex(self.oast("diff", "--on", "name=gull-core-1").out, r"(?m)^\d+ devices? in sync$")
         shown = self.oast(
             "push", "-m", "all of it", "--on", "name=gull-core-1", "--remove-unknown", "--yes"
         ).out
@@ -86,8 +86,8 @@ class LeftAloneTest(LarkwaterTest):
         self.edit("templates/brine/system.j2", '  location "{{ location }}"\n', "")
         shown = self.oast("diff", "-v", "--on", "name=gull-core-1").out
         self.assertIn('system / location "Gull terminal, comms room"', shown)
-        self.assertIn("1 statement on gull-core-1 is not known", shown)
-        self.assertIn("nothing to do", shown)
+        self.assertIn("1 statement on gull-core-1 is unknown", shown)
+        self.assertRegex(shown, r"(?m)^\d+ devices? in sync$")
         self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--remove-unknown", "--yes")
         self.assertNotIn("location", self.running("gull-core-1"))
 
@@ -111,7 +111,8 @@ class LeftAloneTest(LarkwaterTest):
         shutil.rmtree(self.estate / "checks")
         run = self.oast("diff", "--on", "name=gull-core-1", expect=4)
         self.assertRegex(
-            run.err, r"of the \d+ statements it lists, the platform 'brine' knows \d+: it was not touched"
+            run.err,
+            r"the platform 'brine' knows only \d+ of the \d+ statements that the device lists; nothing was sent",
         )
         self.assertNotIn("to change", run.out)
 
@@ -136,7 +137,7 @@ class LeftAloneTest(LarkwaterTest):
         after = self.running("gull-core-1")
         self.assertIn("  target 192.0.2.77\n    port 1162\n", after)
         self.assertNotIn("community", after)
-        self.assertIn("nothing to do", self.oast("diff", "--on", "role=core").out)
+        self.assertRegex(self.oast("diff", "--on", "role=core").out, r"(?m)^\d+ devices? in sync$")
 
     def test_two_owners_of_one_statement_are_told_whatever_globs_they_are_written_with(self) -> None:
         folder = self.estate / "templates" / "bine"
@@ -147,7 +148,7 @@ class LeftAloneTest(LarkwaterTest):
             (self.estate / "intent.yaml").write_text(intent + "  - section: first\n  - section: second\n")
             told = self.oast("lint", expect=3)
             self.assertIn(
-                f"'{other}' is owned by the section 'first' already (templates/bine/first.j2)",
+                f"'{other}' is already owned by the section 'first' (templates/bine/first.j2)",
                 told.out + told.err,
             )
             (self.estate / "intent.yaml").write_text(intent)
@@ -164,7 +165,7 @@ class LeftAloneTest(LarkwaterTest):
         )
         self.assertRegex(
             run.out + run.err,
-            r"the device would refuse this: 'interface \S+ / ingress-acl \S+' refers to 'acl \S+', which would be removed",
+            r"the device would reject this: 'interface \S+ / ingress-acl \S+' refers to 'acl \S+', which would be removed",
         )
         self.assertIn("deliver it together with the section that owns the reference", run.out + run.err)
         template.write_text(text)
@@ -186,6 +187,6 @@ class LeftAloneTest(LarkwaterTest):
         )
         self.assertRegex(
             run.out + run.err,
-            r"'interface loop\d / ipv4 / address \S+' and '.*' would stand there at the same time",
+            r"'interface loop\d / ipv4 / address \S+' and '.*' would exist at the same time",
         )
         self.assertEqual(self.running("tern-edge-1"), before)

@@ -81,32 +81,32 @@ class LintTest(EstateTest):
 
     def test_a_platform_that_is_wrong_is_told(self) -> None:
         self.edit("inventory/devices.yaml", "bine", "fen")
-        self.assertIn("there is no platform 'fen'", str(self.problems("--on", "role=core")[0]["message"]))
+        self.assertIn("unknown platform 'fen'", str(self.problems("--on", "role=core")[0]["message"]))
         for old, new, message in (
             (
                 'leafref = "vlan"',
                 'leafref = "vlam"',
-                "'interface/vlan-id' refers to 'vlam', which is no statement",
+                "'interface/vlan-id' refers to 'vlam', which is not a statement",
             ),
-            ("[edit]", "[edits]", "the platform definition lacks [edit]"),
-            ('takes = "vlan-id", keys', 'takes = "vlanid", keys', "there is no type 'vlanid'"),
+            ("[edit]", "[edits]", "[edit]"),
+            ('takes = "vlan-id", keys', 'takes = "vlanid", keys', "unknown type 'vlanid'"),
             (
                 'kind = "list", takes = "vlan-id"',
                 'kind = "lits", takes = "vlan-id"',
-                "'kind' is 'lits', which is not known",
+                "unknown value 'lits'",
             ),
             (
                 'enabled = "interface/enabled"\n',
                 "",
-                "the role 'interface' needs the role 'enabled' beside it",
+                "the role 'interface' needs the role 'enabled'",
             ),
             (
                 '"interface/enabled"\n',
                 '"interface/enabeld"\n',
-                "the role 'enabled' is 'interface/enabeld', which is no statement",
+                "the role 'enabled' refers to 'interface/enabeld', which is not a statement",
             ),
-            ("format = 2", "format = 9", "has to begin with 'format = 2'"),
-            ("format = 2", "format = ", "cannot be read as TOML"),
+            ("format = 2", "format = 9", "must begin with 'format = 2'"),
+            ("format = 2", "format = ", "not valid TOML:"),
         ):
             with self.subTest(new=new):
                 self.own_platform(old, new)
@@ -131,7 +131,7 @@ class LintTest(EstateTest):
         problem = self.only()
         self.assertEqual((problem["kind"], problem["file"]), ("address", "templates/bine/interfaces.j2"))
         self.assertIn(
-            "the address 203.0.113.223 is used twice: it is also on sandpiper-edge-1, interface loop0",
+            "address 203.0.113.223, also on sandpiper-edge-1 interface loop0",
             str(problem["message"]),
         )
         self.assertIn(
@@ -149,7 +149,7 @@ class LintTest(EstateTest):
         )
         self.assertEqual(
             problem["hint"],
-            f"the link stands in inventory/devices.yaml:{self.line_of('inventory/devices.yaml', 'heron-core-1 port2')}",
+            f"the link is in inventory/devices.yaml:{self.line_of('inventory/devices.yaml', 'heron-core-1 port2')}",
         )
 
     def test_a_list_that_must_not_be_empty(self) -> None:
@@ -167,7 +167,7 @@ class LintTest(EstateTest):
         self.assertEqual((problem["file"], problem["line"]), ("templates/bine/no-static-routes.j2", 3))
         self.assertEqual(
             problem["message"],
-            "the section owns 'static-rout *', but 'static-rout' is not a statement at the left edge",
+            "the section owns 'static-rout *', but 'static-rout' is not a statement at the top level",
         )
         self.assertEqual(problem["hint"], "did you mean 'static-route'?")
 
@@ -178,7 +178,7 @@ class LintTest(EstateTest):
             (problem["kind"], problem["file"], problem["line"]), ("ownership", "templates/bine/time.j2", 3)
         )
         self.assertIn(
-            "'user ops-m*' is owned by the section 'users' already (templates/bine/users.j2)",
+            "'user ops-m*' is already owned by the section 'users' (templates/bine/users.j2)",
             str(problem["message"]),
         )
 
@@ -199,7 +199,7 @@ class LintTest(EstateTest):
             ],
         )
         hints = {str(f["hint"]) for f in found}
-        self.assertIn("'ibur' belongs below 'ntp / server': look at the indentation", hints)
+        self.assertIn("check the indentation: 'ibur' belongs below 'ntp / server'", hints)
         self.assertIn("did you mean 'acl'?", hints)
 
     def test_sarif_has_a_result_with_rule_and_place_for_each(self) -> None:
@@ -221,11 +221,11 @@ class LintTest(EstateTest):
 
     def test_mistakes_in_links_are_told_at_their_line(self) -> None:
         for text, message in (
-            ("  - [gull-core-1 port9]\n", "this is no link"),
-            ("  - [gull-core-1 port9, gul-core-1 port8]\n", "there is no device 'gul-core-1'"),
+            ("  - [gull-core-1 port9]\n", "this is not a link"),
+            ("  - [gull-core-1 port9, gul-core-1 port8]\n", "no device 'gul-core-1'"),
             (
                 "  - [gull-core-1 port1, dunlin-edge-1 port8]\n",
-                "gull-core-1 port1 is linked already in inventory/devices.yaml:",
+                "gull-core-1 port1 already has a link in inventory/devices.yaml:",
             ),
         ):
             with self.subTest(text=text):
@@ -252,6 +252,6 @@ class LintTest(EstateTest):
         told = self.oast("render", "--on", "name=tern-edge-1", expect=3).err
         line = self.line_of("templates/bine/interfaces.j2", "port77")
         self.assertIn(
-            f"templates/bine/interfaces.j2:{line}: the template cannot be rendered: nothing is linked to tern-edge-1 port77",
+            f"templates/bine/interfaces.j2:{line}: cannot render the template: the inventory has no link at tern-edge-1 port77",
             told,
         )

@@ -60,7 +60,7 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
             with self.subTest(platform=name, line=line):
                 text = "".join(line.format(n) for n in range(50_000))
                 with self.assertRaisesRegex(
-                    ProtocolError, r"of the first [56]\d\d\d statements that it lists, the platform knows \d"
+                    ProtocolError, r"the platform knows only \d+ of the first [56]\d\d\d statements"
                 ):
                     await read_tree(syntax_of(PLATFORMS.get(name)), text)
 
@@ -74,7 +74,7 @@ class ParsingTest(unittest.IsolatedAsyncioTestCase):
 
         with (
             mock.patch.object(answer_parsing, "CPU_S_AT_LEAST", 0.0),
-            self.assertRaisesRegex(ProtocolError, "takes too long to parse"),
+            self.assertRaisesRegex(ProtocolError, "parsing the answer takes too long"),
         ):
             await parse_answer(0, endless)
         began.clear()

@@ -51,12 +51,12 @@ class ManyDevicesTest(LarkwaterTest):
             run.out, r"(?m)^gull-dist-1, gull-dist-2, heron-dist-1 and \d+ more +delivered +13 +0 "
         )
         self.assertIn("24 devices delivered", run.out)
-        self.assertRegex(run.out, r"(?m)^and \d+ more such, on \d+ devices in all; -v lists them$")
-        self.assertEqual(run.out.count("as before the change, and not touched by it"), 3)
+        self.assertRegex(run.out, r"(?m)^and \d+ more, on \d+ devices in total \(-v lists them\)$")
+        self.assertEqual(run.out.count("failed before the change, and not affected by it"), 3)
         self.edit("values/network.yaml", "192.0.2.124", "192.0.2.125")
         run = self.oast("push", "-m", "time", "--section", "time", "--yes", "-v")
         self.assertRegex(run.out, r"(?m)^tern-access-1 +delivered ")
-        self.assertGreater(run.out.count("as before the change, and not touched by it"), 8)
+        self.assertGreater(run.out.count("failed before the change, and not affected by it"), 8)
         self.assertNotIn("-v lists them", run.out)
 
     def test_of_many_devices_those_that_fail_are_told_one_by_one(self) -> None:
@@ -106,4 +106,4 @@ class ManyDevicesTest(LarkwaterTest):
         self.edit("values/network.yaml", "    - {address: 192.0.2.124}\n", "")
         first = self.oast("diff", expect=1).out.splitlines()[:2]
         self.assertEqual(first[0], "24 of 24 devices would change: +0 -56")
-        self.assertRegex(first[1], r"^goes away: .*server on \d+ devices")
+        self.assertRegex(first[1], r"^removed: .*server on \d+ devices")

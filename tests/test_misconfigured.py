@@ -14,7 +14,7 @@ from netconf_client import Client
 
 PATIENCE_S = 40
 # Rounds of mistakes in every run of the tests; with OAST_ROUNDS (`make faults`), all of them.
-QUICK = 2
+QUICK = 1
 # So long a neighbour that is not heard any more is still listed.
 LOST_S = 3.5
 INTERFACE = "/interfaces/interface[name={}]"
@@ -58,54 +58,54 @@ OSPF = ("ospf", "area 0.0.0.0", "interface port1")
 OSPF_PORT1 = "/ospf/area[area-id=0.0.0.0]/interface[name=port1]"
 ROUNDS: tuple[tuple[Mistake, ...], ...] = (
     (
-        bine("gull-core-1", "interface port2 is not shut", "interface port2", "enabled false", file="templates/bine/interfaces.j2"),
+        bine("gull-core-1", "interface port2 is enabled", "interface port2", "enabled false", file="templates/bine/interfaces.j2"),
         bine("tern-edge-1", "the users ops-* are", "user ops-nobody", "role operator", file="templates/bine/users.j2"),
-        bine("sandpiper-edge-1", "the time is in sync", "remove ntp", file="templates/bine/time.j2"),
-        bine("dunlin-edge-1", "OSPF neighbour gull-core-1 on port1 is full", *OSPF, "passive true", file="templates/bine/routing.j2"),
+        bine("sandpiper-edge-1", "the clock is synchronized", "remove ntp", file="templates/bine/time.j2"),
+        bine("dunlin-edge-1", "OSPF neighbor gull-core-1 on port1 is full", *OSPF, "passive true", file="templates/bine/routing.j2"),
         bine(
             "plover-edge-1", "interface port2 has its IPv4 address",
             "interface port2", "ipv4", "remove address 203.0.113.17/31", "address 203.0.113.117/31", file="templates/bine/interfaces.j2",
         ),
-        cowl("gull-dist-1", "it agrees with its partner gull-dist-2", "unset /pair", file="templates/cowl/pair.j2"),
+        cowl("gull-dist-1", "the settings match those of the partner gull-dist-2", "unset /pair", file="templates/cowl/pair.j2"),
         cowl(
             "heron-dist-2", "203.0.113.97 on vlan210 is backup here",
             f"set {INTERFACE.format('vlan210')}/ipv4/vrrp-instance[vrid=1]/priority = 200", file="templates/cowl/interfaces.j2",
         ),
-        cowl("gull-access-1", "port5 is in VLAN 210 without a tag", f"set {INTERFACE.format('port5')}/switched-vlan/access-vlan = 220"),
+        cowl("gull-access-1", "port5 is an untagged member of VLAN 210", f"set {INTERFACE.format('port5')}/switched-vlan/access-vlan = 220"),
         cowl("tern-access-1", "-trunk-vlan 110", f"unset {INTERFACE.format('port1')}/switched-vlan/trunk-vlan = 110"),
-        cowl("plover-access-1", "interface port2 is not shut", f"set {INTERFACE.format('port2')}/enabled = false"),
-        Mistake("gull-border-1", (bgp("203.0.113.57", "<peer-as>64511</peer-as>"),), "BGP neighbour 203.0.113.57 is established"),
+        cowl("plover-access-1", "interface port2 is enabled", f"set {INTERFACE.format('port2')}/enabled = false"),
+        Mistake("gull-border-1", (bgp("203.0.113.57", "<peer-as>64511</peer-as>"),), "BGP neighbor 203.0.113.57 is established"),
         Mistake(
             "heron-border-1", ('<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>elsewhere</hostname></system>',),
-            "it has its name", "templates/roundel/system.j2",
+            "the host name is as intended", "templates/roundel/system.j2",
         ),
     ),
     (
-        bine("gull-core-1", "the static route to 198.51.100.0/24 is in the table", "remove static-route 198.51.100.0/24"),
-        bine("heron-core-1", "OSPF neighbour gull-core-1 on port1", "ospf", "area 0.0.0.0", "remove interface port1"),
-        bine("tern-edge-1", "OSPF neighbour gull-core-1 on port1 is full", *OSPF, "hello-interval 2"),
+        bine("gull-core-1", "the static route to 198.51.100.0/24 is in the routing table", "remove static-route 198.51.100.0/24"),
+        bine("heron-core-1", "OSPF neighbor gull-core-1 on port1", "ospf", "area 0.0.0.0", "remove interface port1"),
+        bine("tern-edge-1", "OSPF neighbor gull-core-1 on port1 is full", *OSPF, "hello-interval 2"),
         bine("plover-edge-1", "-ingress-acl ticket-gates-in", "interface port3.110", "remove ingress-acl", file="drift"),
-        bine("sandpiper-edge-1", "it has its name", "system", "hostname sandpiper", file="templates/bine/system.j2"),
+        bine("sandpiper-edge-1", "the host name is as intended", "system", "hostname sandpiper", file="templates/bine/system.j2"),
         cowl("gull-dist-1", "bundle1 has all its members", f"unset {INTERFACE.format('port4')}/aggregate"),
-        cowl("heron-dist-1", "interface vlan220 is not shut", f"set {INTERFACE.format('vlan220')}/enabled = false"),
+        cowl("heron-dist-1", "interface vlan220 is enabled", f"set {INTERFACE.format('vlan220')}/enabled = false"),
         cowl("heron-access-1", "+spanning-tree", "set /spanning-tree/bridge-priority = 0", file="drift"),
         cowl("dunlin-access-1", "+name", "set /vlans/vlan[vlan-id=110]/name = elsewhere", file="drift"),
         cowl("tern-access-2", "the users ops-* are", "unset /users/user[name=ops-joss]", file="templates/cowl/users.j2"),
-        cowl("heron-dist-2", "the time is in sync", "unset /ntp"),
-        Mistake("plover-edge-2", (port("port1", "<enabled>false</enabled>"),), "interface port1 is not shut", "templates/roundel/interfaces.j2"),
+        cowl("heron-dist-2", "the clock is synchronized", "unset /ntp"),
+        Mistake("plover-edge-2", (port("port1", "<enabled>false</enabled>"),), "interface port1 is enabled", "templates/roundel/interfaces.j2"),
     ),
     (
-        bine("gull-core-1", "BGP neighbour gull-border-1 (203.0.113.213) is", "bgp", "remove neighbor 203.0.113.213", file="templates/bine/bgp.j2"),
-        bine("heron-core-1", "the communities are those", "snmp", "community left-by-a-visitor", file="templates/bine/monitoring.j2"),
-        bine("tern-edge-1", "OSPF neighbour heron-core-1 on port2 is full", "interface port2", "mtu 1500"),
+        bine("gull-core-1", "BGP neighbor gull-border-1 (203.0.113.213) is", "bgp", "remove neighbor 203.0.113.213", file="templates/bine/bgp.j2"),
+        bine("heron-core-1", "the SNMP communities are as intended", "snmp", "community left-by-a-visitor", file="templates/bine/monitoring.j2"),
+        bine("tern-edge-1", "OSPF neighbor heron-core-1 on port2 is full", "interface port2", "mtu 1500"),
         bine("plover-edge-1", "+vlan-id 111", "interface port4.110", "vlan-id 111", file="drift"),
         bine("sandpiper-edge-1", "+description", "interface port1", "description elsewhere", file="drift"),
         bine("dunlin-edge-1", "+ace", "acl crew-wireless-in", "ace accept tcp", file="drift"),
-        cowl("gull-dist-2", "OSPF neighbour gull-core-1 on port1 is full", f"unset {OSPF_PORT1}", file="templates/cowl/routing.j2"),
-        cowl("gull-access-1", "interface port1 is not shut", f"set {INTERFACE.format('port1')}/enabled = false"),
-        cowl("dunlin-access-1", "the communities are those", "unset /snmp", file="templates/cowl/monitoring.j2"),
-        cowl("heron-access-1", "port5 is in VLAN 210 without a tag", f"unset {INTERFACE.format('port5')}/switched-vlan/access-vlan"),
-        Mistake("heron-border-1", (bgp("203.0.113.59", "<enabled>false</enabled>"),), "BGP neighbour 203.0.113.59 is established"),
+        cowl("gull-dist-2", "OSPF neighbor gull-core-1 on port1 is full", f"unset {OSPF_PORT1}", file="templates/cowl/routing.j2"),
+        cowl("gull-access-1", "interface port1 is enabled", f"set {INTERFACE.format('port1')}/enabled = false"),
+        cowl("dunlin-access-1", "the SNMP communities are as intended", "unset /snmp", file="templates/cowl/monitoring.j2"),
+        cowl("heron-access-1", "port5 is an untagged member of VLAN 210", f"unset {INTERFACE.format('port5')}/switched-vlan/access-vlan"),
+        Mistake("heron-border-1", (bgp("203.0.113.59", "<enabled>false</enabled>"),), "BGP neighbor 203.0.113.59 is established"),
         Mistake(
             "dunlin-edge-2", (port("port2", f'<ipv6 xmlns="{IP}" {GONE}/>'),), "interface port2 has its IPv6 address",
             "templates/roundel/interfaces.j2",
@@ -120,7 +120,7 @@ class MisconfiguredTest(LarkwaterTest):
     def test_every_mistake_is_found_where_it_was_made(self) -> None:
         self.oast("push", "-m", "set up", "--one-wave", "--yes")
         self.oast("verify", "--wait", "60")
-        self.assertIn("no drift: 24 devices as delivered", self.oast("drift").out)
+        self.assertIn("no drift: 24 devices unchanged", self.oast("drift").out)
         self.three_cables_away()
         self.assertGreaterEqual(sum(map(len, ROUNDS)), 30)
         rounds = ROUNDS if os.environ.get("OAST_ROUNDS") else ROUNDS[:QUICK]
@@ -158,7 +158,7 @@ class MisconfiguredTest(LarkwaterTest):
         # All twelve other routers, the last of which are three cables away.
         self.assertRegex(
             run.out,
-            r", gull-border-1 and 9 more: the prefixes that could be reached before .* lacks 203\.0\.113\.64/28, ",
+            r", gull-border-1 and 9 more: all prefixes from before the change are in the routing table: expected as before; missing: 203\.0\.113\.64/28, ",
         )
         self.edit(
             "templates/cowl/routing.j2", "{% for vlan in vlans %}\n", "{% for vlan in vlans %}\n" + line

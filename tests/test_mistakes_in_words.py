@@ -9,23 +9,23 @@ from larkwater import EstateTest
 # Each with the text, and what is told about it: `LINE: message`, the line as written behind `| `, and the likely fix.
 YAML = (
     # tab
-    ('everywhere:\n\tdesk: 7\n', '2: a tab stands in the indentation\n| \\tdesk: 7\nuse spaces: YAML does not allow tabs there'),
+    ('everywhere:\n\tdesk: 7\n', '2: the indentation contains a tab\n| \\tdesk: 7\nuse spaces; YAML does not allow tabs there'),
     # tab after space
-    ('everywhere:\n  desk:\n  \tnight: 7\n', '3: a tab stands in the indentation\n|   \\tnight: 7\nuse spaces: YAML does not allow tabs there'),
+    ('everywhere:\n  desk:\n  \tnight: 7\n', '3: the indentation contains a tab\n|   \\tnight: 7\nuse spaces; YAML does not allow tabs there'),
     # missing space after colon
-    ('everywhere:\n  desk:7\n', "2: a space is missing behind the ':'\n|   desk:7\nwrite 'desk: 7'"),
+    ('everywhere:\n  desk:7\n', "2: a space is missing after the ':'\n|   desk:7\nwrite 'desk: 7'"),
     # missing space after colon in the middle
-    ('everywhere:\n  pier: 2\n  desk:7\n  quay: 3\n', "3: a space is missing behind the ':'\n|   desk:7\nwrite 'desk: 7'"),
+    ('everywhere:\n  pier: 2\n  desk:7\n  quay: 3\n', "3: a space is missing after the ':'\n|   desk:7\nwrite 'desk: 7'"),
     # missing space, first
-    ('everywhere:\n  desk:7\n  quay: 3\n', "2: a space is missing behind the ':'\n|   desk:7\nwrite 'desk: 7'"),
+    ('everywhere:\n  desk:7\n  quay: 3\n', "2: a space is missing after the ':'\n|   desk:7\nwrite 'desk: 7'"),
     # missing space top
-    ('everywhere:{}\n', "1: the file has to hold 'name: value' lines\na space is missing behind the ':'; write 'everywhere: {}'"),
+    ('everywhere:{}\n', "1: the file must contain 'name: value' lines\na space is missing after the ':'; write 'everywhere: {}'"),
     # missing space in flow
-    ('everywhere:\n  desk: {night:7}\n', "2: a space is missing behind the ':'\n|   desk: {night:7}\nwrite 'night: 7'"),
+    ('everywhere:\n  desk: {night:7}\n', "2: a space is missing after the ':'\n|   desk: {night:7}\nwrite 'night: 7'"),
     # missing space after dash
-    ('everywhere:\n  desks:\n    -one\n    -two\n', "3: a space is missing behind the '-'\n|     -one\nwrite '- ' before each item"),
+    ('everywhere:\n  desks:\n    -one\n    -two\n', "3: a space is missing after the '-'\n|     -one\nwrite '- ' before each item"),
     # unquoted colon
-    ('everywhere:\n  desk: pier 2: night\n', "2: a second ':' stands in this line\n|   desk: pier 2: night\nput the text after the first ':' in quotes"),
+    ('everywhere:\n  desk: pier 2: night\n', "2: this line has a second ':'\n|   desk: pier 2: night\nput the text after the first ':' in quotes"),
     # unquoted brace
     ('everywhere:\n  desk: {{ site_name }}\n', '2: a value cannot begin with \'{{\' or \'{%\' in YAML: that opens a mapping\n|   desk: {{ site_name }}\nput all of it in quotes: "{{ site_name }}"'),
     # unquoted brace with text
@@ -37,73 +37,73 @@ YAML = (
     # unquoted at
     ('everywhere:\n  desk: @night\n', "2: text cannot begin with '@' in YAML\n|   desk: @night\nput it in quotes"),
     # unquoted star
-    ('everywhere:\n  desk: *night\n', "2: '*' and '&' have a meaning in YAML when text begins with them\n|   desk: *night\nput the text in quotes"),
+    ('everywhere:\n  desk: *night\n', "2: text cannot begin with '*' or '&' in YAML\n|   desk: *night\nput the text in quotes"),
     # unquoted backtick
     ('everywhere:\n  desk: `night\n', "2: text cannot begin with '`' in YAML\n|   desk: `night\nput it in quotes"),
     # unquoted bang
     ('everywhere:\n  desk: !night\n', "2: the YAML tag '!night' is not allowed here\nput the text in quotes"),
     # wrong indentation deeper
-    ('everywhere:\n  desk: 7\n   quay: 2\n', '3: this line is indented as if it belonged to the text above it\n|    quay: 2\nalign it with its neighbours, or complete the line above'),
+    ('everywhere:\n  desk: 7\n   quay: 2\n', '3: this line is indented too far\n|    quay: 2\nalign it with the lines around it, or complete the line above'),
     # wrong indentation shallower
-    ('everywhere:\n    desk: 7\n  quay: 2\n', '3: the indentation does not fit the lines above\n|   quay: 2\nalign this line with the lines it belongs to'),
+    ('everywhere:\n    desk: 7\n  quay: 2\n', '3: the indentation does not match the lines above\n|   quay: 2\nalign this line with the lines it belongs to'),
     # list under-indented
-    ('everywhere:\n  desks:\n    - one\n   - two\n', '4: the indentation does not fit the lines above\n|    - two\nalign this line with the lines it belongs to'),
+    ('everywhere:\n  desks:\n    - one\n   - two\n', '4: the indentation does not match the lines above\n|    - two\nalign this line with the lines it belongs to'),
     # duplicate
-    ('everywhere:\n  desk: 7\n  desk: 8\n', "3: 'desk' stands twice in the same place, first in line 2\n|   desk: 8\nremove one of them, or look at its indentation"),
+    ('everywhere:\n  desk: 7\n  desk: 8\n', "3: duplicate key 'desk', first in line 2\n|   desk: 8\nremove one of them, or check the indentation"),
     # unclosed quote
-    ('everywhere:\n  desk: "7\n  quay: 2\n', '2: a quote is opened here and not closed\n|   desk: "7\nadd the closing quote'),
+    ('everywhere:\n  desk: "7\n  quay: 2\n', '2: a quote is not closed\n|   desk: "7\nadd the closing quote'),
     # unclosed single
-    ("everywhere:\n  desk: 'night's\n  quay: 2\n", "2: text stands behind the closing quote\n|   desk: 'night's\nput all of it in quotes; a quote inside '...' is written twice: ''"),
+    ("everywhere:\n  desk: 'night's\n  quay: 2\n", "2: text follows the closing quote\n|   desk: 'night's\nput all of it in quotes; write a quote inside '...' twice: ''"),
     # unclosed bracket
-    ('everywhere:\n  desk: [1, 2\n  quay: 2\n', "2: a '[' is opened here and not closed\n|   desk: [1, 2\nclose it, or put the text in quotes if it is none"),
+    ('everywhere:\n  desk: [1, 2\n  quay: 2\n', "2: '[' is not closed\n|   desk: [1, 2\nclose it, or put the text in quotes"),
     # unclosed brace
-    ('everywhere:\n  desk: {a: 1\n  quay: 2\n', "2: a '{' is opened here and not closed\n|   desk: {a: 1\nclose it, or put the text in quotes if it is none"),
+    ('everywhere:\n  desk: {a: 1\n  quay: 2\n', "2: '{' is not closed\n|   desk: {a: 1\nclose it, or put the text in quotes"),
     # extra bracket
-    ('everywhere:\n  desk: [1, 2]]\n', "2: a ']' or '}' is one too many\n|   desk: [1, 2]]\nremove it, or put the text in quotes"),
+    ('everywhere:\n  desk: [1, 2]]\n', "2: ']' or '}' without an opening bracket\n|   desk: [1, 2]]\nremove it, or put the text in quotes"),
     # bad escape
-    ('everywhere:\n  desk: "C:\\pier"\n', '2: \'\\p\' means nothing inside double quotes\n|   desk: "C:\\pier"\nuse single quotes, or write \'\\\\\' for \'\\\''),
+    ('everywhere:\n  desk: "C:\\pier"\n', '2: \'\\p\' is not a valid escape inside double quotes\n|   desk: "C:\\pier"\nuse single quotes, or write \'\\\\\' for \'\\\''),
     # text after quote
-    ('everywhere:\n  desk: "night" desk\n', '2: text stands behind the closing quote\n|   desk: "night" desk\nput all of it in quotes; a quote inside \'...\' is written twice: \'\''),
+    ('everywhere:\n  desk: "night" desk\n', "2: text follows the closing quote\n|   desk: \"night\" desk\nput all of it in quotes; write a quote inside '...' twice: ''"),
     # not a mapping
-    ('- everywhere\n', "1: the file has to hold 'name: value' lines"),
+    ('- everywhere\n', "1: the file must contain 'name: value' lines"),
     # just text
-    ('everywhere\n', "1: the file has to hold 'name: value' lines"),
+    ('everywhere\n', "1: the file must contain 'name: value' lines"),
     # list and map mixed
-    ('everywhere:\n  desk:\n    - one\n    two: 2\n', "4: the lines above are items of a list, this line is none\n|     two: 2\nbegin it with '- ', or align it with what it belongs to"),
+    ('everywhere:\n  desk:\n    - one\n    two: 2\n', "4: this line must begin with '- ', like the list items above\n|     two: 2\nadd '- ', or fix the indentation"),
     # bytes
-    ('everywhere:\n  desk: \x00\n', '2: a control character (U+0000) stands here\n|   desk: \\x00\nremove it; it may have come with pasted text'),
+    ('everywhere:\n  desk: \x00\n', '2: control character U+0000\n|   desk: \\x00\nremove it; it may come from pasted text'),
     # two documents
-    ('everywhere:\n  desk: 1\n---\neverywhere: {}\n', '3: a file holds one document, and here a second begins\n| ---\nremove the line, or make it two files'),
+    ('everywhere:\n  desk: 1\n---\neverywhere: {}\n', '3: only one YAML document per file\n| ---\nremove the line, or split the file'),
 )  # fmt: skip
 
 # What follows a header of four lines.
 TEMPLATES = (
     # unclosed block for
-    ('{% for r in [1] %}\nstatic-route 198.51.100.0/24\n', "5: the template is wrong: '{% for %}' is opened here and not closed\n| {% for r in [1] %}\nadd '{% endfor %}'"),
+    ('{% for r in [1] %}\nstatic-route 198.51.100.0/24\n', "5: the template has an error: '{% for %}' is not closed\n| {% for r in [1] %}\nadd '{% endfor %}'"),
     # unclosed if in for
-    ('{% for r in [1] %}\n{% if r %}\nx\n{% endfor %}\n', "6: the template is wrong: '{% if %}' is opened here and not closed before '{% endfor %}' in line 8\n| {% if r %}\nadd '{% endif %}'"),
+    ('{% for r in [1] %}\n{% if r %}\nx\n{% endfor %}\n', "6: the template has an error: '{% if %}' is not closed before '{% endfor %}' in line 8\n| {% if r %}\nadd '{% endif %}'"),
     # endif without
-    ('x\n{% endif %}\n', "6: the template is wrong: '{% endif %}' closes nothing\n| {% endif %}\nremove it, or look for what it was to close"),
+    ('x\n{% endif %}\n', "6: the template has an error: '{% endif %}' has no opening tag\n| {% endif %}\nremove it, or add the opening tag"),
     # elseif
-    ('{% if a %}\nx\n{% elseif b %}\n{% endif %}\n', "7: the template is wrong: there is no '{% elseif %}'\n| {% elseif b %}\nwrite 'elif'"),
+    ('{% if a %}\nx\n{% elseif b %}\n{% endif %}\n', "7: the template has an error: unknown tag '{% elseif %}'\n| {% elseif b %}\nwrite 'elif'"),
     # unknown tag
-    ('{% foreach x in y %}\n{% endfor %}\n', "5: the template is wrong: there is no '{% foreach %}'\n| {% foreach x in y %}\nwrite 'for'"),
+    ('{% foreach x in y %}\n{% endfor %}\n', "5: the template has an error: unknown tag '{% foreach %}'\n| {% foreach x in y %}\nwrite 'for'"),
     # unclosed variable
-    ('static-route {{ area\n  next-hop 192.0.2.1\n', "5: the template is wrong: '{{' is opened here and not closed\n| static-route {{ area\nadd '}}'"),
+    ('static-route {{ area\n  next-hop 192.0.2.1\n', "5: the template has an error: '{{' is not closed\n| static-route {{ area\nadd '}}'"),
     # single brace end
-    ('static-route {{ area }\n  next-hop 192.0.2.1\n', "5: the template is wrong: '{{' is closed by one '}' only\n| static-route {{ area }\nwrite '}}'"),
+    ('static-route {{ area }\n  next-hop 192.0.2.1\n', "5: the template has an error: '{{' is closed by only one '}'\n| static-route {{ area }\nwrite '}}'"),
     # unclosed tag
-    ('{% for r in [1]\nx\n{% endfor %}\n', "5: the template is wrong: '{%' is opened here and not closed\n| {% for r in [1]\nadd '%}'"),
+    ('{% for r in [1]\nx\n{% endfor %}\n', "5: the template has an error: '{%' is not closed\n| {% for r in [1]\nadd '%}'"),
     # comment not closed
-    ('{# note\nstatic-route 1\n', "5: the template is wrong: '{#' is opened here and not closed\n| {# note\nadd '#}'"),
+    ('{# note\nstatic-route 1\n', "5: the template has an error: '{#' is not closed\n| {# note\nadd '#}'"),
     # assignment
-    ('{% if area = 1 %}\n{% endif %}\n', "5: the template is wrong: '=' stands where something is compared\n| {% if area = 1 %}\nwrite '=='"),
+    ('{% if area = 1 %}\n{% endif %}\n', "5: the template has an error: '=' is an assignment, not a comparison\n| {% if area = 1 %}\nwrite '=='"),
     # quote not closed
-    ("{{ 'abc }}\n", "5: the template is wrong: a quote is opened here and not closed, or a character does not belong here\n| {{ 'abc }}\nadd the closing quote"),
+    ("{{ 'abc }}\n", "5: the template has an error: a quote is not closed, or a character is not allowed here\n| {{ 'abc }}\nadd the closing quote"),
     # unknown filter
-    ('{{ area | uper }}\n', "5: the template is wrong: there is no filter 'uper'\n| {{ area | uper }}\ndid you mean 'upper'?"),
+    ('{{ area | uper }}\n', "5: the template has an error: unknown filter 'uper'\n| {{ area | uper }}\ndid you mean 'upper'?"),
     # unknown test
-    ('{% if area is ipv5 %}\n{% endif %}\n', "5: the template is wrong: there is no test 'ipv5'\n| {% if area is ipv5 %}\ndid you mean 'ipv6'?"),
+    ('{% if area is ipv5 %}\n{% endif %}\n', "5: the template has an error: unknown test 'ipv5'\n| {% if area is ipv5 %}\ndid you mean 'ipv6'?"),
     # undefined top
     ('{{ areaa }}\n', "5: 'areaa' is not defined (for gull-core-1)\n| {{ areaa }}\ndid you mean 'area'?"),
     # undefined field
@@ -111,11 +111,11 @@ TEMPLATES = (
     # undefined field of undefined
     ('{{ management.prt.name }}\n', "5: 'management.prt' is not defined (for gull-core-1)\n| {{ management.prt.name }}\ndid you mean 'port'?"),
     # undefined three levels
-    ('{{ loopback.ipv4.mask.length }}\n', "5: 'loopback.ipv4.mask' is not defined (for gull-core-1)\n| {{ loopback.ipv4.mask.length }}\n'loopback.ipv4' is text, and has no parts"),
+    ('{{ loopback.ipv4.mask.length }}\n', "5: 'loopback.ipv4.mask' is not defined (for gull-core-1)\n| {{ loopback.ipv4.mask.length }}\n'loopback.ipv4' is text and has no attributes"),
     # undefined three levels ok two
     ('{{ a.b.c.d }}\n', "5: 'a' is not defined (for gull-core-1)\n| {{ a.b.c.d }}\nknown here: area, communities, contact, device, domain, link_cost, links, location, …"),
     # undefined in list
-    ('{{ links[9].address }}\n', "5: 'links' has 5 items, there is no [9] (for gull-core-1)\n| {{ links[9].address }}\nthe first one is [0]"),
+    ('{{ links[9].address }}\n', "5: 'links' has 5 items; [9] is out of range (for gull-core-1)\n| {{ links[9].address }}\ncount from [0]"),
     # undefined device attr
     ('{{ device.rack.row }}\n', "5: 'device.rack' is not defined (for gull-core-1)\n| {{ device.rack.row }}\nknown here: address, name, platform, role, site, tags"),
     # filter given missing
@@ -127,23 +127,23 @@ TEMPLATES = (
     # builtin join missing
     ("{{ names | join(',') }}\n", "5: 'names' is not defined (for gull-core-1)\n| {{ names | join(',') }}\nknown here: area, communities, contact, device, domain, link_cost, links, location, …"),
     # builtin int filter wrong
-    ('{{ links | round }}\n', '5: the template cannot be rendered: the filter cannot take a list (for gull-core-1)\n| {{ links | round }}\nlook at the value it is given'),
+    ('{{ links | round }}\n', '5: cannot render the template: the filter does not accept a list (for gull-core-1)\n| {{ links | round }}\ncheck the value that it gets'),
     # filter given wrong
-    ('{{ device.address | network_of }}\n', "5: the template cannot be rendered: '192.0.2.11' is not an address or prefix with a length, such as 192.0.2.1/24 (for gull-core-1)\n| {{ device.address | network_of }}"),
+    ('{{ device.address | network_of }}\n', "5: cannot render the template: '192.0.2.11' is not an address or prefix with a length, such as 192.0.2.1/24 (for gull-core-1)\n| {{ device.address | network_of }}"),
     # loop over missing
     ('{% for x in quays %}\n{{ x }}\n{% endfor %}\n', "5: 'quays' is not defined (for gull-core-1)\n| {% for x in quays %}\nknown here: area, communities, contact, device, domain, link_cost, links, location, …"),
     # loop over none
-    ('{% for x in loopback.ipv4.x %}\n{% endfor %}\n', "5: 'loopback.ipv4.x' is not defined (for gull-core-1)\n| {% for x in loopback.ipv4.x %}\n'loopback.ipv4' is text, and has no parts"),
+    ('{% for x in loopback.ipv4.x %}\n{% endfor %}\n', "5: 'loopback.ipv4.x' is not defined (for gull-core-1)\n| {% for x in loopback.ipv4.x %}\n'loopback.ipv4' is text and has no attributes"),
     # loop over number
-    ('{% for x in link_cost %}\n{% endfor %}\n', '5: the template cannot be rendered: a number cannot be looped over (for gull-core-1)\n| {% for x in link_cost %}\na loop needs a list; look at the value'),
+    ('{% for x in link_cost %}\n{% endfor %}\n', "5: cannot render the template: cannot loop over a number (for gull-core-1)\n| {% for x in link_cost %}\nuse a list"),
     # call value
-    ('{{ area() }}\n', "5: the template cannot be rendered: text cannot be called (for gull-core-1)\n| {{ area() }}\nremove the '()' behind it"),
+    ('{{ area() }}\n', "5: cannot render the template: cannot call text (for gull-core-1)\n| {{ area() }}\nremove the '()' after it"),
     # include missing
-    ("{% include 'x.j2' %}\n", "5: the template cannot be rendered: there is no template 'x.j2' to take in (for gull-core-1)\n| {% include 'x.j2' %}\ntemplates that others include stand in the same folder"),
+    ("{% include 'x.j2' %}\n", "5: cannot render the template: cannot find the included template 'x.j2' (for gull-core-1)\n| {% include 'x.j2' %}\nincluded templates must be in the templates folder"),
     # plus
-    ('{{ area + 1 }}\n', "5: the template cannot be rendered: text and a number cannot be added (for gull-core-1)\n| {{ area + 1 }}\nturn text into a number with '| int', or join texts with '~'"),
+    ('{{ area + 1 }}\n', "5: cannot render the template: cannot add text and a number (for gull-core-1)\n| {{ area + 1 }}\nturn text into a number with '| int', or join texts with '~'"),
     # sandbox
-    ("{{ ''.__class__.__mro__ }}\n", "5: the template cannot be rendered: templates run in a sandbox: access to attribute '__class__' of 'str' object is unsafe (for gull-core-1)\n| {{ ''.__class__.__mro__ }}"),
+    ("{{ ''.__class__.__mro__ }}\n", "5: cannot render the template: templates run in a sandbox: access to attribute '__class__' of 'str' object is unsafe (for gull-core-1)\n| {{ ''.__class__.__mro__ }}"),
 )  # fmt: skip
 
 
@@ -189,7 +189,5 @@ class MistakesInWordsTest(EstateTest):
         run = self.oast("lint", "--on", "name=gull-core-1", expect=3)
         self.assertEqual(
             run.out,
-            "templates/bine/time.j2:1: the comment at the beginning is not closed\n    end the header with '#}'\n"
-            "values/zz.yaml:2: 'spare' cannot be worked out: 'management.prt' is not defined (for gull-core-1)\n"
-            "    did you mean 'port'?\n2 mistakes\n",
+            "templates/bine/time.j2:1: the comment at the beginning is not closed\n    end the header with '#}'\nvalues/zz.yaml:2: cannot evaluate 'spare': 'management.prt' is not defined (for gull-core-1)\n    did you mean 'port'?\n2 mistakes\n",
         )

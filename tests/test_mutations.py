@@ -30,7 +30,7 @@ def _in_any_order(edits: list[Edit], goes_last: Callable[[Edit], bool], running:
 
 async def _lines_first(self: RevertTimerMethod, timer_s: float) -> None:
     await CliDeliveryMethod.enter_lines(self)
-    await self.arm(self._timer.arm, timer_s, self._timer.armed, "its revert timer")
+    await self.arm(self._timer.arm, timer_s, self._timer.armed, "revert timer")
 
 
 def _nothing_spared(edits: list[Edit], **_: Any) -> tuple[list[Edit], list[RetainedStatement]]:

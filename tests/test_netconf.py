@@ -106,7 +106,7 @@ class MessageTest(unittest.TestCase):
                 capabilities_in(parsed(wrong))
         with self.assertRaisesRegex(NotNetconf, "document type"):
             parsed(b'<!DOCTYPE x [<!ENTITY a "b">]><x>&a;</x>')
-        with self.assertRaisesRegex(NotNetconf, "no XML"):
+        with self.assertRaisesRegex(NotNetconf, "not XML"):
             parsed(b"<a>")
 
     def test_what_is_offered_decides_what_can_be_done(self) -> None:
@@ -206,12 +206,12 @@ class XmlTest(unittest.TestCase):
     def test_what_is_wrong_is_told_at_its_line(self) -> None:
         system = '<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system">\n{}\n</system>'
         for text, line, told in (
-            (system.format("<contact>a & b</contact>"), 2, "a '&' stands alone"),
+            (system.format("<contact>a & b</contact>"), 2, "write a single '&' as '&amp;'"),
             (system.format("<contact>a"), 2, "'<contact>' is closed as 'system' in line 3"),
             (system.format("<contact>a</contact></x>"), 1, "closed as 'x'"),
-            (system.format("<p:contact>a</p:contact>"), 2, "the prefix p on contact is declared nowhere"),
+            (system.format("<p:contact>a</p:contact>"), 2, "the prefix p on contact is not declared"),
             (system.format("<contcat>a</contcat>"), 2, "'contcat' is not a statement below 'system'"),
-            (system.format('<contact xmlns="urn:x">a</contact>'), 2, "stands in the namespace 'urn:x'"),
+            (system.format('<contact xmlns="urn:x">a</contact>'), 2, "has the namespace 'urn:x'"),
             (
                 system.format("<dns-resolver>\n<options><timeout>x</timeout></options></dns-resolver>"),
                 3,
@@ -220,11 +220,11 @@ class XmlTest(unittest.TestCase):
             (
                 system.format("<ntp><server><iburst>true</iburst></server></ntp>"),
                 2,
-                "'server' lacks its key 'name'",
+                "'server' has no key 'name'",
             ),
-            (system.format("<contact><b/></contact>"), 2, "'contact' is a leaf, and no element stands in it"),
-            (system.format("contact = a"), 1, "'contact' stands between elements"),
-            (system.format("<contact>night\u00a0desk</contact>"), 2, "'contact' holds U+00A0"),
+            (system.format("<contact><b/></contact>"), 2, "'contact' is a leaf and cannot contain elements"),
+            (system.format("contact = a"), 1, "'contact' between elements"),
+            (system.format("<contact>night\u00a0desk</contact>"), 2, "'contact' contains U+00A0"),
             ("<system/>\n<!DOCTYPE x>", 2, "declares a document type"),
         ):
             with self.subTest(text=text):

@@ -134,7 +134,7 @@ class TakenBackTest(LarkwaterTest):
             (found["gull-core-1"], found["dunlin-edge-1"]), (("reverted", "held"), ("reverted", "held"))
         )
         shown = self.oast("change", "show", "last").out
-        self.assertIn("taken back, as 1 device failed or did not stay in order", shown)
+        self.assertIn("rolled back, because 1 device failed or did not stay healthy", shown)
         self.assertIn(
             "no drift: 4 devices",
             self.oast("drift", "--on", "name in (gull-core-1, dunlin-edge-1, tern-edge-1, heron-core-1)").out,
@@ -160,7 +160,7 @@ class TakenBackTest(LarkwaterTest):
         )
         self.assertRegex(
             dunlin["reason"],
-            r"it did not stay true: .*; taken back, as 1 device failed or did not stay in order",
+            r"checks did not stay passed: .*; rolled back, because 1 device failed or did not stay healthy",
         )
         self.assertEqual(
             {found[name]["cause"] for name in ("tern-edge-1", "plover-edge-1", "sandpiper-edge-1")}, {"held"}
@@ -169,18 +169,18 @@ class TakenBackTest(LarkwaterTest):
 
     def test_mistakes_in_the_order_have_their_place(self) -> None:
         for old, new, told in (
-            ("verify_timeout_s", 'waves = ["rest", "1"]\nverify_timeout_s', "'rest' is the last wave"),
-            ('waves = ["rest", "1"]', 'waves = ["120%"]', "a wave of '120%' makes no sense"),
+            ("verify_timeout_s", 'waves = ["rest", "1"]\nverify_timeout_s', "'rest' must be the last wave"),
+            ('waves = ["rest", "1"]', 'waves = ["120%"]', "'120%' is not a valid wave size"),
             (
                 'waves = ["120%"]',
                 'apart = "sites"',
-                "oast.toml:16: no device has the attribute 'sites' that keeps them apart",
+                "oast.toml:16: no device has the attribute 'sites' of 'apart'",
             ),
-            ('apart = "sites"', 'apart = { by = "site", most = 2 }', "'most' is not known"),
+            ('apart = "sites"', 'apart = { by = "site", most = 2 }', "unknown key 'most'"),
             (
                 'apart = { by = "site", most = 2 }',
                 'on_failure = "back"',
-                "'on_failure' is 'back', which is not known",
+                "'on_failure'",
             ),
         ):
             self.edit("oast.toml", old, new)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import subprocess
-import sys
 import time
 import unittest
 from pathlib import Path
@@ -20,14 +19,9 @@ class PipelineTest(LarkwaterTest):
 
     def pipeline(self, reason: str = "The day desk") -> subprocess.Popen[str]:
         """The script under way."""
-        bin_folder = self.folder / "bin"
-        bin_folder.mkdir(exist_ok=True)
-        oast = bin_folder / "oast"
-        oast.write_text(f'#!/bin/sh\nexec {sys.executable} -m oast "$@"\n')
-        oast.chmod(0o755)
         environment = {
             **clean_environment(),
-            "PATH": f"{bin_folder}:{os.environ['PATH']}",
+            "PATH": f"{self.programs()}:{os.environ['PATH']}",
             "OAST_IDENTITY": "pipeline@larkwater.example",
         }
         process = subprocess.Popen(
@@ -55,7 +49,7 @@ class PipelineTest(LarkwaterTest):
         self.oast("change", "approve", "last", "--yes", environment={"OAST_IDENTITY": "bo@larkwater.example"})
         out, _ = process.communicate(timeout=120)
         self.assertEqual(process.returncode, 0, out)
-        self.assertIn("all true", out)
+        self.assertIn("all passed", out)
         self.assertIn("not in the lab, and not tried there: dunlin-edge-1", out)
         self.assertIn("git add changes", out)
         self.assertTrue(
@@ -112,9 +106,7 @@ class PipelineTest(LarkwaterTest):
         )
         self.assertIn("@\u200ball", suite.get("name") or "")
         self.assertRegex(text, r"(?m)^\| gull-core-1 \| (reverted|unchanged) \(failed\) \|")
-        self.assertIn(
-            "there is no change 'nothing'", self.oast("report", "--change", "nothing", expect=2).err
-        )
+        self.assertIn("unknown change 'nothing'", self.oast("report", "--change", "nothing", expect=2).err)
 
 
 if __name__ == "__main__":

@@ -31,14 +31,14 @@ class NewTest(EstateTest):
             name = f"own-{syntax}"
             said = self.oast("platform", "new", name, "--syntax", syntax).out
             path = self.estate / "platforms" / f"{name}.toml"
-            self.assertIn(f"platforms/{name}.toml holds a platform to begin with", said)
+            self.assertIn(f"platforms/{name}.toml is a platform file to start from", said)
             platform = load_platform(path, Fingerprints(b"k"))
             self.assertEqual((platform.name, platform.syntax), (name, syntax))
             self.assertIn(f"own-{syntax}: {syntax}, ", self.oast("platform", "check", str(path)).out)
-            self.assertIn("is there already", self.oast("platform", "new", name, expect=2).err)
+            self.assertIn("exists already", self.oast("platform", "new", name, expect=2).err)
         self.oast("lint")
         for name in ("../x", "a b", ""):
-            self.assertIn("cannot be a platform's name", self.oast("platform", "new", name, expect=2).err)
+            self.assertIn("not a valid platform name", self.oast("platform", "new", name, expect=2).err)
 
 
 class CheckTest(EstateTest):
@@ -59,22 +59,22 @@ class CheckTest(EstateTest):
         said = self.check(LISTING, "-v", expect=1)
         for line in (
             "dotterel: braces, 13 statements",
-            "levels: all; the device may be changed at: all",
-            "way back: inverse lines that Oast sends",
-            "6 lines with a statement, 4 understood, 2 not",
+            "levels: all; privileged: all",
+            "rollback: inverse commands sent by Oast",
+            "6 lines with statements: 4 understood, 2 not",
             '    4  port quay/1 / text "to the pier"',
             "    5  port quay/1 / sise 9000",
             "running.txt:5: 'sise' is not a statement below 'port'",
             "did you mean 'size'?",
-            "running.txt:7: 'odd' is not a statement at the left edge",
-            "printed and read again, it means the same; 1 line would be printed in other words",
+            "running.txt:7: 'odd' is not a statement at the top level",
+            "printing it gives the same configuration; 1 line would be written differently",
         ):
             self.assertIn(line, said)
         self.assertNotIn("kelp", said)
         document = json.loads(self.check(LISTING, "--format", "json", expect=1))
         self.assertEqual(
-            (document["format"], document["platform"]["way_back"]),
-            ("oast.platform/1", "inverse lines that Oast sends"),
+            (document["format"], document["platform"]["rollback_method"]),
+            ("oast.platform/2", "inverse commands sent by Oast"),
         )
         self.assertEqual(
             [(one["line"], one["known"]) for one in document["listing"]["lines"]],
@@ -85,9 +85,9 @@ class CheckTest(EstateTest):
 
     def test_paths_and_lines_that_no_grammar_knows_are_shown_as_well(self) -> None:
         said = self.check("/system/contact = desk\n/vlans/vlan[id=7]/name = x\n", "-v", platform="eider")
-        self.assertIn("2 lines with a statement, 2 understood, 0 not", said)
+        self.assertIn("2 lines with statements: 2 understood, 0 not", said)
         self.assertIn("    2  vlans / vlan 7 / name x", said)
-        self.assertIn("way back: its commit that was not confirmed", said)
+        self.assertIn("rollback: confirmed commit", said)
 
     def test_what_cannot_be_looked_at_is_told(self) -> None:
         self.assertIn(
@@ -103,10 +103,10 @@ class CheckTest(EstateTest):
             ).err,
         )
         self.assertIn(
-            "cannot be read: No such file",
+            "cannot read gone: No such file",
             self.oast("platform", "check", str(PLATFORMS / "eider.toml"), "--text", "gone", expect=2).err,
         )
-        self.assertIn("cannot be read", self.oast("platform", "check", "gone.toml", expect=3).err)
+        self.assertIn("not valid", self.oast("platform", "check", "gone.toml", expect=3).err)
         wrong = self.folder / "wrong.toml"
         wrong.write_text(
             (PLATFORMS / "eider.toml")
@@ -126,14 +126,14 @@ class TryTest(LarkwaterTest):
         for line in (
             "tern-edge-1",
             "  yes  connect, log in, and wait for the first prompt: level 'view'",
-            "  yes  obtain the right to change: raise: level 'full'",
-            "  yes  look whether its revert timer waits: revert-timer state: it does not",
+            "  yes  enter privileged mode: raise: level 'full'",
+            "  yes  check for a pending revert timer: revert-timer state",
             "  yes  reading interfaces: read ports: ",
-            "0 not as the platform says",
-            "not tried, as it would change something: editing, saving, the way back, how a statement is set and removed",
+            "0 failed",
+            "not tried, because it would change the device: editing, saving, the rollback, how a statement is set and removed;",
         ):
             self.assertIn(line, said)
-        self.assertRegex(said, r"  yes  read what runs: read running: (\d+) lines, \1 understood")
+        self.assertRegex(said, r"  yes  read running: read running: (\d+) lines, \1 understood")
         self.assertEqual(self.running("tern-edge-1"), before)
 
     def test_each_step_that_fails_says_what_was_seen(self) -> None:
@@ -150,9 +150,9 @@ class TryTest(LarkwaterTest):
         run = self.oast("platform", "try", "own", "--on", "name=tern-edge-1", expect=4)
         self.assertRegex(
             run.out,
-            r"  no   read what runs: read running: \d+ lines, \d+ understood; line \d+: 'snmp' is not a statement",
+            r"  no   read running: read running: \d+ lines, \d+ understood; line \d+: 'snmp' is not a statement",
         )
-        self.assertIn("  no   reading interfaces: read poorts: the device refused 'read poorts'", run.out)
+        self.assertIn("  no   reading interfaces: read poorts: the device rejected 'read poorts'", run.out)
         self.assertIn("  yes  reading routes", run.out)
         document = self.oast(
             "platform", "try", "own", "--on", "name=tern-edge-1", "--format", "json", expect=4
@@ -171,9 +171,9 @@ class TryTest(LarkwaterTest):
             "platform", "try", "wharf", "--on", "name=gull-core-1", "--timeout", "1", expect=4
         ).out
         self.assertRegex(
-            said, "none of the prompts of the platform fits the end of what it sent: '.*gull-core-1 view.'"
+            said, "no prompt of the platform matches the end of the output: '.*gull-core-1 view.'"
         )
-        self.assertIn("there is no platform 'bime'", self.oast("platform", "try", "bime", expect=3).err)
+        self.assertIn("unknown platform 'bime'", self.oast("platform", "try", "bime", expect=3).err)
 
 
 class OddTest(unittest.TestCase):
@@ -186,14 +186,14 @@ class OddTest(unittest.TestCase):
             estate = Estate(Path(folder), devices, {"eider": EIDER_TEMPLATE, "dotterel": DOTTEREL_TEMPLATE})
             code, out, _ = estate.run("platform", "try", "dotterel", "--on", "name=pier-rt")
             self.assertEqual(code, 0, out)
-            self.assertIn("  yes  read what runs: tell everything: 1 line, 1 understood", out)
+            self.assertIn("  yes  read running: tell everything: 1 line, 1 understood", out)
             code, out, _ = estate.run("platform", "try", "eider", "--on", "name=pier-sw")
             self.assertEqual(code, 4, out)
             self.assertIn(
-                "  no   read what runs: list running: 2 lines, 1 understood; line 2: 'odd' is not a statement below 'system'",
+                "  no   read running: list running: 2 lines, 1 understood; line 2: 'odd' is not a statement below 'system'",
                 out,
             )
-            self.assertIn("  yes  look whether its commit waits: list pending: it does not", out)
+            self.assertIn("  yes  check for a pending commit: list pending", out)
             self.assertFalse(
                 [
                     line

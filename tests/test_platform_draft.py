@@ -166,7 +166,7 @@ class ListingTest(unittest.TestCase):
         found = draft(listing).understanding
         self.assertEqual((found.problems, found.lost), ((), ()))
 
-    @settings(max_examples=150)
+    @settings(max_examples=75)
     @given(st.lists(st.sampled_from([
         "a", " a", "  a 1", "a b", " b 192.0.2.1", "a b c", '"', 'a "b', "{", "}", "a {", "b;", "/a/b = 1", "/a[b=c]", "/", "key x", "#", "! x",
         "{identity}", "a {x} 1", "é 1", "a/b 1", "a\tb", "secret { 1", "x" * 200, "true", "a true", "\x00", "1", "1 2", "- 1", "end",
@@ -256,7 +256,7 @@ class SessionTest(unittest.TestCase):
 
         with self.assertRaisesRegex(ConnectionFailed, "the answers to two empty lines differ"):
             self.session(lambda: Clock({"": ""}), SessionCommands())
-        with self.assertRaisesRegex(DeviceTimeout, "said nothing for 30 s"):
+        with self.assertRaisesRegex(DeviceTimeout, "the device was silent for 30 s"):
             silent = Unknown({})
             silent._shown = asyncio.Queue()
             self.session(lambda: silent, SessionCommands())
@@ -297,15 +297,15 @@ class ProgramTest(LarkwaterTest):
         for secret in SECRETS.values():
             self.assertNotIn(secret, text)
         tried = self.oast("platform", "try", "tern", "--on", "name=tern-edge-1").out
-        self.assertIn("3 steps, 0 not as the platform says", tried)
+        self.assertIn("3 steps, 0 failed", tried)
 
     def test_what_is_not_given_together_is_refused(self) -> None:
         (self.estate / "empty.txt").touch()
         for arguments, told in (
-            (("--running", "x"), "are for a session"),
-            (("--on", "name=tern-edge-1", "--enter", "x"), "--enter and --leave go together"),
-            (("--on", "role=edge"), "4 devices are picked, and one is asked"),
-            (("--text", "nowhere.txt"), "nowhere.txt cannot be read"),
+            (("--running", "x"), "need --on"),
+            (("--on", "name=tern-edge-1", "--enter", "x"), "--enter and --leave need each other"),
+            (("--on", "role=edge"), "4 devices; select one"),
+            (("--text", "nowhere.txt"), "nowhere.txt"),
             (("--text", "empty.txt"), "empty.txt is empty"),
         ):
             self.assertIn(told, self.oast("platform", "new", "tern", *arguments, expect=2).err)

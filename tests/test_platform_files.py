@@ -18,49 +18,49 @@ from trees import tree_of
 SKERRY = Path(__file__).parent / "data/platforms/skerry.toml"
 BINE = SHIPPED / "bine.toml"
 MISTAKES = (
-    ('name = "skerry"', 'nmae = "skerry"', "'nmae' is not known in [platform]"),
-    ("indent = 1", 'indent = "one"', "'indent' has to be a whole number"),
-    ("indent = 1", "indent = 99", "'indent' has to be from 1 to 16"),
-    ("quotes = false", 'quotes = "no"', "'quotes' has to be true or false"),
-    ('"drop {identity}"', '"drop {name}"', "'remove' has a part {name} that there is not"),
-    ('"drop {identity}"', '"drop {identity"', "the braces of 'drop {identity' do not fit together"),
-    ('comment = "!"', 'comment = "!"\nsyntax = "brackets"', "'syntax' is 'brackets', which is not known"),
-    ('comment = "!"', 'comment = "!"\ntransport = "serial"', "'transport' is 'serial', which is not known"),
-    ('comment = "!"', 'comment = "!"\ninsert_last = "put {statement}"', "'insert_before' and 'insert_last' go together"),
+    ('name = "skerry"', 'nmae = "skerry"', "unknown key 'nmae' in [platform]"),
+    ("indent = 1", 'indent = "one"', "'indent' must be a whole number"),
+    ("indent = 1", "indent = 99", "'indent' must be from 1 to 16"),
+    ("quotes = false", 'quotes = "no"', "'quotes' must be true or false"),
+    ('"drop {identity}"', '"drop {name}"', "unknown placeholder {name} in 'remove'"),
+    ('"drop {identity}"', '"drop {identity"', "the braces in 'drop {identity' do not match"),
+    ('comment = "!"', 'comment = "!"\nsyntax = "brackets"', "unknown value 'brackets' of 'syntax'"),
+    ('comment = "!"', 'comment = "!"\ntransport = "serial"', "unknown value 'serial' of 'transport'"),
+    ('comment = "!"', 'comment = "!"\ninsert_last = "put {statement}"', "'insert_before' and 'insert_last' need each other"),
     (r"user = '\S+ > '", r"user = '(\S+ > '", "is not a regular expression"),
     ('privileged = ["admin", "setup"]', 'privileged = ["admni", "setup"]', "no prompt has the level 'admni'"),
     ('level = "setup"', 'level = "setpu"', "no prompt has the level 'setpu'"),
-    ('running = "print setup"\n', "", "[edit] lacks 'running'"),
-    ("[edit]", "[edits]", "the platform definition lacks [edit]"),
-    ("in_flight = 4", "in_flight = 0", "'in_flight' has to be from 1 to 1000"),
-    ("range = [1, 600]", "range = [600, 1]", "has to be two whole numbers, the lower first"),
-    ("range = [1, 600]", 'range = ["a", "z"]', "has to be two whole numbers, the lower first"),
-    ('examples = ["2026-11-01"]', 'examples = ["tomorrow"]', "the example 'tomorrow' of 'day' does not match its own pattern"),
-    ('action = { choices = ["accept", "drop"] }', "action = { choices = [] }", "the choices of 'action' have to be words"),
+    ('running = "print setup"\n', "", "'running' is missing in [edit]"),
+    ("[edit]", "[edits]", "[edit]"),
+    ("in_flight = 4", "in_flight = 0", "'in_flight' must be from 1 to 1000"),
+    ("range = [1, 600]", "range = [600, 1]", "must be two whole numbers, the lower first"),
+    ("range = [1, 600]", 'range = ["a", "z"]', "must be two whole numbers, the lower first"),
+    ('examples = ["2026-11-01"]', 'examples = ["tomorrow"]', "the example 'tomorrow' of 'day' does not match its pattern"),
+    ('action = { choices = ["accept", "drop"] }', "action = { choices = [] }", "the choices of 'action' must be at least one word"),
     ('action = { choices = ["accept", "drop"] }', "action = { }", "the type 'action' needs one of choices, range, pattern"),
-    ('takes = "ranges"', 'takes = "rangse"', "there is no type 'rangse'"),
-    ('kind = "leaf", takes = "ranges"', 'kind = "laef", takes = "ranges"', "'kind' is 'laef', which is not known"),
+    ('takes = "ranges"', 'takes = "rangse"', "unknown type 'rangse'"),
+    ('kind = "leaf", takes = "ranges"', 'kind = "laef", takes = "ranges"', "unknown value 'laef' of 'kind'"),
     ('"login" = { kind = "list", takes = "name", keys = 1 }', '"login" = { kind = "list", takes = "name" }', "the list 'login' has no keys"),
-    ('"login" = { kind = "list", takes = "name", keys = 1 }', '"login" = { kind = "list", takes = "name", keys = 3 }', "'keys' is 3, and there are 1 arguments"),
-    ('"port/vlans"', '"prot/vlans"', "'prot/vlans' stands before 'prot', or 'prot' is missing"),
-    ('"port/vlans"', '"port/ip mtu/vlans"', "stands below 'port/ip mtu', which is a leaf and holds nothing"),
-    ('default = "1500"', 'default = "big"', "the default of 'port/ip mtu' is wrong: 'big' is not a whole number"),
-    ('leafref = "filter"', 'leafref = "fitler"', "'port/filter' refers to 'fitler', which is no statement"),
-    ('leafref = "group:label"', 'leafref = "group:lable"', "refers to the argument 'lable' of 'group', which is not there"),
-    ('line = "note {number} says', 'line = "note {numbr} says', "'line' has no part {numbr}"),
-    ('line = "{number} {action} {what}"', 'line = "{number} {action}"', "'line' has to hold {what} once"),
-    ('set = "timers {hello} {dead}"', 'set = "timers {hello} {daed}"', "'set' has a part {daed} that there is not"),
+    ('"login" = { kind = "list", takes = "name", keys = 1 }', '"login" = { kind = "list", takes = "name", keys = 3 }', "'keys' is 3, but there are 1 arguments"),
+    ('"port/vlans"', '"prot/vlans"', "'prot/vlans' must come after 'prot', which is missing before it"),
+    ('"port/vlans"', '"port/ip mtu/vlans"', "cannot be below 'port/ip mtu', which is a leaf"),
+    ('default = "1500"', 'default = "big"', "the default of 'port/ip mtu' is invalid: 'big' is not a whole number"),
+    ('leafref = "filter"', 'leafref = "fitler"', "'port/filter' refers to 'fitler', which is not a statement"),
+    ('leafref = "group:label"', 'leafref = "group:lable"', "refers to the argument 'lable', which 'group' does not have"),
+    ('line = "note {number} says', 'line = "note {numbr} says', "unknown placeholder {numbr} in 'line'"),
+    ('line = "{number} {action} {what}"', 'line = "{number} {action}"', "'line' must contain {what} once"),
+    ('set = "timers {hello} {dead}"', 'set = "timers {hello} {daed}"', "unknown placeholder {daed} in 'set'"),
     ('true = "disabled"', 'maybe = "disabled"', "'port/disabled': 'maybe' is not true or false"),
-    ("hello:seconds dead:seconds", "seconds seconds", "'port/timers' has two arguments called 'seconds'"),
-    ('delimiters = ["%%", "@@"]', 'delimiters = ["%%"], line = "hello {text}"', "'delimiters' are for a leaf that takes text"),
-    ("inline = true", "inline = true, end = 5", "'end' has to be text in quotes"),
+    ("hello:seconds dead:seconds", "seconds seconds", "'port/timers' has two arguments with the name 'seconds'"),
+    ('delimiters = ["%%", "@@"]', 'delimiters = ["%%"], line = "hello {text}"', "'delimiters' can only be used for a leaf with one text"),
+    ("inline = true", "inline = true, end = 5", "'end' must be text in quotes"),
     ('"neighbor" = { kind = "list", takes = "ip-address"', '"neighbor" = { kind = "list", takes = "ip-address name"', "'neighbor' cannot be inline"),
-    ('"port/ip"', '"port/ip address"', "cannot be read as TOML"),
-    ("[types]", '[timer]\narm = "arm"\nconfirm = "c"\nrevert = "r"\n[types]', "'arm' has to say where {seconds} or {minutes} go"),
-    ("[types]", '[timer]\narm = "arm {seconds}"\nconfirm = "c"\nrevert = "r"\n[candidate]\ncommit = "c {seconds}"\nconfirm = "c"\ncancel = "x"\n[types]', "[candidate] stands beside [timer]"),
-    ("[types]", '[scheduled]\narm = "restart in {minutes}"\ncancel = "x"\n[types]', "[scheduled] lacks 'armed'"),
-    ("[types]", '[roles]\ninterface = "port"\n[types]', "the role 'interface' needs the role 'enabled' beside it"),
-    ("[types]", '[readings.ports]\ncommand = "ports"\n[types]', "the reading 'ports' lacks 'columns'"),
+    ('"port/ip"', '"port/ip address"', "is not valid TOML"),
+    ("[types]", '[timer]\narm = "arm"\nconfirm = "c"\nrevert = "r"\n[types]', "'arm' must contain {seconds} or {minutes}"),
+    ("[types]", '[timer]\narm = "arm {seconds}"\nconfirm = "c"\nrevert = "r"\n[candidate]\ncommit = "c {seconds}"\nconfirm = "c"\ncancel = "x"\n[types]', "[candidate] and [timer]"),
+    ("[types]", '[scheduled]\narm = "restart in {minutes}"\ncancel = "x"\n[types]', "'armed' is missing in [scheduled]"),
+    ("[types]", '[roles]\ninterface = "port"\n[types]', "the role 'interface' needs the role 'enabled'"),
+    ("[types]", '[readings.ports]\ncommand = "ports"\n[types]', "the reading 'ports' has no 'columns'"),
 )  # fmt: skip
 
 
@@ -99,7 +99,7 @@ class MistakesTest(unittest.TestCase):
                     None,
                 )
                 self.assertIsNotNone(place)
-                if "lacks" not in message and "stands beside" not in message and "as TOML" not in message:
+                if not any(part in message for part in ("[edit]", "[candidate] and [timer]", "valid TOML")):
                     self.assertLessEqual(
                         abs((place.line or 0) - (changed or 0)),
                         3 if "[types]" in old else 0,
@@ -126,7 +126,7 @@ class MistakesTest(unittest.TestCase):
             + '"port/other" = { kind = "leaf", takes = "boolean", lines = { true = "disabled" } }\n'
         )
         error = loaded(text)
-        self.assertIn("are written alike", str(error))
+        self.assertIn("have the same", str(error))
 
     def test_no_mistake_is_a_fault_of_the_program(self) -> None:
         words = [

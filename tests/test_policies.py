@@ -18,12 +18,12 @@ class PolicyTest(EstateTest):
     def test_every_rule_finds_what_it_is_for(self) -> None:
         for text, devices, message in (
             ("  - policy: p\n    must_not_contain: ospf/area */interface *1/cost 5\n", ["gull-core-1", "heron-core-1"], "'cost 5' is not allowed"),
-            ("  - policy: p\n    must_contain: static-route *\n", ["tern-edge-1", "plover-edge-1", "sandpiper-edge-1", "dunlin-edge-1"], "the configuration lacks 'static-route *'"),
-            ("  - policy: p\n    each: acl *\n    must_contain: ace accept ip\n", ["plover-edge-1", "dunlin-edge-1", "tern-edge-1", "sandpiper-edge-1"], "'acl ticket-gates-in' lacks 'ace accept ip'"),
-            ("  - policy: p\n    on: role=edge\n    must_be_equal: acl cam*\n", ["plover-edge-1", "dunlin-edge-1"], "'acl cam*' is not the same as on tern-edge-1"),
-            ("  - policy: p\n    must_differ: \"communities | pick('[].name') + [communities[0].name]\"\n    on: site=gull\n", ["gull-core-1"], "item 1 and item 3 of 'communities | pick('[].name') + [communities[0].name]' are the same"),
-            ("  - policy: p\n    must_differ: [contact, device.site, contact]\n    on: site=gull\n", ["gull-core-1"], "'contact' and 'contact' are the same"),
-            ("  - policy: p\n    expression: links | length == 5 or device.role == 'edge' and device.site != 'tern'\n", ["tern-edge-1"], "the expression is not true"),
+            ("  - policy: p\n    must_contain: static-route *\n", ["tern-edge-1", "plover-edge-1", "sandpiper-edge-1", "dunlin-edge-1"], "the configuration has no 'static-route *'"),
+            ("  - policy: p\n    each: acl *\n    must_contain: ace accept ip\n", ["plover-edge-1", "dunlin-edge-1", "tern-edge-1", "sandpiper-edge-1"], "'acl ticket-gates-in' has no 'ace accept ip'"),
+            ("  - policy: p\n    on: role=edge\n    must_be_equal: acl cam*\n", ["plover-edge-1", "dunlin-edge-1"], "'acl cam*' differs from tern-edge-1"),
+            ("  - policy: p\n    must_differ: \"communities | pick('[].name') + [communities[0].name]\"\n    on: site=gull\n", ["gull-core-1"], "item 1 and item 3 of 'communities | pick('[].name') + [communities[0].name]' must differ"),
+            ("  - policy: p\n    must_differ: [contact, device.site, contact]\n    on: site=gull\n", ["gull-core-1"], "'contact' and 'contact' must differ"),
+            ("  - policy: p\n    expression: links | length == 5 or device.role == 'edge' and device.site != 'tern'\n", ["tern-edge-1"], "the expression is false: "),
         ):  # fmt: skip
             with self.subTest(text=text):
                 self.policy(text)
@@ -61,8 +61,12 @@ class PolicyTest(EstateTest):
     def test_a_policy_that_is_wrong_is_told_at_its_line(self) -> None:
         for text, line, message in (
             ("  - policy: p\n", 2, "the policy needs exactly one of"),
-            ("  - policy: p\n    must_contian: x\n", 3, "'must_contian' is not known in a policy"),
-            ("  - policy: p\n    must_contain: x\n    severity: bad\n", 4, "the severity 'bad' is neither"),
+            ("  - policy: p\n    must_contian: x\n", 3, "'must_contian' in a policy"),
+            (
+                "  - policy: p\n    must_contain: x\n    severity: bad\n",
+                4,
+                "the severity must be error or warning, not 'bad'",
+            ),
             ("  - policy: p\n    must_contain: x\n    on: site=gul\n", 4, "no device has site=gul"),
             (
                 "  - policy: p\n    must_contain: x\n    waivers: [{on: site=gull, reason: r, until: soon}]\n",
@@ -72,28 +76,32 @@ class PolicyTest(EstateTest):
             (
                 "  - policy: p\n    expression: nothing > 1\n",
                 2,
-                "cannot be worked out: 'nothing' is not defined",
+                "'nothing > 1': 'nothing' is not defined",
             ),
             (
                 "  - policy: p\n    expression: management.prt > 1\n",
                 2,
-                "cannot be worked out: 'prt' is not defined in the value used here",
+                "> 1': 'prt' is not defined in the value in this expression",
             ),
-            ("  - policy: p\n    expression: 1 +\n", 2, "cannot be worked out: "),
+            ("  - policy: p\n    expression: 1 +\n", 2, "cannot evaluate the expression "),
             (
                 "  - policy: p\n    expression: contact > 1\n",
                 2,
-                "cannot be worked out: text and a number cannot be compared",
+                "cannot compare text and a number",
             ),
-            ("  - policy: p\n    must_contain: x\n    waivers: 5\n", 4, "'waivers' has to be a list of"),
-            ("  - policy: p\n    must_not_contain: {a: b}\n", 3, "'must_not_contain' has to be a pattern"),
-            ("  - policy: p\n    must_be_equal: ''\n", 3, "'must_be_equal' has to be a pattern"),
-            ("  - policy: p\n    must_contain: x\n    each: [x]\n", 4, "'each' has to be a pattern"),
-            ("  - policy: p\n    must_be_equal: ntp\n    by: sit\n", 4, "no device has an attribute 'sit'"),
-            ("  - policy: p\n    secret_age: -1\n", 3, "'secret_age' has to be a number of days"),
-            ("  - policy: p\n    expression: 5\n", 3, "'expression' has to be an expression"),
-            ("  - policy: p\n    must_differ: 5\n", 3, "'must_differ' has to be expressions in a list"),
-            ("  - policy: p\n    must_differ: contact\n", 2, "cannot be worked out: it does not give a list"),
+            ("  - policy: p\n    must_contain: x\n    waivers: 5\n", 4, "'waivers' must be a list of"),
+            ("  - policy: p\n    must_not_contain: {a: b}\n", 3, "'must_not_contain' must be a pattern"),
+            ("  - policy: p\n    must_be_equal: ''\n", 3, "'must_be_equal' must be a pattern"),
+            ("  - policy: p\n    must_contain: x\n    each: [x]\n", 4, "'each' must be a pattern"),
+            ("  - policy: p\n    must_be_equal: ntp\n    by: sit\n", 4, "no device has the attribute 'sit'"),
+            ("  - policy: p\n    secret_age: -1\n", 3, "'secret_age' must be a number of days"),
+            ("  - policy: p\n    expression: 5\n", 3, "'expression' must be an expression"),
+            ("  - policy: p\n    must_differ: 5\n", 3, "'must_differ' must be expressions in a list,"),
+            (
+                "  - policy: p\n    must_differ: contact\n",
+                2,
+                "'contact': its result is not a list",
+            ),
         ):
             with self.subTest(text=text):
                 self.policy(text)
@@ -108,10 +116,10 @@ class PolicyTest(EstateTest):
                 "'comunity' is not a statement below 'snmp'",
                 "did you mean 'community'?",
             ),
-            ("must_be_equal: npt", "'npt' is not a statement at the left edge", "did you mean 'ntp'?"),
+            ("must_be_equal: npt", "'npt' is not a statement at the top level", "did you mean 'ntp'?"),
             (
                 "must_contain: mtu *\n    each: interfaec *",
-                "'interfaec' is not a statement at the left edge",
+                "'interfaec' is not a statement at the top level",
                 "did you mean 'interface'?",
             ),
         ):

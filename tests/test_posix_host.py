@@ -78,7 +78,8 @@ class HostTest(unittest.IsolatedAsyncioTestCase):
         outcome = await self.push()
         self.assertEqual((outcome.state, outcome.cause), (State.DELIVERED, Cause.NONE), outcome)
         self.assertEqual(
-            outcome.rollback_method.name if outcome.rollback_method else "", "a timer of Oast's on the device"
+            outcome.rollback_method.name if outcome.rollback_method else "",
+            "timer that Oast runs on the device",
         )
         self.settled(AFTER)
         async with await (await self.open()).compare() as plan:

@@ -80,7 +80,7 @@ class InterfaceTest(EstateTest):
         found = self.oast("lint", "--on", "role=core", expect=3).out
         self.assertRegex(
             found,
-            r"monitoring\.j2:\d+: the secret 'snmp-read' stands in 'target', which is not marked as secret",
+            r"monitoring\.j2:\d+: the secret 'snmp-read' is in 'target', which the platform does not mark as secret",
         )
         self.assertNotIn(SECRETS["snmp-read"], found)
 
@@ -113,10 +113,10 @@ class DeviceTest(LarkwaterTest):
             check=False,
         )
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("gull-core-1: +2 -2, rollback: its revert timer", done.stdout)
+        self.assertIn("gull-core-1: +2 -2, rollback: revert timer", done.stdout)
         self.assertIn("{'gull-core-1': 'delivered', 'heron-core-1': 'delivered'} done", done.stdout)
         self.assertIn("('port1', 'up')", done.stdout)
-        self.assertIn("all true", done.stdout)
+        self.assertIn("all passed", done.stdout)
 
     def test_the_example_of_the_page_runs(self) -> None:
         code = re.findall(

@@ -135,7 +135,7 @@ class RoutingShellTest(SystemTest):
         self.assertEqual(
             (outcome.state, device.truth()), (State.UNCHANGED, real.RoutingShell(SHELL).truth()), outcome
         )
-        self.assertIn("the change may cut the path to it: interface e0 / ", str(outcome.reason))
+        self.assertIn("the change may cut off management access: interface e0 / ", str(outcome.reason))
         self.assertNotIn("alter", device.typed)
         self.assertIs((await self.push(device)).state, State.DELIVERED, "the note on e1 is harmless")
 
@@ -169,7 +169,7 @@ class RoutingShellTest(SystemTest):
         ).compare() as plan:
             [(_, error)] = plan.failed
         self.assertIn(
-            "there may be 1 of 'speaker', and there would be 2",
+            "at most 1 'speaker' are allowed, and there would be 2;",
             error.message,
             "the one with an unknown line stays",
         )
@@ -182,7 +182,10 @@ class RoutingShellTest(SystemTest):
         device = real.KeepsWhatIsRemoved(SHELL)
         outcome = await self.push(device, checks=NEVER)
         self.assertIs(outcome.state, State.UNKNOWN, outcome)
-        self.assertIn("it now runs neither what it ran before nor what was intended", str(outcome.reason))
+        self.assertIn(
+            "the running configuration is neither the one from before the change nor the intended one",
+            str(outcome.reason),
+        )
         self.assertIn("route 192.0.2.128/25 by 198.51.100.9", device.truth())
 
     async def test_a_save_that_is_accepted_and_not_done_is_reported(self) -> None:

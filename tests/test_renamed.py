@@ -24,7 +24,7 @@ class RenamedTest(EstateTest):
         ):
             self.edit("oast.toml", f"[{table}]\n", f"[{table}]\n{key} = 1\n")
             run = self.oast("lint", expect=3)
-            self.assertRegex(run.out, rf"oast\.toml:\d+: '{key}' is not known in \[{table}\]")
+            self.assertRegex(run.out, rf"oast\.toml:\d+: unknown key '{key}' in \[{table}\]")
             self.assertIn(f"it was renamed: write '{new}'", run.out)
             self.edit("oast.toml", f"[{table}]\n{key} = 1\n", f"[{table}]\n")
         for former, new in (

@@ -22,7 +22,7 @@ MARKDOWN = MarkdownIt("commonmark").enable(["table", "strikethrough"])
 
 
 class MarkdownTest(unittest.TestCase):
-    @settings(max_examples=400)
+    @settings(max_examples=75)
     @given(ODD)
     def test_whatever_a_text_is_it_is_one_line_of_words(self, text: str) -> None:
         for template in ("# x {}", "| a | b |\n|---|---|\n| x {} | y |"):

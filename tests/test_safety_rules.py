@@ -148,12 +148,12 @@ class PlanTest(unittest.TestCase):
                 self.assertEqual(bool(found), is_risk, found)
 
     def test_records_of_another_format_are_refused(self) -> None:
-        with self.assertRaisesRegex(StateError, "known is"):
+        with self.assertRaisesRegex(StateError, "this version of Oast reads"):
             plan_from({"format": "oast.plan/99"})
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder, "baseline.json")
             path.write_text('{"format": "oast.baseline/99"}')
-            with self.assertRaisesRegex(StateError, "known is"):
+            with self.assertRaisesRegex(StateError, "this version of Oast reads"):
                 load_baseline(path, BINE.grammar)
 
     def test_an_identity_is_one_line_of_at_most_so_many_characters(self) -> None:
@@ -206,7 +206,7 @@ class TransactionTest(Case):
             typed = len(lab.typed)
             outcome = (await plan.deliver("a test")).outcomes[0]
             self.assertEqual(outcome.state, oast.State.UNCHANGED)
-            self.assertIn("changed since it was compared", str(outcome.reason))
+            self.assertIn("changed since the comparison;", str(outcome.reason))
             sent = {
                 line for line in lab.typed[typed:] if line and not line.startswith("show") and line != "exit"
             }

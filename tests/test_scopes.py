@@ -123,7 +123,7 @@ class ScopeTest(unittest.TestCase):
                 }
                 for tree in (there, wants)
             )
-            self.assertEqual(mine, wished, "falsely nothing to do")
+            self.assertEqual(mine, wished, "falsely in sync")
 
     @settings(max_examples=max(20, EXAMPLES // 8), deadline=None)
     @given(sections())

@@ -27,12 +27,12 @@ class KeepingTest(EstateTest):
     def test_what_is_no_text_is_refused_and_nothing_is_lost(self) -> None:
         before = self.kept("snmp-read")
         for data, told in (
-            (b"\xff\xfe\n", b"the secret is not UTF-8 text: nothing was changed"),
-            (b"a\0b\n", b"holds U+0000 (a NUL)"),
-            (b"a\rb\n", b"holds U+000D (a carriage return)"),
-            (b"first\nsecond\n", b"the secret has 2 lines: nothing was changed"),
+            (b"\xff\xfe\n", b"the secret is not UTF-8 text; nothing was changed"),
+            (b"a\0b\n", b"contains U+0000 (a NUL)"),
+            (b"a\rb\n", b"contains U+000D (a carriage return)"),
+            (b"first\nsecond\n", b"the secret has 2 lines; nothing was changed"),
             (b"x" * 70_000, b"longer than 65536 bytes"),
-            (b"\n", b"the secret is empty: nothing was changed"),
+            (b"\n", b"the secret is empty; nothing was changed"),
         ):
             run = self.set_bytes(data)
             self.assertEqual(run.returncode, 2, run.stderr)
@@ -45,7 +45,7 @@ class KeepingTest(EstateTest):
         self.assertEqual(self.kept("snmp-read"), "fromelsewhere")
         self.assertEqual(self.set_bytes(b"first\nsecond\n", "--several-lines").returncode, 0)
         self.assertEqual(self.kept("snmp-read"), "first\nsecond")
-        self.assertIn("holds U+000A (a line break)", self.oast("lint", expect=3).out)
+        self.assertIn("U+000A (a line break),", self.oast("lint", expect=3).out)
 
     def test_many_at_once_lose_none(self) -> None:
         (self.estate / "secrets.jwe").unlink()
@@ -83,7 +83,7 @@ class KeepingTest(EstateTest):
             for command in (("render",), ("secret", "list"), ("lint",)):
                 run = self.oast(*command, expect=3)
                 self.assertIn(
-                    "fingerprint-key: the key of the fingerprints is too short to hide anything",
+                    "fingerprint-key: the key for fingerprints is too short to be safe",
                     run.out + run.err,
                 )
 
@@ -100,8 +100,8 @@ class KeepingTest(EstateTest):
         for text, told in (
             (json.dumps({**good, "kty": "RSA"}), "the key is of the type 'RSA', not 'oct'"),
             (json.dumps({**good, "k": good["k"][:20]}), "is not 256 bits in base64url"),
-            (json.dumps({"k": good["k"]}), "the key file is no JWK"),
-            ("[" * 100_000, "the key file is no JWK"),
+            (json.dumps({"k": good["k"]}), "the key file is not a JWK"),
+            ("[" * 100_000, "the key file is not a JWK"),
             (json.dumps({**good, "k": 7}), "is not 256 bits in base64url"),
         ):
             key.write_text(text)
@@ -114,16 +114,17 @@ class KeepingTest(EstateTest):
         told = self.oast("secret", "remove", "snmp-read", "--yes", expect=3).err
         line = self.line_of("values/network.yaml", "{secret: snmp-read}")
         self.assertIn(
-            f"values/network.yaml:{line}: the secret 'snmp-read' is used, and would be found nowhere else",
+            f"values/network.yaml:{line}: the secret 'snmp-read' is in use and stored nowhere else",
             told,
         )
         self.oast("secret", "set", "old-one", stdin="value\n")
         self.assertIn(
-            "there is no terminal to ask on", self.oast("secret", "remove", "old-one", expect=2).err
+            "cannot ask for confirmation without a terminal",
+            self.oast("secret", "remove", "old-one", expect=2).err,
         )
-        self.assertEqual(self.oast("secret", "remove", "old-one", "--yes").out, "old-one is no longer kept\n")
+        self.assertEqual(self.oast("secret", "remove", "old-one", "--yes").out, "old-one is removed\n")
         self.assertIn(
-            "there is no secret 'old-one' to remove",
+            "no secret 'old-one' to remove",
             self.oast("secret", "remove", "old-one", "--yes", expect=3).err,
         )
         self.oast(
@@ -135,7 +136,7 @@ class KeepingTest(EstateTest):
             "secret", "set", "snmp-read", stdin="x1\n", environment={"OAST_SECRET_SNMP_READ": "y"}
         ).err
         self.assertIn(
-            "the environment (OAST_SECRET_SNMP_READ) has a 'snmp-read', too, and is asked before the encrypted file",
+            "the environment (OAST_SECRET_SNMP_READ) also has a 'snmp-read', and takes precedence over the encrypted file",
             told,
         )
 
@@ -159,8 +160,8 @@ class ReadTest(LarkwaterTest):
         before = (self.estate / "secrets.jwe").read_bytes()
         for arguments, told in (
             ((*read, "snmp/comunity"), "did you mean 'snmp/community'"),
-            ((*read, "snmp/target"), "runs no secret at 'snmp/target'"),
-            ((*read, "snmp/community"), "it has several: snmp / community <secret "),
+            ((*read, "snmp/target"), "has no secret at 'snmp/target';"),
+            ((*read, "snmp/community"), "there are several: snmp / community <secret "),
             ((*read, "snmp/community", "--which", "00000000"), "none of them is '00000000'"),
             (
                 ("secret", "read", "login-password", *read[3:], "snmp/community"),
@@ -175,7 +176,7 @@ class ReadTest(LarkwaterTest):
         listed = self.oast("secret", "list").out
         shown = next(one for one in re.findall(r"<secret ([0-9a-f]{8})>", several) if one not in listed)
         run = self.oast(*read, "snmp/community", "--which", shown)
-        self.assertRegex(run.out, rf"^snmp-read is <secret {shown}> from now on, as gull-core-1 has it")
+        self.assertRegex(run.out, rf"^snmp-read is now <secret {shown}>, as on gull-core-1")
         self.oast("push", "-m", "the string of gull", "--yes")
         for device in ("heron-core-1", "tern-edge-1", "dunlin-edge-1"):
             running = self.running(device)
@@ -200,7 +201,7 @@ class RotatingTest(LarkwaterTest):
         self.oast("secret", "set", "login-password", stdin=SECRETS["login-password"] + "\n")
         (self.estate / "templates/bine/own-account.j2").write_text(
             "{#\nsection: own-account\nowns: [user oast]\nvariables:\n  login: {secret: true}\n#}\n"
-            "user oast\n  role administrator\n  password-hash {{ login | password_hash(device.name) }}\n"
+            "user oast\n  role administrator\n  password-hash {{ login | password_hash(device.name, 100) }}\n"
         )
         self.edit("intent.yaml", "  - section: system\n", "  - section: own-account\n  - section: system\n")
         self.edit("values/network.yaml", "everywhere:\n", "everywhere:\n  login: {secret: login-password}\n")
@@ -214,16 +215,16 @@ class RotatingTest(LarkwaterTest):
         self.oast("push", "-m", "own account", "--yes")
         refused = self.oast("secret", "rotate", "login-password", expect=2).err
         self.assertIn(
-            "Oast logs in with 'login-password': a new one that devices do not have would lock it out",
+            "Oast logs in with 'login-password': a new value that devices do not have would lock it out",
             refused,
         )
         run = self.oast(*self.ROTATE, "--yes")
         self.assertIn("6 devices delivered", run.out)
-        self.assertIn("touches the login of Oast", run.out)
-        self.assertIn("login-password: 6 devices with the new value; the one before is forgotten", run.err)
+        self.assertIn("access (Oast's login):", run.out)
+        self.assertIn("login-password: 6 devices with the new value; the old one is removed", run.err)
         self.assertNotEqual(self.kept().value, SECRETS["login-password"])
         self.assertIsNone(self.kept().previous)
-        self.assertIn("nothing to do: 6 devices as intended", self.oast("push", "-m", "again", "--yes").out)
+        self.assertIn("6 devices in", self.oast("push", "-m", "again", "--yes").out)
         for path in (self.estate / ".oast/sim").rglob("*"):
             self.assertEqual(
                 path.stat().st_mode & 0o077, 0, f"{path} holds hashes and keys, and others can look into it"
@@ -231,14 +232,14 @@ class RotatingTest(LarkwaterTest):
         old = self.oast(
             "diff", expect=4, environment={"OAST_SECRET_LOGIN_PASSWORD": SECRETS["login-password"]}
         )
-        self.assertIn("does not accept the login of 'oast'", old.err)
+        self.assertIn("device rejects the login of 'oast'", old.err)
 
     def test_nobody_is_locked_out_when_some_devices_did_not_take_it(self) -> None:
         self.oast("push", "-m", "own account", "--yes")
         self.fault("tern-edge-1", "refuse", "--match", "password-hash")
         run = self.oast(*self.ROTATE, "--yes", expect=4)
         self.assertIn(
-            "login-password: tern-edge-1 may still have the value before, or start with it; it is kept beside the new one",
+            "login-password: tern-edge-1 may still have the old value in running or startup; both values are kept",
             run.err,
         )
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
@@ -247,7 +248,7 @@ class RotatingTest(LarkwaterTest):
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
         self.fault("tern-edge-1", "none")
         diff = self.oast("diff", expect=1).out
-        self.assertIn("1 device to change (+1 -1), 5 as intended", diff)
+        self.assertIn("1 device to change (+1 -1), 5 in", diff)
         self.assertRegex(self.oast("secret", "list").out, r"login-password .* <secret [0-9a-f]{8}>\n")
         value = self.kept().value
         self.oast(*self.ROTATE, "--yes")
@@ -262,7 +263,7 @@ class RotatingTest(LarkwaterTest):
         before = (self.estate / "secrets.jwe").read_bytes()
         for arguments, told, code in (
             (self.ROTATE[:4], "a change needs a reason", 2),
-            (self.ROTATE, "there is no terminal to ask on", 2),
+            (self.ROTATE, "cannot ask for confirmation without a terminal", 2),
             ((*self.ROTATE, "--dry-run"), "", 1),
         ):
             self.assertIn(told, self.oast(*arguments, expect=code).err)
@@ -281,12 +282,10 @@ class RotatingTest(LarkwaterTest):
             "intent.yaml", "  - section: own-account\n", "  - section: own-account\n    on: role=core\n"
         )
         told = self.oast(*self.ROTATE, "--yes", expect=3).err
-        self.assertIn(
-            "no section tells tern-edge-1, plover-edge-1, sandpiper-edge-1, dunlin-edge-1 the new", told
-        )
+        self.assertIn("to tern-edge-1, plover-edge-1, sandpiper-edge-1, dunlin-edge-1, where", told)
         self.edit("intent.yaml", "  - section: own-account\n    on: role=core\n", "")
         self.assertIn(
-            "no section puts the secret 'login-password' on a device",
+            "no section delivers the secret 'login-password' to a device",
             self.oast(*self.ROTATE, "--yes", expect=3).err,
         )
         self.assertEqual((self.estate / "secrets.jwe").read_bytes(), before)
@@ -309,7 +308,7 @@ class RotatingTest(LarkwaterTest):
         )
         with (self.estate / "templates/bine/own-account.j2").open("a") as template:
             template.write(
-                "system\n  privilege-password-hash {{ raising | password_hash(device.name ~ ' raising') }}\n"
+                "system\n  privilege-password-hash {{ raising | password_hash(device.name ~ ' raising', 100) }}\n"
             )
         self.edit(
             "values/network.yaml", "everywhere:\n", "everywhere:\n  raising: {secret: privilege-password}\n"
@@ -318,11 +317,11 @@ class RotatingTest(LarkwaterTest):
         self.fault("gull-core-1", "refuse", "--match", "privilege-password-hash")
         rotate = ("secret", "rotate", "privilege-password", "--push", "-m", "yearly", "--yes")
         self.assertIn(
-            "privilege-password: gull-core-1 may still have the value before",
+            "privilege-password: gull-core-1 may still have the old value",
             self.oast(*rotate, expect=4).err,
         )
         self.fault("gull-core-1", "none")
-        self.assertIn("the one before is forgotten", self.oast(*rotate).err)
+        self.assertIn("the old one is removed", self.oast(*rotate).err)
         self.assertNotEqual(
             EncryptedFile(self.estate / "secrets.jwe", self.folder / "larkwater.key", {})
             .all()["privilege-password"]
@@ -336,18 +335,16 @@ class RotatingTest(LarkwaterTest):
         self.oast("push", "-m", "own account", "--yes")
         self.fault("tern-edge-1", "drop", "--match", "save")
         run = self.oast(*self.ROTATE, "--yes", expect=4)
-        self.assertIn("it runs the change, but startup may not be saved", run.out)
+        self.assertIn("the change is active, but startup may not be saved:", run.out)
         self.assertIn(
-            "login-password: tern-edge-1 may still have the value before, or start with it", run.err
+            "login-password: tern-edge-1 may still have the old value in running or startup; both", run.err
         )
         self.fault("tern-edge-1", "none")
         self.assertEqual(self.kept().previous, SECRETS["login-password"])
         # Going on with it saves what was not saved.
         again = self.oast(*self.ROTATE, "--yes")
-        self.assertIn(
-            "tern-edge-1 runs 1 change that somebody has not saved; a push saves them, too:", again.out
-        )
-        self.assertIn("the one before is forgotten", again.err)
+        self.assertIn("tern-edge-1: running differs from startup (1 change); a push saves them:", again.out)
+        self.assertIn("the old one is removed", again.err)
         self.assertIsNone(self.kept().previous)
 
     def test_two_at_once_do_not_forget_what_devices_have(self) -> None:
@@ -367,7 +364,7 @@ class RotatingTest(LarkwaterTest):
 
         with mock.patch.object(EncryptedFile, "succeed", after_another):
             told = self.oast(*self.ROTATE, "--yes", expect=3).err
-        self.assertIn("the secret 'login-password' was changed by somebody else meanwhile", told)
+        self.assertIn("the secret 'login-password' at the same time", told)
         self.assertEqual((self.kept().value, self.kept().previous), ("theirs", SECRETS["login-password"]))
         self.assertIn("6 devices to change", self.oast("diff", expect=1).out)
 

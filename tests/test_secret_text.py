@@ -102,7 +102,7 @@ class TemplateTest(unittest.TestCase):
                 evaluated(text, {"s": SECRET})
         self.assertEqual(str(SECRET), f"<secret {SECRET.digest[:8]}>", "elsewhere its fingerprint is shown")
 
-    @settings(max_examples=300)
+    @settings(max_examples=120)
     @given(st.lists(st.sampled_from([
         "upper", "trim", "indent", "string", "first", "last", "list", "join", "replace('a','')", "length", "tojson", "e", "default('')", "reverse",
         "map('string')", "map('upper')", "batch(2)", "slice(2)", "sort", "unique", "center(80)", "format", "attr('mark')", "pick('@')", "wordwrap(3)",

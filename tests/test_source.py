@@ -8,6 +8,7 @@ import re
 import types
 import unittest
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src"
@@ -96,13 +97,19 @@ RIDDLES = frozenset(
 )
 
 
-def modules(package: str) -> Iterator[tuple[Path, ast.Module]]:
-    for path in sorted((SOURCE / package).rglob("*.py")):
-        yield path, ast.parse(path.read_text(encoding="utf-8"))
+@cache
+def modules(package: str) -> list[tuple[Path, ast.Module]]:
+    paths = sorted((SOURCE / package).rglob("*.py"))
+    return [(path, ast.parse(path.read_text(encoding="utf-8"))) for path in paths]
+
+
+@cache
+def walk(tree: ast.Module) -> list[ast.AST]:
+    return list(ast.walk(tree))
 
 
 def imported(tree: ast.Module) -> Iterator[str]:
-    for node in ast.walk(tree):
+    for node in walk(tree):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom) and node.module:
@@ -135,7 +142,7 @@ class LayersTest(unittest.TestCase):
     def test_a_package_is_used_through_what_it_exports(self) -> None:
         for path, tree in modules("oast"):
             own = package_of(path)
-            for node in ast.walk(tree):
+            for node in walk(tree):
                 if not isinstance(node, ast.ImportFrom) or not (node.module or "").startswith("oast."):
                     continue
                 module = SOURCE / Path(*str(node.module).split("."))
@@ -156,7 +163,7 @@ class LayersTest(unittest.TestCase):
             self.assertEqual(len(names), len(set(names)), str(path))
             stated = {
                 alias.asname
-                for node in ast.walk(tree)
+                for node in walk(tree)
                 if isinstance(node, ast.ImportFrom)
                 for alias in node.names
             }
@@ -188,7 +195,7 @@ class LayersTest(unittest.TestCase):
                 self.assertFalse(
                     [n for n in names if n.split(".")[0] == foreign], f"{path} imports {foreign}"
                 )
-            for node in ast.walk(tree):
+            for node in walk(tree):
                 if isinstance(node, ast.Attribute):
                     self.assertNotEqual(node.attr, "environ", str(path))
 
@@ -203,7 +210,7 @@ class LayersTest(unittest.TestCase):
                 self.assertLessEqual(
                     len(path.read_text(encoding="utf-8").splitlines()), LONGEST_MODULE, str(path)
                 )
-                for node in ast.walk(tree):
+                for node in walk(tree):
                     if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef)):
                         # What it documents is no part of its length.
                         first = node.body[1] if ast.get_docstring(node) and len(node.body) > 1 else node

@@ -23,7 +23,7 @@ class TerminalTest(LarkwaterTest):
         return on_terminal(
             arguments,
             self.estate,
-            "Type yes to go on: ",
+            "Type yes to continue: ",
             answer,
             environment=environment,
             meanwhile=meanwhile,
@@ -32,11 +32,11 @@ class TerminalTest(LarkwaterTest):
     def test_nothing_is_delivered_without_a_yes(self) -> None:
         code, shown = self.typed("no", "push", "-m", "x", "--on", "role=core")
         self.assertEqual(code, 1)
-        self.assertRegex(shown, r"Deliver to 2 devices \(\+\d+ -\d+; touches the way in of 2\)\?")
+        self.assertRegex(shown, r"Deliver to 2 devices \(\+\d+ -\d+; affects management access of 2\)\?")
         self.assertIn("nothing was delivered", shown)
         self.fault("heron-core-1", "down")
         _, shown = self.typed("no", "push", "-m", "x", "--on", "role=core")
-        self.assertIn("could not be compared, and is left alone: heron-core-1", shown)
+        self.assertIn("could not be compared, so nothing will be sent: heron-core-1", shown)
         self.assertIn("? 1 could not be compared.", shown)
         self.fault("heron-core-1", "none")
         self.oast("diff", "--on", "role=core", expect=1)
@@ -62,7 +62,7 @@ class TerminalTest(LarkwaterTest):
 
         code, shown = self.typed("yes", "push", "-m", "x", "--on", "role=core", meanwhile=moves)
         self.assertEqual(code, 4, shown)
-        self.assertIn("the device has changed since it was compared: it was not touched", shown)
+        self.assertIn("the device has changed since the comparison; nothing was sent to it", shown)
         self.assertIn("contact me", self.running("gull-core-1"))
         self.assertNotIn("192.0.2.123", self.running("gull-core-1"))
         self.assertIn("192.0.2.123", self.running("heron-core-1"))
@@ -107,6 +107,4 @@ class EscapesTest(EstateTest):
         self.edit("values/devices/dunlin-edge-1.yaml", "203.0.113.224", "203.0.113.223")
         _, shown = on_terminal(("lint",), self.estate, "never asked", "")
         plain = re.sub(r"\x1b\[[0-9;]*m", "", shown).replace("\r", "")
-        self.assertRegex(
-            plain, r"it is also on\n    sandpiper-edge-1, interface loop0 \(for dunlin-edge-1\)\n"
-        )
+        self.assertRegex(plain, r"also on sandpiper-edge-1 interface\n    loop0 \(for dunlin-edge-1\)\n")

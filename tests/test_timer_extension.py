@@ -125,7 +125,7 @@ class ExtensionTest(TwoDevicesTest):
         outcomes, quick = await self.push("timer", slow=Fault("slow", match="validate", seconds=600))
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
         self.assertIn(
-            "it was not loaded before the timers of the others in its wave would have run out",
+            "the change was not applied before the revert timers of other devices in the wave would have expired",
             str(outcomes["slow"].reason),
         )
         self.assertIn(sum("extend" in line for line in quick.typed), range(3, 6))
@@ -139,26 +139,26 @@ class ExtensionTest(TwoDevicesTest):
             )
             self.assertIs(outcomes["quick"].state, oast.State.DELIVERED, outcomes)
             self.assertIs(outcomes["slow"].state, oast.State.REVERTED, outcomes)
-            self.assertIn("before its revert timer would have run out", str(outcomes["slow"].reason))
+            self.assertIn("before revert timer would have expired", str(outcomes["slow"].reason))
             self.assertLessEqual(sum("extend" in line for line in quick.typed), 1)
 
     async def test_a_refused_extension_leaves_the_timer_as_it_was(self) -> None:
         for way in ("timer", "candidate", "file", "scheduled"):
             outcomes, quick = await self.push(way, quick=Fault("refuse", match="extend"))
             self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
-            self.assertIn("it was not loaded before", str(outcomes["slow"].reason))
+            self.assertIn("the change was not applied before", str(outcomes["slow"].reason))
             self.assertEqual(sum("extend" in line for line in quick.typed), 1)
 
     async def test_an_extension_that_is_accepted_and_not_done_is_noticed_by_the_time_left(self) -> None:
         outcomes, _ = await self.push("timer", quick=Fault("lie", match="extend"))
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
-        self.assertIn("it was not loaded before", str(outcomes["slow"].reason))
+        self.assertIn("the change was not applied before", str(outcomes["slow"].reason))
 
     async def test_an_extension_that_is_taken_for_the_confirmation_is_rolled_back(self) -> None:
         for way in ("timer", "candidate", "file", "scheduled"):
             outcomes, _ = await self.push(way, quick=Fault("disarm", match="extend"))
             self.assertIs(outcomes["quick"].state, oast.State.REVERTED)
-            self.assertIn("does not show that the timer runs", str(outcomes["quick"].reason))
+            self.assertIn("does not show a running timer", str(outcomes["quick"].reason))
             self.assertIs(
                 outcomes["slow"].state, oast.State.DELIVERED, "the other device has nothing to do with it"
             )
@@ -201,7 +201,7 @@ class NoExtensionTest(TwoDevicesTest):
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
         self.assertIs(outcomes["slow"].state, oast.State.UNCHANGED)
         self.assertIn(
-            "it was not loaded before the timers of the others in its wave would have run out",
+            "the change was not applied before the revert timers of other devices in the wave would have expired",
             str(outcomes["slow"].reason),
         )
 
@@ -209,7 +209,9 @@ class NoExtensionTest(TwoDevicesTest):
         outcomes, _ = await self.push("timer", slow=Fault("slow", match="show ports", seconds=300))
         self.assertIs(outcomes["quick"].state, oast.State.DELIVERED)
         self.assertIs(outcomes["slow"].state, oast.State.REVERTED)
-        self.assertIn("it did not answer before the timers of the others", str(outcomes["slow"].reason))
+        self.assertIn(
+            "the device did not answer before the revert timers of other", str(outcomes["slow"].reason)
+        )
 
 
 class SplitWavesTest(TwoDevicesTest):
@@ -230,7 +232,9 @@ class SplitWavesTest(TwoDevicesTest):
             show_forecast(plan, how, Console(file=out, width=300))
             self.assertIn(said, out.getvalue())
             self.assertEqual("warning" in out.getvalue(), not allowed)
-            waves = plan._options(how).order.of([comparison.intent.device for comparison in plan.to_do])
+            waves = plan._order(plan._settings(how)).of(
+                [comparison.intent.device for comparison in plan.to_do]
+            )
             self.assertEqual([tuple(device.name for device in wave) for wave in waves], wanted)
         events: list[object] = []
         await plan.deliver("a test", options=how, on_event=events.append)

@@ -6,9 +6,11 @@ The device is a lab in memory, its time passes by itself. After every delivery i
 from __future__ import annotations
 
 import asyncio
+import os
+import pickle
 import unittest
 from collections.abc import Iterable
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from typing import Any
 
 from hypothesis import settings, strategies as st
@@ -18,6 +20,7 @@ import oast
 from in_memory import LABS, fast_runner
 from lab import BEFORE, WAYS, Fault, Lab
 from oast import Cause, State
+from oast.operations import RunRecovery
 from test_ways import AFTER, Case
 
 OWNED = ("name ", "port ", "route ")
@@ -154,6 +157,65 @@ class Deliveries(RuleBasedStateMachine):
             assert set(self.lab.startup) == set(startup), told
         if self.lab.way == "file":
             self._keep_file()
+
+    @precondition(lambda self: self.lab.timer is None)
+    @rule(at=st.integers(2, 18))
+    def die_and_recover(self, at: int) -> None:
+        """The process ends at a line without a word; the next one recovers the run."""
+        before, startup = set(self.lab.running), set(self.lab.startup)
+        left_s = self._deliver_in_a_process_that_dies(at)
+
+        async def recover() -> list[oast.Outcome]:
+            if left_s is not None:
+                self.lab.timer = asyncio.get_running_loop().call_later(left_s, self.lab.go_back)
+            runs = await RunRecovery(self.estate._estate).run()
+            return [outcome for one in runs for outcome in one.outcomes]
+
+        outcomes = self._runner.run(recover())
+        running = set(self.lab.running)
+        told = (self.lab.way, at, outcomes, self.lab.typed)
+        assert self.lab.timer is None, told
+        for outcome in outcomes:
+            assert outcome.state is not State.UNKNOWN, told
+            if outcome.state is State.DELIVERED:
+                assert owned(running) == self._intended(), told
+            else:
+                assert running == before, told
+                assert set(self.lab.startup) == startup, told
+        assert owned(running) in (self._intended(), owned(before)), told
+        assert before - owned(before) <= running, ("what no section owns is gone", told)
+        if self.lab.way == "file":
+            self._keep_file()
+
+    def _deliver_in_a_process_that_dies(self, at: int) -> float | None:
+        """Deliver in a fork until the line `at`; its device is ours again then. The seconds that its timer had left."""
+        reading, writing = os.pipe()
+        number = os.fork()
+        if not number:
+            with suppress(BaseException), fast_runner() as runner:
+                runner.run(self._until(at, writing))
+            os._exit(1)
+        os.close(writing)
+        with os.fdopen(reading, "rb") as pipe:
+            state, left_s = pickle.load(pipe)
+        os.waitpid(number, 0)
+        self.lab.__dict__.update(state)
+        return left_s
+
+    async def _until(self, at: int, writing: int) -> None:
+        def die() -> None:
+            timer = self.lab.timer
+            left_s = None if timer is None else timer.when() - asyncio.get_running_loop().time()
+            names = ("running", "startup", "before", "files", "typed", "candidate")
+            with os.fdopen(writing, "wb") as pipe:
+                pickle.dump(({name: getattr(self.lab, name) for name in names}, left_s), pipe)
+            os._exit(0)
+
+        async with await self.estate.compare() as plan:
+            self.lab.lines, self.lab.fault = 0, Fault("meanwhile", at, meanwhile=die)
+            if plan.to_do:
+                await plan.deliver("a test")
+        die()
 
     @precondition(lambda self: self.lab.timer is None)
     @rule()

@@ -22,7 +22,7 @@ class ExplainTest(EstateTest):
             [
                 "link_cost = 2",
                 "--with --with",
-                f"values/devices/gull-core-1.yaml:{line} the device's own file (3, overridden)",
+                f"values/devices/gull-core-1.yaml:{line} file of the device (3, overridden)",
                 f"values/network.yaml:{self.line_of('values/network.yaml', 'link_cost: 5')} rule on role=core (5, overridden)",
                 "values/network.yaml:21 everywhere (10, overridden)",
             ],
@@ -47,9 +47,7 @@ class ExplainTest(EstateTest):
         own = "values/devices/tern-edge-1.yaml"
         line = self.line_of(own, "vlan: 120")
         shown = self.explained("tern-edge-1", "services[2].interfaces[0].vlan")
-        self.assertEqual(
-            shown, f"services[2].interfaces[0].vlan = 120\n  {own}:{line}  the device's own file\n"
-        )
+        self.assertEqual(shown, f"services[2].interfaces[0].vlan = 120\n  {own}:{line}  file of the device\n")
         shown = self.explained("gull-core-1", "trap_receivers[1]")
         line = self.line_of("values/network.yaml", "192.0.2.61")
         self.assertEqual(
@@ -120,11 +118,11 @@ class ReferenceTest(EstateTest):
 
     def test_circles_and_undefined_references_are_errors_with_their_place(self) -> None:
         for text, line, message in (
-            ("everywhere:\n  a: '{{ b }}'\n  b: '{{ c.d }}'\n  c: {d: '{{ a }}'}\n", 2, "values refer to each other in a circle: a -> b -> c.d -> a"),
-            ("everywhere:\n  a: '{{ nothing }}'\n", 2, "'a' cannot be worked out: 'nothing' is not defined"),
-            ("everywhere:\n  b: 1\n  a: '{{ 1 + }}'\n", 3, "the expression in 'a' is wrong"),
-            ("everywhere:\n  a: \"{{ network.device('gul').site }}\"\n", 2, "there is no device 'gul'"),
-            ("everywhere:\n  a: '{{ 1 // 0 }}'\n", 2, "'a' cannot be worked out"),
+            ("everywhere:\n  a: '{{ b }}'\n  b: '{{ c.d }}'\n  c: {d: '{{ a }}'}\n", 2, "values refer to each other in a loop: a -> b -> c.d -> a"),
+            ("everywhere:\n  a: '{{ nothing }}'\n", 2, "cannot evaluate 'a': 'nothing' is not defined"),
+            ("everywhere:\n  b: 1\n  a: '{{ 1 + }}'\n", 3, "the expression in 'a' has an error"),
+            ("everywhere:\n  a: \"{{ network.device('gul').site }}\"\n", 2, "unknown device 'gul'"),
+            ("everywhere:\n  a: '{{ 1 // 0 }}'\n", 2, "cannot evaluate 'a': "),
         ):  # fmt: skip
             with self.subTest(text=text):
                 self.values(text)
@@ -147,13 +145,13 @@ class CsvTest(EstateTest):
         )
         self.assertEqual(self.oast("devices", "--on", "site='wick*'", expect=None).code, 3)
         for text, place, message in (
-            ("name,address\nx,192.0.2.1\n", 2, "the device 'x' lacks 'platform'"),
-            ("name,address,platform\nx,192.0.2.1\n", 2, "the row has 2 cells, the heading has 3"),
+            ("name,address\nx,192.0.2.1\n", 2, "the device 'x' has no 'platform'"),
+            ("name,address,platform\nx,192.0.2.1\n", 2, "this row has 2 cells, the heading 3"),
             ("device,address\n", 1, "the heading has no column 'name'"),
             (
                 "name,address,platform\ngull-core-1,192.0.2.1,bine\n",
                 2,
-                "is already in inventory/devices.yaml:2",
+                "also in inventory/devices.yaml:2",
             ),
         ):
             with self.subTest(text=text):

@@ -74,18 +74,18 @@ class VariablesTest(EstateTest):
         self.declare("v: {type: text, help: the thing}", template="{{ v }}")
         told = self.oast("render", "--section", "time", expect=3).err
         self.assertIn(
-            "templates/bine/time.j2:5: the section 'time' needs the value 'v', which is not given (for gull-core-1,",
+            "templates/bine/time.j2:5: the section 'time' needs the value 'v', which is not defined (for gull-core-1,",
             told,
         )
-        self.assertIn("give it in values/: the thing", told)
+        self.assertIn("define it in values/: the thing", told)
         self.declare("v: text", template="{{ v }}\n{{ contakt }}")
         self.assertIn(
             "templates/bine/time.j2:8: the template uses 'contakt', which its header does not declare",
             self.told("a"),
         )
         for wrong, message in (
-            ("v: txt", "the variable 'v' has the type 'txt', which is not known"),
-            ("v: {type: text, defualt: 1}", "'defualt' is not known in the variable 'v'"),
+            ("v: txt", "the variable 'v' has the unknown type 'txt'"),
+            ("v: {type: text, defualt: 1}", "unknown key 'defualt' in the variable 'v'"),
         ):
             self.declare(wrong)
             self.assertIn(f"templates/bine/time.j2:5: {message}", self.told("a"))

@@ -11,11 +11,12 @@ from in_memory import FastLoop
 from oast.change.device.context import LossOfContact
 from oast.change.rollout import monitoring
 from oast.change.rollout.monitoring import MonitoringSessions
-from oast.change.rollout.wave import EarlierWaveCheck, Wave, WaveTiming
+from oast.change.rollout.wave import EarlierWaveCheck, Wave
 from oast.change.state import Cause, Outcome, State
 from oast.config.diff_text import Counts
 from oast.connect.session import close_sessions
 from oast.errors import ConnectionFailed
+from oast.estate import DeliverySettings
 from oast.fleet.clock import SystemClock
 from oast.fleet.events import Stage
 from oast.readings.tables import Readings
@@ -182,10 +183,10 @@ class WaveTest(unittest.TestCase):
         verify_s: float = 10.0,
         later: tuple[str, ...] = (),
     ) -> None:
-        limits = WaveTiming(2, verify_s, 0.0, frozenset(later))
+        settings = DeliverySettings(parallel=2, verify_timeout_s=verify_s)
         transactions: Any = devices
         with asyncio.Runner(loop_factory=FastLoop) as runner:
-            runner.run(Wave(transactions, watched, limits, SystemClock()).deliver())
+            runner.run(Wave(transactions, watched, settings, SystemClock(), frozenset(later)).deliver())
 
     def states(self, *devices: Device) -> list[State | None]:
         return [device.outcome.state if device.outcome else None for device in devices]
@@ -230,7 +231,7 @@ class WaveTest(unittest.TestCase):
         left = Device("b", [check("b", "c")], {0: "full"}, stable_for_s=3, timer_s=20)
         self.deliver(failing, left)
         self.assertEqual(self.states(failing, left), [State.REVERTED, State.REVERTED])
-        self.assertIn("could be watched for", left.lost.reason if left.lost else "")
+        self.assertIn("stayed passed for only", left.lost.reason if left.lost else "")
 
     def test_what_nothing_was_changed_of_need_not_be_held(self) -> None:
         device = Device("a", [check("a", "b")], {1: "full"})

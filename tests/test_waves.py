@@ -86,9 +86,9 @@ class WavesTest(LarkwaterTest):
         line = self.line_of("oast.toml", "waves =")
         for wrong, message in (
             ('waves = ["site=dunln"]', "no device has site=dunln"),
-            ('waves = "site=dunlin"', "'waves' has to be a list of selectors"),
-            ("waves = [1]", "a wave has to be a selector or a size in quotes"),
-            ("max_failures = -1", "'max_failures' has to be a whole number, 0 or more"),
+            ('waves = "site=dunlin"', "'waves' must be a list of selectors"),
+            ("waves = [1]", "a wave must be a selector or a size in quotes"),
+            ("max_failures = -1", "'max_failures' must be a whole number, 0 or more"),
         ):
             with self.subTest(wrong=wrong):
                 (self.estate / "oast.toml").write_text(
@@ -125,8 +125,8 @@ class TogetherTest(LarkwaterTest):
         told = {d["device"]: (d["state"], d["reason"] or "") for d in run.json()["devices"]}
         self.assertEqual(told["gull-core-1"][0], "reverted")
         self.assertEqual(told["heron-core-1"][0], "reverted", told)
-        self.assertIn("OSPF neighbour gull-core-1", told["heron-core-1"][1])
-        self.assertIn("all true", self.oast("verify", "--wait", "20").out)
+        self.assertIn("OSPF neighbor gull-core-1", told["heron-core-1"][1])
+        self.assertIn("all passed", self.oast("verify", "--wait", "20").out)
 
     def test_a_check_without_a_section_is_excused_only_where_nothing_changes_that_it_may_depend_on(
         self,
@@ -147,12 +147,12 @@ class TogetherTest(LarkwaterTest):
         )
         (self.estate / "checks" / "more.yaml").write_text(failing.format(""))
         self.assertIn(
-            "three-ways: ospf-neighbors with state full: 2, wanted at least 3", self.oast(*push, expect=5).out
+            "three-ways: ospf-neighbors with state full: expected at least 3,", self.oast(*push, expect=5).out
         )
         (self.estate / "checks" / "more.yaml").write_text(failing.format("    section: system\n"))
         self.assertNotIn("as before the change", self.oast(*push, expect=5).out)
         (self.estate / "checks" / "more.yaml").write_text(failing.format("    section: routing\n"))
-        self.assertIn("(as before the change, and not touched by it)", self.oast(*push).out)
+        self.assertIn("before the change, and not affected by it)", self.oast(*push).out)
 
 
 DESK = """checks:

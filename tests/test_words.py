@@ -15,7 +15,7 @@ NAMES = ("last", "before", "insert", "remove", "close", "a", "search")
 
 
 class WordsOfEditsTest(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=100, deadline=None)
     @given(st.permutations(NAMES), st.permutations(NAMES), st.integers(0, 7), st.integers(0, 7))
     def test_entries_may_be_called_like_the_words_of_an_edit(
         self, one: list[str], other: list[str], few: int, many: int
@@ -27,7 +27,7 @@ class WordsOfEditsTest(unittest.TestCase):
         a, b = text(one[:few]), text(other[:many])
         self.assertEqual(tree_of(delivered(a, commands_between(tree_of(a), tree_of(b)))), tree_of(b))
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=120, deadline=None)
     @given(st.text(st.sampled_from(list('ab"\\ \t\u00a0\u2028\u0660\u00b2\x0b1')), max_size=12))
     def test_whatever_a_device_holds_is_read_as_it_stands(self, odd: str) -> None:
         device = Configuration(frozenset(PORTS))
@@ -55,20 +55,20 @@ class OddCharactersTest(EstateTest):
             ("\u200b", "U+200B (zero width space)"),
             ("\u202e", "U+202E (right-to-left override)"),
             ("\t", "U+0009 (a tab)"),
-            ("\x0b", "U+000B (a control code)"),
+            ("\x0b", "U+000B (a control character)"),
         ):
             template.write_text(
                 before.replace('location "{{ location }}"', f'location "{{{{ location }}}}{odd}x"')
             )
             told = self.oast("lint", expect=3)
             self.assertIn(
-                f"templates/bine/system.j2:{number}: the line holds {called}, which devices do not take as it is",
+                f"templates/bine/system.j2:{number}: the line contains {called}, which devices do not accept",
                 told.out + told.err,
             )
         template.write_text(before)
         self.edit("values/network.yaml", "contact: Larkwater network desk", 'contact: "Larkwater\\u00a0desk"')
         told = self.oast("lint", "--trace", expect=3)
-        self.assertIn("the line holds U+00A0 (no-break space)", told.out + told.err)
+        self.assertIn("the line contains U+00A0 (no-break space)", told.out + told.err)
         self.assertIn("values/network.yaml", told.out + told.err)
 
     def test_digits_of_other_scripts_and_of_thousands_are_no_numbers(self) -> None:

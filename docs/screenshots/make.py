@@ -174,7 +174,7 @@ SHOTS = (
     Shot("push", "oast push -m 'Time and monitoring' --section time --section monitoring --yes"),
     Shot(
         "verify",
-        "oast verify; oast verify --duplicate-serialst monday --on 'site in (gull, tern)'",
+        "oast verify; oast verify --against monday --on 'site in (gull, tern)'",
         (
             PUSH,
             "oast verify --save monday",
@@ -191,7 +191,7 @@ SHOTS = (
     ),
     Shot(
         "went-back",
-        "oast push -m 'Tidy up' --on name=tern-edge-1 --with management.enabled=false --yes; oast diff",
+        "oast push -m 'Tidy up' --on name=tern-edge-1 --with management.enabled=false --revert-timer 20 --verify-timeout 8 --yes; oast diff",
         (PUSH,),
     ),
     Shot(

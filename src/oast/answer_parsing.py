@@ -7,6 +7,7 @@ One device that sends a lot must not keep the sessions of the others waiting: th
 from __future__ import annotations
 
 import asyncio
+import os
 import threading
 import time
 from collections.abc import Callable
@@ -62,16 +63,17 @@ def spend(known: int = 0, unknown: int = 0) -> None:
         raise ProtocolError("the answer is no longer needed")
     if time.thread_time() > _BUDGET.until:
         raise ProtocolError(
-            f"the answer takes too long to parse: given up after {_BUDGET.read} statements",
-            hint="is this its platform? hold what the device lists against the platform's grammar",
+            f"parsing the answer takes too long; stopped after {_BUDGET.read} statements",
+            hint="check the device's platform in the inventory, or the listing with: oast platform check",
         )
     if _BUDGET.unknown > UNKNOWN_AT_MOST and _BUDGET.unknown > (1 - KNOWN_PART) * _BUDGET.read:
         message = (
-            f"of the first {_BUDGET.read} statements that it lists, the platform knows"
-            f" {_BUDGET.read - _BUDGET.unknown}"
+            f"the platform knows only {_BUDGET.read - _BUDGET.unknown} of the first {_BUDGET.read}"
+            " statements that the device lists"
         )
         raise ProtocolError(
-            message, hint="is this its platform? hold what the device lists against the platform's grammar"
+            message,
+            hint=("check the device's platform in the inventory, or the listing with: oast platform check"),
         )
 
 
@@ -126,3 +128,7 @@ async def parse_if_long(
 @cache
 def _threads() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(THREADS, thread_name_prefix="oast-parse")
+
+
+# A fork has none of its parent's threads: a pool without them would never answer.
+os.register_at_fork(after_in_child=_threads.cache_clear)

@@ -27,7 +27,7 @@ def require_inside(path: Path, file: str) -> None:
     out of it."""
     if leads_out(path, file):
         raise EstateError(
-            "the file leads out of the estate through a symbolic link, and is not read",
+            "the file is a symbolic link out of the estate, and was not read",
             place=Place(file),
-            hint="put a copy of it into the estate",
+            hint="copy the file into the estate",
         )

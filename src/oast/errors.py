@@ -126,8 +126,8 @@ class InternalDeviceError(DeviceError):
     the code."""
 
     def __init__(self, error: Exception) -> None:
-        hint = "the others were finished; please report it with the log of this device"
-        super().__init__(f"a fault of Oast itself: {type(error).__name__}", hint=hint)
+        hint = "report it with the transcript of this device; the other devices were finished"
+        super().__init__(f"internal error in Oast: {type(error).__name__}", hint=hint)
 
 
 class StateError(OastError):

@@ -14,7 +14,7 @@ def strict_json(text: str | bytes) -> Any:
     try:
         return json.loads(text, object_pairs_hook=_object, parse_constant=_constant, parse_float=_float)
     except RecursionError:
-        raise ValueError("it is nested too deep") from None
+        raise ValueError("it is nested too deeply") from None
 
 
 def _object(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
@@ -22,12 +22,12 @@ def _object(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
     if len(made) < len(pairs):
         seen: set[str] = set()
         twice = next(name for name, _ in pairs if name in seen or seen.add(name))  # type: ignore[func-returns-value]
-        raise ValueError(f"'{twice[:60]}' stands twice in an object")
+        raise ValueError(f"duplicate key '{twice[:60]}' in an object")
     return made
 
 
 def _constant(word: str) -> NoReturn:
-    raise ValueError(f"{word} is no number of JSON")
+    raise ValueError(f"{word} is not a JSON number")
 
 
 def _float(text: str) -> float:

@@ -100,7 +100,9 @@ class SecretAsText(ValueError):
     """A secret was to become text in a template or an expression."""
 
     def __init__(self) -> None:
-        super().__init__("a secret cannot be made into text, compared with text or put through a filter")
+        super().__init__(
+            "a secret cannot be converted to text, compared with text or passed through a filter"
+        )
 
 
 class _Rendering(threading.local):
@@ -141,7 +143,7 @@ class Secret:
         """The secret itself. Raises LookupError when no more than its fingerprint was kept; whoever writes
         lines asks before."""
         if self.is_forgotten:
-            raise LookupError(f"of a secret only the fingerprint {self.digest} was kept")
+            raise LookupError(f"only the fingerprint {self.digest} of this secret is known")
         return self._value
 
     @property
@@ -199,7 +201,7 @@ class Secret:
         return Secret("", "", self.digest[:SHOWN], self._fingerprints)
 
     def __reduce__(self) -> str:
-        raise TypeError("a secret is not put into files or sent to other processes")
+        raise TypeError("a secret cannot be written to files or sent to other processes")
 
 
 # Two code points of the private use area: no font shows them, and no configuration holds them.

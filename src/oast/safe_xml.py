@@ -45,7 +45,7 @@ def safe_xml(text: str) -> Element:
     kept = "\n" * declaration[0].count("\n") + text[declaration.end() :] if declaration is not None else text
     if "<!DOCTYPE" in kept or "<!ENTITY" in kept:
         line = kept[: kept.index("<!")].count("\n") + 1
-        raise NotXml("it declares a document type or entities, which are not read", line)
+        raise NotXml("it declares a document type or entities, which are not allowed", line)
     try:
         # On one line with the first, so that every element keeps its line.
         return etree.fromstring(f"<all>{kept}</all>".encode("utf-8", "surrogatepass"), parser())
@@ -83,16 +83,14 @@ def _told(message: str, line: int) -> tuple[str, int]:
     if match is not None:
         opened, begun, closed = match[1], int(match[2]), match[3]
         if opened == "all":
-            return f"'</{closed}>' closes nothing that is open", line
+            return f"'</{closed}>' has no opening tag", line
         ends = "not closed" if closed == "all" else f"closed as '{closed}' in line {line}"
         return f"'<{opened}>' is {ends}", begun
     if "EntityRef" in message:
-        return "a '&' stands alone: as text it is written '&amp;'", line
+        return "write a single '&' as '&amp;'", line
     if "Namespace prefix" in message:
         return (
-            message.replace("Namespace prefix", "the prefix").replace(
-                "is not defined", "is declared nowhere"
-            ),
+            message.replace("Namespace prefix", "the prefix").replace("is not defined", "is not declared"),
             line,
         )
     return message, line

@@ -65,6 +65,6 @@ def spelling_hint(word: str, known: Iterable[str]) -> str:
     if near is not None:
         return f"did you mean '{near}'?"
     if not choices:
-        return "there is none to choose from"
+        return "there are none here"
     listed = ", ".join(choices[:8]) + (", …" if len(choices) > 8 else "")
     return f"known here: {listed}"

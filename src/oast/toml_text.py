@@ -35,9 +35,11 @@ class TomlFile:
             self._data: dict[str, Any] = tomllib.loads(text)
         except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError, RecursionError, ValueError) as error:
             line = re.search(r"line ([0-9]+)", str(error))
-            reason = error.strerror if isinstance(error, OSError) else str(error) or "it is nested too deep"
+            reason = (
+                error.strerror if isinstance(error, OSError) else str(error) or ("it is nested too deeply")
+            )
             place = Place(file, int(line[1]) if line else None)
-            raise EstateError(f"the file cannot be read as TOML: {reason}", place=place) from None
+            raise EstateError(f"the file is not valid TOML: {reason}", place=place) from None
         self._lines = dict(_lines(text))
         self._read: set[str] = set()
 
@@ -64,7 +66,7 @@ class TomlFile:
         self._read.add(name)
         data = self._data.get(name)
         if data is not None and not isinstance(data, dict):
-            self.wrong(f"'{name}' has to be a table: [{name}]", self.place(name))
+            self.wrong(f"'{name}' must be a table: [{name}]", self.place(name))
             return None
         return None if data is None else Table(self, (name,), data)
 
@@ -78,13 +80,13 @@ class TomlFile:
         if written is not None and (
             not isinstance(written, list) or not all(isinstance(one, dict) for one in written)
         ):
-            self.wrong(f"'{name}' has to be tables in a row: [[{name}]]", self.place(name))
+            self.wrong(f"'{name}' must be an array of tables: [[{name}]]", self.place(name))
 
     def finish(self, where: str) -> None:
         """Everything in the file has to have been asked for; `where` is what the file is."""
         for key in self._data:
             if key not in self._read:
-                self.wrong(f"'{key}' is not known {where}", self.place(key), spelling_hint(key, self._read))
+                self.wrong(f"unknown key '{key}' {where}", self.place(key), spelling_hint(key, self._read))
 
 
 class Table:
@@ -118,7 +120,7 @@ class Table:
         if value is None:
             return None
         if not isinstance(value, kind) or (isinstance(value, bool) and kind is not bool):
-            self.wrong(key, f"'{key}' has to be {needed}")
+            self.wrong(key, f"'{key}' must be {needed}")
             return None
         return value
 
@@ -130,7 +132,7 @@ class Table:
         """A text, not empty."""
         value: str | None = self._get(key, str, "text in quotes")
         if value == "":
-            self.wrong(key, f"'{key}' is empty", "leave it out when there is no such thing")
+            self.wrong(key, f"'{key}' is empty", "give a value, or remove the line")
             return None
         return value
 
@@ -138,7 +140,7 @@ class Table:
         """A text that has to be there; "" when it is not."""
         value = self.text(key)
         if value is None and key not in self.data:
-            self.wrong(None, f"[{self.name}] lacks '{key}'")
+            self.wrong(None, f"'{key}' is missing in [{self.name}]")
         return value or ""
 
     def texts(self, key: str) -> tuple[str, ...]:
@@ -146,7 +148,7 @@ class Table:
         value = self._get(key, (str, list), "text, or a list of texts")
         found = [value] if isinstance(value, str) else list(value or ())
         if not all(isinstance(text, str) for text in found):
-            self.wrong(key, f"'{key}' has to be text, or a list of texts")
+            self.wrong(key, f"'{key}' must be text, or a list of texts")
             return ()
         return tuple(found)
 
@@ -157,7 +159,7 @@ class Table:
     def number(self, key: str, default: int, low: int, high: int) -> int:
         value: int | None = self._get(key, int, "a whole number")
         if value is not None and not low <= value <= high:
-            self.wrong(key, f"'{key}' has to be from {low} to {high}")
+            self.wrong(key, f"'{key}' must be from {low} to {high}")
             return default
         return default if value is None else value
 
@@ -165,7 +167,7 @@ class Table:
         """A number above 0."""
         value: float | None = self._get(key, (int, float), "a number above 0")
         if value is not None and not 0 < value < math.inf:
-            self.wrong(key, f"'{key}' has to be a number above 0")
+            self.wrong(key, f"'{key}' must be a number above 0")
             value = None
         return float(default if value is None else value)
 
@@ -173,7 +175,7 @@ class Table:
         """A whole number, 0 or more."""
         value: int | None = self._get(key, int, "a whole number, 0 or more")
         if value is not None and value < 0:
-            self.wrong(key, f"'{key}' has to be a whole number, 0 or more")
+            self.wrong(key, f"'{key}' must be a whole number, 0 or more")
             value = None
         return float(default if value is None else value)
 
@@ -181,7 +183,7 @@ class Table:
         """A number from 0 to 1."""
         value: float | None = self._get(key, (int, float), "a number from 0 to 1")
         if value is not None and not 0 <= value <= 1:
-            self.wrong(key, f"'{key}' has to be a number from 0 to 1", "0.5 is the half")
+            self.wrong(key, f"'{key}' must be a number from 0 to 1", "0.5 means half")
             value = None
         return float(default if value is None else value)
 
@@ -189,7 +191,7 @@ class Table:
         """One of `choices`; without a `default` it has to be there."""
         value = self.text(key) if default is not None else self.needed(key)
         if value and value not in choices:
-            self.wrong(key, f"'{key}' is '{value}', which is not known", spelling_hint(value, choices))
+            self.wrong(key, f"unknown value '{value}' of '{key}'", spelling_hint(value, choices))
             value = None
         return value or default or next(iter(choices))
 
@@ -218,7 +220,7 @@ class Table:
             return None
         for name in required:
             if f"{{{name}}}" not in value:
-                self.wrong(key, f"'{key}' has to say where {{{name}}} goes")
+                self.wrong(key, f"'{key}' must contain {{{name}}}")
         return value
 
     def fits(self, key: str, template: str, fields: Iterable[str]) -> bool:
@@ -233,8 +235,8 @@ class Table:
         except ValueError:
             self.wrong(
                 key,
-                f"the braces of '{template}' do not fit together",
-                "write {{ and }} for braces themselves",
+                f"the braces in '{template}' do not match",
+                "write {{ and }} for literal braces",
             )
             return False
         for name, spec, how in names:
@@ -242,9 +244,9 @@ class Table:
                 hint = (
                     spelling_hint(name, known)
                     if known
-                    else "nothing varies in it; write {{ and }} for braces themselves"
+                    else "nothing varies in it; write {{ and }} for literal braces"
                 )
-                self.wrong(key, f"'{key}' has a part {{{name}}} that there is not", hint)
+                self.wrong(key, f"unknown placeholder {{{name}}} in '{key}'", hint)
                 return False
         return True
 
@@ -252,7 +254,7 @@ class Table:
         """A table of texts inside this one."""
         value = self._get(key, dict, needed)
         if value is not None and (not value or not all(isinstance(text, str) for text in value.values())):
-            self.wrong(key, f"'{key}' has to be {needed}")
+            self.wrong(key, f"'{key}' must be {needed}")
             return {}
         return dict(value or {})
 
@@ -270,12 +272,12 @@ class Table:
 
     def array(self, key: str) -> Iterator[Table]:
         """Tables in a row, each below a heading [[…]] of its own."""
-        written = self._get(key, list, f"tables in a row, [[{'.'.join((*self.path, key))}]]")
+        written = self._get(key, list, f"an array of tables, [[{'.'.join((*self.path, key))}]]")
         for number, data in enumerate(written or ()):
             if isinstance(data, dict):
                 yield Table(self.file, (*self.path, key, str(number)), data)
             else:
-                self.wrong(key, f"'{key}' has to be tables in a row, [[{'.'.join((*self.path, key))}]]")
+                self.wrong(key, f"'{key}' must be an array of tables, [[{'.'.join((*self.path, key))}]]")
 
     def value(self, key: str) -> Any:
         """Whatever stands there."""
@@ -286,7 +288,7 @@ class Table:
         """Every key has to have been asked for."""
         for key in self.data:
             if key not in self._read:
-                self.wrong(key, f"'{key}' is not known in [{self.name}]", spelling_hint(key, self._read))
+                self.wrong(key, f"unknown key '{key}' in [{self.name}]", spelling_hint(key, self._read))
 
 
 def _lines(text: str) -> Iterable[tuple[tuple[str, ...], int]]:

@@ -144,7 +144,7 @@ class Archive:
             or label_tag(label).startswith(LEDGER_HEAD)
         ):
             raise UsageError(
-                f"'{label}' cannot be a label", hint="use a few words, such as 'before DNS update'"
+                f"'{label}' is not a valid label", hint="use a few words, such as 'before DNS update'"
             )
         if self._ref(f"refs/tags/{label_tag(label)}") is not None:
             taken = next(
@@ -157,13 +157,11 @@ class Archive:
             )
             if taken != label:
                 message = (
-                    f"the label '{label}' differs from '{taken}' in spelling only: both would be the Git tag"
-                    f" {label_tag(label)}"
+                    f"the label '{label}' differs from '{taken}' only in spelling; both would be the Git"
+                    f" tag {label_tag(label)}"
                 )
-                raise UsageError(message, hint="choose a label that differs in a letter or a digit")
-            raise UsageError(
-                f"there is a label '{label}' already", hint="a label is one point in time: choose another"
-            )
+                raise UsageError(message, hint="choose a label with other letters or digits")
+            raise UsageError(f"the label '{label}' exists already", hint="choose another label")
 
     def _ref(self, name: str) -> str | None:
         """What a reference points to, from Git's own files (gitrepository-layout(5)): asking Git would take
@@ -241,8 +239,8 @@ class Archive:
                     return kept
         known = [kept.label for kept in labels if kept.label is not None]
         raise UsageError(
-            f"there is no label '{word}'",
-            hint=spelling_hint(word, known) if known else "make one: oast backup --label WORDS",
+            f"unknown label '{word}'",
+            hint=spelling_hint(word, known) if known else "create one with: oast backup --label LABEL",
         )
 
     def contents(self, commit: str, files: Sequence[str]) -> dict[str, bytes]:

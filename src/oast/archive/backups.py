@@ -116,7 +116,7 @@ class Backups:
         try:
             return canonical(accept_listed(syntax.parse(_FINGERPRINT.sub(marked, text), marks)))
         except ProtocolError as error:
-            raise StateError(f"what was kept cannot be read: {error.message}") from None
+            raise StateError(f"the backup cannot be read: {error.message}") from None
 
 
 def _is_plain(one: ConfigSnapshot) -> bool:

@@ -22,7 +22,7 @@ class GitFailed(StateError):
         self.said = said.strip()
         lines = self.said.splitlines() or ["nothing"]
         last = next((line for line in lines if line.startswith(("fatal: ", "error: "))), lines[-1])
-        super().__init__(f"git {arguments[0]} has failed: it says {last}")
+        super().__init__(f"git {arguments[0]} failed: {last}")
 
 
 class Git:
@@ -55,13 +55,13 @@ class Git:
             )
         except FileNotFoundError:
             raise StateError(
-                "there is no git on this machine, or it is not in PATH",
-                hint="install it: backups are kept with it",
+                "git is not installed, or not in PATH",
+                hint="install git; Oast stores backups with it",
             ) from None
         except PermissionError as error:
-            raise StateError(f"git cannot be run: {error.strerror}") from None
+            raise StateError(f"cannot run git: {error.strerror}") from None
         except subprocess.TimeoutExpired:
-            raise StateError(f"git {arguments[0]} has not ended within {AT_MOST_S:.0f} s") from None
+            raise StateError(f"git {arguments[0]} did not finish within {AT_MOST_S:.0f} s") from None
         if done.returncode and done.returncode not in allow:
             raise GitFailed(arguments, (done.stderr or done.stdout).decode(errors="replace"))
         return done.stdout

@@ -86,23 +86,25 @@ class RollbackMethod:
     def unreachable_hint(self) -> str:
         """What to expect of a device that cannot be reached any more."""
         if self.is_autonomous:
-            return f"look at the device itself: {self.name} should have brought it back"
+            return f"check the device itself: it should have rolled back ({self.name})"
         return (
-            "look at the device itself: it has no way back of its own, and Oast could not reach it to send"
-            " inverse lines"
+            "check the device itself: it has no rollback of its own, and Oast could not reach it to send"
+            " inverse commands"
         )
 
 
-REVERT_TIMER = RollbackMethod("its revert timer", is_autonomous=True)
-CONFIRMED_COMMIT = RollbackMethod("its commit that was not confirmed", is_autonomous=True)
-DAEMON_TIMER = RollbackMethod("its daemon's timer", is_autonomous=True)
-FILE_TIMER = RollbackMethod("a timer of Oast's on the device", is_autonomous=True)
-SCHEDULED = RollbackMethod("the restore that Oast schedules on it", is_autonomous=True)
-INVERSE_COMMANDS = RollbackMethod("inverse lines that Oast sends", is_autonomous=False)
+REVERT_TIMER = RollbackMethod("revert timer", is_autonomous=True)
+CONFIRMED_COMMIT = RollbackMethod("confirmed commit", is_autonomous=True)
+DAEMON_TIMER = RollbackMethod("file with a daemon timer", is_autonomous=True)
+FILE_TIMER = RollbackMethod("timer that Oast runs on the device", is_autonomous=True)
+SCHEDULED = RollbackMethod("scheduled restore", is_autonomous=True)
+INVERSE_COMMANDS = RollbackMethod("inverse commands sent by Oast", is_autonomous=False)
 
 
-INVERSE_EDITS = RollbackMethod("inverse edits that Oast sends", is_autonomous=False)
-PREVIOUS_STARTUP = RollbackMethod("its former startup, which Oast writes again", is_autonomous=False)
+INVERSE_EDITS = RollbackMethod("inverse edits sent by Oast", is_autonomous=False)
+PREVIOUS_STARTUP = RollbackMethod(
+    "previous startup configuration, written again by Oast", is_autonomous=False
+)
 
 
 def rollback_method_of(

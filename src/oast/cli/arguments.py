@@ -1,69 +1,76 @@
-"""The command line: the program's parser, and the options that commands have in common."""
+"""The command line: the program's parser, its help, and what it says to a wrong command line."""
 
 from __future__ import annotations
 
 import argparse
 import importlib
 import re
-from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
+import shutil
+import sys
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NoReturn
 
 from oast import __version__
+from oast.cli.command import CommandOptions, Subcommand, add_command, read_options
+from oast.cli.exit_codes import MEANINGS, USAGE
 from oast.spelling import closest_match, renamed, spelling_hint
 
+FIRST_SCREEN = """\
+Oast renders device configurations from templates and inventory, shows exactly what would change, delivers the
+change with an automatic rollback, and verifies the network afterwards.
 
-def parse(arguments: Sequence[str], commands: Mapping[str, str]) -> argparse.Namespace:
-    """The options, with the command's `run`. Exits with 2 and a hint when the command line is wrong."""
-    parser = Parser(
-        prog="oast",
-        description=(
-            "Render device configurations, see what would change, deliver it with a way back, verify the"
-            " network."
-        ),
-        epilog=(
-            "Exit codes: 0 done, or nothing to do; 1 the answer is no; 2 wrong command line; 3 the estate is"
-            " invalid; 4 a device failed; 5 delivered, and reverted; 130 interrupted."
-        ),
-        allow_abbrev=False,
-    )
-    parser.add_argument("--version", action="version", version=f"oast {__version__}")
-    chosen = next((argument for argument in arguments if not argument.startswith("-")), None)
-    below = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
-    for name, summary in commands.items():
-        sub = below.add_parser(
-            name, help=summary, description=summary[0].upper() + summary[1:] + ".", allow_abbrev=False
-        )
-        if name == chosen:
-            module = importlib.import_module(f"oast.cli.{name}")
-            sub.set_defaults(run=getattr(module, "run", None))
-            module.add_arguments(sub)
-    options, unknown = parser.parse_known_args(arguments)
-    if unknown:
-        sub = below.choices[options.command]
-        near = (
-            spelling_hint(unknown[0].partition("=")[0], sub.every_option())
-            if unknown[0].startswith("-")
-            else None
-        )
-        sub.error(
-            f"unrecognized arguments: {' '.join(unknown)}"
-            + (f"; {near}" if near and not near.startswith("known here") else "")
-        )
-    return options
+The daily work, in the folder of an estate:
+  oast lint                                  find mistakes in the estate, without connecting to a device
+  oast render --on name=gull-core-1          show the intended configuration of a device
+  oast diff                                  compare all devices with their intent
+  oast push -m 'add a second clock'          show the change, ask, deliver it, verify and confirm it
+  oast verify                                check that the network is in the intended state
+
+New here?
+  oast demo                                  watch all of it on simulated devices (no network needed)
+  oast new my-network                        write a small estate to start from
+  oast --help                                list all commands; oast COMMAND --help explains one
+"""
+
+
+WIDEST = 100
+
+
+class HelpFormatter(argparse.RawDescriptionHelpFormatter):
+    """Keeps the lines of examples as they are; the usage is one line, as the options are listed below it."""
+
+    def __init__(self, prog: str) -> None:
+        width = min(shutil.get_terminal_size().columns, WIDEST) - 2
+        super().__init__(prog, max_help_position=30, width=width)
+
+    def _format_usage(
+        self, usage: str | None, actions: Iterable[Any], groups: Iterable[Any], prefix: str | None
+    ) -> str:
+        words = [self._prog]
+        if any(action.option_strings for action in actions):
+            words.append("[options]")
+        for action in actions:
+            if not action.option_strings:
+                words.append(self._format_args(action, action.metavar or action.dest))
+        return f"{'usage: ' if prefix is None else prefix}{' '.join(words)}\n\n"
 
 
 class Parser(argparse.ArgumentParser):
-    """Names the nearest word when one is not known."""
+    """Says what is wrong first, and names the nearest word that there is."""
+
+    def __init__(self, **keywords: Any) -> None:
+        super().__init__(**{"formatter_class": HelpFormatter, "allow_abbrev": False, **keywords})
 
     def error(self, message: str) -> NoReturn:
-        wrong = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
-        if wrong is not None:
-            choices = re.findall(r"'([^']*)'", wrong[2])
-            near = closest_match(wrong[1], choices)
-            new = renamed(wrong[1], choices)
-            message += f"; {new}" if new else f"; did you mean '{near}'?" if near else ""
-        super().error(message)
+        if message.endswith("are required: ACTION"):
+            actions = [name for one in self._actions if isinstance(one.choices, dict) for name in one.choices]
+            self.refuse("an action is missing", f"choose from {', '.join(actions)}")
+        self.refuse(*_plain(message))
+
+    def refuse(self, message: str, hint: str | None = None) -> NoReturn:
+        """Exit with 2: the reason, and what to do about it."""
+        sys.stderr.write(f"error: {message}\nhint: {hint or f'see {self.prog} --help'}\n")
+        raise SystemExit(USAGE)
 
     def every_option(self) -> list[str]:
         """The options of this command and of its actions."""
@@ -74,208 +81,111 @@ class Parser(argparse.ArgumentParser):
         return found
 
 
-def add_action(
-    actions: Any, name: str, summary: str, run: Callable[[argparse.Namespace], int]
-) -> argparse.ArgumentParser:
-    """An action of a command, with what all of them have."""
-    about = f"{summary[0].upper()}{summary[1:]}."
-    parser: argparse.ArgumentParser = actions.add_parser(
-        name, help=summary, description=about, allow_abbrev=False
-    )
-    parser.set_defaults(run=run)
-    add_format(parser)
-    add_estate(parser)
-    return parser
+def _plain(message: str) -> tuple[str, str | None]:
+    """A message of argparse, and its hint, in words that an engineer would use."""
+    choice = re.search(r"(?:argument (\S+): )?invalid choice: '([^']*)' \(choose from (.*)\)", message)
+    if choice is not None:
+        choices = re.findall(r"'([^']*)'", choice[3])
+        near = closest_match(choice[2], choices)
+        new = renamed(choice[2], choices)
+        what = {"COMMAND": "command", "ACTION": "action", None: "word"}.get(choice[1])
+        said = (
+            f"unknown {what} '{choice[2]}'"
+            if what is not None
+            else f"{choice[1]}: '{choice[2]}' is not one of {', '.join(choices)}"
+        )
+        return said, new or (f"did you mean '{near}'?" if near else f"choose from {', '.join(choices)}")
+    for pattern, plain in (
+        (r"argument (\S+?)(?:/\S+)?: expected one argument", r"\1 needs a value"),
+        (r"argument (\S+?)(?:/\S+)?: ignored explicit argument .*", r"\1 takes no value"),
+        (r"argument (\S+): not allowed with argument (\S+)", r"\1 and \2 exclude each other"),
+        (r"argument (\S+?)(?:/\S+)?: (.*)", r"\1: \2"),
+        (r"the following arguments are required: (.*)", r"missing: \1"),
+    ):
+        if re.fullmatch(pattern, message, re.DOTALL):
+            return re.sub(pattern, plain, message, flags=re.DOTALL), None
+    return message, None
 
 
-def add_estate(parser: argparse.ArgumentParser) -> None:
-    """Which estate, and how much to say."""
-    parser.add_argument(
-        "--estate",
-        metavar="DIR",
-        type=Path,
-        help="the estate's folder (default: this one or the nearest above)",
-    )
-    parser.add_argument("-q", "--quiet", action="store_true", help="no progress, only results")
-    parser.add_argument(
-        "--debug", action="store_true", help="log on stderr what Oast decides and why, without secrets"
-    )
-    parser.add_argument(
-        "--debug-file", metavar="FILE", type=Path, help="append this log to FILE instead of stderr"
-    )
+def parse(
+    arguments: Sequence[str], commands: Mapping[str, Mapping[str, str]]
+) -> tuple[Subcommand[Any], CommandOptions]:
+    """The command that is meant, with its options. Exits with 2 and a hint when the command line is wrong.
+
+    `commands` are the summaries of the commands, by the task that each belongs to.
+    """
+    parser = Parser(prog="oast", add_help=False)
+    parser.add_argument("-h", "--help", action="store_true", dest="overview")
+    parser.add_argument("--version", action="version", version=f"oast {__version__}")
+    chosen = next((argument for argument in arguments if not argument.startswith("-")), None)
+    below = parser.add_subparsers(dest="command", metavar="COMMAND")
+    for name, summary in _all(commands):
+        sub = below.add_parser(name, help=summary, description=f"{summary[0].upper()}{summary[1:]}.")
+        if name == chosen:
+            add_command(sub, importlib.import_module(f"oast.cli.{name}").COMMAND)
+    parsed, unknown = parser.parse_known_args(arguments)
+    if parsed.overview:
+        sys.stdout.write(overview(commands))
+        raise SystemExit(0)
+    if parsed.command is None:
+        near = closest_match(unknown[0], ("--help", "--version")) if unknown else None
+        hint = f"did you mean '{near}'?" if near else "oast --help lists the commands"
+        parser.refuse(f"unknown option {unknown[0]}" if unknown else "a command is missing", hint)
+    if unknown:
+        _refuse_unknown(below.choices[parsed.command], unknown[0])
+    ignored = read_ignored(parsed, below.choices[parsed.command])
+    if ignored is not None:
+        below.choices[parsed.command].refuse(*ignored)
+    return read_options(parsed)
 
 
-def add_selection(parser: argparse.ArgumentParser) -> None:
-    """Which devices."""
-    parser.add_argument(
-        "--on",
-        metavar="SELECTOR",
-        help="the devices, for example 'role=core and site in (gull, tern)'; default: all",
-    )
-
-
-def add_intent(parser: argparse.ArgumentParser) -> None:
-    """Which sections, and values for this run only."""
-    parser.add_argument(
-        "--section", metavar="NAME", action="append", default=[], help="only this section; may be repeated"
-    )
-    add_given(parser)
-
-
-def add_given(parser: argparse.ArgumentParser) -> None:
-    """Values for this run only."""
-    parser.add_argument(
-        "--with",
-        dest="given",
-        metavar="KEY=VALUE",
-        action="append",
-        default=[],
-        help="a value over all others, for this run",
-    )
-
-
-def add_mode(parser: argparse.ArgumentParser) -> None:
-    """What happens to what is on the device and not in the intent."""
-    parser.add_argument(
-        "--mode",
-        choices=("replace", "merge"),
-        help="replace (default): what is owned and not intended goes; merge: it stays",
-    )
-    parser.add_argument(
-        "--remove-unknown",
-        action="store_true",
-        help="also remove statements that the platform's grammar does not know, where it says how",
-    )
-    parser.add_argument(
-        "-v",
-        "--verbose",
-        action="store_true",
-        help="list the statements that are left alone, and every device by itself",
+def _refuse_unknown(parser: Parser, word: str) -> NoReturn:
+    options = parser.every_option()
+    if word.startswith("-"):
+        near = spelling_hint(word.partition("=")[0], options)
+        parser.refuse(
+            f"unknown option {word.partition('=')[0]}",
+            near if near and not near.startswith("known here") else None,
+        )
+    selects = "--on" in options and re.fullmatch(r"[A-Za-z0-9._-]+", word)
+    parser.refuse(
+        f"unexpected argument '{word}'", f"to select a device, write --on name={word}" if selects else None
     )
 
 
-def add_summary(parser: argparse.ArgumentParser) -> None:
-    """How much is shown of what would change."""
-    parser.add_argument(
-        "--summary",
-        action="store_true",
-        help="show how much would change in each section, instead of every line",
-    )
-    parser.add_argument(
-        "--full",
-        action="store_true",
-        help="show every device's own values, also of lines that differ in them alone",
-    )
+def read_ignored(parsed: argparse.Namespace, parser: Parser) -> tuple[str, str] | None:
+    """Find an option of a command that its action does not have: what is wrong with it, and a hint."""
+    known = {*vars(parsed.chosen.options).get("__dataclass_fields__", {}), "overview", "chosen", "subaction"}
+    for action in parser._actions:
+        if (
+            action.dest not in known
+            and action.option_strings
+            and getattr(parsed, action.dest, None) not in (None, False, ())
+        ):
+            name = action.option_strings[-1]
+            return (
+                f"{parser.prog} {parsed.action} has no option {name}",
+                f"see {parser.prog} {parsed.action} --help",
+            )
+    return None
 
 
-def add_connection(parser: argparse.ArgumentParser) -> None:
-    """How to go about many devices."""
-    parser.add_argument(
-        "--parallel",
-        metavar="N",
-        type=positive,
-        help="number of devices to work on at the same time (default: [connection] parallel in oast.toml)",
-    )
-    parser.add_argument(
-        "--timeout",
-        metavar="S",
-        type=seconds,
-        help="seconds to wait for a device's answer (default: from oast.toml)",
-    )
+def _all(commands: Mapping[str, Mapping[str, str]]) -> Iterable[tuple[str, str]]:
+    return (one for group in commands.values() for one in group.items())
 
 
-def add_delivery(parser: argparse.ArgumentParser) -> None:
-    """Why and how to deliver."""
-    parser.add_argument(
-        "-m", "--reason", metavar="REASON", help="why the change is made; needed unless --dry-run"
-    )
-    parser.add_argument("--ticket", metavar="T", help="the ticket it belongs to")
-    parser.add_argument("--dry-run", action="store_true", help="compare and show, touch nothing")
-    parser.add_argument("--yes", action="store_true", help="deliver without asking")
-    parser.add_argument(
-        "--revert-timer", metavar="S", type=seconds, help="seconds until a device goes back by itself"
-    )
-    parser.add_argument(
-        "--verify-timeout", metavar="S", type=seconds, help="seconds the checks may take to come true"
-    )
-    parser.add_argument(
-        "--max-failures",
-        metavar="N",
-        type=count,
-        help=(
-            "stop starting devices after more than N failures or rollbacks (default: [delivery] max_failures"
-            " in oast.toml)"
-        ),
-    )
-    parser.add_argument(
-        "--allow-removals", action="store_true", help="also take away what is beyond the limits in oast.toml"
-    )
-    waves = parser.add_mutually_exclusive_group()
-    waves.add_argument(
-        "--one-wave",
-        action="store_true",
-        help="all devices in one wave, for changes that need both ends of a link",
-    )
-    waves.add_argument(
-        "--split-waves",
-        action="store_true",
-        help="split a wave that would not fit into the revert timer (default: from oast.toml)",
-    )
-    parser.add_argument(
-        "--neighbor-hops",
-        metavar="HOPS",
-        type=count,
-        help=(
-            "monitor neighbors up to HOPS links away for collateral damage (default: [delivery] neighbor_hops"
-            " in oast.toml; 0: none)"
-        ),
-    )
-    add_expect(parser)
-    add_summary(parser)
-    add_connection(parser)
-
-
-def add_expect(parser: argparse.ArgumentParser) -> None:
-    """What may be lost."""
-    parser.add_argument(
-        "--expect",
-        metavar="READING[: EXPRESSION]",
-        action="append",
-        default=[],
-        help="what may be lost, such as 'routes: destination-prefix=198.51.100.0/24'; may be repeated",
-    )
-
-
-def add_format(parser: argparse.ArgumentParser, *more: str) -> None:
-    """What comes out."""
-    parser.add_argument(
-        "--format",
-        choices=("text", "json", *more),
-        default="text",
-        help="text to read (default), or a document",
-    )
-
-
-def positive(text: str) -> int:
-    """A whole number above 0."""
-    if not re.fullmatch("[0-9]{1,9}", text) or int(text) == 0:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a whole number above 0")
-    return int(text)
-
-
-def count(text: str) -> int:
-    """A whole number, 0 or more."""
-    if not re.fullmatch("[0-9]{1,9}", text):
-        raise argparse.ArgumentTypeError(f"'{text}' is not a whole number")
-    return int(text)
-
-
-def seconds(text: str) -> float:
-    """A number of seconds above 0."""
-    try:
-        value = float(text)
-    except ValueError:
-        value = 0.0
-    if not 0 < value < 1e6:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a number of seconds above 0")
-    return value
+def overview(commands: Mapping[str, Mapping[str, str]]) -> str:
+    """The help of the program: its commands in the order of work."""
+    width = max(len(name) for name, _ in _all(commands))
+    lines = ["usage: oast COMMAND [options]", ""]
+    for task, group in commands.items():
+        lines += [f"{task}:", *(f"  {name.ljust(width)}  {summary}" for name, summary in group.items()), ""]
+    lines += [
+        "options:",
+        "  -h, --help   show this help; oast COMMAND --help explains a command, with examples",
+        "  --version    show the version",
+        "",
+        "exit codes:",
+        *(f"  {code:<3}  {meaning}" for code, meaning in MEANINGS.items()),
+    ]
+    return "\n".join(lines) + "\n"

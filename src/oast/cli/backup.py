@@ -2,49 +2,65 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from oast.archive import RUNNING, STARTUP, BackupEntry, Backups, backup_file
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import CommandGroup, Subcommand, argument, flag, option
 from oast.cli.diff_view import show_differences
 from oast.cli.error_output import show_device_errors
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import console, plural, print_json, print_table, table
 from oast.cli.progress import Progress
+from oast.cli.shared_options import ConnectionOptions, EstateOptions, FormatOptions, SelectionOptions
 from oast.config import edits_document
 from oast.errors import UsageError
 from oast.operations import backup, backup_differences
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.set_defaults(run=_take)
-    parser.add_argument(
-        "--label", metavar="WORDS", help="a name for this point in time, such as 'before DNS update'"
+@dataclass(frozen=True, kw_only=True)
+class BackupOptions(SelectionOptions, ConnectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast backup`."""
+
+    label: str | None = option(
+        "--label", metavar="LABEL", help="name for this backup, such as 'before DNS update'"
     )
-    parser.add_argument("-m", "--reason", metavar="REASON", help="why it is made")
-    parser.add_argument("--startup", action="store_true", help="also what the devices start with")
-    arguments.add_selection(parser)
-    arguments.add_connection(parser)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
-    actions = parser.add_subparsers(dest="action", metavar="ACTION")
-    listing = arguments.add_action(actions, "list", "the points in time that were kept", _list)
-    listing.add_argument("--device", metavar="NAME", help="only those in which this device was not as before")
-    show = arguments.add_action(actions, "show", "what was kept of a device", _show)
-    show.add_argument("label", metavar="LABEL", help="a label, or a commit")
-    show.add_argument("device", metavar="DEVICE")
-    show.add_argument("--startup", action="store_true", help="what it would have started with")
-    compare = arguments.add_action(actions, "diff", "what is different between two points in time", _diff)
-    compare.add_argument("label", metavar="LABEL", help="a label, or a commit")
-    compare.add_argument("other", metavar="LABEL", nargs="?", help="default: what was kept last")
-    arguments.add_selection(compare)
+    reason: str | None = option("-m", "--reason", metavar="REASON", help="reason, shown by oast backup list")
+    startup: bool = flag("--startup", help="also back up startup configurations")
 
 
-def _take(options: argparse.Namespace) -> int:
+@dataclass(frozen=True, kw_only=True)
+class BackupListOptions(FormatOptions, EstateOptions):
+    """The options of `oast backup list`."""
+
+    device: str | None = option(
+        "--device", metavar="NAME", help="list only backups in which this device had changed"
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class BackupShowOptions(FormatOptions, EstateOptions):
+    """The options of `oast backup show`."""
+
+    label: str = argument("LABEL", help="label or commit of the backup")
+    device: str = argument("DEVICE", help="name of the device")
+    startup: bool = flag("--startup", help="show the startup configuration")
+
+
+@dataclass(frozen=True, kw_only=True)
+class BackupDiffOptions(SelectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast backup diff`."""
+
+    label: str = argument("LABEL", help="label or commit of a backup")
+    other: str | None = argument(
+        "LABEL", nargs="?", help="label or commit to compare with (default: the newest)"
+    )
+
+
+def _take(options: BackupOptions) -> int:
     estate = estate_of(options)
     names = [device.name for device in estate.pick(options.on)]
     with Progress(
@@ -70,21 +86,21 @@ def _take(options: argparse.Namespace) -> int:
             {"devices": list(result.read), "commit": result.commit, "label": result.label, "failed": failed},
         )
     else:
-        new = "nothing is new" if result.commit is None else f"kept as {result.commit[:12]}"
+        new = "nothing has changed" if result.commit is None else f"saved as {result.commit[:12]}"
         label = f", labelled '{result.label}'" if result.label else ""
         console().print(f"{plural(len(result.read), 'device')} read: {new}{label}")
         show_device_errors(result.failed, sys.stderr)
         if result.failed:
             sys.stderr.write(
-                f"{plural(len(result.failed), 'device')} could not be read: what was kept of them before"
-                " stays\n"
+                f"{plural(len(result.failed), 'device')} could not be read; their earlier backups are"
+                " unchanged\n"
             )
     if result.unpushed is not None:
-        sys.stderr.write(f"it could not be sent to the remote: {result.unpushed}\n")
+        sys.stderr.write(f"warning: the backup could not be pushed to the remote: {result.unpushed}\n")
     return FAILED if result.failed or result.unpushed else DONE
 
 
-def _list(options: argparse.Namespace) -> int:
+def _list(options: BackupListOptions) -> int:
     archive = Backups(estate_of(options)).archive
     labels: dict[str, list[BackupEntry]] = {}
     for kept in archive.labels():
@@ -98,7 +114,7 @@ def _list(options: argparse.Namespace) -> int:
         return DONE
     out = console()
     if not rows:
-        out.print("nothing was kept yet")
+        out.print("there are no backups yet")
         return DONE
     listing = table("kept", "at", "why", "labels", whole=("kept", "at"))
     for point, found in rows:
@@ -113,16 +129,14 @@ def _time(seconds: int) -> str:
     return datetime.fromtimestamp(seconds, UTC).isoformat()
 
 
-def _show(options: argparse.Namespace) -> int:
+def _show(options: BackupShowOptions) -> int:
     estate = estate_of(options)
     backups = Backups(estate)
     device = estate.device(options.device)
     kind = STARTUP if options.startup else RUNNING
     text = backups.texts(backups.archive.point(options.label), [device.name], kind).get(device.name)
     if text is None:
-        raise UsageError(
-            f"nothing was kept of the {kind} configuration of '{device.name}' under '{options.label}'"
-        )
+        raise UsageError(f"the backup '{options.label}' has no {kind} configuration of '{device.name}'")
     if options.format == "json":
         print_json("kept", 1, {"device": device.name, "kind": kind, "text": text})
     else:
@@ -130,7 +144,7 @@ def _show(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _diff(options: argparse.Namespace) -> int:
+def _diff(options: BackupDiffOptions) -> int:
     found = backup_differences(estate_of(options), options.label, options.other, options.on)
     changed = [one for one in found if one.edits]
     if options.format == "json":
@@ -143,8 +157,29 @@ def _diff(options: argparse.Namespace) -> int:
     out = console()
     show_differences(found, out)
     out.print(
-        f"{plural(len(changed), 'device')} different, {len(found) - len(changed)} equal"
+        f"{plural(len(changed), 'device')} changed, {len(found) - len(changed)} unchanged"
         if changed
         else "no difference"
     )
     return NO if changed else DONE
+
+
+COMMAND = CommandGroup(
+    alone=Subcommand(
+        BackupOptions,
+        _take,
+        examples=(
+            ("oast backup --label 'before DNS update'", "back up all devices under a label"),
+            ("oast backup list", "list the backups"),
+            ("oast backup diff 'before DNS update'", "show what has changed since"),
+        ),
+        exits=(0, 2, 3, 4),
+    ),
+    actions={
+        "list": Subcommand(BackupListOptions, _list, "list backups"),
+        "show": Subcommand(BackupShowOptions, _show, "show a configuration from a backup"),
+        "diff": Subcommand(
+            BackupDiffOptions, _diff, "compare two backups", exits=(0, 1, 2, 3), no="the backups differ"
+        ),
+    },
+)

@@ -1,121 +1,155 @@
-"""oast change: the record of what was delivered, what others have to agree to, and what a run that died has
-left open."""
+"""oast change: list, show, approve and revert changes; recover interrupted runs; audit the ledger."""
 
 from __future__ import annotations
 
-import argparse
-import importlib
-from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
-from oast.cli import arguments
+from oast.cli.command import CommandGroup, Subcommand, argument, flag, option, positive, run_later
+from oast.cli.shared_options import (
+    CHANGE_HELP,
+    PROPOSE_HELP,
+    ConnectionOptions,
+    DeliveryCommandOptions,
+    EstateOptions,
+    FormatOptions,
+    SelectionOptions,
+)
 
 LAST = 50
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    _add_reading(actions)
-    _add_approval(actions)
-    _add_recovery(actions)
+@dataclass(frozen=True, kw_only=True)
+class ChangeListOptions(FormatOptions, EstateOptions):
+    """The options of `oast change list`."""
+
+    last: int = option(
+        "--last",
+        metavar="N",
+        type=positive,
+        default=LAST,
+        help=f"number of changes to list (default: {LAST})",
+    )
+    all: bool = flag("--all", help="list all changes")
 
 
-def _add_reading(actions: Any) -> None:
-    listing = _action(actions, "list", "the changes, the newest last", "oast.cli.change_record", "run_list")
-    listing.add_argument(
-        "--last", metavar="N", type=arguments.positive, default=LAST, help=f"the last N (default: {LAST})"
+@dataclass(frozen=True, kw_only=True)
+class ChangeShowOptions(FormatOptions, EstateOptions):
+    """The options of `oast change show`."""
+
+    change: str = argument("CHANGE", help=CHANGE_HELP)
+    device: str | None = option(
+        "--device", metavar="NAME", help="show the intended configuration of one device"
     )
-    listing.add_argument("--all", action="store_true", help="all of them")
-    show = _action(
-        actions,
-        "show",
-        "one change: who, why, what, and what became of every device",
-        "oast.cli.change_view",
-        "run_show",
-    )
-    show.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
-    show.add_argument("--device", metavar="NAME", help="what was intended on one device")
-    show.add_argument("--steps", action="store_true", help="every step that was taken, with its time")
+    steps: bool = flag("--steps", help="list every step of the delivery with its time")
 
 
-def _add_approval(actions: Any) -> None:
-    approve = _action(
-        actions,
-        "approve",
-        "agree to exactly what somebody else has proposed",
-        "oast.cli.proposal",
-        "run_approve",
+@dataclass(frozen=True, kw_only=True)
+class ApproveOptions(FormatOptions, EstateOptions):
+    """The options of `oast change approve`."""
+
+    change: str = argument("CHANGE", help=CHANGE_HELP)
+    yes: bool = flag("--yes", help="approve without showing the change and asking")
+    sign: Path | None = option(
+        "--sign", metavar="FILE", type=Path, help="sign the approval with this SSH key (ssh-keygen)"
     )
-    approve.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
-    approve.add_argument("--yes", action="store_true", help="without showing it and asking")
-    approve.add_argument(
-        "--sign", metavar="FILE", type=Path, help="sign the approval with this SSH key, through ssh-keygen"
-    )
-    withdraw = _action(
-        actions,
-        "withdraw",
-        "what was proposed is not to be delivered any more",
-        "oast.cli.proposal",
-        "run_withdraw",
-    )
-    withdraw.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
-    withdraw.add_argument("-m", "--reason", metavar="REASON", help="why")
 
 
-def _add_recovery(actions: Any) -> None:
-    resume = _action(
-        actions,
-        "resume",
-        "find out what runs that died have left, and leave it in order",
-        "oast.cli.change_resume",
-        "run_resume",
-    )
-    resume.add_argument(
-        "--give-up", action="store_true", help="what cannot be found out is left as it is, and no longer told"
-    )
-    arguments.add_connection(resume)
-    revert = actions.add_parser(
-        "revert", help="bring the devices of a change back to what they were before it", allow_abbrev=False
-    )
-    revert.set_defaults(run=_later("oast.cli.change_revert", "run_revert"))
-    revert.add_argument("change", metavar="CHANGE", help="its name, or how that begins or ends")
-    revert.add_argument(
-        "--propose", action="store_true", help="write it down for somebody else to approve, and stop"
-    )
-    revert.add_argument("-v", "--verbose", action="store_true", help="every device by itself")
-    arguments.add_delivery(revert)
-    arguments.add_selection(revert)
-    arguments.add_format(revert)
-    arguments.add_estate(revert)
-    summary = "find out whether the ledger is as it was written, and who signed it"
-    audit = _action(actions, "audit", summary, "oast.cli.change_record", "run_audit")
-    audit.add_argument(
-        "--remote", action="store_true", help="also compare with the ledger heads in the archive's remote"
-    )
-    audit.add_argument(
+@dataclass(frozen=True, kw_only=True)
+class WithdrawOptions(FormatOptions, EstateOptions):
+    """The options of `oast change withdraw`."""
+
+    change: str = argument("CHANGE", help=CHANGE_HELP)
+    reason: str | None = option("-m", "--reason", metavar="REASON", help="reason, recorded in the ledger")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ResumeOptions(ConnectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast change resume`."""
+
+    give_up: bool = flag("--give-up", help="close interrupted runs whose devices stay in an unknown state")
+
+
+@dataclass(frozen=True, kw_only=True)
+class RevertOptions(SelectionOptions, DeliveryCommandOptions):
+    """The options of `oast change revert`."""
+
+    change: str = argument("CHANGE", help=CHANGE_HELP)
+    propose: bool = flag("--propose", help=PROPOSE_HELP)
+    verbose: bool = flag("-v", "--verbose", help="list every device separately")
+
+
+@dataclass(frozen=True, kw_only=True)
+class AuditOptions(FormatOptions, EstateOptions):
+    """The options of `oast change audit`."""
+
+    remote: bool = flag("--remote", help="also compare with the ledger heads in the archive's remote")
+    accept_break: str | None = option(
         "--accept-break",
         metavar="REASON",
-        help="go on with a ledger that was cut off or altered; the reason is recorded",
+        help="continue a ledger that was cut or altered; the reason is recorded",
     )
 
 
-def _later(module: str, name: str) -> Callable[[argparse.Namespace], int]:
-    """What an action does; its module is imported when it is chosen, as most of them need all
-    that delivers."""
-
-    def run(options: argparse.Namespace) -> int:
-        code: int = getattr(importlib.import_module(module), name)(options)
-        return code
-
-    return run
-
-
-def _action(actions: Any, name: str, summary: str, module: str, run: str) -> argparse.ArgumentParser:
-    parser: argparse.ArgumentParser = actions.add_parser(
-        name, help=summary, description=f"{summary[0].upper()}{summary[1:]}.", allow_abbrev=False
-    )
-    parser.set_defaults(run=_later(module, run))
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
-    return parser
+COMMAND = CommandGroup(
+    {
+        "list": Subcommand(
+            ChangeListOptions,
+            run_later("oast.cli.change_record", "run_list"),
+            "list changes, the newest last",
+            (("oast change list --last 10", "list the last ten changes"),),
+        ),
+        "show": Subcommand(
+            ChangeShowOptions,
+            run_later("oast.cli.change_view", "run_show"),
+            "show a change: author, reason, diffs, and the outcome of every device",
+            (
+                ("oast change show last", "show the newest change"),
+                ("oast change show last --steps", "list every step with its time"),
+            ),
+        ),
+        "approve": Subcommand(
+            ApproveOptions,
+            run_later("oast.cli.proposal", "run_approve"),
+            "approve a change that another person has proposed",
+            (("oast change approve last", "show the newest change and approve it"),),
+            exits=(0, 1, 2, 3),
+            no="not approved",
+        ),
+        "withdraw": Subcommand(
+            WithdrawOptions,
+            run_later("oast.cli.proposal", "run_withdraw"),
+            "withdraw a proposed change, so that it cannot be delivered",
+            (("oast change withdraw last -m 'wrong site'", "withdraw the newest change"),),
+        ),
+        "resume": Subcommand(
+            ResumeOptions,
+            run_later("oast.cli.change_resume", "run_resume"),
+            "recover interrupted runs: find out the state of their devices, and finish or roll back",
+            (("oast change resume", "recover all interrupted runs"),),
+            exits=(0, 2, 3, 4),
+        ),
+        "revert": Subcommand(
+            RevertOptions,
+            run_later("oast.cli.change_revert", "run_revert"),
+            "roll back a delivered change, as a new change",
+            (
+                ("oast change revert last --dry-run", "show what a rollback would change"),
+                ("oast change revert last -m 'clocks unstable'", "roll back the newest change"),
+            ),
+            exits=(0, 1, 2, 3, 4, 5, 130),
+            no="not rolled back: declined, limit exceeded, proposed only, or differences found by --dry-run",
+        ),
+        "audit": Subcommand(
+            AuditOptions,
+            run_later("oast.cli.change_record", "run_audit"),
+            "verify the ledger's hash chain and signatures",
+            (
+                ("oast change audit", "verify the ledger"),
+                ("oast change audit --remote", "also compare with the archive's remote"),
+            ),
+            exits=(0, 1, 2, 3),
+            no="the ledger was cut or altered",
+        ),
+    }
+)

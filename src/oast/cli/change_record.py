@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 from collections.abc import Sequence
 from contextlib import suppress
 
@@ -10,6 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from oast.change.record import SignedRange
+from oast.cli.change import AuditOptions, ChangeListOptions
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, NO
 from oast.cli.output import console, plural, print_json, print_table, table
@@ -19,7 +19,7 @@ from oast.estate import Estate
 from oast.operations import Changes, accept_break, audit, change_document
 
 
-def run_list(options: argparse.Namespace) -> int:
+def run_list(options: ChangeListOptions) -> int:
     """The last changes, or all of them."""
     changes, more = Changes(estate_of(options)).last(None if options.all else options.last)
     if options.format == "json":
@@ -27,7 +27,7 @@ def run_list(options: argparse.Namespace) -> int:
         return DONE
     out = console()
     if not changes:
-        out.print("nothing was delivered or proposed yet")
+        out.print("there are no changes yet")
         return DONE
     listing = table(
         "change", "devices", "state", "author", "ticket", "reason", numbers=("devices",), whole=("change",)
@@ -38,16 +38,16 @@ def run_list(options: argparse.Namespace) -> int:
         )
     print_table(out, listing)
     if more:
-        out.print(f"the last {len(changes)}; --all lists all of them", style="dim")
+        out.print(f"showing the newest {plural(len(changes), 'change')}; --all lists all", style="dim")
     return DONE
 
 
-def run_audit(options: argparse.Namespace) -> int:
+def run_audit(options: AuditOptions) -> int:
     """Compare the ledger with itself, with what this copy has seen, and with the archive; or
     accept a break."""
     estate = estate_of(options)
     if options.accept_break is not None:
-        return _accept(options, estate)
+        return _accept(options, estate, options.accept_break)
     ledger = Changes(estate).ledger
     found, seen = audit(estate, with_remote=options.remote), ledger.seen_until()
     if not seen:
@@ -74,9 +74,9 @@ def run_audit(options: argparse.Namespace) -> int:
         place = f"{finding.file}:{finding.line}" if finding.line else finding.file
         print_hanging(out, Text.assemble((f"{place}: ", "cyan"), (finding.message, "bold")))
     for file, number in seen:
-        print_hanging(out, Text(f"this copy has seen {file} up to entry {number}", style="dim"))
+        print_hanging(out, Text(f"this copy of the estate knows {file} up to entry {number}", style="dim"))
     _show_signatures(out, found.signatures)
-    out.print(plural(len(found.findings), "finding") if found.findings else "the ledger is as it was written")
+    out.print(plural(len(found.findings), "finding") if found.findings else "the ledger is intact")
     return NO if found.findings else DONE
 
 
@@ -88,12 +88,12 @@ def _show_signatures(out: Console, signatures: Sequence[SignedRange]) -> None:
     unsigned = sum(one.last - one.first + 1 for one in signatures if one.signer is None)
     if unsigned:
         are = "entries are" if unsigned > 1 else "entry is"
-        what = f"{unsigned} {are} not signed: a fresh clone cannot notice it when all of them are rewritten"
+        what = f"{unsigned} {are} not signed; a fresh clone cannot detect that all of them were rewritten"
         print_hanging(out, Text(what, style="dim"))
 
 
-def _accept(options: argparse.Namespace, estate: Estate) -> int:
-    accepted = accept_break(estate, options.accept_break)
+def _accept(options: AuditOptions, estate: Estate, reason: str) -> int:
+    accepted = accept_break(estate, reason)
     if options.format == "json":
         print_json(
             "audit",
@@ -105,7 +105,7 @@ def _accept(options: argparse.Namespace, estate: Estate) -> int:
     for finding in accepted:
         print_hanging(out, Text(f"accepted: {finding}"))
     if accepted:
-        out.print("the break is recorded, and every later audit reports it")
+        out.print("the break is recorded; every later audit reports it")
     else:
-        out.print("nothing to accept: what this copy has seen of the ledger is there")
+        out.print("nothing to accept: the ledger has all entries that this copy knows")
     return DONE

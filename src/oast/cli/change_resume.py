@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Mapping
 from typing import Any
@@ -11,6 +10,7 @@ from rich.text import Text
 
 from oast.change import State
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.change import ResumeOptions
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.output import console, print_json, print_table, table
@@ -19,7 +19,7 @@ from oast.cli.terminal import print_hanging
 from oast.operations import RecoveredRun, RunRecovery
 
 
-def run_resume(options: argparse.Namespace) -> int:
+def run_resume(options: ResumeOptions) -> int:
     """Take up everything that was left open."""
     resume = RunRecovery(
         estate_of(options, telling=False),
@@ -39,9 +39,9 @@ def run_resume(options: argparse.Namespace) -> int:
         _show_resumed(runs, nothing=not resume.runs)
     for run in runs:
         if run.unrecorded is not None:
-            sys.stderr.write(f"the record of {run.run} could not be written: {run.unrecorded}\n")
+            sys.stderr.write(f"warning: the record of run {run.run} could not be written: {run.unrecorded}\n")
     for name in resume.elsewhere:
-        sys.stderr.write(f"another run of Oast has taken up {name}: it was left to that\n")
+        sys.stderr.write(f"another process of Oast is recovering run {name}; it was skipped\n")
     return FAILED if resume.elsewhere or any(run.failed for run in runs) else DONE
 
 
@@ -55,10 +55,10 @@ def _document(run: RecoveredRun) -> Mapping[str, Any]:
 def _show_resumed(runs: list[RecoveredRun], *, nothing: bool) -> None:
     out = console()
     if nothing:
-        out.print("nothing to resume: no run has left anything open")
+        out.print("nothing to recover: there is no interrupted run")
         return
     for run in runs:
-        out.print(f"the run {run.run}, begun {run.began[:19]} UTC", style="bold")
+        out.print(f"run {run.run}, started {run.began[:19]} UTC", style="bold")
         listing = table("device", "result")
         for outcome in run.outcomes:
             listing.add_row(outcome.device, Text(str(outcome.state), style=style_of(str(outcome.state))))

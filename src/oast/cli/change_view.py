@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 from typing import Any
 
 from rich.console import Console
@@ -10,6 +9,7 @@ from rich.text import Text
 
 from oast.change.device import state_diff
 from oast.change.plan import StoredPlan
+from oast.cli.change import ChangeShowOptions
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
 from oast.cli.output import console, join_names, plural, print_json, print_table, table
@@ -34,12 +34,12 @@ ROWS = 12
 COLOURS = {"+": "green", "-": "red"}
 
 
-def run_show(options: argparse.Namespace) -> int:
+def run_show(options: ChangeShowOptions) -> int:
     """oast change show. Raises UsageError, StateError."""
     changes = Changes(estate_of(options))
     change = changes.one(options.change)
     if options.device is not None:
-        return _show_intended(options, changes, change)
+        return _show_intended(options, changes, change, options.device)
     outcomes = changes.outcomes(change)
     if options.format == "json":
         plan = recorded_plan(changes, change)
@@ -82,8 +82,7 @@ def _show_head(out: Console, changes: Changes, change: Change) -> None:
     if estate is not None:
         rows.add_row(
             "estate",
-            "commit"
-            f" {estate['commit'][:12]}{'' if estate['clean'] else ', with changes that are not committed'}",
+            f"commit {estate['commit'][:12]}{'' if estate['clean'] else ', with uncommitted changes'}",
         )
     print_table(out, rows)
     out.print()
@@ -159,26 +158,27 @@ def _show_readings(out: Console, readings: Any) -> None:
             cells = "  ".join(str(cell) for cell in row if cell is not None)
             groups.setdefault((reading, sign, cells), []).append(name)
     out.print(
-        f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; what was read before"
-        " and after:",
+        (
+            f"{plural(checked, 'check')} on {plural(len(readings['devices']), 'device')}; state before and"
+            " after:"
+        ),
         style="bold",
     )
     if not groups:
         out.print("    the same")
     for number, ((reading, sign, cells), names) in enumerate(groups.items()):
         if number == ROWS:
-            out.print(f"    and {len(groups) - ROWS} more: --format json", style="dim")
+            out.print(f"    and {len(groups) - ROWS} more (--format json lists all)", style="dim")
             break
         out.print(Text(f"    {sign} {join_names(names, NAMED)}: {reading}: {cells}", style=COLOURS[sign]))
 
 
-def _show_intended(options: argparse.Namespace, changes: Changes, change: Change) -> int:
+def _show_intended(options: ChangeShowOptions, changes: Changes, change: Change, name: str) -> int:
     """What was intended on one device, in its own words."""
     plan = recorded_plan(changes, change)
-    name = options.device
     if name not in plan:
         raise UsageError(
-            f"{change.name} has nothing to do with a device '{name}'", hint=spelling_hint(name, plan.devices)
+            f"{change.name} does not include the device '{name}'", hint=spelling_hint(name, plan.devices)
         )
     estate = changes.estate
     builder = IntentBuilder(estate)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Mapping
 from dataclasses import asdict, fields
@@ -10,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from oast.cli.csv_output import csv_text
+from oast.cli.devices import DevicesOptions
 from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.output import console, plural, print_json, print_table, relative_path, table
@@ -22,11 +22,11 @@ NAMED = 6
 SELDOM = ("through", "second way", "ssh_config")
 
 
-def show_connections(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
+def show_connections(estate: Estate, devices: list[Device], options: DevicesOptions) -> int:
     """List them; no session is opened. A device of which it cannot be told is named, and the exit code says
     so."""
     if options.columns:
-        raise UsageError("--columns belongs to the list of attributes", hint="leave it out with --connection")
+        raise UsageError("--columns and --connection exclude each other", hint="leave out --columns")
     connector = Connector(estate, devices)
     ways: dict[str, ConnectionInfo] = {}
     failed: list[tuple[str, DeviceError]] = []
@@ -120,7 +120,7 @@ def _put_settings(
             listing.add_row(
                 key,
                 _shown(one["value"]),
-                f"{one['place']}{rule}" if one["place"] else "nobody: as Oast has it",
+                f"{one['place']}{rule}" if one["place"] else "default of Oast",
             )
         print_table(console(), listing)
 
@@ -131,7 +131,7 @@ def _shown(value: Any) -> str:
     if value == "":
         return "SSH_AUTH_SOCK"
     if isinstance(value, dict):
-        return f"the secret {value['secret']}"
+        return f"secret {value['secret']}"
     return "-" if value is None else f"{value:g}" if isinstance(value, float) else str(value)
 
 
@@ -147,11 +147,12 @@ def _say_whose_word(estate: Estate, devices: list[Device]) -> None:
     sys.stdout.write("\n")
     if connections.everywhere.simulated:
         sys.stdout.write(
-            "simulated: sessions go to the devices of 'oast sim start', on loopback, without jump hosts\n"
+            "simulated: sessions go to the devices of 'oast sim start' on loopback, without jump hosts\n"
         )
     for file in files:
         sys.stdout.write(
-            f"{relative_path(file)} is read, as oast.toml says; what it decides stands in the last column\n"
+            f"{relative_path(file)} is used, as oast.toml says; the last column shows which settings come"
+            " from it\n"
         )
     if not files:
-        sys.stdout.write("no file of OpenSSH's client is read\n")
+        sys.stdout.write("no OpenSSH client configuration is used\n")

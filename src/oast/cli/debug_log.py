@@ -24,7 +24,7 @@ def start_debug_log(file: Path | None) -> None:
                 os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600), "a")
             )
         except OSError as error:
-            raise UsageError(f"the debug log {file} cannot be written: {error.strerror}") from None
+            raise UsageError(f"cannot write the debug log {file}: {error.strerror}") from None
     formatter = logging.Formatter(FORMAT, "%Y-%m-%dT%H:%M:%S")
     formatter.converter = time.gmtime
     handler.setFormatter(formatter)

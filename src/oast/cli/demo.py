@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import importlib
 import json
 import os
@@ -16,6 +15,7 @@ import time
 import traceback
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from typing import IO
@@ -23,11 +23,12 @@ from typing import IO
 from rich.text import Text
 
 from oast.cli import main
+from oast.cli.command import CommandOptions, Subcommand, option
 from oast.cli.exit_codes import DONE, FAILED, NO, REVERTED
 from oast.cli.output import console
 from oast.cli.scaffold import create_estate, new_folder
 from oast.cli.simulator import Simulator
-from oast.errors import StateError
+from oast.errors import OastError, StateError
 from oast.estate import EncryptedFile
 from oast.files import write_whole
 
@@ -49,7 +50,7 @@ IMPORTED = (
     "trust",
 )
 SEVENTH = Path(__file__).parent / "larkwater_seventh"
-MANAGED_AT_MOST_S = 120.0
+MANAGED_AT_MOST_S = 600.0
 TERMINALS = (
     *("ask", "ospf-neighbors", "--on", "name=gull-core-1", "--columns", "device,interface,address,state"),
     *("--where", "state=full and not interface in (port1, port6, port7, port8)"),
@@ -89,13 +90,19 @@ ADDED: Mapping[str, tuple[str, str]] = {
 }
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--into", metavar="DIR", type=Path, help="a new folder for the estate, left for playing with"
+@dataclass(frozen=True, kw_only=True)
+class DemoOptions(CommandOptions):
+    """The options of `oast demo`."""
+
+    into: Path | None = option(
+        "--into",
+        metavar="DIR",
+        type=Path,
+        help="new folder for the estate, kept afterwards (default: a temporary one)",
     )
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: DemoOptions) -> int:
     folder = _folder(options.into)
     estate = folder / "larkwater"
     started = time.monotonic()
@@ -108,17 +115,27 @@ def run(options: argparse.Namespace) -> int:
         for name in IMPORTED:
             importlib.import_module(f"oast.cli.{name}")
         _Story(estate).tell()
+    except OastError as error:
+        # What is there to look at is kept.
+        raise StateError(error.message, hint=f"its estate and transcripts are in {estate}") from None
+    except BaseException:
+        _remove(folder, options)
+        raise
     finally:
         Simulator(estate / "network.yaml", estate / ".oast" / "sim", os.environ).stop()
-        if options.into is None:
-            shutil.rmtree(folder, ignore_errors=True)
+    _remove(folder, options)
     out = console()
     out.print(f"\nThat was the demo: {time.monotonic() - started:.0f} s.", style="bold")
     if options.into is None:
-        out.print("Its folder is gone. To keep one to play with: oast demo --into DIR")
+        out.print("Its folder is removed. To keep one: oast demo --into DIR")
     else:
-        out.print(f"Its estate is in {estate}. Go on with: cd {estate} && oast sim start")
+        out.print(f"Its estate is in {estate}. Continue with: cd {estate} && oast sim start")
     return DONE
+
+
+def _remove(folder: Path, options: DemoOptions) -> None:
+    if options.into is None:
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 def _folder(into: Path | None) -> Path:
@@ -176,42 +193,42 @@ class _Story:
 
     def tell(self) -> None:
         self._say(
-            "Larkwater Ferries runs terminals around an estuary. Ten routers and fourteen switches of three"
-            " quite different systems:",
-            "a command line that takes effect line by line, paths with a candidate, and NETCONF. They were"
-            " kept by hand until today,",
-            "and stand in a simulated network: real SSH servers on loopback. Their estate is laid out in",
+            "Larkwater Ferries runs terminals around an estuary, with 24 routers and switches.",
+            "Here they are simulated: real SSH servers on loopback. The estate that describes them is in",
             f"{self._estate}.",
         )
         self._run("sim", "start")
-        self._say("First contact is on purpose: the host keys are shown, and trusted from now on.")
+        self._say(
+            "First, accept the host keys of the devices. A key that changes later is an error.",
+        )
         self._run("devices", "trust", "--yes")
         self._run("devices", "--columns", "name,address,platform,site,role", "--on", "site in (gull, tern)")
-        self._say("What should be on a device? Templates and values, rendered; no device is touched.")
+        self._say(
+            "The intended configuration from templates and values. --trace shows where each line comes from.",
+        )
         self._run(
             "render", "--on", "name=tern-edge-1", "--section", "time", "--section", "access-lists", "--trace"
         )
         self._say(
-            "The same for a switch, in its own words: its configuration is paths, and takes effect as a"
-            " whole."
+            "The same topic on a switch that is configured with paths:",
         )
         self._run("render", "--on", "name=tern-access-1", "--section", "vlans", "--section", "time")
-        self._say("And for a router that has no command line: XML, in the modules of the IETF.")
+        self._say(
+            "And on a router that speaks NETCONF: XML of the IETF's YANG modules.",
+        )
         self._run("render", "--on", "name=gull-border-1", "--section", "system", "--section", "border-routes")
         self._say(
-            "Where does a value come from, what did it override, and is anything wrong in the whole estate?"
+            "Where does a value come from, and are there mistakes anywhere in the estate?",
         )
         self._run("explain", "gull-core-1", "location")
         self._run("lint")
         self._say(
-            "What would change? What is the same on several devices is shown once; secrets are fingerprints."
+            "What would change? Equal changes are shown once; secrets are shown as fingerprints.",
         )
         self._run("diff", "--section", "time", "--section", "monitoring", expect=NO)
         self._say(
-            "Deliver it: to one terminal, then to the other routers there, then to all the rest, as"
-            " [delivery] in oast.toml says;",
-            "each under a timer that brings it back unless Oast confirms: the routers' own, the others'"
-            " commit that has to be confirmed.",
+            "Deliver it in waves: one terminal, the other routers there, then all others.",
+            "Each device rolls back by itself unless Oast confirms after all checks have passed.",
         )
         self._tell_deliveries()
         self._seventh_terminal()
@@ -221,28 +238,31 @@ class _Story:
         """The second half: deliver, verify, remove a line, and the change that cuts management access."""
         self._run("push", "-m", "Bring the network under Oast", "--ticket", "LF-1041", "--yes", "--summary")
         self._say(
-            "Does the network do what was intended? The checks follow from the intent, and from checks/."
+            "Verify the network: these checks are derived from the intent, or written in checks/.",
         )
         self._run("verify")
         self._say(
-            "How packets get from a hub to a ticket gate and to the outside, and whether the pair agrees, as"
-            " the network tells it:"
+            "On the device itself: the path to a ticket gate and to the outside, and the state of the pair.",
         )
         self._type(
             "gull-dist-1", "trace 198.51.100.1", "trace 2001:db8:aaaa::1", "list bgp-neighbors", "list pair"
         )
-        self._say("Has anybody changed something by hand since, and do the policies hold?")
+        self._say(
+            "Has anything changed on the devices without Oast, and do all policies hold?",
+        )
         self._run("drift")
-        self._say("Again, with nothing changed:")
+        self._say(
+            "A second push changes nothing:",
+        )
         self._run("push", "-m", "Once more", "--yes")
         self._say(
-            "The billing system is gone. One line leaves the values, and the community leaves the devices."
+            "The billing system is gone: one line leaves the values, and a community leaves all devices.",
         )
         self._remove_line("values/network.yaml", "    - name: {secret: snmp-billing}\n")
         self._run("push", "-m", "Billing no longer reads SNMP", "--ticket", "LF-1057", "--yes")
         self._say(
-            "And the classic accident: a change that cuts off the way in. Oast cannot confirm it any more,",
-            "so after 6 seconds the device goes back by itself, and Oast finds out that it did.",
+            "Now the classic accident: a change that shuts the interface that Oast connects through.",
+            "Oast cannot confirm it, so after 6 seconds the device rolls back by itself. Oast verifies it.",
         )
         cut = (
             "--on",
@@ -255,17 +275,17 @@ class _Story:
             "2",
         )
         self._run("push", "-m", "Tidy up unused ports", *cut, "--yes", expect=REVERTED)
-        self._say("Nothing is left of it:")
+        self._say(
+            "Nothing is left of that change:",
+        )
         self._run("diff")
 
     # --- a new device that finds its way
 
     def _seventh_terminal(self) -> None:
         self._say(
-            "The seventh terminal, at the Knot, gets a router. Nobody is going to type on it: its maker has"
-            " given it a certificate, and",
-            "says by a voucher whose it is. What it is going to be stands in the estate before it is"
-            " plugged in.",
+            "A new terminal gets a router with a certificate of its manufacturer; a voucher names its owner.",
+            "Its configuration is prepared in the estate before it is plugged in.",
         )
         shutil.copytree(SEVENTH, self._estate, dirs_exist_ok=True)
         for file, (before, text) in ADDED.items():
@@ -282,7 +302,7 @@ class _Story:
         )
         self._run("onboard", "stage", "boxes.csv", "--yes")
         self._say(
-            "The routers of terminals that are neighbours of gull-core-1; its other ports lead to the hubs:"
+            "The routers connected to gull-core-1 before that:",
         )
         self._run(*TERMINALS)
         self._run(
@@ -300,14 +320,15 @@ class _Story:
         )
         with self._serving() as (server, home):
             self._say(
-                "It is plugged in, finds the bootstrap server, proves it and is proved, takes its first"
-                " configuration and calls home:"
+                "The router is plugged in, finds the bootstrap server, and gets its configuration:",
             )
             cables = ("--at", "gull-core-1:port11", "--at", "heron-core-1:port11")
             self._run("sim", "new-device", "add", "LW-7007", "--server", server, "--call-home", home, *cables)
             self._wait_until_managed()
         self._run("onboard", "status")
-        self._say("Six have become seven, and the checks that follow say so:")
+        self._say(
+            "One more router, and the checks that follow from it:",
+        )
         self._run(*TERMINALS)
         self._run("verify", "--wait", "20")
 
@@ -372,7 +393,9 @@ class _Story:
         sys.stdout.flush()
         code = in_a_process(arguments, self._estate, self._environment)
         if code != expect:
-            raise StateError(f"the demo stopped: 'oast {shown}' ended with {code}, expected was {expect}")
+            raise StateError(
+                f"the demo stopped: 'oast {shown}' ended with exit code {code} instead of {expect}"
+            )
         if code not in (DONE, FAILED):
             self._out.print(Text(f"(exit code {code})", style="dim"))
 
@@ -394,3 +417,14 @@ class _Story:
             raise StateError(f"the demo stopped: {file} has no line '{line.strip()}'")
         write_whole(path, text.replace(line, ""))
         self._out.print(Text(f"\n  - {line.strip()}    ({file})", style="red"))
+
+
+COMMAND = Subcommand(
+    DemoOptions,
+    run,
+    examples=(
+        ("oast demo", "deliver to 24 simulated devices, and remove everything afterwards"),
+        ("oast demo --into play", "keep the estate in the folder play"),
+    ),
+    exits=(0, 2, 4),
+)

@@ -2,72 +2,76 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
+from dataclasses import dataclass
 from typing import Any
 
-from oast.cli import arguments
+from oast.cli.command import Subcommand, argument, flag, option
 from oast.cli.csv_output import csv_text
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
 from oast.cli.output import console, print_json, print_table, table
+from oast.cli.shared_options import (
+    ConnectionOptions,
+    EstateOptions,
+    FormatOptions,
+    SelectionOptions,
+    format_option,
+)
 from oast.errors import UsageError
 from oast.estate import Device
 from oast.spelling import spelling_hint
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "action",
+@dataclass(frozen=True, kw_only=True)
+class DevicesOptions(SelectionOptions, ConnectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast devices`."""
+
+    task: str = argument(
+        "ACTION",
         nargs="?",
         choices=("list", "trust"),
         default="list",
-        help="list (default), or trust host keys",
+        help="list (default), or trust: accept host keys",
     )
-    parser.add_argument(
-        "--columns", metavar="A,B", help="list: these attributes, in this order (default: all)"
+    columns: str | None = option(
+        "--columns", metavar="A,B", help="attributes to list, in this order (default: all)"
     )
-    parser.add_argument(
-        "--connection", action="store_true", help="list: how a session with each would be opened; opens none"
+    connection: bool = flag(
+        "--connection", help="list how Oast would connect to each device; connects to none"
     )
-    parser.add_argument(
-        "-v",
-        "--verbose",
-        action="store_true",
-        help="with --connection: also the settings that nobody wrote down",
+    verbose: bool = flag(
+        "-v", "--verbose", help="with --connection: include settings that have their default"
     )
-    parser.add_argument("--replace", action="store_true", help="trust: also replace keys that have changed")
-    parser.add_argument("--yes", action="store_true", help="trust: do not ask")
-    arguments.add_selection(parser)
-    arguments.add_connection(parser)
-    arguments.add_format(parser, "csv")
-    arguments.add_estate(parser)
+    replace: bool = flag("--replace", help="with trust: replace host keys that have changed")
+    yes: bool = flag("--yes", help="with trust: do not ask")
+    format: str = format_option("csv")
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: DevicesOptions) -> int:
     estate = estate_of(options)
-    devices = estate.pick(options.on, everything=options.action == "list")
-    if options.action == "list" and not options.connection:
+    devices = estate.pick(options.on, everything=options.task == "list")
+    if options.task == "list" and not options.connection:
         return _list(devices, options)
     # Only here is SSH needed, and it takes longer to import than a list takes to print.
     from oast.cli.connection_view import show_connections
     from oast.cli.trust import trust
 
-    if options.action == "list":
+    if options.task == "list":
         return show_connections(estate, devices, options)
     if options.connection:
-        raise UsageError("--connection belongs to the list of devices")
+        raise UsageError("--connection and trust exclude each other")
 
     return trust(estate, devices, options)
 
 
-def _list(devices: list[Device], options: argparse.Namespace) -> int:
+def _list(devices: list[Device], options: DevicesOptions) -> int:
     known = list(dict.fromkeys(key for device in devices for key in device.attributes))
     columns = [column.strip() for column in options.columns.split(",")] if options.columns else known
     for column in columns:
         if column not in known:
             raise UsageError(
-                f"none of the devices picked has an attribute '{column}'", hint=spelling_hint(column, known)
+                f"no selected device has the attribute '{column}'", hint=spelling_hint(column, known)
             )
     if options.format == "json":
         documents = [
@@ -90,3 +94,16 @@ def _cell(value: Any, joint: str = ", ", nothing: str = "-") -> str:
     if value is None:
         return nothing
     return joint.join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+COMMAND = Subcommand(
+    DevicesOptions,
+    run,
+    examples=(
+        ("oast devices --on site=gull", "list the devices of one site"),
+        ("oast devices trust", "accept the host keys of new devices"),
+        ("oast devices --connection --on name=tern-edge-1", "show how Oast connects to a device"),
+    ),
+    exits=(0, 1, 2, 3, 4),
+    no="host keys were not accepted",
+)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from rich.console import Console
 
 from oast.change.plan import ApplyMode, Comparison
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import Subcommand
 from oast.cli.diff_view import show_differences, show_files, show_left_alone, show_unsaved
 from oast.cli.error_output import show_device_errors
 from oast.cli.estate_option import estate_of
@@ -18,21 +18,33 @@ from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import console, plural, print_document
 from oast.cli.pager import paged
 from oast.cli.progress import Progress
+from oast.cli.shared_options import (
+    ConnectionOptions,
+    EstateOptions,
+    FormatOptions,
+    IntentOptions,
+    ModeOptions,
+    SelectionOptions,
+    SummaryOptions,
+)
 from oast.cli.summary import show_head, show_summary
 from oast.operations import Plan, compare, prepare_intents
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    arguments.add_selection(parser)
-    arguments.add_intent(parser)
-    arguments.add_mode(parser)
-    arguments.add_summary(parser)
-    arguments.add_connection(parser)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
+@dataclass(frozen=True, kw_only=True)
+class DiffOptions(
+    SelectionOptions,
+    IntentOptions,
+    ModeOptions,
+    SummaryOptions,
+    ConnectionOptions,
+    FormatOptions,
+    EstateOptions,
+):
+    """The options of `oast diff`."""
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: DiffOptions) -> int:
     plan = run_to_end(compared(options))
     if options.format == "json":
         print_document(plan.document())
@@ -47,17 +59,15 @@ def run(options: argparse.Namespace) -> int:
                 f" -{sum(c.counts.removed for c in plan.different)}"
             )
             as_intended = len(plan.comparisons) - len(plan.different)
-            out.print(
-                f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} as intended"
-            )
+            out.print(f"{plural(len(plan.different), 'device')} to change ({total}), {as_intended} in sync")
         elif plan.comparisons:
-            unsaved = f", {len(plan.unsaved)} not saved" if plan.unsaved else ""
-            out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended{unsaved}")
+            unsaved = f", {len(plan.unsaved)} with unsaved changes" if plan.unsaved else ""
+            out.print(f"{plural(len(plan.comparisons), 'device')} in sync{unsaved}")
         show_device_errors(plan.failed, sys.stderr, plan.logs)
     return FAILED if plan.failed else NO if plan.different else DONE
 
 
-def show_what_changes(options: argparse.Namespace, comparisons: Sequence[Comparison], out: Console) -> None:
+def show_what_changes(options: SummaryOptions, comparisons: Sequence[Comparison], out: Console) -> None:
     """The difference, as long as it was asked for."""
     if options.summary:
         show_summary(comparisons, out)
@@ -71,7 +81,7 @@ def show_what_changes(options: argparse.Namespace, comparisons: Sequence[Compari
     paged(out, show)
 
 
-async def compared(options: argparse.Namespace) -> Plan:
+async def compared(options: DiffOptions) -> Plan:
     """The devices that the options mean, read and compared, with progress on stderr."""
     prepared = prepare_intents(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
@@ -82,3 +92,16 @@ async def compared(options: argparse.Namespace) -> Plan:
         return await compare(
             prepared, manner, parallel=options.parallel, timeout_s=options.timeout, on_event=progress
         )
+
+
+COMMAND = Subcommand(
+    DiffOptions,
+    run,
+    examples=(
+        ("oast diff", "compare all devices with their intent"),
+        ("oast diff --on site=gull --summary", "count the changes in each section"),
+        ("oast diff --section ntp --with ntp.prefer=true", "preview one section with another value"),
+    ),
+    exits=(0, 1, 2, 3, 4),
+    no="differences were found",
+)

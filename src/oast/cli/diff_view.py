@@ -108,9 +108,9 @@ def show_unsaved(comparisons: Sequence[Comparison], console: Console, *, pushing
         if not comparison.unsaved:
             continue
         lines = plural(len(comparison.unsaved), "change")
-        tail = "; a push saves them, too:" if pushing else ":"
+        tail = "; a push saves them:" if pushing else ":"
         console.print(
-            Text(f"{comparison.name} runs {lines} that somebody has not saved{tail}", style="yellow")
+            Text(f"{comparison.name}: running differs from startup ({lines}){tail}", style="yellow")
         )
         for edit in comparison.unsaved[:3]:
             place = " / ".join((*(node.text for node in edit.outer), edit.node.text))
@@ -123,7 +123,9 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
     """What is not intended and stays all the same: how much, and with `verbose` what."""
     plain = [c.name for c in comparisons if c.intent.platform.by_structure]
     if plain:
-        message = f"compared by structure alone, as the platform has no grammar: {join_names(plain, NAMED)}"
+        message = (
+            f"compared by structure only, because the platform has no grammar: {join_names(plain, NAMED)}"
+        )
         console.print(Text(message, style="yellow"))
         console.print()
     unknown = {c.name: [s for s in c.spared if s.unknown] for c in comparisons}
@@ -132,8 +134,8 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
         are = "is" if total == 1 else "are"
         them = "it" if total == 1 else "them"
         message = (
-            f"{plural(total, 'statement')} {_on(unknown)} {are} not known to the platform's grammar and {are}"
-            " left alone"
+            f"{plural(total, 'statement')} {_on(unknown)} {are} unknown to the platform's grammar and "
+            f"{are} retained"
         )
         console.print(Text(message + ("" if verbose else f" (-v lists {them})"), style="yellow"))
         _list(unknown, console, verbose=verbose)
@@ -141,7 +143,10 @@ def show_left_alone(comparisons: Sequence[Comparison], console: Console, *, verb
     total = sum(map(len, held.values()))
     if total:
         stay, them = ("stays", "it") if total == 1 else ("stay", "them")
-        message = f"{plural(total, 'statement')} {_on(held)} {stay}, because of what stands below {them}"
+        message = (
+            f"{plural(total, 'statement')} {_on(held)} {stay} retained, because other statements"
+            f" below {them} are"
+        )
         console.print(Text(message + ("" if verbose else " (-v lists what)"), style="yellow"))
         _list(held, console, verbose=verbose)
     if any(c.spared for c in comparisons):

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import Subcommand, option
 from oast.cli.diff_view import show_differences, show_unsaved
 from oast.cli.error_output import show_device_errors, show_problems
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import console, join_names, plural, print_json
 from oast.cli.progress import Progress
+from oast.cli.shared_options import (
+    ConnectionOptions,
+    EstateOptions,
+    FormatOptions,
+    IntentOptions,
+    SelectionOptions,
+)
 from oast.cli.terminal import print_hanging
 from oast.errors import UsageError
 from oast.operations import Change, DriftReport, draw_history, drifted_document, find_drift, prepare_intents
@@ -25,23 +32,21 @@ from oast.operations import Change, DriftReport, draw_history, drifted_document,
 NAMED = 4
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
+@dataclass(frozen=True, kw_only=True)
+class DriftOptions(SelectionOptions, IntentOptions, ConnectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast drift`."""
+
+    plot: Path | None = option(
         "--plot",
         metavar="FILE",
         type=Path,
-        help="draw what oast watch has found over time (.png, .svg or .pdf); asks no device",
+        help="draw what oast watch found over time into FILE (.png, .svg or .pdf); connects to no device",
     )
-    arguments.add_selection(parser)
-    arguments.add_intent(parser)
-    arguments.add_connection(parser)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: DriftOptions) -> int:
     if options.plot is not None:
-        return _plot(options)
+        return _plot(options, options.plot)
     found = run_to_end(_found(options))
     if options.format == "json":
         print_json("drift", 1, drifted_document(found))
@@ -50,17 +55,17 @@ def run(options: argparse.Namespace) -> int:
         _show(found)
         show_device_errors(found.failed, sys.stderr, found.plan.logs)
         for why in found.unkept:
-            sys.stderr.write(f"the last backup cannot be compared with: {why}\n")
+            sys.stderr.write(f"warning: cannot compare with the last backup: {why}\n")
         if found.left_out:
             names = join_names(found.left_out, NAMED)
             sys.stderr.write(
-                f"{names}: left out, as a run delivers to them or has left them open (oast change list, oast"
-                " change resume)\n"
+                f"{names}: skipped, because a running or interrupted delivery includes them (see oast"
+                " change list, oast change resume)\n"
             )
     return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
 
 
-async def _found(options: argparse.Namespace) -> DriftReport:
+async def _found(options: DriftOptions) -> DriftReport:
     prepared = prepare_intents(estate_of(options), options.on, options.section)
     quiet = options.quiet or options.format == "json"
     with Progress(
@@ -75,22 +80,22 @@ async def _found(options: argparse.Namespace) -> DriftReport:
         )
 
 
-def _plot(options: argparse.Namespace) -> int:
+def _plot(options: DriftOptions, file: Path) -> int:
     if options.on or options.section or options.given:
         raise UsageError(
-            "--plot draws what was kept of all that is watched", hint="leave out --on, --section and --with"
+            "--plot draws the history of all devices", hint="leave out --on, --section and --with"
         )
     estate = estate_of(options)
-    runs, first, last = draw_history(estate, options.plot)
+    runs, first, last = draw_history(estate, file)
     if options.format == "json":
         print_json(
             "plot",
             1,
-            {"file": str(options.plot), "runs": runs, "from": first.isoformat(), "to": last.isoformat()},
+            {"file": str(file), "runs": runs, "from": first.isoformat(), "to": last.isoformat()},
         )
     else:
         console().print(
-            f"{options.plot}: {plural(runs, 'run')} from {first:%Y-%m-%d %H:%M} to {last:%Y-%m-%d %H:%M} UTC"
+            f"{file}: {plural(runs, 'run')} from {first:%Y-%m-%d %H:%M} to {last:%Y-%m-%d %H:%M} UTC"
         )
     return DONE
 
@@ -103,7 +108,7 @@ def _show_last(out: Console, last: Mapping[str, Change]) -> None:
     for told, names in groups.items():
         print_hanging(
             out,
-            Text.assemble((f"delivered last to these parts of {join_names(names, NAMED)}: ", "dim"), told),
+            Text.assemble((f"last changes of these parts on {join_names(names, NAMED)}: ", "dim"), told),
         )
     if groups:
         out.print()
@@ -117,17 +122,19 @@ def _show(found: DriftReport) -> None:
     _show_last(out, found.last)
     if new:
         names = plural(len(new), "device")
-        out.print(f"nothing was ever delivered to {names}; against the intent instead:", style="yellow")
+        out.print(
+            f"{names}: never delivered to, so compared with the intent instead of a baseline:", style="yellow"
+        )
         out.print()
         show_differences(new, out)
     for unlike in found.unlike:
-        says = f"says {unlike.found}" if unlike.found is not None else "says nothing of it"
+        says = f"says {unlike.found}" if unlike.found is not None else "does not report it"
         place = f"{unlike.place}: " if unlike.place else ""
         print_hanging(
             out,
             Text.assemble(
                 (place, "cyan"),
-                (f"{unlike.device} is meant to have {unlike.attribute} {unlike.meant}: it {says}", "bold"),
+                (f"{unlike.device}: expected {unlike.attribute} {unlike.meant}; the device {says}", "bold"),
             ),
         )
     show_problems(found.policies, sys.stdout)
@@ -135,7 +142,7 @@ def _show(found: DriftReport) -> None:
         out.print()
     _show_besides(out, found)
     drifted = [drift for drift in found.drifts if drift.edits]
-    as_before = "as delivered" if known else "as intended"
+    as_before = "unchanged" if known else "in sync"
     told = []
     if found.drifts:
         told.append(
@@ -145,7 +152,8 @@ def _show(found: DriftReport) -> None:
         )
     if found.unlike:
         told.append(
-            f"{plural(len({unlike.device for unlike in found.unlike}), 'device')} not as in the inventory"
+            f"{plural(len({unlike.device for unlike in found.unlike}), 'device')} different from the"
+            " inventory"
         )
     if found.errors:
         told.append(plural(len(found.errors), "policy violation"))
@@ -160,9 +168,9 @@ def _show_besides(out: Console, found: DriftReport) -> None:
         print_hanging(
             out,
             Text.assemble(
-                ("not delivered yet to ", "dim"),
+                ("not delivered yet: ", "dim"),
                 f"{names}",
-                (": what the intent has besides (oast diff)", "dim"),
+                (" (see oast diff)", "dim"),
             ),
         )
     if found.since_backup:
@@ -170,10 +178,22 @@ def _show_besides(out: Console, found: DriftReport) -> None:
         print_hanging(
             out,
             Text.assemble(
-                ("not as in the last backup: ", "dim"),
+                ("changed since the last backup: ", "dim"),
                 f"{names}",
-                (" (oast backup keeps them as they are)", "dim"),
+                (" (oast backup saves the current configurations)", "dim"),
             ),
         )
     if found.undelivered or found.since_backup:
         out.print()
+
+
+COMMAND = Subcommand(
+    DriftOptions,
+    run,
+    examples=(
+        ("oast drift", "show what changed on devices without Oast"),
+        ("oast drift --on site=gull --format json", "check one site, and print JSON"),
+    ),
+    exits=(0, 1, 2, 3, 4),
+    no="drift was found, or a policy fails",
+)

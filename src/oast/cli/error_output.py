@@ -137,11 +137,11 @@ def write_crash_report(error: Exception, stream: TextIO, command: Sequence[str],
             write_whole(path, text, mode=0o600)
             kept = path
             break
-    stream.write(f"This is a fault of Oast ({type(error).__name__}), not yours. No more is done.\n")
+    stream.write(f"internal error in Oast ({type(error).__name__}). The command was aborted.\n")
     stream.write(
-        f"    please report it with the file {kept}\n"
+        f"    hint: report it with the file {kept}\n"
         if kept is not None
-        else f"    please report it:\n{text}"
+        else f"    hint: report it with this text:\n{text}"
     )
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import getpass
 import os
 import sys
@@ -12,8 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from oast.change.record import interrupted_runs
+from oast.cli.command import CommandOptions
 from oast.cli.output import NAMED, join_names, relative_path
-from oast.errors import EstateError, StateError, UsageError
+from oast.cli.shared_options import DeliveryBase, EstateOptions, GivenOptions, SelectionOptions
+from oast.errors import EstateError, OastError, StateError, UsageError
 from oast.estate import Ask, Estate, check_owned, find, load_estate, parse_yaml
 from oast.files import make_tree_private
 from oast.spelling import spelling_hint
@@ -25,7 +26,7 @@ NOTHING: Mapping[str, str] = {}
 
 
 def estate_of(
-    options: argparse.Namespace, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True
+    options: EstateOptions, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True
 ) -> Estate:
     """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises
     UsageError, EstateError.
@@ -35,8 +36,9 @@ def estate_of(
     estate = load_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
     if telling:
         _tell_left(estate)
-        if getattr(options, "command", "") in TOUCHING:
-            _tell_not_in_service(estate, getattr(options, "on", None))
+        if options.command in TOUCHING:
+            on = options.on if isinstance(options, SelectionOptions | DeliveryBase) else None
+            _tell_not_in_service(estate, on)
     # The same fingerprints in the next run; where nothing can be written, only this one has them.
     with suppress(OSError):
         estate.secrets.keep_key()
@@ -51,31 +53,30 @@ def _tell_not_in_service(estate: Estate, on: str | None) -> None:
         return  # whoever picks them says what is wrong
     if left:
         names = join_names([device.name for device in left], NAMED)
-        sys.stderr.write(f"left out, as not in service: {names}\n")
+        sys.stderr.write(f"skipped, because out of service: {names}\n")
 
 
 def _tell_left(estate: Estate) -> None:
     try:
         runs = interrupted_runs(estate.working)
     except StateError as error:
-        sys.stderr.write(f"careful: {error.message}\n")
+        sys.stderr.write(f"warning: {error.message}\n")
         return
     for left in runs:
         flying = [device.name for device in left.devices_in_unknown_state]
         what = (
-            f"and it is not known what became of {join_names(flying, NAMED)}"
+            f"; the state of {join_names(flying, NAMED)} is unknown"
             if flying
-            else "before anything was sent to a device"
+            else " before anything was sent to a device"
         )
         sys.stderr.write(
-            f"careful: the run {left.run} ended in the middle, {what}\n    leave it in order with: oast"
-            " change resume\n"
+            f"warning: run {left.run} was interrupted{what}\nhint: recover it with: oast change resume\n"
         )
 
 
-def given_values(options: argparse.Namespace) -> list[tuple[str, Any]]:
+def given_values(options: CommandOptions) -> list[tuple[str, Any]]:
     """The values of --with. Raises UsageError."""
-    return [_given(text) for text in getattr(options, "given", ())]
+    return [_given(text) for text in options.given] if isinstance(options, GivenOptions) else []
 
 
 def asker() -> Ask | None:
@@ -83,14 +84,12 @@ def asker() -> Ask | None:
     return ask_secret if sys.stdin.isatty() else None
 
 
-def folder_of(options: argparse.Namespace) -> Path:
+def folder_of(options: EstateOptions) -> Path:
     """The folder of the estate the options mean. Raises UsageError.
 
     One that others can write to has to be named; what others could see of its working data is closed to them.
     """
-    if getattr(options, "folder", None) is not None:
-        return Path(options.folder)
-    folder: Path | None = options.estate
+    folder = options.estate
     if folder is None:
         folder = find(Path.cwd())
         told = check_owned(folder)
@@ -101,27 +100,40 @@ def folder_of(options: argparse.Namespace) -> Path:
         except UsageError as error:
             told = [error.message]
     for what in told:
-        sys.stderr.write(f"careful: {what}\n")
+        sys.stderr.write(f"warning: {what}\n")
     _close_to_others(folder / ".oast")
-    options.folder = folder
     return folder
+
+
+def usable_folder(options: CommandOptions) -> Path | None:
+    """The folder of the estate the options mean, if there is one that others cannot write to."""
+    if not isinstance(options, EstateOptions):
+        return None
+    try:
+        folder = options.estate or find(Path.cwd())
+        check_owned(folder)
+    except OastError:
+        return None
+    return folder if (folder / "oast.toml").is_file() else None
 
 
 def require_estate(folder: Path) -> Path:
     """`folder`, which is named. Raises UsageError when it is no estate."""
     if not (folder / "oast.toml").is_file():
-        raise UsageError(f"{folder} is no estate: it has no oast.toml")
+        raise UsageError(f"{folder} is not an estate: it has no oast.toml")
     return folder
 
 
 def _close_to_others(working: Path) -> None:
     try:
         if make_tree_private(working):
-            sys.stderr.write(f"{relative_path(working)} could be read by others; from now on only by you\n")
+            sys.stderr.write(
+                f"{relative_path(working)} was readable by other users; only you can read it now\n"
+            )
     except OSError as error:
         sys.stderr.write(
-            f"careful: {relative_path(working)} can be read by others, and that cannot be changed:"
-            f" {error.strerror}\n"
+            f"warning: other users can read {relative_path(working)}, and its permissions cannot be"
+            f" changed: {error.strerror}\n"
         )
 
 
@@ -148,6 +160,6 @@ def what_may_be_lost(texts: Sequence[str]) -> tuple[ExpectedLoss, ...]:
             found.append(parse_expected_loss(text))
         except ValueError as wrong:
             raise UsageError(
-                f"nothing can be lost of a reading '{wrong}'", hint=spelling_hint(str(wrong), GOOD)
+                f"unknown reading '{wrong}' in --expect", hint=spelling_hint(str(wrong), GOOD)
             ) from None
     return tuple(found)

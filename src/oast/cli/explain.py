@@ -2,32 +2,30 @@
 
 from __future__ import annotations
 
-import argparse
+from dataclasses import dataclass
 from typing import Any
 
 from rich.text import Text
 
-from oast.cli import arguments
+from oast.cli.command import Subcommand, argument
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
 from oast.cli.output import console, print_json
+from oast.cli.shared_options import EstateOptions, FormatOptions, GivenOptions
 from oast.estate import Explained, Origin, describe_value, explain, masked
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("device", metavar="DEVICE")
-    parser.add_argument(
-        "key",
-        metavar="KEY",
-        nargs="?",
-        help="a value such as management.port, or one that holds others; default: all",
+@dataclass(frozen=True, kw_only=True)
+class ExplainOptions(GivenOptions, FormatOptions, EstateOptions):
+    """The options of `oast explain`."""
+
+    device: str = argument("DEVICE", help="name of the device")
+    key: str | None = argument(
+        "KEY", nargs="?", help="value, such as management.port, or a group of values (default: all)"
     )
-    arguments.add_given(parser)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: ExplainOptions) -> int:
     estate = estate_of(options)
     explained = explain(estate, estate.device(options.device), options.key)
     if options.format == "json":
@@ -81,3 +79,13 @@ def _document(one: Explained) -> dict[str, Any]:
             for o in one.origins
         ],
     }
+
+
+COMMAND = Subcommand(
+    ExplainOptions,
+    run,
+    examples=(
+        ("oast explain tern-edge-1", "list all values of a device with file and line"),
+        ("oast explain tern-edge-1 ntp", "show where one value comes from"),
+    ),
+)

@@ -2,60 +2,61 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from oast import __version__
-from oast.cli import arguments
+from oast.cli.command import Subcommand, flag
 from oast.cli.diff_view import NAMED
 from oast.cli.error_output import show_problems
 from oast.cli.estate_option import asker, folder_of, given_values, require_estate
 from oast.cli.exit_codes import DONE, INVALID
 from oast.cli.output import join_names, plural, print_document, print_json
+from oast.cli.shared_options import (
+    EstateOptions,
+    FormatOptions,
+    IntentOptions,
+    SelectionOptions,
+    format_option,
+)
 from oast.estate import find
 from oast.operations import WARNING, lint_estate, problem_document
 from oast.records import Problem
 
 KINDS = {
-    "estate": "a file of the estate cannot be read as what it should be",
-    "template": "a template is wrong or cannot be rendered",
-    "undefined": "a template uses a value that is not given",
-    "variable": "a value is not what the template declares",
-    "grammar": "a rendered statement is not one of the platform's",
-    "ownership": "a section renders what it does not own, or two own the same",
+    "estate": "a file of the estate cannot be read",
+    "template": "a template has an error or cannot be rendered",
+    "undefined": "a template uses a value that is not defined",
+    "variable": "a value does not match the template's declaration",
+    "grammar": "a rendered statement is unknown to the platform",
+    "ownership": "a section renders a statement that it does not own, or two sections own the same",
     "reference": "a statement refers to something that is not configured",
     "address": "an address is used twice in the network",
-    "link": "the two ends of a link do not fit each other",
-    "empty": "a list that must not be empty is",
-    "check": "a check of the estate cannot be made",
+    "link": "the two ends of a link do not match",
+    "empty": "a list is empty that must not be",
+    "check": "a user-defined check is invalid",
     "policy": "a policy of the estate is violated",
-    "policy-warning": "a policy of the estate is violated that only warns",
+    "policy-warning": "a policy of the estate is violated that is a warning",
 }
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--trace", action="store_true", help="show for each mistake the values behind the line"
-    )
-    parser.add_argument(
+@dataclass(frozen=True, kw_only=True)
+class LintOptions(SelectionOptions, IntentOptions, FormatOptions, EstateOptions):
+    """The options of `oast lint`."""
+
+    trace: bool = flag("--trace", help="show the values that each faulty line uses, with their origin")
+    untrusted: bool = flag(
         "--untrusted",
-        action="store_true",
-        help=(
-            "for a stranger's proposal: run no program, resolve no secret, read nothing outside the estate's"
-            " folder"
-        ),
+        help="for proposals from outside: run no program, resolve no secret, read no file outside the estate",
     )
-    arguments.add_selection(parser)
-    arguments.add_intent(parser)
-    arguments.add_format(parser, "sarif")
-    arguments.add_estate(parser)
+    format: str = format_option("sarif")
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: LintOptions) -> int:
     found = lint_estate(
         _folder(options),
         os.environ,
@@ -79,8 +80,8 @@ def run(options: argparse.Namespace) -> int:
         wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
         if found.unchecked:
             sys.stdout.write(
-                "statements were not checked, as the platform has no grammar:"
-                f" {join_names(found.unchecked, NAMED)}\n"
+                "statements were not checked, because the platform has no grammar: "
+                f"{join_names(found.unchecked, NAMED)}\n"
             )
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
         sys.stdout.write(
@@ -91,7 +92,7 @@ def run(options: argparse.Namespace) -> int:
     return INVALID if found.mistakes else DONE
 
 
-def _folder(options: argparse.Namespace) -> Path:
+def _folder(options: LintOptions) -> Path:
     """The estate's folder; of an untrusted one nothing is changed, not even who may read its working data."""
     if not options.untrusted:
         return folder_of(options)
@@ -128,3 +129,15 @@ def _result(problem: Problem) -> dict[str, Any]:
             location["region"] = {"startLine": problem.place.line}
         result["locations"] = [{"physicalLocation": location}]
     return result
+
+
+COMMAND = Subcommand(
+    LintOptions,
+    run,
+    examples=(
+        ("oast lint", "check the whole estate"),
+        ("oast lint --on name=tern-edge-1 --trace", "check one device, and show the values that are used"),
+        ("oast lint --untrusted --format sarif", "check a merge request in a pipeline"),
+    ),
+    exits=(0, 2, 3),
+)

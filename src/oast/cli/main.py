@@ -7,37 +7,50 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Sequence
+from dataclasses import replace
 
 from oast import __version__
 from oast.cli.exit_codes import DONE, FAILED, INTERRUPTED, USAGE
 from oast.cli.pipes import discard_output
 
 COMMANDS = {
-    "demo": "watch a full worked example against simulated devices",
-    "devices": "list the devices picked, or trust their host keys",
-    "new": "make a small, commented estate to begin with",
-    "lint": "find every mistake that can be found without a device",
-    "explain": "show where a device's values come from",
-    "render": "show the intended configuration of devices; touches none",
-    "diff": "compare the intended configuration with what devices run",
-    "push": "deliver the difference, with a way back that works by itself",
-    "backup": "keep what devices run, in Git; list, compare and show what was kept",
-    "restore": "bring devices back to what was kept, whole or one section",
-    "change": "look at changes, and leave what a run that died has begun in order",
-    "report": "a change as Markdown for a merge request, or as JUnit XML",
-    "ask": "read what devices say of their state: one table of many devices",
-    "verify": "check that the network is in the intended state",
-    "drift": "show what changed on devices that nobody delivered, and policies that fail",
-    "source": (
-        "take devices from an inventory that is kept elsewhere, and tell it what is known: list, refresh,"
-        " publish"
-    ),
-    "onboard": "new devices find their way: keys, stage, serve, status",
-    "watch": "back up, look for drift and check on a schedule, and tell others what is new",
-    "platform": "describe a kind of device: begin a file, check it against a listing, try it on a device",
-    "secret": "keep secrets in an encrypted file: set, rotate, remove, list, age",
-    "sim": "run simulated devices on loopback",
+    "write the intent": {
+        "new": "write a small, commented estate to start from",
+        "devices": "list devices, or accept their host keys",
+        "explain": "show where the values of a device come from",
+        "lint": "find mistakes in the estate, without connecting to a device",
+        "secret": "store secrets in an encrypted file: set, read, rotate, remove, list, age",
+        "platform": "describe a network operating system: draft, check and test a platform file",
+    },
+    "preview a change": {
+        "render": "show the intended configuration of devices, without connecting to them",
+        "diff": "compare the intended configuration with what devices run",
+    },
+    "deliver it": {
+        "push": "deliver the difference, with an automatic rollback, and verify it",
+        "change": "list, show, approve and revert changes; recover interrupted runs",
+        "report": "write a change as Markdown for a merge request, or as JUnit XML",
+    },
+    "verify the network": {
+        "verify": "check that the network is in the intended state",
+        "ask": "read the state of many devices into one table",
+        "drift": "show what changed on devices without Oast, and policies that fail",
+    },
+    "keep configurations": {
+        "backup": "back up configurations in Git; list, show and compare backups",
+        "restore": "return devices to a backup, whole or one section",
+    },
+    "connect to other systems": {
+        "source": "update the inventory from an inventory service, and publish facts to it",
+        "onboard": "provision new devices automatically: keys, stage, serve, status, forget",
+        "watch": "run backups, drift checks and verification on a schedule, and send notifications",
+    },
+    "try it, and read on": {
+        "demo": "watch a complete example on simulated devices",
+        "sim": "run simulated devices on loopback",
+        "help": "show a page of the documentation",
+    },
 }
 
 
@@ -46,6 +59,11 @@ def main(argv: Sequence[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if argv is None else argv)
     if arguments == ["--version"]:
         sys.stdout.write(f"oast {__version__}\n")
+        return DONE
+    if not arguments:
+        from oast.cli.arguments import FIRST_SCREEN
+
+        sys.stdout.write(FIRST_SCREEN)
         return DONE
     from oast.cli.pipes import PipeSafeStream, handle_signals, ignore_signals, is_interrupt
 
@@ -73,21 +91,21 @@ def _run(arguments: list[str]) -> int:
     from oast.cli.arguments import parse
 
     _need_text(arguments)
-    options = parse(arguments, COMMANDS)
+    command, options = parse(arguments, COMMANDS)
     from oast.cli.error_output import show_error, write_crash_report
     from oast.cli.pipes import is_interrupt
     from oast.errors import OastError
     from oast.gc_tuning import gc_relaxed
 
     try:
-        if getattr(options, "debug", False) or getattr(options, "debug_file", None) is not None:
+        if options.debug or options.debug_file is not None:
             from oast.cli.debug_log import start_debug_log
 
             start_debug_log(options.debug_file)
             # A progress display and log lines on one terminal would overwrite each other.
-            options.quiet = options.quiet or options.debug_file is None
+            options = replace(options, quiet=options.quiet or options.debug_file is None)
         with gc_relaxed():
-            code: int = options.run(options)
+            code = command.run(options)
         sys.stdout.flush()
     except OastError as error:
         return show_error(error, sys.stderr)
@@ -100,9 +118,10 @@ def _run(arguments: list[str]) -> int:
     except Exception as error:
         if is_interrupt(error):
             raise
-        write_crash_report(
-            error, sys.stderr, _without_values(arguments, COMMANDS), getattr(options, "folder", None)
-        )
+        from oast.cli.estate_option import usable_folder
+
+        names = {name for group in COMMANDS.values() for name in group}
+        write_crash_report(error, sys.stderr, _without_values(arguments, names), usable_folder(options))
         return FAILED
     return code
 
@@ -113,11 +132,11 @@ def _need_text(arguments: Sequence[str]) -> None:
         try:
             argument.encode()
         except UnicodeEncodeError:
-            sys.stderr.write(f"oast: the {number}. word of the command line is not UTF-8 text\n")
+            sys.stderr.write(f"error: word {number} of the command line is not UTF-8 text\n")
             raise SystemExit(USAGE) from None
 
 
-def _without_values(arguments: Sequence[str], commands: Iterable[str]) -> list[str]:
+def _without_values(arguments: Sequence[str], commands: Container[str]) -> list[str]:
     """The words of a command line that can be shown: names of commands and options. A value could hold a
     secret."""
     return [

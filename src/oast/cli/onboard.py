@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-import argparse
 import asyncio
 import os
 import signal
 import sys
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from rich.text import Text
 
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import CommandGroup, Subcommand, argument, flag, option
 from oast.cli.estate_option import estate_of, folder_of
 from oast.cli.exit_codes import DONE, INVALID, NO
 from oast.cli.onboard_view import follow, is_expected, print_status, why
 from oast.cli.output import ask_to_confirm, console, plural, print_json, relative_path
+from oast.cli.shared_options import PROPOSE_HELP, EstateOptions, FormatOptions
 from oast.cli.terminal import print_hanging
 from oast.errors import UsageError
 from oast.estate import read_settings as read_settings
@@ -36,65 +36,85 @@ from oast.operations import (
 )
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    arguments.add_action(actions, "keys", "make the owner's keys and certificates, once", _keys)
-    staging = arguments.add_action(
-        actions, "stage", "make ready what new devices are going to be given", _stage
+@dataclass(frozen=True, kw_only=True)
+class OnboardOptions(FormatOptions, EstateOptions):
+    """The options of an action of `oast onboard` that has none of its own."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class StageOptions(FormatOptions, EstateOptions):
+    """The options of `oast onboard stage`."""
+
+    file: Path | None = argument(
+        "FILE", type=Path, nargs="?", help="CSV file: serial,name,address,platform and more attributes"
     )
-    staging.add_argument(
-        "file",
+    change: str | None = option("--change", metavar="CHANGE", help="stage exactly this approved change")
+    propose: bool = flag("--propose", help=PROPOSE_HELP)
+    reason: str | None = option(
+        "-m",
+        "--reason",
+        metavar="REASON",
+        help="with --propose: reason (default: names of the staged devices)",
+    )
+    ticket: str | None = option("--ticket", metavar="TICKET", help="with --propose: ticket of the change")
+    sign: Path | None = option(
+        "--sign",
         metavar="FILE",
         type=Path,
-        nargs="?",
-        help="CSV: serial,name,address,platform and what else the inventory says",
+        help="with --propose: sign the change with this SSH key (ssh-keygen)",
     )
-    staging.add_argument(
-        "--change", metavar="CHANGE", help="stage what was proposed and approved as this change"
-    )
-    staging.add_argument(
-        "--propose", action="store_true", help="write it down for another person to approve, and stop"
-    )
-    staging.add_argument(
-        "-m", "--reason", metavar="REASON", help="with --propose: why (default: which devices are staged)"
-    )
-    staging.add_argument("--ticket", metavar="TICKET", help="with --propose: the ticket that it is for")
-    staging.add_argument(
-        "--sign", metavar="FILE", type=Path, help="with --propose: sign the proposal with this SSH key"
-    )
-    staging.add_argument("--yes", action="store_true", help="stage without asking")
-    serve = arguments.add_action(
-        actions, "serve", "the bootstrap server: gives each device what was staged for it", _serve
-    )
-    serve.add_argument(
-        "--port", type=int, metavar="PORT", help="another one than oast.toml says; 0: any that is free"
-    )
-    status = arguments.add_action(actions, "status", "how far each new device has come", _status)
-    status.add_argument("--follow", action="store_true", help="stay, and show what changes")
-    forget = arguments.add_action(actions, "forget", "expect a device no longer", _forget)
-    forget.add_argument("serial", metavar="SERIAL")
+    yes: bool = flag("--yes", help="stage without asking")
 
 
-def _keys(options: argparse.Namespace) -> int:
+@dataclass(frozen=True, kw_only=True)
+class ServeOptions(FormatOptions, EstateOptions):
+    """The options of `oast onboard serve`."""
+
+    port: int | None = option(
+        "--port",
+        type=int,
+        metavar="PORT",
+        help="port to listen on; 0: any free one (default: from oast.toml)",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class OnboardStatusOptions(FormatOptions, EstateOptions):
+    """The options of `oast onboard status`."""
+
+    follow: bool = flag("--follow", help="keep running, and show changes as they happen")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ForgetOptions(FormatOptions, EstateOptions):
+    """The options of `oast onboard forget`."""
+
+    serial: str = argument("SERIAL", help="serial number of the new device")
+
+
+def _keys(options: OnboardOptions) -> int:
     folder = folder_of(options)
     settings = settings_of(folder)
     make_keys(settings.keys, read_settings(folder).name, settings.names)
     owner = relative_path(settings.keys / "owner.pem")
     print_hanging(
         console(),
-        Text(f"the keys are in {relative_path(settings.keys)}: they never belong into a repository"),
+        Text(f"the keys are in {relative_path(settings.keys)}; never commit them to a repository"),
     )
-    print_hanging(console(), Text(f"give {owner} to whoever makes your devices: vouchers have to pin it"))
+    print_hanging(
+        console(),
+        Text(f"give {owner} to the manufacturer of your devices: its vouchers must pin this certificate"),
+    )
     return DONE
 
 
-def _stage(options: argparse.Namespace) -> int:
+def _stage(options: StageOptions) -> int:
     folder = folder_of(options)
     if options.change is not None:
-        return _stage_approved(options, folder)
+        return _stage_approved(options, folder, options.change)
     if options.file is None:
         raise UsageError(
-            "name the file of the new devices",
+            "the file of the new devices is missing",
             hint="oast onboard stage FILE, or --change CHANGE for an approved one",
         )
     staging = Staging(folder, os.environ)
@@ -108,7 +128,7 @@ def _stage(options: argparse.Namespace) -> int:
     _show_wrong(wrong)
     if right and (options.propose or read_settings(folder).delivery.approval):
         return _propose(options, staging, right, wrong)
-    if right and (options.yes or ask_to_confirm(f"Expect {plural(len(right), 'device')}?")):
+    if right and (options.yes or ask_to_confirm(f"Stage {plural(len(right), 'device')}?")):
         stage(folder, right)
         out.print(f"{plural(len(right), 'device')} staged")
     elif right:
@@ -123,25 +143,23 @@ def _stage(options: argparse.Namespace) -> int:
     return INVALID if wrong else DONE if right else NO
 
 
-def _propose(
-    options: argparse.Namespace, staging: Staging, right: list[StagedRow], wrong: list[StagedRow]
-) -> int:
+def _propose(options: StageOptions, staging: Staging, right: list[StagedRow], wrong: list[StagedRow]) -> int:
     reason = options.reason or f"Stage {', '.join(f'{row.name} ({row.serial})' for row in right)}"
     name = propose_staging(staging.estate, right, reason, options.ticket, options.sign)
     if options.format == "json":
         print_json("proposal", 1, {"change": name, "devices": len(right)})
     else:
         out = console()
-        out.print(f"proposed as {name}: {plural(len(right), 'device')}; nothing was staged")
-        out.print(f"    another person: oast change approve {name}", style="green")
-        out.print(f"    and then:       oast onboard stage --change {name}", style="green")
+        out.print(f"proposed as {name}: {plural(len(right), 'device')}; nothing is staged yet")
+        out.print(f"    another person approves it: oast change approve {name}", style="green")
+        out.print(f"    then stage it:              oast onboard stage --change {name}", style="green")
     return INVALID if wrong else DONE
 
 
-def _stage_approved(options: argparse.Namespace, folder: Path) -> int:
+def _stage_approved(options: StageOptions, folder: Path, name: str) -> int:
     if options.file is not None or options.propose:
-        raise UsageError("--change stages what was approved: leave out FILE and --propose")
-    change, serials = stage_approved(folder, os.environ, estate_of(options), options.change)
+        raise UsageError("--change stages an approved change; leave out FILE and --propose")
+    change, serials = stage_approved(folder, os.environ, estate_of(options), name)
     if options.format == "json":
         print_json("staged", 1, {"staged": serials, "wrong": []})
     else:
@@ -180,7 +198,7 @@ def _row_document(row: StagedRow) -> dict[str, Any]:
     }
 
 
-def _serve(options: argparse.Namespace) -> int:
+def _serve(options: ServeOptions) -> int:
     folder = folder_of(options)
     settings = settings_of(folder)
     chosen = settings if options.port is None else replace(settings, port=options.port)
@@ -203,7 +221,7 @@ def _serve(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _status(options: argparse.Namespace) -> int:
+def _status(options: OnboardStatusOptions) -> int:
     out = console()
     with NewDeviceStore(folder_of(options) / ".oast") as boxes:
         found, refused = boxes.all(), boxes.refusals()
@@ -238,7 +256,36 @@ def _document(box: NewDevice) -> dict[str, Any]:
     }
 
 
-def _forget(options: argparse.Namespace) -> int:
+def _forget(options: ForgetOptions) -> int:
     forget(folder_of(options), options.serial)
-    console().print(f"{options.serial} is not expected any more")
+    console().print(f"{options.serial} is no longer expected")
     return DONE
+
+
+COMMAND = CommandGroup(
+    {
+        "keys": Subcommand(OnboardOptions, _keys, "create the owner's keys and certificates, once"),
+        "stage": Subcommand(
+            StageOptions,
+            _stage,
+            "prepare the first configuration of new devices",
+            (("oast onboard stage new.csv", "stage the devices of a CSV file"),),
+            exits=(0, 1, 2, 3),
+            no="declined, or a row cannot be staged",
+        ),
+        "serve": Subcommand(
+            ServeOptions,
+            _serve,
+            "run the bootstrap server, which gives each new device its first configuration",
+            (("oast onboard serve", "serve until interrupted"),),
+            exits=(0, 2, 3, 4, 130),
+        ),
+        "status": Subcommand(
+            OnboardStatusOptions,
+            _status,
+            "show the progress of each new device",
+            (("oast onboard status --follow", "show changes as they happen"),),
+        ),
+        "forget": Subcommand(ForgetOptions, _forget, "stop expecting a new device"),
+    }
+)

@@ -25,7 +25,7 @@ STYLES = {
 }
 EVERY_S = 0.5
 SHOWN = 12
-NOT_ASKED = "has not asked yet: it has no power, no way to the server, or asks another"
+NOT_ASKED = "has not connected yet: it has no power, cannot reach this server, or asks another one"
 # The heading, its line, how many there are besides, and how many are expected.
 AROUND = 4
 
@@ -38,7 +38,7 @@ def print_status(out: Console, found: Sequence[NewDevice], refused: Sequence[Onb
             print_hanging(out, line)
         out.print(expected(found))
     else:
-        out.print("no device is expected: stage some with oast onboard stage FILE")
+        out.print("no new device is expected (stage some with: oast onboard stage FILE)")
     for line in _refused(refused):
         print_hanging(out, line)
 
@@ -59,7 +59,7 @@ def _alive(out: Console, found: Sequence[NewDevice], refused: Sequence[Onboardin
     room = max(1, out.height - len(told) - AROUND)
     rows = found if len(found) <= room else sorted(found, key=lambda box: box.since, reverse=True)[:room]
     more = (
-        [Text(f"and {len(found) - len(rows)} more, of which nothing is as new", style="dim")]
+        [Text(f"and {len(found) - len(rows)} more without recent activity", style="dim")]
         if len(rows) < len(found)
         else []
     )
@@ -109,8 +109,10 @@ def _told(found: Sequence[NewDevice]) -> list[Text]:
 def _refused(refused: Sequence[OnboardingRefusal]) -> list[Text]:
     lines = [
         Text(
-            f"{one.serial} was refused {plural(one.times, 'time')}, last at {one.at:%Y-%m-%d %H:%M:%S}:"
-            f" {one.why}",
+            (
+                f"{one.serial} was refused {plural(one.times, 'time')}, most recently at "
+                f"{one.at:%Y-%m-%d %H:%M:%S}: {one.why}"
+            ),
             style="yellow",
         )
         for one in refused[:SHOWN]

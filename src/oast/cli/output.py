@@ -78,8 +78,10 @@ def print_document(document: dict[str, Any]) -> None:
 def ask_to_confirm(question: str) -> bool:
     """Ask for a yes on the terminal. Raises UsageError without one: a pipeline has to say --yes."""
     if not sys.stdin.isatty():
-        raise UsageError("there is no terminal to ask on", hint="add --yes to go on without asking")
-    sys.stderr.write(f"{question} Type yes to go on: ")
+        raise UsageError(
+            "cannot ask for confirmation without a terminal", hint="add --yes to continue without asking"
+        )
+    sys.stderr.write(f"{question} Type yes to continue: ")
     sys.stderr.flush()
     return sys.stdin.readline().strip().lower() == "yes"
 

@@ -3,24 +3,24 @@ without changing anything."""
 
 from __future__ import annotations
 
-import argparse
 import os
 import string
 import sys
 import tempfile
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from rich.text import Text
 
 from oast.change import rollback_method_of
 from oast.change.rollout import new_run_id
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import CommandGroup, Subcommand, argument, flag, option, repeated
 from oast.cli.estate_option import estate_of, folder_of
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import ask_to_confirm, console, plural, print_json, relative_path
+from oast.cli.shared_options import EstateOptions, FormatOptions, SelectionOptions, TimeoutOptions
 from oast.cli.terminal import print_hanging
 from oast.config import syntax_of
 from oast.connect import Connector, SessionCommands, SessionDraft
@@ -59,134 +59,98 @@ SHOWN = 20
 LONGEST = 64_000_000
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    for add in (_add_new, _add_check, _add_try, _add_from_yang):
-        add(actions)
+@dataclass(frozen=True, kw_only=True)
+class PlatformNewOptions(TimeoutOptions, EstateOptions):
+    """The options of `oast platform new`."""
 
-
-def _add_new(actions: Any) -> None:
-    new = actions.add_parser(
-        "new", help="write a platform file to begin with, or draft it from a listing and a session"
-    )
-    new.add_argument("name")
-    new.add_argument(
+    name: str = argument("NAME", help="name of the platform")
+    syntax: str | None = option(
         "--syntax",
         choices=[one for one in KNOWN if one != "xml"],
-        help="how a configuration is written (default: indented, or as the listing looks)",
+        help="syntax of its configurations (default: indented, or what the configuration looks like)",
     )
-    new.add_argument(
-        "--text", metavar="RUNNING", type=Path, help="draft the grammar from this file: what a device listed"
+    text: Path | None = option(
+        "--text", metavar="FILE", type=Path, help="draft the grammar from this running configuration"
     )
-    new.add_argument(
+    on: str | None = option(
         "--on",
         metavar="SELECTOR",
         help="draft prompts, levels, pager and errors in a session with this one device",
     )
-    new.add_argument("--running", metavar="COMMAND", help="with --on: the command that lists what runs")
-    new.add_argument(
-        "--obtain",
-        metavar="COMMAND",
-        help="with --on: the command that obtains the right to change the device",
+    running: str | None = option(
+        "--running", metavar="COMMAND", help="with --on: command that lists the running configuration"
     )
-    new.add_argument(
-        "--enter", metavar="COMMAND", help="with --on and --leave: the command that begins editing"
+    obtain: str | None = option(
+        "--obtain", metavar="COMMAND", help="with --on: command that enters privileged mode"
     )
-    new.add_argument(
-        "--leave", metavar="COMMAND", help="with --on and --enter: the command that ends editing"
+    enter: str | None = option(
+        "--enter", metavar="COMMAND", help="with --on and --leave: command that starts editing"
     )
-    new.add_argument(
-        "--timeout",
-        metavar="S",
-        type=arguments.seconds,
-        help="seconds to wait for the device (default: from oast.toml)",
+    leave: str | None = option(
+        "--leave", metavar="COMMAND", help="with --on and --enter: command that ends editing"
     )
-    arguments.add_estate(new)
-    new.set_defaults(run=_new)
 
 
-def _add_check(actions: Any) -> None:
-    check = actions.add_parser(
-        "check",
-        help=(
-            "look at a platform's file, and at how it reads a saved listing; exit 1 if not all is understood"
-        ),
+@dataclass(frozen=True, kw_only=True)
+class PlatformCheckOptions(FormatOptions, EstateOptions):
+    """The options of `oast platform check`."""
+
+    file: Path = argument("FILE", type=Path, help="platform file")
+    text: Path | None = option(
+        "--text", metavar="FILE", type=Path, help="running configuration of such a device"
     )
-    check.add_argument("file", metavar="FILE", type=Path)
-    check.add_argument("--text", metavar="RUNNING", type=Path, help="what a device listed")
-    check.add_argument("-v", "--verbose", action="store_true", help="show how each line was understood")
-    arguments.add_format(check)
-    arguments.add_estate(check)
-    check.set_defaults(run=_check)
+    verbose: bool = flag("-v", "--verbose", help="show how each line is understood")
 
 
-def _add_try(actions: Any) -> None:
-    attempt = actions.add_parser(
-        "try", help="try a platform on devices: prompts, levels, listings, readings; changes nothing"
+@dataclass(frozen=True, kw_only=True)
+class PlatformTryOptions(SelectionOptions, TimeoutOptions, FormatOptions, EstateOptions):
+    """The options of `oast platform try`."""
+
+    name: str = argument("NAME", help="name of the platform")
+    rehearse: bool = flag(
+        "--rehearse", help="also apply one harmless statement, and prove that the device rolls back"
     )
-    attempt.add_argument("name")
-    attempt.add_argument(
-        "--rehearse",
-        action="store_true",
-        help="also apply one harmless statement, and prove that the device rolls back",
-    )
-    attempt.add_argument(
+    statement: Path | None = option(
         "--statement",
         metavar="FILE",
         type=Path,
-        help="with --rehearse: this, not a description of a shut interface or a comment",
+        help="with --rehearse: statement to apply (default: a description of a shut interface, or a comment)",
     )
-    attempt.add_argument(
-        "--revert-timer", type=float, metavar="S", help="with --rehearse: the timer, in seconds (default: 30)"
-    )
-    attempt.add_argument("--yes", action="store_true", help="with --rehearse: do not ask")
-    arguments.add_selection(attempt)
-    attempt.add_argument(
-        "--timeout",
+    revert_timer: float | None = option(
+        "--revert-timer",
+        type=float,
         metavar="S",
-        type=arguments.seconds,
-        help="seconds to wait for a device's answer (default: from oast.toml)",
+        help="with --rehearse: revert timer in seconds (default: 30)",
     )
-    arguments.add_format(attempt)
-    arguments.add_estate(attempt)
-    attempt.set_defaults(run=_try)
+    yes: bool = flag("--yes", help="with --rehearse: do not ask")
 
 
-def _add_from_yang(actions: Any) -> None:
-    made = actions.add_parser(
-        "from-yang",
-        help="make a NETCONF platform's file of YANG modules, from a folder or as a device gives them",
+@dataclass(frozen=True, kw_only=True)
+class FromYangOptions(TimeoutOptions, EstateOptions):
+    """The options of `oast platform from-yang`."""
+
+    name: str = argument("NAME", help="name of the platform")
+    modules: Path | None = option(
+        "--modules", metavar="DIR", type=Path, help="folder with the device's YANG modules"
     )
-    made.add_argument("name")
-    made.add_argument(
-        "--modules", metavar="DIR", type=Path, help="a folder with the modules that the devices implement"
+    module: tuple[str, ...] = repeated(
+        "--module", metavar="NAME", help="module of the folder to use (default: all); repeat for more"
     )
-    made.add_argument(
-        "--module",
-        metavar="NAME",
-        action="append",
-        default=[],
-        help="of these in the folder only; can be given again",
-    )
-    made.add_argument("--on", metavar="SELECTOR", help="the device to ask for its modules")
-    made.add_argument(
-        "--timeout", metavar="S", type=arguments.seconds, help="seconds to wait for the device's answer"
-    )
-    arguments.add_estate(made)
-    made.set_defaults(run=_from_yang)
+    on: str | None = option("--on", metavar="SELECTOR", help="device to download the modules from")
 
 
-def _new(options: argparse.Namespace) -> int:
+def _new(options: PlatformNewOptions) -> int:
     path = _free(options)
     commands = SessionCommands(options.running, options.obtain, options.enter, options.leave)
     if options.on is None and commands != SessionCommands():
         raise UsageError(
-            "--running, --obtain, --enter and --leave are for a session",
+            "--running, --obtain, --enter and --leave need --on",
             hint="name the device: --on name=DEVICE",
         )
     if (commands.enter is None) != (commands.leave is None):
         raise UsageError(
-            "--enter and --leave go together", hint="Oast ends editing again before it ends the session"
+            "--enter and --leave need each other",
+            hint=("give both: Oast must end editing before it ends the session"),
         )
     if options.text is not None or options.on is not None:
         return _draft(options, path, commands)
@@ -195,21 +159,21 @@ def _new(options: argparse.Namespace) -> int:
     common = (STARTER / "common.toml").read_text(encoding="utf-8")
     write_whole(path, string.Template(common + text).safe_substitute(name=options.name, syntax=syntax))
     sys.stdout.write(
-        f"{relative_path(path)} holds a platform to begin with; go on with:\n"
-        f"  oast platform check {relative_path(path)} --text RUNNING.txt      # what a device listed\n"
-        f"  oast platform try {options.name} --on name=DEVICE\n"
+        f"{relative_path(path)} is a platform file to start from; next steps:\n  oast platform check "
+        f"{relative_path(path)} --text RUNNING.txt      # a device's running configuration\n  oast"
+        f" platform try {options.name} --on name=DEVICE\n"
     )
     return DONE
 
 
-def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -> int:
+def _draft(options: PlatformNewOptions, path: Path, commands: SessionCommands) -> int:
     listing = None if options.text is None else _saved(options.text)
     session = None if options.on is None else _drafted_session(options, commands, listing)
     if listing is None and session is not None:
         listing = session.listing
     if listing is None or not listing.strip():
         raise UsageError(
-            "there is no listing to draft a grammar from",
+            "there is no running configuration to draft a grammar from",
             hint="give --text FILE, or --running COMMAND with --on",
         )
     draft = draft_platform(
@@ -219,10 +183,10 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     out = console()
     writing, found = draft.writing, draft.understanding
     sign = f"comments with {writing.comment}" if writing.comments else "no comments"
-    out.print(Text(f"{relative_path(path)}: a draft; check every line that says 'guess'"))
-    out.print(Text(f"  writing: {writing.syntax}, {plural(writing.indent, 'space')} a level, {sign}"))
+    out.print(Text(f"{relative_path(path)} is a draft; check every line marked 'guess'"))
+    out.print(Text(f"  syntax: {writing.syntax}, {plural(writing.indent, 'space')} per level, {sign}"))
     for pattern in writing.ignore:
-        out.print(Text(f"  frames the listing: {pattern}"))
+        out.print(Text(f"  ignored around the configuration: {pattern}"))
     for finding in session.findings if session is not None else ():
         out.print(Text(f"  session: {finding}"))
     known = f"{found.known} of {plural(len(found.lines), 'line')} understood"
@@ -230,26 +194,26 @@ def _draft(options: argparse.Namespace, path: Path, commands: SessionCommands) -
     for one in draft.given_up:
         out.print(
             Text(
-                f"  not in it: {one.path}, as it did not read its own lines back"
+                f"  left out: {one.path}, because its lines cannot be read back"
                 f" ({plural(len(one.lines), 'line')})"
             )
         )
     sys.stdout.write(
-        f"go on with:\n  oast platform check {relative_path(path)} --text {options.text or 'RUNNING.txt'}"
+        f"next steps:\n  oast platform check {relative_path(path)} --text {options.text or 'RUNNING.txt'}"
         f" -v\n  oast platform try {options.name} --on {options.on or 'name=DEVICE'}\n"
     )
     return DONE
 
 
 def _drafted_session(
-    options: argparse.Namespace, commands: SessionCommands, listing: str | None
+    options: PlatformNewOptions, commands: SessionCommands, listing: str | None
 ) -> SessionDraft:
     """What a session with the one device that is picked is like."""
     estate = estate_of(options)
     devices = estate.pick(options.on)
     if len(devices) > 1:
         raise UsageError(
-            f"{plural(len(devices), 'device')} are picked, and one is asked",
+            f"--on selects {plural(len(devices), 'device')}; select one",
             hint=f"--on name={devices[0].name}",
         )
     log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
@@ -259,10 +223,10 @@ def _drafted_session(
     return run_to_end(draft_of_device(connector, devices[0], commands, names, log, silence_s))
 
 
-def _from_yang(options: argparse.Namespace) -> int:
+def _from_yang(options: FromYangOptions) -> int:
     if (options.modules is None) == (options.on is None):
         raise UsageError(
-            "say where the modules are",
+            "the source of the modules is missing",
             hint="--modules DIR for a folder, or --on name=DEVICE for a device to ask",
         )
     path = _free(options)
@@ -277,25 +241,25 @@ def _from_yang(options: argparse.Namespace) -> int:
         made = platform_of(options.name, texts, folders)
     write_whole(path, made.text)
     sys.stdout.write(
-        f"{relative_path(path)} holds {plural(made.statements, 'statement')} of"
-        f" {plural(len(made.modules), 'module')}\n"
+        f"{relative_path(path)} has {plural(made.statements, 'statement')} from "
+        f"{plural(len(made.modules), 'module')}\n"
     )
     for left in made.left_out:
-        sys.stdout.write(f"  not in it: {left}\n")
-    sys.stdout.write(f"go on with:\n  oast platform try {options.name} --on name=DEVICE\n")
+        sys.stdout.write(f"  left out: {left}\n")
+    sys.stdout.write(f"next steps:\n  oast platform try {options.name} --on name=DEVICE\n")
     return DONE
 
 
-def _free(options: argparse.Namespace) -> Path:
+def _free(options: PlatformNewOptions | FromYangOptions) -> Path:
     """Where the platform's file goes. Raises UsageError."""
     if not NAME.fullmatch(options.name):
         raise UsageError(
-            f"'{options.name}' cannot be a platform's name", hint="use up to 63 letters, digits, - and _"
+            f"'{options.name}' is not a valid platform name", hint="use up to 63 letters, digits, - and _"
         )
     path: Path = folder_of(options) / "platforms" / f"{options.name}.toml"
     if path.exists():
         raise UsageError(
-            f"{relative_path(path)} is there already", hint="name another platform, or move the file away"
+            f"{relative_path(path)} exists already", hint="choose another name, or move the file away"
         )
     return path
 
@@ -304,36 +268,36 @@ def _chosen(texts: Sequence[ModuleText], names: Sequence[str], folder: Path) -> 
     known = [one.name for one in texts]
     for name in names:
         if name not in known:
-            raise UsageError(f"there is no module '{name}' in {folder}", hint=spelling_hint(name, known))
+            raise UsageError(f"no module '{name}' in {folder}", hint=spelling_hint(name, known))
     return [one for one in texts if not names or one.name in names]
 
 
-def _asked_for(options: argparse.Namespace, folder: Path) -> list[ModuleText]:
+def _asked_for(options: FromYangOptions, folder: Path) -> list[ModuleText]:
     """The modules of the one device that is picked."""
     estate = estate_of(options)
     devices = estate.pick(options.on)
     if len(devices) > 1:
         raise UsageError(
-            f"{plural(len(devices), 'device')} are picked, and one is asked",
+            f"--on selects {plural(len(devices), 'device')}; select one",
             hint=f"--on name={devices[0].name}",
         )
     log = estate.working / "log" / new_run_id() / f"{devices[0].name}.log"
     return run_to_end(read_yang_modules(Connector(estate, devices, options.timeout), devices[0], folder, log))
 
 
-def _check(options: argparse.Namespace) -> int:
+def _check(options: PlatformCheckOptions) -> int:
     fingerprints = Fingerprints(os.urandom(KEY_BYTES))
     platform = load_platform(options.file, fingerprints, str(relative_path(options.file)))
     found = None if options.text is None else _read(options.text, platform)
     if options.format == "json":
         print_json(
             "platform",
-            1,
+            2,
             {"platform": _document(platform), "listing": None if found is None else _listing(found)},
         )
     else:
         _show_platform(platform)
-        if found is not None:
+        if found is not None and options.text is not None:
             _show_listing(options, found, options.text)
     return NO if found is not None and (found.problems or found.lost) else DONE
 
@@ -351,11 +315,11 @@ def _saved(path: Path) -> str:
     except UnicodeDecodeError as error:
         raise UsageError(f"{path} is not UTF-8 text (byte {error.start})") from None
     except OSError as error:
-        raise UsageError(f"{path} cannot be read: {error.strerror}") from None
+        raise UsageError(f"cannot read {path}: {error.strerror}") from None
     if len(data) > LONGEST:
-        raise UsageError(f"{path} is longer than {LONGEST} bytes: that is no device's configuration")
+        raise UsageError(f"{path} is longer than {LONGEST} bytes, too long for a configuration")
     if not text.strip():
-        raise UsageError(f"{path} is empty", hint="save into it what the device lists as its configuration")
+        raise UsageError(f"{path} is empty", hint="save the device's running configuration in it")
     return text
 
 
@@ -367,7 +331,7 @@ def _document(platform: Platform) -> dict[str, object]:
         "statements": _statements(platform),
         "levels": list(platform.dialect.prompts),
         "privileged": sorted(platform.dialect.privileged),
-        "way_back": rollback_method_of(platform).name,
+        "rollback_method": rollback_method_of(platform).name,
         "readings": list(platform.readings),
         "roles": dict(platform.roles),
     }
@@ -380,21 +344,17 @@ def _statements(platform: Platform) -> int:
 def _show_platform(platform: Platform) -> None:
     out = console()
     number = _statements(platform)
-    knows = plural(number, "statement") if number else "no grammar: every line is known by its words alone"
+    knows = plural(number, "statement") if number else "no grammar: lines are compared by their words"
     out.print(Text.assemble((platform.name, "bold"), f": {platform.syntax}, {knows}"))
     if platform.netconf is not None:
-        out.print(f"over NETCONF; read are: {', '.join(platform.netconf.read)}")
+        out.print(f"over NETCONF; reads: {', '.join(platform.netconf.read)}")
     elif platform.dialect.one_shot:
-        out.print("commands are run by themselves, without a session")
+        out.print("each command runs separately, without a shell session")
     else:
-        out.print(
-            f"levels: {', '.join(platform.dialect.prompts)}; the device may be changed at:"
-            f" {_privileged(platform)}"
-        )
-    out.print(
-        "way back:"
-        f" {'what its hello offers' if platform.netconf is not None else rollback_method_of(platform).name}"
-    )
+        out.print(f"levels: {', '.join(platform.dialect.prompts)}; privileged: {_privileged(platform)}")
+    is_netconf = platform.netconf is not None
+    method = "by the capabilities in its hello" if is_netconf else rollback_method_of(platform).name
+    out.print(f"rollback: {method}")
     out.print(
         f"readings: {', '.join(platform.readings) or 'none'}; roles: {', '.join(platform.roles) or 'none'}"
     )
@@ -404,13 +364,13 @@ def _privileged(platform: Platform) -> str:
     return ", ".join(sorted(platform.dialect.privileged))
 
 
-def _show_listing(options: argparse.Namespace, found: ParseReport, path: Path) -> None:
+def _show_listing(options: PlatformCheckOptions, found: ParseReport, path: Path) -> None:
     out = console()
     wrong = {problem.line for problem in found.problems}
     total, not_known = len(found.lines), sum(not line.known for line in found.lines)
     out.print()
     out.print(
-        f"{relative_path(path)}: {plural(total, 'line')} with a statement, {total - not_known} understood,"
+        f"{relative_path(path)}: {plural(total, 'line')} with statements: {total - not_known} understood,"
         f" {not_known} not"
     )
     if options.verbose:
@@ -424,15 +384,15 @@ def _show_listing(options: argparse.Namespace, found: ParseReport, path: Path) -
         if problem.hint:
             out.print(Text(f"    {problem.hint}", style="green"))
     if len(found.problems) > SHOWN:
-        out.print(f"and {len(found.problems) - SHOWN} more; --format json has all")
+        out.print(f"and {len(found.problems) - SHOWN} more (--format json lists all)")
     for lost in found.lost[:SHOWN]:
-        out.print(Text(f"printed and read again, this is not the same: {lost}", style="red"))
+        out.print(Text(f"not the same after printing and reading it again: {lost}", style="red"))
     if not found.lost and not found.different:
-        out.print("printed, it is the same text, byte for byte")
+        out.print("printing it gives the same text, byte for byte")
     elif not found.lost:
         out.print(
-            f"printed and read again, it means the same; {plural(found.different, 'line')} would be printed"
-            " in other words"
+            f"printing it gives the same configuration; {plural(found.different, 'line')} would be"
+            " written differently"
         )
 
 
@@ -444,7 +404,7 @@ def _listing(found: ParseReport) -> dict[str, object]:
     return {"lines": lines, "problems": problems, "lost": list(found.lost)}
 
 
-def _try(options: argparse.Namespace) -> int:
+def _try(options: PlatformTryOptions) -> int:
     estate = estate_of(options)
     devices = estate.pick(options.on)
     platform = Platforms(estate.folder, fingerprints_of(estate.working, estate.environment)).get(options.name)
@@ -489,21 +449,20 @@ def _try(options: argparse.Namespace) -> int:
             "trial", 1, {"platform": platform.name, "steps": steps, "untried": left, "logs": str(logs)}
         )
     else:
-        out.print(
-            f"\n{plural(len(every), 'step')}, {len(failed)} not as the platform says; the sessions:"
-            f" {relative_path(logs)}"
-        )
+        out.print(f"\n{plural(len(every), 'step')}, {len(failed)} failed; transcripts: {relative_path(logs)}")
         if left:
-            out.print(f"not tried, as it would change something: {', '.join(left)}; --rehearse tries it")
+            out.print(
+                f"not tried, because it would change the device: {', '.join(left)}; --rehearse tries it"
+            )
     return FAILED if failed else DONE
 
 
-def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal | None:
+def _rehearsal(options: PlatformTryOptions, names: Sequence[str]) -> Rehearsal | None:
     """What is to be rehearsed, once that was agreed to. Raises UsageError."""
     if not options.rehearse:
         for name in ("statement", "revert_timer", "yes"):
             if getattr(options, name):
-                raise UsageError(f"--{name.replace('_', '-')} goes with --rehearse")
+                raise UsageError(f"--{name.replace('_', '-')} needs --rehearse")
         return None
     text = None
     if options.statement is not None:
@@ -514,11 +473,9 @@ def _rehearsal(options: argparse.Namespace, names: Sequence[str]) -> Rehearsal |
                 f"{options.statement} cannot be read:"
                 f" {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
             ) from None
-    what = (
-        "this statement" if text is not None else "a description of an interface that is shut, or a comment"
-    )
+    what = "this statement" if text is not None else "a description of a shut interface, or a comment"
     if not options.yes and not ask_to_confirm(
-        f"Apply {what} to {', '.join(names)}, twice, and have it rolled back?"
+        f"Apply {what} to {', '.join(names)} twice, and let the device roll it back?"
     ):
         raise UsageError("nothing was rehearsed")
     return Rehearsal(text, options.revert_timer or 30.0)
@@ -535,3 +492,53 @@ def _show_step(step: ProbeStep) -> None:
     )
     if step.hint and not step.passed:
         out.print(Text(f"       {step.hint}", style="green"))
+
+
+COMMAND = CommandGroup(
+    {
+        "new": Subcommand(
+            PlatformNewOptions,
+            _new,
+            "write a platform file to start from, or draft one from a configuration and a session",
+            (
+                ("oast platform new vega --text running.txt", "draft the grammar from a configuration"),
+                ("oast platform new vega --on name=pier-1 --running 'show all'", "draft it in a session"),
+            ),
+            exits=(0, 2, 3, 4),
+        ),
+        "check": Subcommand(
+            PlatformCheckOptions,
+            _check,
+            "check a platform file, and how it reads a saved configuration",
+            (
+                (
+                    "oast platform check platforms/vega.toml --text running.txt",
+                    "show lines that are not understood",
+                ),
+            ),
+            exits=(0, 1, 2, 3),
+            no="a line is not understood",
+        ),
+        "try": Subcommand(
+            PlatformTryOptions,
+            _try,
+            "test a platform on devices: prompts, levels, listings, readings; changes nothing",
+            (
+                ("oast platform try vega --on name=pier-1", "test it on one device"),
+                (
+                    "oast platform try vega --on name=pier-1 --rehearse",
+                    "also prove that the device rolls back",
+                ),
+            ),
+            exits=(0, 1, 2, 3, 4),
+            no="a step failed, or the rehearsal was declined",
+        ),
+        "from-yang": Subcommand(
+            FromYangOptions,
+            _from_yang,
+            "generate a NETCONF platform from YANG modules, from a folder or a device",
+            (("oast platform from-yang vega --modules yang", "generate it from a folder"),),
+            exits=(0, 2, 3, 4),
+        ),
+    }
+)

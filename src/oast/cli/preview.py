@@ -46,8 +46,7 @@ def show_not_compared(plan: Plan, out: Console) -> None:
     if plan.failed and plan.to_do:
         names = [name for name, _ in plan.failed]
         out.print(
-            f"could not be compared, and {'is' if len(names) == 1 else 'are'} left alone:"
-            f" {join_names(names, NAMED)}",
+            f"could not be compared, so nothing will be sent: {join_names(names, NAMED)}",
             style="yellow",
         )
         out.print()
@@ -61,11 +60,11 @@ def show_warnings(different: Sequence[Comparison], out: Console) -> None:
         ways.setdefault(comparison.rollback_method.name, []).append(comparison.name)
     for name, devices in ways.items():
         who = join_names(devices, NAMED) if len(ways) > 1 else plural(len(devices), "device")
-        out.print(f"way back: {name} ({who})", style="dim")
+        out.print(f"rollback: {name} ({who})", style="dim")
     reasons = [(c.name, risk.why) for c in different for risk in c.access_risks]
     for why in dict.fromkeys(why for _, why in reasons):
         devices = list(dict.fromkeys(name for name, other in reasons if other == why))
-        out.print(f"touches {why}: {join_names(devices, NAMED)}", style="yellow")
+        out.print(f"affects management access ({why}): {join_names(devices, NAMED)}", style="yellow")
     for comparison in different:
         if comparison.move is not None:
             out.print(move_text(comparison.name, comparison.move), style="yellow")
@@ -77,9 +76,9 @@ def move_text(name: str, move: ManagementMove) -> str:
     """What happens to a device whose management address moves."""
     if move.to is None:
         return (
-            f"{name} gives up its management address {move.before} and no other is known: it will be rolled"
-            " back\n    hint: set 'address' to the new one in the inventory, with previous_address:"
-            f" {move.before}"
+            f"{name} gives up its management address {move.before} and no other is known: it will be"
+            " rolled back\n    hint: set 'address' to the new one in the inventory, with"
+            f" previous_address: {move.before}"
         )
     if move.to == move.before:
         return (
@@ -99,6 +98,8 @@ def show_limit_violations(found: Sequence[LimitViolation], out: Console) -> None
     for one in found:
         devices.setdefault((one.what, one.limit), []).append(one.device)
     for (what, limit), names in devices.items():
-        out.print(f"takes away {what} (limit: {limit}): {join_names(names, NAMED)}", style="bold red")
+        out.print(
+            f"removal limit exceeded: {what} (limit: {limit}): {join_names(names, NAMED)}", style="bold red"
+        )
     if found:
         out.print()

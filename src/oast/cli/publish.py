@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
+from dataclasses import dataclass
 from typing import Any
 
 from rich.console import Console
 from rich.text import Text
 
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import argument, flag
 from oast.cli.error_output import show_device_errors
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import ask_to_confirm, console, join_names, plural
 from oast.cli.progress import Progress
+from oast.cli.shared_options import ConnectionOptions, EstateOptions, FormatOptions, SelectionOptions
 from oast.cli.terminal import print_hanging
 from oast.errors import EstateError
 from oast.estate import SourceSettings
@@ -25,12 +27,25 @@ SHOWN = 12
 LONGEST = 60
 
 
-def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[int, dict[str, Any]]:
+@dataclass(frozen=True, kw_only=True)
+class PublishOptions(SelectionOptions, ConnectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast source publish`."""
+
+    source: tuple[str, ...] = argument(
+        "SOURCE", nargs="*", default=(), help="names of sources (default: all with [sources.publish])"
+    )
+    yes: bool = flag("--yes", help="write without asking")
+    dry_run: bool = flag(
+        "--dry-run", help="show what differs and write nothing; exit code 1 if anything does"
+    )
+
+
+def publish_one(options: PublishOptions, source: SourceSettings) -> tuple[int, dict[str, Any]]:
     """Publish to one source: the exit code, and its part of the document."""
     if source.publish is None:
         raise EstateError(
-            f"the source '{source.name}' does not say what is to be published",
-            hint="[sources.publish] fields = { ... }",
+            f"the source '{source.name}' has no [sources.publish]",
+            hint=f"add [sources.publish] with fields = {...}",
         )
     estate = estate_of(options)
     quiet = options.quiet or options.format == "json"
@@ -52,7 +67,7 @@ def publish_one(options: argparse.Namespace, source: SourceSettings) -> tuple[in
         out.print("nothing was published")
         return NO, _document(found, None)
     result = run_to_end(publish_facts(estate.folder, os.environ, found))
-    out.print(f"{source.name}: {plural(len(result.written), 'record')} written, and read again")
+    out.print(f"{source.name}: {plural(len(result.written), 'record')} written and verified")
     for name, why in result.failed.items():
         print_hanging(console(error=True), Text(f"{name}: {why}"))
     return FAILED if result.failed else worst, _document(found, result)
@@ -62,7 +77,7 @@ def _show(found: PublishPlan, out: Console) -> None:
     out.print(
         Text.assemble(
             (found.source.name, "bold"),
-            f": {plural(found.records, 'record')}; {len(found.changes)} not as they have to be",
+            f": {plural(found.records, 'record')}; {len(found.changes)} to update",
         )
     )
     for change in found.changes[:SHOWN]:
@@ -81,10 +96,12 @@ def _show(found: PublishPlan, out: Console) -> None:
         for one in fields:
             by_field.setdefault(one, []).append(device)
     for one, devices in by_field.items():
-        print_hanging(out, Text(f"  {one} is not known of {join_names(devices, 3)}, and stays", style="dim"))
+        print_hanging(
+            out, Text(f"  {one} is unknown for {join_names(devices, 3)} and not updated", style="dim")
+        )
     if found.unlisted:
         sys.stderr.write(
-            f"the source '{found.source.name}' does not list {join_names(found.unlisted, SHOWN)} any more\n"
+            f"the source '{found.source.name}' no longer lists {join_names(found.unlisted, SHOWN)}\n"
         )
     show_device_errors(found.failed, sys.stderr)
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import argparse
 import asyncio
 import sys
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rich.console import Console
@@ -17,8 +16,8 @@ from rich.text import Text
 
 from oast.change import Cause, Outcome, State
 from oast.change.plan import ApplyMode, Comparison
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end, run_with
+from oast.cli.command import Subcommand, flag, option
 from oast.cli.diff import show_what_changes
 from oast.cli.diff_view import show_left_alone, show_unsaved
 from oast.cli.error_output import (
@@ -44,6 +43,13 @@ from oast.cli.pipes import discard_output
 from oast.cli.preview import show_forecast, show_limit_violations, show_not_compared, show_warnings
 from oast.cli.progress import MANY, Progress, style_of
 from oast.cli.proposal import show_outdated, write_proposal
+from oast.cli.shared_options import (
+    PROPOSE_HELP,
+    DeliveryCommandOptions,
+    IntentOptions,
+    ModeOptions,
+    SelectionOptions,
+)
 from oast.cli.signals import SignalHandler
 from oast.cli.summary import short_summary
 from oast.cli.terminal import print_hanging
@@ -82,42 +88,31 @@ NAMED_IN_ROW = 3
 EXCUSED_AT_MOST = 8
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
+@dataclass(frozen=True, kw_only=True)
+class PushOptions(SelectionOptions, IntentOptions, ModeOptions, DeliveryCommandOptions):
+    """The options of `oast push`."""
+
+    file: Path | None = option(
         "--file",
-        metavar="F",
+        metavar="FILE",
         type=Path,
-        help="statements of your own instead of templates; '- ' removes one, - is stdin",
+        help="deliver these statements instead of templates; '- ' before one removes it; - is stdin",
     )
-    parser.add_argument(
-        "--with-values", action="store_true", help="with --file: render it with each device's values first"
+    with_values: bool = flag(
+        "--with-values", help="with --file: render the file with the values of each device first"
     )
-    parser.add_argument(
-        "--ask", metavar="COMMAND", help="with --file: ask every device picked this command afterwards"
+    ask: str | None = option(
+        "--ask", metavar="COMMAND", help="with --file: run this read-only command on every device afterwards"
     )
-    parser.add_argument(
-        "--propose", action="store_true", help="write it down for somebody else to approve, and stop"
-    )
-    parser.add_argument(
+    propose: bool = flag("--propose", help=PROPOSE_HELP)
+    sign: Path | None = option(
         "--sign",
         metavar="FILE",
         type=Path,
-        help="with --propose: sign it with this SSH key, through ssh-keygen",
+        help="with --propose: sign the change with this SSH key (ssh-keygen)",
     )
-    parser.add_argument(
-        "--change", metavar="CHANGE", help="deliver exactly what was proposed as this change, once it may be"
-    )
-    parser.add_argument(
-        "--repeat",
-        action="store_true",
-        help="with --change: deliver a change again that was delivered already, as it was recorded",
-    )
-    arguments.add_delivery(parser)
-    arguments.add_selection(parser)
-    arguments.add_intent(parser)
-    arguments.add_mode(parser)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
+    change: str | None = option("--change", metavar="CHANGE", help="deliver exactly this approved change")
+    repeat: bool = flag("--repeat", help="with --change: deliver a change again that was delivered before")
 
 
 class DeliveryHooks:
@@ -135,35 +130,35 @@ class DeliveryHooks:
         """`as_intended` are those on which nothing was to be done."""
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: PushOptions) -> int:
     if options.change is not None:
-        return _run_recorded(options)
+        return _run_recorded(options, options.change)
     if options.repeat:
-        raise UsageError("--repeat goes with --change")
+        raise UsageError("--repeat needs --change")
     if options.file is not None:
-        return _run_native(options)
+        return _run_native(options, options.file)
     for name in ("ask", "with_values"):
         if getattr(options, name):
-            raise UsageError(f"--{name.replace('_', '-')} goes with --file")
+            raise UsageError(f"--{name.replace('_', '-')} needs --file")
     how = delivery_options(options)
     return deliver(
         options, prepare_intents(estate_of(options), options.on, options.section), how, DeliveryHooks()
     )
 
 
-def _run_native(options: argparse.Namespace) -> int:
+def _run_native(options: PushOptions, file: Path) -> int:
     """An engineer's own statements: they add and change; what has a minus sign before it is removed, and
     nothing else."""
     for name in ("section", "given", "mode", "remove_unknown"):
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
-            raise UsageError(f"--file delivers statements of your own: leave out --{option}")
-    options.mode = "merge"
+            raise UsageError(f"--file and --{option} exclude each other")
+    options = replace(options, mode="merge")
     how = delivery_options(options)
     estate = estate_of(options)
     if options.ask is not None:
         require_read_only(IntentBuilder(estate), estate.pick(options.on), options.ask)
-    name, text = _own_text(options.file)
+    name, text = _own_text(file)
     prepared = prepare_raw_commands(estate, name, text, options.on, is_template=options.with_values)
     return deliver(options, prepared, how, _Native(options, name))
 
@@ -176,7 +171,7 @@ def _own_text(file: Path) -> tuple[str, str]:
     except (OSError, UnicodeDecodeError) as error:
         name = "standard input" if is_stdin else file
         raise UsageError(
-            f"{name} cannot be read: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
+            f"cannot read {name}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}"
         ) from None
 
 
@@ -184,14 +179,14 @@ class _Native(DeliveryHooks):
     """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was
     wanted."""
 
-    def __init__(self, options: argparse.Namespace, name: str) -> None:
+    def __init__(self, options: PushOptions, name: str) -> None:
         self._options = options
         self._name = name
         self._plan: Plan | None = None
 
     def look(self, plan: Plan) -> int | None:
         self._plan = plan
-        plan.origin = f"lines of {self._name}"
+        plan.origin = f"raw commands from {self._name}"
         return None
 
     def end(self, as_intended: Sequence[Comparison], outcomes: Sequence[Outcome]) -> None:
@@ -222,7 +217,7 @@ def show_answers(command: str, answers: Mapping[str, str | DeviceError], out: Co
         out.out(answer.rstrip("\n"), highlight=False)
 
 
-def _run_recorded(options: argparse.Namespace) -> int:
+def _run_recorded(options: PushOptions, change: str) -> int:
     """Deliver what was recorded, and nothing else."""
     own = (
         "on",
@@ -237,11 +232,18 @@ def _run_recorded(options: argparse.Namespace) -> int:
     for name in own:
         if getattr(options, name):
             option = {"given": "with"}.get(name, name).replace("_", "-")
-            raise UsageError(f"--change delivers what was recorded: leave out --{option}")
-    approved = waiting(Changes(estate_of(options)), options.change, again=options.repeat)
-    options.reason, options.ticket = approved.change.reason, approved.change.ticket
-    set_recorded_mode(options, approved.recorded.manner)
-    options.expect = [*options.expect, *approved.change.expect]
+            raise UsageError(f"--change delivers a recorded change; leave out --{option}")
+    approved = waiting(Changes(estate_of(options)), change, again=options.repeat)
+    manner = approved.recorded.manner
+    options = replace(
+        options,
+        reason=approved.change.reason,
+        ticket=approved.change.ticket,
+        mode=manner.mode,
+        remove_unknown=manner.remove_unknown,
+        into=manner.into,
+        expect=(*options.expect, *approved.change.expect),
+    )
     how = delivery_options(options)
     if not options.repeat:
         how = replace(how, allow_removals=how.allow_removals or bool(approved.by))
@@ -258,7 +260,7 @@ class _Recorded(DeliveryHooks):
     def look(self, plan: Plan) -> int | None:
         change = self._approved.change
         if self._again:
-            plan.origin = f"{change.name} once more"
+            plan.origin = f"repetition of {change.name}"
             return None
         stale = self._approved.stale(plan)
         if stale:
@@ -268,12 +270,7 @@ class _Recorded(DeliveryHooks):
         return None
 
 
-def set_recorded_mode(options: argparse.Namespace, manner: ApplyMode) -> None:
-    """It is delivered in the manner that was recorded."""
-    options.mode, options.remove_unknown, options.into = manner.mode, manner.remove_unknown, manner.into
-
-
-def delivery_options(options: argparse.Namespace) -> DeliveryOptions:
+def delivery_options(options: DeliveryCommandOptions) -> DeliveryOptions:
     """How to deliver, as the options say. Raises UsageError for a change without a reason."""
     if not options.dry_run:
         require_reason(options.reason)
@@ -281,7 +278,7 @@ def delivery_options(options: argparse.Namespace) -> DeliveryOptions:
         options.revert_timer,
         options.verify_timeout,
         options.max_failures,
-        options.one_wave,
+        options.one_wave or None,
         options.parallel,
         options.allow_removals,
         what_may_be_lost(options.expect),
@@ -291,7 +288,7 @@ def delivery_options(options: argparse.Namespace) -> DeliveryOptions:
 
 
 def deliver(
-    options: argparse.Namespace, prepared: IntentContext, how: DeliveryOptions, around: DeliveryHooks
+    options: DeliveryCommandOptions, prepared: IntentContext, how: DeliveryOptions, around: DeliveryHooks
 ) -> int:
     """Compare, ask and deliver; returns the exit code."""
     check_times(prepared, how)
@@ -308,13 +305,13 @@ def deliver(
             runner.run(plan.close())
 
 
-async def _compare(options: argparse.Namespace, prepared: IntentContext) -> Plan:
+async def _compare(options: DeliveryCommandOptions, prepared: IntentContext) -> Plan:
     with Progress(
         console(error=True), [i.device.name for i in prepared.intents], quiet=_quiet(options)
     ) as progress:
         return await compare(
             prepared,
-            ApplyMode(options.mode or "replace", options.remove_unknown, getattr(options, "into", "running")),
+            ApplyMode(options.mode or "replace", options.remove_unknown, options.into or "running"),
             parallel=options.parallel,
             timeout_s=options.timeout,
             for_delivery=True,
@@ -322,7 +319,7 @@ async def _compare(options: argparse.Namespace, prepared: IntentContext) -> Plan
         )
 
 
-def _show_plan(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, out: Console) -> None:
+def _show_plan(options: DeliveryCommandOptions, plan: Plan, how: DeliveryOptions, out: Console) -> None:
     """Show what would change, and what else there is to know before the question."""
     if options.format != "text":
         return
@@ -338,23 +335,19 @@ def _show_plan(options: argparse.Namespace, plan: Plan, how: DeliveryOptions, ou
     except OSError as error:
         if not options.yes:
             raise UsageError(
-                f"what would change cannot be shown: {error.strerror}", hint="nothing was touched"
+                f"cannot show what would change: {error.strerror}", hint="nothing was sent"
             ) from None
         discard_output()
 
 
 def _question(plan: Plan) -> str:
     saved = len(plan.to_do) - len(plan.different)
-    also = (
-        f", and save what {plural(saved, 'device')} already {'runs' if saved == 1 else 'run'}"
-        if saved
-        else ""
-    )
-    deliver_to = "Write the startup of" if plan.manner.into_startup else "Deliver to"
+    also = f", and save the running configuration of {plural(saved, 'more device')}" if saved else ""
+    deliver_to = "Write the startup configuration of" if plan.manner.into_startup else "Deliver to"
     what = (
         f"{deliver_to} {plural(len(plan.different), 'device')}{also}"
         if plan.different
-        else f"Save on {plural(saved, 'device')}"
+        else f"Save the running configuration of {plural(saved, 'device')}"
     )
     short = f" ({short_summary(plan.different)})" if plan.different else ""
     without = f" {len(plan.failed)} could not be compared." if plan.failed else ""
@@ -362,7 +355,7 @@ def _question(plan: Plan) -> str:
 
 
 def _go_on(
-    options: argparse.Namespace,
+    options: DeliveryCommandOptions,
     plan: Plan,
     how: DeliveryOptions,
     runner: asyncio.Runner,
@@ -379,9 +372,7 @@ def _go_on(
         if not options.dry_run:
             around.end(as_intended, ())
         return code
-    if getattr(options, "propose", False) or (
-        plan.change is None and plan.preparation.estate.settings.delivery.approval
-    ):
+    if options.propose or (plan.change is None and plan.preparation.estate.settings.delivery.approval):
         return write_proposal(options, plan)
     if plan.limit_violations and not how.allow_removals:
         return _beyond_limits(options, plan)
@@ -395,27 +386,27 @@ def _go_on(
     result = run_with(runner, _deliver(options, plan, how))
     if result.unrecorded is not None:
         with suppress(OSError):
-            sys.stderr.write(f"the record of this run could not be written: {result.unrecorded}\n")
+            sys.stderr.write(f"warning: the record of this run could not be written: {result.unrecorded}\n")
     if result.unwatched:
         with suppress(OSError):
             sys.stderr.write(
-                f"careful: {join_names(result.unwatched, NAMED)} could not be read before the change: what"
-                " was lost there is not known\n"
+                f"warning: {join_names(result.unwatched, NAMED)} could not be read before the change; its"
+                " impact there is unknown\n"
             )
     show_other_values(result.other_values)
     around.end(as_intended, result.outcomes)
     return EXITS[result.verdict]
 
 
-def _beyond_limits(options: argparse.Namespace, plan: Plan) -> int:
+def _beyond_limits(options: DeliveryCommandOptions, plan: Plan) -> int:
     """What takes away too much is not delivered to any device."""
     if options.format == "json":
-        reason = "the change takes away more than the limits allow"
+        reason = "the change removes more than the limits allow"
         held = [Outcome(c.name, State.UNCHANGED, Cause.HELD, c.counts, 0.0, reason) for c in plan.comparisons]
         print_document(push_document(None, options.reason, options.ticket, [*held, *_unreached(plan)]))
     sys.stderr.write(
-        "it takes away more than the limits allow: nothing was touched\n    allow it for this change with"
-        " --allow-removals\n"
+        "error: the change removes more than the limits allow; nothing was sent\nhint: allow it for this"
+        " change with --allow-removals\n"
     )
     return NO
 
@@ -427,7 +418,7 @@ def _unreached(plan: Plan) -> list[Outcome]:
     ]
 
 
-def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
+def _nothing_delivered(options: DeliveryCommandOptions, plan: Plan) -> int:
     out = console()
     if options.format == "json":
         unchanged = [Outcome(c.name, State.UNCHANGED, Cause.NONE, c.counts, 0.0) for c in plan.comparisons]
@@ -435,15 +426,15 @@ def _nothing_delivered(options: argparse.Namespace, plan: Plan) -> int:
     elif plan.to_do:
         saved = len(plan.to_do) - len(plan.different)
         also = f", {plural(saved, 'device')} would be saved" if saved else ""
-        out.print(f"dry run: {plural(len(plan.different), 'device')} would change{also}; nothing was touched")
+        out.print(f"dry run: {plural(len(plan.different), 'device')} would change{also}; nothing was sent")
     elif plan.comparisons:
-        out.print(f"nothing to do: {plural(len(plan.comparisons), 'device')} as intended")
+        out.print(f"{plural(len(plan.comparisons), 'device')} in sync")
     if options.format == "text":
         show_device_errors(plan.failed, sys.stderr, plan.logs)
     return FAILED if plan.failed else NO if plan.different else DONE
 
 
-async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
+async def _deliver(options: DeliveryCommandOptions, plan: Plan, how: DeliveryOptions) -> DeliveryResult:
     names = [c.name for c in plan.to_do]
     started = time.monotonic()
     with (
@@ -456,11 +447,11 @@ async def _deliver(options: argparse.Namespace, plan: Plan, how: DeliveryOptions
             _report(options, plan, result, time.monotonic() - started)
 
         return await plan.deliver(
-            options.reason, options.ticket, how, progress, ending.stop_waiting, told, ending.begun
+            options.reason or "", options.ticket, how, progress, ending.stop_waiting, told, ending.begun
         )
 
 
-def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, seconds: float) -> None:
+def _report(options: DeliveryCommandOptions, plan: Plan, result: DeliveryResult, seconds: float) -> None:
     """What became of the devices, before anything else is done."""
     try:
         if options.format == "json":
@@ -480,7 +471,7 @@ def _report(options: argparse.Namespace, plan: Plan, result: DeliveryResult, sec
         discard_output()
 
 
-def _quiet(options: argparse.Namespace) -> bool:
+def _quiet(options: DeliveryCommandOptions) -> bool:
     return bool(options.quiet or options.format == "json")
 
 
@@ -542,11 +533,11 @@ def _show_excused(outcomes: Sequence[Outcome], out: Console, *, each: bool) -> N
     found = [f"{o.device}: {result.finding}" for o in outcomes for result in o.excused_checks]
     shown = found if each or len(found) <= EXCUSED_AT_MOST else found[:NAMED_IN_ROW]
     for finding in shown:
-        out.print(f"{finding} (as before the change, and not touched by it)", style="yellow")
+        out.print(f"{finding} (failed before the change, and not affected by it)", style="yellow")
     if len(found) > len(shown):
         devices = sum(1 for o in outcomes if o.excused_checks)
         out.print(
-            f"and {len(found) - len(shown)} more such, on {plural(devices, 'device')} in all; -v lists them",
+            f"and {len(found) - len(shown)} more, on {plural(devices, 'device')} in total (-v lists them)",
             style="yellow",
         )
 
@@ -564,7 +555,7 @@ def _result(outcome: Outcome) -> str:
     if outcome.cause is Cause.FAILED:
         return f"failed, {outcome.state}"
     if outcome.cause is Cause.HELD:
-        return "taken back" if outcome.state is State.REVERTED else "held back"
+        return "rolled back" if outcome.state is State.REVERTED else "not started"
     if outcome.cause is Cause.INTERRUPTED:
         return f"interrupted, {outcome.state}"
     if (
@@ -588,3 +579,16 @@ def _summary(outcomes: Sequence[Outcome]) -> str:
     return "; ".join(
         f"{plural(number, 'device')} {result}" for result, number in Counter(map(_result, outcomes)).items()
     )
+
+
+COMMAND = Subcommand(
+    PushOptions,
+    run,
+    examples=(
+        ("oast push -m 'second clock' --dry-run", "show what would be delivered"),
+        ("oast push -m 'second clock' --on role=edge", "deliver to the edge routers"),
+        ("oast push -m 'second clock' --propose", "record the change for approval"),
+    ),
+    exits=(0, 1, 2, 3, 4, 5, 130),
+    no="not delivered: declined, limit exceeded, proposed only, or differences found by --dry-run",
+)

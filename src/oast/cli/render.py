@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
-from oast.cli import arguments
+from oast.cli.command import Subcommand, flag, option
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE
 from oast.cli.output import console, plural, print_json, print_table, table
+from oast.cli.shared_options import EstateOptions, FormatOptions, IntentOptions, SelectionOptions
 from oast.cli.terminal import visible
 from oast.config import IndentedSyntax
 from oast.estate import Device, describe_value
@@ -19,28 +20,18 @@ from oast.intent import Intent, IntentBuilder, Variable
 from oast.operations import render
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--out",
-        metavar="DIR",
-        type=Path,
-        help="write one file for each device into DIR instead; secrets are masked",
+@dataclass(frozen=True, kw_only=True)
+class RenderOptions(SelectionOptions, IntentOptions, FormatOptions, EstateOptions):
+    """The options of `oast render`."""
+
+    out: Path | None = option(
+        "--out", metavar="DIR", type=Path, help="write one file per device into DIR; secrets are masked"
     )
-    parser.add_argument(
-        "--describe",
-        action="store_true",
-        help="list the variables that the sections take, instead of rendering",
-    )
-    parser.add_argument(
-        "--trace", action="store_true", help="show for each line the template line it comes from"
-    )
-    arguments.add_selection(parser)
-    arguments.add_intent(parser)
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
+    describe: bool = flag("--describe", help="list the variables of the sections instead of rendering")
+    trace: bool = flag("--trace", help="show the template line that each line comes from")
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: RenderOptions) -> int:
     estate = estate_of(options)
     if options.describe:
         builder = IntentBuilder(estate, options.section)
@@ -67,7 +58,7 @@ def run(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _describe(builder: IntentBuilder, devices: Sequence[Device], options: argparse.Namespace) -> int:
+def _describe(builder: IntentBuilder, devices: Sequence[Device], options: RenderOptions) -> int:
     templates = {template.file: template for device in devices for template in builder.templates_of(device)}
     rows = [
         (template, key, variable)
@@ -116,3 +107,14 @@ def _traced(intent: Intent, syntax: IndentedSyntax) -> str:
     lines = [(line.masked, path) for line, path in syntax.printed(intent.tree)]
     width = min(64, max((len(line) for line, _ in lines), default=0))
     return "".join(f"{line.ljust(width)}  # {intent.place_of(path) or '?'}\n" for line, path in lines)
+
+
+COMMAND = Subcommand(
+    RenderOptions,
+    run,
+    examples=(
+        ("oast render --on name=gull-core-1", "show the intended configuration of one device"),
+        ("oast render --section ntp --trace", "show one section, with the template line of each line"),
+        ("oast render --describe --section ntp", "list the variables of a section"),
+    ),
+)

@@ -3,7 +3,6 @@ delivery."""
 
 from __future__ import annotations
 
-import argparse
 import secrets
 import sys
 from collections.abc import Sequence
@@ -16,7 +15,7 @@ from oast.change.plan import Comparison
 from oast.cli.estate_option import estate_of
 from oast.cli.output import join_names, plural
 from oast.cli.push import DeliveryHooks, deliver, delivery_options
-from oast.cli.secret import RANDOM_BYTES
+from oast.cli.secret import RANDOM_BYTES, RotateOptions
 from oast.errors import EstateError
 from oast.estate import EncryptedFile, EncryptedSecret, Secrets
 from oast.operations import Rotation, rotation
@@ -52,9 +51,9 @@ class _Keeping(DeliveryHooks):
             )
         else:
             told = (
-                f"{name}: {join_names(without, NAMED)} may still have the value before, or start with it; it"
-                " is kept beside the new one\n    repeat the command to go on: no further value is made"
-                " until all have this one\n"
+                f"warning: {name}: {join_names(without, NAMED)} may still have the old value in running"
+                " or startup; both values are kept\nhint: repeat the command to continue; it makes no"
+                " further value until all devices have this one\n"
             )
         with suppress(
             OSError
@@ -66,11 +65,11 @@ class _Keeping(DeliveryHooks):
         try:
             self._file.succeed(self._about.name, self._kept, replace(self._kept, previous=None))
         except EstateError as error:
-            return f"the one before stays beside it, as {error.message}"
-        return "the one before is forgotten"
+            return f"the old one is kept, because {error.message}"
+        return "the old one is removed"
 
 
-def rotate_and_push(options: argparse.Namespace, found: Secrets, file: EncryptedFile) -> int:
+def rotate_and_push(options: RotateOptions, found: Secrets, file: EncryptedFile) -> int:
     """Make a new value, or go on with the one that some devices lack, and deliver it. Returns the
     exit code."""
     how = delivery_options(options)
@@ -80,9 +79,9 @@ def rotate_and_push(options: argparse.Namespace, found: Secrets, file: Encrypted
     before = found.comes_before_file(options.name)
     if before is not None:
         message = (
-            f"{before} has a '{options.name}', too, and is asked before the encrypted file: nothing was"
-            " changed"
+            f"{before} also has a '{options.name}', and takes precedence over the encrypted file; nothing"
+            " was changed"
         )
-        raise EstateError(message, hint="take it away there first")
+        raise EstateError(message, hint="remove it there first")
     about = rotation(estate_of(options, {} if going_on else {options.name: value}), options.name)
     return deliver(options, about.preparation, how, _Keeping(file, about, kept, value))

@@ -16,7 +16,7 @@ NEVER_COMMITTED = ".oast/\n"
 def new_folder(folder: Path) -> Path:
     """`folder`, made if need be. Raises UsageError when something is in it."""
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise UsageError(f"{folder} is there already", hint="name a folder that does not exist yet")
+        raise UsageError(f"{folder} exists already", hint="choose a folder that does not exist")
     make_folder(folder)
     return folder.resolve()
 

@@ -78,7 +78,7 @@ class SignalHandler:
             "exited at once; no device was changed" if result is None else open_devices_text(result.outcomes)
         )
         if result is not None and result.unrecorded is not None:
-            self._say(f"the record of this run could not be written: {result.unrecorded}")
+            self._say(f"warning: the record of this run could not be written: {result.unrecorded}")
         os._exit(INTERRUPTED)
 
 

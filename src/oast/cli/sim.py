@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
+from dataclasses import dataclass
 
 from rich.text import Text
 
-from oast.cli import arguments, sim_inventory, sim_new_device
+from oast.cli import sim_inventory, sim_new_device
+from oast.cli.command import CommandGroup, Subcommand, argument, option, seconds
 from oast.cli.estate_option import asker, folder_of
 from oast.cli.exit_codes import DONE, NO
 from oast.cli.output import console, plural, print_json, print_table, table
+from oast.cli.shared_options import EstateOptions, FormatOptions
 from oast.cli.simulator import Simulator
 from oast.errors import UsageError
 from oast.estate import read_estate, read_settings as read_settings
@@ -22,73 +24,68 @@ FAULTS = (
 )  # fmt: skip
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    start = actions.add_parser("start", help="start the devices of network.yaml")
-    stop = actions.add_parser("stop", help="stop them; their configurations are kept")
-    status = actions.add_parser("status", help="list them")
-    arguments.add_format(status)
-    fault = actions.add_parser("fault", help="make something go wrong with a device, or right again")
-    fault.add_argument("device")
-    fault.add_argument("kind", choices=FAULTS, help="none ends the fault there is")
-    fault.add_argument(
+@dataclass(frozen=True, kw_only=True)
+class SimStatusOptions(FormatOptions, EstateOptions):
+    """The options of `oast sim status`."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class SimFaultOptions(EstateOptions):
+    """The options of `oast sim fault`."""
+
+    device: str = argument("DEVICE", help="name of the device")
+    kind: str = argument("FAULT", choices=FAULTS, help=f"{', '.join(FAULTS)}; none ends the current fault")
+    after: int = option(
         "--after",
         type=int,
         default=0,
         metavar="N",
-        help="where it strikes at lines: after N lines of a session",
+        help="faults at a line: number of lines before it (default: 0)",
     )
-    fault.add_argument(
-        "--match", default="", metavar="TEXT", help="at lines that contain TEXT; cut, mend, flap: the port"
+    match: str = option(
+        "--match",
+        default="",
+        metavar="TEXT",
+        help="faults at a line: lines with TEXT; cut, mend, flap: the port",
     )
-    fault.add_argument(
-        "--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, halves, flap: how long"
+    seconds: float = option(
+        "--seconds",
+        type=seconds,
+        default=1.0,
+        metavar="S",
+        help="slow, halves, flap: duration in seconds (default: 1)",
     )
-    fault.add_argument(
-        "--seed",
-        type=int,
-        default=0,
-        metavar="N",
-        help="what is left to chance: the same for the same number",
+    seed: int = option(
+        "--seed", type=int, default=0, metavar="N", help="seed of the random numbers (default: 0)"
     )
-    sim_inventory.add_arguments(
-        actions.add_parser(
-            "inventory", help="a stand-in for an inventory service: start, stop, status, fault"
-        )
-    )
-    sim_new_device.add_arguments(actions)
-    opened = actions.add_parser("console", help="open a session with a device; Ctrl-] ends it")
-    opened.add_argument("device")
-    for action, run_action in (
-        (start, _start),
-        (stop, _stop),
-        (status, _status),
-        (fault, _fault),
-        (opened, _console),
-    ):
-        arguments.add_estate(action)
-        action.set_defaults(run=run_action)
 
 
-def _simulator(options: argparse.Namespace) -> Simulator:
+@dataclass(frozen=True, kw_only=True)
+class SimConsoleOptions(EstateOptions):
+    """The options of `oast sim console`."""
+
+    device: str = argument("DEVICE", help="name of the device")
+
+
+def _simulator(options: EstateOptions) -> Simulator:
     """The simulator of the estate; it can be stopped whatever is wrong in the estate's other files."""
     folder = folder_of(options)
     return Simulator(read_settings(folder).network_file, folder / ".oast" / "sim", os.environ)
 
 
-def _start(options: argparse.Namespace) -> int:
+def _start(options: EstateOptions) -> int:
     number = _simulator(options).start()
     sys.stdout.write(f"{plural(number, 'device')} running\n")
     return DONE
 
 
-def _stop(options: argparse.Namespace) -> int:
+def _stop(options: EstateOptions) -> int:
     stopped = _simulator(options).stop()
     sys.stdout.write("stopped; the configurations are kept\n" if stopped else "not running\n")
     return DONE
 
 
-def _status(options: argparse.Namespace) -> int:
+def _status(options: SimStatusOptions) -> int:
     simulator = _simulator(options)
     if not simulator.running:
         if options.format == "json":
@@ -128,7 +125,7 @@ def _status(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _fault(options: argparse.Namespace) -> int:
+def _fault(options: SimFaultOptions) -> int:
     request = {
         "do": "fault",
         "device": options.device,
@@ -143,7 +140,7 @@ def _fault(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _console(options: argparse.Namespace) -> int:
+def _console(options: SimConsoleOptions) -> int:
     # Only here is SSH needed, and it takes long to import.
     from oast.cli.async_runner import run_async as run_to_end
     from oast.cli.console import converse
@@ -162,3 +159,35 @@ def _console(options: argparse.Namespace) -> int:
         sys.stderr.write(f"{device.name}: Ctrl-] ends the session\n")
     run_to_end(converse(connector.console(device), *connector.login(device)))
     return DONE
+
+
+COMMAND = CommandGroup(
+    {
+        "start": Subcommand(EstateOptions, _start, "start the devices of network.yaml", exits=(0, 2, 3, 4)),
+        "stop": Subcommand(EstateOptions, _stop, "stop the devices; their configurations are kept"),
+        "status": Subcommand(
+            SimStatusOptions, _status, "list the simulated devices", exits=(0, 1, 2, 3), no="they do not run"
+        ),
+        "fault": Subcommand(
+            SimFaultOptions,
+            _fault,
+            "cause a fault on a device, or end it",
+            (
+                ("oast sim fault tern-edge-1 down", "switch a device off"),
+                ("oast sim fault tern-edge-1 none", "end the fault"),
+            ),
+            exits=(0, 1, 2, 3, 4),
+            no="the fault could not be caused",
+        ),
+        "console": Subcommand(
+            SimConsoleOptions,
+            _console,
+            "open a session with a device; Ctrl-] ends it",
+            (("oast sim console gull-core-1", "type commands on a device"),),
+            exits=(0, 1, 2, 3, 4),
+            no="the session ended with an error",
+        ),
+        "inventory": sim_inventory.COMMAND,
+        **sim_new_device.COMMANDS,
+    }
+)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 import os
 import secrets
@@ -11,13 +10,15 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from oast.cli import arguments
+from oast.cli.command import CommandGroup, Subcommand, argument, count, option, seconds
 from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, NO
 from oast.cli.output import print_json, relative_path
+from oast.cli.shared_options import EstateOptions, FormatOptions
 from oast.errors import StateError, UsageError
 from oast.files import make_private
 
@@ -27,32 +28,49 @@ START_AT_MOST_S = 30.0
 FILE = "inventory-service.json"
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(dest="what", metavar="WHAT", required=True)
-    start = actions.add_parser("start", help="serve the devices of a JSON file over HTTP, page after page")
-    start.add_argument(
-        "file", metavar="FILE", nargs="?", help=f"what it serves and keeps (default: {FILE} of the estate)"
+@dataclass(frozen=True, kw_only=True)
+class InventoryStartOptions(EstateOptions):
+    """The options of `oast sim inventory start`."""
+
+    file: str | None = argument(
+        "FILE", nargs="?", help=f"JSON file with its devices (default: {FILE} of the estate)"
     )
-    stop = actions.add_parser("stop", help="stop it")
-    status = actions.add_parser("status", help="where it is")
-    arguments.add_format(status)
-    fault = actions.add_parser("fault", help="make something go wrong with it, or right again")
-    fault.add_argument("kind", choices=FAULTS, help="none ends the fault there is")
-    fault.add_argument(
-        "--after", type=arguments.count, default=0, metavar="N", help="after so many good answers"
-    )
-    fault.add_argument(
-        "--times", type=arguments.count, default=0, metavar="N", help="so many times (0: until it is ended)"
-    )
-    fault.add_argument(
-        "--seconds", type=arguments.seconds, default=1.0, metavar="S", help="slow, busy: how long"
-    )
-    for action, run_action in ((start, _start), (stop, _stop), (status, _status), (fault, _fault)):
-        arguments.add_estate(action)
-        action.set_defaults(run=run_action)
 
 
-def _folder(options: argparse.Namespace) -> Path:
+@dataclass(frozen=True, kw_only=True)
+class InventoryStatusOptions(FormatOptions, EstateOptions):
+    """The options of `oast sim inventory status`."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class InventoryFaultOptions(EstateOptions):
+    """The options of `oast sim inventory fault`."""
+
+    kind: str = argument("FAULT", choices=FAULTS, help=f"{', '.join(FAULTS)}; none ends the current fault")
+    after: int = option(
+        "--after",
+        type=count,
+        default=0,
+        metavar="N",
+        help="number of good answers before the fault (default: 0)",
+    )
+    times: int = option(
+        "--times",
+        type=count,
+        default=0,
+        metavar="N",
+        help="number of faulty answers; 0: until it is ended (default: 0)",
+    )
+    seconds: float = option(
+        "--seconds",
+        type=seconds,
+        default=1.0,
+        metavar="S",
+        help="slow, busy: duration in seconds (default: 1)",
+    )
+
+
+def _folder(options: EstateOptions) -> Path:
     return folder_of(options) / ".oast" / "sim"
 
 
@@ -65,7 +83,7 @@ def _listening(folder: Path) -> dict[str, Any] | None:
     return told
 
 
-def _start(options: argparse.Namespace) -> int:
+def _start(options: InventoryStartOptions) -> int:
     folder = _folder(options)
     if _listening(folder) is not None:
         raise StateError(
@@ -73,9 +91,7 @@ def _start(options: argparse.Namespace) -> int:
         )
     file = Path(options.file) if options.file else folder_of(options) / FILE
     if not file.is_file():
-        raise UsageError(
-            f"there is no file {relative_path(file)}", hint='{"devices": [{"key": 1, "hostname": …}, …]}'
-        )
+        raise UsageError(f"no file {relative_path(file)}", hint='{"devices": [{"key": 1, "hostname": …}, …]}')
     make_private(folder)
     token = os.environ.get(TOKEN) or secrets.token_urlsafe(16)
     log = folder / "inventory.log"
@@ -94,8 +110,8 @@ def _start(options: argparse.Namespace) -> int:
             process.kill()
             said = log.read_text(encoding="utf-8", errors="replace").strip().splitlines()
             raise StateError(
-                f"the inventory service did not come up: {said[-1] if said else 'it says nothing'}",
-                hint=f"its log: {relative_path(log)}",
+                f"the inventory service did not start: {said[-1] if said else 'no reason was given'}",
+                hint=f"see its log: {relative_path(log)}",
             )
         time.sleep(0.02)
     process.returncode = 0  # It is meant to outlive this process.
@@ -108,7 +124,7 @@ def _start(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _stop(options: argparse.Namespace) -> int:
+def _stop(options: EstateOptions) -> int:
     told = _listening(_folder(options))
     if told is None:
         sys.stdout.write("not running\n")
@@ -123,7 +139,7 @@ def _stop(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _status(options: argparse.Namespace) -> int:
+def _status(options: InventoryStatusOptions) -> int:
     told = _listening(_folder(options))
     if options.format == "json":
         print_json("inventory-status", 1, {"running": told is not None, "url": told["url"] if told else None})
@@ -132,7 +148,7 @@ def _status(options: argparse.Namespace) -> int:
     return DONE if told else NO
 
 
-def _fault(options: argparse.Namespace) -> int:
+def _fault(options: InventoryFaultOptions) -> int:
     told = _listening(_folder(options))
     if told is None:
         raise StateError(
@@ -148,3 +164,20 @@ def _fault(options: argparse.Namespace) -> int:
         raise StateError(f"the inventory service does not answer: {error}") from None
     sys.stdout.write(f"fault {options.kind}\n")
     return DONE
+
+
+COMMAND = CommandGroup(
+    {
+        "start": Subcommand(
+            InventoryStartOptions, _start, "serve the devices of a JSON file over HTTP", exits=(0, 2, 3, 4)
+        ),
+        "stop": Subcommand(EstateOptions, _stop, "stop the inventory service"),
+        "status": Subcommand(
+            InventoryStatusOptions, _status, "show its address", exits=(0, 1, 2, 3), no="it does not run"
+        ),
+        "fault": Subcommand(
+            InventoryFaultOptions, _fault, "cause a fault of the service, or end it", exits=(0, 2, 3, 4)
+        ),
+    },
+    summary="simulate an inventory service",
+)

@@ -73,13 +73,13 @@ class Simulator:
             if process.poll() is not None:
                 message = log.read_text(encoding="utf-8", errors="replace").strip().splitlines()
                 raise EstateError(
-                    message[-1] if message else "the simulator ended at once", hint=f"its log: {log}"
+                    message[-1] if message else "the simulator exited at once", hint=f"see its log: {log}"
                 )
             time.sleep(0.02)
         process.kill()
         process.wait()
         raise StateError(
-            f"the simulator did not come up within {START_AT_MOST_S:g} s", hint=f"its log: {log}"
+            f"the simulator did not start within {START_AT_MOST_S:g} s", hint=f"see its log: {log}"
         )
 
     def _launch(self, log: IO[bytes]) -> subprocess.Popen[bytes]:
@@ -128,5 +128,5 @@ class Simulator:
             message = "the simulator ended the connection without an answer"
             raise StateError(message, hint=f"see its log {self._folder / 'simulator.log'}")
         if "error" in content:
-            raise StateError(f"the simulator says: {content['error']}")
+            raise StateError(f"the simulator refused: {content['error']}")
         return content

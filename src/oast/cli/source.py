@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import sys
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from rich.console import Console
 from rich.text import Text
 
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import CommandGroup, Subcommand, argument, flag
 from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import ask_to_confirm, console, join_names, plural, print_json, print_table, table
-from oast.cli.publish import publish_one
+from oast.cli.publish import PublishOptions, publish_one
+from oast.cli.shared_options import EstateOptions, FormatOptions
 from oast.cli.source_loop import each_source
 from oast.cli.terminal import print_hanging
 from oast.errors import EstateError, OastError, UsageError
@@ -26,60 +27,49 @@ from oast.operations import RefreshPlan, owned, plan_refresh, require_allowed, w
 from oast.spelling import spelling_hint
 
 SHOWN = 12
-HINT = """write into oast.toml, for example:
+HINT = """add to oast.toml, for example:
         [[sources]]
         name = "quay-office"
         file = "../devices.csv"
         attributes = { name = "hostname", address = "ip", platform = "system" }"""
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
-    arguments.add_action(actions, "list", "the sources there are, and what came from each", _list)
-    refresh = arguments.add_action(
-        actions, "refresh", "see what a source has new, and write it into the inventory", _refresh
+@dataclass(frozen=True, kw_only=True)
+class SourceListOptions(FormatOptions, EstateOptions):
+    """The options of `oast source list`."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class RefreshOptions(FormatOptions, EstateOptions):
+    """The options of `oast source refresh`."""
+
+    source: tuple[str, ...] = argument(
+        "SOURCE", nargs="*", default=(), help="names of sources (default: all)"
     )
-    refresh.add_argument("source", metavar="SOURCE", nargs="*", help="which; default: all")
-    refresh.add_argument("--yes", action="store_true", help="write without asking")
-    refresh.add_argument(
-        "--dry-run", action="store_true", help="show, and write nothing; exit 1 if there is something new"
-    )
-    publish = arguments.add_action(
-        actions, "publish", "see what a source has to know of its devices, and write that there", _publish
-    )
-    publish.add_argument(
-        "source", metavar="SOURCE", nargs="*", help="which; default: all with [sources.publish]"
-    )
-    publish.add_argument("--yes", action="store_true", help="write without asking")
-    publish.add_argument(
-        "--dry-run",
-        action="store_true",
-        help="show, and write nothing; exit 1 if something is other than it has to be",
-    )
-    arguments.add_selection(publish)
-    arguments.add_connection(publish)
-    refresh.add_argument(
-        "--allow-removals", action="store_true", help="also remove more devices than the limits allow"
-    )
+    yes: bool = flag("--yes", help="write without asking")
+    dry_run: bool = flag("--dry-run", help="show what is new and write nothing; exit code 1 if anything is")
+    allow_removals: bool = flag("--allow-removals", help="allow removing more devices than the limits permit")
 
 
 def _sources(folder: Path) -> Sequence[SourceSettings]:
     found = read_settings(folder).sources
     if not found:
-        raise EstateError("there is no source: oast.toml has no [[sources]]", hint=HINT)
+        raise EstateError("oast.toml has no [[sources]]", hint=HINT)
     return found
 
 
-def _picked(options: argparse.Namespace, sources: Sequence[SourceSettings]) -> Sequence[SourceSettings]:
+def _picked(
+    options: RefreshOptions | PublishOptions, sources: Sequence[SourceSettings]
+) -> Sequence[SourceSettings]:
     """Those that were asked for. Raises UsageError for one that there is not."""
     names = [source.name for source in sources]
     for name in options.source:
         if name not in names:
-            raise UsageError(f"there is no source '{name}'", hint=spelling_hint(name, names))
+            raise UsageError(f"unknown source '{name}'", hint=spelling_hint(name, names))
     return [source for source in sources if not options.source or source.name in options.source]
 
 
-def _list(options: argparse.Namespace) -> int:
+def _list(options: SourceListOptions) -> int:
     folder = folder_of(options)
     rows = [(source, len(owned(folder, source))) for source in _sources(folder)]
     if options.format == "json":
@@ -104,7 +94,7 @@ def _where(source: SourceSettings) -> str:
     return source.url.geturl() if source.url is not None else str(source.file or source.folder)
 
 
-def _refresh(options: argparse.Namespace) -> int:
+def _refresh(options: RefreshOptions) -> int:
     folder = folder_of(options)
     return each_source(
         options,
@@ -114,7 +104,7 @@ def _refresh(options: argparse.Namespace) -> int:
     )
 
 
-def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> tuple[int, dict[str, Any]]:
+def _one(options: RefreshOptions, folder: Path, source: SourceSettings) -> tuple[int, dict[str, Any]]:
     found = run_to_end(plan_refresh(folder, os.environ, source))
     out = console(error=options.format == "json")
     _show(found, out)
@@ -134,7 +124,7 @@ def _one(options: argparse.Namespace, folder: Path, source: SourceSettings) -> t
     return wrong, _document(found, written=True)
 
 
-def _publish(options: argparse.Namespace) -> int:
+def _publish(options: PublishOptions) -> int:
     folder = folder_of(options)
     sources = _picked(
         options,
@@ -145,8 +135,8 @@ def _publish(options: argparse.Namespace) -> int:
         ],
     )
     if not sources:
-        hint = "write [sources.publish] with fields = { ... } below the source: docs/sources.md"
-        raise EstateError("no source says what is to be published: there is no [sources.publish]", hint=hint)
+        hint = f"add [sources.publish] with fields = {...} below the source; see docs/sources.md"
+        raise EstateError("no source has [sources.publish]", hint=hint)
     return each_source(options, sources, publish_one, "published")
 
 
@@ -157,8 +147,8 @@ def _counts(found: RefreshPlan) -> str:
 def _show(found: RefreshPlan, out: Console) -> None:
     source = found.source
     listed = len(found.read.devices) + len(found.read.wrong)
-    besides = f", {found.read.passed_over} not meant" if found.read.passed_over else ""
-    again = f", {plural(found.unchanged, 'page')} as before" if found.unchanged else ""
+    besides = f", {found.read.passed_over} filtered out" if found.read.passed_over else ""
+    again = f", {plural(found.unchanged, 'page')} unchanged" if found.unchanged else ""
     out.print(
         Text.assemble(
             (source.name, "bold"), f": {plural(listed, 'record')}{besides}{again}; {_counts(found)}"
@@ -177,19 +167,16 @@ def _show(found: RefreshPlan, out: Console) -> None:
         told = "; ".join(f"{key} {_word(old)} -> {_word(new)}" for key, (old, new) in change.items())
         print_hanging(out, Text.assemble((f"  ~ {name}", "yellow"), f"  {told}"))
     for one in found.read.wrong[:SHOWN]:
-        stays = " (it stays as it was)" if one.name in found.kept else ""
+        stays = " (unchanged in the inventory)" if one.name in found.kept else ""
         print_hanging(
             out,
             Text(f"  {one.record}{f' ({one.name})' if one.name else ''}: {one.why}{stays}", style="yellow"),
         )
     if len(found.read.wrong) > SHOWN:
-        out.print(f"  and {len(found.read.wrong) - SHOWN} more records that cannot be read")
+        out.print(f"  and {len(found.read.wrong) - SHOWN} more records that cannot be used")
     unlisted = [name for name in found.kept if all(one.name != name for one in found.read.wrong)]
     if unlisted:
-        out.print(
-            f"  it cannot be told of every record which device it is: {join_names(unlisted, SHOWN)} stay as"
-            " they were"
-        )
+        out.print(f"  some records cannot be matched to a device; unchanged: {join_names(unlisted, SHOWN)}")
 
 
 def _in_words(attributes: Mapping[str, Any]) -> str:
@@ -209,7 +196,7 @@ def _tell_mistakes(folder: Path) -> None:
     except OastError as error:
         number = len(error.problems())
     if number:
-        sys.stderr.write(f"careful: the estate has {plural(number, 'mistake')} now: oast lint\n")
+        sys.stderr.write(f"warning: the estate has {plural(number, 'mistake')} now; see oast lint\n")
 
 
 def _document(found: RefreshPlan, *, written: bool) -> dict[str, Any]:
@@ -227,3 +214,29 @@ def _document(found: RefreshPlan, *, written: bool) -> dict[str, Any]:
         "wrong": [{"record": one.record, "device": one.name, "why": one.why} for one in found.read.wrong],
         "passed_over": found.read.passed_over,
     }
+
+
+COMMAND = CommandGroup(
+    {
+        "list": Subcommand(SourceListOptions, _list, "list sources and the number of devices from each"),
+        "refresh": Subcommand(
+            RefreshOptions,
+            _refresh,
+            "update the inventory from sources",
+            (
+                ("oast source refresh --dry-run", "show what is new"),
+                ("oast source refresh", "show it, and write it"),
+            ),
+            exits=(0, 1, 2, 3, 4),
+            no="declined, or differences found by --dry-run",
+        ),
+        "publish": Subcommand(
+            PublishOptions,
+            _publish,
+            "write facts about devices, such as versions, back to sources",
+            (("oast source publish --dry-run", "show what differs from the source"),),
+            exits=(0, 1, 2, 3, 4),
+            no="declined, or differences found by --dry-run",
+        ),
+    }
+)

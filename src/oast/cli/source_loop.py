@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 from oast.cli.error_output import exit_code_of, show_error
 from oast.cli.exit_codes import DONE
 from oast.cli.output import print_json
+from oast.cli.shared_options import FormatOptions
 from oast.errors import OastError
 from oast.estate import SourceSettings
 
-One = Callable[[argparse.Namespace, SourceSettings], tuple[int, dict[str, Any]]]
+O = TypeVar("O", bound=FormatOptions)  # noqa: E741
 
 
-def each_source(options: argparse.Namespace, sources: Sequence[SourceSettings], one: One, kind: str) -> int:
+def each_source(
+    options: O,
+    sources: Sequence[SourceSettings],
+    one: Callable[[O, SourceSettings], tuple[int, dict[str, Any]]],
+    kind: str,
+) -> int:
     """The worst exit code; `one` gives that of a source, and its part of the document of the `kind`."""
     worst = DONE
     documents: list[dict[str, Any]] = []

@@ -56,10 +56,10 @@ def show_head(comparisons: Sequence[Comparison], console: Console) -> None:
     gone = removed_names(different)
     if gone:
         kinds = [f"{kind} on {plural(number, 'device')}" for kind, number in gone.items()]
-        console.print(f"goes away: {join_names(kinds, KINDS)}", style="red")
+        console.print(f"removed: {join_names(kinds, KINDS)}", style="red")
     risky = [comparison.name for comparison in different if comparison.access_risks]
     if risky:
-        console.print(f"touches the way in: {join_names(risky, KINDS)}", style="yellow")
+        console.print(f"affects management access: {join_names(risky, KINDS)}", style="yellow")
     console.print()
 
 
@@ -85,8 +85,8 @@ def short_summary(different: Sequence[Comparison]) -> str:
     parts = [f"+{added} -{removed}"]
     gone = removed_names(different)
     if gone:
-        parts.append(f"{join_names(list(gone), 3)} {'goes' if len(gone) == 1 else 'go'} away")
+        parts.append(f"{join_names(list(gone), 3)} removed")
     risky = sum(1 for comparison in different if comparison.access_risks)
     if risky:
-        parts.append(f"touches the way in of {risky}")
+        parts.append(f"affects management access of {risky}")
     return "; ".join(parts)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Callable, Sequence
 
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.devices import DevicesOptions
 from oast.cli.error_output import show_device_errors
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import ask_to_confirm, plural
@@ -16,7 +16,7 @@ from oast.estate import Device, Estate
 from oast.fleet import for_each
 
 
-def trust(estate: Estate, devices: list[Device], options: argparse.Namespace) -> int:
+def trust(estate: Estate, devices: list[Device], options: DevicesOptions) -> int:
     """Show every new key, ask, and keep them; a changed key needs --replace. Jump hosts come first: the way
     to the devices behind one leads through a login there."""
     for jump in Connector(estate, devices, options.timeout).jump_targets(devices):
@@ -37,7 +37,7 @@ def _trust(
     connector: Connector,
     names: Sequence[str],
     target_of: Callable[[str], Target],
-    options: argparse.Namespace,
+    options: DevicesOptions,
 ) -> int:
     found: dict[str, HostKey] = {}
     failed: list[tuple[str, DeviceError]] = []
@@ -62,7 +62,7 @@ def _trust(
         if known and not options.replace:
             changed.append(name)
             sys.stdout.write(
-                f"{name}  CHANGED: it shows {key.fingerprint}, trusted is {known[0].fingerprint}\n"
+                f"{name}  CHANGED: the device shows {key.fingerprint}, trusted is {known[0].fingerprint}\n"
             )
         else:
             new[name] = key
@@ -74,11 +74,11 @@ def _trust(
     if new:
         connector.known_hosts.trust(new)
     sys.stdout.write(
-        f"{plural(len(new), 'host key')} trusted from now on, {len(found) - len(new) - len(changed)} known"
-        " already\n"
+        f"{plural(len(new), 'host key')} accepted, {len(found) - len(new) - len(changed)} already known\n"
     )
     if changed:
         sys.stderr.write(
-            "a changed key can be an attack; if the device was replaced, repeat with --replace\n"
+            "warning: a changed host key can be an attack; if the device was replaced, repeat with"
+            " --replace\n"
         )
     return FAILED if failed or changed else DONE

@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import Subcommand, flag, option, seconds
 from oast.cli.error_output import show_device_errors
 from oast.cli.estate_option import estate_of, what_may_be_lost
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import console, plural, print_json, show_other_values
 from oast.cli.progress import Progress
+from oast.cli.shared_options import (
+    ConnectionOptions,
+    EstateOptions,
+    ExpectOptions,
+    FormatOptions,
+    IntentOptions,
+    SelectionOptions,
+    format_option,
+)
 from oast.cli.verify_view import show_listed, show_results, show_state_changes
 from oast.errors import UsageError
 from oast.operations import (
@@ -32,42 +41,29 @@ from oast.operations import (
 from oast.verify import Check, ExpectedLoss, Snapshot, state_changes
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "-v", "--verbose", action="store_true", help="list every check, not only those that fail"
-    )
-    parser.add_argument(
+@dataclass(frozen=True, kw_only=True)
+class VerifyOptions(
+    ExpectOptions, SelectionOptions, IntentOptions, ConnectionOptions, FormatOptions, EstateOptions
+):
+    """The options of `oast verify`."""
+
+    verbose: bool = flag("-v", "--verbose", help="list every check, not only those that failed")
+    wait: float = option(
         "--wait",
         metavar="S",
-        type=arguments.seconds,
+        type=seconds,
         default=0.0,
-        help="look again until all is true, for S seconds at most",
+        help="repeat until all checks pass, for at most S seconds",
     )
-    parser.add_argument(
-        "--list",
-        action="store_true",
-        dest="listing",
-        help="the checks there are and where each is from; asks no device",
+    listing: bool = flag("--list", help="list the checks and their origin; connects to no device")
+    save: str | None = option("--save", metavar="LABEL", help="save the network's state as a snapshot")
+    against: str | None = option(
+        "--against", metavar="LABEL", help="compare with this snapshot; anything lost since is a failure"
     )
-    parser.add_argument(
-        "--save",
-        metavar="LABEL",
-        help="keep the state of the network as it is now, to be compared with later",
-    )
-    parser.add_argument(
-        "--against",
-        metavar="LABEL",
-        help="what became of the state that was kept as LABEL; what was lost is an error",
-    )
-    arguments.add_expect(parser)
-    arguments.add_selection(parser)
-    arguments.add_intent(parser)
-    arguments.add_connection(parser)
-    arguments.add_format(parser, "junit")
-    arguments.add_estate(parser)
+    format: str = format_option("junit")
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: VerifyOptions) -> int:
     prepared = prepare_intents(estate_of(options), options.on, options.section)
     checks = checks_for(prepared, options.section)
     if options.listing:
@@ -80,14 +76,14 @@ def run(options: argparse.Namespace) -> int:
     ):
         sections = " or ".join(f"'{name}'" for name in options.section)
         console().print(
-            f"nothing to check: no check rests on what {sections} owns" if sections else "nothing to check"
+            f"nothing to check: no check depends on what {sections} owns" if sections else "nothing to check"
         )
         return DONE
     before, meant = _before(options, prepared)
     found = run_to_end(_verify(options, prepared, checks))
     if options.format == "json":
         print_json(
-            "verify", 1, {**verify_document(prepared, found), **_became_document(before, found, meant)}
+            "verify", 2, {**verify_document(prepared, found), **_became_document(before, found, meant)}
         )
     elif options.format == "junit":
         sys.stdout.write(junit_of(prepared, found))
@@ -104,18 +100,18 @@ def run(options: argparse.Namespace) -> int:
     if options.save is not None and found.point is not None:
         save_snapshot(prepared.estate, options.save, found.point)
         sys.stderr.write(
-            f"the state of {plural(len(found.point.devices), 'device')} is kept as '{options.save}'\n"
+            f"saved the state of {plural(len(found.point.devices), 'device')} as '{options.save}'\n"
         )
     return FAILED if found.failed else NO if found.wrong or lost else DONE
 
 
 def _before(
-    options: argparse.Namespace, prepared: IntentContext
+    options: VerifyOptions, prepared: IntentContext
 ) -> tuple[Snapshot | None, Sequence[ExpectedLoss]]:
     """The state to compare with, of the devices picked, and what may be lost. Raises UsageError, EstateError,
     StateError."""
     if options.expect and options.against is None:
-        raise UsageError("--expect goes with --against")
+        raise UsageError("--expect needs --against")
     meant = what_may_be_lost(options.expect)
     if options.against is None:
         return None, meant
@@ -139,18 +135,18 @@ def _became_document(
     }
 
 
-def _list(options: argparse.Namespace, prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) -> int:
+def _list(options: VerifyOptions, prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) -> int:
     if options.format == "junit":
         raise UsageError("--format junit is for results; leave out --list")
     if options.format == "json":
-        print_json("checks", 1, listed_document(prepared, checks))
+        print_json("checks", 2, listed_document(prepared, checks))
     else:
         show_listed(prepared, checks)
     return DONE
 
 
 async def _verify(
-    options: argparse.Namespace, prepared: IntentContext, checks: Mapping[str, Sequence[Check]]
+    options: VerifyOptions, prepared: IntentContext, checks: Mapping[str, Sequence[Check]]
 ) -> Verification:
     quiet = options.quiet or options.format != "text"
     with Progress(console(error=True), [i.device.name for i in prepared.intents], quiet=quiet) as progress:
@@ -164,3 +160,16 @@ async def _verify(
             on_event=progress,
             whole=whole,
         )
+
+
+COMMAND = Subcommand(
+    VerifyOptions,
+    run,
+    examples=(
+        ("oast verify", "run all checks"),
+        ("oast verify --wait 60 --on site=gull", "wait up to a minute until they pass"),
+        ("oast verify --save before", "save a snapshot, to compare with --against before"),
+    ),
+    exits=(0, 1, 2, 3, 4),
+    no="a check failed, or something was lost since the snapshot",
+)

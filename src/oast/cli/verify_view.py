@@ -1,4 +1,4 @@
-"""How checks and what was found look: a line for each device, and only what is not true expanded."""
+"""Checks and their results as text: failed checks in detail, the others counted."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 4, NEW: 4}
 
 
 def show_results(prepared: IntentContext, found: Verification, *, verbose: bool) -> None:
-    """The checks that are not true, with what was wanted and found, and the configuration that they rest on;
+    """The failed checks, with what was expected and found, and the configuration that they depend on;
     then how many there are.
 
     The same thing on several devices is told once. With `verbose`, every check is listed.
@@ -32,39 +32,34 @@ def show_results(prepared: IntentContext, found: Verification, *, verbose: bool)
     else:
         _show_wrong(out, prepared, found)
     if found.results:
-        verdict = "all true" if not found.wrong else f"{len(found.wrong)} not true"
+        verdict = "all passed" if not found.wrong else f"{len(found.wrong)} failed"
         verdict += f", {plural(len(found.warned), 'warning')}" if found.warned else ""
         out.print(f"{plural(len(found.every), 'check')} on {plural(len(found.results), 'device')}: {verdict}")
 
 
 def _show_every(out: Console, results: Sequence[CheckResult]) -> None:
-    listing = table("device", "check", "wanted", "found", whole=("device",))
+    listing = table("device", "check", "expected", "found", whole=("device",))
     for result in results:
-        found = Text(result.actual or "not there", style="green" if result.passed else "red")
+        found = Text(result.actual or "nothing", style="green" if result.passed else "red")
         listing.add_row(result.check.device, result.check.title, result.check.wanted, found)
     print_table(out, listing)
     out.print()
 
 
 def _show_wrong(out: Console, prepared: IntentContext, found: Verification) -> None:
-    groups: dict[tuple[str, str, str], list[RootCause]] = {}
+    groups: dict[tuple[str, str], list[RootCause]] = {}
     for finding in root_causes(found.wrong):
         result = finding.result
-        groups.setdefault((result.check.title, result.check.wanted, result.actual or "not there"), []).append(
-            finding
-        )
-    for (title, wanted, actual), same in groups.items():
+        groups.setdefault((result.check.title, result.difference), []).append(finding)
+    for (title, difference), same in groups.items():
         results = [finding.result for finding in same]
         names = [result.check.device for result in results]
         print_hanging(
             out,
             Text.assemble(
                 (join_names(names, NAMED), "bold"),
-                ": ",
-                title,
-                ": ",
-                (actual, "red"),
-                (f", wanted {wanted}", ""),
+                f": {title}: ",
+                (difference, "red"),
             ),
         )
         for words in dict.fromkeys(str(behind(prepared, result.check)) for result in results[:NAMED]):
@@ -73,12 +68,16 @@ def _show_wrong(out: Console, prepared: IntentContext, found: Verification) -> N
         follows = [result for finding in same for result in finding.follows]
         if follows:
             where = join_names(list(dict.fromkeys(result.check.device for result in follows)), NAMED)
-            how_many = "1 more check follows" if len(follows) == 1 else f"{len(follows)} more checks follow"
-            out.print(Text(f"    {how_many} from it, on {where}", style="dim"))
+            how_many = (
+                "1 more check failed as a consequence"
+                if len(follows) == 1
+                else (f"{len(follows)} more checks failed as a consequence")
+            )
+            out.print(Text(f"    {how_many}, on {where}", style="dim"))
     for result in found.warned:
         from_ = behind(prepared, result.check)
         print_hanging(
-            out, Text.assemble((f"careful: {result.check.device}", "yellow"), f": {result.finding} ({from_})")
+            out, Text.assemble((f"warning: {result.check.device}", "yellow"), f": {result.finding} ({from_})")
         )
     if groups or found.warned:
         out.print()
@@ -119,9 +118,9 @@ def show_state_changes(before: Snapshot, found: Sequence[StateChange], meant: Se
     if found:
         print_table(out, listing)
     if left:
-        out.print(f"and {left} more that are different or new: --format json", style="dim")
+        out.print(f"and {left} more changed or new (--format json lists all)", style="dim")
     counted = ", ".join(f"{sum(map(len, rows.values()))} {kind}" for kind, rows in kinds.items() if rows)
-    out.print(f"since {before.at[:16].replace('T', ' ')} UTC: {counted or 'nothing is different'}")
+    out.print(f"since {before.at[:16].replace('T', ' ')} UTC: {counted or 'nothing has changed'}")
 
 
 def show_listed(prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) -> None:
@@ -130,7 +129,7 @@ def show_listed(prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) 
     def show(out: Console) -> None:
         for name, found in checks.items():
             out.print(Text.assemble((name, "bold"), (f"  {plural(len(found), 'check')}", "dim")))
-            listing = table("", "check", "wanted", "from")
+            listing = table("", "check", "expected", "from")
             listing.show_header = False
             for check in found:
                 listing.add_row(

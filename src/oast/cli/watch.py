@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from rich.text import Text
 
-from oast.cli import arguments
 from oast.cli.async_runner import run_async as run_to_end
+from oast.cli.command import Subcommand, flag
 from oast.cli.estate_option import folder_of
 from oast.cli.exit_codes import DONE, FAILED, NO
 from oast.cli.output import console, plural, print_json, print_table, table
+from oast.cli.shared_options import EstateOptions, FormatOptions
 from oast.cli.terminal import print_hanging
 from oast.errors import EstateError
 from oast.estate import WatchSettings, read_settings as read_settings
@@ -43,32 +43,29 @@ STYLES = {
     Transition.RIGHT: "green",
     Transition.NEW: "cyan",
 }
-HINT = """write into oast.toml, for example:
+HINT = """add to oast.toml, for example:
         [[watch.jobs]]
         do = "drift"
         at = "*/30 * * * *\""""
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    how = parser.add_mutually_exclusive_group()
-    how.add_argument("--now", action="store_true", help="begin with every job, due or not")
-    how.add_argument("--once", action="store_true", help="every job once, now; tell what is new, and end")
-    how.add_argument(
-        "--list",
-        action="store_true",
-        dest="listing",
-        help="the jobs, how they stand, and what has still to be told",
+@dataclass(frozen=True, kw_only=True)
+class WatchOptions(FormatOptions, EstateOptions):
+    """The options of `oast watch`."""
+
+    now: bool = flag("--now", group="how", help="start with every job, due or not")
+    once: bool = flag("--once", group="how", help="run every job once, send notifications, and exit")
+    listing: bool = flag(
+        "--list", group="how", help="list the jobs, their last results, and unsent notifications"
     )
-    arguments.add_format(parser)
-    arguments.add_estate(parser)
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: WatchOptions) -> int:
     # The rest of the estate is read by each job: what is wrong there is told like anything else.
     folder = folder_of(options)
     settings = read_settings(folder)
     if not settings.watch.jobs:
-        raise EstateError("there is nothing to watch: oast.toml has no [[watch.jobs]]", hint=HINT)
+        raise EstateError("oast.toml has no [[watch.jobs]]", hint=HINT)
     if options.listing:
         return _list(options, folder, settings.watch)
     watch = Watch(folder, os.environ, _teller(options))
@@ -86,13 +83,13 @@ def run(options: argparse.Namespace) -> int:
         # To be ended is how a watch ends; only a job that was cut short is told as one.
         if watch.cut_short is not None:
             sys.stderr.write(
-                f"the job '{watch.cut_short}' was cut short: it is done again when the watch goes on\n"
+                f"the job '{watch.cut_short}' was interrupted; it runs again at the next start\n"
             )
             raise
     return DONE
 
 
-def _teller(options: argparse.Namespace) -> Callable[[WatchEvent], object]:
+def _teller(options: WatchOptions) -> Callable[[WatchEvent], object]:
     def as_json(event: WatchEvent) -> None:
         sys.stdout.write(json.dumps({"format": "oast.watch/1", "at": _now(), **_document(event)}) + "\n")
         sys.stdout.flush()
@@ -152,16 +149,14 @@ def _show(event: WatchEvent, *, quiet: bool) -> None:
         return
     err = console(error=True)
     if isinstance(event, JobTrouble):
-        print_hanging(err, Text.assemble((f"{at}  ", "dim"), ("careful: ", "yellow"), event.what))
+        print_hanging(err, Text.assemble((f"{at}  ", "dim"), ("warning: ", "yellow"), event.what))
     elif not event.answer.told:
-        refused = "refuses" if event.answer.refused else "could not be told"
+        refused = "refuses" if event.answer.refused else "could not be sent"
         again = f"; again {_local(event.next)}" if event.next else ""
         told = f"{event.target} {refused} notification {event.number}: {event.answer.said}{again}"
         print_hanging(err, Text.assemble((f"{at}  ", "dim"), (told, "yellow")))
     elif event.attempts > 1:
-        err.print(
-            f"{at}  {event.target} was told notification {event.number}, at the {event.attempts}. attempt"
-        )
+        err.print(f"{at}  notification {event.number} delivered to {event.target} (attempt {event.attempts})")
 
 
 def _line(news: Alert) -> Text:
@@ -180,7 +175,7 @@ def _local(at: datetime | None) -> str:
     return at.astimezone().strftime("%Y-%m-%d %H:%M:%S") if at else ""
 
 
-def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> int:
+def _list(options: WatchOptions, folder: Path, watch: WatchSettings) -> int:
     store = Store(folder / ".oast", looking=True)
     try:
         jobs = [jobs_document(store, job) for job in watch.jobs]
@@ -206,16 +201,12 @@ def _list(options: argparse.Namespace, folder: Path, watch: WatchSettings) -> in
     for job, at in zip(jobs, nexts, strict=True):
         ended = datetime.fromisoformat(job["ended"]) if job["ended"] else None
         listing.add_row(
-            job["job"], job["does"], job["schedule"], _local(at), _local(ended), job["told"] or "not done yet"
+            job["job"], job["does"], job["schedule"], _local(at), _local(ended), job["told"] or "not run yet"
         )
     print_table(out, listing)
     if wrong:
         out.print()
-        out.print(
-            "1 thing is not as it should be, since:"
-            if len(wrong) == 1
-            else f"{len(wrong)} things are not as they should be, since:"
-        )
+        out.print("1 open finding, since:" if len(wrong) == 1 else f"{len(wrong)} open findings, since:")
         for known in wrong[:SHOWN_NEWS]:
             since = _local(datetime.fromisoformat(known.since))
             print_hanging(out, Text.assemble("    ", (f"{since}  ", "dim"), _subject(known.finding)))
@@ -231,12 +222,12 @@ def _show_waiting(watch: WatchSettings, waiting: list[dict[str, Any]]) -> None:
     if waiting:
         out.print()
     for row in waiting:
-        gone = "" if row["target"] in names else ", which is not in oast.toml any more"
+        gone = "" if row["target"] in names else ", which is no longer in oast.toml"
         said = f": {row['said']}" if row["said"] else ""
         oldest = _local(datetime.fromisoformat(row["oldest"]))
         told = (
-            f"{plural(row['number'], 'notification')} for {row['target']}{gone} still to be told, since"
-            f" {oldest}{said}"
+            f"{plural(row['number'], 'notification')} for {row['target']}{gone} not sent yet, oldest "
+            f"{oldest}{said}"
         )
         print_hanging(out, Text(told, style="yellow"))
 
@@ -246,3 +237,16 @@ def _nexts(store: Store, watch: WatchSettings) -> list[datetime]:
     zone = watch.zone or zone_of_machine(os.environ)
     known = store.jobs()
     return [due_at(job, known[job.name].last if job.name in known else now, now, zone) for job in watch.jobs]
+
+
+COMMAND = Subcommand(
+    WatchOptions,
+    run,
+    examples=(
+        ("oast watch --once", "run all jobs now, for example from cron"),
+        ("oast watch", "run jobs on their schedule until interrupted"),
+        ("oast watch --list", "show the last result of each job"),
+    ),
+    exits=(0, 1, 2, 3, 4, 130),
+    no="with --once or --list: a job found a problem",
+)

@@ -112,7 +112,7 @@ class _Unfolding:
         if "\n" in word:
             self._wrong(
                 number,
-                "a text in quotes goes over the end of its line",
+                "a quoted text must end on its line",
                 word.split("\n")[0],
                 "close it before, or write \\n",
             )
@@ -124,25 +124,25 @@ class _Unfolding:
     def mark(self, mark: str, number: int) -> None:
         if mark == "[":
             if self._items is not None:
-                self._wrong(number, "a '[' stands inside of '['", mark, "close the first")
+                self._wrong(number, "'[' inside of '['", mark, "close the first one")
             self._items = []
         elif mark == "]":
             if self._items is None:
-                self._wrong(number, "this ']' closes nothing", mark, "remove it")
+                self._wrong(number, "']' without an opening '['", mark, "remove it")
             self._spread()
         elif mark == ";":
             self._end(number)
         elif mark == "{":
             opened = (number, " ".join(self._words))
             if not self._words:
-                self._wrong(number, "a '{' stands behind no statement", mark, "say what it opens")
+                self._wrong(number, "'{' without a statement before it", mark, "add the statement")
             self._end(number, opens=True)
             self._open.append(opened)
         else:
             if self._words or self._items is not None:
                 self._wrong(
                     self._begun,
-                    f"a ';' is missing behind '{' '.join(self._words)}'",
+                    f"';' is missing after '{' '.join(self._words)}'",
                     (self._words or ["["])[0],
                     "end the statement with ';'",
                 )
@@ -152,9 +152,9 @@ class _Unfolding:
             else:
                 self._wrong(
                     number,
-                    "this '}' closes nothing",
+                    "'}' without an opening '{'",
                     mark,
-                    "remove it, or look for a '{' that is missing above",
+                    "remove it, or add the missing '{' above",
                 )
 
     def _spread(self) -> None:
@@ -164,9 +164,9 @@ class _Unfolding:
         if len(words) * len(items) > MOST_WORDS:
             self._wrong(
                 self._begun,
-                f"{len(items)} items stand behind {len(words)} words",
+                f"{len(items)} items after {len(words)} words",
                 "[",
-                "look for a ';' that is missing before",
+                "add the missing ';' before it",
             )
             self._words = [*words, *items]
             return
@@ -176,7 +176,7 @@ class _Unfolding:
 
     def _end(self, number: int, *, opens: bool = False) -> None:
         if self._items is not None:
-            self._wrong(number, "a '[' is opened here and not closed", "[", "close it with ']'")
+            self._wrong(number, "'[' is not closed", "[", "close it with ']'")
             self._spread()
         if self._words:
             self._line(self._words)
@@ -190,13 +190,13 @@ class _Unfolding:
         if self._words or self._items is not None:
             self._wrong(
                 self._begun,
-                f"a ';' is missing behind '{' '.join(self._words)}'",
+                f"';' is missing after '{' '.join(self._words)}'",
                 (self._words or ["["])[0],
                 "end the statement with ';'",
             )
             self._end(number)
         for line, statement in self._open[:1]:
-            self._wrong(line, f"the '{{' behind '{statement}' is not closed", "{", "close it with '}'")
+            self._wrong(line, f"the '{{' after '{statement}' is not closed", "{", "close it with '}'")
         return BraceParser(
             "".join(f"{line}\n" for line in self._lines), tuple(self._numbers), tuple(self._problems)
         )

@@ -23,7 +23,7 @@ class NoDependencyOrder(Exception):
 
     def __init__(self, edits: Sequence[Edit]) -> None:
         named = "; ".join(" / ".join((*(n.text for n in edit.outer), edit.node.text)) for edit in edits[:4])
-        super().__init__(f"there is no order of steps that is safe at every moment: {named}")
+        super().__init__(f"no order of these edits is safe at every step: {named}")
         self.edits = tuple(edits)
 
 

@@ -40,13 +40,13 @@ def edit_file(syntax: IndentedSyntax, text: str, intended: Node) -> EditedText:
     if not is_right:
         left = difference(tree_of_device(syntax, editor.text), intended)
         places = ", ".join(sorted({edit.rule.path or edit.node.text for edit in left})[:3])
-        raise _refused(f"after the edit it would differ from what is intended (at {places})")
+        raise _refused(f"after the edit it would differ from the intent (at {places})")
     return EditedText(editor.text, tuple(editor.secrets))
 
 
 def _refused(why: str) -> DeviceError:
     message = f"the file cannot be edited in place: {why}; nothing was sent"
-    return DeviceError(message, hint="make this change by hand once, or let no section own this part")
+    return DeviceError(message, hint="make this change manually once, or let no section own this part")
 
 
 def _rewritten(edits: Sequence[Edit]) -> list[tuple[Edit, Edit]]:

@@ -70,9 +70,11 @@ def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
 def accept_listed(parsed: Parsed) -> Node:
     """The tree of a listing that was read. Raises ProtocolError for a text that is no configuration."""
     if parsed.too_deep:
-        raise ProtocolError(f"what it lists is more than {DEEPEST} levels deep: that is no configuration")
+        raise ProtocolError(
+            f"the output has more than {DEEPEST} levels of nesting, too many for a configuration"
+        )
     if parsed.broken is not None:
-        raise ProtocolError(f"what it lists cannot be read: {parsed.broken}")
+        raise ProtocolError(f"cannot parse the output: {parsed.broken}")
     return parsed.tree
 
 
@@ -236,8 +238,8 @@ def odd_characters(text: str) -> Iterator[TextProblem]:
     for number, line in enumerate(text.split("\n"), 1):
         for match in _ODD.finditer(line):
             character = "\t" if len(match[0]) > 1 else match[0]
-            message = f"the line holds {named_odd(character)}, which devices do not take as it is"
-            hint = "type an ordinary space, or nothing" if character != "\t" else "use spaces inside quotes"
+            message = f"the line contains {named_odd(character)}, which devices do not accept"
+            hint = "use an ordinary space, or remove it" if character != "\t" else "use spaces inside quotes"
             yield TextProblem(number, message, character, hint)
             break
 
@@ -322,8 +324,8 @@ class _BlockReader:
 
     def _give_up(self, number: int, stripped: str) -> None:
         self.too_deep = True
-        message, word = f"this is more than {DEEPEST} levels deep", _first_word(stripped)
-        self.problems.append(TextProblem(number, message, word, "look at the indentation"))
+        message, word = f"more than {DEEPEST} levels of nesting", _first_word(stripped)
+        self.problems.append(TextProblem(number, message, word, "check the indentation"))
 
     def _path_of(self, made: Sequence[Statement]) -> Path:
         """Where the last of the statements of a line stands, without itself."""
@@ -398,7 +400,7 @@ class _BlockReader:
         if after.strip():
             self.problems.append(
                 TextProblem(
-                    number + skip, f"'{after.strip()}' stands behind the text's end", after.strip(), None
+                    number + skip, f"'{after.strip()}' follows the end of the text", after.strip(), None
                 )
             )
         value = with_secrets("\n".join([*text[:-1], before.rstrip()]).strip("\n"), self._marks)
@@ -406,10 +408,11 @@ class _BlockReader:
             value = self._grammar.fingerprints.secret("", value)
         if isinstance(value, Secret) and not rule.secret:
             message = (
-                f"the secret '{value.name}' stands in '{rule.name}', which is not marked as secret by the"
-                " platform"
+                f"the secret '{value.name}' is in '{rule.name}', which the platform does not mark as secret"
             )
-            self.problems.append(TextProblem(number, message, rule.name, "put it where secrets belong"))
+            self.problems.append(
+                TextProblem(number, message, rule.name, ("use it only in statements marked as secret"))
+            )
         elif isinstance(value, Secret) and value.name:
             self.problems.extend(_problem_of(value, rule, number))
         return (self._grammar.made(rule, (value,)),), skip
@@ -420,15 +423,15 @@ class _BlockReader:
         if "\t" in line[: len(line) - len(line.lstrip(" \t"))]:
             self.problems.append(
                 TextProblem(
-                    number, "the indentation has a tab", word, f"use {self._syntax.indent} spaces a level"
+                    number, "the indentation has a tab", word, f"use {self._syntax.indent} spaces per level"
                 )
             )
         if outer_indent < 0 and indent > 0:
-            message = f"'{word}' is indented, but nothing stands above it to belong to"
+            message = f"'{word}' is indented, but no line above it can contain it"
             self.problems.append(TextProblem(number, message, word, "remove the indentation"))
         elif below >= 0:
-            message = f"'{word}' stands {indent} spaces in, where its neighbours stand {below} spaces in"
-            self.problems.append(TextProblem(number, message, word, "a space is missing or too many"))
+            message = f"'{word}' is indented by {indent} spaces, the lines around it by {below}"
+            self.problems.append(TextProblem(number, message, word, "add or remove spaces"))
         return 0 if outer_indent < 0 else indent if below < 0 else below
 
     def _statements(self, context: Rule, line: str, number: int) -> tuple[Statement, ...]:
@@ -452,9 +455,11 @@ def _problem_of(secret: Secret, rule: Rule, number: int) -> Iterator[TextProblem
     except WrongValue as wrong:
         yield TextProblem(number, str(wrong), rule.name, wrong.hint)
     if all(delimiter in secret.reveal() for delimiter in rule.delimiters):
-        message = f"the secret '{secret.name}' holds everything that could end the text of '{rule.name}'"
+        message = (
+            f"the secret '{secret.name}' contains every delimiter that could end the text of '{rule.name}'"
+        )
         yield TextProblem(
-            number, message, rule.name, f"it may not hold {' and '.join(map(repr, rule.delimiters))}"
+            number, message, rule.name, f"use a secret without {' or '.join(map(repr, rule.delimiters))}"
         )
 
 

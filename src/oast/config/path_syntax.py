@@ -68,9 +68,7 @@ class PathSyntax(BraceSyntaxBase):
         if at < len(line):
             hint = "write /NAME/LIST[KEY=VALUE]/LEAF = VALUE"
             problems.append(
-                TextProblem(
-                    number, f"this cannot be read as a path: '{line[at:]}'", line[at:].split(" ")[0], hint
-                )
+                TextProblem(number, f"this is not a path: '{line[at:]}'", line[at:].split(" ")[0], hint)
             )
         return levels
 
@@ -83,9 +81,7 @@ class PathSyntax(BraceSyntaxBase):
         missing = [name for name in wanted if name not in keys]
         if missing:
             hint = f"write {rule.name}[{missing[0]}=VALUE]"
-            problems.append(
-                TextProblem(number, f"'{rule.name}' lacks its key '{missing[0]}'", rule.name, hint)
-            )
+            problems.append(TextProblem(number, f"'{rule.name}' has no key '{missing[0]}'", rule.name, hint))
         return " ".join([rule.name, *(self.grammar.quote(keys[name]) for name in wanted if name in keys)])
 
     def printed(self, tree: Node) -> Iterator[tuple[Line, Path]]:

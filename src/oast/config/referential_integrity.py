@@ -48,7 +48,7 @@ def missing_parts(edits: Sequence[Edit], running: Node) -> Iterator[IntegrityErr
                     else 0
                 )
                 if number < needed.min_elements:
-                    message = f"'{' / '.join((*path[:-1], node.text))}' would lack its '{needed.name}'"
+                    message = f"'{' / '.join((*path[:-1], node.text))}' would have no '{needed.name}'"
                     yield IntegrityError(message, f"give it at least {needed.min_elements} '{needed.name}'")
 
 
@@ -59,7 +59,7 @@ def _too_many(running: Node, after: Node) -> Iterator[IntegrityError]:
         most = rule.max_elements or number
         if number > most and before.get((path, rule), 0) <= most:
             where = f" in '{' / '.join(path)}'" if path else ""
-            message = f"there may be {most} of '{rule.name}'{where}, and there would be {number}"
+            message = f"at most {most} '{rule.name}' are allowed{where}, and there would be {number}"
             yield IntegrityError(
                 message, "let the section own all of them, or remove one first; --mode merge removes none"
             )
@@ -92,11 +92,11 @@ def _dangling(running: Node, after: Node) -> Iterator[IntegrityError]:
             message = f"'{place}' refers to '{_words(target)}', which would be removed"
             yield IntegrityError(
                 message,
-                "deliver it together with the section that owns the reference, or keep what it refers to",
+                "deliver it together with the section that owns the reference, or do not remove it",
             )
         else:
-            message = f"'{place}' refers to '{_words(target)}', which is not there"
-            yield IntegrityError(message, "deliver it together with the section that makes it")
+            message = f"'{place}' refers to '{_words(target)}', which does not exist"
+            yield IntegrityError(message, "deliver it together with the section that creates it")
 
 
 def _twice(running: Node, after: Node) -> Iterator[IntegrityError]:
@@ -104,10 +104,10 @@ def _twice(running: Node, after: Node) -> Iterator[IntegrityError]:
     for key, places in _unique(after).items():
         if len(places) > 1 and len(before.get(key, ())) < len(places):
             one, other = (" / ".join(place) for place in places[:2])
-            message = f"'{one}' and '{other}' would stand there at the same time"
+            message = f"'{one}' and '{other}' would exist at the same time"
             yield IntegrityError(
                 message,
-                "with --mode merge nothing is taken away: deliver it without, or take the old one away first",
+                "--mode merge removes nothing; deliver without it, or remove the old one first",
             )
 
 

@@ -116,12 +116,12 @@ def require_known_secrets(secrets: Iterable[Secret]) -> None:
     forgotten = sorted({str(secret) for secret in secrets if secret.is_forgotten})
     if forgotten:
         message = (
-            f"it would be sent a secret of which only the fingerprint was kept ({', '.join(forgotten[:3])}):"
-            " it was not touched"
+            "the change contains a secret of which only the fingerprint is known"
+            f" ({', '.join(forgotten[:3])}); nothing was sent"
         )
         raise DeviceError(
             message,
-            hint="it is neither in the estate nor on the device any more: set it on the device by hand",
+            hint="set it on the device manually; it is no longer in the estate or on the device",
         )
 
 

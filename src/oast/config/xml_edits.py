@@ -80,7 +80,7 @@ def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ())
         shown.append("".join(escape(str(part)) if isinstance(part, Secret) else part for part in line.parts))
     sent.extend(etree.tostring(element, encoding="unicode", with_tail=False) for element in besides)
     if besides:
-        shown.append(f"<!-- {len(besides)} more, as they were -->")
+        shown.append(f"<!-- {len(besides)} more, unchanged -->")
     opening = f'<config xmlns="{BASE}">'
     return WholeConfig(
         "\n".join((opening, *sent, "</config>")),

@@ -72,9 +72,9 @@ class XmlSyntax(IndentedSyntax):
         except NotXml as wrong:
             problem = TextProblem(
                 wrong.line or 1,
-                f"this is no XML: {wrong}",
+                f"this is not valid XML: {wrong}",
                 "",
-                "every element is closed, and '&' and '<' are escaped",
+                "close every element, and escape '&' and '<'",
             )
             return Parsed(root, (problem,), broken=f"line {wrong.line}: {wrong}"), []
         reader = _Reader(self, marks)
@@ -184,12 +184,12 @@ class _Reader:
         stray = (element.text or "") + "".join(child.tail or "" for child in element)
         if stray.strip():
             word = stray.split()[0]
-            message = f"'{word}' stands between elements"
+            message = f"unexpected text '{word}' between elements"
             self._wrong(
                 element,
                 message,
                 word,
-                "put it into an element, or path statements into a template of their own",
+                "put it into an element; move path statements to another template",
             )
         for child in element:
             if not path and child.tag in AROUND:
@@ -203,9 +203,9 @@ class _Reader:
             self.too_deep = True
             self._wrong(
                 element,
-                f"this is more than {DEEPEST} levels deep",
+                f"more than {DEEPEST} levels of nesting",
                 local(element),
-                "no configuration is that deep",
+                "reduce the nesting",
             )
             return
         made = self._statement(element, rule) if rule is not None else None
@@ -234,15 +234,15 @@ class _Reader:
         namespace, name = etree.QName(element).namespace, local(element)
         if namespace is None and name in by_name:
             return by_name[name]
-        where = f"below '{context.local}'" if context.name else "at the top"
+        where = f"below '{context.local}'" if context.name else "at the top level"
         if name in by_name:
             module = by_name[name].module
             wanted = f'xmlns="{module.namespace}"' if module is not None else "no namespace"
             self._wrong(
                 element,
-                f"'{name}' {where} stands in the namespace '{namespace}'",
+                f"'{name}' {where} has the namespace '{namespace}'",
                 name,
-                f"it belongs to {wanted}",
+                f"use the namespace {wanted}",
             )
         else:
             self._wrong(element, f"'{name}' is not a statement {where}", name, spelling_hint(name, by_name))
@@ -260,9 +260,9 @@ class _Reader:
                 if key is None:
                     self._wrong(
                         element,
-                        f"'{rule.local}' lacks its key '{name}'",
+                        f"'{rule.local}' has no key '{name}'",
                         rule.local,
-                        f"write <{name}>…</{name}> first in it",
+                        f"add <{name}>…</{name}> as its first element",
                     )
                     return None
                 arguments.append(self._value(key, rule, number))
@@ -270,7 +270,7 @@ class _Reader:
         if len(element):
             self._wrong(
                 element,
-                f"'{rule.local}' is a {rule.kind}, and no element stands in it",
+                f"'{rule.local}' is a {rule.kind} and cannot contain elements",
                 local(element[0]),
                 None,
             )
@@ -280,7 +280,7 @@ class _Reader:
             if stray:
                 self._wrong(
                     element,
-                    f"'{rule.local}' is empty, and takes no value",
+                    f"'{rule.local}' takes no value",
                     stray[0],
                     f"write <{rule.local}/>",
                 )
@@ -299,8 +299,8 @@ class _Reader:
         odd = ODD.search(written)
         if odd is not None:
             name = rule.arguments[number].name if rule.keys else rule.local
-            message = f"'{name}' holds {named_odd(odd[0])}, which devices do not take as it is"
-            self._wrong(element, message, odd[0], "type an ordinary space, or nothing")
+            message = f"'{name}' contains {named_odd(odd[0])}, which devices do not accept"
+            self._wrong(element, message, odd[0], "use an ordinary space, or remove it")
         word: Value = with_secrets(written, self.marks) if self.marks else written
         try:
             value = converted(ArgumentSlot(rule, number), [word], 0)

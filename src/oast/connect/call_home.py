@@ -52,7 +52,8 @@ class CallHome:
             )
         except OSError as error:
             raise StateError(
-                f"nothing can listen at {self._host}:{self._port} for calls: {error.strerror or error}"
+                f"cannot listen at {self._host}:{self._port} for call-home connections: "
+                f"{error.strerror or error}"
             ) from None
         return self._acceptor.get_port()
 

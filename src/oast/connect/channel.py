@@ -162,7 +162,7 @@ class Transport(Generic[AnyStr]):
         try:
             self._channel.write(data)
         except (OSError, asyncssh.Error) as error:
-            raise ConnectionFailed(f"the session is over: {self._reason(error)}") from None
+            raise ConnectionFailed(f"the session has ended: {self._reason(error)}") from None
 
     @property
     def addresses(self) -> tuple[str, str]:

@@ -121,7 +121,7 @@ class Connector:
             if settings.username is None:
                 hint = 'add username = "..." below [connection]'
                 raise EstateError(
-                    f"there is no user to log in as on {device.name}", place=Place("oast.toml"), hint=hint
+                    f"no user name to log in with on {device.name}", place=Place("oast.toml"), hint=hint
                 )
             silence_s = self._timeout_s or settings.command_timeout_s
             at_most_s = max(settings.max_answer_s, silence_s)
@@ -158,9 +158,9 @@ class Connector:
             return None if written is None else str(Path(written).expanduser())
         found = self._estate.environment.get("SSH_AUTH_SOCK")
         if not found:
-            hint = 'start one and add a key to it, or name its socket: agent = "PATH"'
+            hint = 'start an SSH agent and add a key, or give its socket: agent = "PATH"'
             raise EstateError(
-                "no agent holds keys: SSH_AUTH_SOCK is not set", place=Place("oast.toml"), hint=hint
+                "no SSH agent is running: SSH_AUTH_SOCK is not set", place=Place("oast.toml"), hint=hint
             )
         return found
 
@@ -334,7 +334,7 @@ class Connector:
                 hint="add it to network.yaml and restart the simulator",
             )
         raise ConnectionFailed(
-            f"nothing answers at {address}: no management interface of the simulated device has this address"
+            f"{address} does not answer: no management interface of the simulated device has this address"
         )
 
     async def open(
@@ -361,7 +361,7 @@ class Connector:
             transcript.masking.add(secret)
         logins = access.logins[:1] if newest_only else access.logins
         for number, login in enumerate(logins):
-            before = " with the password before" if number else ""
+            before = " with the previous password" if number else ""
             behind = "".join(f" through {hop.target.name}" for hop in target.through)
             transcript.note(
                 f"connecting to {target.host} port {target.port}{behind} as {login.username}{before}"
@@ -447,7 +447,7 @@ class Connector:
                 wait_s = min(settings.retry_wait_s * 2**number, LONGEST_WAIT_S)
                 # Devices that went away together are not asked again together.
                 wait_s *= 1 + int.from_bytes(hashlib.sha256(device.name.encode()).digest()[:2]) / 0x10000
-                transcript.note(f"another attempt in {wait_s:.1f} s")
+                transcript.note(f"next attempt in {wait_s:.1f} s")
                 await asyncio.sleep(wait_s)
         return await self.open(device, platform, transcript)
 
@@ -519,8 +519,8 @@ async def _within(seconds: float) -> AsyncIterator[None]:
     except TimeoutError:
         if not deadline.expired():
             raise
-        hint = "device_timeout_s in oast.toml says how long a device may take"
-        raise DeviceTimeout(f"not done within {seconds:g} s in all", hint=hint) from None
+        hint = "allow more time with device_timeout_s in oast.toml"
+        raise DeviceTimeout(f"not finished within {seconds:g} s in total", hint=hint) from None
 
 
 def _candidates(estate: Estate, name: str | None) -> list[Secret]:

@@ -106,11 +106,11 @@ class ExecSession(CliSessionBase):
         finally:
             ANSWERS.release(self)
         told = await parse_if_long((said,), dialogue.as_on_screen, said)
-        self.transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
+        self.transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not logged)")
         if command.status is None:
-            self.transcript.note("it ended without an exit status")
+            self.transcript.note("the command ended without an exit status")
             raise ConnectionFailed(
-                f"the device ended '{masked}' without an exit status: whether it was done is not known"
+                f"the device ended '{masked}' without an exit status; whether it took effect is unknown"
             )
         wrong = await parse_if_long((told,), dialogue.error_in, told, self.platform.dialect, masked)
         if wrong is None and command.status != 0:
@@ -126,7 +126,7 @@ class ExecSession(CliSessionBase):
         if wrong is not None:
             shown, wrong = line.masked.strip(), self.transcript.masking.hide(wrong)
             raise DeviceRefused(
-                f"the device refused '{shown}': {wrong}", statement=shown, answer=wrong, number=number
+                f"the device rejected '{shown}': {wrong}", statement=shown, answer=wrong, number=number
             )
         return told
 
@@ -151,11 +151,11 @@ class ExecSession(CliSessionBase):
                     ):
                         if found > most:
                             message = (
-                                f"the device sends without end: more than {most} {what} as the answer to"
+                                f"the device sent too much: more than {most} {what} in the answer to"
                                 f" '{shown}'"
                             )
                             raise ProtocolError(
-                                message, hint=f"max_answer_{what} in oast.toml says how much is taken in"
+                                message, hint=f"allow more with max_answer_{what} in oast.toml"
                             )
         except TimeoutError:
             waited, setting = (
@@ -163,8 +163,6 @@ class ExecSession(CliSessionBase):
                 if whole.expired()
                 else (limits.silence_s, "command_timeout_s")
             )
-            self.transcript.note(f"not ended after {waited:g} s")
-            message = f"no end within {waited:g} s: waited for the answer to '{shown}'"
-            raise DeviceTimeout(
-                message, hint=f"{setting} in oast.toml says how long an answer may take"
-            ) from None
+            self.transcript.note(f"not finished after {waited:g} s")
+            message = f"the answer to '{shown}' did not end within {waited:g} s"
+            raise DeviceTimeout(message, hint=f"allow more time with {setting} in oast.toml") from None

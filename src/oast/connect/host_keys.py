@@ -38,18 +38,18 @@ def host_key_of(algorithm: str, data: str) -> HostKey:
     """The host key of these two words of a line. Raises ValueError with what is wrong: what is written has to
     be read again."""
     if not ALGORITHM.fullmatch(algorithm):
-        raise ValueError("its algorithm is no name of a host key algorithm (RFC 4253, section 6.6)")
+        raise ValueError("its algorithm is not a host key algorithm (RFC 4253, section 6.6)")
     if len(data) > LONGEST_KEY:
         raise ValueError(f"it is longer than {LONGEST_KEY} characters")
     try:
         blob = base64.b64decode(data, validate=True)
     except (ValueError, binascii.Error):
-        raise ValueError("it is no base64") from None
+        raise ValueError("it is not base64") from None
     # A key in the wire's form begins with its algorithm.
     if not blob.startswith(len(algorithm).to_bytes(4, "big") + algorithm.encode()):
-        raise ValueError(f"it is no key of the algorithm '{algorithm[:40]}'")
+        raise ValueError(f"it is not a key of the algorithm '{algorithm[:40]}'")
     if not _is_whole(f"{algorithm} {data}", blob):
-        raise ValueError(f"it is no whole key of the algorithm '{algorithm[:40]}'")
+        raise ValueError(f"it is not a complete key of the algorithm '{algorithm[:40]}'")
     digest = hashlib.sha256(blob).digest()
     return HostKey(f"{algorithm} {data}", "SHA256:" + base64.b64encode(digest).decode().rstrip("="))
 
@@ -96,7 +96,7 @@ class KnownHosts:
             problem = lines[0].problem
             where = f"{problem.place}: {problem.message}" if problem is not None else ""
             raise HostKeyError(
-                f"the trusted host key cannot be read: {where}", hint=f"oast devices trust --on name={name}"
+                f"cannot read the trusted host key: {where}", hint=f"oast devices trust --on name={name}"
             )
         return keys
 
@@ -135,7 +135,7 @@ class KnownHosts:
             return []
         except OSError as error:
             raise EstateError(
-                f"the trusted host keys cannot be read: {error.strerror}", place=Place(self._path.name)
+                f"cannot read the trusted host keys: {error.strerror}", place=Place(self._path.name)
             ) from None
         if len(data) > AT_MOST_BYTES:
             raise EstateError(
@@ -160,9 +160,7 @@ class KnownHosts:
         try:
             return _Line(parts[0], host_key_of(parts[1], parts[2]), None)
         except ValueError as wrong:
-            return _Line(
-                parts[0], None, Problem(f"the host key on this line cannot be used: {wrong}", place, hint)
-            )
+            return _Line(parts[0], None, Problem(f"invalid host key: {wrong}", place, hint))
 
     def trust(self, keys: Mapping[str, HostKey]) -> None:
         """Trust these devices with exactly these keys from now on; every other line stays as it is, also one
@@ -183,12 +181,12 @@ class KnownHosts:
                 kept = list(self._replaced(self._lines(), dict(keys)))
                 write_whole(path, "".join(f"{line}\n" for line in kept))
         except TimeoutError:
-            hint = "wait for it to end, and repeat"
+            hint = "wait until it ends, and repeat"
             raise EstateError(
                 "another program is changing the trusted host keys", place=Place(self._path.name), hint=hint
             ) from None
         except OSError as error:
-            message = f"the trusted host keys cannot be written: {error.strerror}"
+            message = f"cannot write the trusted host keys: {error.strerror}"
             raise EstateError(message, place=Place(self._path.name)) from None
         self._keys = None
 

@@ -53,13 +53,12 @@ def hold_answer(session: object, size: int, transcript: Transcript) -> None:
     try:
         ANSWERS.hold(session, size)
     except TooMuchHeld:
-        transcript.note(f"given up: all answers together take more than {ANSWERS.at_most} bytes")
+        transcript.note(f"stopped: all answers together take more than {ANSWERS.at_most} bytes")
         megabytes = ANSWERS.at_most // 1_000_000
         message = (
-            "the device's unfinished answer is the largest, and all answers together take more than"
-            f" {megabytes} MB"
+            f"all answers together take more than {megabytes} MB, and this device's answer is the largest"
         )
-        raise ProtocolError(message, hint="ask fewer devices at a time: --parallel") from None
+        raise ProtocolError(message, hint="read fewer devices at the same time: --parallel") from None
 
 
 # What the device waits at in the middle of an answer.
@@ -204,7 +203,7 @@ class CliSessionBase(ABC):
 
     async def read_startup(self) -> str:
         if self.platform.dialect.startup is None:
-            raise ProtocolError("the platform does not say how startup is read")
+            raise ProtocolError("the platform does not say how to read startup")
         return await self.listing(self.platform.dialect.startup, written_down=False)
 
 
@@ -276,8 +275,8 @@ class CommandLineSession(CliSessionBase):
             if self._level in self._dialect.privileged:
                 return
         raise AuthenticationFailed(
-            "the device does not accept the privilege password",
-            hint="look at 'privilege_password' in oast.toml",
+            "the device rejected the privilege password",
+            hint="check 'privilege_password' in oast.toml",
         )
 
     async def _raise(self, command: str, password: Secret | None) -> None:
@@ -307,7 +306,7 @@ class CommandLineSession(CliSessionBase):
                 await self.ask(command)
         if self._level in self._dialect.edit_levels:
             raise ProtocolError(
-                f"the device is still at the level '{self._level}' behind what should have ended editing"
+                f"the device is still at the level '{self._level}' after the command that ends editing"
             )
 
     async def close(self) -> None:
@@ -397,14 +396,14 @@ class CommandLineSession(CliSessionBase):
         """The device's own words to one line. Raises DeviceRefused when they say no."""
         ANSWERS.release(self)
         told = await parse_if_long((text,), dialogue.clean_answer, text, line.written(), prompt)
-        self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not written down)")
+        self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not logged)")
         # What is returned stays as the device said it: a secret may be a word of a reading. What is told of
         # it is masked.
         wrong = await parse_if_long((told,), dialogue.error_in, told, self._dialect, line.masked.strip())
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)
             raise DeviceRefused(
-                f"the device refused '{masked}': {wrong}", statement=masked, answer=wrong, number=number
+                f"the device rejected '{masked}': {wrong}", statement=masked, answer=wrong, number=number
             )
         return told
 
@@ -440,7 +439,7 @@ class CommandLineSession(CliSessionBase):
                 if stop is None:
                     continue
                 if stop.kind == "question":
-                    self._transcript.note(f"asked: {stop.prompt!r}, answered: {stop.answer!r}")
+                    self._transcript.note(f"question: {stop.prompt!r}, answer: {stop.answer!r}")
                     self._write(stop.answer)
                 elif stop.kind == "pager":
                     if answer or stop.answer.strip():
@@ -452,7 +451,7 @@ class CommandLineSession(CliSessionBase):
             last = self._transcript.masking.hide(self._reader.so_far())[-120:]
             self._transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
             passed = DeviceTimeout(
-                f"no answer within {self._limits.silence_s:g} s: waited for {self._what(awaited)}"
+                f"no answer within {self._limits.silence_s:g} s (waiting for {self._what(awaited)})"
             )
             passed.last = last
             raise passed from None
@@ -466,8 +465,8 @@ class CommandLineSession(CliSessionBase):
         ):
             if number > most:
                 self._transcript.note(f"more than {most} {what}")
-                message = f"the device sends without end: more than {most} {what} as {self._what(awaited)}"
-                raise ProtocolError(message, hint=f"max_answer_{what} in oast.toml says how much is taken in")
+                message = f"the device sent too much: more than {most} {what} in {self._what(awaited)}"
+                raise ProtocolError(message, hint=f"allow more with max_answer_{what} in oast.toml")
         hold_answer(self, reader.size, self._transcript)
 
     @asynccontextmanager
@@ -477,11 +476,8 @@ class CommandLineSession(CliSessionBase):
             async with asyncio.timeout(self._limits.at_most_s):
                 yield
         except TimeoutError:
-            self._transcript.note(f"not ended after {self._limits.at_most_s:g} s")
+            self._transcript.note(f"not finished after {self._limits.at_most_s:g} s")
             message = (
-                f"the answer did not end within {self._limits.at_most_s:g} s: waited for"
-                f" {self._what(awaited)}"
+                f"no complete answer within {self._limits.at_most_s:g} s (waiting for {self._what(awaited)})"
             )
-            raise DeviceTimeout(
-                message, hint="max_answer_s in oast.toml says how long an answer may take"
-            ) from None
+            raise DeviceTimeout(message, hint="allow more time with max_answer_s in oast.toml") from None

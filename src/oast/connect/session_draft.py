@@ -90,10 +90,10 @@ async def _refusal(session: _UnknownSession, draft: SessionDraft) -> None:
     answer = [line.strip() for line in (await session.ask(UNKNOWN_WORD)).split("\n") if line.strip()]
     said = next((line for line in answer if set(line) - set("^ ")), None)
     if said is None:
-        draft.findings.append("no error: it says nothing to a command that it cannot know")
+        draft.findings.append("no error pattern: the device does not answer an unknown command")
         return
     draft.errors.append(error_pattern(said))
-    draft.findings.append("the error, from a command that it cannot know")
+    draft.findings.append("the error pattern, from an unknown command")
 
 
 async def _raised(
@@ -135,7 +135,7 @@ async def _edited(
     draft.findings.append(f"the level '{draft.level}' while editing, from the prompt after '{enter}'")
     await session.ask(leave, until_prompt=False)
     if await session.prompt() != before:
-        draft.findings.append(f"'{leave}' does not lead back to the prompt before '{enter}'")
+        draft.findings.append(f"'{leave}' does not return to the prompt before '{enter}'")
 
 
 class _UnknownSession:
@@ -160,12 +160,12 @@ class _UnknownSession:
             except TimeoutError:
                 if not text and first_s is None:
                     raise DeviceTimeout(
-                        f"the device said nothing for {wait_s:g} s", hint="give it more time with --timeout"
+                        f"the device was silent for {wait_s:g} s", hint="allow more time with --timeout"
                     ) from None
                 return text
             if not more:
                 self._transcript.received(as_on_screen(text))
-                raise ConnectionFailed("the device ended the session", hint="the log has what was said")
+                raise ConnectionFailed("the device ended the session", hint="see the transcript")
             text += more
 
     async def ask(self, command: str, *, until_prompt: bool = True) -> str:
@@ -192,9 +192,7 @@ class _UnknownSession:
                 self.last_prompt = again
                 return again
             before = again
-        raise ConnectionFailed(
-            "no prompt: the answers to two empty lines differ", hint="the log has what was said"
-        )
+        raise ConnectionFailed("no prompt: the answers to two empty lines differ", hint="see the transcript")
 
     async def _empty(self, expected: str) -> str:
         """What comes after an empty line; not waited for any longer once it ends as `expected`."""
@@ -217,7 +215,7 @@ class _UnknownSession:
             last = text.rpartition("\n")[2]
             if not last.strip() or len(last) > LONGEST_PAGER:
                 raise ConnectionFailed(
-                    f"'{command}' ended with neither the prompt nor a pager", hint="the log has what was said"
+                    f"'{command}' ended with neither the prompt nor a pager", hint="see the transcript"
                 )
             if draft.pager is None:
                 draft.pager = escaped(last.strip())
@@ -225,8 +223,8 @@ class _UnknownSession:
             pages.append(text.removesuffix(last))
             self._transport.write(" ")
         listing = self._without("".join(pages), command)
-        self._transcript.note(f"{listing.count(chr(10))} lines, not written down")
-        draft.findings.append(f"the listing, from '{command}'")
+        self._transcript.note(f"{listing.count(chr(10))} lines, not logged")
+        draft.findings.append(f"the configuration, from '{command}'")
         return listing
 
     def _without(self, text: str, command: str) -> str:

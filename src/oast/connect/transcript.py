@@ -66,7 +66,7 @@ class Transcript:
     def fault(self, error: BaseException) -> None:
         """Where in the code a fault of Oast happened; never its words or values, which could hold
         a secret."""
-        self.note(f"a fault of Oast {__version__}: {type(error).__name__}")
+        self.note(f"internal error in Oast {__version__}: {type(error).__name__}")
         for entry in traceback.format_tb(error.__traceback__)[-MOST_FRAMES:]:
             for line in entry.rstrip().split("\n"):
                 self.note(line)

@@ -204,10 +204,8 @@ async def _secured(target: Target, login: Login, timeout_s: float, jumps: JumpHo
         if before is not None:
             await asyncio.shield(jumps.leave(target.through, before))
         if agent is None and login.agent is not None and isinstance(error, (OSError, asyncssh.Error)):
-            hint = "start one and add a key to it, or take 'agent' out of oast.toml"
-            raise AuthenticationFailed(
-                f"the agent that holds the keys cannot be asked: {_reason(error)}", hint=hint
-            ) from None
+            hint = "start one and add a key, or remove 'agent' from oast.toml"
+            raise AuthenticationFailed(f"cannot use the SSH agent: {_reason(error)}", hint=hint) from None
         raise _translated(error, target, login, client) from None
     finally:
         if agent is not None:
@@ -243,7 +241,7 @@ async def connect(
                 errors="replace",
             )
         except asyncssh.ChannelOpenError:
-            hint = 'is it one that speaks NETCONF? its platform says so then: transport = "netconf"'
+            hint = 'if the device uses NETCONF, set transport = "netconf" in its platform'
             raise ConnectionFailed("the device has no command line", hint=hint) from None
         return Transport(secured.connection, channel, arriving, secured.close, _reason)
 
@@ -274,8 +272,10 @@ async def connect_subsystem(
                 lambda: arriving, subsystem=name, encoding=None
             )
         except asyncssh.ChannelOpenError:
-            hint = "is it enabled there, and is this the right port? NETCONF has port 830"
-            raise ConnectionFailed(f"the device does not open its subsystem '{name}'", hint=hint) from None
+            hint = "enable it on the device, and check the port (NETCONF uses 830)"
+            raise ConnectionFailed(
+                f"the device does not offer the SSH subsystem '{name}'", hint=hint
+            ) from None
         return Transport(secured.connection, channel, arriving, secured.close, _reason)
 
     return await _opened(target, login, timeout_s, jumps, subsystem)
@@ -381,9 +381,9 @@ def _wrong_config(path: Path, error: Exception) -> ConnectionFailed:
     line = re.search(r"line [0-9]+", str(error), re.IGNORECASE)
     reason = (
         error.strerror if isinstance(error, OSError) else None
-    ) or f"{line[0].lower() if line else 'a line'} is wrong"
+    ) or f"{line[0].lower() if line else 'a line'} is invalid"
     return ConnectionFailed(
-        f"{path} cannot be used: {reason}", hint="look at 'ssh_config' below [connection] in oast.toml"
+        f"cannot use {path}: {reason}", hint="check 'ssh_config' in [connection] of oast.toml"
     )
 
 
@@ -403,13 +403,13 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
                 hint=f"if the device was replaced: oast devices trust{_on(target)} --replace",
             )
         return HostKeyError(
-            f"the host key is not known: {target.called} shows {offered}",
-            hint=f"compare it with the device's own, then: oast devices trust{_on(target)}",
+            f"unknown host key: {target.called} shows {offered}",
+            hint=f"compare it with the key on the device, then: oast devices trust{_on(target)}",
         )
     if isinstance(error, asyncssh.PermissionDenied):
         return AuthenticationFailed(
-            f"{target.called} does not accept the login of '{login.username}'",
-            hint="look at the user and the password or key in oast.toml",
+            f"authentication failed: {target.called} rejects the login of '{login.username}'",
+            hint="check the user name and the password or key in oast.toml",
         )
     if isinstance(error, asyncssh.ConfigParseError) and target.ssh_config is not None:
         return _wrong_config(target.ssh_config, error)
@@ -420,7 +420,7 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
     ):
         return _wrong_config(target.ssh_config, error)
     if isinstance(error, (asyncssh.KeyImportError, asyncssh.KeyEncryptionError)):
-        return AuthenticationFailed(f"the private key {login.key_file} cannot be used: {error}")
+        return AuthenticationFailed(f"cannot use the private key {login.key_file}: {error}")
     if isinstance(error, (OSError, asyncssh.Error)):
         return ConnectionFailed(
             f"cannot connect to {_where(target)}: {_reason(error, is_jumped=bool(target.through))}"
@@ -441,10 +441,10 @@ def _is_malformed(error: BaseException) -> bool:
 
 def _malformed(target: Target, error: BaseException) -> ConnectionFailed:
     message = (
-        f"cannot connect to {_where(target)}: what it sends is not SSH as in RFC 4253"
-        f" ({type(error).__name__})"
+        f"cannot connect to {_where(target)}: the server does not speak SSH (RFC 4253; "
+        f"{type(error).__name__})"
     )
-    return ConnectionFailed(message, hint="does something else listen there?")
+    return ConnectionFailed(message, hint="check the address and the port")
 
 
 def _on(target: Target) -> str:
@@ -459,11 +459,15 @@ def _reason(error: BaseException, *, is_jumped: bool = False) -> str:
     if isinstance(error, asyncssh.ChannelOpenError):
         if not is_jumped:
             return (
-                f"the device opens no channel: {error.reason}"
+                f"the device refused to open a channel: {error.reason}"
                 if error.reason
-                else "the device opens no channel"
+                else "the device refused to open a channel"
             )
-        return f"the jump host says: {error.reason}" if error.reason else "the jump host cannot reach it"
+        return (
+            f"the jump host says: {error.reason}"
+            if error.reason
+            else ("the jump host cannot reach the device")
+        )
     if isinstance(error, OSError) and error.strerror:
         return error.strerror.lower() if "Multiple" not in error.strerror else "connection refused"
     return str(error) or type(error).__name__

@@ -101,6 +101,7 @@ if TYPE_CHECKING:
         WAVE as WAVE,
         AntiAffinity as AntiAffinity,
         BatchSize as BatchSize,
+        DeliverySettings as DeliverySettings,
         LimitSettings as LimitSettings,
         Settings as Settings,
         read_settings as read_settings,
@@ -176,6 +177,7 @@ __getattr__, __dir__ = lazy_exports(
         "settings": (
             "AntiAffinity",
             "BatchSize",
+            "DeliverySettings",
             "ENCRYPTED",
             "LimitSettings",
             "MASKED",

@@ -151,8 +151,10 @@ class Connections:
         for jump in self.jumps.values():
             with mistakes.collected():
                 if jump.name in devices:
-                    hint = "give the jump host another name: known_hosts is kept by name"
-                    raise EstateError(f"'{jump.name}' is a device, too", place=jump.place, hint=hint)
+                    hint = "give the jump host another name, because known_hosts lists keys by name"
+                    raise EstateError(
+                        f"'{jump.name}' is also the name of a device", place=jump.place, hint=hint
+                    )
 
 
 def read_connections(table: Table | None, folder: Path) -> Connections:
@@ -215,12 +217,10 @@ def _rule(table: Table, folder: Path) -> ConnectionRule | None:
     given = _given(table, folder)
     for key in NOT_BY_RULE:
         if table.has(key):
-            table.wrong(key, f"'{key}' is the same for all devices", "write it below [connection]")
+            table.wrong(key, f"'{key}' cannot differ between devices", "move it to [connection]")
     table.finish()
     if not given and not table.data.keys() - {"on"}:
-        table.wrong(
-            "on", "the rule decides nothing", "name a setting in it, such as username or command_timeout_s"
-        )
+        table.wrong("on", "the rule sets nothing", "add a setting, such as username or command_timeout_s")
     if not written:
         return None
     keys = _keys()
@@ -251,7 +251,7 @@ def _jumps(table: Table, folder: Path) -> Iterable[tuple[str, JumpHost]]:
         if DEVICE_NAME.fullmatch(name):
             yield name, jump
         else:
-            one.wrong(None, f"'{name}' cannot be a jump host's name", "use letters, digits, - and _")
+            one.wrong(None, f"'{name}' is not a valid name for a jump host", "use letters, digits, - and _")
 
 
 def _check_jumps(
@@ -266,7 +266,7 @@ def _check_jumps(
     for name, place in asked:
         if name is not None and name not in jumps:
             hint = spelling_hint(name, jumps) if jumps else f"write [connection.jumps.{name}]"
-            table.file.wrong(f"there is no jump host '{name}'", place, hint)
+            table.file.wrong(f"unknown jump host '{name}'", place, hint)
     for jump in jumps.values():
         seen: list[str] = []
         behind: str | None = jump.name
@@ -275,7 +275,7 @@ def _check_jumps(
             behind = jumps[behind].via
         if behind in seen:
             table.file.wrong(
-                f"the way to the jump host '{jump.name}' has no end: {' via '.join([*seen, str(behind)])}",
+                f"jump hosts refer to each other in a loop: {' via '.join([*seen, str(behind)])}",
                 jump.place,
             )
             # Nobody may follow it.
@@ -293,7 +293,7 @@ def _secret(table: Table, key: str) -> str | None:
         return None
     if not isinstance(value, dict) or set(value) != {"secret"} or not isinstance(value["secret"], str):
         hint = f'write {key} = {{ secret = "NAME" }} and set OAST_SECRET_NAME'
-        table.wrong(key, f"'{key}' has to name a secret, never hold one", hint)
+        table.wrong(key, f"'{key}' must name a secret, not contain it", hint)
         return None
     return value["secret"]
 
@@ -305,6 +305,6 @@ def _agent(table: Table) -> str | None:
     if value is True:
         return ""
     if not isinstance(value, str) or not value:
-        table.wrong("agent", "'agent' has to be true, or the path of the agent's socket")
+        table.wrong("agent", "'agent' must be true, or the path of the agent's socket")
         return None
     return value

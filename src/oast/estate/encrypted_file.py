@@ -43,7 +43,7 @@ class EncryptedSecret:
     previous: str | None = None
 
     def __repr__(self) -> str:
-        return f"<kept secret of {self.changed}>"
+        return f"<stored secret of {self.changed}>"
 
 
 class EncryptedFile:
@@ -76,9 +76,9 @@ class EncryptedFile:
 
         def change(kept: dict[str, EncryptedSecret]) -> dict[str, EncryptedSecret]:
             if kept.get(name) != before:
-                hint = "look at 'oast secret list', and repeat"
+                hint = "check 'oast secret list', and repeat"
                 raise EstateError(
-                    f"the secret '{name}' was changed by somebody else meanwhile",
+                    f"another process changed the secret '{name}' at the same time",
                     place=Place(self.path.name),
                     hint=hint,
                 )
@@ -111,7 +111,7 @@ class EncryptedFile:
             token.deserialize(sealed.strip(), jwk.JWK(kty="oct", k=self._key()))
         except (JWException, ValueError, TypeError):
             raise EstateError(
-                "what was kept cannot be decrypted: another key, or it is damaged",
+                "cannot decrypt it: the key is a different one, or the data is damaged",
                 place=Place(self.path.name),
             ) from None
         text: bytes = token.payload
@@ -136,7 +136,7 @@ class EncryptedFile:
                 write_whole(path, token.serialize(compact=True) + "\n")
             except OSError as error:
                 raise EstateError(
-                    f"the encrypted secrets cannot be written: {error.strerror}", place=Place(str(self.path))
+                    f"cannot write the encrypted secrets: {error.strerror}", place=Place(str(self.path))
                 ) from None
             self._kept = kept
 
@@ -146,13 +146,13 @@ class EncryptedFile:
             with directory_lock(folder):
                 yield
         except TimeoutError:
-            hint = "wait for it to end, and repeat"
+            hint = "wait until it ends, and repeat"
             raise EstateError(
                 "another program is changing the secrets", place=Place(self.path.name), hint=hint
             ) from None
         except OSError as error:
             raise EstateError(
-                f"{folder} cannot be locked: {error.strerror}", place=Place(self.path.name)
+                f"cannot lock {folder}: {error.strerror}", place=Place(self.path.name)
             ) from None
 
     def _key(self, *, make: bool = False) -> str:
@@ -161,15 +161,15 @@ class EncryptedFile:
             return _checked_key(given, KEY_VARIABLE)
         if self._key_file is None:
             raise EstateError(
-                "there is no key for the encrypted secrets",
+                "the key for the encrypted secrets is not set",
                 place=Place(self.path.name),
                 hint=f"set key_file or {KEY_VARIABLE}",
             )
         if not self._key_file.exists():
             if not make or self.path.exists():
-                hint = f"get it from a colleague who has it, or set {KEY_VARIABLE}"
+                hint = f"copy it from another user of the estate, or set {KEY_VARIABLE}"
                 raise EstateError(
-                    f"the key of the encrypted secrets is not there: {self._key_file}",
+                    f"the key file of the encrypted secrets is missing: {self._key_file}",
                     place=Place(self.path.name),
                     hint=hint,
                 )
@@ -178,11 +178,11 @@ class EncryptedFile:
             data = json.loads(self._key_file.read_text(encoding="utf-8"))
             kind, key = data["kty"], data["k"]
         except (OSError, ValueError, KeyError, TypeError, RecursionError):
-            raise EstateError("the key file is no JWK", place=Place(str(self._key_file))) from None
+            raise EstateError("the key file is not a JWK", place=Place(str(self._key_file))) from None
         if kind != "oct":
             message, hint = (
                 f"the key is of the type '{kind}', not 'oct'",
-                "a key pair cannot be used here: it takes a key of 256 bits",
+                "use a symmetric key of 256 bits; key pairs are not supported",
             )
             raise EstateError(message, place=Place(str(self._key_file)), hint=hint)
         return _checked_key(key, str(self._key_file))
@@ -201,7 +201,7 @@ class EncryptedFile:
                     return
         except OSError as error:
             raise EstateError(
-                f"the key file cannot be made: {error.strerror}", place=Place(str(path))
+                f"cannot create the key file: {error.strerror}", place=Place(str(path))
             ) from None
 
     def _decrypted(self) -> dict[str, EncryptedSecret]:
@@ -215,13 +215,15 @@ class EncryptedFile:
             data = json.loads(token.payload)
             if data["format"] != FORMAT:
                 raise EstateError(
-                    f"format {data['format']} of the encrypted secrets is not known",
+                    f"unknown format {data['format']} of the encrypted secrets",
                     place=Place(self.path.name),
                 )
             return {name: _kept(name, secret) for name, secret in data["secrets"].items()}
         except (JWException, ValueError, KeyError, TypeError, AttributeError, OSError, RecursionError):
             # What went wrong inside could quote what is secret.
-            message = "the encrypted secrets cannot be decrypted: another key, or a damaged file"
+            message = (
+                "cannot decrypt the encrypted secrets: the key is a different one, or the file is damaged"
+            )
             raise EstateError(message, place=Place(self.path.name)) from None
 
 

@@ -58,10 +58,10 @@ class Estate:
         serving = picked if everything else [device for device in picked if self.serves(device)]
         if not serving:
             raise EstateError(
-                f"none of the devices picked is in service ({picked[0].name} is not)",
+                f"all selected devices are out of service ({picked[0].name} and others)",
                 place=self._service_place,
                 hint=(
-                    "it is expected: oast onboard status"
+                    "it is a new device that is expected (see: oast onboard status)"
                     if is_expected(picked[0])
                     else "see [inventory] in oast.toml"
                 ),
@@ -90,7 +90,7 @@ class Estate:
     def device(self, name: str) -> Device:
         """The device called `name`. Raises EstateError with the nearest name."""
         if name not in self.devices:
-            raise EstateError(f"there is no device '{name}'", hint=spelling_hint(name, self.devices))
+            raise EstateError(f"unknown device '{name}'", hint=spelling_hint(name, self.devices))
         return self.devices[name]
 
     def values_of(self, device: Device) -> Values:
@@ -114,8 +114,8 @@ def find(start: Path) -> Path:
         if (folder / settings.SETTINGS_FILE).is_file():
             return folder
     raise UsageError(
-        f"there is no {settings.SETTINGS_FILE} in {start} or above",
-        hint="change into an estate, or name it with --estate",
+        f"no {settings.SETTINGS_FILE} in {start} or any folder above",
+        hint="change into the folder of an estate, or give it with --estate",
     )
 
 
@@ -186,7 +186,7 @@ def read_estate(
         with mistakes.collected():
             hint = spelling_hint(apart.by, attributes)
             raise EstateError(
-                f"no device has the attribute '{apart.by}' that keeps them apart",
+                f"no device has the attribute '{apart.by}' of 'apart'",
                 place=apart.place,
                 hint=hint,
             )
@@ -226,4 +226,4 @@ def simulated_at(estate: Estate) -> Mapping[str, Simulated]:
             "the simulated network is not running", hint="start it with: oast sim start"
         ) from None
     except (OSError, ValueError, KeyError, TypeError):
-        raise StateError(f"{path} cannot be read", hint="stop and start the simulator again") from None
+        raise StateError(f"cannot read {path}", hint="restart the simulator") from None

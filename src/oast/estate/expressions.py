@@ -86,14 +86,18 @@ class _Within(jinja2.FileSystemLoader):
         try:
             if path.exists() and not stays_within(path, self._folder.parent):
                 raise NotTaken(
-                    template, f"'{template}' leads out of the estate's templates, from where nothing is read"
+                    template,
+                    (
+                        f"'{template}' is outside the templates folder; templates can only include"
+                        " files from it"
+                    ),
                 )
             return super().get_source(environment, template)
         except jinja2.TemplateNotFound:
             raise
         except (OSError, UnicodeDecodeError) as error:
-            reason = "it is no UTF-8 text" if isinstance(error, UnicodeDecodeError) else error.strerror
-            raise NotTaken(template, f"'{template}' cannot be read: {reason}") from None
+            reason = "it is not UTF-8 text" if isinstance(error, UnicodeDecodeError) else error.strerror
+            raise NotTaken(template, f"cannot read '{template}': {reason}") from None
 
 
 def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja2.Environment:

@@ -11,6 +11,7 @@ import hashlib
 import ipaddress
 import re
 from collections.abc import Callable, Mapping
+from functools import lru_cache
 from typing import Any
 
 import jinja2
@@ -94,10 +95,12 @@ def peer_address(value: str) -> str:
     interface = _interface(value)
     network = interface.network
     if network.max_prefixlen - network.prefixlen not in (1, 2):
-        raise ValueError(f"'{value}' is not on a link of two: its length has to be 31 or 30 (127 or 126)")
+        raise ValueError(
+            f"'{value}' is not on a point-to-point link; its prefix length must be 31 or 30 (127 or 126)"
+        )
     hosts = [address for address in network.hosts() if address != interface.ip]
     if len(hosts) != 1:
-        raise ValueError(f"'{value}' is not one of the two ends of its link")
+        raise ValueError(f"'{value}' is not one of the two host addresses of its link")
     return f"{hosts[0]}/{network.prefixlen}"
 
 
@@ -132,9 +135,9 @@ def picked(value: Any, expression: str, default: Any = _NOTHING) -> Any:
     try:
         found = jmespath.search(expression, value)
     except jmespath.exceptions.JMESPathError as error:
-        raise ValueError(f"'{expression}' is not a JMESPath expression: {error}") from None
+        raise ValueError(f"'{expression}' is not a valid JMESPath expression: {error}") from None
     if found is None and default is _NOTHING:
-        raise ValueError(f"'{expression}' finds nothing; give a default: pick('{expression}', ...)")
+        raise ValueError(f"'{expression}' matches nothing; add a default: pick('{expression}', ...)")
     return default if found is None else found
 
 
@@ -170,15 +173,21 @@ def password_hash(value: Secret, salt: str, rounds: int = 20_000) -> Secret:
     """
     if not isinstance(value, Secret):
         _defined(value)
-        raise ValueError("'password_hash' takes a secret, not a text that stands in a file")
+        raise ValueError("'password_hash' takes a secret, not plain text")
     if not isinstance(salt, str) or not salt:
-        raise ValueError("'password_hash' needs a text to salt the hash with, such as device.name")
+        raise ValueError("'password_hash' needs a salt, such as device.name")
     if isinstance(rounds, bool) or not isinstance(rounds, int) or not 1 <= rounds <= MOST_ROUNDS:
-        raise ValueError(f"the rounds of 'password_hash' have to be from 1 to {MOST_ROUNDS}")
+        raise ValueError(f"the rounds of 'password_hash' must be 1 to {MOST_ROUNDS}")
     salted = hashlib.sha256(f"oast {salt}".encode()).digest()[:12]
-    digest = hashlib.pbkdf2_hmac("sha256", value.reveal().encode(), salted, rounds)
+    digest = _pbkdf2(value.reveal().encode(), salted, rounds)
     texts = (base64.b64encode(data).decode().rstrip("=") for data in (salted, digest))
     return value.become("$".join(("", "pbkdf2-sha256", str(rounds), *texts)))
+
+
+# A hash takes 20 ms on purpose, and the same ones are needed each time an intent is rendered.
+@lru_cache(maxsize=20_000)
+def _pbkdf2(password: bytes, salt: bytes, rounds: int) -> bytes:
+    return hashlib.pbkdf2_hmac("sha256", password, salt, rounds)
 
 
 FILTERS: Mapping[str, Callable[..., Any]] = {

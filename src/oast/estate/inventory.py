@@ -115,8 +115,8 @@ def read_inventory(folder: Path, mistakes: ErrorCollector) -> Inventory:
                 )
                 with mistakes.collected():
                     if name in devices:
-                        message = f"the device '{name}' is already in {devices[name].place}"
-                        raise EstateError(message, place=place, hint="keep one of the two")
+                        message = f"duplicate device '{name}', also in {devices[name].place}"
+                        raise EstateError(message, place=place, hint="remove one of the two")
                     devices[name] = device_of(name, attributes, place, told)
     for name, told in outside.items():
         unusable[name] = _loosely(name, told.attributes)
@@ -164,12 +164,9 @@ def _outside(files: Sequence[Path], mistakes: ErrorCollector) -> dict[str, _Outs
                             f"the device '{name}' has no attributes", place=place, hint="oast source refresh"
                         )
                     if name in found:
-                        message = (
-                            f"the device '{name}' comes from two sources: it is already in"
-                            f" {found[name].place}"
-                        )
+                        message = f"two sources list the device '{name}'; also in {found[name].place}"
                         raise EstateError(
-                            message, place=place, hint="let only one of them have it: 'which' in oast.toml"
+                            message, place=place, hint="exclude it from one of them with 'which' in oast.toml"
                         )
                     record = records.get(name)
                     found[name] = _Outside(
@@ -208,7 +205,7 @@ def read_links(folder: Path, inventory: Inventory, mistakes: ErrorCollector) -> 
         with mistakes.collected():
             if not isinstance(written, YamlList):
                 hint = "write '- [DEVICE INTERFACE, DEVICE INTERFACE]'"
-                raise EstateError("'links' has to be a list", place=data.place("links"), hint=hint)
+                raise EstateError("'links' must be a list", place=data.place("links"), hint=hint)
             for index, item in enumerate(written):
                 with mistakes.collected():
                     links.append(_link(item, written.place(index), inventory, ends))
@@ -222,7 +219,7 @@ def _link(item: Any, place: Place, inventory: Inventory, ends: dict[tuple[str, s
         or not all(isinstance(e, str) and len(e.split()) == 2 for e in item)
     ):
         raise EstateError(
-            "this is no link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'"
+            "this is not a link", place=place, hint="write '- [DEVICE INTERFACE, DEVICE INTERFACE]'"
         )
     one, other = ((e.split()[0], e.split()[1]) for e in item)
     for end in (one, other):
@@ -232,9 +229,9 @@ def _link(item: Any, place: Place, inventory: Inventory, ends: dict[tuple[str, s
             )
         if end in ends:
             raise EstateError(
-                f"{end[0]} {end[1]} is linked already in {ends[end]}",
+                f"{end[0]} {end[1]} already has a link in {ends[end]}",
                 place=place,
-                hint="a port has one cable",
+                hint="remove one of the two: an interface has one link",
             )
         ends[end] = place
     return Link(one, other, place)
@@ -246,10 +243,10 @@ def _entries(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
     for key in data:
         if key not in ("devices", "links"):
             hint = spelling_hint(key, ["devices", "links"])
-            raise EstateError(f"'{key}' is not known in an inventory file", place=data.place(key), hint=hint)
+            raise EstateError(f"unknown key '{key}' in an inventory file", place=data.place(key), hint=hint)
     written = data.get("devices") or YamlMap(file)
     if not isinstance(written, YamlMap):
-        raise EstateError("'devices' has to hold 'NAME:' with attributes below", place=data.place("devices"))
+        raise EstateError("'devices' must contain 'NAME:' with attributes below", place=data.place("devices"))
     for name, attributes in written.items():
         yield name, attributes, written.place(name)
 
@@ -261,7 +258,7 @@ def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise EstateError(f"the file cannot be read: {error}", place=Place(file)) from None
+        raise EstateError(f"cannot read the file: {error}", place=Place(file)) from None
     reader = csv.reader(text.splitlines(keepends=True))
     heading: list[str] | None = None
     for row in reader:
@@ -269,14 +266,16 @@ def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
         if heading is None:
             heading = [cell.strip() for cell in row]
             if "name" not in heading or len(set(heading)) < len(heading) or "" in heading:
-                hint = "the first line names the columns: name,address,platform,..."
+                hint = "begin the file with the columns, such as name,address,platform"
                 raise EstateError(
-                    "the heading has no column 'name', or one twice or without a name", place=place, hint=hint
+                    "the heading has no column 'name', a duplicate column, or one without a name",
+                    place=place,
+                    hint=hint,
                 )
         elif any(cell.strip() for cell in row):
             if len(row) != len(heading):
-                message = f"the row has {len(row)} cells, the heading has {len(heading)}"
-                raise EstateError(message, place=place, hint="a cell that holds a comma needs double quotes")
+                message = f"this row has {len(row)} cells, the heading {len(heading)}"
+                raise EstateError(message, place=place, hint="put a cell with a comma in double quotes")
             yield row_of(dict(zip(heading, row, strict=True)), place)
 
 
@@ -312,31 +311,33 @@ def device_of(name: str, attributes: Any, place: Place, outside: _Outside | None
         places = {key: attributes.place(key) for key in attributes}
     if not DEVICE_NAME.fullmatch(name):
         raise EstateError(
-            f"'{name}' cannot be a device's name", place=place, hint="use letters, digits, . _ and -"
+            f"'{name}' is not a valid device name", place=place, hint="use letters, digits, . _ and -"
         )
     if not isinstance(attributes, YamlMap):
         raise EstateError(
             f"the device '{name}' has no attributes",
             place=place,
-            hint="it needs at least address and platform",
+            hint="add at least address and platform",
         )
     for needed in ("address", "platform"):
         if not isinstance(attributes.get(needed), str):
             raise EstateError(
-                f"the device '{name}' lacks '{needed}'",
+                f"the device '{name}' has no '{needed}'",
                 place=place,
                 hint=f"add '{needed}: ...' below its name",
             )
     if "name" in attributes:
         raise EstateError(
-            "'name' is the device's key, not an attribute", place=places["name"], hint="remove this line"
+            "'name' is not an attribute; the key of the entry is the device's name",
+            place=places["name"],
+            hint="remove this line",
         )
     known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
     for key, value in attributes.items():
         values = value if isinstance(value, list) else [value]
         if any(isinstance(v, (dict, list)) for v in values):
-            message = f"the attribute '{key}' is neither a value nor a list of values"
-            raise EstateError(message, place=places[key], hint="data for templates belongs in values/")
+            message = f"the attribute '{key}' must be a value or a list of values"
+            raise EstateError(message, place=places[key], hint="move data for templates to values/")
         known_by["tag" if key == "tags" else key] = frozenset(_text(v) for v in values if v is not None)
     address, port = _address(attributes, places), _port(attributes, places)
     return Device(
@@ -381,5 +382,5 @@ def _port(attributes: YamlMap, places: Mapping[str, Place]) -> int | None:
     if port is None and "port" not in attributes:
         return None
     if not isinstance(port, int) or isinstance(port, bool) or not 0 < port < 65536:
-        raise EstateError("'port' has to be a number from 1 to 65535", place=places["port"])
+        raise EstateError("'port' must be a number from 1 to 65535", place=places["port"])
     return port

@@ -19,8 +19,8 @@ from oast.records import Place
 ENDING = ".source.yaml"
 WRITTEN_BY = "oast source refresh"
 HEAD = (
-    f"# Written by '{WRITTEN_BY}', and written anew by the next. What you write in files of your own in"
-    " inventory/ wins over it,\n# attribute by attribute: there is no need to change anything here.\n"
+    f"# Written by '{WRITTEN_BY}', and overwritten by the next one. Attributes in your own files in"
+    " inventory/\n# take precedence: do not change anything here.\n"
 )
 # What Oast writes is JSON in each line, which is YAML as well; ten thousand devices are read so in a tenth of
 # the time.
@@ -53,9 +53,9 @@ def read_sourced_devices(path: Path, file: str) -> SourcedDevices:
     if data.get("written_by") != WRITTEN_BY or not all(
         isinstance(one, YamlMap) for one in (devices, paths, records)
     ):
-        hint = "give it another name, or remove it and write it anew with: oast source refresh"
+        hint = "rename it, or remove it and write it again with: oast source refresh"
         raise EstateError(
-            f"'{file}' is not as '{WRITTEN_BY}' has written it: it is not touched",
+            f"'{file}' was changed after '{WRITTEN_BY}' wrote it; it was not overwritten",
             place=Place(file),
             hint=hint,
         )

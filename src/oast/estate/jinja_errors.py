@@ -36,16 +36,18 @@ class MissingError(jinja2.UndefinedError):
         if self.holder is None:
             return f"'{self.name}' is not defined", spelling_hint(str(self.name), known)
         outer, _, _ = (path or "").rpartition("." if isinstance(self.name, str) else "[")
-        within = f"'{outer}'" if outer else "the value used here"
+        within = f"'{outer}'" if outer else "the value in this expression"
         if isinstance(self.holder, Sequence) and not isinstance(self.holder, str):
             items = f"{len(self.holder)} item" + ("" if len(self.holder) == 1 else "s")
-            return f"{within} has {items}, there is no [{self.name}]", "the first one is [0]"
+            return f"{within} has {items}; [{self.name}] is out of range", "count from [0]"
         message = (
-            f"'{path}' is not defined" if path else f"'{self.name}' is not defined in the value used here"
+            f"'{path}' is not defined"
+            if path
+            else (f"'{self.name}' is not defined in the value in this expression")
         )
         if isinstance(self.holder, Mapping):
             return message, spelling_hint(str(self.name), map(str, self.holder))
-        return message, f"{within} is {kind_of(self.holder)}, and has no parts"
+        return message, f"{within} is {kind_of(self.holder)} and has no attributes"
 
 
 class Missing(jinja2.StrictUndefined):
@@ -118,23 +120,23 @@ _NUMBERS = "turn text into a number with '| int', or join texts with '~'"
 _RAISED: Sequence[tuple[str, str, str | None]] = (
     (
         r"'([\w.]+)' object is not iterable",
-        "{0} cannot be looped over",
-        "a loop needs a list; look at the value",
+        "cannot loop over {0}",
+        "use a list",
     ),
-    (r"'([\w.]+)' object is not callable", "{0} cannot be called", "remove the '()' behind it"),
-    (r"can only concatenate (str) \(not \"([\w.]+)\"\) to str", "{0} and {1} cannot be added", _NUMBERS),
+    (r"'([\w.]+)' object is not callable", "cannot call {0}", "remove the '()' after it"),
+    (r"can only concatenate (str) \(not \"([\w.]+)\"\) to str", "cannot add {0} and {1}", _NUMBERS),
     (
         r"unsupported operand type\(s\) for [^:]+: '([\w.]+)' and '([\w.]+)'",
-        "{0} and {1} cannot be calculated with",
+        "cannot calculate with {0} and {1}",
         _NUMBERS,
     ),
     (
         r"'.+' not supported between instances of '([\w.]+)' and '([\w.]+)'",
-        "{0} and {1} cannot be compared",
+        "cannot compare {0} and {1}",
         _NUMBERS,
     ),
-    (r"type ([\w.]+) doesn't define .*", "the filter cannot take {0}", "look at the value it is given"),
-    (r"object of type '([\w.]+)' has no len\(\)", "{0} has no length", "look at the value"),
+    (r"type ([\w.]+) doesn't define .*", "the filter does not accept {0}", "check the value that it gets"),
+    (r"object of type '([\w.]+)' has no len\(\)", "{0} has no length", "check the value"),
 )
 
 
@@ -143,15 +145,15 @@ def describe_jinja_error(error: Exception) -> tuple[str, str | None]:
     text = str(error)
     if isinstance(error, jinja2.TemplateNotFound):
         if type(error) is not jinja2.TemplateNotFound:
-            return str(error.message), "templates that others include stand in the same folder"
+            return str(error.message), "included templates must be in the templates folder"
         return (
-            f"there is no template '{error.name}' to take in",
-            "templates that others include stand in the same folder",
+            f"cannot find the included template '{error.name}'",
+            "included templates must be in the templates folder",
         )
     if isinstance(error, (RecursionError, SyntaxError)):
-        return "something in it is nested too deeply", "divide it"
+        return "too many nested includes or macro calls", "simplify the templates"
     if isinstance(error, SecretAsText):
-        return text, "put it out alone, text{{ secret }}text, or join it with +, which makes a secret"
+        return text, "print it alone (text{{ secret }}text), or join it with +, which gives a secret"
     if isinstance(error, SecurityError):
         return f"templates run in a sandbox: {text.rstrip('.')}", None
     for pattern, message, hint in _RAISED if isinstance(error, TypeError) else ():
@@ -183,7 +185,7 @@ def unknown_words(
     for kind, what, known in ((nodes.Filter, "filter", set(filters)), (nodes.Test, "test", set(tests))):
         for node in tree.find_all(kind):
             if node.name not in known:
-                return node.lineno, f"there is no {what} '{node.name}'", spelling_hint(node.name, known)
+                return node.lineno, f"unknown {what} '{node.name}'", spelling_hint(node.name, known)
     return None
 
 
@@ -199,26 +201,26 @@ def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environme
         fix = _SPELT_ELSEWHERE.get(tag[1])
         return (
             error.lineno,
-            f"there is no '{{% {tag[1]} %}}'",
+            f"unknown tag '{{% {tag[1]} %}}'",
             f"write '{fix}'" if fix else spelling_hint(tag[1], _TAGS),
         )
     named = re.search(r"No (filter|test) named '(\w+)'", message)
     if named:
         known: Iterable[str] = env.filters if named[1] == "filter" else env.tests
-        return error.lineno, f"there is no {named[1]} '{named[2]}'", spelling_hint(named[2], known)
+        return error.lineno, f"unknown {named[1]} '{named[2]}'", spelling_hint(named[2], known)
     got = re.search(r"expected token '.*', got '(.*)'", message)
     if got and got[1] == "=":
-        return error.lineno, "'=' stands where something is compared", "write '=='"
+        return error.lineno, "'=' is an assignment, not a comparison", "write '=='"
     if got:
-        hint = "join texts with '~', put a filter behind '|', or look for a quote that is missing"
-        return error.lineno, f"'{got[1]}' is not expected here", hint
+        hint = "join texts with '~', write a filter after '|', or add a missing quote"
+        return error.lineno, f"unexpected '{got[1]}'", hint
     if "unexpected char" in message:
         return (
             error.lineno,
-            "a quote is opened here and not closed, or a character does not belong here",
+            "a quote is not closed, or a character is not allowed here",
             "add the closing quote",
         )
-    return error.lineno, message or "the template is wrong", None
+    return error.lineno, message or "the template has an error", None
 
 
 # What Python and Jinja2 raise for a template that is beyond what they can compile.
@@ -234,21 +236,21 @@ def beyond(source: str) -> JinjaErrorText:
     for match in _STEP.finditer(source):
         line = source.count("\n", 0, match.start()) + 1
         if match["number"]:
-            return line, f"a number of {len(match['number'])} digits", "no configuration needs it"
+            return line, f"a number of {len(match['number'])} digits", "use a smaller number"
         tag = match["tag"] or ""
         depth += (tag in _WITH_END) - tag.startswith("end")
         brackets = brackets + bool(match["open"]) - bool(match["close"])
         if depth > DEEPEST or brackets > DEEPEST:
             return (
                 line,
-                f"this is more than {DEEPEST} levels deep",
-                "divide it: put a part into a template of its own and include it",
+                f"more than {DEEPEST} levels of nesting",
+                "move a part to another template and include it",
             )
     longest = max(source.split("\n"), key=len)
     return (
         source.split("\n").index(longest) + 1,
-        "this is too deep or too long to be understood",
-        "divide it with {% set %}",
+        "this is nested too deeply, or too long",
+        "split it with {% set %}",
     )
 
 
@@ -268,8 +270,8 @@ def _delimiter(source: str) -> JinjaErrorText | None:
     mark, line, end = opened
     rest = source[end:].partition("\n")[0]
     if mark == "{{" and "}" in rest:
-        return line, "'{{' is closed by one '}' only", "write '}}'"
-    return line, f"'{mark}' is opened here and not closed", f"add '{_CLOSES[mark]}'"
+        return line, "'{{' is closed by only one '}'", "write '}}'"
+    return line, f"'{mark}' is not closed", f"add '{_CLOSES[mark]}'"
 
 
 def _tags(source: str, env: jinja2.Environment) -> Iterator[tuple[int, str, bool]]:
@@ -295,19 +297,16 @@ def _block(source: str, env: jinja2.Environment) -> JinjaErrorText | None:
                 if not opened:
                     return (
                         line,
-                        f"'{{% {tag} %}}' closes nothing",
-                        "remove it, or look for what it was to close",
+                        f"'{{% {tag} %}}' has no opening tag",
+                        "remove it, or add the opening tag",
                     )
                 last, begun = opened.pop()
                 if last != tag[3:]:
-                    message = (
-                        f"'{{% {last} %}}' is opened here and not closed before '{{% {tag} %}}' in line"
-                        f" {line}"
-                    )
+                    message = f"'{{% {last} %}}' is not closed before '{{% {tag} %}}' in line {line}"
                     return begun, message, f"add '{{% end{last} %}}'"
     except jinja2.TemplateSyntaxError:
         return None
     if not opened:
         return None
     last, begun = opened[-1]
-    return begun, f"'{{% {last} %}}' is opened here and not closed", f"add '{{% end{last} %}}'"
+    return begun, f"'{{% {last} %}}' is not closed", f"add '{{% end{last} %}}'"

@@ -71,13 +71,13 @@ def management_access(
         raise EstateError(
             f"'alternate_address' is the device's own address {address}",
             place=places["alternate_address"],
-            hint="name another address, on another interface of the device",
+            hint="choose an address on another interface of the device",
         )
     if alternate is not None and interface is not None and alternate.interface == interface:
         raise EstateError(
-            f"'alternate_interface' is {interface}, as is 'management_interface'",
+            f"'alternate_interface' and 'management_interface' are both {interface}",
             place=places["alternate_interface"],
-            hint="name an address on another interface",
+            hint="choose an address on another interface",
         )
     return ManagementAccess(address, previous, alternate, interface, is_out_of_band)
 

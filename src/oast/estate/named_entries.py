@@ -33,11 +33,11 @@ def read_entries(
             for key in data:
                 if key != files:
                     raise EstateError(
-                        f"'{key}' is not known here", place=data.place(key), hint=spelling_hint(key, [files])
+                        f"unknown key '{key}'", place=data.place(key), hint=spelling_hint(key, [files])
                     )
             written = data.get(files) or YamlList(data.file)
             if not isinstance(written, YamlList):
-                raise EstateError(f"'{files}' has to be a list: '- {name}: NAME'", place=data.place(files))
+                raise EstateError(f"'{files}' must be a list: '- {name}: NAME'", place=data.place(files))
             for index, item in enumerate(written):
                 with mistakes.collected():
                     found.append(made(_entry(item, written.place(index), name, keys), written.place(index)))
@@ -46,10 +46,10 @@ def read_entries(
 
 def _entry(item: Any, place: Place, name: str, keys: Sequence[str]) -> YamlMap:
     if not isinstance(item, YamlMap) or not isinstance(item.get(name), str):
-        raise EstateError(f"this has to be '- {name}: NAME'", place=place)
+        raise EstateError(f"this must be '- {name}: NAME'", place=place)
     for key in item:
         if key not in keys:
             raise EstateError(
-                f"'{key}' is not known in a {name}", place=item.place(key), hint=spelling_hint(key, keys)
+                f"unknown key '{key}' in a {name}", place=item.place(key), hint=spelling_hint(key, keys)
             )
     return item

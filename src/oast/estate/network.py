@@ -44,7 +44,7 @@ class Network:
     def device(self, name: str) -> DeviceView:
         """The device called `name`. Raises EstateError."""
         if name not in self._devices:
-            raise EstateError(f"there is no device '{name}'", hint=spelling_hint(str(name), self._devices))
+            raise EstateError(f"unknown device '{name}'", hint=spelling_hint(str(name), self._devices))
         if name not in self._views:
             device = self._devices[name]
             self._views[name] = DeviceView(device, lambda: self._lazy(device))
@@ -62,7 +62,8 @@ class Network:
         """What is linked to an interface: `device` and `interface`. Raises EstateError when nothing is."""
         if (name, interface) not in self._ends:
             raise EstateError(
-                f"nothing is linked to {name} {interface}", hint="add the link to 'links' in the inventory"
+                f"the inventory has no link at {name} {interface}",
+                hint="add the link to 'links' in the inventory",
             )
         device, port = self._ends[name, interface]
         return {"device": self.device(device), "interface": port}
@@ -92,8 +93,8 @@ class Network:
             raise self._error(
                 device,
                 key,
-                f"values refer to each other in a circle: {chain}",
-                "give one of them a value of its own",
+                f"values refer to each other in a loop: {chain}",
+                "give one of them a fixed value",
             )
         self._open.append(step)
         try:
@@ -101,17 +102,19 @@ class Network:
         except MissingError as error:
             path = missing_path(self._environment.parse(text), None, error.name)
             message, hint = error.told(path, self._layers.of(device))
-            raise self._error(device, key, f"'{key}' cannot be worked out: {message}", hint) from None
+            raise self._error(device, key, f"cannot evaluate '{key}': {message}", hint) from None
         except jinja2.TemplateSyntaxError as error:
             _, message, hint = syntax(error, text, self._environment)
-            raise self._error(device, key, f"the expression in '{key}' is wrong: {message}", hint) from None
+            raise self._error(
+                device, key, f"the expression in '{key}' has an error: {message}", hint
+            ) from None
         except EstateError as error:
             raise (
                 error if error.place is not None else self._error(device, key, error.message, error.hint)
             ) from None
         except Exception as error:
             message, hint = describe_jinja_error(error)
-            raise self._error(device, key, f"'{key}' cannot be worked out: {message}", hint) from None
+            raise self._error(device, key, f"cannot evaluate '{key}': {message}", hint) from None
         finally:
             self._open.pop()
 

@@ -67,4 +67,4 @@ def _change(folder: Path, change: Callable[[dict[str, dict[str, Any]], dict[str,
             else:
                 path.unlink(missing_ok=True)
     except OSError as error:
-        raise StateError(f"{ONBOARDED_FILE} cannot be written: {error.strerror or error}") from None
+        raise StateError(f"cannot write {ONBOARDED_FILE}: {error.strerror or error}") from None

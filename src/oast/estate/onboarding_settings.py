@@ -58,7 +58,7 @@ def read_onboarding_settings(table: Table | None, folder: Path) -> OnboardingSet
     if keys.is_relative_to(folder.resolve()):
         table.wrong(
             "keys",
-            "the keys would lie in the estate, and with it in its repository",
+            "the keys must be outside the estate, and so outside its repository",
             f'such as keys = "../{folder.resolve().name}-keys"',
         )
     host, port = _where(table, "listen", LISTEN)
@@ -66,14 +66,14 @@ def read_onboarding_settings(table: Table | None, folder: Path) -> OnboardingSet
     if not names:
         table.wrong(
             "names",
-            "it does not say by which names devices reach the server",
+            "'names' is missing: the names by which devices reach the server",
             'such as names = ["bootstrap.larkwater.example"]',
         )
     first = table.texts("first")
     if not first:
         table.wrong(
             "first",
-            "it does not say which sections are a device's first configuration",
+            "'first' is missing: the sections of a device's first configuration",
             'such as first = ["system", "users"]',
         )
     settings = OnboardingSettings(
@@ -99,6 +99,6 @@ def _where(table: Table, key: str, default: str) -> tuple[str, int]:
     written = table.text(key) or default
     match = _LISTEN.fullmatch(written)
     if match is None or int(match["port"]) > 65535:
-        table.wrong(key, f"'{written}' is no address and port", f"such as {default}")
+        table.wrong(key, f"'{written}' is not ADDRESS:PORT", f"such as {default}")
         return "", 0
     return match["host"], int(match["port"])

@@ -26,7 +26,7 @@ MOST_WORDS = 10_000
 
 def too_much() -> LimitExceeded:
     """The error for an expression whose result is too long."""
-    return LimitExceeded(f"it produces too much: a text or list longer than {SIZE:,}")
+    return LimitExceeded(f"the output is too long: a text or list longer than {SIZE:,}")
 
 
 def size_of(value: Any, most: int = SIZE) -> int:

@@ -23,7 +23,7 @@ def check_owned(folder: Path) -> list[str]:
         why = _open_to_others(path)
         if why is not None:
             raise UsageError(
-                f"{path} {why}, and its settings may run commands", hint=f"if you trust it: --estate {folder}"
+                f"{path} {why}; its settings can run commands", hint=f"if you trust it: --estate {folder}"
             )
     return list(_told(folder))
 
@@ -44,9 +44,9 @@ def _open_to_others(path: Path) -> str | None:
         status = path.stat()
     except OSError:
         return None
-    link = f" (it leads to {path.resolve()})" if path.is_symlink() else ""
+    link = f" (a link to {path.resolve()})" if path.is_symlink() else ""
     if status.st_uid not in (os.getuid(), ROOT_USER):
         return f"belongs to another user{link}"
     if status.st_mode & stat.S_IWOTH:
-        return f"can be written by everybody{link}"
+        return f"is writable by everyone{link}"
     return None

@@ -81,7 +81,7 @@ def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
     for part in path:
         if isinstance(part, int):
             if not isinstance(value, list) or part >= len(value):
-                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it holds {describe_value(value)}")
+                raise EstateError(f"'{holder.key}' has no '{key}'", hint=f"it is {describe_value(value)}")
         elif not isinstance(value, dict) or part not in value:
             raise EstateError(
                 f"'{holder.key}' has no '{key}'",

@@ -34,7 +34,9 @@ class Published:
         try:
             return jmespath.search(self.path, known)
         except (JMESPathError, TypeError, ValueError) as wrong:
-            raise ValueError(f"'{self.path}' does not fit: {str(wrong).splitlines()[0]}") from None
+            raise ValueError(
+                f"'{self.path}' does not match the records: {str(wrong).splitlines()[0]}"
+            ) from None
 
     @property
     def names(self) -> frozenset[str]:
@@ -71,36 +73,42 @@ def read_publish_settings(
     if inner is None:
         return None
     if url is None:
-        inner.wrong(None, "only what came over HTTP is published to", "the source has no 'url'")
+        inner.wrong(None, "publishing needs a source over HTTP", "the source has no 'url'")
     if record is None:
         inner.wrong(
             None,
-            "to publish, it has to be known what the source calls a record",
-            "record = 'PATH' below [[sources]]",
+            "'record' is missing: the field that identifies a record in the source",
+            "add record = 'PATH' below [[sources]]",
         )
     at = inner.text("at") or (
         f"{url._replace(query='', fragment='').geturl().rstrip('/')}/{HERE}" if url is not None else HERE
     )
     if HERE not in at or (url is not None and not at.startswith(f"{url.scheme}://{url.netloc}/")):
-        inner.wrong("at", f"'at' has to be an address of the same service with {HERE} in it")
+        inner.wrong("at", f"'at' must be a URL of the same service that contains {HERE}")
     fields: list[Published] = []
     for name, path in inner.mapping(
         "fields", "a JMESPath for each field of a record: { 'seen.serial' = 'system.\"serial-num\"' }"
     ).items():
         place = inner.place("fields")
         if not FIELD.fullmatch(name):
-            inner.wrong("fields", f"'{name}' is no field", "names with points between: seen.serial")
+            inner.wrong(
+                "fields",
+                f"'{name}' is not a field name",
+                ("write names with dots between them, such as seen.serial"),
+            )
             continue
         try:
             jmespath.compile(path)
         except JMESPathError as wrong:
-            inner.wrong("fields", f"'{path}' is no JMESPath: {str(wrong).splitlines()[0]}")
+            inner.wrong(
+                "fields", (f"'{path}' is not a valid JMESPath expression: {str(wrong).splitlines()[0]}")
+            )
             continue
         fields.append(Published(tuple(name.split(".")), path, place))
     for one in fields:
         if any(one is not other and other.at[: len(one.at)] == one.at for other in fields):
-            inner.wrong("fields", f"'{'.'.join(one.at)}' is written twice: as a whole, and something in it")
+            inner.wrong("fields", f"'{'.'.join(one.at)}' and a field inside it cannot both be published")
     if not fields:
-        inner.wrong("fields", "it does not say which fields are published", "fields = { FIELD = 'PATH' }")
+        inner.wrong("fields", "'fields' is missing", "fields = { FIELD = 'PATH' }")
     inner.finish()
     return PublishSettings(at, tuple(fields))

@@ -127,7 +127,9 @@ def read_schedule_settings(table: Table | None, folder: Path) -> WatchSettings:
         for one in named:
             if names.count(one.name) > 1:
                 table.file.wrong(
-                    f"two of them are called '{one.name}'", one.place, f"give each {kind} a 'name' of its own"
+                    f"two {kind}s have the name '{one.name}'",
+                    one.place,
+                    f"give each {kind} a different 'name'",
                 )
                 break
     known = [job.name for job in jobs]
@@ -135,7 +137,7 @@ def read_schedule_settings(table: Table | None, folder: Path) -> WatchSettings:
         for name in target.of or ():
             if name not in known:
                 table.file.wrong(
-                    f"'of' names a job '{name}' that there is not", target.place, spelling_hint(name, known)
+                    f"'of' refers to the unknown job '{name}'", target.place, spelling_hint(name, known)
                 )
     settings = WatchSettings(
         jobs, targets, zone, table.count("jitter_s", 0), table.positive("heartbeat_s", 10.0)
@@ -162,9 +164,7 @@ def _zone(table: Table) -> zoneinfo.ZoneInfo | None:
         return zoneinfo.ZoneInfo(name)
     except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
         known = zoneinfo.available_timezones()
-        table.wrong(
-            "timezone", f"there is no time zone '{name}'", spelling_hint(name, known) if known else None
-        )
+        table.wrong("timezone", f"unknown time zone '{name}'", spelling_hint(name, known) if known else None)
         return None
 
 
@@ -191,9 +191,9 @@ def _job(table: Table, mistakes: ErrorCollector) -> JobSettings:
         place=table.place("on") if table.has("on") else table.place(),
     )
     if job.on is not None and job.does == REFRESH:
-        table.wrong("on", "'on' picks devices: a refresh is of all sources")
+        table.wrong("on", "'on' cannot be used with do = 'refresh', which updates all sources")
     if job.wait_s and job.does != VERIFY:
-        table.wrong("wait_s", "'wait_s' is for checks that come true later: it goes with do = 'verify'")
+        table.wrong("wait_s", "'wait_s' can only be used with do = 'verify'")
     table.finish()
     return job
 
@@ -207,16 +207,18 @@ def cron(expression: str, place: Place | None = None) -> None:
         next(cronsim.CronSim(expression, datetime.now(UTC)))
     except cronsim.CronSimError as wrong:
         why = str(wrong).lower()
-        raise EstateError(f"'{expression}' is no cron expression ({why})", place=place, hint=hint) from None
+        raise EstateError(
+            f"'{expression}' is not a valid cron expression ({why})", place=place, hint=hint
+        ) from None
     except StopIteration:
-        raise EstateError(f"'{expression}' is a time that never comes", place=place, hint=hint) from None
+        raise EstateError(f"'{expression}' never occurs", place=place, hint=hint) from None
 
 
 def _name(table: Table, otherwise: str) -> str:
     name = table.text("name") or otherwise
     if not NAME.fullmatch(name):
         table.wrong(
-            "name", f"'{name}' cannot be a name", "use up to 64 letters, digits, spaces, '.', '_' and '-'"
+            "name", f"'{name}' is not a valid name", "use up to 64 letters, digits, spaces, '.', '_' and '-'"
         )
     return name
 
@@ -224,22 +226,22 @@ def _name(table: Table, otherwise: str) -> str:
 def _target(table: Table, folder: Path) -> TargetSettings:
     kinds = [kind for kind in (WEBHOOK, SYSLOG, COMMAND) if table.has(kind)]
     if len(kinds) != 1:
-        table.wrong(None, "it needs one of 'webhook', 'syslog' and 'command', and only one")
+        table.wrong(None, "it needs exactly one of 'webhook', 'syslog' and 'command'")
     kind = kinds[0] if kinds else WEBHOOK
     words = table.texts(COMMAND) if kind == COMMAND else ()
     if kind == COMMAND and not all(words or ("",)):
         table.wrong(
-            COMMAND, "'command' has to be a program and its arguments", 'such as ["bin/tell", "duty"]'
+            COMMAND, "'command' must be a list: a program and its arguments", 'such as ["bin/tell", "duty"]'
         )
     url = urlsplit("") if kind == COMMAND else _url(table, kind)
     authority = table.text("authority")
     path = None if authority is None else (folder / Path(authority).expanduser()).resolve()
     if path is not None and not path.is_file():
-        table.wrong("authority", f"there is no file {path}")
+        table.wrong("authority", f"no file {path}")
     facility = table.choice("facility", FACILITIES, "daemon")
     for key, wanted in (("secret", WEBHOOK), ("facility", SYSLOG)):
         if table.has(key) and kind != wanted:
-            table.wrong(key, f"'{key}' goes with '{wanted}'")
+            table.wrong(key, f"'{key}' needs '{wanted}'")
     target = TargetSettings(
         name=_name(
             table, (url.hostname if kind != COMMAND else Path(words[0]).name if words else "") or kind
@@ -274,17 +276,17 @@ def _url(table: Table, kind: str) -> SplitResult:
         if written:
             table.wrong(
                 kind,
-                f"'{kind}' has to be {' or '.join(f'{scheme}://…' for scheme in schemes)}",
+                f"'{kind}' must be {' or '.join(f'{scheme}://…' for scheme in schemes)}",
                 f"such as {example}",
             )
         return nothing
     if url.username is not None or url.password is not None:
         table.wrong(
             kind,
-            "a secret does not stand in a file of the estate",
-            "sign what is sent: secret = 'NAME OF A SECRET'",
+            "it contains a secret, which must not be in a file of the estate",
+            "remove it, and sign notifications with: secret = 'NAME OF A SECRET'",
         )
         return nothing
     if kind == SYSLOG and (url.path.strip("/") or url.query or url.fragment):
-        table.wrong(kind, "a syslog address is a host and a port alone", f"such as {example}")
+        table.wrong(kind, "a syslog address has only a host and a port", f"such as {example}")
     return url

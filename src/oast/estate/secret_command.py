@@ -49,19 +49,21 @@ def run_secret_command(
     except (OSError, ValueError) as error:
         reason = (error.strerror if isinstance(error, OSError) else None) or str(error)
         raise EstateError(
-            f"the command for secrets cannot be run: {reason}", place=place, hint=f"it is: {filled[0]}"
+            f"cannot run the command for secrets: {reason}",
+            place=place,
+            hint=(f"the command is: {filled[0]}"),
         ) from None
     with process:
         try:
             output, said = _collected(process, place)
             code = process.wait(1)
         except subprocess.TimeoutExpired:
-            raise EstateError("the command for secrets does not end", place=place) from None
+            raise EstateError("the command for secrets did not end", place=place) from None
         finally:
             with suppress(ProcessLookupError):
                 os.killpg(process.pid, signal.SIGKILL)
     if code != 0:
-        raise SecretNotFound(_words_of(said) or f"it ended with code {code}")
+        raise SecretNotFound(_words_of(said) or f"it exited with code {code}")
     return _checked(output, name, place)
 
 
@@ -81,10 +83,10 @@ def _collected(process: subprocess.Popen[bytes], place: Place) -> tuple[bytes, b
                 found[key.fileobj] += data  # type: ignore[index]
             if any(len(data) > AT_MOST_BYTES for data in found.values()):
                 raise EstateError(
-                    f"the command for secrets prints more than {AT_MOST_BYTES} bytes", place=place
+                    f"the command for secrets printed more than {AT_MOST_BYTES} bytes", place=place
                 )
             if time.monotonic() > until and selector.get_map():
-                raise EstateError(f"the command for secrets takes more than {AT_MOST_S:g} s", place=place)
+                raise EstateError(f"the command for secrets took more than {AT_MOST_S:g} s", place=place)
     return found[process.stdout], found[process.stderr]
 
 
@@ -100,19 +102,19 @@ def _checked(output: bytes, name: str, place: Place) -> str:
         text = output.decode("utf-8").removesuffix("\n").removesuffix("\r")
     except UnicodeDecodeError:
         raise EstateError(
-            f"what the command prints for the secret '{name}' is not UTF-8 text", place=place
+            f"the output of the command for the secret '{name}' is not UTF-8 text", place=place
         ) from None
     if not text:
         raise EstateError(
-            f"the command prints nothing for the secret '{name}'",
+            f"the command printed nothing for the secret '{name}'",
             place=place,
-            hint="it has to fail where it has none",
+            hint="let it exit with an error when it has no such secret",
         )
     if "\n" in text or "\0" in text:
         what = "several lines" if "\n" in text else "a NUL"
         raise EstateError(
-            f"the command prints {what} for the secret '{name}'",
+            f"the command printed {what} for the secret '{name}'",
             place=place,
-            hint="it has to print the secret alone",
+            hint="let it print only the secret",
         )
     return text

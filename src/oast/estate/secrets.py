@@ -70,7 +70,9 @@ class Secrets:
         if name not in self._known:
             if not SECRET_NAME.fullmatch(name):
                 raise EstateError(
-                    f"'{name}' cannot be a secret's name", place=place, hint="use letters, digits, - and _"
+                    f"'{name}' is not a valid name for a secret",
+                    place=place,
+                    hint="use letters, digits, - and _",
                 )
             if self._withheld:
                 self._known[name] = self.made(name, name)
@@ -78,7 +80,7 @@ class Secrets:
             value, said = self._found(name)
             if not value:
                 raise EstateError(
-                    f"there is no secret '{name}' {self._places(name)}",
+                    f"no secret '{name}' {self._places(name)}",
                     place=place,
                     hint=said or self._hint(name),
                 )
@@ -174,7 +176,7 @@ class Secrets:
                 None,
             )
         except provider.SecretNotFound as failure:
-            return None, f"the command for secrets said: {failure}"
+            return None, f"the command for secrets failed: {failure}"
 
     def _from_file(self) -> Mapping[str, Any]:
         if self._read is None:
@@ -185,7 +187,7 @@ class Secrets:
                 except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError):
                     # The error of the parser would quote the line, and with it the secret.
                     raise EstateError(
-                        "the secrets file cannot be read as TOML", place=Place(str(self._settings.file))
+                        "the secrets file is not valid TOML", place=Place(str(self._settings.file))
                     ) from None
         return self._read
 
@@ -204,7 +206,7 @@ def fingerprints_of(working: Path, environment: Mapping[str, str]) -> Fingerprin
         except ValueError:
             shared = b""
         if len(shared) < KEY_BYTES:
-            raise EstateError(f"{KEY_VARIABLE} has to be at least {2 * KEY_BYTES} hexadecimal digits")
+            raise EstateError(f"{KEY_VARIABLE} must have at least {2 * KEY_BYTES} hexadecimal digits")
         return Fingerprints(shared)
     path = working / KEY_FILE
     try:
@@ -213,11 +215,11 @@ def fingerprints_of(working: Path, environment: Mapping[str, str]) -> Fingerprin
         return Fingerprints(os.urandom(KEY_BYTES))
     except OSError as error:
         raise EstateError(
-            f"the key of the fingerprints cannot be read: {error.strerror}", place=Place(str(path))
+            f"cannot read the key for fingerprints: {error.strerror}", place=Place(str(path))
         ) from None
     if len(key) < KEY_BYTES:
-        hint = "remove it: a new one is made, and secrets show new fingerprints"
+        hint = "remove it; Oast makes a new one, and secrets get new fingerprints"
         raise EstateError(
-            "the key of the fingerprints is too short to hide anything", place=Place(str(path)), hint=hint
+            "the key for fingerprints is too short to be safe", place=Place(str(path)), hint=hint
         )
     return Fingerprints(key)

@@ -57,7 +57,11 @@ class Selector:
         picked = [name for name, attributes in devices.items() if self.matches(attributes)]
         if not picked:
             raise error_at(
-                self.text, 0, "the selector picks no device", "look at what 'oast devices' lists", self.place
+                self.text,
+                0,
+                "the selector matches no device",
+                "list the devices with: oast devices",
+                self.place,
             )
         return picked
 
@@ -72,7 +76,11 @@ class Selector:
             if test.attribute not in known:
                 hint = spelling_hint(test.attribute, known)
                 raise error_at(
-                    self.text, test.column, f"no device has an attribute '{test.attribute}'", hint, self.place
+                    self.text,
+                    test.column,
+                    f"no device has the attribute '{test.attribute}'",
+                    hint,
+                    self.place,
                 )
             for value, column in zip(test.values, test.value_columns, strict=True):
                 if not any(_fits(value, v) for v in known[test.attribute]):
@@ -88,7 +96,7 @@ class Selector:
 def _hint(value: str, known: Iterable[str]) -> str:
     other_case = [v for v in sorted(known) if _fits(value.lower(), v.lower())]
     if other_case and not any(v.lower() == value.lower() for v in known):
-        return f"the case differs: there is '{other_case[0]}'"
+        return f"the case differs: write '{other_case[0]}'"
     return spelling_hint(value, known)
 
 
@@ -129,7 +137,7 @@ class SelectorParser(ABC, Generic[T]):
                 text[:60] + "...",
                 60,
                 f"the {self.what} is longer than {LONGEST} characters",
-                "use a tag",
+                "use a tag instead",
                 place,
             )
         self._tokens = list(self._split())
@@ -142,9 +150,7 @@ class SelectorParser(ABC, Generic[T]):
             if match is None:
                 column = position + len(self.text[position:]) - len(self.text[position:].lstrip())
                 hint = "close the quote" if self.text[column] == '"' else None
-                raise error_at(
-                    self.text, column, f"'{self.text[column]}' does not belong here", hint, self._place
-                )
+                raise error_at(self.text, column, f"unexpected '{self.text[column]}'", hint, self._place)
             kind = match.lastgroup or "word"
             start = match.start(kind)
             yield kind, match[kind], start
@@ -178,13 +184,13 @@ class SelectorParser(ABC, Generic[T]):
     def _factor(self) -> Callable[[T], bool]:
         self._depth += 1
         if self._depth > DEEPEST:
-            message = f"the {self.what} is more than {DEEPEST} brackets or 'not' deep"
+            message = f"the {self.what} nests more than {DEEPEST} brackets or 'not'"
             column = self._tokens[min(self._next, len(self._tokens) - 1)][2]
             raise error_at(
                 self.text[: column + 20],
                 column,
                 message,
-                "write it without brackets in brackets",
+                "simplify it",
                 self._place,
             )
         try:
@@ -231,12 +237,16 @@ class SelectorParser(ABC, Generic[T]):
     def _unexpected(self, needed: str) -> EstateError:
         if self._next >= len(self._tokens):
             return error_at(
-                self.text, len(self.text), f"the {self.what} ends where {needed} is needed", None, self._place
+                self.text,
+                len(self.text),
+                f"the {self.what} is incomplete: {needed} is missing at its end",
+                None,
+                self._place,
             )
         _, text, column = self._tokens[self._next]
         near = closest_match(text, _WORDS)
         hint = f"did you mean '{near}'?" if near and near != text else None
-        return error_at(self.text, column, f"'{text}' stands where {needed} is needed", hint, self._place)
+        return error_at(self.text, column, f"expected {needed} but found '{text}'", hint, self._place)
 
 
 class _Selecting(SelectorParser[Attributes]):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 
 from oast.errors import ErrorCollector, EstateError
@@ -68,34 +68,47 @@ STOP, WAVE, CHANGE = "stop", "wave", "change"
 
 @dataclass(frozen=True, slots=True)
 class DeliverySettings:
-    """How a delivery goes: how long until a device goes back by itself, and how long checks may take to come
-    true.
+    """How to deliver: [delivery] of oast.toml, with what a command line or a caller overrides."""
 
-    `waves` pick the devices that come first, second and so on; the others come last. After each, its checks
-    have to stay true for `soak_s` seconds before the next begins. After a wave in which more than
-    `max_failures` devices failed or were reverted, no further begins, and `on_failure` says what is taken
-    back besides. Checks have to stay true for `stable_for_s` seconds at least. Devices up to `neighbor_hops`
-    cables away from those of a change have to keep what they had. With `approval`, nothing is delivered that
-    nobody else has approved; with `allowed_signers`, a file as ssh-keygen(1) has it, approvals have to be
-    signed; with `sign_with`, an SSH key, every entry of the ledger is. With `split_waves`, a wave that would
-    not fit into the revert timer is delivered in several.
-    """
-
-    revert_timer_s: int = 120
+    revert_timer_s: float = 120
+    """Seconds until a device rolls back unless the change is confirmed."""
     verify_timeout_s: float = 30.0
-    mask_backups: bool = False
-    waves: tuple[Selector | BatchSize, ...] = ()
-    apart: AntiAffinity | None = None
-    soak_s: float = 0.0
-    neighbor_hops: int = 1
-    on_failure: str = STOP
-    max_failures: int = 0
+    """Seconds within which the checks must pass."""
     stable_for_s: float = 0.0
-    limits: LimitSettings = LimitSettings(last_of=LAST_OF)
-    approval: bool = False
-    allowed_signers: Path | None = None
-    sign_with: Path | None = None
+    """Seconds for which every check must stay passed, at least."""
+    mask_backups: bool = False
+    """Whether backups made before a delivery hide secrets."""
+    parallel: int = 50
+    """Devices worked on at the same time: `parallel` of [connection]."""
+    waves: tuple[Selector | BatchSize, ...] = ()
+    """Which devices come first, second and so on; the others come last."""
+    one_wave: bool = False
+    """Whether all devices are in one wave, whatever `waves` and `apart` say."""
+    apart: AntiAffinity | None = None
+    """Which devices must not be in the same wave."""
     split_waves: bool = False
+    """Whether a wave that would not fit into the revert timer is delivered in several."""
+    soak_s: float = 0.0
+    """Seconds for which the checks of a wave must stay passed before the next wave starts."""
+    neighbor_hops: int = 1
+    """Devices up to so many links away from those of a change must keep what they had."""
+    max_failures: int = 0
+    """After a wave with more failed or rolled-back devices, no further wave starts."""
+    on_failure: str = STOP
+    """What else is rolled back then: nothing (stop), the wave, or the whole change."""
+    limits: LimitSettings = LimitSettings(last_of=LAST_OF)
+    """How much a change may remove without a separate permission."""
+    approval: bool = False
+    """Whether only changes are delivered that another person has approved."""
+    allowed_signers: Path | None = None
+    """A file as ssh-keygen(1) has it: with it, approvals must be signed."""
+    sign_with: Path | None = None
+    """The SSH key that signs every entry of the ledger."""
+
+    def resolved(self, overrides: object) -> DeliverySettings:
+        """Replace what the dataclass `overrides` gives: its fields of the same names that are not None."""
+        given = {one.name: getattr(overrides, one.name, None) for one in fields(self)}
+        return replace(self, **{name: value for name, value in given.items() if value is not None})
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,19 +163,20 @@ def read_settings(folder: Path) -> Settings:
     mistakes = ErrorCollector()
     file = TomlFile(folder / SETTINGS_FILE, SETTINGS_FILE, mistakes)
     if file.value("format") != FORMAT:
-        raise EstateError(f"the file has to begin with 'format = {FORMAT}'", place=file.place("format"))
+        raise EstateError(f"the file must begin with 'format = {FORMAT}'", place=file.place("format"))
     name = file.value("name")
     if name is not None and (not isinstance(name, str) or not name):
-        file.wrong("'name' has to be text in quotes", file.place("name"))
+        file.wrong("'name' must be text in quotes", file.place("name"))
         name = None
     simulator = file.table("simulator")
     network = _path(simulator, "network", folder) if simulator is not None else None
     if simulator is not None:
         simulator.finish()
+    connection = connections.read_connections(file.table("connection"), folder)
     settings = Settings(
         name=name or folder.resolve().name,
-        connections=connections.read_connections(file.table("connection"), folder),
-        delivery=_delivery(file.table("delivery"), folder),
+        connections=connection,
+        delivery=replace(_delivery(file.table("delivery"), folder), parallel=connection.everywhere.parallel),
         secrets=_secrets(file.table("secrets"), folder),
         archive=_archive(file.table("archive")),
         watch=watching.read_schedule_settings(file.table("watch"), folder),
@@ -195,7 +209,7 @@ def _secrets(table: Table | None, folder: Path) -> SecretSettings:
     if command is not None and (
         not isinstance(command, list) or not all(isinstance(word, str) for word in command)
     ):
-        table.wrong("command", "'command' has to be a list of texts", 'such as ["program", "{name}"]')
+        table.wrong("command", "'command' must be a list of texts", 'such as ["program", "{name}"]')
         command = None
     settings = SecretSettings(
         file=_path(table, "file", folder),
@@ -221,7 +235,7 @@ def _delivery(table: Table | None, folder: Path) -> DeliverySettings:
         return DeliverySettings()
     default = DeliverySettings()
     settings = DeliverySettings(
-        revert_timer_s=int(table.positive("revert_timer_s", default.revert_timer_s)),
+        revert_timer_s=int(table.positive("revert_timer_s", int(default.revert_timer_s))),
         verify_timeout_s=table.positive("verify_timeout_s", default.verify_timeout_s),
         mask_backups=table.flag("mask_backups"),
         waves=_waves(table),
@@ -262,21 +276,19 @@ def _waves(table: Table) -> tuple[Selector | BatchSize, ...]:
     if not isinstance(written, list):
         table.wrong(
             "waves",
-            "'waves' has to be a list of selectors and sizes",
+            "'waves' must be a list of selectors and sizes",
             'such as ["1", "site=dunlin", "10%", "rest"]',
         )
         return ()
     if not all(isinstance(wave, str) for wave in written):
-        table.wrong("waves", 'a wave has to be a selector or a size in quotes, such as "role=edge" or "10%"')
+        table.wrong("waves", 'a wave must be a selector or a size in quotes, such as "role=edge" or "10%"')
         return ()
     found: list[Selector | BatchSize] = []
     for number, wave in enumerate(written, 1):
         with table.file.mistakes.collected():
             portion = _portion(wave.strip(), table.place("waves"))
             if portion == BatchSize() and number < len(written):
-                raise EstateError(
-                    "'rest' is the last wave: the others would be empty", place=table.place("waves")
-                )
+                raise EstateError("'rest' must be the last wave", place=table.place("waves"))
             found.append(portion or selectors.parse_selector(wave, table.place("waves")))
     return tuple(found)
 
@@ -291,9 +303,9 @@ def _portion(wave: str, place: Place) -> BatchSize | None:
     number = float(f"{match[1]}.{match[2] or 0}")
     if number == 0 or (match[3] and number > 100) or (match[2] and not match[3]):
         raise EstateError(
-            f"a wave of '{wave}' makes no sense",
+            f"'{wave}' is not a valid wave size",
             place=place,
-            hint="a number of devices, or a percentage up to 100%",
+            hint="give a number of devices, or a percentage up to 100%",
         )
     return BatchSize(percent=number) if match[3] else BatchSize(number=int(number))
 
@@ -306,7 +318,7 @@ def _apart(table: Table) -> AntiAffinity | None:
     if not isinstance(written, dict):
         table.wrong(
             "apart",
-            "'apart' has to be an attribute of devices, such as \"site\"",
+            "'apart' must be an attribute of devices, such as \"site\"",
             'or { by = "site", at_most = 2 }',
         )
         return None

@@ -91,21 +91,13 @@ def read_source_settings(file: TomlFile, folder: Path) -> tuple[SourceSettings, 
     for table in file.array("sources"):
         source = _source(table, folder)
         if any(other.name == source.name for other in found):
-            table.wrong("name", f"two sources are called '{source.name}'")
+            table.wrong("name", f"two sources have the name '{source.name}'")
         found.append(source)
     return tuple(found)
 
 
 def _source(table: Table, folder: Path) -> SourceSettings:
-    name = table.needed("name")
-    if name and not NAME.fullmatch(name):
-        table.wrong(
-            "name",
-            f"'{name}' cannot be the name of a source",
-            "use small letters, digits and -: it names a file",
-        )
-    if name == "onboarded":
-        table.wrong("name", "'onboarded' are the devices that have come by themselves", "choose another name")
+    name = _name(table)
     url, path, saved = _url(table), table.text("file"), table.text("folder")
     if (path is not None) + (saved is not None) + table.has("url") != 1:
         table.wrong(None, "a source needs one of 'url', 'file' and 'folder'")
@@ -113,16 +105,22 @@ def _source(table: Table, folder: Path) -> SourceSettings:
     form = table.choice("format", (JSON, CSV, ZONE), ENDINGS.get(ending, JSON))
     for key in ("records", "next", "count"):
         if (form != JSON or saved is not None) and table.has(key):
-            table.wrong(key, f"'{key}' is for JSON", "what is here is a list of records already")
+            table.wrong(
+                key,
+                f"'{key}' can only be used with JSON",
+                "remove it: this format is already a list of records",
+            )
     if form != ZONE and table.has("origin"):
-        table.wrong("origin", "'origin' is the name of a DNS zone", 'it goes with format = "zone"')
+        table.wrong(
+            "origin", "'origin' can only be used with a DNS zone", 'set format = "zone", or remove it'
+        )
     if saved is not None and table.has("format"):
-        table.wrong("format", "'format' is of a file, and not of a folder of saved configurations")
+        table.wrong("format", "'format' cannot be used with a folder of saved configurations")
     if url is None and table.has("token"):
-        table.wrong("token", "'token' goes with 'url'")
+        table.wrong("token", "'token' needs 'url'")
     token = _token(table)
     if token is not None and url is not None and url.scheme == "http" and not _is_here(url.hostname or ""):
-        table.wrong("url", "a token is not sent without TLS", f"write https://{url.netloc}")
+        table.wrong("url", "a token can only be sent over TLS", f"write https://{url.netloc}")
     authority = table.text("authority")
     limits = table.table("limits")
     settings = SourceSettings(
@@ -154,6 +152,19 @@ def _source(table: Table, folder: Path) -> SourceSettings:
     return settings
 
 
+def _name(table: Table) -> str:
+    name = table.needed("name")
+    if name and not NAME.fullmatch(name):
+        table.wrong(
+            "name",
+            f"'{name}' is not a valid name for a source",
+            "use lowercase letters, digits and -, because it becomes a file name",
+        )
+    if name == "onboarded":
+        table.wrong("name", "'onboarded' is reserved for devices that were onboarded", "choose another name")
+    return name
+
+
 def _url(table: Table) -> SplitResult | None:
     written = table.text("url")
     if written is None:
@@ -171,13 +182,15 @@ def _url(table: Table) -> SplitResult | None:
     ):
         table.wrong(
             "url",
-            "'url' has to be https://… or http://…",
+            "'url' must be https://… or http://…",
             "such as https://inventory.larkwater.example/devices",
         )
         return None
     if url.username is not None or url.password is not None:
         table.wrong(
-            "url", "a secret does not stand in a file of the estate", "name it: token = { secret = 'NAME' }"
+            "url",
+            "it contains a secret, which must not be in a file of the estate",
+            ("name a secret: token = { secret = 'NAME' }"),
         )
         return None
     return url
@@ -192,7 +205,7 @@ def _is_here(host: str) -> bool:
 
 
 def _token(table: Table) -> str | None:
-    inner = table.table("token", "{ secret = 'NAME' }: tokens do not stand in this file")
+    inner = table.table("token", "{ secret = 'NAME' }, which names a secret")
     if inner is None:
         return None
     name = inner.needed("secret")
@@ -209,7 +222,7 @@ def _search(table: Table, key: str, path: str) -> Search | None:
     try:
         search: Search = jmespath.compile(path).search
     except JMESPathError as wrong:
-        table.wrong(key, f"'{path}' is no JMESPath: {str(wrong).splitlines()[0]}")
+        table.wrong(key, f"'{path}' is not a valid JMESPath expression: {str(wrong).splitlines()[0]}")
         return None
     return search
 
@@ -232,12 +245,12 @@ def _attributes(table: Table) -> Mapping[str, Mapped]:
             if path is None and default is None:
                 one.wrong(None, f"'{name}' needs a 'path', a 'default', or both")
             if default is not None and not _is_plain(default):
-                one.wrong("default", "'default' has to be a value or a list of values")
+                one.wrong("default", "'default' must be a value or a list of values")
             one.finish()
         elif isinstance(value, str):
             path, values, default = value, {}, None
         else:
-            inner.wrong(name, f"'{name}' has to be a JMESPath", f"such as {name} = 'hostname'")
+            inner.wrong(name, f"'{name}' must be a JMESPath expression", f"such as {name} = 'hostname'")
             continue
         search = _search(inner, name, path) if path else (lambda record: None)
         if search is not None:
@@ -246,7 +259,9 @@ def _attributes(table: Table) -> Mapping[str, Mapped]:
         if inner is None or name not in inner.data:
             key = "attributes" if inner is not None else None
             table.wrong(
-                key, f"it does not say where '{name}' stands", f"{name} = 'PATH' below [sources.attributes]"
+                key,
+                f"'{name}' is missing in [sources.attributes]",
+                (f"add {name} = 'PATH' below [sources.attributes]"),
             )
     return found
 

@@ -72,7 +72,7 @@ def _one_by_one(items: Iterable[Any]) -> Iterator[Any]:
 
 def _need_few() -> None:
     if _STEPS.taken > STEPS:
-        raise LimitExceeded(f"it goes through its loops more than {STEPS} times")
+        raise LimitExceeded(f"the template's loops ran more than {STEPS:,} times")
 
 
 def join_limited(pieces: Iterable[str]) -> str:
@@ -85,7 +85,7 @@ def join_limited(pieces: Iterable[str]) -> str:
         size += len(text)
         kept.append(text)
         if size > SIZE:
-            too_much = LimitExceeded(f"it makes a text of more than {SIZE} characters")
+            too_much = LimitExceeded(f"the template creates a text longer than {SIZE:,} characters")
             if isinstance(pieces, Generator):
                 pieces.throw(too_much)  # where in the template it was is known there
             raise too_much
@@ -112,7 +112,7 @@ def check_operation(operator: str, left: Any, right: Any) -> None:
                 and isinstance(other, int)
                 and len(one) * other > SIZE
             ):
-                raise LimitExceeded(f"it makes a text or list of more than {SIZE}")
+                raise LimitExceeded(f"the expression creates a text or list longer than {SIZE:,}")
         if isinstance(left, int) and isinstance(right, int) and _digits(left) + _digits(right) > WIDTH:
             raise LimitExceeded("a number of that many digits")
     if (
@@ -121,7 +121,7 @@ def check_operation(operator: str, left: Any, right: Any) -> None:
         and isinstance(right, (str, list))
         and _size(left) + _size(right) > SIZE
     ):
-        raise LimitExceeded(f"it makes a text or list of more than {SIZE}")
+        raise LimitExceeded(f"the expression creates a text or list longer than {SIZE:,}")
     if operator == "%" and isinstance(left, str) and _WIDE.search(left):
         raise LimitExceeded("a width of that many characters")
 
@@ -129,7 +129,7 @@ def check_operation(operator: str, left: Any, right: Any) -> None:
 def check_finite(value: float) -> None:
     """Raises LimitExceeded for infinity and for what is no number."""
     if not math.isfinite(value):
-        raise LimitExceeded("it produces too much: a number that is not finite")
+        raise LimitExceeded("the result is not a finite number")
 
 
 def _size(value: str | list[Any]) -> int:

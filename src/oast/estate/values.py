@@ -69,7 +69,7 @@ class ValueLayers:
                 source = "everywhere" if layer.on is None else f"rule on {layer.on.text}"
                 yield PathStep(source, layer.values, layer.extend)
         if device.name in self.own:
-            yield PathStep("the device's own file", self.own[device.name], {})
+            yield PathStep("file of the device", self.own[device.name], {})
         if self.given:
             yield PathStep("--with", self.given, {})
 
@@ -170,7 +170,7 @@ def extend_list(values: Values, more: Values, path: str = "") -> Values:
         else:
             place = more.place(key) if isinstance(more, YamlMap) else None
             raise EstateError(
-                f"'{here}' cannot be extended: both have to be lists",
+                f"'extend' works only on lists; '{here}' is not one in both places",
                 place=place,
                 hint="use 'values:' to replace it",
             )
@@ -192,9 +192,9 @@ class _Reader:
         for key in data:
             if key not in ("everywhere", "rules"):
                 with self._mistakes.collected():
-                    hint = "values stand below 'everywhere:' or in 'rules:'"
+                    hint = "put values below 'everywhere:' or in 'rules:'"
                     raise EstateError(
-                        f"'{key}' is not known in a values file", place=data.place(key), hint=hint
+                        f"unknown key '{key}' in a values file", place=data.place(key), hint=hint
                     )
         everywhere = data.get("everywhere")
         if everywhere is not None:
@@ -202,7 +202,7 @@ class _Reader:
                 yield Layer(None, self.resolved(_map(everywhere, data.place("everywhere"), "everywhere")), {})
         rules = data.get("rules") or YamlList(data.file)
         if not isinstance(rules, YamlList):
-            raise EstateError("'rules' has to be a list: '- on: SELECTOR'", place=data.place("rules"))
+            raise EstateError("'rules' must be a list: '- on: SELECTOR'", place=data.place("rules"))
         for index, rule in enumerate(rules):
             with self._mistakes.collected():
                 yield self._rule(rule, rules.place(index))
@@ -210,19 +210,19 @@ class _Reader:
     def _rule(self, rule: Any, place: Place) -> Layer:
         if not isinstance(rule, YamlMap) or not isinstance(rule.get("on"), str):
             raise EstateError(
-                "a rule has to say for which devices it is",
+                "this rule has no 'on:' selector",
                 place=place,
                 hint="begin it with '- on: SELECTOR'",
             )
         for key in rule:
             if key not in ("on", "values", "extend"):
                 hint = spelling_hint(key, ("on", "values", "extend"))
-                raise EstateError(f"'{key}' is not known in a rule", place=rule.place(key), hint=hint)
+                raise EstateError(f"unknown key '{key}' in a rule", place=rule.place(key), hint=hint)
         selector = selectors.parse_selector(rule["on"], rule.place("on"))
         selector.check(self._known)
         if not any(selector.matches(attributes) for attributes in self._known):
             raise EstateError(
-                f"the rule is for no device: {selector.text}",
+                f"no device matches this rule: {selector.text}",
                 place=rule.place("on"),
                 hint="correct or remove the rule",
             )
@@ -235,7 +235,7 @@ class _Reader:
         if not self._inventory.knows(path.stem):
             hint = spelling_hint(path.stem, self._inventory.devices)
             raise EstateError(
-                f"there is no device '{path.stem}' for these values", place=Place(file), hint=hint
+                f"unknown device '{path.stem}'; its values are not used", place=Place(file), hint=hint
             )
         own: Values = self.resolved(yaml_text.read_yaml_map(path, file))
         return own
@@ -280,9 +280,9 @@ def read_values(
 def _map(data: Any, place: Place, name: str) -> YamlMap:
     if not isinstance(data, YamlMap):
         raise EstateError(
-            f"'{name}' has to hold 'name: value' lines",
+            f"'{name}' must contain 'name: value' lines",
             place=place,
-            hint="indent them below it, a space behind each ':'",
+            hint="indent them below it, with a space after each ':'",
         )
     return data
 

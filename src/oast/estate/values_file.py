@@ -17,8 +17,7 @@ from oast.files import make_folder, write_whole
 
 VALUES_FILE = "values/read.yaml"
 HEAD = (
-    "# Written by 'oast ask --save': what was read from devices, and when. Take a value out here when it is"
-    " to be forgotten.\n"
+    "# Written by 'oast ask --save': values that were read from devices. Remove an entry here to forget it.\n"
 )
 _ORIGIN = re.compile(r"# (?P<key>[\w.-]+): (?P<told>.+)")
 KEY = re.compile(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*")
@@ -41,7 +40,7 @@ def save_values(folder: Path, read: ReadValue) -> None:
     """
     if not KEY.fullmatch(read.key):
         raise UsageError(
-            f"'{read.key}' cannot be the name of a value",
+            f"'{read.key}' is not a valid name for a value",
             hint="write for example snmp_location, or snmp.location",
         )
     path = folder / VALUES_FILE
@@ -51,7 +50,7 @@ def save_values(folder: Path, read: ReadValue) -> None:
         text = path.read_text(encoding="utf-8")
         if not text.startswith(HEAD):
             raise UsageError(
-                f"{VALUES_FILE} was not written by Oast, and is not touched", hint="give it another name"
+                f"{VALUES_FILE} was not written by Oast, so it was not changed", hint="rename it"
             )
         values = _plain(yaml_text.read_yaml_map(path, VALUES_FILE).get("everywhere") or {})
         origins = {
@@ -79,8 +78,8 @@ def _put(values: dict[str, Any], path: list[str], value: Any, key: str) -> None:
         values = values.setdefault(name, {})
         if not isinstance(values, dict):
             raise UsageError(
-                f"'{key}' leads into a value that was read before: '{name}' is no mapping",
-                hint=f"look at {VALUES_FILE}",
+                f"'{key}' conflicts with a saved value: '{name}' is not a mapping",
+                hint=f"check {VALUES_FILE}",
             )
     values[path[-1]] = value
 

@@ -45,7 +45,7 @@ def _visible(line: str) -> str:
 def lacks_space(text: object) -> str | None:
     """How to write `name:value` so that it is a name and a value; None when `text` is nothing of the kind."""
     match = _LACKS_SPACE.match(text) if isinstance(text, str) else None
-    return f"a space is missing behind the ':'; write '{match[1]}: {match[2]}'" if match else None
+    return f"a space is missing after the ':'; write '{match[1]}: {match[2]}'" if match else None
 
 
 def expression_in(line: str) -> str | None:
@@ -68,10 +68,10 @@ def _unreadable(lines: Sequence[str], error: yaml.YAMLError) -> YamlErrorText:
         if found:
             return (
                 number,
-                f"a control character (U+{ord(found[0]):04X}) stands here",
-                "remove it; it may have come with pasted text",
+                f"control character U+{ord(found[0]):04X}",
+                "remove it; it may come from pasted text",
             )
-    return 1, f"the file is not valid YAML: {error}", "look for characters that do not belong here"
+    return 1, f"the file is not valid YAML: {error}", "remove characters that are not allowed here"
 
 
 def _cause(error: yaml.MarkedYAMLError, lines: Sequence[str]) -> YamlErrorText:
@@ -82,7 +82,7 @@ def _cause(error: yaml.MarkedYAMLError, lines: Sequence[str]) -> YamlErrorText:
         _at_one_line(lines, (line, begun, line - 1))
         or _opened(error, lines, begun)
         or _misplaced(error, lines[line - 1], line, begun)
-        or (line, f"this is not valid YAML: {error.problem}", "look at the line above as well")
+        or (line, f"this is not valid YAML: {error.problem}", "check the line above, too")
     )
 
 
@@ -91,7 +91,7 @@ def _at_one_line(lines: Sequence[str], numbers: Sequence[int]) -> YamlErrorText 
     for number in numbers:
         written = lines[number - 1] if 1 <= number <= len(lines) else ""
         if "\t" in written[: len(written) - len(written.lstrip())]:
-            return number, "a tab stands in the indentation", "use spaces: YAML does not allow tabs there"
+            return number, "the indentation contains a tab", "use spaces; YAML does not allow tabs there"
         quoted = expression_in(written)
         if quoted is not None:
             return number, "a value cannot begin with '{{' or '{%' in YAML: that opens a mapping", quoted
@@ -115,16 +115,16 @@ def _opened(error: yaml.MarkedYAMLError, lines: Sequence[str], begun: int) -> Ya
             wrong = lines[line - 1][error.problem_mark.column :][:2]
             return (
                 line,
-                f"'{wrong}' means nothing inside double quotes",
+                f"'{wrong}' is not a valid escape inside double quotes",
                 "use single quotes, or write '\\\\' for '\\'",
             )
-        return begun, "a quote is opened here and not closed", "add the closing quote"
+        return begun, "a quote is not closed", "add the closing quote"
     if "flow" in context and error.context_mark:
         bracket = lines[begun - 1][error.context_mark.column :][:1]
         return (
             begun,
-            f"a '{bracket}' is opened here and not closed",
-            "close it, or put the text in quotes if it is none",
+            f"'{bracket}' is not closed",
+            "close it, or put the text in quotes",
         )
     return None
 
@@ -133,40 +133,40 @@ def _misplaced(error: yaml.MarkedYAMLError, written: str, line: int, begun: int)
     problem = error.problem or ""
     if "mapping values are not allowed" in problem:
         if re.search(r":\s.*:(\s|$)", written):
-            return line, "a second ':' stands in this line", "put the text after the first ':' in quotes"
-        message = "this line is indented as if it belonged to the text above it"
-        return line, message, "align it with its neighbours, or complete the line above"
+            return line, "this line has a second ':'", "put the text after the first ':' in quotes"
+        message = "this line is indented too far"
+        return line, message, "align it with the lines around it, or complete the line above"
     if "cannot start any token" in problem and error.problem_mark:
         character = written[error.problem_mark.column :][:1]
         return line, f"text cannot begin with '{character}' in YAML", "put it in quotes"
     if "alias" in problem or "anchor" in problem:
-        return line, "'*' and '&' have a meaning in YAML when text begins with them", "put the text in quotes"
+        return line, "text cannot begin with '*' or '&' in YAML", "put the text in quotes"
     if "another document" in problem or "<document start>" in problem:
         return (
             line,
-            "a file holds one document, and here a second begins",
-            "remove the line, or make it two files",
+            "only one YAML document per file",
+            "remove the line, or split the file",
         )
     if "expected ':'" in problem or "simple key" in problem:
-        return begun, "a name without ':' stands here", "write 'name: value', with a space behind the colon"
+        return begun, "missing ':' after the name", "write 'name: value', with a space after the colon"
     if "expected '-' indicator" in problem:
         return (
             line,
-            "the lines above are items of a list, this line is none",
-            "begin it with '- ', or align it with what it belongs to",
+            "this line must begin with '- ', like the list items above",
+            "add '- ', or fix the indentation",
         )
     if _BEHIND_QUOTE.match(written):
         return (
             line,
-            "text stands behind the closing quote",
-            "put all of it in quotes; a quote inside '...' is written twice: ''",
+            "text follows the closing quote",
+            "put all of it in quotes; write a quote inside '...' twice: ''",
         )
     if sum(map(written.count, "]}")) > sum(map(written.count, "[{")):
-        return line, "a ']' or '}' is one too many", "remove it, or put the text in quotes"
+        return line, "']' or '}' without an opening bracket", "remove it, or put the text in quotes"
     if "<block end>" in problem or "did not find expected key" in problem:
         return (
             line,
-            "the indentation does not fit the lines above",
+            "the indentation does not match the lines above",
             "align this line with the lines it belongs to",
         )
     return None

@@ -90,7 +90,7 @@ def read_yaml(path: Path, file: str) -> Any:
     except UnicodeDecodeError as error:
         raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
     except OSError as error:
-        raise EstateError(f"the file cannot be read: {error.strerror}", place=Place(file)) from None
+        raise EstateError(f"cannot read the file: {error.strerror}", place=Place(file)) from None
     return parse_yaml(text, file)
 
 
@@ -101,7 +101,7 @@ def read_yaml_map(path: Path, file: str) -> YamlMap:
         return YamlMap(file)
     if not isinstance(data, YamlMap):
         raise EstateError(
-            "the file has to hold 'name: value' lines",
+            "the file must contain 'name: value' lines",
             place=Place(file, 1),
             hint=yaml_mistakes.lacks_space(data),
         )
@@ -129,9 +129,9 @@ def _need_shallow(text: str, file: str) -> None:
         if depth > DEEPEST:
             place = Place(file, event.start_mark.line + 1 if event.start_mark else None)
             raise EstateError(
-                f"this is more than {DEEPEST} levels deep",
+                f"more than {DEEPEST} levels of nesting",
                 place=place,
-                hint="look at the brackets and the indentation",
+                hint="check the brackets and the indentation",
             )
 
 
@@ -171,15 +171,15 @@ class _Converter:
             self._made[node] = self._mapping(node) if isinstance(node, yaml.MappingNode) else self._list(node)
             self._sizes[node] = self._size - before
         elif self._made[node] is None:
-            raise EstateError("a value cannot hold itself", place=Place(self._file, node.start_mark.line + 1))
+            raise EstateError(
+                "a value cannot contain itself", place=Place(self._file, node.start_mark.line + 1)
+            )
         else:
             self._size += self._sizes[node]
         if self._size > LARGEST:
             place = Place(self._file, node.start_mark.line + 1)
-            message = f"with its aliases written out, this file holds more than {LARGEST} values"
-            raise EstateError(
-                message, place=place, hint="an alias of something that holds aliases doubles it"
-            )
+            message = f"the YAML aliases of this file expand to more than {LARGEST:,} values"
+            raise EstateError(message, place=place, hint="write the values without nested aliases")
         return self._made[node]
 
     def _list(self, node: yaml.Node) -> YamlList:
@@ -217,7 +217,7 @@ class _Converter:
             self._complain(yaml_mistakes.lacks_space(node.value), node)
             dash = re.match(r"-[^\s-]", str(node.value))
             self._complain(
-                "a space is missing behind the '-'; write '- ' before each item" if dash else None, node
+                "a space is missing after the '-'; write '- ' before each item" if dash else None, node
             )
 
     def _key(self, node: yaml.Node, made: YamlMap) -> str:
@@ -229,12 +229,12 @@ class _Converter:
                     f"a value cannot begin with '{{{{' or '{{%' in YAML: that opens a mapping; {quoted}", node
                 )
             raise EstateError(
-                "a name before ':' has to be plain text", place=place, hint="text in braces needs quotes"
+                "the name before ':' must be plain text", place=place, hint="put text in braces in quotes"
             )
         key = str(node.value)
         if key in made:
-            message = f"'{key}' stands twice in the same place, first in line {made.lines[key]}"
-            self._complain(f"{message}; remove one of them, or look at its indentation", node)
+            message = f"duplicate key '{key}', first in line {made.lines[key]}"
+            self._complain(f"{message}; remove one of them, or check the indentation", node)
         return key
 
     def _complain(self, told: str | None, node: yaml.Node) -> None:

@@ -122,7 +122,7 @@ class IntentBuilder:
         known = {use.name for use in self._uses}
         for name in only:
             if name not in known:
-                raise EstateError(f"there is no section '{name}' in {FILE}", hint=spelling_hint(name, known))
+                raise EstateError(f"unknown section '{name}' in {FILE}", hint=spelling_hint(name, known))
 
     @property
     def uses(self) -> Sequence[SectionUse]:
@@ -151,9 +151,7 @@ class IntentBuilder:
         found = [device for device in devices if self._uses_of(device)]
         if not found:
             wanted = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
-            raise EstateError(
-                f"none of the devices picked has the section {wanted}", hint=f"look at 'on' in {FILE}"
-            )
+            raise EstateError(f"no selected device has the section {wanted}", hint=f"check 'on' in {FILE}")
         return found
 
     def texts(self, device: Device) -> list[tuple[Template, str]]:
@@ -190,8 +188,8 @@ class IntentBuilder:
             elif variable.has_default:
                 given[name] = variable.default
             elif variable.required:
-                message = f"the section '{template.section}' needs the value '{name}', which is not given"
-                hint = f"give it in values/: {variable.help or variable.described}"
+                message = f"the section '{template.section}' needs the value '{name}', which is not defined"
+                hint = f"define it in values/: {variable.help or variable.described}"
                 problems.append(
                     Problem(
                         message, variable.place, hint, devices=(device.name,), kind="undefined", subject=name
@@ -307,7 +305,7 @@ class IntentBuilder:
                 f"it owns {', '.join(' / '.join(own) for own in template.owns)}: extend 'owns' in its header,"
                 " or move the line"
             )
-            message = f"the section '{template.section}' renders what it does not own"
+            message = f"the section '{template.section}' renders a statement that it does not own"
             excerpt = self._masked(_line(text, number))
             yield Problem(
                 message, places.get(number, Place(template.file)), hint, excerpt, (device.name,), "ownership"

@@ -155,14 +155,14 @@ class Lint:
             message = (
                 f"'{node.text}' has no '{needed.name}'"
                 if not count
-                else f"'{node.text}' has only {count} of '{needed.name}'"
+                else f"'{node.text}' has only {count} '{needed.name}'"
             )
             yield self._at(
                 intent,
                 path,
                 "empty",
                 message,
-                f"render at least {least} '{needed.name}' below it, or leave it out",
+                f"render at least {least} '{needed.name}' in it, or leave it out",
             )
 
     def _too_many(self, intent: Intent, path: Path, node: Node) -> Iterator[Problem]:
@@ -173,9 +173,7 @@ class Lint:
         )
         for rule, number in numbers.items():
             if number > (rule.max_elements or number):
-                message = (
-                    f"'{node.text}' may hold {rule.max_elements} of '{rule.name}', and {number} are rendered"
-                )
+                message = f"'{node.text}' can have {rule.max_elements} '{rule.name}', but has {number}"
                 yield self._at(intent, path, "grammar", message, f"render at most {rule.max_elements}")
 
     def _used_twice(
@@ -190,7 +188,7 @@ class Lint:
         address = node.statement.value.partition("/")[0]
         other, there = holders.setdefault((instance, address), (intent, path))
         if there is not path:
-            message = f"the address {address} is used twice: it is also on {other.device.name}, {there[0]}"
+            message = f"duplicate address {address}, also on {other.device.name} {there[0]}"
             yield self._at(
                 intent, path, "address", message, f"the other one comes from {other.place_of(there)}"
             )
@@ -209,7 +207,7 @@ class Lint:
                         f"the two ends of a link are in different subnets: {one[0][1]} here, {other[0][1]} on"
                         f" {far[0]} {far[1]}"
                     )
-                    yield self._at(intent, one[0][0], "link", message, f"the link stands in {link.place}")
+                    yield self._at(intent, one[0][0], "link", message, f"the link is in {link.place}")
 
     def _traced(self, problem: Problem) -> Problem:
         behind = value_origins(self._estate, self.builder, problem)
@@ -234,9 +232,10 @@ def _management(intent: Intent) -> Iterator[Problem]:
     other = access.alternate.interface or _interface_with(intent, access.alternate.host)
     if first is not None and first == other:
         message = (
-            f"the alternate management address {access.alternate.host} is on {other}, as is {access.address}"
+            f"the alternate management address {access.alternate.host} and {access.address} are both on "
+            f"{other}"
         )
-        hint = "name an address on another interface"
+        hint = "choose an address on another interface"
         yield Problem(
             message, device.places.get("alternate_address"), hint, devices=(device.name,), kind="address"
         )

@@ -94,18 +94,18 @@ def _policy(item: YamlMap, place: Place, estate: Estate) -> Policy:
         raise EstateError(f"the policy needs exactly one of {', '.join(RULES)}", place=place)
     for key, (needed, fits) in _SHAPES.items():
         if key in item and not fits(item[key]):
-            raise EstateError(f"'{key}' has to be {needed}", place=item.place(key))
+            raise EstateError(f"'{key}' must be {needed}", place=item.place(key))
     if "by" in item and not any(item["by"] in device.attributes for device in estate.devices.values()):
         known = {key for device in estate.devices.values() for key in device.attributes}
         raise EstateError(
-            f"no device has an attribute '{item['by']}'",
+            f"no device has the attribute '{item['by']}'",
             place=item.place("by"),
             hint=spelling_hint(item["by"], known),
         )
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
         raise EstateError(
-            f"the severity '{severity}' is neither error nor warning", place=item.place("severity")
+            f"the severity must be error or warning, not '{severity}'", place=item.place("severity")
         )
     return Policy(
         name=item["policy"],
@@ -196,7 +196,7 @@ class Policies:
                 yield from self._differ(policy, intent)
             elif not self._evaluated(policy, str(policy.argument), intent):
                 yield self._problem(
-                    policy, intent, f"the expression is not true: {policy.argument}", policy.place
+                    policy, intent, f"the expression is false: {policy.argument}", policy.place
                 )
 
     def _contains(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
@@ -219,7 +219,7 @@ class Policies:
             elif not matching:
                 holder = f"'{top.text}'" if path else "the configuration"
                 place = intent.place_of(path) if path else policy.place
-                yield self._problem(policy, intent, f"{holder} lacks '{policy.argument}'", place)
+                yield self._problem(policy, intent, f"{holder} has no '{policy.argument}'", place)
 
     def _differ(self, policy: Policy, intent: Intent) -> Iterator[Problem]:
         if isinstance(policy.argument, list):
@@ -233,7 +233,7 @@ class Policies:
             if value in values[:number]:
                 same = names[values.index(value)]
                 yield self._problem(
-                    policy, intent, f"{same} and {names[number]}{of} are the same", policy.place
+                    policy, intent, f"{same} and {names[number]}{of} must differ", policy.place
                 )
 
     def _equal(self, policy: Policy, intents: Sequence[Intent]) -> Iterator[Problem]:
@@ -249,7 +249,7 @@ class Policies:
             model = next(intent for intent, part in group if part == usual)
             for intent, part in group:
                 if part != usual:
-                    message = f"'{policy.argument}' is not the same as on {model.device.name}"
+                    message = f"'{policy.argument}' differs from {model.device.name}"
                     place = next(
                         (intent.place_of(path) for path, _ in scope.within(intent.tree).walk()), policy.place
                     )
@@ -268,15 +268,15 @@ class Policies:
                 and isinstance(policy.argument, str)
                 and not isinstance(result, list)
             ):
-                raise TypeError("it does not give a list")
+                raise TypeError("its result is not a list")
             return result
         except MissingError as error:
             told, hint = error.told(None, names)
         except jinja2.TemplateSyntaxError as error:
-            told, hint = (error.message or "it is no expression").rstrip("."), None
+            told, hint = (error.message or "it is not an expression").rstrip("."), None
         except Exception as error:
             told, hint = describe_jinja_error(error)
-        message = f"the expression '{expression}' cannot be worked out: {told}"
+        message = f"cannot evaluate the expression '{expression}': {told}"
         raise EstateError.of(
             [Problem(message, policy.place, hint, devices=(intent.device.name,), kind="policy")]
         )

@@ -86,8 +86,8 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
                 for theirs in other.owns:
                     if patterns_overlap(mine, theirs):
                         part = " / ".join(theirs)
-                        message = f"'{part}' is owned by the section '{one.section}' already ({one.file})"
-                        hint = "take it out of one header, or divide it into parts"
+                        message = f"'{part}' is already owned by the section '{one.section}' ({one.file})"
+                        hint = "remove it from one of the headers, or divide it into parts"
                         yield Problem(message, other.owns_place, hint, kind="ownership")
 
 
@@ -99,12 +99,12 @@ def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse,
         if key != "sections":
             with mistakes.collected():
                 raise EstateError(
-                    f"'{key}' is not known here", place=data.place(key), hint=spelling_hint(key, ["sections"])
+                    f"unknown key '{key}'", place=data.place(key), hint=spelling_hint(key, ["sections"])
                 )
     written = data.get("sections")
     if not isinstance(written, YamlList) or not written:
         raise EstateError(
-            "'sections' has to list at least one '- section: NAME'",
+            "'sections' must list at least one '- section: NAME'",
             place=Place(FILE, data.lines.get("sections")),
         )
     uses: list[SectionUse] = []
@@ -115,7 +115,7 @@ def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse,
                 raise EstateError(
                     f"the section '{use.name}' is listed twice",
                     place=use.place,
-                    hint="join the two, with 'or' in 'on'",
+                    hint="merge them, with 'or' in 'on'",
                 )
             uses.append(use)
     return tuple(uses)
@@ -123,17 +123,17 @@ def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse,
 
 def _use(item: Any, place: Place, estate: Estate) -> SectionUse:
     if not isinstance(item, YamlMap) or not isinstance(item.get("section"), str):
-        raise EstateError("this has to be '- section: NAME'", place=place)
+        raise EstateError("this must be '- section: NAME'", place=place)
     if not NAME.fullmatch(item["section"]):
         raise EstateError(
-            f"'{item['section']}' cannot be a section's name",
+            f"'{item['section']}' is not a valid section name",
             place=item.place("section"),
             hint="use up to 63 letters, digits, - and _",
         )
     for key in item:
         if key not in ("section", "on"):
             raise EstateError(
-                f"'{key}' is not known here",
+                f"unknown key '{key}'",
                 place=item.place(key),
                 hint=spelling_hint(key, ("section", "on")),
             )

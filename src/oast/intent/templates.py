@@ -85,9 +85,7 @@ class Template:
             # helps.
             message, hint = describe_jinja_error(error)
             place = self._place_of(error)
-            raise self._for_device(
-                f"the template cannot be rendered: {message}", place, hint, values
-            ) from None
+            raise self._for_device(f"cannot render the template: {message}", place, hint, values) from None
         rest = MARK.sub("", text)
         for sign in ("<secret ", MARK_BEGINS, MARK_ENDS):
             if sign in rest:
@@ -98,11 +96,11 @@ class Template:
         """Half a mark of a secret, or a fingerprint, never reaches a device."""
         number = text[:at].count("\n") + 1
         place = self.line_places(values).get(number, Place(self.file))
-        message = "a secret is joined with other text in an expression, or put through a filter"
+        message = "a secret is joined with other text, or passed through a filter"
         return self._for_device(
             message,
             place,
-            "put it out alone, text{{ secret }}text, or join it with +, which makes a secret",
+            "print it alone (text{{ secret }}text), or join it with +, which gives a secret",
             values,
         )
 
@@ -175,19 +173,20 @@ def load_template(folder: Path, section: str, platform: str, env: jinja2.Environ
     file = f"templates/{platform}/{section}.j2"
     if path.exists() and not stays_within(path, folder / "templates"):
         raise EstateError(
-            "the template leads out of the estate's templates, from where nothing is read", place=Place(file)
+            "the template is outside the templates folder; templates can only include files from it",
+            place=Place(file),
         )
     try:
         source = path.read_text(encoding="utf-8")
     except FileNotFoundError:
         known = (p.stem for p in path.parent.glob("*.j2"))
         raise EstateError(
-            f"there is no template for the section '{section}'",
+            f"the section '{section}' has no template",
             place=Place(file),
             hint=spelling_hint(section, known),
         ) from None
     except (OSError, UnicodeDecodeError) as error:
-        raise EstateError(f"the template cannot be read: {error}", place=Place(file)) from None
+        raise EstateError(f"cannot read the template: {error}", place=Place(file)) from None
     header = _header(source, file)
     if header.get("section") != section:
         raise EstateError(
@@ -197,7 +196,7 @@ def load_template(folder: Path, section: str, platform: str, env: jinja2.Environ
     owns = header.get("owns")
     if not isinstance(owns, list) or not owns or not all(isinstance(own, str) for own in owns):
         raise EstateError(
-            "the header does not say what the section owns",
+            "'owns' is missing in the header",
             place=header.place("owns"),
             hint="add for example 'owns: [ntp]'",
         )
@@ -213,7 +212,7 @@ def load_template(folder: Path, section: str, platform: str, env: jinja2.Environ
         raise _told(unknown, file, source)
     written = header.get("variables")
     if written is not None and not isinstance(written, YamlMap):
-        raise EstateError("'variables' has to hold 'name: type' lines", place=header.place("variables"))
+        raise EstateError("'variables' must contain 'name: type' lines", place=header.place("variables"))
     declared = None if written is None else declarations(written)
     _check_names(tree, source, declared, file)
     return Template(
@@ -281,16 +280,16 @@ def _header(source: str, file: str) -> YamlMap:
             hint="end the header with '#}'",
         )
     if match is None:
-        hint = "begin it with {# and the lines 'section: NAME' and 'owns: [PART]', closed by #}"
+        hint = "begin it with {#, the lines 'section: NAME' and 'owns: [PART]', and #}"
         raise EstateError("the template has no header", place=Place(file, 1), hint=hint)
     # Blank lines in front keep the line numbers of the file.
     data = parse_yaml("\n" * source[: match.start("text")].count("\n") + match["text"], file)
     if not isinstance(data, YamlMap):
-        raise EstateError("the header has to hold 'name: value' lines", place=Place(file, 1))
+        raise EstateError("the header must contain 'name: value' lines", place=Place(file, 1))
     for key in data:
         if key not in HEADER:
             raise EstateError(
-                f"'{key}' is not known in a header", place=data.place(key), hint=spelling_hint(key, HEADER)
+                f"unknown key '{key}' in a header", place=data.place(key), hint=spelling_hint(key, HEADER)
             )
     return data
 
@@ -309,6 +308,6 @@ def _syntax_error(
 def _told(told: JinjaErrorText, file: str, source: str) -> EstateError:
     line, message, hint = told
     problem = Problem(
-        f"the template is wrong: {message}", Place(file, line), hint, _line(source, line), kind="template"
+        f"the template has an error: {message}", Place(file, line), hint, _line(source, line), kind="template"
     )
     return EstateError.of([problem])

@@ -143,7 +143,7 @@ def _variable(name: str, written: Any, place: Place) -> Variable:
         written = _as_map("type", written, place)
     if not isinstance(written, YamlMap):
         raise EstateError(
-            f"the variable '{name}' is neither a type nor a mapping",
+            f"the variable '{name}' must be a type or a mapping",
             place=place,
             hint=spelling_hint("", _types()),
         )
@@ -152,7 +152,7 @@ def _variable(name: str, written: Any, place: Place) -> Variable:
         written = _as_map("fields", written, place)
     for key in written:
         if key not in _SETTINGS:
-            message = f"'{key}' is not known in the variable '{name}'"
+            message = f"unknown key '{key}' in the variable '{name}'"
             raise EstateError(message, place=written.place(key), hint=spelling_hint(key, _SETTINGS))
     kind = _kind(name, written, place)
     _check_settings(name, written)
@@ -174,11 +174,11 @@ def _variable(name: str, written: Any, place: Place) -> Variable:
     )
     wrong = next(variable_violations(made, made.default, name), None) if made.has_default else None
     if wrong is not None:
-        message = f"the default does not fit: {wrong.message}"
+        message = f"the default does not match: {wrong.message}"
         raise EstateError(
             message,
             place=written.place("default"),
-            hint="a secret has no default" if made.secret else wrong.hint,
+            hint="a secret cannot have a default" if made.secret else wrong.hint,
         )
     return made
 
@@ -203,9 +203,7 @@ _CHECKS: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
 def _check_settings(name: str, written: YamlMap) -> None:
     for key, (needed, fits) in _CHECKS.items():
         if key in written and not fits(written[key]):
-            raise EstateError(
-                f"'{key}' of the variable '{name}' has to be {needed}", place=written.place(key)
-            )
+            raise EstateError(f"'{key}' of the variable '{name}' must be {needed}", place=written.place(key))
 
 
 def _as_map(key: str, value: Any, place: Place) -> YamlMap:
@@ -232,7 +230,7 @@ def _kind(name: str, written: YamlMap, place: Place) -> str:
     kind = str(written.get("type", "any" if "choices" in written else implied))
     if kind not in _types():
         raise EstateError(
-            f"the variable '{name}' has the type '{kind}', which is not known",
+            f"the variable '{name}' has the unknown type '{kind}'",
             place=place,
             hint=spelling_hint(kind, _types()),
         )
@@ -286,7 +284,7 @@ def _filled(variable: Variable, value: Any) -> Any:
 def variable_violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
     """What is wrong with `value`, which stands at `key`."""
     if variable.secret and not isinstance(value, Secret):
-        yield Violation(key, f"'{key}' has to be a secret by reference", "write {secret: NAME}", variable)
+        yield Violation(key, f"'{key}' must be a secret by reference", "write {secret: NAME}", variable)
     elif variable.secret or (isinstance(value, Secret) and variable.type in ("text", "any")):
         return
     elif variable.choices:
@@ -319,12 +317,12 @@ def _kind_of(value: Any) -> str:
 
 def _in_list(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
     if not isinstance(value, (list, YamlList)):
-        yield _wrong(variable, value, key, "write a list, each item behind '- '")
+        yield _wrong(variable, value, key, "write a list, each item after '- '")
         return
     if len(value) < variable.least:
         yield Violation(
             key,
-            f"'{key}' has {len(value)} items, at least {variable.least} are needed",
+            f"'{key}' has {len(value)} items, and needs at least {variable.least}",
             variable.help,
             variable,
         )
@@ -343,7 +341,7 @@ def _in_mapping(variable: Variable, value: Any, key: str) -> Iterator[Violation]
         elif inner.required and not inner.has_default:
             yield Violation(
                 f"{key}.{name}",
-                f"'{key}' lacks '{name}'",
+                f"'{key}' has no '{name}'",
                 inner.help or f"it is {inner.described}",
                 inner,
                 missing=True,

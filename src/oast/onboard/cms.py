@@ -116,19 +116,19 @@ def verify_signed_data(message: bytes, kind: str) -> SignedContent:
         raise
     except Exception as wrong:  # whatever two parsers make of what anybody may have sent
         raise SignatureError(
-            f"it cannot be read: {str(wrong).splitlines()[0] if str(wrong) else type(wrong).__name__}"
+            f"it cannot be decoded: {str(wrong).splitlines()[0] if str(wrong) else type(wrong).__name__}"
         ) from None
 
 
 def _opened(data: cms.SignedData, kind: str, message: bytes, info: cms.ContentInfo) -> SignedContent:
     inner = data["encap_content_info"]
     if inner["content_type"].dotted != kind:
-        raise SignatureError(f"what is signed is of another type ({inner['content_type'].dotted})")
+        raise SignatureError(f"the signed content has another type ({inner['content_type'].dotted})")
     content = inner["content"].native if inner["content"].native is not None else None
     if not isinstance(content, bytes):
-        raise SignatureError("there is no content in it")
+        raise SignatureError("it has no content")
     if len(data["signer_infos"]) != 1:
-        raise SignatureError(f"it has {len(data['signer_infos'])} signatures, and not one")
+        raise SignatureError(f"it has {len(data['signer_infos'])} signatures instead of one")
     signer = data["signer_infos"][0]
     given = [_certificate(one.chosen) for one in data["certificates"]]
     own = _signer(signer, given)
@@ -143,45 +143,45 @@ def _opened(data: cms.SignedData, kind: str, message: bytes, info: cms.ContentIn
         or len(data["crls"])
         or info.dump(force=True) != message
     ):
-        raise SignatureError("it has parts that nobody has signed")
+        raise SignatureError("it has unsigned parts")
     return SignedContent(content, own, tuple(one for one in given if one != own))
 
 
 def _certificate(written: asn1.Certificate) -> x509.Certificate:
     if written.serial_number <= 0:
-        raise SignatureError("a certificate in it has no number")
+        raise SignatureError("a certificate in it has no serial number")
     return x509.load_der_x509_certificate(written.dump())
 
 
 def _signer(signer: cms.SignerInfo, given: Sequence[x509.Certificate]) -> x509.Certificate:
     sid = signer["sid"]
     if sid.name != "issuer_and_serial_number":
-        raise SignatureError("it does not say by issuer and serial number who has signed it")
+        raise SignatureError("it does not identify its signer by issuer and serial number")
     issuer, number = sid.chosen["issuer"].dump(), sid.chosen["serial_number"].native
     for one in given:
         if one.serial_number == number and one.issuer.public_bytes() == issuer:
             return one
-    raise SignatureError("the certificate of whoever has signed it is not in it")
+    raise SignatureError("it does not contain the certificate of its signer")
 
 
 def _need_signature(signer: cms.SignerInfo, own: x509.Certificate, content: bytes, kind: str) -> None:
     name = signer["digest_algorithm"]["algorithm"].native
     if name not in HASHES:
-        raise SignatureError(f"its digest is by {name}")
+        raise SignatureError(f"its digest algorithm is {name}")
     algorithm = HASHES[name]
     attributes = signer["signed_attrs"]
     values: dict[str, list[object]] = {}
     for one in attributes:
         if one["type"].native in values:
-            raise SignatureError("an attribute stands in it twice")
+            raise SignatureError("it has a duplicate attribute")
         values[one["type"].native] = [
             value.dotted if isinstance(value, core.ObjectIdentifier) else value.native
             for value in one["values"]
         ]
     if values.get("content_type") != [kind]:
-        raise SignatureError("another type was signed")
+        raise SignatureError("its signed type differs from its content type")
     if values.get("message_digest") != [_digest(algorithm, content)]:
-        raise SignatureError("the content is not the one that was signed")
+        raise SignatureError("the content does not match the signed digest")
     # What is signed is the set itself, and not the tag that it has in the message (RFC 5652, section 5.4).
     text = b"\x31" + attributes.dump()[1:]
     key, signature = own.public_key(), signer["signature"].native
@@ -199,9 +199,9 @@ def _need_signature(signer: cms.SignerInfo, own: x509.Certificate, content: byte
         ):
             key.verify(signature, text, padding.PKCS1v15(), algorithm)
         else:
-            raise SignatureError(f"its signature is by {scheme['algorithm'].native}")
+            raise SignatureError(f"its signature algorithm is {scheme['algorithm'].native}")
     except InvalidSignature:
-        raise SignatureError("the signature does not fit") from None
+        raise SignatureError("the signature is invalid") from None
 
 
 def _digest(algorithm: hashes.HashAlgorithm, content: bytes) -> bytes:

@@ -47,8 +47,8 @@ def make_keys(folder: Path, organisation: str, names: Sequence[str]) -> None:
     addresses. Raises StateError when there is something already."""
     if folder.exists() and any(folder.iterdir()):
         raise StateError(
-            f"there are files in {folder} already: nothing was made",
-            hint="keys are made once; move them away to make others",
+            f"{folder} already has files; no keys were created",
+            hint="move them away to create new keys",
         )
     make_private(folder)
     now = datetime.now(UTC)
@@ -138,16 +138,16 @@ def read_keys(folder: Path) -> Keys:
         owner, signer = (_first(folder / f"{name}.pem") for name in (OWNER, SIGNER))
         path = folder / f"{SIGNER}.key"
         if path.stat().st_mode & 0o077:
-            raise EstateError(f"{path} can be read by others", hint=f"chmod 600 {path}")
+            raise EstateError(f"other users can read {path}", hint=f"chmod 600 {path}")
         key = load_pem_private_key(path.read_bytes(), None)
     except OSError as error:
         raise StateError(
-            f"{error.filename} cannot be read: {error.strerror}", hint="make the keys: oast onboard keys"
+            f"cannot read {error.filename}: {error.strerror}", hint="create the keys with: oast onboard keys"
         ) from None
     except (ValueError, TypeError):
         raise EstateError(
-            f"a file in {folder} is no key or certificate in PEM",
-            hint="make the keys anew, or put the right ones there",
+            f"a file in {folder} is not a key or certificate in PEM format",
+            hint="restore the keys, or create new ones with: oast onboard keys",
         ) from None
     if not isinstance(key, ec.EllipticCurvePrivateKey) or key.public_key() != signer.public_key():
         raise EstateError(f"{path} is not the key of {SIGNER}.pem")

@@ -68,9 +68,9 @@ class Listener:
     def admit(self, connection: _Connection, address: str) -> str | None:
         """Count a connection; why it is not let in, if it is not."""
         if len(self._open) >= self.limits.connections:
-            return f"there are {self.limits.connections} connections already"
+            return f"too many connections ({self.limits.connections})"
         if self._by_address[address] >= self.limits.per_address:
-            return f"it has {self.limits.per_address} connections already"
+            return f"too many connections from this address ({self.limits.per_address})"
         self._open.add(connection)
         self._by_address[address] += 1
         return None
@@ -105,7 +105,7 @@ class _Connection(asyncio.Protocol):
         self._transport, self._address = transport, str(peer[0]) if peer else ""
         why = self._listener.admit(self, self._address)
         if why is not None:
-            self._listener.refused(self._address, f"not let in: {why}")
+            self._listener.refused(self._address, f"connection refused: {why}")
             transport.abort()
             return
         loop = asyncio.get_running_loop()
@@ -126,7 +126,7 @@ class _Connection(asyncio.Protocol):
         except (OSError, ssl.SSLError) as error:
             # Among them a handshake that takes too long, and a certificate of no manufacturer.
             reason = getattr(error, "reason", None) or str(error) or type(error).__name__
-            self._listener.refused(self._address, f"no TLS handshake: {reason}")
+            self._listener.refused(self._address, f"TLS handshake failed: {reason}")
             self.end()
             return
         if secured is None or self._ended:
@@ -141,7 +141,7 @@ class _Connection(asyncio.Protocol):
 
     def _expire(self) -> None:
         self._listener.refused(
-            self._address, f"the connection was ended after {self._listener.limits.connection_s:g} s"
+            self._address, f"the connection was closed after {self._listener.limits.connection_s:g} s"
         )
         self.end()
 

@@ -39,10 +39,7 @@ LOGGED_EVERY_S = 10.0
 ADDRESSES_REMEMBERED = 1000
 SAID_AT_MOST = 300
 # Who does not trust what it is given does not say so either (RFC 8572, section 5.3).
-NOT_HEARD = (
-    "it was not heard of since it has asked: it does not accept what it was given (its clock, its voucher),"
-    " or has lost power"
-)
+NOT_HEARD = "no report since its request: it rejected its configuration (clock, voucher), or lost power"
 # What a device reports (RFC 8572, section 7.3): that it has come to its end, and that it cannot.
 COMPLETE = "bootstrap-complete"
 ERRORS = (
@@ -135,8 +132,7 @@ class BootstrapServer:
         except OSError as error:
             await self.close()
             raise StateError(
-                f"nothing can listen at {self._settings.host}:{self._settings.port}:"
-                f" {error.strerror or error}"
+                f"cannot listen at {self._settings.host}:{self._settings.port}: {error.strerror or error}"
             ) from None
         where = conveyed.redirect_information(
             self._settings.names[0], port, cms.certificates_only([self._keys.owner])
@@ -193,11 +189,11 @@ class BootstrapServer:
             context.load_verify_locations(cafile=self._settings.makers)
         except ssl.SSLError as error:
             raise EstateError(
-                f"the server's key, or {self._settings.makers}, cannot be used: {error.reason}"
+                f"cannot use the server's key, or {self._settings.makers}: {error.reason}"
             ) from None
         except OSError as error:
             raise StateError(
-                f"a key of the server, or {self._settings.makers}, cannot be read: {error.strerror}"
+                f"cannot read a key of the server, or {self._settings.makers}: {error.strerror}"
             ) from None
         return context
 
@@ -244,7 +240,7 @@ class BootstrapServer:
             response, said = _error(refused), refused.message
         except StateError as error:
             response, said = (
-                _error(_Refused(500, "operation-failed", "it cannot be answered now")),
+                _error(_Refused(500, "operation-failed", "the server cannot answer now")),
                 error.message,
             )
         asked = f"{request.method} {request.path}"[:SAID_AT_MOST]
@@ -272,7 +268,7 @@ class BootstrapServer:
         while times and times[0] <= now - MINUTE_S:
             times.popleft()
         if len(times) >= self._settings.per_minute:
-            raise _Refused(429, "resource-denied", "it asks too often", after_s=times[0] + MINUTE_S - now)
+            raise _Refused(429, "resource-denied", "too many requests", after_s=times[0] + MINUTE_S - now)
         times.append(now)
 
     def _for_its_own(
@@ -284,29 +280,31 @@ class BootstrapServer:
     ) -> web.Response:
         box = self._boxes.one(serial)
         if box is not None and not self._boxes.is_its(serial, certificate):
-            self._boxes.note(serial, "another certificate with its serial number has asked, and was refused")
+            self._boxes.note(
+                serial, ("a device with the same serial number and another certificate was refused")
+            )
             raise _Refused(403, "access-denied", "another device has this serial number")
         return answer(serial, box, body)
 
     def _nothing_there(self, serial: str, box: NewDevice | None, body: Mapping[str, Any]) -> web.Response:
-        raise _Refused(404, "invalid-value", "there is nothing here")
+        raise _Refused(404, "invalid-value", "not found")
 
     def _data(self, serial: str, box: NewDevice | None, body: Mapping[str, Any]) -> web.Response:
         """get-bootstrapping-data (RFC 8572, section 7.2)."""
         given = self._boxes.artifacts(serial)
         if box is None or given is None:
             raise _Refused(
-                404, "invalid-value", "it is not expected: nothing was staged for this serial number"
+                404, "invalid-value", "unexpected device: nothing is staged for this serial number"
             )
         # Whoever does not know yet whether to trust this server is told how to, and asks again (section 5.3).
         elsewhere = "signed-data-preferred" in body
         if box.state in (NewDeviceState.CALLED, NewDeviceState.MANAGED):
-            raise _Refused(403, "access-denied", f"it is {box.state} already, and was not staged again")
+            raise _Refused(403, "access-denied", f"it is already {box.state}, and was not staged again")
         if box.state is not NewDeviceState.CONFIGURED:
             self._boxes.come_to(serial, NewDeviceState.ASKED, NOT_HEARD)
         self._on_box(
             box.name,
-            "has asked, and was told whom to trust" if elsewhere else "was given its first configuration",
+            "asked, and was redirected to this server" if elsewhere else "received its first configuration",
         )
         information = self._redirect if elsewhere else given.conveyed
         names = (
@@ -327,11 +325,11 @@ class BootstrapServer:
             raise _Refused(400, "invalid-value", "unknown 'progress-type'")
         if box is None:
             raise _Refused(
-                404, "invalid-value", "it is not expected: nothing was staged for this serial number"
+                404, "invalid-value", "unexpected device: nothing is staged for this serial number"
             )
         said = " ".join("".join(c if c.isprintable() else " " for c in message).split())
         if box.state in (NewDeviceState.CALLED, NewDeviceState.MANAGED):
-            raise _Refused(409, "operation-failed", f"it is {box.state} already")
+            raise _Refused(409, "operation-failed", f"it is already {box.state}")
         if kind in ERRORS:
             self._boxes.come_to(serial, NewDeviceState.FAILED, f"{kind}: {said}" if said else str(kind))
         elif kind == COMPLETE:
@@ -339,7 +337,7 @@ class BootstrapServer:
                 raise _Refused(
                     409,
                     "operation-failed",
-                    "it says that it is configured, and has asked for nothing since it was staged",
+                    "it reports that it is configured, but has not asked since it was staged",
                 )
             keys = self._host_keys(serial, body)
             self._boxes.come_to(serial, NewDeviceState.CONFIGURED, None, keys)
@@ -381,11 +379,13 @@ class _Http(RequestHandler):
         message: str | None = None,
     ) -> web.StreamResponse:
         said = " ".join(
-            "".join(c if c.isprintable() else " " for c in str(message or exc or "it is no HTTP")).split()
+            "".join(
+                c if c.isprintable() else " " for c in str(message or exc or "not an HTTP request")
+            ).split()
         )
         self._malformed(str(request.remote), status, said)
         if request.writer.output_size > 0:
-            raise ConnectionError("an answer was sent already")
+            raise ConnectionError("an answer was already sent")
         response = _Plain(status=status)
         response.force_close()
         return response
@@ -410,13 +410,13 @@ def _peer(request: web.Request) -> tuple[str, str]:
     secured = transport.get_extra_info("ssl_object") if transport is not None else None
     der = secured.getpeercert(binary_form=True) if secured is not None else None
     if not der:
-        raise _Refused(403, "access-denied", "it has shown no certificate")
+        raise _Refused(403, "access-denied", "the device presented no certificate")
     try:
         serial = serial_of(x509.load_der_x509_certificate(der).subject)
     except ValueError:
         serial = None
     if not serial:
-        raise _Refused(403, "access-denied", "its certificate has no serial number of a device in it")
+        raise _Refused(403, "access-denied", "its certificate contains no device serial number")
     return serial, hashlib.sha256(der).hexdigest()
 
 
@@ -427,9 +427,9 @@ async def _input(request: web.Request) -> Mapping[str, Any]:
     except web.HTTPRequestEntityTooLarge:
         raise _Refused(413, "too-big", "it is too long") from None
     except (ValueError, KeyError, TypeError, LookupError, RecursionError):
-        raise _Refused(400, "malformed-message", f"it has no {MODULE}:input in JSON") from None
+        raise _Refused(400, "malformed-message", f"the request has no {MODULE}:input in JSON") from None
     if not isinstance(body, dict):
-        raise _Refused(400, "malformed-message", f"{MODULE}:input is no object")
+        raise _Refused(400, "malformed-message", f"{MODULE}:input is not an object")
     return body
 
 
@@ -445,7 +445,7 @@ def _host_keys(body: Mapping[str, Any]) -> tuple[str, ...]:
         try:
             found.append(host_key_of(str(algorithm), str(data)).line)
         except ValueError as wrong:
-            raise _Refused(400, "invalid-value", f"a host key cannot be used: {wrong}") from None
+            raise _Refused(400, "invalid-value", f"invalid host key: {wrong}") from None
     return tuple(found)
 
 

@@ -122,7 +122,7 @@ class NewDeviceStore:
             if found == 1:
                 connection.execute("ALTER TABLE device ADD COLUMN change TEXT")
             elif found not in (0, VERSION):
-                raise StateError(f"{path} is of another release of Oast (format {found})")
+                raise StateError(f"{path} was written by another version of Oast (format {found})")
             connection.executescript(SCHEMA)
             connection.execute(f"PRAGMA user_version = {VERSION}")
         return self
@@ -136,9 +136,9 @@ class NewDeviceStore:
         try:
             yield
         except sqlite3.Error as error:
-            raise StateError(f"{self._folder / FILE} cannot be used: {error}") from None
+            raise StateError(f"cannot use {self._folder / FILE}: {error}") from None
         except OSError as error:
-            raise StateError(f"{error.filename} cannot be written: {error.strerror}") from None
+            raise StateError(f"cannot write {error.filename}: {error.strerror}") from None
 
     def _do(self, sql: str, *values: object) -> list[tuple[Any, ...]]:
         assert self._connection is not None  # noqa: S101  # it is used as a context

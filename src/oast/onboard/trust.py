@@ -18,10 +18,10 @@ def authorities(path: Path, what: str) -> list[x509.Certificate]:
     try:
         found = x509.load_pem_x509_certificates(path.read_bytes())
     except OSError as error:
-        raise StateError(f"{what}: {path} cannot be read: {error.strerror}") from None
+        raise StateError(f"{what}: cannot read {path}: {error.strerror}") from None
     except ValueError:
         raise EstateError(
-            f"{what}: {path} has no certificate in it", hint="it is a file of certificates in PEM"
+            f"{what}: {path} contains no certificate", hint="add certificates in PEM format"
         ) from None
     return found
 

@@ -48,13 +48,14 @@ def read_voucher(message: bytes, trusted: Sequence[x509.Certificate], at: dateti
     voucher = _voucher(opened.content)
     why = chain_error(opened.signer, opened.others, trusted, at)
     if why is not None:
-        raise SignatureError(f"whoever has signed it is not known: {why}")
+        raise SignatureError(f"its signer is not trusted: {why}")
     if voucher.created_on > at:
         raise SignatureError(
-            f"it was made at {voucher.created_on:%Y-%m-%d %H:%M} UTC, and now it is {at:%Y-%m-%d %H:%M}"
+            f"it was created at {voucher.created_on:%Y-%m-%d %H:%M} UTC, after the current time "
+            f"{at:%Y-%m-%d %H:%M}"
         )
     if voucher.expires_on is not None and voucher.expires_on <= at:
-        raise SignatureError(f"it has expired on {voucher.expires_on:%Y-%m-%d %H:%M} UTC")
+        raise SignatureError(f"it expired on {voucher.expires_on:%Y-%m-%d %H:%M} UTC")
     return voucher
 
 
@@ -65,10 +66,10 @@ def _voucher(content: bytes) -> Voucher:
         unknown = next((name for name in data if name not in KNOWN), None)
         missing = next((name for name in NEEDED if name not in data), None)
     except (ValueError, KeyError, TypeError, RecursionError):
-        raise SignatureError("what is signed is no voucher") from None
+        raise SignatureError("the signed content is not a voucher") from None
     if unknown is not None or missing is not None:
         raise SignatureError(
-            f"the voucher has '{unknown}', which is not known"
+            f"the voucher has the unknown field '{unknown}'"
             if unknown is not None
             else f"the voucher has no '{missing}'"
         )
@@ -77,11 +78,11 @@ def _voucher(content: bytes) -> Voucher:
         or not isinstance(data["serial-number"], str)
         or not data["serial-number"]
     ):
-        raise SignatureError("the voucher says no serial number, or not how it knows whose the device is")
+        raise SignatureError("the voucher has no serial number, or no assertion")
     try:
         pinned = x509.load_der_x509_certificate(base64.b64decode(data["pinned-domain-cert"], validate=True))
     except (ValueError, TypeError, binascii.Error):
-        raise SignatureError("the voucher's pinned-domain-cert is no certificate") from None
+        raise SignatureError("the voucher's pinned-domain-cert is not a certificate") from None
     expires = _time(data["expires-on"]) if "expires-on" in data else None
     return Voucher(data["serial-number"], pinned, _time(data["created-on"]), expires, data["assertion"])
 
@@ -93,7 +94,7 @@ def _time(written: object) -> datetime:
     except ValueError:
         found = datetime.min
     if found.tzinfo is None:
-        raise SignatureError(f"the voucher has {str(written)[:40]!r} for a time")
+        raise SignatureError(f"the voucher has the invalid time {str(written)[:40]!r}")
     return found.astimezone(UTC)
 
 
@@ -102,5 +103,5 @@ def matches_owner(voucher: Voucher, serial: str, owner: x509.Certificate) -> str
     if voucher.serial != serial:
         return f"it is for the serial number {voucher.serial[:80]}"
     if voucher.pinned.public_bytes(Encoding.DER) != owner.public_bytes(Encoding.DER):
-        return "it gives the device to somebody else: its pinned-domain-cert is not the owner's authority"
+        return "it assigns the device to another owner: its pinned-domain-cert is not the owner's authority"
     return None

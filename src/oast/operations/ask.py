@@ -70,7 +70,9 @@ def compiled(path: str) -> Callable[[Any], Any]:
     try:
         parsed = jmespath.compile(path)
     except JMESPathError as wrong:
-        raise UsageError(f"--pick: '{path}' is no JMESPath: {str(wrong).splitlines()[0]}") from None
+        raise UsageError(
+            f"--pick: '{path}' is not a valid JMESPath expression: {str(wrong).splitlines()[0]}"
+        ) from None
 
     def search(data: Any) -> Any:
         try:
@@ -129,7 +131,9 @@ def fields_of(estate: Estate, reading: str, on: str | None = None) -> Mapping[st
         list({device.platform: builder.platform(device) for device in estate.pick(on)}.values())
     )
     if reading not in known:
-        raise UsageError(f"no device here has a reading '{reading}'", hint=spelling_hint(reading, known))
+        raise UsageError(
+            f"no selected device has the reading '{reading}'", hint=spelling_hint(reading, known)
+        )
     return known[reading]
 
 
@@ -170,7 +174,7 @@ def parse_query(reading: str, to: str | None) -> str:
     """The reading with what it asks for. Raises UsageError."""
     asks = READINGS[reading].asks if reading in READINGS else None
     if asks is None and to is not None:
-        raise UsageError(f"'{reading}' is read of the device itself", hint="--to goes with ping and trace")
+        raise UsageError(f"the reading '{reading}' takes no destination", hint="use --to with ping and trace")
     if asks is None or to is None:
         if asks is not None:
             raise UsageError(f"'{reading}' needs a {asks}", hint=f"oast ask {reading} --to ADDRESS")
@@ -178,7 +182,7 @@ def parse_query(reading: str, to: str | None) -> str:
     try:
         return f"{reading} {ipaddress.ip_address(to)}"
     except ValueError:
-        raise UsageError(f"'{to}' is no address") from None
+        raise UsageError(f"'{to}' is not an address") from None
 
 
 @dataclass(frozen=True)
@@ -253,20 +257,20 @@ def require_read_only(builder: IntentBuilder, devices: Sequence[Device], command
         platform = builder.platform(device)
         if not is_read_only(platform, command):
             message = (
-                f"it is not known that '{command}' only reads on a {platform.name} ({device.name}): it was"
-                " sent to no device"
+                f"'{command}' is not known to be read-only on the platform {platform.name}"
+                f" ({device.name}); nothing was sent to any device"
             )
             raise UsageError(
                 message,
                 hint=(
-                    "[session] read_only of the platform lists those that do; oast ask --raw has --allow-any"
+                    "add it to [session] read_only of the platform, or use oast ask --raw with --allow-any"
                 ),
             )
 
 
 def _need_one_line(command: str) -> None:
     if not command.strip() or any(ord(character) < ord(" ") for character in command):
-        raise UsageError("a command is one line")
+        raise UsageError("a command must be one line")
 
 
 def is_read_only(platform: Platform, command: str) -> bool:

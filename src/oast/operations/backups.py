@@ -56,7 +56,7 @@ async def backup(
         who = author_identity(estate.folder, estate.environment)
         commit = backups.keep(every, why or label or "backup", who, label) if every else None
     except OSError as error:
-        raise StateError(f"the archive cannot be written: {error.filename}: {error.strerror}") from None
+        raise StateError(f"cannot write the archive: {error.filename}: {error.strerror}") from None
     unpushed = None
     try:
         backups.push()

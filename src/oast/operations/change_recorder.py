@@ -25,7 +25,7 @@ from oast.operations.documents import count_states, outcome_document
 
 SyntaxOf = Callable[[Intent], IndentedSyntax]
 
-OUTCOME = "oast.outcome/1"
+OUTCOME = "oast.outcome/2"
 # What transcripts, backups and the record of one device may take on the disk, in bytes.
 ROOM_FOR_DEVICE = 100_000
 ROOM_AT_LEAST = 300_000
@@ -68,7 +68,7 @@ class ChangeRecorder:
     def journal(self) -> Journal:
         """Where the steps are written down, once it has begun."""
         if self._journal is None:
-            raise StateError("the run has not begun")
+            raise StateError("the run has not started")
         return self._journal
 
     def begin(self, comparisons: Sequence[Comparison], manner: ApplyMode, syntax_of: SyntaxOf) -> None:
@@ -82,9 +82,9 @@ class ChangeRecorder:
         except OSError as error:
             self._give_up()
             where = f" ({error.filename})" if error.filename else ""
-            message = f"what would become of the devices could not be written down: {error.strerror}{where}"
+            message = f"cannot record the change before the delivery: {error.strerror}{where}"
             raise StateError(
-                message, hint="make room or let it be written there; no device was touched"
+                message, hint="free disk space, or fix the permissions; nothing was sent to any device"
             ) from None
         except OastError:
             self._give_up()
@@ -212,7 +212,7 @@ class ChangeRecorder:
 def outcomes_content(
     estate: Estate, run: str, outcomes: Sequence[Outcome], steps: Sequence[tuple[str, str, str]]
 ) -> Mapping[str, Any]:
-    """What became of the devices, and the steps that led there, to be kept: `oast.outcome/1`."""
+    """What became of the devices, and the steps that led there, to be kept: `oast.outcome/2`."""
     devices = [outcome_document(outcome) for outcome in outcomes]
     for device in devices:
         # Where the estate is on this machine is nobody's business.

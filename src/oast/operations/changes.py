@@ -143,13 +143,11 @@ class Changes:
             if word and (change.name.startswith(word) or change.name.endswith(word))
         ]
         if not found:
-            hint = (
-                f"the last one is {changes[-1].name}" if changes else "nothing was delivered or proposed yet"
-            )
-            raise UsageError(f"there is no change '{word}'", hint=hint)
+            hint = f"the newest one is {changes[-1].name}" if changes else "there are no changes yet"
+            raise UsageError(f"unknown change '{word}'", hint=hint)
         if len(found) > 1:
             raise UsageError(
-                f"'{word}' may be one of {len(found)} changes", hint=f"the last of them is {found[-1].name}"
+                f"'{word}' matches {len(found)} changes", hint=f"the newest of them is {found[-1].name}"
             )
         return found[0]
 
@@ -209,7 +207,7 @@ def accept_break(estate: Estate, reason: str) -> list[Finding]:
     StateError, OSError."""
     if not reason.strip():
         raise UsageError(
-            "a break is accepted with a reason", hint="say what has happened: --accept-break REASON"
+            "accepting a break needs a reason", hint="explain what happened: --accept-break REASON"
         )
     return ledger_of(estate).accept_break(reason, author_identity(estate.folder, estate.environment))
 
@@ -238,5 +236,5 @@ def _grouped(entries: Iterable[Entry]) -> list[Change]:
 def recorded_plan(changes: Changes, change: Change) -> StoredPlan:
     """What it means to do on every device. Raises StateError."""
     if change.plan is None:
-        raise StateError(f"what {change.name} means to do is not in the ledger", hint="oast change audit")
+        raise StateError(f"the plan of {change.name} is not in the ledger", hint="oast change audit")
     return plan_from(changes.ledger.content(change.plan))

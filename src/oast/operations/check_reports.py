@@ -38,7 +38,7 @@ def listed_document(preparation: IntentContext, checks: Mapping[str, Sequence[Ch
                     {
                         "check": check.title,
                         "reading": check.reading,
-                        "wanted": check.wanted,
+                        "expected": check.wanted,
                         **origins_document(behind(preparation, check)),
                     }
                     for check in found
@@ -87,7 +87,7 @@ def junit_of(preparation: IntentContext, found: Verification) -> str:
                 failure.text = printable(f"{result.finding}\n{behind(preparation, result.check)}")
     for name, error in found.failed:
         suite = ElementTree.SubElement(suites, "testsuite", name=name, tests="0", failures="0", errors="1")
-        case = ElementTree.SubElement(suite, "testcase", classname=name, name="it can be read")
+        case = ElementTree.SubElement(suite, "testcase", classname=name, name="the device answers")
         ElementTree.SubElement(case, "error", message=printable(error.message))
     ElementTree.indent(suites)
     return (

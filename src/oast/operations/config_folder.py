@@ -26,7 +26,7 @@ def config_folder_records(folder: Path, estate: Path) -> list[dict[str, Any]]:
     mapping of names to lists of addresses with their lengths. Raises StateError when the folder or a file
     cannot be read."""
     if not folder.is_dir():
-        raise StateError(f"{folder} is no folder")
+        raise StateError(f"{folder} is not a folder")
     platforms = Platforms(estate, Fingerprints(secrets.token_bytes(32)))
     syntaxes: list[tuple[Platform, IndentedSyntax]] = []
     for name in platforms.names():
@@ -42,7 +42,7 @@ def _files(folder: Path) -> Iterator[Path]:
     """The files of a folder and of those in it, in order; what begins with a point is no device's."""
 
     def fail(error: OSError) -> None:
-        raise StateError(f"{error.filename} cannot be read: {error.strerror}") from None
+        raise StateError(f"cannot read {error.filename}: {error.strerror}") from None
 
     for top, folders, files in os.walk(folder, onerror=fail):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
@@ -63,7 +63,7 @@ def _record(path: Path, folder: Path, syntaxes: list[tuple[Platform, IndentedSyn
     except UnicodeDecodeError:
         return record
     except OSError as error:
-        raise StateError(f"{path} cannot be read: {error.strerror}") from None
+        raise StateError(f"cannot read {path}: {error.strerror}") from None
     best, tree = _platform_of(text, syntaxes)
     if best is None or tree is None:
         return record

@@ -21,7 +21,6 @@ from oast.change.record import devices_in_unknown_state, unknown_state_error
 from oast.change.rollout import (
     RollbackRun,
     Rollout,
-    RolloutOptions,
     RolloutOrder,
     largest_wave,
     new_run_id,
@@ -30,7 +29,7 @@ from oast.change.rollout import (
 )
 from oast.connect import Connector
 from oast.errors import DeviceError, EstateError, UsageError
-from oast.estate import Device
+from oast.estate import DeliverySettings, Device
 from oast.files import write_whole
 from oast.fleet import Clock, Event, OnEvent, SystemClock, ignore_event
 from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
@@ -68,7 +67,7 @@ class DeliveryOptions:
     revert_timer_s: float | None = None
     verify_timeout_s: float | None = None
     max_failures: int | None = None
-    one_wave: bool = False
+    one_wave: bool | None = None
     parallel: int | None = None
     allow_removals: bool = False
     expect: tuple[ExpectedLoss, ...] = ()
@@ -124,7 +123,7 @@ class DeliveryResult:
         return Verdict.REVERTED if any(o.cause is Cause.CHECKS for o in self.outcomes) else Verdict.DONE
 
     def document(self) -> dict[str, Any]:
-        """The run as plain data: `oast.push/1`."""
+        """The run as plain data: `oast.push/2`."""
         return push_document(self.run, self.reason, self.ticket, self.outcomes)
 
 
@@ -133,7 +132,7 @@ def push_document(
 ) -> dict[str, Any]:
     """A run, or one that did not take place, as plain data."""
     devices = [outcome_document(outcome) for outcome in outcomes]
-    return {"format": "oast.push/1", "run": run, "reason": reason, "ticket": ticket, "devices": devices}
+    return {"format": "oast.push/2", "run": run, "reason": reason, "ticket": ticket, "devices": devices}
 
 
 @dataclass
@@ -198,14 +197,14 @@ class Plan:
         ]
 
     def document(self) -> dict[str, Any]:
-        """The plan as plain data, for a file or another process: `oast.diff/1`."""
+        """The plan as plain data, for a file or another process: `oast.diff/2`."""
         return {
-            "format": "oast.diff/1",
+            "format": "oast.diff/2",
             "run": self.run,
             **({"into": self.manner.into} if self.manner.into_startup else {}),
             "devices": [difference_document(comparison) for comparison in self.comparisons],
-            "exceeded": [
-                {"device": one.device, "takes_away": one.what, "limit": one.limit}
+            "limits_exceeded": [
+                {"device": one.device, "removes": one.what, "limit": one.limit}
                 for one in self.limit_violations
             ],
             "failed": [{"device": name, "reason": error.message} for name, error in self.failed],
@@ -242,16 +241,19 @@ class Plan:
         )
         recording.begin(self.to_do, self.manner, self.preparation.syntax_of)
         try:
-            push_options, heard = self._options(chosen), _unfailing(on_event)
+            settings = self._settings(chosen)
             around = neighbor_impact_of(
-                self.preparation, self.to_do, self._connector, chosen, push_options.parallel
+                self.preparation, self.to_do, self._connector, settings, chosen.expect
             )
             context = RunContext(
                 self._connector,
                 self.preparation.syntax_of,
-                heard,
+                _unfailing(on_event),
                 self._clock,
                 recording.journal,
+                settings,
+                self.preparation.estate.working,
+                self.run,
                 stop_waiting or asyncio.Event(),
             )
             push = Rollout(
@@ -259,11 +261,9 @@ class Plan:
                 unreached=[(self._device(name), error) for name, error in self.failed],
                 checks=self.checks,
                 context=context,
-                options=push_options,
+                order=self._order(settings),
                 sessions=self._comparing.sessions,
-                roll_back=RollbackRun(
-                    context, push_options, recording.change, self.preparation.estate.fingerprints
-                ),
+                roll_back=RollbackRun(context, recording.change, self.preparation.estate.fingerprints),
                 neighbor_impact=around,
             )
             begun(partial(self._left, reason, ticket, recording, push))
@@ -314,13 +314,13 @@ class Plan:
         """Whether this may be delivered at all. Raises UsageError, EstateError."""
         if self.change is None and self.preparation.estate.settings.delivery.approval:
             raise UsageError(
-                "nothing is delivered here that was not approved",
+                "this estate delivers only approved changes",
                 hint="propose it with --propose; see 'approval' in oast.toml",
             )
         if self.limit_violations and not options.allow_removals:
             first = self.limit_violations[0]
             more = f", and {len(self.limit_violations) - 1} more" if len(self.limit_violations) > 1 else ""
-            message = f"it would take away more than the limits allow: on {first.device} {first.what}{more}"
+            message = f"removal limit exceeded on {first.device}: the change removes {first.what}{more}"
             raise UsageError(
                 message, hint="allow it for this change with --allow-removals, or have it approved"
             )
@@ -328,36 +328,33 @@ class Plan:
         check_times(self.preparation, options)
         check_policies(self.preparation)
 
-    def _options(self, chosen: DeliveryOptions) -> RolloutOptions:
-        estate = self.preparation.estate
-        delivery = estate.settings.delivery
-        timer_s, verify_s = _times(self.preparation, chosen)
-        verify_s = max(
-            [verify_s, *(check.wait_s for c in self.different for check in self.checks.get(c.name, ()))]
+    def _settings(self, chosen: DeliveryOptions) -> DeliverySettings:
+        """The settings of this delivery, with times that are long enough for its checks."""
+        settings = _resolved(self.preparation, chosen)
+        waits = [check.wait_s for c in self.different for check in self.checks.get(c.name, ())]
+        verify_s = max([settings.verify_timeout_s, *waits])
+        least_s = verify_s + self._stable_for_s(settings) + LEAST_SPARE_S
+        return replace(
+            settings, verify_timeout_s=verify_s, revert_timer_s=max(settings.revert_timer_s, least_s)
         )
-        holds = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
-        timer_s = max(timer_s, verify_s + max([delivery.stable_for_s, *holds]) + LEAST_SPARE_S)
-        is_split = delivery.split_waves if chosen.split_waves is None else chosen.split_waves
-        largest = (
-            largest_wave(timer_s, self._compare_one_s, verify_s, max([delivery.stable_for_s, *holds]))
-            if is_split
-            else None
-        )
-        return RolloutOptions(
-            working=estate.working,
-            run=self.run,
-            parallel=chosen.parallel or estate.settings.connection.parallel,
-            revert_timer_s=timer_s,
-            verify_timeout_s=verify_s,
-            stable_for_s=delivery.stable_for_s,
-            mask_backups=delivery.mask_backups,
-            order=(
-                RolloutOrder() if chosen.one_wave else RolloutOrder(delivery.waves, delivery.apart, largest)
-            ),
-            soak_s=delivery.soak_s,
-            on_failure=delivery.on_failure,
-            max_failures=delivery.max_failures if chosen.max_failures is None else chosen.max_failures,
-        )
+
+    def _stable_for_s(self, settings: DeliverySettings) -> float:
+        """How long the checks of any device must stay passed, in seconds."""
+        each = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
+        return max([settings.stable_for_s, *each])
+
+    def _order(self, settings: DeliverySettings) -> RolloutOrder:
+        if settings.one_wave:
+            return RolloutOrder()
+        largest = None
+        if settings.split_waves:
+            largest = largest_wave(
+                settings.revert_timer_s,
+                self._compare_one_s,
+                settings.verify_timeout_s,
+                self._stable_for_s(settings),
+            )
+        return RolloutOrder(settings.waves, settings.apart, largest)
 
     @property
     def _compare_one_s(self) -> float:
@@ -369,21 +366,16 @@ class Plan:
         is long enough for what it measures itself; this says so before anything is armed."""
         if not self.different:
             return None
-        options = self._options(chosen or DeliveryOptions())
+        settings = self._settings(chosen or DeliveryOptions())
+        order = self._order(settings)
         devices = [comparison.intent.device for comparison in self.to_do]
-        sizes = [len(wave) for wave in options.order.of(devices)]
+        sizes = [len(wave) for wave in order.of(devices)]
         largest = max(sizes, default=0)
-        checks = [stable_for_s(c, self.checks.get(c.name, ())) for c in self.different]
         needed = timer_needed_s(
-            self._compare_one_s * largest, options.verify_timeout_s, max([options.stable_for_s, *checks])
+            self._compare_one_s * largest, settings.verify_timeout_s, self._stable_for_s(settings)
         )
-        return Forecast(
-            largest,
-            needed,
-            options.revert_timer_s,
-            len(sizes),
-            len(replace(options.order, largest=None).of(devices)),
-        )
+        unsplit = len(replace(order, largest=None).of(devices))
+        return Forecast(largest, needed, settings.revert_timer_s, len(sizes), unsplit)
 
     def _device(self, name: str) -> Device:
         return self.preparation.estate.devices[name]
@@ -421,33 +413,29 @@ async def _run(push: Rollout) -> tuple[bool, Exception | None]:
     return False, None
 
 
-def _times(preparation: IntentContext, options: DeliveryOptions) -> tuple[float, float]:
-    delivery = preparation.estate.settings.delivery
-    timer_s = options.revert_timer_s or delivery.revert_timer_s
-    return timer_s, options.verify_timeout_s or delivery.verify_timeout_s
+def _resolved(preparation: IntentContext, options: DeliveryOptions) -> DeliverySettings:
+    return preparation.estate.settings.delivery.resolved(options)
 
 
 def require_reason(reason: str | None) -> None:
     """A change without a reason is no change. Raises UsageError."""
     if not reason or not reason.strip():
         raise UsageError(
-            "a change needs a reason", hint='say why: oast push -m "Rotate the SNMP communities"'
+            "a change needs a reason", hint='give one: oast push -m "Rotate the SNMP communities"'
         )
     if len(reason) > LONGEST_REASON:
         raise UsageError(
-            f"a reason has at most {LONGEST_REASON} characters", hint="the rest belongs into the ticket"
+            f"the reason is longer than {LONGEST_REASON} characters", hint="put details into the ticket"
         )
 
 
 def check_times(preparation: IntentContext, options: DeliveryOptions) -> None:
     """Whether the revert timer leaves time for the checks. Raises UsageError."""
-    timer_s, verify_s = _times(preparation, options)
+    settings = _resolved(preparation, options)
+    timer_s, verify_s = settings.revert_timer_s, settings.verify_timeout_s
     if timer_s < verify_s + LEAST_SPARE_S:
-        message = (
-            f"a revert timer of {timer_s:g} s leaves no time to load and confirm beside {verify_s:g} s of"
-            " checks"
-        )
-        raise UsageError(message, hint=f"make it at least {verify_s + LEAST_SPARE_S:g} s")
+        message = f"a revert timer of {timer_s:g} s is too short for {verify_s:g} s of checks"
+        raise UsageError(message, hint=f"set it to at least {verify_s + LEAST_SPARE_S:g} s")
 
 
 def check_policies(preparation: IntentContext) -> list[Problem]:
@@ -477,7 +465,9 @@ def check_limits(preparation: IntentContext) -> None:
     for name in limits.last_of:
         if name not in known:
             raise EstateError(
-                f"no device has a list '{name}'", place=limits.place, hint=spelling_hint(name, known)
+                f"no platform of the estate has a list '{name}'",
+                place=limits.place,
+                hint=spelling_hint(name, known),
             )
 
 

@@ -27,7 +27,7 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         "removed": comparison.counts.removed,
         "edits": edits_document(comparison.edits),
         "commands": [hide(command.masked) for command in comparison.commands],
-        "way_back": comparison.rollback_method.name,
+        "rollback_method": comparison.rollback_method.name,
         "by_structure": comparison.intent.platform.by_structure,
         "risks": [str(risk) for risk in comparison.access_risks],
         "management_move": move_document(comparison),
@@ -38,7 +38,7 @@ def difference_document(comparison: Comparison) -> dict[str, Any]:
         ),
         "unsaved": edits_document(comparison.unsaved),
         "unknown": comparison.unknown,
-        "left_alone": [spared_document(spared) for spared in comparison.spared],
+        "retained": [spared_document(spared) for spared in comparison.spared],
     }
 
 
@@ -54,7 +54,7 @@ def spared_document(spared: RetainedStatement) -> dict[str, Any]:
     return {
         "statement": statements,
         "number": spared.number,
-        "why": "unknown" if spared.unknown else "holds what is not owned",
+        "why": "unknown" if spared.unknown else "contains statements that are not owned",
     }
 
 
@@ -72,8 +72,8 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "hint": outcome.hint,
         "failed_checks": [result.finding for result in outcome.failed_checks],
         "already_failing": [result.finding for result in outcome.excused_checks],
-        "way_back": outcome.rollback_method.name if outcome.rollback_method is not None else None,
-        "saved_besides": outcome.also_saved,
+        "rollback_method": outcome.rollback_method.name if outcome.rollback_method is not None else None,
+        "also_saved": outcome.also_saved,
         "log": outcome.log,
     }
 
@@ -101,7 +101,7 @@ def check_document(result: CheckResult, behind: Behind) -> dict[str, Any]:
     found = {
         "check": result.check.title,
         "passed": result.passed,
-        "wanted": result.check.wanted,
+        "expected": result.check.wanted,
         "actual": result.actual,
     }
     return {**found, **origins_document(behind)}
@@ -133,7 +133,7 @@ def device_lines(device: Mapping[str, Any]) -> list[str]:
     """What is changed on a recorded device, and what is saved besides, a line for each statement."""
     return [
         *diff_lines(device["edits"]),
-        *(f"saved besides: {line}" for line in diff_lines(device["unsaved"])),
+        *(f"also saved: {line}" for line in diff_lines(device["unsaved"])),
     ]
 
 

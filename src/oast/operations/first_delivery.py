@@ -114,7 +114,7 @@ def _trust(estate: Estate, device: Device, box: NewDevice) -> None:
     present = known.usable(device.name)
     if present and key not in present:
         raise StateError(
-            f"another host key is trusted for {device.name} already",
+            f"a different host key is already trusted for {device.name}",
             hint=f"oast devices trust --replace --on name={device.name}",
         )
     known.trust({device.name: key})
@@ -125,7 +125,7 @@ def _host_key(line: str) -> HostKey:
     try:
         return host_key_of(algorithm, data)
     except ValueError as wrong:
-        raise StateError(f"the host key that the device reported cannot be used: {wrong}") from None
+        raise StateError(f"the host key that the device reported is invalid: {wrong}") from None
 
 
 async def _prepared(estate: Estate, names: Sequence[str], change: str | None) -> IntentContext:
@@ -135,7 +135,7 @@ async def _prepared(estate: Estate, names: Sequence[str], change: str | None) ->
         return await asyncio.to_thread(first_delivery, estate, change, names)
     if estate.settings.delivery.approval:
         raise Postponed(
-            "it was staged without an approval, and nothing is delivered here without",
+            "it was staged without approval, and this estate delivers only approved changes",
             hint="oast onboard stage FILE",
         )
     return await asyncio.to_thread(prepare_intents, estate, f"name in ({', '.join(names)})")

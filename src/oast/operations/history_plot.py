@@ -22,7 +22,9 @@ def draw_history(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
     """
     kind = path.suffix.removeprefix(".").lower()
     if kind not in KINDS:
-        raise UsageError(f"{path} names no kind of picture", hint="let it end in .png, .svg or .pdf")
+        raise UsageError(
+            f"{path} has no known picture format", hint=("use a name that ends in .png, .svg or .pdf")
+        )
     require_extra("plot", "drawing the history")
     store = Store(estate.working, looking=True)
     try:
@@ -30,8 +32,8 @@ def draw_history(estate: Estate, path: Path) -> tuple[int, datetime, datetime]:
     finally:
         store.close()
     if not runs:
-        hint = "oast watch keeps it: it needs a job with do = 'drift' or 'verify' under [watch] in oast.toml"
-        raise UsageError("nothing was kept yet that could be drawn", hint=hint)
+        hint = "add a job with do = 'drift' or 'verify' to [watch] in oast.toml, and run oast watch"
+        raise UsageError("there are no backups yet that could be drawn", hint=hint)
     try:
         deliveries = [
             datetime.fromisoformat(entry.at)

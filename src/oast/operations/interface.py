@@ -134,5 +134,5 @@ def open_estate(path: str | Path, environment: Mapping[str, str] = NOTHING) -> O
     """
     folder = Path(path)
     if not (folder / SETTINGS_FILE).is_file():
-        raise UsageError(f"{folder} is no estate: it has no {SETTINGS_FILE}")
+        raise UsageError(f"{folder} is not an estate: it has no {SETTINGS_FILE}")
     return OpenEstate(load_estate(folder, environment), environment)

@@ -40,7 +40,7 @@ async def run_job(estate: Estate, job: JobSettings) -> JobFindings:
 def failed_whole(job: JobSettings, error: str) -> JobFindings:
     """The job could not be done at all: that, and nothing of any device, is known."""
     return JobFindings(
-        (AlertFinding(AlertKey(JOB, "", job.name), f"the job cannot be done: {error}"),),
+        (AlertFinding(AlertKey(JOB, "", job.name), f"cannot run the job: {error}"),),
         (),
         {},
         f"failed: {error}",
@@ -60,10 +60,10 @@ async def _backup(estate: Estate, job: JobSettings) -> JobFindings:
     if result.unpushed is not None:
         findings.append(
             AlertFinding(
-                AlertKey(REMOTE, ""), f"the archive could not be sent to its remote: {result.unpushed}"
+                AlertKey(REMOTE, ""), f"the archive could not be pushed to its remote: {result.unpushed}"
             )
         )
-    new = f"kept as {result.commit[:12]}" if result.commit else "nothing is new"
+    new = f"saved as {result.commit[:12]}" if result.commit else "nothing has changed"
     measures = {"devices": len(result.read), "failed": len(result.failed)}
     return JobFindings(
         tuple(findings),
@@ -90,14 +90,10 @@ async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
     for drift in found.drifts:
         if drift.edits:
             change = counts(drift.edits)
-            against = (
-                "since what was delivered last"
-                if drift.since
-                else "from the intent: nothing was delivered to it yet"
-            )
+            against = "since the baseline" if drift.since else "from the intent (never delivered)"
             last = found.last.get(drift.name)
-            who = f"; the same part was delivered last with {last.name} by {last.author}" if last else ""
-            saved = "; it is not saved" if drift.name in unsaved else ""
+            who = f"; last change of this part: {last.name} by {last.author}" if last else ""
+            saved = "; not saved" if drift.name in unsaved else ""
             told = f"+{change.added} -{change.removed} {against}: {_first_of(drift.edits)}{saved}{who}"
             state = digest(canonical_json(edits_document(drift.edits)))
             findings.append(AlertFinding(AlertKey(DRIFTED, drift.name), told, state=state))
@@ -105,7 +101,7 @@ async def _drift(estate: Estate, job: JobSettings) -> JobFindings:
     by_hand = {drift.name for drift in found.drifts if drift.edits}
     for comparison in found.unsaved:
         if comparison.name not in by_hand:
-            told = f"what it runs is not saved: {_first_of(comparison.unsaved)}"
+            told = f"unsaved changes: {_first_of(comparison.unsaved)}"
             state = digest(canonical_json(edits_document(comparison.unsaved)))
             findings.append(AlertFinding(AlertKey(UNSAVED, comparison.name), told, WARNING, state=state))
     findings += [_unlike(one) for one in found.unlike]
@@ -157,9 +153,9 @@ async def _verify(estate: Estate, job: JobSettings) -> JobFindings:
         place = str(behind(preparation, result.check))
         severity = WARNING if result.check.is_warning else ERROR
         follow = (
-            f" ({_plural(len(root.follows), 'other check')} not true because of it)" if root.follows else ""
+            f" (and {_plural(len(root.follows), 'other check')} failed because of it)" if root.follows else ""
         )
-        told = f"{result.actual or 'not there'}, wanted {result.check.wanted}{follow}"
+        told = f"{result.difference}{follow}"
         findings.append(AlertFinding(_key_of(result), told, severity, place))
     measures = {
         "devices": len(results),
@@ -182,8 +178,8 @@ def _key_of(result: CheckResult) -> AlertKey:
 
 def _true(measures: dict[str, int], wrong: Sequence[CheckResult]) -> str:
     if not wrong:
-        return f"all {measures['checks']} checks of {_plural(measures['devices'], 'device')} are true"
-    return f"{_plural(len(wrong), 'check')} of {measures['checks']} not true"
+        return f"all {measures['checks']} checks of {_plural(measures['devices'], 'device')} passed"
+    return f"{_plural(len(wrong), 'check')} of {measures['checks']} failed"
 
 
 def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[AlertFinding]:
@@ -200,8 +196,7 @@ def _left(estate: Estate, left_out: Sequence[str]) -> list[AlertFinding]:
     return [
         AlertFinding(
             AlertKey(LEFT, name),
-            f"the run {flying[name].run} left it in an unknown state; recover the run with: oast change"
-            " resume",
+            f"run {flying[name].run} left it in an unknown state; recover the run with: oast change resume",
             state=flying[name].run,
         )
         for name in left_out
@@ -226,9 +221,9 @@ def _policy(problem: Problem) -> AlertFinding:
 def _told(result: str, failed: Sequence[object], left_out: Sequence[str] = ()) -> str:
     parts = [result]
     if failed:
-        parts.append(f"{len(failed)} not reached")
+        parts.append(f"{len(failed)} unreachable")
     if left_out:
-        parts.append(f"{len(left_out)} left out, as a run delivers to them or has left them open")
+        parts.append(f"{len(left_out)} skipped, because a running or interrupted delivery includes them")
     return ", ".join(parts)
 
 

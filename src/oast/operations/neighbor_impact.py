@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
-from typing import Protocol
 
 from oast.change.plan import Comparison
 from oast.change.rollout import NeighborImpact
 from oast.config import Node, apply_edits
 from oast.connect import Connector
+from oast.estate import DeliverySettings
 from oast.operations.intent_context import IntentContext
 from oast.readings import Readings
 from oast.verify import (
@@ -23,26 +23,16 @@ from oast.verify import (
 )
 
 
-class ImpactOptions(Protocol):
-    """What of the options of a delivery says how far one looks, and what may be lost."""
-
-    @property
-    def neighbor_hops(self) -> int | None: ...
-
-    @property
-    def expect(self) -> tuple[ExpectedLoss, ...]: ...
-
-
 def neighbor_impact_of(
     preparation: IntentContext,
     comparisons: Sequence[Comparison],
     connector: Connector,
-    chosen: ImpactOptions,
-    parallel: int,
+    settings: DeliverySettings,
+    expect: Sequence[ExpectedLoss],
 ) -> NeighborImpact | None:
     """What is looked at around the devices of `comparisons` that change; None when nobody is."""
     estate = preparation.estate
-    hops = estate.settings.delivery.neighbor_hops if chosen.neighbor_hops is None else chosen.neighbor_hops
+    hops = settings.neighbor_hops
     changing = [one for one in comparisons if one.edits and not one.manner.into_startup]
     if not hops or not changing:
         return None
@@ -54,12 +44,12 @@ def neighbor_impact_of(
     )
 
     def checks_of(name: str, readings: Readings) -> Iterable[Check]:
-        return regression_checks_of(name, readings, without, chosen.expect)
+        return regression_checks_of(name, readings, without, expect)
 
     def near(names: Iterable[str]) -> set[str]:
         return devices_within_hops(names, cables, cables.__getitem__, hops)
 
-    return NeighborImpact(connector, preparation.network, near, checks_of, parallel)
+    return NeighborImpact(connector, preparation.network, near, checks_of, settings.parallel)
 
 
 def _as(comparison: Comparison, tree: Node) -> IntentFacts:

@@ -60,7 +60,7 @@ async def serve(
             box = boxes.one(serial)
             if box is not None and box.state is NewDeviceState.CONFIGURED:
                 boxes.come_to(serial, NewDeviceState.CALLED)
-                heard(box.name, "has called home, with the host key that it has reported")
+                heard(box.name, "called home with the host key that it reported")
                 ready.put_nowait(serial)
 
         server = BootstrapServer(settings, read_keys(settings.keys), boxes, heard, configured)
@@ -69,7 +69,7 @@ async def serve(
         listening(f"https://{settings.host}:{port}/restconf")
         if settings.call_home is not None:
             host, at = settings.call_home
-            unknown = "calls home with a host key that nobody has reported"
+            unknown = "calls home with an unknown host key"
             home = CallHome(host, at, whose, called, lambda where: heard(where, unknown))
             at = await home.start()
             stack.push_async_callback(home.close)
@@ -117,7 +117,7 @@ async def _recover(
         return
     for name, outcome in outcomes.items():
         reason = f" ({outcome.reason})" if outcome.reason and outcome.state is Known.UNKNOWN else ""
-        heard(name, f"the interrupted delivery is recovered: {outcome.state}{reason}")
+        heard(name, f"the interrupted delivery was recovered: {outcome.state}{reason}")
 
 
 @contextmanager
@@ -127,8 +127,8 @@ def _alone(folder: Path) -> Iterator[None]:
     try:
         if not lock.try_acquire():
             raise StateError(
-                "new devices of this estate are served already, by another run of Oast",
-                hint="stop that one first",
+                "another process of Oast already serves new devices of this estate",
+                hint="stop it first",
             )
     except OSError as error:
         raise StateError(f"{error.filename or folder}: {error.strerror or error}") from None
@@ -184,9 +184,9 @@ async def _manage(
             tries[box.serial] = tries.get(box.serial, 0) + 1
             if why is None:
                 boxes.come_to(box.serial, NewDeviceState.MANAGED)
-                heard(box.name, "is managed: delivered, checked, and in the inventory")
+                heard(box.name, "is managed: delivered, verified, and added to the inventory")
             elif stop.is_set():
-                heard(box.name, f"is left for the next time: {_told(why)}")
+                heard(box.name, f"is tried again later: {_told(why)}")
             elif patient and tries[box.serial] < TRIES and isinstance(why, ConnectionFailed):
                 asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
             elif isinstance(why, Postponed):
@@ -194,7 +194,7 @@ async def _manage(
                 if postponed.get(box.serial) != why.message:
                     postponed[box.serial] = why.message
                     boxes.note(box.serial, f"waits: {_told(why)}")
-                    heard(box.name, f"waits, for a reason that is not its own: {_told(why)}")
+                    heard(box.name, f"waits: {_told(why)}")
                 asyncio.get_running_loop().call_later(POSTPONED_S, ready.put_nowait, box.serial)
             else:
                 boxes.come_to(box.serial, NewDeviceState.FAILED, _told(why))

@@ -179,15 +179,15 @@ def _file(
 
 
 def _head(name: str, writing: Writing) -> list[str]:
-    sign = f"guess from {writing.comments} lines" if writing.comments else "the default: none was found"
+    sign = f"guess from {writing.comments} lines" if writing.comments else "default; none was found"
     lines = [
         (
-            f"# How Oast speaks to {name}: a draft. What says 'guess' is to be checked; every key:"
+            f"# How Oast talks to {name}: a draft. Check every line marked 'guess'. Reference:"
             " docs/platforms.md."
         ),
         (
-            "# `oast platform check` shows how this reads a saved listing, `oast platform try` what a device"
-            " makes of it."
+            "# `oast platform check` shows how this file reads a saved configuration; `oast platform try`"
+            " tests it on a device."
         ),
         "format = 2",
         "",
@@ -198,20 +198,20 @@ def _head(name: str, writing: Writing) -> list[str]:
         f"indent = {writing.indent}    # guess",
     ]
     if not writing.quotes:
-        lines.append("quotes = false    # guess: some line has a single double quote")
+        lines.append("quotes = false    # guess: a line has a single double quote")
     if writing.ignore:
         lines.append(
-            f"ignore = [{', '.join(map(_pattern, writing.ignore))}]    # guess: lines that only frame the"
-            " listing"
+            f"ignore = [{', '.join(map(_pattern, writing.ignore))}]    # guess: lines around the"
+            " configuration"
         )
     if writing.syntax == "indented":
         lines.append(
-            'remove = "remove {identity}"    # not known from a listing: how a statement is taken away'
+            'remove = "remove {identity}"    # unknown from a configuration: how a statement is removed'
         )
     else:
-        lines.append('set = "set {line}"    # not known from a listing: how a statement is made')
+        lines.append('set = "set {line}"    # unknown from a configuration: how a statement is set')
         lines.append(
-            'remove = "remove {identity}"    # not known from a listing: how a statement is taken away'
+            'remove = "remove {identity}"    # unknown from a configuration: how a statement is removed'
         )
     return lines
 
@@ -221,26 +221,25 @@ def _session(session: SessionDraft | None) -> list[str]:
     if session is None:
         return [
             *lines,
-            (
-                "# Not known without a session (--on): a pattern for each level, matched at the very end of"
-                " what arrived."
-            ),
+            ("# Unknown without a session (--on): a pattern per level, matched at the end of the output."),
             r"prompts = { view = '\S+> ?', full = '\S+# ?' }",
-            'privileged = ["full"]    # where the device may be changed',
-            "errors = ['error: (?P<message>.*)']    # lines that mean no",
+            'privileged = ["full"]    # levels in which the device can be changed',
+            "errors = ['error: (?P<message>.*)']    # lines that report an error",
         ]
     lines.append(
         f"prompts = {{ {', '.join(f'{level} = {_pattern(one)}' for level, one in session.prompts.items())} }}"
         "    # guess"
     )
     lines.append(
-        f"privileged = [{', '.join(map(_text, session.privileged))}]    # guess: where the device may be"
-        " changed"
+        f"privileged = [{', '.join(map(_text, session.privileged))}]    # guess: levels in which the"
+        " device can be changed"
     )
     if session.pager is not None:
         lines.append(f'pager = {{ prompt = {_pattern(session.pager)}, answer = " " }}    # guess')
     if session.errors:
-        lines.append(f"errors = [{', '.join(map(_pattern, session.errors))}]    # guess: lines that mean no")
+        lines.append(
+            f"errors = [{', '.join(map(_pattern, session.errors))}]    # guess: lines that report an error"
+        )
     return lines
 
 
@@ -253,7 +252,8 @@ def _edit(session: SessionDraft | None, commands: SessionCommands) -> list[str]:
     lines += [
         "",
         "[edit]",
-        f"running = {_text(running or 'COMMAND')}" + ("" if running else "    # lists what runs"),
+        f"running = {_text(running or 'COMMAND')}"
+        + ("" if running else ("    # lists the running configuration")),
     ]
     if (
         session is not None
@@ -268,12 +268,12 @@ def _edit(session: SessionDraft | None, commands: SessionCommands) -> list[str]:
         ]
     else:
         lines += [
-            '# enter = "COMMAND"    # how editing begins and ends, and the prompt\'s level meanwhile',
+            '# enter = "COMMAND"    # how editing starts and ends, and the prompt\'s level in between',
             '# leave = "COMMAND"',
         ]
     return [
         *lines,
-        '# startup = "COMMAND"    # lists what it would start with',
+        '# startup = "COMMAND"    # lists the startup configuration',
         '# save = "COMMAND"',
         *_ROLLBACK,
     ]
@@ -290,18 +290,18 @@ _ROLLBACK = (
 
 def _grammar(statements: Sequence[DraftStatement]) -> list[str]:
     if not statements:
-        return ["", "# No grammar could be guessed: every line is known by its words alone."]
+        return ["", "# No grammar could be guessed: lines are compared by their words."]
     lines = [
         "",
         (
-            "# Guessed from the listing: names, types and keys. What is `leaf` may be `leaf-list`, and a"
-            " choice of words a type of its own."
+            "# Guessed from the configuration: names, types and keys. A `leaf` may be a `leaf-list`; a"
+            " choice of words may need a type."
         ),
     ]
     lines += ["[statements]", *(one.text for one in statements)]
     roles = roles_of(statements)
     if roles:
-        lines += ["", "# The parts that checks and safety rules need to know.", "[roles]"]
+        lines += ["", "# Roles: the statements that checks and safety rules need to know.", "[roles]"]
         lines += [f"{role} = {_text(path)}    # guess" for role, path in roles.items()]
     return lines
 

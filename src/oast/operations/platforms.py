@@ -115,7 +115,7 @@ async def probe_platform(
     what = "connect, log in, and " + (
         "exchange hellos"
         if platform.netconf is not None
-        else "be ready for commands"
+        else "get ready for commands"
         if platform.dialect.one_shot
         else "wait for the first prompt"
     )
@@ -123,7 +123,7 @@ async def probe_platform(
         async with connector.session(device, platform, log) as session:
             offered = ", ".join(sorted(session.capabilities)) or "nothing"
             at = (
-                f"it offers {offered}"
+                f"capabilities: {offered}"
                 if platform.netconf is not None
                 else "logged in"
                 if platform.dialect.one_shot
@@ -138,7 +138,7 @@ async def probe_platform(
             session.transcript.write(log)
     except DeviceTimeout as late:
         hint = (
-            f"none of the prompts of the platform fits the end of what it sent: {late.last!r}"
+            f"no prompt of the platform matches the end of the output: {late.last!r}"
             if late.last
             else late.hint
         )
@@ -171,11 +171,11 @@ def _trials(
         return _counted(syntax, await session.read_startup())
 
     if platform.netconf is not None:
-        yield "read what runs: get-config", running
+        yield "read running: get-config", running
         if Capability.STARTUP in session.capabilities:
-            yield "read what it starts with: get-config", startup
+            yield "read startup: get-config", startup
     else:
-        yield f"read what runs: {dialect.running}", running
+        yield f"read running: {dialect.running}", running
     if platform.file is not None and platform.file.check is not None:
         for copy in ("an unchanged", "an edited"):
             what = (
@@ -189,12 +189,12 @@ def _trials(
                 ),
             )
     if dialect.privilege_command is not None:
-        yield f"obtain the right to change: {dialect.privilege_command}", privilege
+        yield f"enter privileged mode: {dialect.privilege_command}", privilege
     if dialect.startup is not None:
-        yield f"read what it starts with: {dialect.startup}", startup
+        yield f"read startup: {dialect.startup}", startup
     for way, state in _shown(platform):
         yield (
-            f"look whether its {way} waits: {state.command}",
+            f"check for a pending {way}: {state.command}",
             partial(_state, cast(CommandLine, session), state),
         )
     for name, reading in platform.readings.items():
@@ -220,14 +220,14 @@ def _counted(syntax: IndentedSyntax, text: str) -> str:
     being printed."""
     found = parse_report(syntax, text)
     if not found.lines and not text.strip():
-        return "it lists nothing: an empty configuration"
+        return "the configuration is empty"
     if not found.lines:
-        raise _NotAsSaid("it lists no statement", "is this the command that lists the configuration?")
+        raise _NotAsSaid("the output has no statement", "check that this command lists the configuration")
     said = f"{len(found.lines)} {'line' if len(found.lines) == 1 else 'lines'}, {found.known} understood"
     if found.lost:
         raise _NotAsSaid(
-            f"{said}; printed and read again, this is not the same: {found.lost[0]}",
-            "look at how it is written",
+            f"{said}; not the same after printing and reading it again: {found.lost[0]}",
+            "check how this statement is written",
         )
     if found.problems:
         first = found.problems[0]
@@ -253,7 +253,7 @@ async def _checked_copy(
         if not secret.is_forgotten:
             session.transcript.masking.add(secret)
     text = text if text.endswith("\n") else f"{text}\n"
-    copy = f"{text}{syntax.comment} a copy that is only checked\n" if is_edited else text
+    copy = f"{text}{syntax.comment} a copy for checking only\n" if is_edited else text
     end = "END"
     while end in copy.split("\n"):
         end += "_"
@@ -261,17 +261,21 @@ async def _checked_copy(
         await session.ask(file.put.format(path=file.beside, text=copy, end=end))
         await session.ask(file.check.format(path=file.beside))
     except DeviceRefused as refused:
-        raise _NotAsSaid(refused.message, "is this how the file is put and checked?") from None
+        raise _NotAsSaid(refused.message, "check [file] put and check of the platform") from None
     finally:
         if file.remove is not None:
             with suppress(DeviceRefused):
                 await session.ask(file.remove.format(path=file.beside))
-    return "it accepts it"
+    return "accepted"
 
 
 async def _state(session: CommandLine, shown: StatePattern) -> str:
     try:
-        return "it waits: somebody is trying something out" if await session.shows(shown) else "it does not"
+        return (
+            "pending: another session's change is not confirmed yet"
+            if await session.shows(shown)
+            else "none pending"
+        )
     except DeviceRefused as refused:
         raise _NotAsSaid(refused.message) from None
 
@@ -306,6 +310,6 @@ def not_probed(platform: Platform) -> list[str]:
         ("editing", dialect.enter),
         ("saving", dialect.save),
         ("locking", dialect.lock),
-        ("the way back", next(_shown(platform), None)),
+        ("the rollback", next(_shown(platform), None)),
     ]
     return [*(name for name, declared in found if declared), "how a statement is set and removed"]

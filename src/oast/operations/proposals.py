@@ -73,9 +73,7 @@ def propose(
     changes = Changes(estate)
     signers = signers_of(estate)
     if key is None and signers.allowed is not None:
-        raise ApprovalError(
-            "proposals of this estate must be signed", hint="name your SSH key with --sign FILE"
-        )
+        raise ApprovalError("proposals of this estate must be signed", hint="give your SSH key: --sign FILE")
     document = plan_document(plan.to_do, plan.manner, estate.fingerprints)
     commit = commit_of(estate.folder, estate.environment)
     said: dict[str, Any] = {
@@ -109,26 +107,24 @@ def approve(changes: Changes, change: Change, key: Path | None) -> str:
     require_waiting(change)
     if who == change.author:
         raise ApprovalError(
-            f"{who} has proposed it, and cannot approve it as well",
-            hint="somebody else has to: see OAST_IDENTITY",
+            f"{who} proposed this change and cannot approve it",
+            hint="ask another person to approve it; OAST_IDENTITY says who you are",
         )
     difference = recorded_difference(changes, change)
     if difference != change.every(PROPOSED)[0].said.get("difference"):
-        raise ApprovalError("what is recorded of it is not what was proposed", hint="oast change audit")
+        raise ApprovalError("its record does not match the proposal", hint="oast change audit")
     said: dict[str, Any] = {"author": who, "difference": difference}
     signers = signers_of(estate)
     if key is not None:
         said["signature"] = signers.sign(signed_text(change.name, difference, who), key)
     elif signers.allowed is not None:
-        raise ApprovalError(
-            "approvals of this estate must be signed", hint="name your SSH key with --sign FILE"
-        )
+        raise ApprovalError("approvals of this estate must be signed", hint="give your SSH key: --sign FILE")
     try:
         require_valid_approval(change.name, change.every(PROPOSED)[0].said, said, signers)
     except ApprovalError as wrong:
         raise ApprovalError(
-            f"it would not count: {wrong.message}",
-            hint="is the key in the file of allowed signers, with this identity?",
+            f"the approval would not count: {wrong.message}",
+            hint="check that allowed_signers has this key with this identity",
         ) from None
     changes.ledger.append(APPROVED, change.name, said)
     return who
@@ -148,9 +144,7 @@ def withdraw(changes: Changes, change: Change, reason: str | None) -> None:
 def require_waiting(change: Change) -> None:
     """Raises ApprovalError for a change that was delivered or withdrawn."""
     if change.every(BEGAN):
-        raise ApprovalError(
-            f"{change.name} has been delivered already", hint=f"oast change show {change.name}"
-        )
+        raise ApprovalError(f"{change.name} was already delivered", hint=f"oast change show {change.name}")
     if change.every(WITHDRAWN):
         raise ApprovalError(f"{change.name} was withdrawn", hint=f"oast change show {change.name}")
 
@@ -199,7 +193,7 @@ def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, .
     `needed`, or when the record is not what was proposed; StateError."""
     proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
     if recorded_difference(changes, change) != proposal.get("difference"):
-        raise ApprovalError("what is recorded of it is not what was proposed", hint="oast change audit")
+        raise ApprovalError("its record does not match the proposal", hint="oast change audit")
     by: list[str] = []
     reasons: list[str] = []
     for entry in change.every(APPROVED):
@@ -210,8 +204,8 @@ def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, .
             reasons.append(wrong.message)
     if needed and not by:
         raise ApprovalError(
-            f"{change.name} is not approved: {'; '.join(reasons) or 'nobody has'}",
-            hint=f"somebody else: oast change approve {change.name}",
+            f"{change.name} is not approved{': ' if reasons else ''}{'; '.join(reasons)}",
+            hint=f"another person approves it: oast change approve {change.name}",
         )
     return tuple(by)
 
@@ -237,10 +231,10 @@ def context_from_record(
     whole = prepare_intents(estate)
     known = secrets_by_fingerprint([*(intent.tree for intent in whole.network), *(extra or {}).values()])
     if recorded.key != fingerprint_key_id(estate.fingerprints):
-        message = "it was recorded by a copy of the estate that shows secrets by other fingerprints"
+        message = "it was recorded by a copy of the estate with a different fingerprint key"
         raise StateError(
             message,
-            hint="give both the same key: .oast/fingerprint-key of that copy, or OAST_FINGERPRINT_KEY",
+            hint="use the same key in both: copy .oast/fingerprint-key, or set OAST_FINGERPRINT_KEY",
         )
     intents = []
     for name in recorded.devices:
@@ -249,7 +243,8 @@ def context_from_record(
         planned = recorded.of(name, syntax.grammar)
         if planned.platform != platform.name:
             raise UsageError(
-                f"'{name}' was a {planned.platform} when it was recorded, and is a {platform.name} now"
+                f"the platform of '{name}' was {planned.platform} when the change was recorded; now it is"
+                f" {platform.name}"
             )
         tree = restore_secrets(planned.before if before else planned.intended, known)
         intents.append(
@@ -306,7 +301,7 @@ def prepared_revert(
     picked = {device.name for device in estate.pick(on)} & touched & set(recorded.devices)
     if not picked:
         raise ApprovalError(
-            f"{change.name} has changed none of these devices", hint=f"oast change show {change.name}"
+            f"{change.name} changed none of these devices", hint=f"oast change show {change.name}"
         )
     recorded = replace(
         recorded, devices={name: device for name, device in recorded.devices.items() if name in picked}

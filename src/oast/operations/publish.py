@@ -102,10 +102,7 @@ async def plan_publishing(
 def _called(source: SourceSettings, record: Mapping[str, Any]) -> str:
     called = record_name(source, record)
     if called is None:
-        raise StateError(
-            f"the source '{source.name}': '{source.record}' gives nothing by which a record could be"
-            " written to"
-        )
+        raise StateError(f"source '{source.name}': '{source.record}' gives no key to write a record with")
     return called
 
 
@@ -239,8 +236,8 @@ async def _write(service: Service, settings: PublishSettings, change: FieldUpdat
     except OastError as error:
         raise DeviceError(error.message, hint=error.hint) from None
     raise DeviceError(
-        f"the source takes what is written to record {change.record}, and lists something else: somebody else"
-        " writes it, too"
+        f"the source accepted the update of record {change.record}, but returns other values; another"
+        " system may write it, too"
     )
 
 
@@ -251,7 +248,7 @@ async def _record(service: Service, url: str) -> tuple[Mapping[str, Any], str | 
     except ValueError:
         record = None
     if not isinstance(record, dict):
-        raise service.wrong(f"there is no record at {url}")
+        raise service.wrong(f"no record at {url}")
     return record, answer.headers.get("etag")
 
 

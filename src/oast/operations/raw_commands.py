@@ -68,7 +68,7 @@ def prepare_raw_commands(
             found[device.name] = shared[intent.platform.name]
     mistakes.raise_any()
     if all(commands.is_empty for commands in found.values()):
-        raise UsageError(f"{name} holds no statement")
+        raise UsageError(f"{name} has no statements")
     owners = {name: EVERYTHING}
     intents = [
         Intent.of_record(
@@ -93,13 +93,13 @@ def _require_no_template(name: str, text: str) -> None:
     for number, line in enumerate(text.split("\n"), 1):
         match = _TEMPLATE.search(line)
         if match is not None:
-            message = f"'{match[0]}' begins an expression of a template"
+            message = f"'{match[0]}' starts a template expression"
             raise EstateError.of(
                 [
                     Problem(
                         message,
                         Place(name, number),
-                        "render it with each device's values: --with-values",
+                        "add --with-values to render it with the values of each device",
                         line.rstrip(),
                         kind="template",
                     )

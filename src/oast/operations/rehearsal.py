@@ -98,9 +98,9 @@ async def rehearse(
                 after = await read_tree(syntax, await first.read_running())
             same = not difference(comparison.running, after)
             yield ProbeStep(
-                "compare with what it ran before",
+                "compare with the configuration from before",
                 same,
-                "it is the same" if same else "it runs something else: check the device",
+                "identical" if same else "the running configuration differs: check the device",
             )
     except DeviceError as error:
         yield ProbeStep("rehearse", False, error.message, error.hint)
@@ -137,7 +137,7 @@ class _Run:
         self._is_comment = text is None and self._platform.file is not None
         if text is None and not self._is_comment:
             raise DeviceError(
-                "it has no interface that is shut", hint="name a harmless statement: --statement FILE"
+                "the device has no shut interface", hint="give a harmless statement: --statement FILE"
             )
         parsed = self._syntax.parse(text or "")
         if parsed.problems:
@@ -152,12 +152,13 @@ class _Run:
         made = compare(intent, read, self._syntax, ApplyMode("merge"))
         if not made.edits and not self._is_comment:
             raise DeviceError(
-                "it has the statement already", hint="name another harmless statement: --statement FILE"
+                "the device already has the statement",
+                hint="give another harmless statement: --statement FILE",
             )
         if made.access_risks:
             raise DeviceError(
-                f"the statement is not harmless: it touches {made.access_risks[0]}",
-                hint="name another: --statement FILE",
+                f"the statement is not harmless: it affects {made.access_risks[0]}",
+                hint="give another statement: --statement FILE",
             )
         return made
 
@@ -178,9 +179,9 @@ class _Run:
             await delivery.apply(self._rehearsal.timer_s)
             meant = apply_edits(comparison.edits, comparison.running)
             if difference(meant, await read_tree(self._syntax, await session.read_running())):
-                raise DeviceError("it accepted the statement and lists something else")
+                raise DeviceError("the device accepted the statement, but lists something else")
             if self._is_comment and await delivery.is_waiting() is False:
-                raise DeviceError("it accepted the file and does not wait for a confirmation")
+                raise DeviceError("the device accepted the file, but does not wait for a confirmation")
         except BaseException:
             with suppress(DeviceError):
                 await delivery.cancel(Phase.APPLYING)
@@ -200,12 +201,12 @@ class _Run:
             yield ProbeStep(
                 "let the device roll back on its own",
                 True,
-                "it has no rollback of its own: only cancelling is rehearsed",
+                "the device has no rollback of its own; only canceling is rehearsed",
             )
             return
         started = self._clock.now()
         session, delivery = await self._applied(comparison)
-        yield ProbeStep(what, True, "the device runs it")
+        yield ProbeStep(what, True, "active on the device")
         if delivery.is_session_bound:
             await session.close()
         else:
@@ -215,7 +216,7 @@ class _Run:
         told = (
             f"after {seconds:.1f} s, with a timer of {self._rehearsal.timer_s:g} s"
             if seconds is not None
-            else "it did not"
+            else "no rollback"
         )
         yield ProbeStep(
             "wait until it rolls back on its own",
@@ -267,9 +268,9 @@ class _Run:
             await session.close()
         seconds = await self._until_rolled_back(comparison, started)
         told = (
-            f"it runs what it did before, {seconds:.1f} s later"
+            f"the device runs the previous configuration again after {seconds:.1f} s"
             if seconds is not None
-            else "it still runs the statement"
+            else "the statement is still active"
         )
         yield ProbeStep(
             "apply it again and cancel",
@@ -285,7 +286,7 @@ class _Run:
             left_s = await delivery.extend(asked_s)
         except DeviceError as error:
             return ProbeStep(
-                what, False, error.message, error.hint or "mend 'extend' in the platform file, or remove it"
+                what, False, error.message, error.hint or "fix 'extend' in the platform file, or remove it"
             )
         if left_s is None:
             return None
@@ -293,5 +294,5 @@ class _Run:
         return ProbeStep(
             what,
             passed,
-            f"the device waits {left_s:.0f} s" if passed else f"the device still waits {left_s:.0f} s only",
+            f"the device waits {left_s:.0f} s" if passed else f"the device still waits only {left_s:.0f} s",
         )

@@ -110,7 +110,7 @@ def junit(changes: Changes, change: Change) -> str:
     delivered, StateError."""
     outcomes = _final(changes, change)
     if not outcomes:
-        raise UsageError(f"{change.name} was not delivered", hint="there is nothing to report of its devices")
+        raise UsageError(f"{change.name} was not delivered", hint="only delivered changes have a report")
     bad = [d for d in outcomes.values() if d["cause"] != "none"]
     suite = ElementTree.Element(
         "testsuite",

@@ -64,11 +64,12 @@ def restored(
     intents = _intents(whole, trees, sections)
     if not intents:
         raise UsageError(
-            f"nothing was kept of these devices under '{label}'", hint="look at them with: oast backup list"
+            f"the backup '{label}' has none of these devices",
+            hint=("list the backups with: oast backup list"),
         )
     missing = tuple(name for name in names if name not in texts)
     return Restore(
-        with_intents(whole, intents), into, f"back to {point.label or point.commit[:12]}", missing, as_running
+        with_intents(whole, intents), into, f"restore {point.label or point.commit[:12]}", missing, as_running
     )
 
 
@@ -90,7 +91,9 @@ async def copied(
     datastore.
     """
     if source == into:
-        raise UsageError(f"{source} to {into} changes nothing", hint="say --to startup, or --to running")
+        raise UsageError(
+            f"{source} to {into} changes nothing", hint=("choose another --to: startup or running")
+        )
     whole = prepare_intents(estate, on, sections)
     devices = [intent.device for intent in whole.intents]
     listings, failed = await list_backups(
@@ -110,7 +113,7 @@ async def copied(
         raise (
             next(iter(failed.values()))
             if failed
-            else UsageError(f"none of these devices has a {source} of its own")
+            else UsageError(f"none of these devices has a separate {source} configuration")
         )
     # What they run, whole: what every push does when it saves, and every device can that has a startup.
     saves = into == STARTUP and not sections

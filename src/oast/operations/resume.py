@@ -137,7 +137,7 @@ class RunRecovery:
                     held.enter_context(device_lock(self._estate.working, device.name))
                     transaction = await self._transaction(device, plan, builder, connector, journal)
                     await transaction.finish()
-                    outcome = transaction.outcome or _unknown(device, "it is not known what became of it")
+                    outcome = transaction.outcome or _unknown(device, "the outcome is unknown")
             except (DeviceError, EstateError, StateError) as error:
                 outcome = _unknown(device, error.message, error.hint)
             if outcome.state is State.UNKNOWN and self._give_up:
@@ -167,8 +167,8 @@ class RunRecovery:
         device = estate.devices.get(left.name)
         if device is None:
             raise DeviceError(
-                "the inventory does not have it any more",
-                hint="put it back there, or leave it with: oast change resume --give-up",
+                "the device is no longer in the inventory",
+                hint="add it again, or close the run with: oast change resume --give-up",
             )
         platform, syntax = builder.platform(device), builder.syntax(device)
         planned = plan.of(left.name, syntax.grammar)

@@ -35,7 +35,7 @@ async def secrets_at(
     platform = builder.platform(device)
     if platform.by_structure:
         raise EstateError(
-            f"the platform '{platform.name}' has no grammar: it is not known which of its words are secrets"
+            f"the platform '{platform.name}' has no grammar, so Oast cannot find secrets in its configuration"
         )
     known = {rule.path for rule in platform.grammar.rules()}
     if path not in known:

@@ -60,8 +60,8 @@ def rotation(estate: Estate, name: str) -> Rotation:
         if own:
             holders[intent.device.name] = frozenset[str]().union(*found.values())
     if not holders:
-        hint = "its devices would not learn of it: write it into a template, or rotate it without --push"
-        raise EstateError(f"no section puts the secret '{name}' on a device", hint=hint)
+        hint = "use it in a template, or rotate it without --push"
+        raise EstateError(f"no section delivers the secret '{name}' to a device", hint=hint)
     of = estate.settings.connections.of
     locked = [
         device.name
@@ -71,8 +71,8 @@ def rotation(estate: Estate, name: str) -> Rotation:
     if locked:
         more = f" and {len(locked) - NAMED} more" if len(locked) > NAMED else ""
         message = (
-            f"no section tells {', '.join(locked[:NAMED])}{more} the new '{name}', with which Oast logs in"
-            " there"
+            f"no section delivers the new '{name}' to {', '.join(locked[:NAMED])}{more}, where Oast logs"
+            " in with it"
         )
         raise EstateError(
             message, hint="render it for every device, for example {{ login | password_hash(device.name) }}"

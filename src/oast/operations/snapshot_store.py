@@ -44,17 +44,19 @@ def load_snapshot(estate: Estate, label: str) -> Snapshot:
     try:
         content = json.loads(path.read_text(encoding="utf-8"))
         if content["format"] != FORMAT:
-            raise StateError(f"{path}: it was kept as {content['format']}, known is {FORMAT}")
+            raise StateError(
+                f"{path}: its format is {content['format']}; this version of Oast reads {FORMAT}"
+            )
         devices = {name: _readings(found) for name, found in content["devices"].items()}
         return Snapshot(str(content["at"]), devices, dict(content["missing"]))
     except FileNotFoundError:
         known = snapshot_labels(estate)
         raise UsageError(
-            f"no state was kept as '{label}'",
-            hint=spelling_hint(label, known) if known else "keep it with --save",
+            f"no snapshot '{label}'",
+            hint=spelling_hint(label, known) if known else "save one with --save",
         ) from None
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
-        raise StateError(f"{path}: what was kept cannot be read", hint="keep it anew with --save") from None
+        raise StateError(f"{path}: the snapshot cannot be read", hint="save it again with --save") from None
 
 
 def snapshot_labels(estate: Estate) -> list[str]:
@@ -64,7 +66,9 @@ def snapshot_labels(estate: Estate) -> list[str]:
 
 def _path(estate: Estate, label: str) -> Path:
     if not LABEL.fullmatch(label):
-        raise UsageError(f"'{label}' cannot be a label", hint="use a few words, such as 'before the change'")
+        raise UsageError(
+            f"'{label}' is not a valid label", hint="use a few words, such as 'before the change'"
+        )
     return estate.working / "readings" / f"{label}.json"
 
 

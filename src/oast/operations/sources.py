@@ -101,18 +101,16 @@ async def pages_of(
                 )
             ], 0
         except StateError as error:
-            raise StateError(f"the source '{source.name}': {error.message}") from None
+            raise StateError(f"source '{source.name}': {error.message}") from None
     if source.file is not None:
         try:
             return [Page(str(source.file), source.file.read_text(encoding="utf-8-sig"), None)], 0
         except UnicodeDecodeError as error:
             raise StateError(
-                f"the source '{source.name}': {source.file} is not UTF-8 text (byte {error.start})"
+                f"source '{source.name}': {source.file} is not UTF-8 text (byte {error.start})"
             ) from None
         except OSError as error:
-            raise StateError(
-                f"the source '{source.name}': {source.file} cannot be read: {error.strerror}"
-            ) from None
+            raise StateError(f"source '{source.name}': cannot read {source.file}: {error.strerror}") from None
     token = None if source.token is None else secrets_of(folder, environment).get(source.token, source.place)
     fetching = Fetching(source, token, folder / ".oast" / WORKING / source.name)
     return await fetching.pages(lambda page: next_page(source, page)), fetching.unchanged
@@ -171,8 +169,8 @@ async def refresh_all(
         there |= kept.after.keys()
         listed |= found.after.keys() - set(found.kept)
         gone = (
-            f"the source '{source.name}' does not list it any more; it stays until: oast source refresh"
-            f" {source.name}"
+            f"the source '{source.name}' no longer lists it; remove it with: oast source refresh "
+            f"{source.name}"
         )
         findings += [AlertFinding(AlertKey(SOURCE, name), gone) for name in found.removed]
         findings += [
@@ -180,7 +178,7 @@ async def refresh_all(
             for one in found.read.wrong
         ]
         happened += [
-            AlertFinding(AlertKey(SOURCE, name), f"the source '{source.name}' lists it now", NOTICE)
+            AlertFinding(AlertKey(SOURCE, name), f"new in the source '{source.name}'", NOTICE)
             for name in kept.added
         ]
         counts["devices"] += len(kept.after)
@@ -206,21 +204,18 @@ def require_allowed(refresh: RefreshPlan) -> None:
     if not removed:
         return
     if not refresh.after:
-        what = "it lists no device any more"
+        what = "it no longer lists any device"
     elif removed > source.most_removed:
-        what = f"{removed} of {before} devices would be removed, and {source.most_removed} is the limit"
+        what = f"{removed} of {before} devices would be removed (limit: {source.most_removed})"
     elif removed > source.most_share * before and removed > 1:
-        what = (
-            f"{removed} of {before} devices would be removed, and a share of {source.most_share:g} is the"
-            " limit"
-        )
+        what = f"{removed} of {before} devices would be removed (limit: a share of {source.most_share:g})"
     else:
         return
     hint = (
-        "look whether the source is whole; if it is meant: --allow-removals, or limits = { removed = …, share"
-        " = … }"
+        "check that the source is complete; to remove them, add --allow-removals, or set limits = {"
+        " removed = …, share = … }"
     )
-    raise ApprovalError(f"the source '{source.name}': {what}: nothing was changed", hint=hint)
+    raise ApprovalError(f"source '{source.name}': {what}: nothing was changed", hint=hint)
 
 
 def write(folder: Path, refresh: RefreshPlan) -> None:
@@ -231,7 +226,7 @@ def write(folder: Path, refresh: RefreshPlan) -> None:
     except OSError as error:
         why = error.strerror or str(error)
         raise StateError(
-            f"the source '{refresh.source.name}': {refresh.source.owned} cannot be written: {why}"
+            f"source '{refresh.source.name}': cannot write {refresh.source.owned}: {why}"
         ) from None
 
 
@@ -242,7 +237,7 @@ def _write(folder: Path, refresh: RefreshPlan) -> None:
     with directory_lock(path.parent):
         if owned(folder, source) != dict(refresh.before):
             raise StateError(
-                f"{source.owned} was written by another refresh meanwhile: nothing was changed",
+                f"{source.owned} was changed by another refresh at the same time; nothing was written",
                 hint="refresh again",
             )
         records = (

@@ -73,9 +73,7 @@ def settings_of(folder: Path) -> OnboardingSettings:
     """Raises EstateError when nothing is said of onboarding."""
     found = read_settings(folder).onboarding
     if found is None:
-        raise EstateError(
-            "oast.toml says nothing of onboarding: there is no [onboarding]", hint="docs/onboarding.md"
-        )
+        raise EstateError("oast.toml has no [onboarding]", hint="docs/onboarding.md")
     return found
 
 
@@ -87,7 +85,7 @@ class Staging:
         self._folder, self._environment = folder, environment
         self._settings = found = settings_of(folder)
         self._keys: Keys = read_keys(found.keys)
-        self._trusted = authorities(found.voucher_authorities, "the authorities of vouchers")
+        self._trusted = authorities(found.voucher_authorities, "voucher authorities")
         self._at = at or datetime.now(UTC)
         self._estate: Estate | None = None
 
@@ -105,13 +103,13 @@ class Staging:
             if row.device is not None and row.serial in serials:
                 row = replace(
                     row,
-                    wrong=(f"the serial number {row.serial} is in {serials[row.serial]} already",),
+                    wrong=(f"duplicate serial number {row.serial}, also in {serials[row.serial]}",),
                     device=None,
                 )
             elif row.device is not None and taken.get(row.device.address, row.name) != row.name:
                 row = replace(
                     row,
-                    wrong=(f"the address {row.device.address} is that of {taken[row.device.address]}",),
+                    wrong=(f"duplicate address {row.device.address}, also of {taken[row.device.address]}",),
                     device=None,
                 )
             if row.device is not None:
@@ -141,7 +139,7 @@ class Staging:
     def estate(self) -> Estate:
         """The estate with the devices in it, once their rows were made ready."""
         if self._estate is None:
-            raise StateError("no rows were made ready")
+            raise StateError("there are no rows to stage")
         return self._estate
 
     def _made_ready(self, rows: list[StagedRow]) -> list[StagedRow]:
@@ -172,19 +170,19 @@ class Staging:
         path = next((path for ending in ENDINGS if (path := folder / f"{serial}{ending}").is_file()), None)
         if path is None:
             raise StateError(
-                f"there is no voucher: {folder / serial}{ENDINGS[0]}",
-                hint="whoever has made the device hands it out",
+                f"the voucher {folder / serial}{ENDINGS[0]} is missing",
+                hint="get it from the manufacturer of the device",
             )
         try:
             message = path.read_bytes()
         except OSError as error:
-            raise StateError(f"the voucher {path} cannot be read: {error.strerror}") from None
+            raise StateError(f"cannot read the voucher {path}: {error.strerror}") from None
         try:
             why = matches_owner(read_voucher(message, self._trusted, self._at), serial, self._keys.owner)
         except SignatureError as wrong:
             why = str(wrong)
         if why is not None:
-            raise StateError(f"the voucher {path.name} is not right: {why}")
+            raise StateError(f"the voucher {path.name} is invalid: {why}")
         return message
 
     def _given(self, first: IntentBuilder, device: Device, voucher: bytes) -> tuple[Artifacts, str]:
@@ -193,7 +191,7 @@ class Staging:
         try:
             first.concerned([device])
         except EstateError:
-            message = f"none of its sections is one of 'first' ({', '.join(self._settings.first)})"
+            message = f"it has none of the sections in 'first' ({', '.join(self._settings.first)})"
             raise EstateError(message, place=self._settings.place) from None
         syntax, tree = first.syntax(device), first.build(device).tree
         text = syntax.written(tree)
@@ -216,15 +214,15 @@ def _row(
     if missing:
         return StagedRow(place, serial, name, (f"it has no {' and no '.join(missing)}",))
     if not SERIAL.fullmatch(serial):
-        return StagedRow(place, serial, name, (f"'{serial[:60]}' cannot be a serial number",))
+        return StagedRow(place, serial, name, (f"'{serial[:60]}' is not a valid serial number",))
     if name in there and not is_expected(there[name]):
-        return StagedRow(place, serial, name, (f"{name} is in the inventory already ({there[name].place})",))
+        return StagedRow(place, serial, name, (f"{name} is already in the inventory ({there[name].place})",))
     if expected.get(name, serial) != serial:
         return StagedRow(
-            place, serial, name, (f"{name} is expected with the serial number {expected[name]} already",)
+            place, serial, name, (f"{name} is already expected with the serial number {expected[name]}",)
         )
     if ATTRIBUTE in cells:
-        return StagedRow(place, serial, name, (f"'{ATTRIBUTE}' is no attribute to be given",))
+        return StagedRow(place, serial, name, (f"the attribute '{ATTRIBUTE}' cannot be set",))
     try:
         return StagedRow(place, serial, name, device=device_of(*row_of(dict(cells), place)))
     except EstateError as error:
@@ -253,7 +251,7 @@ def forget(folder: Path, serial: str) -> None:
         box = boxes.one(serial)
         if box is None:
             raise UsageError(
-                f"no device with the serial number {serial} is expected", hint="oast onboard status"
+                f"no new device with the serial number {serial} is expected", hint="oast onboard status"
             )
         remove_onboarded(folder, [box.name])
         boxes.forget(serial)
@@ -267,7 +265,7 @@ def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | s
     except UnicodeDecodeError as error:
         raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
     except OSError as error:
-        raise StateError(f"{path} cannot be read: {error.strerror}") from None
+        raise StateError(f"cannot read {path}: {error.strerror}") from None
     reader = csv.reader(text.splitlines(keepends=True), strict=True)
     heading: list[str] | None = None
     try:
@@ -279,21 +277,25 @@ def _cells(path: Path, file: str) -> Iterator[tuple[Place, Mapping[str, str] | s
                 heading = [cell.strip() for cell in row]
                 missing = [name for name in NEEDED if name not in heading]
                 if missing or len(set(heading)) < len(heading) or "" in heading:
-                    what = f"no column '{missing[0]}'" if missing else "a column twice, or one without a name"
+                    what = (
+                        f"no column '{missing[0]}'"
+                        if missing
+                        else ("a duplicate column, or one without a name")
+                    )
                     raise EstateError(
                         f"the heading has {what}",
                         place=place,
-                        hint=f"it names the columns: {','.join(NEEDED)},site,role",
+                        hint=f"begin the file with the columns, such as {','.join(NEEDED)},site,role",
                     )
             elif len(row) != len(heading):
-                yield place, f"it has {len(row)} of the {len(heading)} cells that the heading has"
+                yield place, f"this row has {len(row)} cells, the heading {len(heading)}"
             else:
                 yield place, {key: cell.strip() for key, cell in zip(heading, row, strict=True)}
     except csv.Error as wrong:
-        raise EstateError(f"this is no CSV: {wrong}", place=Place(file, reader.line_num)) from None
+        raise EstateError(f"this is not valid CSV: {wrong}", place=Place(file, reader.line_num)) from None
     if heading is None:
         raise EstateError(
             "the file is empty",
             place=Place(file),
-            hint=f"its first line names the columns: {','.join(NEEDED)},site,role",
+            hint=f"begin it with the columns, such as {','.join(NEEDED)},site,role",
         )

@@ -31,9 +31,7 @@ def propose_staging(
     """
     changes, signers = Changes(estate), signers_of(estate)
     if key is None and signers.allowed is not None:
-        raise ApprovalError(
-            "proposals of this estate must be signed", hint="name your SSH key with --sign FILE"
-        )
+        raise ApprovalError("proposals of this estate must be signed", hint="give your SSH key: --sign FILE")
     plan, staging = _documents(estate, rows)
     name = new_run_id()
     commit = commit_of(estate.folder, estate.environment)
@@ -83,7 +81,7 @@ def staged_devices(changes: Changes, change: Change) -> Mapping[str, Mapping[str
         return {}
     content = changes.ledger.content(change.staging)
     if not isinstance(content, dict) or content.get("format") != FORMAT:
-        raise StateError("what was recorded of the new devices cannot be read", hint="oast change audit")
+        raise StateError("the record of the new devices cannot be read", hint="oast change audit")
     devices: Mapping[str, Mapping[str, Any]] = content["devices"]
     return devices
 
@@ -112,10 +110,10 @@ def stage_approved(
     moved = plan_from(plan).digest != recorded_plan(changes, change).digest
     if moved or changes.ledger.content(change.staging) != given:
         message = (
-            f"{change.name} is stale: what its devices would be given is not what was approved; nothing was"
-            " staged"
+            f"{change.name} is outdated: the configuration of its devices has changed since the approval;"
+            " nothing was staged"
         )
-        raise ApprovalError(message, hint="propose it anew: oast onboard stage FILE")
+        raise ApprovalError(message, hint="propose it again: oast onboard stage FILE")
     serials = stage(folder, rows, change.name)
     changes.ledger.append(
         STAGED, change.name, {"author": author_identity(folder, environment), "serials": serials}
@@ -130,7 +128,7 @@ def first_delivery(estate: Estate, name: str, devices: Sequence[str]) -> IntentC
     change = changes.one(name)
     if change.every(WITHDRAWN):
         raise ApprovalError(
-            f"{change.name} was withdrawn", hint="stage the device anew: oast onboard stage FILE"
+            f"{change.name} was withdrawn", hint="stage the device again: oast onboard stage FILE"
         )
     approvers(changes, change, needed=estate.settings.delivery.approval)
     recorded = recorded_plan(changes, change)

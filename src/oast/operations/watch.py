@@ -172,12 +172,10 @@ class Watch:
         lock = RunLock(self._folder / ".oast", LOCK)
         try:
             if not lock.try_acquire():
-                hint = f"its heartbeat is {self._folder / '.oast' / HEARTBEAT}; look with: oast watch --list"
-                raise StateError("another oast watch is at work on this estate", hint=hint)
+                hint = f"check it with: oast watch --list (heartbeat: {self._folder / '.oast' / HEARTBEAT})"
+                raise StateError("another oast watch is running on this estate", hint=hint)
         except OSError as error:
-            raise StateError(
-                f"the working folder cannot be used: {error.filename}: {error.strerror}"
-            ) from None
+            raise StateError(f"cannot use the working folder: {error.filename}: {error.strerror}") from None
         try:
             store = Store(self._folder / ".oast")
             try:
@@ -238,7 +236,7 @@ class Watch:
         try:
             self._settings = read_settings(self._folder)
         except EstateError as error:
-            self._in_trouble(SETTINGS, f"the settings stay as they were: {describe_result(error)}")
+            self._in_trouble(SETTINGS, f"the settings were not reloaded: {describe_result(error)}")
             return False
         self._troubles.pop(SETTINGS, None)
         self._begins.clear()
@@ -311,7 +309,7 @@ class Watch:
                 estate = await asyncio.to_thread(load_estate, self._folder, self._environment)
                 return await run_job(estate, job)
         except TimeoutError:
-            return failed_whole(job, f"it was not done within {job.limit_s:g} s")
+            return failed_whole(job, f"not finished within {job.limit_s:g} s")
         except OastError as error:
             return failed_whole(job, describe_result(error))
         except OSError as error:
@@ -319,7 +317,7 @@ class Watch:
         except Exception as error:
             # One job with a fault of ours does not end the watch: it is told like anything else that is
             # wrong.
-            return failed_whole(job, f"a fault of Oast itself: {type(error).__name__}: {error}")
+            return failed_whole(job, f"internal error in Oast: {type(error).__name__}: {error}")
 
     def _in_trouble(self, way: str, what: str) -> None:
         if self._troubles.get(way) != what:
@@ -343,7 +341,7 @@ class Watch:
             except StateError as error:
                 self._in_trouble(HEARTBEAT, error.message)
             except OSError as error:
-                self._in_trouble(HEARTBEAT, f"the heartbeat cannot be written: {error.strerror}")
+                self._in_trouble(HEARTBEAT, f"cannot write the heartbeat: {error.strerror}")
             await asyncio.sleep(self._settings.watch.heartbeat_s)
 
     def _heartbeat(self, store: Store) -> dict[str, Any]:

@@ -59,7 +59,7 @@ async def _fetched(session: NetconfSession, folder: Path) -> list[ModuleText]:
     ]
     if not offered:
         raise ProtocolError(
-            "the device names no YANG modules of its own", hint="name a folder with them: --modules DIR"
+            "the device offers no YANG modules of its own", hint="give a folder with them: --modules DIR"
         )
     # What holds the other modules' nodes may stand in a module that only deviates from them.
     found: list[ModuleText] = []
@@ -89,7 +89,7 @@ async def _schema(session: NetconfSession, name: str, revision: str | None) -> s
     reply = await session.rpc(op.get_schema(name, revision), written_down=False)
     text = reply.findtext(f"{{{op.MONITORING}}}data")
     if not text:
-        raise ProtocolError(f"the device sent no text of the module {name}")
+        raise ProtocolError(f"the device did not send the module {name}")
     return str(text)
 
 

@@ -25,7 +25,7 @@ def own_timer_of(table: Table) -> FileCommands:
     for word, key in ((path, "path"), (beside, "beside")):
         if word and not SAFE_PATH.fullmatch(word):
             table.wrong(
-                key, f"'{word}' cannot be a path in a shell command", "use letters, digits and / . _ -"
+                key, f"'{word}' is not a valid path in a shell command", "use letters, digits and / . _ -"
             )
     table.finish()
     return file_timer(path or "/", beside, reload, check)

@@ -178,18 +178,17 @@ class Grammar:
             for word in words:
                 if isinstance(word, Secret):
                     message = (
-                        f"the secret '{word.name}' stands in a line that the platform's file does not"
-                        " describe"
+                        f"the secret '{word.name}' is in a line that the platform's grammar does not describe"
                     )
                     raise UnknownStatement(
                         message,
                         word=str(word),
-                        hint="it could be seen there: say which statement it is, with secret = true",
+                        hint="describe the statement with secret = true; otherwise the secret could be shown",
                     )
             return (self.made(anything, (" ".join(map(str, words)),)),)
         branch = context.branch
         if branch is None:
-            raise UnknownStatement(f"nothing stands below '{context.name}'", word=str(words[0]))
+            raise UnknownStatement(f"'{context.name}' cannot contain other lines", word=str(words[0]))
         first = words[0]
         if not branch.places and not (isinstance(first, str) and self._begins(branch, first)):
             word = str(first)
@@ -224,13 +223,13 @@ class Grammar:
         elsewhere = elsewhere if len(elsewhere) == 1 or word in self._contexts else []
         if elsewhere:
             outer = elsewhere[0].path.rpartition("/")[0]
-            place = f"below '{outer.replace('/', ' / ')}'" if outer else "at the left edge"
-            return f"'{word}' belongs {place}: look at the indentation"
+            place = f"below '{outer.replace('/', ' / ')}'" if outer else "at the top level"
+            return f"check the indentation: '{word}' belongs {place}"
         near = closest_match(word, context.children)
         if near:
             return f"did you mean '{near}'?"
         if not context.children:
-            return f"nothing stands below '{context.name}'"
+            return f"'{context.name}' cannot contain other lines"
         return f"known here: {', '.join(sorted(context.children))}"
 
 
@@ -275,7 +274,7 @@ def words_of(line: str, marks: Mapping[str, Secret] = NO_SECRETS, *, quotes: boo
                 )
             found.append(match[2] if match[2] is not None else re.sub(r"\\(.)", r"\1", match[1]))
     if not found:
-        raise UnknownStatement("there is nothing on the line", word="")
+        raise UnknownStatement("the line is empty", word="")
     return list(found) if not marks else [with_secrets(word, marks) for word in found]
 
 
@@ -356,7 +355,7 @@ def own_tokens(rule: Rule, outer: Sequence[Rule]) -> tuple[tuple[Token, ...], bo
     placed = [token.number for token in tokens if isinstance(token, ArgumentSlot) and token.rule is rule]
     for number in rule.positional:
         if placed.count(number) != 1:
-            raise ValueError(f"'{rule.path}': 'line' has to hold {{{rule.arguments[number].name}}} once")
+            raise ValueError(f"'{rule.path}': 'line' must contain {{{rule.arguments[number].name}}} once")
     return tuple(tokens), whole
 
 
@@ -370,4 +369,4 @@ def _place_called(name: str, rule: Rule, outer: Sequence[Rule]) -> ArgumentSlot:
     known = [a.name for a in rule.arguments] + [
         f"{other.name}.{a.name}" for other in outer for a in other.arguments
     ]
-    raise ValueError(f"'{rule.path}': 'line' has no part {{{name}}}; {spelling_hint(name, known)}")
+    raise ValueError(f"'{rule.path}': unknown placeholder {{{name}}} in 'line'; {spelling_hint(name, known)}")

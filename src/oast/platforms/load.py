@@ -104,9 +104,7 @@ class Platforms:
         if name in self._own:
             return load_platform(self._own[name], self._fingerprints, f"platforms/{name}.toml")
         if name not in shipped:
-            raise EstateError(
-                f"there is no platform '{name}'", hint=spelling_hint(name, {*shipped, *self._own})
-            )
+            raise EstateError(f"unknown platform '{name}'", hint=spelling_hint(name, {*shipped, *self._own}))
         return load_platform(shipped[name], self._fingerprints)
 
 
@@ -129,7 +127,7 @@ def load_platform(path: Path, fingerprints: Fingerprints, called: str | None = N
     file = TomlFile(path, called or path.name, mistakes)
     found = file.value("format")
     if found != FORMAT:
-        message = f"the platform definition has to begin with 'format = {FORMAT}'"
+        message = f"the platform file must begin with 'format = {FORMAT}'"
         raise EstateError(
             message, place=file.place("format"), hint=f"it says {found!r}" if found is not None else None
         )
@@ -144,7 +142,7 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
     name = table.needed("name") or "unnamed"
     if not NAME.fullmatch(name):
         file.wrong(
-            f"'{name}' cannot be a platform's name",
+            f"'{name}' is not a valid platform name",
             file.place("name"),
             "use up to 63 letters, digits, - and _",
         )
@@ -193,7 +191,7 @@ def _platform(file: TomlFile, fingerprints: Fingerprints) -> Platform:
 def _needed(file: TomlFile, name: str) -> Table:
     table = file.table(name)
     if table is None:
-        file.wrong(f"the platform definition lacks [{name}]", file.place("format"))
+        file.wrong(f"[{name}] is missing in the platform file", file.place("format"))
         return Table(file, (name,), {}, missing=True)
     return table
 
@@ -205,14 +203,14 @@ def _edit_spelling(table: Table) -> EditSpelling:
     unknown = table.template("remove_unknown", ("line",), required=("line",))
     if (before is None) != (last is None):
         table.wrong(
-            "insert_before" if before else "insert_last", "'insert_before' and 'insert_last' go together"
+            "insert_before" if before else "insert_last", "'insert_before' and 'insert_last' need each other"
         )
     made = table.template("set", ("identity", "line"))
     if made is not None and table.text("syntax") in (None, "indented"):
         table.wrong(
             "set",
-            "'set' is for a syntax in which a line names its whole path",
-            "where lines are indented, a statement is its own",
+            "'set' can only be used with a syntax whose lines contain the whole path",
+            "remove it: in an indented syntax the line itself sets the statement",
         )
     return EditSpelling(
         comment=table.text("comment") or "#",
@@ -256,8 +254,8 @@ def _dialect(file: TomlFile) -> CliDialect:
         return _one_shot(file, session)
     prompts = dict(session.mapping("prompts", "a pattern for each level: { view = 'PATTERN' }"))
     if not session.has("prompts"):
-        hint = "without them nobody can tell when an answer is complete"
-        session.wrong(None, "[session] lacks 'prompts'", hint)
+        hint = "they tell Oast when an answer is complete"
+        session.wrong(None, "'prompts' is missing in [session]", hint)
     prompts = {level: pattern for level, pattern in prompts.items() if session.compiles("prompts", pattern)}
     privileged = session.texts("privileged")
     _levels(session, "privileged", privileged, prompts)
@@ -267,8 +265,10 @@ def _dialect(file: TomlFile) -> CliDialect:
     pagers = _asked(session, "pagers", " ")
     questions = _asked(session, "questions", None)
     if in_flight > 1 and any(question.command is None for question in questions):
-        message = "a question may come behind any line, and 'in_flight' sends more before it is answered"
-        session.wrong("questions", message, "name its 'command'")
+        message = (
+            "a question can follow any line, but with 'in_flight' Oast sends more lines before it answers"
+        )
+        session.wrong("questions", message, "add 'command' to the question")
     warnings = _patterns(session, "warnings")
     refusals = _refusals(session)
     pager_prompt, pager_answer = _pager(session)
@@ -305,9 +305,7 @@ def _dialect(file: TomlFile) -> CliDialect:
         read_only=read_only,
     )
     if levels and not dialect.leave_edit:
-        edit.wrong(
-            "level", "'level' says what the prompt is while editing, but 'leave' does not say how to end that"
-        )
+        edit.wrong("level", "'level' needs 'leave', the command that ends editing")
     edit.finish()
     return dialect
 
@@ -338,16 +336,16 @@ def _one_shot(file: TomlFile, session: Table) -> CliDialect:
             if table.has(key):
                 table.wrong(
                     key,
-                    f"'{key}' does not go with 'one_shot'",
-                    "each command is run by itself: nothing is open between two of them",
+                    f"'{key}' and 'one_shot' exclude each other",
+                    "remove it: each command runs separately, without an open session",
                 )
                 table.text(key)
     platform = file.table("platform")
     if platform is not None and platform.text("syntax") in (None, "indented") and file.table("file") is None:
         session.wrong(
             "one_shot",
-            "'one_shot' needs a syntax in which a line names its whole path, or a [file]",
-            "nothing can be entered",
+            "'one_shot' needs a syntax whose lines contain the whole path, or [file]",
+            "without a session no level can be entered",
         )
     dialect = CliDialect(
         prompts={},
@@ -393,9 +391,9 @@ def _asked(session: Table, key: str, default: str | None) -> tuple[PromptAnswer,
         prompt, command = table.pattern("prompt"), table.pattern("command")
         answer = table.text("answer")
         if not table.has("prompt"):
-            table.wrong(None, f"[{'.'.join(table.path)}] lacks 'prompt'")
+            table.wrong(None, f"'prompt' is missing in [{'.'.join(table.path)}]")
         if answer is None and default is None:
-            table.wrong(None, f"[{'.'.join(table.path)}] lacks 'answer'", "say what is typed")
+            table.wrong(None, f"'answer' is missing in [{'.'.join(table.path)}]", "give the text to type")
         table.finish()
         if prompt is not None:
             found.append(PromptAnswer(prompt, answer if answer is not None else default or "", command))
@@ -427,7 +425,7 @@ def _read_only(session: Table) -> tuple[str, ...]:
 def _writes_startup(edit: Table) -> str | None:
     put = edit.template("write_startup", ("text", "end"), required=("text",))
     if put is not None and not edit.has("startup"):
-        edit.wrong("write_startup", "'write_startup' needs 'startup'", "what was written is read again")
+        edit.wrong("write_startup", "'write_startup' needs 'startup'", "Oast reads back what it wrote")
     return put
 
 
@@ -445,15 +443,17 @@ def _roles(file: TomlFile, paths: Collection[str]) -> Mapping[str, str]:
         if table is None or path is None:
             continue
         if role not in ROLES:
-            table.wrong(role, f"there is no role '{role}'", spelling_hint(role, ROLES))
+            table.wrong(role, f"unknown role '{role}'", spelling_hint(role, ROLES))
         elif path not in paths:
             table.wrong(
-                role, f"the role '{role}' is '{path}', which is no statement", spelling_hint(path, paths)
+                role,
+                f"the role '{role}' refers to '{path}', which is not a statement",
+                spelling_hint(path, paths),
             )
         else:
             found[role] = path
     for role in found:
         for needed in ROLES[role]:
             if needed not in found and table is not None and needed not in table.data:
-                table.wrong(role, f"the role '{role}' needs the role '{needed}' beside it")
+                table.wrong(role, f"the role '{role}' needs the role '{needed}'")
     return found

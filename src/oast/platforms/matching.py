@@ -139,7 +139,7 @@ class Branch:
         for token in form.tokens:
             branch = branch._next(token)
         if branch.form is not None:
-            raise ValueError(f"'{form.rule.path}' and '{branch.form.rule.path}' are written alike")
+            raise ValueError(f"'{form.rule.path}' and '{branch.form.rule.path}' have the same text")
         branch.form = form
 
     def _next(self, token: Token) -> Branch:
@@ -210,7 +210,7 @@ class Matcher:
             raise UnknownStatement(
                 f"'{word}' {argument_slots(context)} can mean {', '.join(starting)}",
                 word=word,
-                hint="write one more letter",
+                hint="write more letters",
                 depth=at,
             )
         return None
@@ -244,7 +244,7 @@ class Matcher:
                 break
             if option.numbers[0] in given:
                 raise UnknownStatement(
-                    f"'{option.keyword}' stands twice in '{rule.name}'", word=option.keyword, depth=at
+                    f"duplicate '{option.keyword}' in '{rule.name}'", word=option.keyword, depth=at
                 )
             at = self._behind(rule, option, words, at, given)
         if at == start and (after.words or after.places):
@@ -273,7 +273,7 @@ class Matcher:
                 given[number] = keyword
                 continue
             if at >= len(words):
-                raise UnknownStatement(f"'{keyword}' lacks {kind.help}", word=keyword, depth=at)
+                raise UnknownStatement(f"'{keyword}' needs {kind.help}", word=keyword, depth=at)
             most = len(words) - at if kind.most is None else min(kind.most, len(words) - at)
             given[number] = converted(ArgumentSlot(rule, number), words[at : at + most], at)
             at += most
@@ -302,18 +302,16 @@ class Matcher:
             name = next((place.rule.name for place, _ in branch.places), before)
             kind = next((place.argument.type for place, _ in branch.places), None)
             needed = kind.help if kind is not None else " or ".join(f"'{word}'" for word in branch.words)
-            return UnknownStatement(f"'{name}' lacks {needed}", word=before, depth=at)
+            return UnknownStatement(f"'{name}' needs {needed}", word=before, depth=at)
         word = str(words[at])
         if branch.words:
             near = closest_match(word, branch.words)
             hint = f"did you mean '{near}'?" if near else f"known here: {', '.join(sorted(branch.words))}"
             before = " ".join(str(w) for w in words[:at])
-            return UnknownStatement(
-                f"'{word}' cannot stand behind '{before}'", word=word, hint=hint, depth=at
-            )
+            return UnknownStatement(f"'{word}' cannot follow '{before}'", word=word, hint=hint, depth=at)
         name = branch.form.rule.name if branch.form is not None else context.name
         return UnknownStatement(
-            f"'{word}' is one word too many for '{name}'",
+            f"unexpected '{word}' after '{name}'",
             word=word,
             hint="put text with spaces in quotes",
             depth=at,
@@ -322,7 +320,7 @@ class Matcher:
 
 def argument_slots(context: Rule) -> str:
     """Where statements of `context` stand, in words."""
-    return f"below '{context.name}'" if context.name else "at the left edge"
+    return f"below '{context.name}'" if context.name else "at the top level"
 
 
 def _deeper(one: UnknownStatement | None, other: UnknownStatement) -> UnknownStatement:
@@ -338,11 +336,14 @@ def converted(place: ArgumentSlot, words: Sequence[Value], depth: int) -> Value:
     written = " ".join(str(word) for word in words)
     if secrets and not argument.secret:
         message = (
-            f"the secret '{secrets[0].name}' stands in '{place.rule.name}', which is not marked as secret by"
-            " the platform"
+            f"the secret '{secrets[0].name}' is in '{place.rule.name}', which the platform does not mark"
+            " as secret"
         )
         raise UnknownStatement(
-            message, word=written, hint="it could be seen there: put it where secrets belong", depth=depth + 1
+            message,
+            word=written,
+            hint=("use it only in statements marked as secret; otherwise it could be shown"),
+            depth=depth + 1,
         )
     if len(words) == 1 and secrets and (secrets[0].is_forgotten or secrets[0].is_withheld):
         return secrets[0]  # Its canonical form is what was kept of it.
@@ -354,7 +355,7 @@ def converted(place: ArgumentSlot, words: Sequence[Value], depth: int) -> Value:
     try:
         value = argument.type.convert([revealed(word) for word in words])
     except WrongValue as wrong:
-        hint = "look at the secret itself" if secrets else wrong.hint
+        hint = "check the secret's value" if secrets else wrong.hint
         raise UnknownStatement(
             f"'{written}' is not {wrong}", word=str(words[0]), hint=hint, depth=depth
         ) from None

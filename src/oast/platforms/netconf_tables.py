@@ -29,8 +29,8 @@ def modules_of(file: TomlFile) -> Mapping[str, Module]:
         if other != name:
             inner.wrong(
                 "namespace",
-                f"the modules '{other}' and '{name}' have one namespace",
-                "every module has its own",
+                f"the modules '{other}' and '{name}' have the same namespace",
+                "give each module its own namespace",
             )
         found[name] = Module(name, namespace, prefix or name)
     return found
@@ -48,11 +48,11 @@ def steps(command: str, modules: Mapping[str, Module]) -> list[list[tuple[str, s
         for level in path.strip("/").split("/"):
             prefix, colon, name = level.rpartition(":")
             if not _NAME.fullmatch(name) or not path.startswith("/"):
-                raise ValueError(f"'{path}' is no path such as /MODULE:NAME/NAME")
+                raise ValueError(f"'{path}' is not a path such as /MODULE:NAME/NAME")
             if colon and prefix not in modules:
-                raise ValueError(f"there is no module '{prefix}' in [modules]")
+                raise ValueError(f"unknown module '{prefix}'; add it to [modules]")
             if not colon and not levels:
-                raise ValueError(f"'{path}' does not say in which module '{name}' is")
+                raise ValueError(f"the module of '{name}' is missing in '{path}'")
             levels.append((modules[prefix].namespace if colon else levels[-1][0], name))
         found.append(levels)
     return found
@@ -63,14 +63,12 @@ def netconf_of(file: TomlFile, syntax: str, tops: Collection[str]) -> Netconf:
     for name in COMMAND_LINE:
         table = file.table(name)
         if table is not None:
-            table.wrong(
-                None, f"[{name}] is for a command line, and the transport is 'netconf'", "take it out"
-            )
+            table.wrong(None, f"[{name}] cannot be used with the transport 'netconf'", "remove it")
             for key in table.data:
                 table.has(key)
     if syntax != "xml" or not any(tops):
-        hint = "write them by hand, or let them be made: oast platform from-yang"
-        message = "NETCONF needs the syntax 'xml', and [statements] with the modules they belong to"
+        hint = "generate them with: oast platform from-yang"
+        message = "NETCONF needs the syntax 'xml', and [statements] with a module for each statement"
         file.wrong(message, file.place("platform", "transport"), hint)
     table = file.table("netconf")
     if table is None:
@@ -78,7 +76,7 @@ def netconf_of(file: TomlFile, syntax: str, tops: Collection[str]) -> Netconf:
     read = table.texts("read")
     for name in read:
         if name not in tops:
-            table.wrong("read", f"'{name}' is no statement at the top", spelling_hint(name, tops))
+            table.wrong("read", f"'{name}' is not a top-level statement", spelling_hint(name, tops))
     made = Netconf(
         read or tuple(tops),
         table.texts("needs"),

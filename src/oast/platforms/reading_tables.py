@@ -38,11 +38,9 @@ def readings_of(
                     and READINGS[name].asks is not None
                     and [len(one) for one in levels] != [1]
                 ):
-                    raise ValueError(f"'{found[name].command}' is no operation such as /MODULE:NAME")
+                    raise ValueError(f"'{found[name].command}' is not an operation such as /MODULE:NAME")
             except ValueError as wrong:
-                table.wrong(
-                    "command", f"{wrong}", "over NETCONF a reading's command is the path of what is read"
-                )
+                table.wrong("command", f"{wrong}", "over NETCONF, the command of a reading is a path")
         table.finish()
     return found
 
@@ -54,10 +52,14 @@ def _need_one_form(name: str, table: Table) -> None:
             "a table has 'columns', JSON has 'picks', blocks of lines have 'patterns', XML has 'xpaths',"
             " statements have 'leaves'"
         )
-        table.wrong(None, f"the reading '{name}' lacks 'columns'", hint)
+        table.wrong(None, f"the reading '{name}' has no 'columns'", hint)
     if len(forms) > 1:
         message = f"the reading '{name}' has both '{forms[0]}' and '{forms[1]}'"
-        table.wrong(forms[1], message, "an answer is a table, JSON, XML, or blocks of lines")
+        table.wrong(
+            forms[1],
+            message,
+            ("keep one: an answer is a table, JSON, XML, or blocks of lines"),
+        )
 
 
 def _reading(
@@ -73,12 +75,14 @@ def _reading(
     intervals = table.texts("intervals")
     for path in intervals:
         if path not in paths:
-            table.wrong("intervals", f"'{path}' is no statement", spelling_hint(path, paths))
+            table.wrong("intervals", f"'{path}' is not a statement", spelling_hint(path, paths))
     columns = table.mapping("columns", "a field for each heading: { HEADING = 'field' }")
     right = table.texts("right")
     for heading in right:
         if heading not in columns:
-            table.wrong("right", f"'{heading}' is no heading of 'columns'", spelling_hint(heading, columns))
+            table.wrong(
+                "right", f"'{heading}' is not a heading in 'columns'", spelling_hint(heading, columns)
+            )
     picks = table.mapping("picks", "a JMESPath for each field: { field = 'PATH' }")
     records = table.text("records")
     for path in (*picks.values(), *(() if records is None else (records,))):
@@ -126,10 +130,10 @@ def _leaves(table: Table, statements: str | None, paths: Collection[str]) -> Map
     if (statements is None) != (not leaves):
         table.wrong(
             "statements" if leaves else "leaves",
-            "what is read from the configuration has both 'statements' and 'leaves'",
+            "a reading from the configuration needs both 'statements' and 'leaves'",
         )
     if statements is not None and statements not in paths:
-        table.wrong("statements", f"'{statements}' is no statement", spelling_hint(statements, paths))
+        table.wrong("statements", f"'{statements}' is not a statement", spelling_hint(statements, paths))
         return leaves
     if statements is None:
         return leaves
@@ -138,7 +142,7 @@ def _leaves(table: Table, statements: str | None, paths: Collection[str]) -> Map
             below = [
                 path.removeprefix(f"{statements}/") for path in paths if path.startswith(f"{statements}/")
             ]
-            table.wrong("leaves", f"'{statements}/{leaf}' is no statement", spelling_hint(leaf, below))
+            table.wrong("leaves", f"'{statements}/{leaf}' is not a statement", spelling_hint(leaf, below))
     return leaves
 
 
@@ -164,7 +168,7 @@ def _with_derived(reading: ReadingDefinition, table: Table) -> ReadingDefinition
         source, pattern = made.text("from") or name, made.pattern("pattern")
         if source not in (*reading.fields, *derived):
             made.wrong(
-                "from", f"'{source}' is no field of this reading", spelling_hint(source, reading.fields)
+                "from", f"'{source}' is not a field of this reading", spelling_hint(source, reading.fields)
             )
         if pattern is not None:
             _has_group(made, pattern)
@@ -179,7 +183,7 @@ def _need_path(table: Table, path: str) -> None:
     try:
         jmespath.compile(path)
     except JMESPathError as wrong:
-        table.wrong("picks", f"'{path}' is no JMESPath: {str(wrong).splitlines()[0]}")
+        table.wrong("picks", f"'{path}' is not a valid JMESPath expression: {str(wrong).splitlines()[0]}")
 
 
 def _need_xpath(table: Table, path: str, namespaces: Mapping[str, str]) -> None:
@@ -189,11 +193,11 @@ def _need_xpath(table: Table, path: str, namespaces: Mapping[str, str]) -> None:
     except etree.XPathError as wrong:
         prefix = next((p for p in re.findall(r"([A-Za-z][\w.-]*):(?!:)", path) if p not in namespaces), None)
         hint = (
-            f"there is no module '{prefix}' in [modules]"
+            f"unknown module '{prefix}'; add it to [modules]"
             if prefix is not None and "prefix" in str(wrong).lower()
             else None
         )
-        table.wrong("xpaths", f"'{path}' is no XPath: {wrong}", hint)
+        table.wrong("xpaths", f"'{path}' is not a valid XPath expression: {wrong}", hint)
 
 
 def _has_group(table: Table, pattern: str) -> bool:

@@ -30,8 +30,8 @@ class RollbackTables:
             if self._declared and name != "scheduled":
                 table.wrong(
                     None,
-                    f"[{name}] stands beside [{self._declared[0]}]",
-                    "a platform has one way of delivery",
+                    f"[{name}] and [{self._declared[0]}] exclude each other",
+                    "keep one: a platform has one delivery method",
                 )
             self._declared.append(name)
         return table
@@ -48,9 +48,9 @@ class RollbackTables:
         """A command that has to be told how long."""
         command = table.template(key, (*SECONDS, *TOKEN, *more))
         if command is None and not table.has(key):
-            table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
+            table.wrong(None, f"'{key}' is missing in [{'.'.join(table.path)}]")
         if command is not None and not any(f"{{{unit}}}" in command for unit in SECONDS):
-            table.wrong(key, f"'{key}' has to say where {{seconds}} or {{minutes}} go")
+            table.wrong(key, f"'{key}' must contain {{seconds}} or {{minutes}}")
         return command or ""
 
     def _extend(self, table: Table) -> str | None:
@@ -61,7 +61,7 @@ class RollbackTables:
         """A command that may say which timer or commit is meant."""
         command = table.template(key, TOKEN)
         if command is None and not table.has(key):
-            table.wrong(None, f"[{'.'.join(table.path)}] lacks '{key}'")
+            table.wrong(None, f"'{key}' is missing in [{'.'.join(table.path)}]")
         return command or ""
 
     def timer(self) -> TimerCommands | None:
@@ -102,7 +102,7 @@ class RollbackTables:
             return own_timer_of(table)
         put = table.template("put", ("path", "text", "end"), required=("path", "text"))
         if put is None and not table.has("put"):
-            table.wrong(None, "[file] lacks 'put'")
+            table.wrong(None, "'put' is missing in [file]")
         path = table.needed("path")
         made = FileCommands(
             path=path,
@@ -127,7 +127,9 @@ class RollbackTables:
         armed = self._shown(table, "armed")
         if armed is None:
             table.wrong(
-                None, "[scheduled] lacks 'armed'", "Oast believes in a way back only when the device shows it"
+                None,
+                "'armed' is missing in [scheduled]",
+                ("Oast relies on a rollback only when the device shows it as armed"),
             )
         made = ScheduledCommands(
             self._with_time(table, "arm"),

@@ -83,7 +83,7 @@ class Rules:
         if outer is None or not self._fits(path, name, outer, table):
             if outer is None:
                 known = [known for known in by_path if known]
-                message = f"'{path}' stands before '{outer_path}', or '{outer_path}' is missing"
+                message = f"'{path}' must come after '{outer_path}', which is missing before it"
                 table.wrong(None, message, spelling_hint(outer_path, known))
             return None
         taken = self._arguments(path, kind, table)
@@ -128,11 +128,11 @@ class Rules:
     def _fits(path: str, name: str, outer: Rule, table: Table) -> bool:
         """Whether a statement of that name may stand in `outer`; notes it when it may not."""
         if not re.fullmatch(r"[^\s/{}\"]+(?: [^\s/{}\"]+)*", name):
-            hint = "words with single spaces, '/' between levels"
-            table.wrong(None, f"'{path}' is not the path of a statement", hint)
+            hint = "separate words with single spaces, and levels with '/'"
+            table.wrong(None, f"'{path}' is not a valid statement path", hint)
             return False
         if not outer.holds_others:
-            message = f"'{path}' stands below '{outer.path}', which is a {outer.kind} and holds nothing"
+            message = f"'{path}' cannot be below '{outer.path}', which is a {outer.kind}"
             table.wrong(None, message)
             return False
         return True
@@ -142,11 +142,11 @@ class Rules:
         name = table.text("module")
         if name is not None and name not in self.modules:
             table.wrong(
-                "module", f"there is no module '{name}' in [modules]", spelling_hint(name, self.modules)
+                "module", f"unknown module '{name}'; add it to [modules]", spelling_hint(name, self.modules)
             )
         module = self.modules.get(name) if name is not None else outer.module
         if module is None and name is None and self.syntax == "xml":
-            table.wrong(None, f"'{path}' lacks its module", 'say in which YANG module it is: module = "NAME"')
+            table.wrong(None, f"'{path}' has no module", 'add its YANG module: module = "NAME"')
         return module
 
     def _arguments(
@@ -172,7 +172,7 @@ class Rules:
                     names.append(keyword)
                     found.append((keyword, None))
                 if keyword in options:
-                    table.wrong("takes", f"'{path}' has the option '{keyword}' twice")
+                    table.wrong("takes", f"duplicate option '{keyword}' in '{path}'")
                 defaults = tuple(default for _, _, default in made)
                 whole = defaults if defaults and None not in defaults else None
                 options[keyword] = Option(keyword, tuple(range(first, len(found))), whole)
@@ -184,7 +184,9 @@ class Rules:
                 )
         for name in {name for name in names if names.count(name) > 1}:
             table.wrong(
-                "takes", f"'{path}' has two arguments called '{name}'", f"name them: one:{name} other:{name}"
+                "takes",
+                f"'{path}' has two arguments with the name '{name}'",
+                (f"name them, such as one:{name} other:{name}"),
             )
             return None
         keys = self._chosen("keys", names, table) if kind == "list" else set()
@@ -204,7 +206,7 @@ class Rules:
         if value_type is None:
             table.wrong(
                 "takes",
-                f"'{path}': there is no type '{match['type']}'",
+                f"'{path}': unknown type '{match['type']}'",
                 spelling_hint(match["type"], self.types),
             )
             return None
@@ -224,16 +226,16 @@ class Rules:
             return set()
         if isinstance(value, int) and not isinstance(value, bool):
             if not 0 < value <= len(names):
-                table.wrong(key, f"'{key}' is {value}, and there are {len(names)} arguments")
+                table.wrong(key, f"'{key}' is {value}, but there are {len(names)} arguments")
                 return set()
             return set(names[:value])
         chosen = [value] if isinstance(value, str) else value
         if not isinstance(chosen, list) or not all(isinstance(name, str) for name in chosen):
-            table.wrong(key, f"'{key}' has to be a number of arguments, or their names")
+            table.wrong(key, f"'{key}' must be a number of arguments, or their names")
             return set()
         for name in chosen:
             if name not in names:
-                table.wrong(key, f"there is no argument '{name}'", spelling_hint(name, names))
+                table.wrong(key, f"unknown argument '{name}'", spelling_hint(name, names))
         return set(chosen) & set(names)
 
     def _check(self, rule: Rule, table: Table) -> None:
@@ -243,14 +245,14 @@ class Rules:
             table.wrong(
                 "keys",
                 f"the list '{path}' has no keys",
-                "say which arguments tell its entries apart: keys = 1",
+                "give the number of arguments that identify an entry, such as keys = 1",
             )
         if rule.kind == "list" and any(n not in rule.positional for n in rule.keys):
-            table.wrong("keys", f"a key of '{path}' is an option", "keys are always there")
+            table.wrong("keys", f"a key of '{path}' is an option", "make it a required argument")
         if rule.kind == "container" and rule.arguments:
             table.wrong("takes", f"the container '{path}' takes arguments", "make it a list with keys")
         if rule.kind == "leaf-list" and not rule.arguments:
-            table.wrong("takes", f"the leaf-list '{path}' takes nothing that could tell its items apart")
+            table.wrong("takes", f"the leaf-list '{path}' needs a value")
         if rule.inline and (not rule.holds_others or len(rule.keys) < len(rule.arguments)):
             table.wrong(
                 "inline",
@@ -259,19 +261,21 @@ class Rules:
             )
         if not rule.holds_others and (rule.presence or rule.end):
             table.wrong(
-                "end" if rule.end else "presence", f"'{path}' is a {rule.kind}: nothing stands below it"
+                "end" if rule.end else "presence", f"'{path}' is a {rule.kind} and cannot contain statements"
             )
         if rule.user_ordered and rule.kind not in ("list", "leaf-list"):
-            table.wrong("ordered-by", f"'{path}' is a {rule.kind}: there is no order in one statement")
+            table.wrong("ordered-by", f"'{path}' is a {rule.kind}; only lists have an order")
         if rule.lines and (rule.kind != "leaf" or len(rule.arguments) != 1 or not rule.positional):
-            table.wrong("lines", f"'lines' are for a leaf with one argument; '{path}' is not")
+            table.wrong(
+                "lines", (f"'lines' can only be used for a leaf with one argument; '{path}' is not one")
+            )
             rule.lines = {}
         for value in rule.lines:
             self._value(rule, value, "lines", table)
         text = rule.arguments[0].type if len(rule.arguments) == 1 else None
         if rule.delimiters and (rule.kind != "leaf" or text is None or text.name != "text" or rule.written):
             table.wrong(
-                "delimiters", f"'delimiters' are for a leaf that takes text and nothing else; '{path}' is not"
+                "delimiters", f"'delimiters' can only be used for a leaf with one text; '{path}' is not one"
             )
             rule.delimiters = ()
         self._fits_syntax(rule, table)
@@ -290,25 +294,25 @@ class Rules:
             if table.has(key) and table.data.get(key):
                 table.wrong(
                     key,
-                    f"'{key}' does not go with the syntax '{self.syntax}'",
-                    "it is for lines that are indented",
+                    f"'{key}' cannot be used with the syntax '{self.syntax}'",
+                    "it is for the indented syntax",
                 )
         if not by_path:
             return
         if rule.kind == "list" and len(rule.keys) < len(rule.arguments):
             table.wrong(
                 "takes",
-                f"'{rule.path}' takes more than its keys, which a path has no place for",
-                "make leaves of the others",
+                f"'{rule.path}' has other arguments than its keys, which a path cannot contain",
+                "describe the other arguments as leaves",
             )
         # An empty leaf (RFC 7950, section 9.11) has no value; a path statement would lack what it sets.
         most = (
             1 if rule.kind == "leaf" and self.syntax == "xml" and not rule.arguments else len(rule.arguments)
         )
         if not rule.holds_others and (most != 1 or (rule.arguments and not rule.positional)):
-            table.wrong("takes", f"'{rule.path}' has to take one value, which stands behind the '='")
+            table.wrong("takes", f"'{rule.path}' must take exactly one value, the one after '='")
         if " " in rule.name:
-            table.wrong(None, f"'{rule.path}' is a name of several words, which a path has no place for")
+            table.wrong(None, f"'{rule.path}' has several words, which a path cannot contain")
 
     def _value(self, rule: Rule, value: str, key: str, table: Table) -> Any:
         try:
@@ -334,7 +338,7 @@ class Rules:
             try:
                 found[number] = converted(TokenPlace(rule, number), [word], 0)
             except UnknownStatement as wrong:
-                table.wrong("default", f"the default of '{rule.path}' is wrong: {wrong.message}")
+                table.wrong("default", f"the default of '{rule.path}' is invalid: {wrong.message}")
                 return None
         return tuple(found)
 
@@ -354,7 +358,7 @@ class Rules:
             return
         written = {rule.arguments[0].name: value} if isinstance(value, str) and rule.arguments else value
         if not isinstance(written, dict) or not all(isinstance(target, str) for target in written.values()):
-            table.wrong("leafref", "'leafref' has to be the path of a statement, or { ARGUMENT = PATH }")
+            table.wrong("leafref", "'leafref' must be the path of a statement, or { ARGUMENT = PATH }")
             return
         found = []
         for name, target in written.items():
@@ -367,14 +371,14 @@ class Rules:
                 table.wrong("leafref", f"'{rule.path}' has no argument '{name}'", spelling_hint(name, known))
             elif other is None or not path:
                 hint = spelling_hint(path, [p for p in by_path if p])
-                table.wrong("leafref", f"'{rule.path}' refers to '{path}', which is no statement", hint)
+                table.wrong("leafref", f"'{rule.path}' refers to '{path}', which is not a statement", hint)
             elif (
                 at := other.argument(argument) if argument else next(iter(other.keys), 0)
             ) is None or not other.arguments:
                 hint = spelling_hint(argument, [a.name for a in other.arguments])
                 table.wrong(
                     "leafref",
-                    f"'{rule.path}' refers to the argument '{argument}' of '{path}', which is not there",
+                    f"'{rule.path}' refers to the argument '{argument}', which '{path}' does not have",
                     hint,
                 )
             else:

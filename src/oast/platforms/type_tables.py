@@ -41,7 +41,7 @@ def _type(name: str, table: Table, known: Mapping[str, ValueType]) -> ValueType 
 def _words(name: str, table: Table, form: str) -> ValueType | None:
     words = table.texts(form)
     if not words or any(not word.strip() or word != word.strip() for word in words):
-        table.wrong(form, f"the {form} of '{name}' have to be words, at least one")
+        table.wrong(form, f"the {form} of '{name}' must be at least one word")
         return None
     if form == "bits":
         return types.bits_type(name, words)
@@ -50,7 +50,7 @@ def _words(name: str, table: Table, form: str) -> ValueType | None:
     for word in words:
         if word.count(":") != 1 or word.startswith(":") or word.endswith(":"):
             table.wrong(
-                "identities", f"the identity '{word}' of '{name}' lacks its module", "write MODULE:IDENTITY"
+                "identities", f"the identity '{word}' of '{name}' has no module", "write MODULE:IDENTITY"
             )
             return None
     return types.identity_type(name, words)
@@ -64,7 +64,9 @@ def _range(name: str, table: Table) -> ValueType | None:
         [limits] if isinstance(limits, list) and limits and not isinstance(limits[0], list) else limits
     )
     if not isinstance(pairs, list) or not pairs or not all(_is_pair(pair, digits) for pair in pairs):
-        table.wrong("range", f"the range of '{name}' has to be two whole numbers, the lower first: [1, 4094]")
+        table.wrong(
+            "range", (f"the range of '{name}' must be two whole numbers, the lower first, such as [1, 4094]")
+        )
         return None
     if digits:
         return types.decimal_in(name, digits, [(float(low), float(high)) for low, high in pairs])
@@ -91,7 +93,9 @@ def _text(name: str, table: Table) -> ValueType | None:
     if (table.has("pattern") and single is None) or len(patterns) - (single is not None) < len(several):
         return None
     if length is not None and not (_is_pair(length, 0) and length[0] >= 0):
-        table.wrong("length", f"the length of '{name}' has to be two whole numbers, the lower first: [1, 64]")
+        table.wrong(
+            "length", (f"the length of '{name}' must be two whole numbers, the lower first, such as [1, 64]")
+        )
         return None
     made = types.pattern_type(
         name,
@@ -105,7 +109,7 @@ def _text(name: str, table: Table) -> ValueType | None:
         try:
             made.convert([example])
         except ValueError:
-            table.wrong("examples", f"the example '{example}' of '{name}' does not match its own pattern")
+            table.wrong("examples", f"the example '{example}' of '{name}' does not match its pattern")
     return made
 
 
@@ -113,6 +117,6 @@ def _union(name: str, table: Table, known: Mapping[str, ValueType]) -> ValueType
     members: Sequence[str] = table.texts("union")
     missing = next((member for member in members if member not in known), None)
     if missing is not None or not members:
-        table.wrong("union", f"the union '{name}' needs types that stand before it; there is no '{missing}'")
+        table.wrong("union", f"the union '{name}' uses the type '{missing}', which is not defined before it")
         return None
     return types.union_type(name, [known[member] for member in members])

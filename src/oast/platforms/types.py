@@ -57,7 +57,7 @@ def named_odd(character: str) -> str:
     called = {"\t": "a tab", "\n": "a line break", "\r": "a carriage return", "\x00": "a NUL"}
     return (
         f"U+{ord(character):04X}"
-        f" ({called.get(character) or unicodedata.name(character, 'a control code').lower()})"
+        f" ({called.get(character) or unicodedata.name(character, 'a control character').lower()})"
     )
 
 
@@ -67,7 +67,7 @@ def check_secret(name: str, value: str, *, several_lines: bool = False) -> None:
     wrong = ODD.search(value) or re.search(r"[\t\r]" if several_lines else r"[\t\r\n]", value)
     if wrong is not None:
         raise WrongValue(
-            f"the secret '{name}' holds {named_odd(wrong[0])}, which devices do not take as it is",
+            f"the secret '{name}' contains {named_odd(wrong[0])}, which devices do not accept",
             f"oast secret set {name}",
         )
 
@@ -101,7 +101,7 @@ def _matching(
         word = " ".join(words)
         word = word.lower() if lower else word
         if length is not None and not length[0] <= len(word) <= length[1]:
-            raise WrongValue(f"{what}: {length[0]} to {length[1]} characters are allowed")
+            raise WrongValue(f"{what}: it must have {length[0]} to {length[1]} characters")
         if not all(expression.fullmatch(word) for expression in expressions):
             raise WrongValue(what)
         return word
@@ -356,7 +356,7 @@ def number_in(name: str, *ranges: tuple[int, int]) -> ValueType:
 
 def decimal_in(name: str, digits: int, ranges: Sequence[tuple[float, float]]) -> ValueType:
     """A type for numbers with up to `digits` behind the point (RFC 7950, section 9.3)."""
-    what = f"a number {_spans(ranges)} with at most {digits} digits behind the point"
+    what = f"a number {_spans(ranges)} with at most {digits} decimal places"
 
     def converted(word: str) -> str:
         match = re.fullmatch(rf"([+-]?)0*([0-9]{{1,19}})(?:\.([0-9]{{1,{digits}}}?)0*)?", word)

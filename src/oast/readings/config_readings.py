@@ -36,7 +36,7 @@ def _value(
             f"'{reading.statements}' of the running configuration has '{value[:60]}' for '{field}', which is"
             f" {wrong}"
         )
-        raise ProtocolError(message, hint="look at the platform's readings") from None
+        raise ProtocolError(message, hint="check this reading in the platform file") from None
 
 
 def _argument(node: Node, leaf: str) -> str | Secret | None:

@@ -89,7 +89,7 @@ class _Where(SelectorParser[Record]):
             raise error_at(
                 self.text,
                 column,
-                f"'{name}' is no number ({field.kind}): it is not more or less than another",
+                f"'{name}' is not a number ({field.kind}) and cannot be compared with < or >",
                 None,
                 None,
             )

@@ -24,7 +24,7 @@ from oast.safe_xml import SEPARATOR, NotXml, safe_xml, xpath
 NOTHING = ("", "-")
 BITS = "bit/s"
 MOST_DIGITS = 20
-HINT = "look at the platform's readings"
+HINT = "check this reading in the platform file"
 
 
 def records(text: str, reading: ReadingDefinition) -> list[Record]:
@@ -72,7 +72,7 @@ def _typed(found: Sequence[Numbered], reading: ReadingDefinition) -> list[Record
                 except KeyError:
                     record[name] = values[text] = _converted(text, name, field, number, reading)
         if key is not None and record[key] is None:
-            raise ProtocolError(f"{_where(number, reading)} has nothing for '{key}'", hint=HINT)
+            raise ProtocolError(f"{_where(number, reading)} has no '{key}'", hint=HINT)
         made.append(record)
     return made
 
@@ -121,7 +121,7 @@ def _typed_column(table: Columns, name: str, reading: ReadingDefinition, *, is_k
             _converted(text, name, field, table.lines[cells.index(cell)], reading)
     if is_key and None in values.values():
         empty = next(n for n, cell in enumerate(cells) if values[cell] is None)
-        raise ProtocolError(f"{_where(table.lines[empty], reading)} has nothing for '{name}'", hint=HINT)
+        raise ProtocolError(f"{_where(table.lines[empty], reading)} has no '{name}'", hint=HINT)
     return repeat(values[cells[0]], many) if same else map(values.__getitem__, cells)
 
 
@@ -168,7 +168,7 @@ def _from_json(text: str, reading: ReadingDefinition) -> list[Numbered]:
         data = json.loads(text)
     except (ValueError, RecursionError) as error:
         line = f" (line {error.lineno})" if isinstance(error, json.JSONDecodeError) else ""
-        raise ProtocolError(f"the answer to '{reading.command}' is no JSON{line}", hint=HINT) from None
+        raise ProtocolError(f"the answer to '{reading.command}' is not JSON{line}", hint=HINT) from None
     found = data if reading.records is None else _picked(reading.records, data, reading)
     if isinstance(found, Mapping) and reading.key is not None:
         entries = [({reading.key: str(key)}, value) for key, value in found.items()]
@@ -182,7 +182,7 @@ def _from_json(text: str, reading: ReadingDefinition) -> list[Numbered]:
             f"the answer to '{reading.command}' has a mapping at '{reading.records or '@'}', whose keys such"
             f" as '{first}' are data"
         )
-        raise ProtocolError(message, hint='say which field they are: key = "FIELD"')
+        raise ProtocolError(message, hint='name the field for the keys: key = "FIELD"')
     else:
         raise ProtocolError(
             f"the answer to '{reading.command}' has no list at '{reading.records or '@'}'", hint=HINT
@@ -212,7 +212,9 @@ def _picked(path: str, data: Any, reading: ReadingDefinition) -> Any:
     try:
         return jmespath.search(path, data)
     except (JMESPathError, TypeError, ValueError) as error:
-        message = f"the answer to '{reading.command}' does not fit '{path}': {str(error).splitlines()[0]}"
+        message = (
+            f"'{path}' cannot be applied to the answer to '{reading.command}': {str(error).splitlines()[0]}"
+        )
         raise ProtocolError(message, hint=HINT) from None
 
 
@@ -233,7 +235,7 @@ def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Texts]:
     except NotXml as wrong:
         line = f" (line {wrong.line})" if wrong.line else ""
         raise ProtocolError(
-            f"the answer to '{reading.command}' is no XML{line}: {wrong}", hint=HINT
+            f"the answer to '{reading.command}' is not XML{line}: {wrong}", hint=HINT
         ) from None
     fields = {name: xpath(path, reading.namespaces) for name, path in reading.xpaths.items()}
     for element in xpath(f"//{reading.elements}", reading.namespaces)(root):
@@ -278,7 +280,7 @@ def _from_blocks(text: str, reading: ReadingDefinition) -> Iterator[Numbered]:
     if text.strip() and not found:
         first = next(number for number, line in enumerate(text.split("\n"), 1) if line.strip())
         raise ProtocolError(
-            f"nothing in the answer to '{reading.command}' is a field of the reading (line {first} on)",
+            f"the answer to '{reading.command}' has no field of the reading (from line {first})",
             hint=HINT,
         )
     if block is not None:

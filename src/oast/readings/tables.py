@@ -57,10 +57,10 @@ def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
             record = _record(line, columns) if plain is None else _cells(line, plain)
             if record is None:
                 message = (
-                    f"line {number} of the answer to '{reading.command}' does not stand below its headings:"
-                    f" {line.strip()[:80]!r}"
+                    f"line {number} of the answer to '{reading.command}' does not match the columns: "
+                    f"{line.strip()[:80]!r}"
                 )
-                raise ProtocolError(message, hint="look at the platform's readings")
+                raise ProtocolError(message, hint="check this reading in the platform file")
             if reading.continues and found and _first(record) is None:
                 _complete(found[-1][1], record)
             else:
@@ -68,7 +68,7 @@ def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
     if columns is None:
         raise ProtocolError(
             f"the answer to '{reading.command}' has no line with the headings {', '.join(reading.columns)}",
-            hint="look at the platform's readings",
+            hint="check this reading in the platform file",
         )
     return found
 

@@ -60,7 +60,7 @@ def _number(text: str, field: FieldType) -> int:
         if match is not None:
             return round(float(match[1]) * _SCALES[match[2].lower()])
     if not _NUMBER.fullmatch(text):
-        raise ValueError("no whole number")
+        raise ValueError("not a whole number")
     return int(text.replace(",", ""))
 
 
@@ -139,7 +139,7 @@ def _prefix(text: str) -> Prefix:
 def _mac(text: str, field: FieldType) -> str:
     digits = re.sub(r"[:.\-]", "", text.lower())
     if not _MAC.fullmatch(digits):
-        raise ValueError("no MAC address")
+        raise ValueError("not a MAC address")
     return ":".join(digits[n : n + 2] for n in range(0, 12, 2))
 
 
@@ -157,12 +157,12 @@ def _duration(text: str, field: FieldType) -> float:
         while position < len(part):
             match = _SPAN.match(part, position)
             if match is None or (match[2] is not None and match[2] not in _UNITS):
-                raise ValueError("no length of time")
+                raise ValueError("not a duration")
             total += float(match[1]) * (_UNITS[match[2]] if match[2] else 1)
             position = match.end()
             position += len(part[position:]) - len(part[position:].lstrip())
     if not parts:
-        raise ValueError("no length of time")
+        raise ValueError("not a duration")
     return total
 
 
@@ -182,7 +182,7 @@ def _interface_addresses(text: str) -> tuple[InterfaceAddress, ...]:
         try:
             found.append(ipaddress.ip_interface(one))
         except ValueError:
-            raise ValueError(f"no address with its prefix length ({one})") from None
+            raise ValueError(f"not an address with a prefix length ({one})") from None
     if len(found) == 1 and found[0].version == 4:
         return (found[0],)
     kept = [one for one in found if one.version == 4 or not one.is_link_local]

@@ -58,7 +58,9 @@ def next_page(source: SourceSettings, page: Page) -> str | None:
         return page.link
     found = _search(source, source.following, _json(source, page))
     if found is not None and not isinstance(found, str):
-        raise _no(source, f"'{source.following}' gives no address of a page but {str(found)[:60]!r}")
+        raise _no(
+            source, (f"'{source.following}' gives {str(found)[:60]!r} instead of the URL of the next page")
+        )
     return found or None
 
 
@@ -73,7 +75,7 @@ def map_records(source: SourceSettings, pages: Sequence[Page], *, raw: bool = Fa
             if number > source.most_records:
                 raise _no(
                     source,
-                    f"it has more than {source.most_records} records ('records' below [sources.limits])",
+                    f"it has more than {source.most_records} records (limit: 'records' in [sources.limits])",
                 )
             if isinstance(record, str):
                 made.cannot_be_read(f"record {number}", None, record)
@@ -84,9 +86,9 @@ def map_records(source: SourceSettings, pages: Sequence[Page], *, raw: bool = Fa
     if source.count is not None:
         told = _search(source, source.count, _json(source, pages[0]))
         if not isinstance(told, int) or isinstance(told, bool):
-            raise _no(source, f"'{source.count}' gives no number of records but {str(told)[:60]!r}")
+            raise _no(source, f"'{source.count}' gives {str(told)[:60]!r} instead of a number of records")
         if told != number:
-            raise _no(source, f"it says that it has {told} records, and sent {number}: it is not whole")
+            raise _no(source, f"it announced {told} records and sent {number}; the listing is incomplete")
     return made
 
 
@@ -99,12 +101,12 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] |
         try:
             yield from zones.zone_records(page.text, source.origin)
         except ValueError as wrong:
-            raise _no(source, f"it is no DNS zone: {wrong}") from None
+            raise _no(source, f"it is not a DNS zone: {wrong}") from None
         return
     data = _json(source, page)
     found = data if source.records is None else _search(source, source.records, data)
     if not isinstance(found, list):
-        raise _no(source, f"there is no list of records at '{source.records or '@'}'")
+        raise _no(source, f"'{source.records or '@'}' is not a list of records")
     for one in found:
         yield one if isinstance(one, dict) else {"value": one}
 
@@ -121,13 +123,13 @@ def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str
             if heading is None:
                 heading = [cell.strip().removeprefix("\ufeff") for cell in row]
                 if len(set(heading)) < len(heading) or "" in heading:
-                    raise _no(source, "the first line has a column twice, or one without a name")
+                    raise _no(source, "the first line has a duplicate column, or one without a name")
             elif len(row) != len(heading):
                 yield f"line {reader.line_num} has {len(row)} cells, the first line has {len(heading)}"
             else:
                 yield {key: cell.strip() or None for key, cell in zip(heading, row, strict=True)}
     except csv.Error as wrong:
-        raise _no(source, f"line {reader.line_num} is no CSV: {wrong}") from None
+        raise _no(source, f"line {reader.line_num} is not valid CSV: {wrong}") from None
     if heading is None:
         raise _no(source, "it is empty")
 
@@ -139,7 +141,9 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: M
             made.passed_over += 1
             return None
     except (JMESPathError, TypeError, ValueError) as wrong:
-        made.cannot_be_read(where, None, f"'{source.which}' does not fit it: {str(wrong).splitlines()[0]}")
+        made.cannot_be_read(
+            where, None, (f"'{source.which}' cannot be applied to it: {str(wrong).splitlines()[0]}")
+        )
         return None
     name: str | None = None
     try:
@@ -158,9 +162,9 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: M
     if name in made.devices:
         del made.devices[name]
         made.raw.pop(name, None)
-        made.cannot_be_read(f"{made.records.pop(name)} and {where}", name, f"both are called '{name}'")
+        made.cannot_be_read(f"{made.records.pop(name)} and {where}", name, f"both have the name '{name}'")
     elif name in made.wrong_names:
-        made.cannot_be_read(where, name, f"another is called '{name}', too")
+        made.cannot_be_read(where, name, f"another record has the name '{name}', too")
     else:
         made.devices[name], made.records[name] = found, where
         return name
@@ -189,20 +193,20 @@ def _value(key: str, mapped: Mapped, record: Mapping[str, Any]) -> Any:
     try:
         found = mapped.search(record)
     except (JMESPathError, TypeError, ValueError) as wrong:
-        raise ValueError(f"'{mapped.path}' does not fit it: {str(wrong).splitlines()[0]}") from None
+        raise ValueError(f"'{mapped.path}' cannot be applied to it: {str(wrong).splitlines()[0]}") from None
     if found in (None, "", []):
         return mapped.default
     values = found if isinstance(found, list) else [found]
     if not all(isinstance(one, str | int | float | bool) for one in values):
-        raise ValueError(f"'{key}' is neither a value nor a list of values")
+        raise ValueError(f"'{key}' must be a value or a list of values")
     if mapped.values:
         for one in values:
             if str(one) not in mapped.values and mapped.default is None:
-                raise ValueError(f"'{key}' is '{str(one)[:60]}', which 'values' does not have")
+                raise ValueError(f"'{key}' is '{str(one)[:60]}', which is missing in 'values'")
         values = [mapped.values.get(str(one), mapped.default) for one in values]
     values = [one.strip() if isinstance(one, str) else one for one in values]
     if any(isinstance(one, str) and (len(one) > LONGEST or not one.isprintable()) for one in values):
-        raise ValueError(f"'{key}' is too long, or has characters that cannot be shown")
+        raise ValueError(f"'{key}' is too long, or has unprintable characters")
     if key == "port":
         return _port(values[0])
     if key == "tags":
@@ -219,7 +223,7 @@ def _value(key: str, mapped: Mapped, record: Mapping[str, Any]) -> Any:
 def _name(value: Any) -> str:
     if not isinstance(value, str | int) or not DEVICE_NAME.fullmatch(str(value)):
         raise ValueError(
-            f"its name is {str(value)[:60]!r}, which cannot be a device's"
+            f"its name {str(value)[:60]!r} is not a valid device name"
             if value is not None
             else "it has no name"
         )
@@ -233,13 +237,13 @@ def _address(value: Any) -> str:
         return str(ipaddress.ip_interface(text).ip)
     except ValueError:
         if not text.replace(".", "").replace("-", "").isalnum() or text.replace(".", "").isdigit():
-            raise ValueError(f"'{text[:60]}' is no address") from None
+            raise ValueError(f"'{text[:60]}' is not an address") from None
         return text
 
 
 def _port(value: Any) -> int:
     if not str(value).isdecimal() or not 0 < int(value) < 65536:
-        raise ValueError(f"its port is '{str(value)[:20]}'")
+        raise ValueError(f"its port '{str(value)[:20]}' is invalid")
     return int(value)
 
 
@@ -252,15 +256,15 @@ def _json(source: SourceSettings, page: Page) -> Any:
     try:
         return strict_json(page.text)
     except ValueError as wrong:
-        raise _no(source, f"its answer is no JSON ({str(wrong)[:80]})") from None
+        raise _no(source, f"its answer is not JSON ({str(wrong)[:80]})") from None
 
 
 def _search(source: SourceSettings, path: str, data: Any) -> Any:
     try:
         return jmespath.search(path, data)
     except (JMESPathError, TypeError, ValueError) as wrong:
-        raise _no(source, f"'{path}' does not fit its answer: {str(wrong).splitlines()[0]}") from None
+        raise _no(source, f"'{path}' cannot be applied to its answer: {str(wrong).splitlines()[0]}") from None
 
 
 def _no(source: SourceSettings, what: str) -> StateError:
-    return StateError(f"the source '{source.name}': {what}", hint="what was there before stays as it is")
+    return StateError(f"source '{source.name}': {what}", hint="the inventory is unchanged")

@@ -55,19 +55,15 @@ class Fetching:
         async with self._service:
             while url is not None:
                 if url in seen:
-                    raise self._service.wrong(
-                        f"it leads back to a page that was there already ({url}): its listing has no end"
-                    )
+                    raise self._service.wrong(f"its pages lead back to an earlier page ({url})")
                 if len(seen) >= MOST_PAGES:
                     raise self._service.wrong(f"it has more than {MOST_PAGES} pages")
                 seen.add(url)
                 page = await self._page(url)
                 size += len(page.text)
                 if size > self._source.most_bytes:
-                    what = f"all its pages together are longer than {self._source.most_bytes} bytes"
-                    raise self._service.wrong(
-                        what, "'bytes' below [sources.limits] says how much is taken in"
-                    )
+                    what = f"its pages are longer than {self._source.most_bytes} bytes in total"
+                    raise self._service.wrong(what, "allow more with 'bytes' in [sources.limits]")
                 found.append(page)
                 next_ = following(page)
                 url = None if next_ is None else self._joined(url, next_)
@@ -79,7 +75,7 @@ class Fetching:
             joined = urljoin(url, following)
         except ValueError as wrong:
             raise self._service.wrong(
-                f"the address of its next page is no URL ({wrong}): {following[:80]!r}"
+                f"the address of its next page is not a URL ({wrong}): {following[:80]!r}"
             ) from None
         self._service.need_same_place(joined, "its next page")
         return joined
@@ -89,7 +85,7 @@ class Fetching:
         answer = await self._service.ask("GET", url, self._headers(kept))
         if answer.status == 304:
             if kept is None:
-                raise self._service.wrong("it says that nothing has changed, though nothing is known")
+                raise self._service.wrong("it reports no changes, although this is the first request")
             self.unchanged += 1
             return Page(url, str(kept["text"]), kept.get("link"))
         page = Page(url, self._text(answer), answer.link)
@@ -100,7 +96,7 @@ class Fetching:
         try:
             return answer.data.decode("utf-8-sig" if self._source.format == JSON else answer.encoding)
         except (UnicodeDecodeError, LookupError) as error:
-            raise self._service.wrong(f"its answer is no text: {error}") from None
+            raise self._service.wrong(f"its answer is not text: {error}") from None
 
     def _headers(self, kept: Mapping[str, Any] | None) -> dict[str, str]:
         headers = {"Accept": ACCEPTED[self._source.format]}

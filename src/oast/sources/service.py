@@ -65,7 +65,7 @@ class Service:
             return ssl.create_default_context(cafile=self._source.authority)
         except (ssl.SSLError, OSError) as error:
             raise self.wrong(
-                f"the authority {self._source.authority} cannot be used: {error.strerror or error}"
+                f"cannot use the certificate authority {self._source.authority}: {error.strerror or error}"
             ) from None
 
     def need_same_place(self, url: str, what: str) -> None:
@@ -75,9 +75,11 @@ class Service:
             other = urlsplit(url)
             there = (other.scheme, other.hostname, other.port)
         except ValueError as wrong:
-            raise self.wrong(f"{what} has an address that is no URL ({wrong}): {url[:80]!r}") from None
+            raise self.wrong(f"{what} has an invalid URL ({wrong}): {url[:80]!r}") from None
         if own is None or (own.scheme, own.hostname, own.port) != there:
-            raise self.wrong(f"{what} is elsewhere ({other.scheme}://{other.netloc}): it is not followed")
+            raise self.wrong(
+                f"{what} is on another server ({other.scheme}://{other.netloc}), and was not read"
+            )
 
     async def ask(
         self,
@@ -103,7 +105,7 @@ class Service:
             except TimeoutError:
                 said = f"no answer within {self._source.timeout_s:g} s"
             except aiohttp.ClientConnectorCertificateError as error:
-                raise self.wrong(f"its certificate is not accepted: {error.certificate_error}") from None
+                raise self.wrong(f"its certificate is not valid: {error.certificate_error}") from None
             except (aiohttp.ClientError, OSError, UnicodeDecodeError) as error:
                 said = (
                     " ".join("".join(c if c.isprintable() else " " for c in str(error)).split())[
@@ -115,7 +117,7 @@ class Service:
                 await self._sleep(min(after if after is not None else pause, LONGEST_PAUSE_S))
                 pause *= 2
         raise self.wrong(
-            f"it could not be {'read' if method == 'GET' else 'written'} in {TRIES} tries: {said}"
+            f"{'reading' if method == 'GET' else 'writing'} failed after {TRIES} attempts: {said}"
         )
 
     def _request(
@@ -138,7 +140,7 @@ class Service:
         try:
             links = response.links
         except ValueError as wrong:
-            raise self.wrong(f"its Link header (RFC 8288) holds an address that is no URL: {wrong}") from None
+            raise self.wrong(f"its Link header (RFC 8288) contains an invalid URL: {wrong}") from None
         link = str(links["next"]["url"]) if "next" in links else None
         encoding = response.charset or "utf-8-sig"
         return ServiceAnswer(
@@ -161,11 +163,11 @@ class Service:
 
     def _refused(self, status: int, said: str) -> StateError:
         if status in (401, 403):
-            return self.wrong(f"it does not let us in: {said}", "is the token right, and has it expired?")
+            return self.wrong(f"authentication failed: {said}", "check the token, and whether it has expired")
         if 300 <= status < 400:
-            return self.wrong(f"it is elsewhere: {said}", "write the address that it is at now")
-        return self.wrong(f"it refuses: {said}")
+            return self.wrong(f"it has moved: {said}", "update its URL")
+        return self.wrong(f"it refused: {said}")
 
     def wrong(self, what: str, hint: str | None = None) -> StateError:
         """What is wrong with the source."""
-        return StateError(f"the source '{self._source.name}': {what}", hint=hint)
+        return StateError(f"source '{self._source.name}': {what}", hint=hint)

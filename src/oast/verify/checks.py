@@ -103,10 +103,17 @@ class CheckResult(NamedTuple):
 
     @property
     def finding(self) -> str:
-        """The result in words."""
-        return f"{self.check.title}: {self.actual or 'not there'}" + (
-            "" if self.passed else f", wanted {self.check.wanted}"
-        )
+        """The result as text."""
+        if self.passed:
+            return f"{self.check.title}: {self.actual or 'nothing'}"
+        return f"{self.check.title}: {self.difference}"
+
+    @property
+    def difference(self) -> str:
+        """What was expected and what was found; of a set, what is missing and what does not belong."""
+        if self.actual and self.check.test in (Operator.ALL, Operator.EXACTLY):
+            return f"expected {self.check.wanted}; {self.actual}"
+        return f"expected {self.check.wanted}, found {self.actual or 'nothing'}"
 
 
 def evaluate(
@@ -206,8 +213,8 @@ def _compared(check: Check, rows: Iterable[Record]) -> CheckResult:
     missing = sorted(check.values - there, key=natural_sort_key)
     besides = sorted(there - check.values, key=natural_sort_key) if check.test is Operator.EXACTLY else []
     told = [
-        *([f"lacks {_few(missing)}"] if missing else []),
-        *([f"has {_few(besides)} besides"] if besides else []),
+        *([f"missing: {_few(missing)}"] if missing else []),
+        *([f"unexpected: {_few(besides)}"] if besides else []),
     ]
     return CheckResult(check, "; ".join(told) or ALL_THERE, not told, tuple(missing))
 
@@ -233,7 +240,7 @@ def must_match(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[C
         if one.check.test is not Operator.SAME:
             return one
         value, number = wanted[one.check.title, one.check.group]
-        others = f"{value or 'nothing'}, as {number} {'device has' if number == 1 else 'devices have'}"
+        others = f"{value or 'nothing'}, like {number} other {'device' if number == 1 else 'devices'}"
         return one._replace(check=one.check._replace(wanted=others), passed=(one.actual or "") == value)
 
     return {name: [judged(one) for one in of_it] for name, of_it in results.items()}

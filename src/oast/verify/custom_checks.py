@@ -119,12 +119,12 @@ class CustomCheck:
             yield made._replace(title=f"{about} {said}", field="answered", wanted=str(probe.answered).lower())
             return
         yield made._replace(
-            title=f"{about} is reached", match={"arrived": "*"}, field="arrived", wanted="true"
+            title=f"{about} answers pings", match={"arrived": "*"}, field="arrived", wanted="true"
         )
         if probe.through:
             names = ", ".join(probe.through)
             addresses = frozenset(address for name in probe.through for address in holds(name))
-            title = f"{about} is reached through {names}"
+            title = f"{about} answers pings through {names}"
             yield made._replace(
                 title=title, field="address", wanted=f"one of {names}", test=Operator.ANY, values=addresses
             )
@@ -210,7 +210,7 @@ class CustomCheck:
             return made._replace(wanted=", ".join(texts), test=test, values=frozenset(texts))
         kind = definition.types.get(field)
         if kind is None or kind.kind not in NUMERIC:
-            message = f"'{self.rule}' is for numbers, and '{field}' of '{self.reading}' is none"
+            message = f"'{self.rule}' needs a number, and '{field}' of '{self.reading}' is not one"
             raise EstateError(message, place=self.places.place(self.rule))
         low, high, wanted = _range(self.rule, said)
         return made._replace(wanted=wanted, test=Operator.RANGE, low=low, high=high)
@@ -236,7 +236,7 @@ class CustomCheck:
         except MissingError as error:
             message, hint = error.told(None, values)
         except jinja2.TemplateSyntaxError as error:
-            message, hint = f"'{text}' is wrong: {error.message}", None
+            message, hint = f"'{text}' is invalid: {error.message}", None
         except EstateError as error:
             message, hint = error.message, error.hint
         except Exception as error:
@@ -261,41 +261,41 @@ def _check(item: YamlMap, place: Place, estate: Estate) -> CustomCheck:
         )  # fmt: skip
     if not isinstance(item.get("reading"), str):
         raise EstateError(
-            "the check does not say which reading it looks at",
+            "this check has no 'reading'",
             place=place,
             hint="add for example 'reading: interfaces'",
         )
     must_be = _texts(item, "must_be")
     rules = [rule for rule in RULES if rule in item]
     if len(rules) > 1:
-        message, hint = f"'{rules[1]}' and '{rules[0]}' are two checks", "write them one after the other"
+        message, hint = f"a check takes either '{rules[1]}' or '{rules[0]}'", "split it into two checks"
         raise EstateError(message, place=item.place(rules[1]), hint=hint)
     rule = rules[0] if rules else "must_be"
     said = {} if rule == "must_be" else {str(item["same"]): None} if rule == "same" else _said(item, rule)
     by = _by(item, estate, rule)
     counted = [key for key in ("least", "most") if key in item]
     if said and counted:
-        message = f"'{counted[0]}' and '{rule}' are two checks"
-        raise EstateError(message, place=item.place(counted[0]), hint="write them one after the other")
+        message = f"a check takes either '{counted[0]}' or '{rule}'"
+        raise EstateError(message, place=item.place(counted[0]), hint="split it into two checks")
     if must_be and counted:
         raise EstateError(
-            f"'{counted[0]}' and 'must_be' are two checks",
+            f"a check takes either '{counted[0]}' or 'must_be'",
             place=item.place(counted[0]),
-            hint="write them one after the other",
+            hint="split it into two checks",
         )
     for key in counted:
         if not isinstance(item[key], int) or isinstance(item[key], bool) or item[key] < 0:
-            raise EstateError(f"'{key}' has to be a whole number", place=item.place(key))
+            raise EstateError(f"'{key}' must be a whole number", place=item.place(key))
     if "least" in item and "most" in item and item["least"] > item["most"]:
-        raise EstateError("'least' is more than 'most'", place=item.place("least"))
+        raise EstateError("'least' is greater than 'most'", place=item.place("least"))
     on, severity, wait_s, stable_for_s, section = _for_all(item, estate)
     least = item.get("least", 0 if "most" in item else 1)
     if item["reading"] in READINGS and READINGS[item["reading"]].asks is not None:
-        message = f"'{item['reading']}' is not a reading by itself here"
+        message = f"the reading '{item['reading']}' needs a destination"
         raise EstateError(
             message,
             place=item.place("reading"),
-            hint=f"write '{item['reading']}: ADDRESS' in place of 'reading'",
+            hint=f"write '{item['reading']}: ADDRESS' instead of 'reading'",
         )
     return CustomCheck(
         item["check"], on, section, item["reading"], _texts(item, "where"), must_be,
@@ -309,17 +309,15 @@ def _for_all(item: YamlMap, estate: Estate) -> tuple[Selector | None, str, float
     severity = str(item.get("severity", "error"))
     if severity not in ("error", "warning"):
         raise EstateError(
-            f"the severity '{severity}' is neither error nor warning", place=item.place("severity")
+            f"the severity must be error or warning, not '{severity}'", place=item.place("severity")
         )
     if "section" in item and not isinstance(item["section"], str):
-        raise EstateError("'section' has to be the name of a section", place=item.place("section"))
+        raise EstateError("'section' must be the name of a section", place=item.place("section"))
     times = []
     for key in ("wait_s", "stable_for_s"):
         value = item.get(key, 0)
         if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value <= LONGEST_S:
-            raise EstateError(
-                f"'{key}' has to be a number of seconds, up to {LONGEST_S}", place=item.place(key)
-            )
+            raise EstateError(f"'{key}' must be a number of seconds up to {LONGEST_S}", place=item.place(key))
         times.append(float(value))
     on = None
     if "on" in item:
@@ -334,7 +332,7 @@ def _by(item: YamlMap, estate: Estate, rule: str) -> str | None:
         return None
     by, known = str(item["by"]), {name for device in estate.devices.values() for name in device.known_by}
     if rule != "same":
-        raise EstateError("'by' goes with 'same'", place=item.place("by"))
+        raise EstateError("'by' needs 'same'", place=item.place("by"))
     if by not in known:
         raise EstateError(
             f"no device has the attribute '{by}'", place=item.place("by"), hint=spelling_hint(by, known)
@@ -348,27 +346,29 @@ def _probe(item: YamlMap, place: Place, estate: Estate) -> Probe | None:
     if not kinds:
         for key, kind in (("answered", PING), ("through", TRACE)):
             if key in item:
-                raise EstateError(f"'{key}' goes with '{kind}'", place=item.place(key))
+                raise EstateError(f"'{key}' needs '{kind}'", place=item.place(key))
         return None
     allowed = (*_FOR_ALL, kinds[0], "answered" if kinds[0] == PING else "through")
     for key in item:
         if key not in allowed:
             raise EstateError(
-                f"'{key}' does not go with '{kinds[0]}'", place=item.place(key), hint="write two checks"
+                f"'{key}' and '{kinds[0]}' exclude each other",
+                place=item.place(key),
+                hint=("split it into two checks"),
             )
     to, answered, through = item[kinds[0]], item.get("answered", True), item.get("through", [])
     if not isinstance(to, str) or not to.strip():
         raise EstateError(
-            f"'{kinds[0]}' has to be an address or the name of a device", place=item.place(kinds[0])
+            f"'{kinds[0]}' must be an address or the name of a device", place=item.place(kinds[0])
         )
     if not isinstance(answered, bool):
-        raise EstateError("'answered' has to be true or false", place=item.place("answered"))
+        raise EstateError("'answered' must be true or false", place=item.place("answered"))
     names = [str(one) for one in (through if isinstance(through, list) else [through])]
     for name in names:
         if name not in estate.devices:
             hint = spelling_hint(name, estate.devices)
             raise EstateError(
-                f"there is no device '{name}' to go through", place=item.place("through"), hint=hint
+                f"unknown device '{name}' to go through", place=item.place("through"), hint=hint
             )
     return Probe(to.strip(), answered, tuple(names))
 
@@ -378,25 +378,25 @@ def _said(item: YamlMap, rule: str) -> Mapping[str, Any]:
     written = item.get(rule)
     place = item.place(rule)
     if not isinstance(written, dict) or not written:
-        raise EstateError(f"'{rule}' has to hold 'field: value' lines", place=place)
+        raise EstateError(f"'{rule}' must contain 'field: value' lines", place=place)
     for field, value in written.items():
         texts = value if isinstance(value, list) else [value]
         if not texts or not all(
             isinstance(one, (str, int, float)) and not isinstance(one, bool) for one in texts
         ):
             raise EstateError(
-                f"'{field}' of '{rule}' has to be text or a number",
+                f"'{field}' of '{rule}' must be text or a number",
                 place=place,
                 hint="put true and false in quotes",
             )
         if isinstance(value, list) and rule in ("some", "none", "at_least", "at_most"):
-            raise EstateError(f"'{field}' of '{rule}' has to be one value", place=place)
+            raise EstateError(f"'{field}' of '{rule}' must be one value", place=place)
         if rule in ("at_least", "at_most", "near") and not all(
             isinstance(one, (int, float)) for one in texts
         ):
-            raise EstateError(f"'{field}' of '{rule}' has to be a number", place=place)
+            raise EstateError(f"'{field}' of '{rule}' must be a number", place=place)
         if rule == "near" and (not isinstance(value, list) or len(value) != 2 or value[1] < 0):
-            raise EstateError(f"'{field}' of 'near' has to be [NUMBER, TOLERANCE]", place=place)
+            raise EstateError(f"'{field}' of 'near' must be [NUMBER, TOLERANCE]", place=place)
     return {str(field): value for field, value in written.items()}
 
 
@@ -407,7 +407,7 @@ def _range(rule: str, said: Any) -> tuple[float, float, str]:
     if rule == "at_most":
         return -math.inf, said, f"at most {said:g}"
     middle, tolerance = said
-    return middle - tolerance, middle + tolerance, f"{middle:g}, {tolerance:g} more or less"
+    return middle - tolerance, middle + tolerance, f"{middle:g} ± {tolerance:g}"
 
 
 def _texts(item: YamlMap, key: str) -> Mapping[str, str]:
@@ -416,7 +416,7 @@ def _texts(item: YamlMap, key: str) -> Mapping[str, str]:
         isinstance(v, (str, int)) and not isinstance(v, bool) for v in written.values()
     ):
         raise EstateError(
-            f"'{key}' has to hold 'field: text' lines",
+            f"'{key}' must contain 'field: text' lines",
             place=item.place(key),
             hint="put true and false in quotes",
         )

@@ -77,7 +77,7 @@ def _interfaces(meant: IntentFacts, far_ends: Mapping[Cable, str], away: set[Cab
             if meant.reads("interfaces", "admin-status"):
                 yield Check(
                     meant.name,
-                    f"interface {name} is shut",
+                    f"interface {name} is disabled",
                     "interfaces",
                     match,
                     "admin-status",
@@ -89,7 +89,7 @@ def _interfaces(meant: IntentFacts, far_ends: Mapping[Cable, str], away: set[Cab
         whole = _PART.sub("", name)
         far = far_ends.get((meant.name, name)) or far_ends.get((meant.name, whole))
         if meant.reads("interfaces", "admin-status"):
-            title = f"interface {name} is not shut"
+            title = f"interface {name} is enabled"
             yield Check(
                 meant.name, title, "interfaces", match, "admin-status", "up", concerns, peer=far, root=True
             )
@@ -162,10 +162,10 @@ def _ospf_ends(meant: IntentFacts) -> Iterator[tuple[str, _OspfEnd]]:
 
 def _adjacency(meant: IntentFacts, one: _OspfEnd, other: _OspfEnd) -> Iterator[Check]:
     match = {"interface": one.interface, "address": other.address}
-    title = f"OSPF neighbour {other.device} on {one.interface} is full"
+    title = f"OSPF neighbor {other.device} on {one.interface} is full"
     yield Check(one.device, title, "ospf-neighbors", match, "state", "full", one.paths, peer=other.device)
     if one.area is not None and meant.reads("ospf-neighbors", "area"):
-        title = f"OSPF neighbour {other.device} on {one.interface} is in its area"
+        title = f"OSPF neighbor {other.device} on {one.interface} is in its area"
         yield Check(
             one.device, title, "ospf-neighbors", match, "area", one.area, one.paths, peer=other.device
         )
@@ -188,7 +188,7 @@ def _heard(every: Mapping[str, IntentFacts], cables: Mapping[Cable, Cable]) -> I
         match, concerns = {"interface": port}, (own.path,)
         yield Check(
             device,
-            f"{port} leads to {other}",
+            f"{port} is connected to {other}",
             "lldp-neighbors",
             match,
             "system-name",
@@ -196,7 +196,7 @@ def _heard(every: Mapping[str, IntentFacts], cables: Mapping[Cable, Cable]) -> I
             concerns,
             peer=other,
         )
-        title = f"{port} leads to {far_port} of {other}"
+        title = f"{port} is connected to {far_port} of {other}"
         yield Check(device, title, "lldp-neighbors", match, "port-id", far_port, concerns, peer=other)
 
 
@@ -225,7 +225,7 @@ def _prefixes(every: Mapping[str, IntentFacts], away: set[Cable]) -> Iterator[Ch
         values = frozenset(prefixes)
         for meant, path in members[area]:
             if meant.reads("routes", "destination-prefix"):
-                title = f"the {len(values)} prefixes of OSPF area {area} are in the table"
+                title = f"the {len(values)} prefixes of OSPF area {area} are in the routing table"
                 yield Check(
                     meant.name,
                     title,

@@ -17,16 +17,16 @@ from oast.verify.snapshots import DEVICE, ExpectedLoss, StateChange
 
 # Readings, what has to be so of a record, the field by which it is known, and how it is called.
 KEPT: Sequence[tuple[str, Mapping[str, str], str, str]] = (
-    ("interfaces", {"oper-status": "up"}, "name", "the interfaces that were up before the change are"),
-    ("ospf-neighbors", {"state": "full"}, "address", "the OSPF neighbours from before the change are full"),
+    ("interfaces", {"oper-status": "up"}, "name", "all interfaces that were up before the change are up"),
+    ("ospf-neighbors", {"state": "full"}, "address", "all OSPF neighbors from before the change are full"),
     (
         "bgp-neighbors",
         {"session-state": "established"},
         "remote-address",
-        "the BGP neighbours from before the change are established",
+        "all BGP neighbors from before the change are established",
     ),
-    ("lldp-neighbors", {}, "system-name", "the devices that were heard before the change are"),
-    ("routes", {}, "destination-prefix", "the prefixes that could be reached before the change can be"),
+    ("lldp-neighbors", {}, "system-name", "all LLDP neighbors from before the change are present"),
+    ("routes", {}, "destination-prefix", "all prefixes from before the change are in the routing table"),
 )
 NAMES = tuple(name for name, *_ in KEPT)
 

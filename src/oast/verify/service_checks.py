@@ -25,7 +25,9 @@ def _name(meant: IntentFacts) -> Iterator[Check]:
     found = meant.role("hostname")
     if found and meant.reads("system", "name"):
         path, node = found[0]
-        yield Check(meant.name, "it has its name", "system", {}, "name", node.statement.value, (path,))
+        yield Check(
+            meant.name, "the host name is as intended", "system", {}, "name", node.statement.value, (path,)
+        )
 
 
 def _users(meant: IntentFacts) -> Iterator[Check]:
@@ -39,7 +41,7 @@ def _users(meant: IntentFacts) -> Iterator[Check]:
         names = frozenset(
             name for _, node in entries if fnmatch.fnmatchcase(name := node.statement.value, glob)
         )
-        title = "the users are those intended" if glob == "*" else f"the users {glob} are those intended"
+        title = "the users are as intended" if glob == "*" else f"the users {glob} are as intended"
         wanted = ", ".join(sorted(names)) or "nobody"
         yield Check(
             meant.name, title, "users", match, "name", wanted, paths, test=Operator.EXACTLY, values=names
@@ -56,7 +58,7 @@ def _communities(meant: IntentFacts) -> Iterator[Check]:
     )
     wanted = ", ".join(sorted(values)) or "none"
     paths: tuple[Path, ...] = tuple(path for path, _ in entries)
-    title = "the communities are those intended"
+    title = "the SNMP communities are as intended"
     # What a push has sent it reads again in any case; the whole configuration once more at every look would
     # be for nothing.
     yield Check(
@@ -81,7 +83,7 @@ def _time(meant: IntentFacts) -> Iterator[Check]:
         match = {"state": "system-peer"}
         yield Check(
             meant.name,
-            "the time is in sync",
+            "the clock is synchronized",
             "ntp",
             match,
             None,
@@ -100,7 +102,7 @@ def _static_routes(meant: IntentFacts) -> Iterator[Check]:
         for path, node in meant.role(role):
             prefix = str(node.statement.arguments[0])
             match = {"destination-prefix": prefix}
-            title = f"the static route to {prefix} is in the table"
+            title = f"the static route to {prefix} is in the routing table"
             yield Check(
                 meant.name, title, "routes", match, None, "at least 1", (path,), least=1, test=Operator.COUNT
             )
@@ -129,12 +131,12 @@ def _bgp(meant: IntentFacts, holders: Mapping[str, str]) -> Iterator[Check]:
         far = holders.get(address)
         who = f"{far} ({address})" if far is not None else address
         match = {"remote-address": address}
-        title = f"BGP neighbour {who} is established"
+        title = f"BGP neighbor {who} is established"
         yield Check(
             meant.name, title, "bgp-neighbors", match, "session-state", "established", (path,), peer=far
         )
         if peer_as is not None and meant.reads("bgp-neighbors", "peer-as"):
-            title = f"BGP neighbour {who} has its AS"
+            title = f"BGP neighbor {who} is in its AS"
             yield Check(
                 meant.name,
                 title,

@@ -140,7 +140,7 @@ def _keys(reading: str) -> tuple[str, ...]:
 
 def _called(reading: str, key: Sequence[str]) -> str:
     return (
-        " ".join(filter(None, key)) or "a clock that is followed"
+        " ".join(filter(None, key)) or "the selected time server"
         if reading == "ntp"
         else " ".join(filter(None, key))
     )

@@ -37,7 +37,7 @@ def _vlans(meant: IntentFacts) -> Iterator[Check]:
         number = node.statement.value
         yield Check(
             meant.name,
-            f"VLAN {number} is there",
+            f"VLAN {number} exists",
             "vlans",
             {"vlan-id": number},
             None,
@@ -49,7 +49,7 @@ def _vlans(meant: IntentFacts) -> Iterator[Check]:
         )
     if meant.reads("vlans", "untagged"):
         for port, path, number in _ports(meant, "access_vlan"):
-            title = f"{port} is in VLAN {number} without a tag"
+            title = f"{port} is an untagged member of VLAN {number}"
             yield _has(meant, title, number, "untagged", port, path)
 
 
@@ -86,7 +86,7 @@ def _trunks(every: Mapping[str, IntentFacts], cables: Mapping[Cable, Cable]) -> 
                 continue
             done.add((*there, number))
             own = tagged[there].get(number) or (interface.path if interface is not None else path)
-            title = f"{there[1]} has VLAN {number} with a tag, as {here[1]} of {here[0]} has"
+            title = f"{there[1]} is a tagged member of VLAN {number}, like {here[1]} of {here[0]}"
             yield _has(other, title, number, "tagged", there[1], own, here[0])
 
 
@@ -96,7 +96,7 @@ def _forwarding(meant: IntentFacts, cables: Mapping[Cable, Cable]) -> Iterator[C
         return
     for port, path, _ in _ports(meant, "access_vlan"):
         if (meant.name, port) not in cables:
-            title = f"{port} does not block"
+            title = f"{port} is not blocking"
             yield Check(
                 meant.name, title, "spanning-tree", {"interface": port}, "state", "forwarding", (path,)
             )
@@ -130,7 +130,7 @@ def _pair(meant: IntentFacts) -> Iterator[Check]:
     if not meant.reads("redundancy", "agrees"):
         return
     for path, node in meant.role("pair_partner"):
-        title = f"it agrees with its partner {node.statement.value}"
+        title = f"the settings match those of the partner {node.statement.value}"
         yield Check(
             meant.name, title, "redundancy", {}, "agrees", "true", (path[:1],), peer=node.statement.value
         )

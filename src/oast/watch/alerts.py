@@ -133,7 +133,7 @@ def _is_over(key: AlertKey, found: JobFindings) -> str:
     if key.about == JOB:
         return "right"
     if key.device and found.inventory is not None and key.device not in found.inventory:
-        return "the device is not in the inventory any more"
+        return "the device is no longer in the inventory"
     if key.device:
         return "right" if key.device in found.looked_at else ""
     return "right" if key.about in found.whole else ""

@@ -33,7 +33,7 @@ async def send_to_command(
     except (OSError, ValueError) as error:
         return SendResult(
             False,
-            show_answer(f"{target.words[0]} cannot be run: {getattr(error, 'strerror', None) or error}"),
+            show_answer(f"cannot run {target.words[0]}: {getattr(error, 'strerror', None) or error}"),
         )
     try:
         async with asyncio.timeout(target.timeout_s):
@@ -50,5 +50,7 @@ async def send_to_command(
     lines = said.decode(errors="replace").strip().splitlines()
     return SendResult(
         False,
-        show_answer(f"{target.words[0]} ended with {process.returncode}{': ' + lines[-1] if lines else ''}"),
+        show_answer(
+            f"{target.words[0]} exited with code {process.returncode}{': ' + lines[-1] if lines else ''}"
+        ),
     )

@@ -130,7 +130,7 @@ class Notifier:
             return False
         except Exception as error:
             # A fault of Oast itself with one target: the others are told all the same.
-            fault = f"a fault of Oast itself: {type(error).__name__}: {error}"
+            fault = f"internal error in Oast: {type(error).__name__}: {error}"
             self._heard(
                 Attempt(target.name, waiting.number, SendResult(False, fault), waiting.attempts, None)
             )

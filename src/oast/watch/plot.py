@@ -55,9 +55,9 @@ PANELS = (
         "checks",
         "verify",
         (
-            ("wrong", "checks not true", WRONG),
+            ("wrong", "failed checks", WRONG),
             ("warned", "warnings", WARNED),
-            ("failed", "devices not reached", UNREACHED),
+            ("failed", "unreachable devices", UNREACHED),
         ),
         "checks",
         "checks",
@@ -93,7 +93,7 @@ def figure_of(name: str, runs: Sequence[Sample], deliveries: Sequence[datetime])
     axes[-1].xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
     axes[-1].set_xlabel("UTC", loc="left")
     figure.suptitle(
-        f"{name}: what was found over time",
+        f"{name}: findings over time",
         x=0.01,
         ha="left",
         fontsize=14,

@@ -114,7 +114,7 @@ class Store:
         try:
             version = self._database.execute("PRAGMA user_version").fetchone()[0]
             if version not in (0, VERSION):
-                raise sqlite3.DatabaseError(f"it has the version {version}, known is {VERSION}")
+                raise sqlite3.DatabaseError(f"its version is {version}; this version of Oast reads {VERSION}")
             self._database.execute("PRAGMA journal_mode = WAL")
             self._database.execute("PRAGMA synchronous = FULL")
             self._database.executescript(
@@ -148,8 +148,8 @@ class Store:
     def _unusable(self, error: Exception) -> StateError:
         said = getattr(error, "strerror", None) or str(error)
         return StateError(
-            f"{self._path} cannot be used: {said}",
-            hint="make room, or move it away if it is damaged: a new one is begun",
+            f"cannot use {self._path}: {said}",
+            hint="free disk space; if it is damaged, move it away, and Oast starts a new one",
         )
 
     # --- jobs

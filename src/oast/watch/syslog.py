@@ -38,9 +38,9 @@ async def send_to_syslog(
             else:
                 await _over_tls(address, messages, ssl.create_default_context(cafile=target.authority))
     except TimeoutError:
-        return SendResult(False, f"not taken within {target.timeout_s:g} s")
+        return SendResult(False, f"not accepted within {target.timeout_s:g} s")
     except ssl.SSLCertVerificationError as error:
-        return SendResult(False, show_answer(f"its certificate is not accepted: {error.verify_message}"))
+        return SendResult(False, show_answer(f"its certificate is not valid: {error.verify_message}"))
     except OSError as error:
         return SendResult(False, show_answer(of_system(error)))
     return SendResult(True)
@@ -67,7 +67,7 @@ async def _over_tls(address: tuple[str, int], messages: Sequence[bytes], context
             writer.write(b"%d %b" % (len(message), message))
             await writer.drain()
         if reader.at_eof():
-            raise ConnectionResetError("the receiver closed the connection before it had everything")
+            raise ConnectionResetError("the receiver closed the connection before the message was complete")
     finally:
         writer.close()
     await writer.wait_closed()
@@ -92,7 +92,7 @@ def _message(
     data = " ".join(f'{name}="{_escaped(str(value))}"' for name, value in about.items())
     subject = " ".join(filter(None, (news["device"], news["what"])))
     text = f"{subject}: {news['told']}" if subject else news["told"]
-    words = shown_whole(f"right again: {text}" if news["became"] == "right" else text)
+    words = shown_whole(f"recovered: {text}" if news["became"] == "right" else text)
     header = (
         f"<{priority}>1 {document['at']} {_ascii(host, 255)} oast {process} {_ascii(news['about'], 32)}"
         f" [{ELEMENT} {data}] \ufeff"

@@ -40,7 +40,10 @@ async def send_to_webhook(
         context = ssl.create_default_context(cafile=target.authority)
     except (ssl.SSLError, OSError) as error:
         return SendResult(
-            False, show_answer(f"the authority {target.authority} cannot be used: {error.strerror or error}")
+            False,
+            show_answer(
+                f"cannot use the certificate authority {target.authority}: {error.strerror or error}"
+            ),
         )
     timeout = aiohttp.ClientTimeout(total=target.timeout_s)
     try:
@@ -56,7 +59,7 @@ async def send_to_webhook(
     except TimeoutError:
         return SendResult(False, f"no answer within {target.timeout_s:g} s")
     except aiohttp.ClientConnectorCertificateError as error:
-        return SendResult(False, show_answer(f"its certificate is not accepted: {error.certificate_error}"))
+        return SendResult(False, show_answer(f"its certificate is not valid: {error.certificate_error}"))
     except aiohttp.ClientConnectorError as error:
         return SendResult(False, show_answer(f"no connection: {of_system(error.os_error)}"))
     except (aiohttp.ClientError, OSError, ValueError) as error:
@@ -70,7 +73,7 @@ async def _answer(response: aiohttp.ClientResponse, now: datetime) -> SendResult
     if 300 <= status < 400:
         return SendResult(
             False,
-            show_answer(f"HTTP {status}: it is elsewhere ({response.headers.get('Location', '?')})"),
+            show_answer(f"HTTP {status}: the receiver has moved ({response.headers.get('Location', '?')})"),
             refused=True,
         )
     text = (await response.content.read(READ_AT_MOST)).decode(errors="replace")

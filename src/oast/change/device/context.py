@@ -14,6 +14,7 @@ from oast.change.record import Backup, DeviceJournal, Journal
 from oast.config import IndentedSyntax
 from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import DeviceError
+from oast.estate import DeliverySettings
 from oast.fleet import Clock, OnEvent
 from oast.intent import Intent
 from oast.verify import CheckResult
@@ -74,9 +75,19 @@ class RunContext:
     clock: Clock
     journal: Journal
     """Where every step is written down before it is taken."""
+    settings: DeliverySettings
+    """How the run delivers: oast.toml with what the caller overrides."""
+    working: Path
+    """The estate's working folder. Backups and transcripts go below it, in folders named after `run`."""
+    run: str
+    """The ID of the run."""
     stop_waiting: asyncio.Event = field(default_factory=asyncio.Event)
     """When it is set, a run that was cancelled rolls nothing back any more, and leaves the devices to their
     timers."""
+
+    def log_of(self, device: str) -> Path:
+        """The transcript of a device's session."""
+        return self.working / "log" / self.run / f"{device}.log"
 
 
 @dataclass(frozen=True)

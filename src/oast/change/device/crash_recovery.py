@@ -54,11 +54,11 @@ class RecoveredTransaction(DeviceTransaction):
             self.timer_s = left.timer_s
             # A clock that was set back must not make the timer longer than it was.
             self._armed(means.clock.now() - max(0.0, (datetime.now(UTC) - left.armed).total_seconds()))
-        self.lost = LossOfContact(Cause.INTERRUPTED, f"the run {left.run} ended in the middle of it")
+        self.lost = LossOfContact(Cause.INTERRUPTED, f"run {left.run} was interrupted during the delivery")
 
     async def finish(self) -> None:
         """Bring it to an end; it has an outcome then."""
-        await self._context.journal.step("taken up again")
+        await self._context.journal.step("recovery started")
         await self.recover()
 
     async def _read_running(self, session: Session) -> Node:

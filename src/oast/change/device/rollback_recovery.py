@@ -44,9 +44,7 @@ class RollbackRecovery(TransactionState):
             if (self._concurrent_edits or self._expected is None) and edits_between(
                 self.comparison.intent, now, self.comparison.manner
             ):
-                raise ProtocolError(
-                    "it lists something else than it was given, and ran when it was confirmed"
-                )
+                raise ProtocolError("after saving, the startup configuration differs from what was confirmed")
             if self._concurrent_edits:
                 await self._end_unsaved_after_edits()
                 return
@@ -59,28 +57,28 @@ class RollbackRecovery(TransactionState):
     async def _end_unsaved_after_edits(self) -> None:
         """What somebody else has typed meanwhile is not saved without consent, and with it nothing."""
         reason = (
-            "it runs the change, and it was not saved, as somebody changed something else meanwhile:"
-            f" {self._concurrent_edits_text}"
+            "the change is active but not saved, because another session edited the device: "
+            f"{self._concurrent_edits_text}"
         )
         if self.comparison.manner.into_startup:
             reason = (
-                "it starts with the change, and with what somebody else has saved meanwhile:"
-                f" {self._concurrent_edits_text}"
+                "the startup configuration has the change, and edits that another session saved: "
+                f"{self._concurrent_edits_text}"
             )
         await self._end(
             State.DELIVERED,
             Cause.FAILED,
             reason,
-            "the next push shows what is not saved, and saves it when you agree",
+            "review it with the next push, which saves it after your confirmation",
         )
 
     async def _end_unsaved(self, cause: Cause, error: DeviceError) -> None:
-        reason = f"it runs the change, but startup may not be saved: {error.message}"
+        reason = f"the change is active, but startup may not be saved: {error.message}"
         await self._end(
             State.DELIVERED,
             cause,
             reason,
-            "look at it, and save it on the device: it might start with the old configuration",
+            "check the device and save its configuration there; otherwise it restarts with the old one",
         )
 
     async def leave(self) -> None:
@@ -98,28 +96,30 @@ class RollbackRecovery(TransactionState):
             return self.outcome
         if self.phase is Phase.UNTOUCHED:
             return self._outcome(
-                State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to it"
+                State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to the device"
             )
         rollback_method = self.comparison.rollback_method
         until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.rollback_due_s))
         if self.comparison.manner.into_startup:
-            reason = "interrupted: it may start with the change, or with what it started with before"
+            reason = "interrupted: the startup configuration may be the new or the old one"
         elif self.phase is Phase.CONFIRMED:
             reason = (
-                "interrupted when it was confirmed and not yet saved: it runs the change, and may start with"
-                " the old configuration"
+                "interrupted after confirming, before saving: the change is active; startup may be the"
+                " old configuration"
             )
         elif self.phase is Phase.CONFIRMING:
             reason = (
-                f"interrupted while it was being confirmed: by {until:%H:%M:%S} it has gone back by"
-                f" {rollback_method.name}, or it stays"
+                f"interrupted while confirming: by {until:%H:%M:%S} the device has either rolled back"
+                f" ({rollback_method.name}) or kept the change"
             )
         elif rollback_method.is_autonomous:
-            reason = f"interrupted, and left to {rollback_method.name}: by {until:%H:%M:%S} it has gone back"
+            reason = f"interrupted: the device rolls back by {until:%H:%M:%S} ({rollback_method.name})"
         else:
-            reason = "interrupted, and it has no way back of its own: it may run a part of the change"
+            reason = (
+                "interrupted, and the device has no rollback of its own: a part of the change may be active"
+            )
         return self._outcome(
-            State.UNKNOWN, Cause.INTERRUPTED, reason, "then find out with: oast change resume"
+            State.UNKNOWN, Cause.INTERRUPTED, reason, "after that, recover the run with: oast change resume"
         )
 
     async def _refused(self, refused: DeviceRefused) -> None:
@@ -181,7 +181,7 @@ class RollbackRecovery(TransactionState):
                 " not roll them back"
             )
             return State.UNKNOWN
-        self._note("the device did not roll back: sending inverse edits")
+        self._note("the device did not roll back; sending inverse edits")
         await self._context.journal.step("rolling back with inverse edits", first=True)
         await delivery.undo()
         state = await self._state_now(session)
@@ -223,12 +223,12 @@ class RollbackRecovery(TransactionState):
             self.say_waiting(f"rollback timer of {self.name}", self.rollback_due_s)
         self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
         if self.phase < Phase.CONFIRMING:
-            await self._context.journal.step("finding out, and taking back", first=True, decision=REVERT)
+            await self._context.journal.step("recovering", first=True, decision=REVERT)
         clock = self._context.clock
         gone_off = clock.now() if self._armed_at is None else self._rolled_back_by_s
         # However late it is: a device that answers is asked.
         deadline = max(gone_off, clock.now()) + RETURN_MARGIN_S
-        last = "it was not tried again"
+        last = "no further attempt was made"
         at = ManagementAddress.ANY
         while clock.now() < deadline:
             try:
@@ -250,7 +250,7 @@ class RollbackRecovery(TransactionState):
             netconf = self.comparison.intent.platform.netconf
             # A device that is asked all the time may not come to going back.
             await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
-        reason = f"{lost.reason}; it cannot be reached to find out ({last})"
+        reason = f"{lost.reason}; the device cannot be reached to find out its state ({last})"
         self._state_was_read = False
         await self._end(
             State.UNKNOWN, lost.cause, reason, self.comparison.rollback_method.unreachable_hint, why=lost.why
@@ -277,11 +277,11 @@ class RollbackRecovery(TransactionState):
             if is_possible and self._unanswered and self.comparison.access_risks:
                 cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
                 reason = (
-                    f"the change cut the path to the device ({reason});"
-                    f" {self.comparison.rollback_method.name} brought it back"
+                    f"the change cut off management access ({reason}); the device rolled back"
+                    f" ({self.comparison.rollback_method.name})"
                 )
             else:
-                reason = f"{reason}; it was rolled back by {self.comparison.rollback_method.name}"
+                reason = f"{reason}; the device was rolled back ({self.comparison.rollback_method.name})"
         await self._end(state, cause, reason, lost.hint, failed=lost.failed, why=why)
 
     async def _retry_save(self, cause: Cause) -> None:
@@ -337,7 +337,7 @@ class RollbackRecovery(TransactionState):
             # That it is not armed any more has to be proved: what would still go back is not delivered.
             if self.rollback_due_s >= 0 and await delivery.is_waiting() is not False:
                 raise ConnectionFailed(
-                    f"{refused.message}: only when its time is over it shows whether the change stays"
+                    f"{refused.message}; whether the change stays is known when its timeout expires"
                 ) from None
 
     async def _state_now(self, session: Session) -> State:
@@ -352,15 +352,15 @@ class RollbackRecovery(TransactionState):
         if intended and self.phase >= Phase.CONFIRMING:
             return State.DELIVERED
         what = (
-            "starts with neither what it did"
+            "startup configuration is neither the one from"
             if self.comparison.manner.into_startup
-            else "runs neither what it ran"
+            else "running configuration is neither the one from"
         )
-        self._unknown_reason = f"it now {what} before nor what was intended"
+        self._unknown_reason = f"the {what} before the change nor the intended one"
         if intended:
             verb = "starts with" if self.comparison.manner.into_startup else "runs"
             self._unknown_reason = (
-                f"it still {verb} the change: it was not rolled back, or another session confirmed it"
+                f"the device still {verb} the change: it was not rolled back, or another session confirmed it"
             )
         return State.UNKNOWN
 

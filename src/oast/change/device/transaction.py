@@ -66,8 +66,8 @@ class DeviceTransaction(RollbackRecovery):
             and await read_tree(self._context.syntax, running_text) != compared
         ):
             raise DeviceChangedSinceDiff(
-                "the device has changed since it was compared: it was not touched",
-                hint="look at the difference again",
+                "the device has changed since the comparison; nothing was sent to it",
+                hint="compare again and review the difference",
             )
         self._say(Stage.BACKING_UP)
         # On the disk before anything is touched; a slow disk holds up this device alone.
@@ -83,7 +83,7 @@ class DeviceTransaction(RollbackRecovery):
         """A session, and what the device runs now. One that was left open may have ended since: nothing was
         sent on it."""
         if self._session is not None:
-            self._note("going on with the session in which it was compared")
+            self._note("continuing in the session of the comparison")
             self._reached_at = self._session.reached_at
             try:
                 return await self._list(self._session)
@@ -101,11 +101,14 @@ class DeviceTransaction(RollbackRecovery):
         if not risks or delivery.rollback_method.is_autonomous or self.comparison.manner.into_startup:
             return
         more = f" and {len(risks) - 1} more" if len(risks) > 1 else ""
-        what = f"the change may cut the path to it: {risks[0]}{more}; and it has no way back of its own"
+        what = (
+            f"the change may cut off management access: {risks[0]}{more}; and the device has no"
+            " rollback of its own"
+        )
         if not self._context.opener.has_alternate:
             hint = (
-                "name an alternate management address in the inventory (alternate_address: ADDRESS), or make"
-                " the change on its console"
+                "add an alternate management address to the inventory (alternate_address: ADDRESS), or"
+                " change it on the console"
             )
             raise DeviceError(f"{what}; nothing was sent to it", hint=hint)
         try:
@@ -114,14 +117,16 @@ class DeviceTransaction(RollbackRecovery):
             )
         except DeviceError as error:
             raise DeviceError(
-                f"{what}, and its alternate management address does not answer ({error.message}): it was not"
-                " touched"
+                f"{what}, and its alternate management address does not answer ({error.message}); nothing"
+                " was sent to it"
             ) from None
         try:
             await self._require_untouched(alternate, what)
         finally:
             await alternate.close()
-        self._note("the alternate management address answers, on an interface that the change does not touch")
+        self._note(
+            "the alternate management address answers, on an interface that the change does not affect"
+        )
 
     async def _require_untouched(self, alternate: Session, what: str) -> None:
         """Prove that the change cannot cut the session at the alternate management address. Raises
@@ -135,21 +140,21 @@ class DeviceTransaction(RollbackRecovery):
             )
             if route.interface is None:
                 message = (
-                    f"{what}, and it is not known on which interface its alternate management address"
-                    f" {alternate.reached_at} is"
+                    f"{what}, and the interface of its alternate management address "
+                    f"{alternate.reached_at} is unknown"
                 )
                 raise DeviceError(
-                    f"{message}: it was not touched",
-                    hint="name it in the inventory: alternate_interface: NAME, or out-of-band",
+                    f"{message}; nothing was sent to it",
+                    hint="add it to the inventory: alternate_interface: NAME, or out-of-band",
                 )
         found = access_risks(
             intent.platform, management_interfaces(intent, running, route), self.comparison.edits, route
         )
         if found:
-            message = f"{what}, and it may cut the alternate management address as well: {found[0]}"
+            message = f"{what}, and it may cut off the alternate management address, too: {found[0]}"
             raise DeviceError(
                 f"{message}; nothing was sent to it",
-                hint="name an address on an interface that the change does not touch",
+                hint="choose an address on an interface that the change does not affect",
             )
 
     async def load(self) -> None:
@@ -169,7 +174,7 @@ class DeviceTransaction(RollbackRecovery):
             self._armed(self._context.clock.now())
             await self._context.journal.step("arming", armed=now_text(), timer_s=float(self.timer_s))
             self._context.on_event(TimerEvent(self.name, self.timer_s))
-            self._note(f"unless confirmed, it goes back by {self._delivery.rollback_method.name}")
+            self._note(f"unless confirmed, the device rolls back ({self._delivery.rollback_method.name})")
             async with self._probing():
                 await self._delivery.apply(self.timer_s)
                 await self._prove()
@@ -269,7 +274,7 @@ class DeviceTransaction(RollbackRecovery):
         left = edits_between(self.comparison.intent, running, self.comparison.manner)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
-            message = f"the device took every line, but {len(left)} differences are left (at {places})"
+            message = f"the device accepted every line, but {len(left)} differences remain (at {places})"
             raise DeviceError(message, hint="the platform's grammar may not describe this device")
         await self._reached(Phase.APPLIED)
         self._expected = running
@@ -324,7 +329,7 @@ class DeviceTransaction(RollbackRecovery):
             self._note(f"the timer was not extended: {refused.message}")
             self._is_extendable = False
         except TimeoutError:
-            reason = f"no answer within {self._lead_s / 2:.0f} s to the command that extends its timer"
+            reason = f"no answer within {self._lead_s / 2:.0f} s to the command that extends the timer"
             self.lost = self.lost or LossOfContact(Cause.FAILED, reason)
         except DeviceError as error:
             self.lost = self.lost or LossOfContact(Cause.FAILED, error.message, error.hint)
@@ -377,7 +382,7 @@ class DeviceTransaction(RollbackRecovery):
 
     def keep(self, wave: Iterable[DeviceTransaction]) -> None:
         """Its wave was judged: whoever comes after this run confirms it, all of it."""
-        DeviceJournal.step_together((one._context.journal for one in wave), "to be kept", decision=KEEP)
+        DeviceJournal.step_together((one._context.journal for one in wave), "decided to keep", decision=KEEP)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
         """Keep and save the change."""
@@ -412,13 +417,13 @@ class DeviceTransaction(RollbackRecovery):
             # It runs the configuration from before the change, most likely because its own timer expired: no
             # other cause is known.
             reason = (
-                "it was rolled back before it could be confirmed: the run was slower than"
-                f" {self.comparison.rollback_method.name}"
+                "the device rolled back before Oast could confirm: the run took too long"
+                f" ({self.comparison.rollback_method.name})"
             )
-            hint, why = "give more time with --revert-timer", RollbackReason.TOO_SLOW
+            hint, why = "give a longer --revert-timer", RollbackReason.TOO_SLOW
         else:
             reason = (
-                "another session changed these statements before they were confirmed"
+                "another session changed the same statements before Oast confirmed them"
                 f" ({self._concurrent_edits_text})"
             )
             hint, why = "find out who else is editing the device", RollbackReason.FOREIGN_EDIT

@@ -185,7 +185,7 @@ class TransactionState:
 
     def _open_session(self) -> Session:
         if self._session is None:
-            raise ConnectionFailed("there is no session with the device")
+            raise ConnectionFailed("no session with the device")
         return self._session
 
     def say(self, stage: Stage) -> None:
@@ -249,8 +249,8 @@ class TransactionState:
         notes = [reason]
         if self._rolled_back_by_oast and state is State.REVERTED:
             notes.append(
-                "the device accepted the rollback and did not do it, so Oast rolled it back with inverse"
-                " edits"
+                "the device accepted the rollback but did not perform it, so Oast rolled it back with"
+                " inverse edits"
             )
         if state is State.UNKNOWN and self._state_was_read:
             notes.append(self._unknown_reason)

@@ -189,10 +189,11 @@ class CliDeliveryMethod:
         """Whatever waits before this delivery has begun is somebody else's. Raises DeviceError."""
         pending_confirm = await self.pending_confirm(shown)
         if pending_confirm is not None:
-            message = f"{what}{pending_confirm.owner_text}, and Oast did not begin it: it was not touched"
-            raise DeviceError(
-                message, hint="somebody is trying something out on it: wait until it is confirmed or gone"
+            message = (
+                f"{what}{pending_confirm.owner_text}, started by another session; nothing was sent"
+                " to the device"
             )
+            raise DeviceError(message, hint="wait until that change is confirmed or rolled back")
 
     async def arm(self, command: str, timer_s: float, armed: StatePattern | None, what: str) -> None:
         """Arm a way back and see that it runs, and that it is this delivery's. Raises DeviceError."""
@@ -207,12 +208,15 @@ class CliDeliveryMethod:
             return
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is None:
-            raise ProtocolError(f"the device took the command for {what}, but does not show that it runs")
+            raise ProtocolError(f"the device accepted the command for {what}, but does not show it as active")
         if pending_confirm.is_ours is False:
             await self.work.on_phase_reset(Phase.UNTOUCHED)
             raise DeviceError(
-                f"{what} is somebody else's{pending_confirm.owner_text}: it was not touched",
-                hint="wait until it is confirmed or gone",
+                (
+                    f"{what} belongs to another session{pending_confirm.owner_text}; nothing was sent to the"
+                    " device"
+                ),
+                hint="wait until that change is confirmed or rolled back",
             )
 
     async def extended(self, command: str | None, timer_s: float, shown: StatePattern | None) -> float | None:
@@ -225,7 +229,7 @@ class CliDeliveryMethod:
         pending_confirm = await self.pending_confirm(shown)
         if pending_confirm is None or pending_confirm.is_ours is False:
             raise ProtocolError(
-                "the device took the command that extends its timer, but does not show that the timer runs"
+                "the device accepted the command that extends the timer, but does not show a running timer"
             )
         return timer_s if pending_confirm.left_s is None else min(timer_s, pending_confirm.left_s)
 
@@ -266,11 +270,10 @@ class CliDeliveryMethod:
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is not None and pending_confirm.is_ours is not False:
             message = (
-                f"{what} is still armed, although the device was asked to stop it: it will restore this"
-                " configuration later"
+                f"{what} is still armed, although Oast canceled it; it will restore this configuration later"
             )
             raise RollbackLeftover(
-                message, hint=f"stop {what} on the device before anything else is changed there"
+                message, hint=f"cancel {what} on the device before changing anything else there"
             )
 
     def inverse_lines(self, running: Node) -> list[Line]:
@@ -279,7 +282,7 @@ class CliDeliveryMethod:
         try:
             ordered = in_dependency_order(inverse_edits(self.work.comparison, running), running=running)
         except NoDependencyOrder as circle:
-            raise DeviceError(f"there are no inverse commands: {circle}") from None
+            raise DeviceError(f"inverse commands are impossible: {circle}") from None
         return [command.line for command in commands_of(ordered, self.work.comparison.intent.platform)]
 
     async def send_inverse(self) -> None:
@@ -301,9 +304,7 @@ class CliDeliveryMethod:
         """Make sure that what was told to stop has stopped. Raises ProtocolError."""
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is not None and pending_confirm.is_ours is not False:
-            raise ProtocolError(
-                "the device took the confirmation, but shows that it is still going to go back"
-            )
+            raise ProtocolError("the device accepted the confirmation, but still shows a pending rollback")
 
     def target_config(self) -> list[Value]:
         """The whole configuration as the change makes it."""
@@ -333,7 +334,8 @@ class CliDeliveryMethod:
             syntax = self.work.syntax
             if startup != running and await read_tree(syntax, startup) != await read_tree(syntax, running):
                 raise ProtocolError(
-                    "the device took the command to save, but would start with something else than it runs"
+                    "the device accepted the command to save, but its startup configuration differs from"
+                    " running"
                 )
 
 

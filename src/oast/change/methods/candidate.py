@@ -26,7 +26,7 @@ class CandidateMethod(CliDeliveryMethod):
 
     async def check_nothing_pending(self) -> None:
         await self.session.gain_privilege()
-        await self.require_nothing_pending(self._candidate.pending, "a commit waits to be confirmed")
+        await self.require_nothing_pending(self._candidate.pending, "a commit is waiting for confirmation")
 
     async def stage(self) -> None:
         await self.lock()

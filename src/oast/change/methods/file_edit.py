@@ -31,7 +31,7 @@ class FileReplaceMethod(CliDeliveryMethod):
 
     async def check_nothing_pending(self) -> None:
         await self.session.gain_privilege()
-        await self.require_nothing_pending(self._file.pending, "its daemon waits to be confirmed")
+        await self.require_nothing_pending(self._file.pending, "the daemon is waiting for confirmation")
 
     async def read_file(self) -> str:
         """The file as it is: by its own command or, where there is none, what the device starts with."""

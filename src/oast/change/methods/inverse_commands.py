@@ -28,7 +28,9 @@ class InverseCommandMethod(CliDeliveryMethod):
     async def check_nothing_pending(self) -> None:
         await self.session.gain_privilege()
         if self._scheduled is not None:
-            await self.require_nothing_pending(self._scheduled.armed, "a restore is scheduled on it already")
+            await self.require_nothing_pending(
+                self._scheduled.armed, ("a restore is already scheduled on the device")
+            )
 
     async def stage(self) -> None:
         await self.lock()

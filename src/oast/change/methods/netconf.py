@@ -45,11 +45,11 @@ class NetconfMethod:
                 holder = next((error.info for error in refused.errors if error.info), "")
                 owner_text = f" ({holder})" if holder else ""
                 message = (
-                    f"somebody else is at its {datastore}{owner_text}: it was not touched; it says"
-                    f" {refused.answer}"
+                    f"another session has locked the {datastore} datastore{owner_text}; nothing was sent"
+                    f" ({refused.answer})"
                 )
                 raise DeviceError(
-                    message, hint="a colleague may be editing, or wait to confirm a commit"
+                    message, hint="wait until that session ends its edit or confirms its commit"
                 ) from None
             self.session.held.add(datastore)
 
@@ -97,7 +97,8 @@ class NetconfMethod:
         left = edits_between(comparison.intent, after, comparison.manner)
         if left:
             raise ProtocolError(
-                f"the device took the edits, but {what} lacks {len(left)} of them (at {_places(left)})"
+                f"the device accepted the edits, but {len(left)} of them are missing in {what} (at "
+                f"{_places(left)})"
             )
         # What only leads to what is owned comes and goes with it: containers, and entries that nothing else
         # stands in.
@@ -107,11 +108,11 @@ class NetconfMethod:
         )
         if more:
             message = (
-                f"with these edits the device would also change what no section owns (at {_places(more)}): it"
-                " was not touched"
+                "with these edits the device would also change statements that no section owns (at "
+                f"{_places(more)}); nothing was sent"
             )
             raise ProtocolError(
-                message, hint="two statements of which only one can be there? let the section own both"
+                message, hint="let one section own both statements, if they exclude each other"
             )
 
     async def release(self, session_id: str) -> None:
@@ -126,7 +127,8 @@ class NetconfMethod:
             await self.session.rpc(op.copy_config("running", "startup"))
             if await self._read("startup") != await self._read("running"):
                 raise ProtocolError(
-                    "the device took the command to save, but would start with something else than it runs"
+                    "the device accepted the command to save, but its startup configuration differs from"
+                    " running"
                 )
         await self._unlock()
 
@@ -154,7 +156,7 @@ class NetconfCandidateMethod(NetconfMethod):
         await self._lock("running", "candidate")
         if difference(self.work.comparison.running, await self._read("candidate")):
             message = (
-                "its candidate holds changes of somebody else that are not committed: it was not touched"
+                "the candidate has uncommitted changes of another session; nothing was sent to the device"
             )
             raise DeviceError(message, hint="commit or discard them on the device")
         await self.work.reached(Phase.STAGED)
@@ -176,8 +178,8 @@ class NetconfCandidateMethod(NetconfMethod):
         persist = self._persist
         if persist is None and not self.session.committed:
             message = (
-                "its commit was made in a session that is gone: only when its time is over it shows whether"
-                " it stays"
+                "the session that holds the confirmed commit is gone; whether the change stays is known"
+                " when its timeout expires"
             )
             raise ConnectionFailed(message)
         try:
@@ -185,7 +187,7 @@ class NetconfCandidateMethod(NetconfMethod):
         except Refused as refused:
             if refused.tag not in HELD:
                 raise
-            raise ConnectionFailed(f"its commit cannot be confirmed yet: {refused.answer}") from None
+            raise ConnectionFailed(f"the commit cannot be confirmed yet: {refused.answer}") from None
         if persist is not None:
             await self._prove_confirmed(persist)
         self._need_intended(await self._read("running"))
@@ -201,10 +203,10 @@ class NetconfCandidateMethod(NetconfMethod):
                     return
                 if refused.tag not in HELD:
                     raise ConnectionFailed(
-                        f"it is not told whether its commit still waits: {refused.answer}"
+                        f"the device does not say whether its commit is still pending: {refused.answer}"
                     ) from None
         raise ProtocolError(
-            "the device took the confirmation, but still takes others for the same commit: it may go back"
+            "the device accepted the confirmation, but its commit is still pending: it may roll back"
         )
 
     def _need_intended(self, running: Node) -> None:
@@ -212,7 +214,7 @@ class NetconfCandidateMethod(NetconfMethod):
         left = edits_between(comparison.intent, running, comparison.manner)
         if left:
             raise ProtocolError(
-                f"the device took the confirmation, but does not run the change (at {_places(left)})"
+                f"the device accepted the confirmation, but the change is not active (at {_places(left)})"
             )
 
     # No operation of the base protocol shows a pending commit.
@@ -261,8 +263,8 @@ class NetconfCandidateMethod(NetconfMethod):
             left = difference(await self._read("candidate"), running)
         if left:
             message = (
-                f"its candidate still differs from running (at {_places(left)}), although the device accepted"
-                " discard-changes"
+                f"the candidate still differs from running (at {_places(left)}), although the device"
+                " accepted discard-changes"
             )
             raise RollbackLeftover(message, hint="discard the candidate on the device")
 
@@ -276,7 +278,9 @@ class NetconfCandidateMethod(NetconfMethod):
                 pass  # It may have rolled back already.
         elif self.session.committed:
             await self.session.close()
-            raise ConnectionFailed("its commit is rolled back when its session ends, which it now has")
+            raise ConnectionFailed(
+                "the commit is rolled back when its session ends, and that session has ended"
+            )
 
     async def undo(self) -> None:
         await self._lock("running")
@@ -327,10 +331,10 @@ class NetconfRunningMethod(NetconfMethod):
         lacks = "candidate" if Capability.CANDIDATE not in offered else "confirmed-commit"
         running = "writable-running" if Capability.WRITABLE_RUNNING not in offered else "rollback-on-error"
         message = (
-            f"its hello offers neither {lacks} nor {running}: it cannot be changed safely, and was not"
-            " touched"
+            f"its hello offers neither {lacks} nor {running}, so it cannot be changed safely; nothing was"
+            " sent to it"
         )
-        raise DeviceError(message, hint="is one of these switched off there?")
+        raise DeviceError(message, hint="enable one of these capabilities on the device")
 
     async def stage(self) -> None:
         await self._lock("running")

@@ -23,7 +23,7 @@ class RevertTimerMethod(CliDeliveryMethod):
 
     async def check_nothing_pending(self) -> None:
         await self.session.gain_privilege()
-        await self.require_nothing_pending(self._timer.armed, "its revert timer runs already")
+        await self.require_nothing_pending(self._timer.armed, "a revert timer is already running")
 
     async def stage(self) -> None:
         await self.lock()
@@ -32,7 +32,7 @@ class RevertTimerMethod(CliDeliveryMethod):
         return
 
     async def apply(self, timer_s: float) -> None:
-        await self.arm(self._timer.arm, timer_s, self._timer.armed, "its revert timer")
+        await self.arm(self._timer.arm, timer_s, self._timer.armed, "revert timer")
         await self.enter_lines()
 
     async def confirm(self) -> None:
@@ -62,5 +62,5 @@ class RevertTimerMethod(CliDeliveryMethod):
         else:
             with suppress(DeviceRefused):  # Whether it is armed still is asked next.
                 await self.privileged(self.format_command(self._timer.confirm))
-            await self.require_disarmed(self._timer.armed, "its revert timer")
+            await self.require_disarmed(self._timer.armed, "revert timer")
         await self.unlock()

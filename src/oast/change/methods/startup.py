@@ -30,7 +30,9 @@ class StartupMethod:
 
     async def _need_meant(self, session: Session) -> None:
         if await self._now(session) != self._meant():
-            raise ProtocolError("the device took the new startup, but lists another")
+            raise ProtocolError(
+                "the device accepted the new startup configuration, but lists a different one"
+            )
 
     async def _is_ours(self, session: Session) -> bool:
         """Whether startup has to be written back: what is neither what it was nor what was written, somebody
@@ -107,7 +109,7 @@ class NetconfStartupMethod(StartupMethod):
             if refused.tag not in ("lock-denied", "in-use"):
                 raise
             raise DeviceError(
-                f"somebody else is at its startup: it was not touched; it says {refused.answer}"
+                f"another session has locked the startup datastore; nothing was sent ({refused.answer})"
             ) from None
         self.session.held.add("startup")
         await self.work.reached(Phase.STAGED)
@@ -130,7 +132,7 @@ class NetconfStartupMethod(StartupMethod):
         self.work.sent(len(self.work.comparison.commands))
         if _spelt(await self.session.besides("startup")) != _spelt(besides):
             raise ProtocolError(
-                "the device took the new startup, but something else than it was given is different in it"
+                "the device accepted the new startup configuration, but also changed other statements in it"
             )
 
     async def cancel(self, phase: Phase) -> None:

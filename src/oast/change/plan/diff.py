@@ -111,7 +111,7 @@ class PartialRunningConfig(RunningConfig):
     def text(self) -> str:
         """Raises DeviceError: what stood outside of these parts is not known."""
         raise DeviceError(
-            "what it ran before was not kept whole",
+            "the configuration from before was not saved completely",
             hint="its backup is missing, or its secrets are masked (mask_backups)",
         )
 
@@ -274,7 +274,7 @@ def _require_integrity(edits: Sequence[Edit], running: Node, manner: ApplyMode) 
     if broken:
         more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
         raise DeviceError(
-            f"the device would refuse this: {broken[0].message}{more}; it was not touched",
+            f"the device would reject this: {broken[0].message}{more}; nothing was sent to it",
             hint=broken[0].hint,
         )
 
@@ -292,7 +292,7 @@ def _ordered(
     except NoDependencyOrder as circle:
         # Where everything takes effect at once, there is nothing in between.
         if not platform.is_atomic:
-            raise DeviceError(f"{circle}: it was not touched", hint="deliver it in two steps") from None
+            raise DeviceError(f"{circle}; nothing was sent to it", hint="deliver it in two steps") from None
         return list(edits)
 
 
@@ -326,11 +326,12 @@ def _need_known(running: Node, intent: Intent) -> None:
     known = sum(every)
     if len(every) >= FEW and known < KNOWN_AT_LEAST * len(every):
         message = (
-            f"of the {len(every)} statements it lists, the platform '{intent.platform.name}' knows {known}:"
-            " it was not touched"
+            f"the platform '{intent.platform.name}' knows only {known} of the {len(every)} statements"
+            " that the device lists; nothing was sent"
         )
         raise DeviceError(
-            message, hint="is this its platform? hold what the device lists against the platform's grammar"
+            message,
+            hint=("check the device's platform in the inventory, or the listing with: oast platform check"),
         )
 
 
@@ -383,16 +384,20 @@ def require_startup(session: Session) -> None:
     """Whether the device has a startup of its own, and a way to write it. Raises DeviceError."""
     if Capability.STARTUP not in session.capabilities:
         raise DeviceError(
-            "it has no startup of its own: what it runs is what it starts with",
-            hint="deliver to what it runs",
+            "the device has no separate startup configuration",
+            hint="deliver to the running configuration",
         )
     if Capability.WRITE_STARTUP not in session.capabilities:
         message = (
-            f"the platform '{session.platform.name}' has no way to write a startup that is not what it runs:"
-            " it was not touched"
+            f"the platform '{session.platform.name}' cannot write a startup configuration that differs"
+            " from running; nothing was sent"
         )
         raise DeviceError(
-            message, hint="[edit] write_startup says how, see docs/platforms.md; or deliver to what it runs"
+            message,
+            hint=(
+                "[edit] write_startup says how, see docs/platforms.md; or deliver to the"
+                " running configuration"
+            ),
         )
 
 

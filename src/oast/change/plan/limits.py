@@ -36,13 +36,11 @@ def limit_violations(comparison: Comparison, limits: LimitSettings) -> list[Limi
         return []
     name = comparison.name
     found = [
-        LimitViolation(name, f"all {number} of {rule}", "last_of")
+        LimitViolation(name, f"all {number} '{rule}' entries", "last_of")
         for rule, number in _last_of(comparison, gone, limits.last_of)
     ]
     if len(gone) > limits.removals:
-        found.append(
-            LimitViolation(name, f"{len(gone)} statements, of at most {limits.removals}", "removals")
-        )
+        found.append(LimitViolation(name, f"{len(gone)} statements (at most {limits.removals})", "removals"))
     if len(gone) >= FEW:
         found += (LimitViolation(name, what, "share") for what in _shares(comparison, limits.share))
     return found
@@ -96,7 +94,7 @@ def _shares(comparison: Comparison, share: float) -> Iterator[str]:
             continue
         there = _owned(comparison, section)
         if number > share * there:
-            yield f"{number} of the {there} statements of the section '{section}'"
+            yield f"{number} of {there} statements of the section '{section}'"
 
 
 def _owned(comparison: Comparison, section: str) -> int:

@@ -144,26 +144,26 @@ def _why(
 ) -> str | None:
     roles = platform.roles
     if "interface" not in roles and not route.is_out_of_band:
-        return "what may be the way in: the platform does not say what an interface is"
+        return "possibly management access: the platform declares no role for interfaces"
     if any(is_ancestor_or_same(edit.path, holder.path) for holder in holders):
-        return "the interface by which Oast comes in"
+        return "the interface that Oast connects through"
     top = _with_role(edit, platform)
     if top is None:
         return None
     role, statement = top
     if role in ("user", "privilege_password") and (role != "user" or statement == route.user):
-        return "the login of Oast"
+        return "Oast's login"
     if route.is_out_of_band:
         return None
     is_unknown = not holders and route.interface is None
     if role == "access_list" and (statement in filters or is_unknown):
-        return "a filter on the interface by which Oast comes in"
+        return "a filter on the interface that Oast connects through"
     if role == "static_route" and (not route.ours or any(_holds(statement, own) for own in route.ours)):
         return "the route back to Oast"
     if role == "interface" and is_unknown:
-        return "an interface, and Oast cannot tell by which it comes in"
+        return "an interface; Oast cannot tell which one it connects through"
     if role == "interface" and statement == route.interface:
-        return "the interface by which Oast comes in"
+        return "the interface that Oast connects through"
     return None
 
 

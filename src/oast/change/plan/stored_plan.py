@@ -74,9 +74,7 @@ class StoredPlan:
         try:
             return _planned(name, self.devices[name], grammar)
         except (KeyError, IndexError, TypeError, ValueError):
-            raise StateError(
-                f"what was recorded of '{name}' cannot be read", hint="oast change audit"
-            ) from None
+            raise StateError(f"the record of '{name}' cannot be read", hint="oast change audit") from None
 
     @property
     def digest(self) -> str:
@@ -175,7 +173,7 @@ def plan_from(document: Any) -> StoredPlan:
     """The plan of a document. Raises StateError for one that cannot be understood."""
     try:
         if document["format"] != FORMAT:
-            raise StateError(f"it was recorded as {document['format']}, known is {FORMAT}")
+            raise StateError(f"its format is {document['format']}; this version of Oast reads {FORMAT}")
         mode: Mode = "merge" if document["mode"] == "merge" else "replace"
         into: Datastore = "startup" if document.get("into") == "startup" else "running"
         return StoredPlan(
@@ -184,7 +182,7 @@ def plan_from(document: Any) -> StoredPlan:
             dict(document["devices"]),
         )
     except (KeyError, TypeError, ValueError):
-        raise StateError("what was recorded of the change cannot be read", hint="oast change audit") from None
+        raise StateError("the record of the change cannot be read", hint="oast change audit") from None
 
 
 def _planned(name: str, said: Mapping[str, Any], grammar: Grammar) -> StoredDevicePlan:

@@ -55,7 +55,7 @@ class Signers:
         with tempfile.TemporaryDirectory(prefix="oast-") as folder:
             said = Path(folder, "approval")
             said.write_bytes(text)
-            self._run(["-Y", "sign", "-q", "-n", namespace, "-f", str(key), str(said)], "it cannot be signed")
+            self._run(["-Y", "sign", "-q", "-n", namespace, "-f", str(key), str(said)], "cannot sign it")
             return Path(folder, "approval.sig").read_text(encoding="ascii")
 
     def verify_entry(self, text: bytes, signed: object, who: str) -> bytes:
@@ -71,7 +71,7 @@ class Signers:
                 hint="see 'allowed_signers' in oast.toml",
             )
         if not isinstance(signed, str):
-            raise StateError(f"{who} has not signed it")
+            raise StateError(f"it is not signed by {who}")
         with tempfile.TemporaryDirectory(prefix="oast-") as folder:
             file = Path(folder, "approval.sig")
             file.write_text(signed, encoding="ascii", errors="replace")
@@ -88,7 +88,7 @@ class Signers:
                 "-s",
                 str(file),
             ]
-            self._run(command, f"the signature of {who} is not good", text)
+            self._run(command, f"the signature of {who} is invalid", text)
         return public_key(signed)
 
     def _run(self, arguments: list[str], failed: str, given: bytes = b"") -> None:
@@ -102,17 +102,15 @@ class Signers:
                 env=without_secrets(self.environment),
             )
         except FileNotFoundError:
-            raise StateError(
-                f"{failed}: there is no ssh-keygen on this machine", hint="it comes with OpenSSH"
-            ) from None
+            raise StateError(f"{failed}: ssh-keygen is not installed", hint="install OpenSSH") from None
         except subprocess.TimeoutExpired:
             raise StateError(
-                f"{failed}: ssh-keygen has not ended within {AT_MOST_S:.0f} s",
-                hint="does it wait for a passphrase?",
+                f"{failed}: ssh-keygen did not finish within {AT_MOST_S:.0f} s",
+                hint="add the key to ssh-agent if it needs a passphrase",
             ) from None
         if done.returncode:
             said = (done.stderr or done.stdout).decode(errors="replace").strip().splitlines()
-            raise StateError(f"{failed}: {said[-1] if said else 'ssh-keygen says nothing'}")
+            raise StateError(f"{failed}: {said[-1] if said else 'ssh-keygen gave no reason'}")
 
 
 def public_key(signed: str) -> bytes:
@@ -152,19 +150,19 @@ def require_valid_approval(
     who, author = str(approval.get("author", "")), str(proposal.get("author", ""))
     difference = str(proposal.get("difference", ""))
     if not who or who == author:
-        raise ApprovalError(f"{who or 'nobody'} has made the change")
+        raise ApprovalError(f"{who or 'an unknown user'} made the change, and cannot approve it")
     if approval.get("difference") != difference:
-        raise ApprovalError(f"{who} has approved another difference")
+        raise ApprovalError(f"{who} approved a different diff")
     if signers.allowed is None:
         return
     try:
         proposed = proposed_text(change, difference, author)
         proposer = signers.verify(proposed, proposal.get("signature"), author)
     except StateError as error:
-        raise ApprovalError(f"the proposal is not proved: {error.message}") from None
+        raise ApprovalError(f"the proposal's signature is not valid: {error.message}") from None
     try:
         approver = signers.verify(signed_text(change, difference, who), approval.get("signature"), who)
     except StateError as error:
         raise ApprovalError(error.message) from None
     if proposer == approver:
-        raise ApprovalError(f"{who} has signed with the key of {author}, who proposed it")
+        raise ApprovalError(f"{who} signed with the key of {author}, who proposed the change")

@@ -85,8 +85,8 @@ def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
     try:
         content = json.loads(path.read_text(encoding="utf-8"))
         if content["format"] != FORMAT:
-            message = f"{path} has the format {content['format']}, known is {FORMAT}"
-            raise StateError(message, hint="remove it; the next push makes it anew")
+            message = f"{path} has the format {content['format']}; this version of Oast reads {FORMAT}"
+            raise StateError(message, hint="remove it; the next push writes a new one")
         at = datetime.datetime.fromisoformat(content["at"])
         return Baseline(
             str(content["run"]),
@@ -96,7 +96,7 @@ def load_baseline(path: Path, grammar: Grammar) -> Baseline | None:
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, TypeError):
-        raise StateError(f"{path} cannot be read", hint="remove it; the next push makes it anew") from None
+        raise StateError(f"cannot read {path}", hint="remove it; the next push writes a new one") from None
 
 
 def drift_from_baseline(name: str, delivered: Baseline, running: Node) -> Drift:

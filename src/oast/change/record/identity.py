@@ -30,7 +30,7 @@ def author_identity(folder: Path, environment: Mapping[str, str]) -> str:
     if given:
         if not given.isprintable() or len(given) > MOST:
             raise EstateError(
-                f"{VARIABLE} has to be one line of at most {MOST} characters, such as an e-mail address"
+                f"{VARIABLE} must be one line of at most {MOST} characters, such as an e-mail address"
             )
         return given
     try:

@@ -165,7 +165,7 @@ class DeviceJournal:
             self._journal.broken = self._journal.broken or str(error)
             if must:
                 raise DeviceError(
-                    f"the journal cannot be written ({error}): nothing more was sent to it"
+                    f"cannot write the journal ({error}); nothing more was sent to the device"
                 ) from None
 
     @staticmethod
@@ -215,7 +215,7 @@ def _opened(path: Path) -> sqlite3.Connection:
     try:
         version = database.execute("PRAGMA user_version").fetchone()[0]
         if version not in (0, VERSION):
-            raise sqlite3.DatabaseError(f"it has the version {version}, known is {VERSION}")
+            raise sqlite3.DatabaseError(f"its version is {version}; this version of Oast reads {VERSION}")
         database.execute("PRAGMA journal_mode = WAL")
         database.execute("PRAGMA synchronous = FULL")
         database.executescript(f"BEGIN IMMEDIATE; {SCHEMA} PRAGMA user_version = {VERSION}; COMMIT;")

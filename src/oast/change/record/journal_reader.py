@@ -197,7 +197,7 @@ def open_journal(path: Path) -> sqlite3.Connection:
         database.executescript(f"{SCHEMA} PRAGMA user_version = {VERSION};")
     elif version != VERSION:
         database.close()
-        raise sqlite3.DatabaseError(f"it has the version {version}, known is {VERSION}")
+        raise sqlite3.DatabaseError(f"its version is {version}; this version of Oast reads {VERSION}")
     return database
 
 
@@ -205,7 +205,6 @@ def journal_error(path: Path, error: Exception) -> StateError:
     """The error for a journal that cannot be read or written."""
     said = getattr(error, "strerror", None) or str(error)
     hint = (
-        "without it nothing is delivered: make room, or move it away if it is damaged (first look at what it"
-        " holds: oast change resume)"
+        "free disk space; if it is damaged, recover interrupted runs (oast change resume), then move it away"
     )
-    return StateError(f"the journal {path} cannot be used: {said}", hint=hint)
+    return StateError(f"cannot use the journal {path}: {said}", hint=hint)

@@ -63,8 +63,8 @@ class LedgerBroken(StateError):
     def __init__(self, broken: list[Finding]) -> None:
         self.broken = tuple(broken)
         more = f", and {len(broken) - 1} more" if len(broken) > 1 else ""
-        hint = "look for it in Git, or go on without it: oast change audit --accept-break REASON"
-        super().__init__(f"the ledger was cut off or altered: {broken[0]}{more}", hint=hint)
+        hint = "restore it from Git, or continue without it: oast change audit --accept-break REASON"
+        super().__init__(f"the ledger was cut or altered: {broken[0]}{more}", hint=hint)
 
 
 class Ledger:
@@ -127,12 +127,13 @@ class Ledger:
             data = path.read_bytes()
         except OSError as error:
             raise StateError(
-                f"{path} cannot be read: {error.strerror}",
-                hint="look for it in Git: git log -- changes/content",
+                f"cannot read {path}: {error.strerror}",
+                hint="restore it from Git: git log -- changes/content",
             ) from None
         if digest(data) != name:
             raise StateError(
-                f"{path} has been altered: its content is not what its name says", hint="oast change audit"
+                f"{path} was altered: its content does not match the digest in its name",
+                hint="oast change audit",
             )
         return json.loads(data)
 
@@ -178,7 +179,7 @@ class Ledger:
                     memory,
                     chains,
                     broken,
-                    "found at the end of a run",
+                    "found after the run",
                     str(said.get("author", "Oast")),
                     needs_signature=False,
                 )
@@ -323,12 +324,14 @@ class Ledger:
         if heads is None:
             if audit.digests:
                 file = f"{self._memory.parent.name}/{self._memory.name}"
-                yield Finding(file, 0, "nothing to compare with: a shortened ledger would not be noticed")
+                yield Finding(
+                    file, 0, ("there is nothing to compare with, so a shortened ledger cannot be detected")
+                )
             return
         for writer, head in heads.items():
             there = audit.digests.get(writer, [])
             if head.digest not in there and not self._branches.has(writer, head.digest):
-                what = f"entry {head.number}, which this copy has seen, is missing or was altered"
+                what = f"entry {head.number}, which this copy knows, is missing or was altered"
                 yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", min(head.number, len(there) + 1), what)
 
     def _missing_anchors(self, audit: Audit, anchors: Iterable[Anchor]) -> Iterator[Finding]:
@@ -403,7 +406,7 @@ def _lines_of(path: Path) -> list[bytes]:
     try:
         return path.read_bytes().splitlines()
     except OSError as error:
-        raise StateError(f"{path} cannot be read: {error.strerror}") from None
+        raise StateError(f"cannot read {path}: {error.strerror}") from None
 
 
 def _tail_of(path: Path, window: int | None) -> tuple[list[bytes], bool]:

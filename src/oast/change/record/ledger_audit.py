@@ -58,7 +58,9 @@ class Audit:
         except OSError as error:
             self.findings.append(
                 Finding(
-                    f"{FOLDER}/{path.name}", 0, f"it cannot be read: {error.strerror}; the rest was audited"
+                    f"{FOLDER}/{path.name}",
+                    0,
+                    (f"cannot read the file: {error.strerror}; the rest was audited"),
                 )
             )
 
@@ -71,7 +73,7 @@ class Audit:
                     Finding(
                         file,
                         line,
-                        f"it has seen an entry of {FOLDER}/ledger-{writer}.jsonl that is not there",
+                        f"it refers to an entry of {FOLDER}/ledger-{writer}.jsonl that does not exist",
                     )
                 )
         self.findings += _wrong_content(folder, self._contents)
@@ -88,8 +90,8 @@ class Audit:
                     entry,
                     None,
                     (
-                        f"its signature by {signer} cannot be checked: name those who may sign with"
-                        " 'allowed_signers'"
+                        f"its signature by {signer} cannot be checked: 'allowed_signers' is not set in"
+                        " oast.toml"
                     ),
                 )
             try:
@@ -119,14 +121,14 @@ class Audit:
         if lines and lines[-1] == b"":
             lines.pop()
         elif lines:
-            self.findings.append(Finding(file, len(lines), "the last entry is cut off"))
+            self.findings.append(Finding(file, len(lines), "the last entry is incomplete"))
         digests: list[str] = []
         before: str | None = None
         for number, line in enumerate(lines, 1):
             said = _proper(line)
             if said is None:
                 self.findings.append(
-                    Finding(file, number, "this is no entry as Oast writes them: it has been altered")
+                    Finding(file, number, "this is not a ledger entry: the line was altered")
                 )
             else:
                 self._entry(Entry.of(said, writer, file, number), before)
@@ -137,14 +139,14 @@ class Audit:
     def _entry(self, entry: Entry, before: str | None) -> None:
         said, file, number = entry.said, entry.file, entry.line
         if said.get("writer", entry.writer) != entry.writer:
-            message = f"it was written by {said['writer']}, and stands in the chain of {entry.writer}"
+            message = f"it was written by {said['writer']}, but is in the chain of {entry.writer}"
             self.findings.append(Finding(file, number, message))
         if said.get("before") != before:
-            message = "it does not follow the entry before it: one was altered, removed, added or moved"
+            message = "it does not follow the previous entry: an entry was altered, removed, added or moved"
             self.findings.append(Finding(file, number, message))
         elif said.get("number") != number:
             self.findings.append(
-                Finding(file, number, f"it says to be entry {said.get('number')}, and is the {number}.")
+                Finding(file, number, f"its number is {said.get('number')}, but it is entry {number}")
             )
         if entry.kind == BREAK:
             for one in _listed(said.get("broken")):
@@ -161,7 +163,7 @@ class Audit:
         else:
             self.findings.append(
                 Finding(
-                    file, number, "its 'seen' is not a mapping of writers to digests: it has been altered"
+                    file, number, "its 'seen' is not a mapping of writers to digests: the entry was altered"
                 )
             )
         self._signed.append((entry, str(said.get("signer", "")) if "signature" in said else ""))
@@ -188,22 +190,22 @@ def _wrong_content(folder: Path, named: Mapping[str, tuple[str, int]]) -> Iterat
         file = f"{FOLDER}/content/{path.name}"
         if not CONTENT.fullmatch(path.name):
             if not path.name.startswith("."):
-                yield Finding(file, 0, "this is nothing of Oast's")
+                yield Finding(file, 0, "this file is not part of the ledger")
             continue
         try:
             data = path.read_bytes()
         except OSError as error:
-            yield Finding(file, 0, f"it cannot be read: {error.strerror}; the rest was audited")
+            yield Finding(file, 0, f"cannot read the file: {error.strerror}; the rest was audited")
             continue
         if digest(data) != path.stem:
-            yield Finding(file, 0, "its content has been altered: it is not what its name says")
+            yield Finding(file, 0, "its content was altered: it does not match the digest in its name")
     names = {path.stem for path in there}
     for name, (file, line) in named.items():
         if name not in names:
             yield Finding(file, line, f"{FOLDER}/content/{name}.json, which it names, is missing")
     for path in sorted(folder.iterdir()) if folder.is_dir() else ():
         if path.name != "content" and not CHAIN.fullmatch(path.name) and not path.name.startswith("."):
-            yield Finding(f"{FOLDER}/{path.name}", 0, "this is nothing of Oast's")
+            yield Finding(f"{FOLDER}/{path.name}", 0, "this file is not part of the ledger")
 
 
 def _copied(digests: Mapping[str, Sequence[str]]) -> Iterator[Finding]:
@@ -213,8 +215,8 @@ def _copied(digests: Mapping[str, Sequence[str]]) -> Iterator[Finding]:
         if lines and lines[0] in first:
             other = first[lines[0]]
             message = (
-                f"its entries are those of {FOLDER}/ledger-{other}.jsonl: one of the two files is a copy"
-                " under another writer's name"
+                f"it has the entries of {FOLDER}/ledger-{other}.jsonl: one of the two files is a copy"
+                " under another name"
             )
             yield Finding(f"{FOLDER}/ledger-{writer}.jsonl", 1, message)
         elif lines:

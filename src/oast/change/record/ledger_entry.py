@@ -102,7 +102,7 @@ def read_entry(path: Path, number: int | None, line: bytes) -> Entry:
         )
     except (ValueError, KeyError, TypeError):
         where = path if number is None else f"{path}:{number}"
-        raise StateError(f"{where} is no entry of a ledger", hint="oast change audit") from None
+        raise StateError(f"{where} is not a ledger entry", hint="oast change audit") from None
 
 
 def writer_of(path: Path) -> str:

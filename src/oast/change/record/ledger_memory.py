@@ -57,7 +57,7 @@ class LedgerMemory:
         try:
             said: dict[str, Any] = json.loads(file.read_text(encoding="utf-8"))
             if said["format"] != FORMAT:
-                raise StateError(f"{file} is of another version of Oast")
+                raise StateError(f"{file} was written by another version of Oast")
             heads = {
                 str(writer): Head(int(number), str(head)) for writer, (number, head) in said["heads"].items()
             }
@@ -70,7 +70,7 @@ class LedgerMemory:
             return cls()
         except (OSError, ValueError, KeyError, TypeError, AttributeError):
             raise StateError(
-                f"{file} cannot be read", hint="remove it: this copy then begins a chain of its own"
+                f"cannot read {file}", hint="remove it; this copy then starts a new chain"
             ) from None
 
     def write(self, file: Path) -> None:
@@ -107,7 +107,7 @@ class LedgerMemory:
             file = f"{FOLDER}/ledger-{writer}.jsonl"
             if head.digest not in digests:
                 if not elsewhere.has(writer, head.digest):
-                    what = f"entry {head.number}, which this copy has seen, is missing or was altered"
+                    what = f"entry {head.number}, which this copy knows, is missing or was altered"
                     yield writer, Finding(file, min(head.number, len(lines) + 1), what)
                 continue
             wrong = self._first_wrong(writer, lines, digests, digests.index(head.digest))
@@ -117,7 +117,8 @@ class LedgerMemory:
                     Finding(
                         file,
                         wrong,
-                        "it does not follow the entry before it: one was altered, removed, added or moved",
+                        "it does not follow the previous entry: an entry was altered, removed, added or"
+                        " moved",
                     ),
                 )
 

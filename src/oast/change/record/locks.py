@@ -28,7 +28,8 @@ def device_lock(working: Path, name: str) -> Iterator[None]:
         except BlockingIOError:
             holder = os.read(handle, 20).decode(errors="replace").strip() or "?"
             raise DeviceError(
-                f"another run of Oast (process {holder}) is delivering to it", hint="wait for it to end"
+                f"another run of Oast (process {holder}) is delivering to this device",
+                hint="wait for it to end",
             ) from None
         os.ftruncate(handle, 0)
         os.pwrite(handle, str(os.getpid()).encode(), 0)
@@ -47,7 +48,7 @@ class RunLock:
     def acquire(self) -> None:
         """Hold the lock until `release`. Raises StateError when another process holds it, OSError."""
         if not self.try_acquire():
-            message = f"another process holds {self._path.name}: nothing was begun"
+            message = f"another process holds {self._path.name}; nothing was started"
             raise StateError(message, hint="wait for that run to end")
 
     def try_acquire(self) -> bool:

@@ -9,7 +9,7 @@ from oast.config import IndentedSyntax, masked_lines, tree_as_listed
 from oast.errors import DeviceError
 from oast.files import write_whole
 
-NOTE = "secrets are masked: this shows what was there, and cannot be restored as it is"
+NOTE = "secrets are masked, so this backup cannot be restored unchanged"
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Backup:
             write_whole(self.path, text, mode=0o600)
         except OSError as error:
             raise DeviceError(
-                f"its backup cannot be written ({error.strerror}): it was not touched"
+                f"cannot write its backup ({error.strerror}); nothing was sent to the device"
             ) from None
 
 

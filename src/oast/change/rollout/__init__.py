@@ -13,7 +13,6 @@ if TYPE_CHECKING:
     from oast.change.rollout.rollout import (
         DeviceSessionFactory as DeviceSessionFactory,
         Rollout as Rollout,
-        RolloutOptions as RolloutOptions,
         new_run_id as new_run_id,
     )
     from oast.change.rollout.rollout_order import RolloutOrder as RolloutOrder
@@ -30,7 +29,7 @@ __getattr__, __dir__ = lazy_exports(
     {
         "neighbor_impact": ("NeighborImpact",),
         "rollback_run": ("RollbackRun",),
-        "rollout": ("DeviceSessionFactory", "Rollout", "RolloutOptions", "new_run_id"),
+        "rollout": ("DeviceSessionFactory", "Rollout", "new_run_id"),
         "rollout_order": ("RolloutOrder",),
         "stability_time": ("changes_only_descriptions", "is_affected_by", "owning_sections", "stable_for_s"),
         "wave": ("largest_wave", "timer_needed_s"),

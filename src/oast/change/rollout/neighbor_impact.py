@@ -87,7 +87,7 @@ class NeighborImpact:
 
         def done(name: str, result: list[CheckResult] | DeviceError) -> None:
             if isinstance(result, DeviceError):
-                check = Check(name, "it can be read, as before the change", "", {}, None, "an answer", ())
+                check = Check(name, "the device answers, as before the change", "", {}, None, "an answer", ())
                 found.append(CheckResult(check, result.message, passed=False))
             else:
                 found.extend(result)

@@ -13,8 +13,7 @@ from oast.change import Outcome
 from oast.change.device import DeviceTransaction, RunContext
 from oast.change.plan import ApplyMode, Comparison, ReadDevice, compare, plan_document
 from oast.change.record import RunLock
-from oast.change.rollout.rollout import Rollout, RolloutOptions
-from oast.change.rollout.rollout_order import SINGLE_WAVE
+from oast.change.rollout.rollout import Rollout
 from oast.connect import Capability
 from oast.errors import DeviceError
 from oast.estate import STOP, Device
@@ -26,14 +25,10 @@ from oast.records import Fingerprints
 class RollbackRun:
     """Rolls back devices of one run that were delivered already, as a delivery of its own."""
 
-    def __init__(
-        self, context: RunContext, options: RolloutOptions, change: str, fingerprints: Fingerprints
-    ) -> None:
-        self._context = context
+    def __init__(self, context: RunContext, change: str, fingerprints: Fingerprints) -> None:
         # It is delivered at once: whatever it is that has failed goes on meanwhile.
-        self._options = replace(
-            options, run=f"{options.run}-back", order=SINGLE_WAVE, soak_s=0.0, on_failure=STOP
-        )
+        settings = replace(context.settings, soak_s=0.0, on_failure=STOP)
+        self._context = replace(context, run=f"{context.run}-back", settings=settings)
         self._change = change
         self._fingerprints = fingerprints
         self._outcomes: dict[str, Outcome] = {}
@@ -44,8 +39,8 @@ class RollbackRun:
 
     async def __call__(self, delivered: Sequence[DeviceTransaction]) -> None:
         comparisons, failed = await self._compared(delivered)
-        run = self._options.run
-        lock = RunLock(self._options.working, run)
+        run = self._context.run
+        lock = RunLock(self._context.working, run)
         lock.acquire()
         try:
             manner = ApplyMode("replace", into=delivered[0].comparison.manner.into)
@@ -59,7 +54,7 @@ class RollbackRun:
                 plan,
                 [c.name for c in comparisons],
             )
-            push = Rollout(comparisons, failed, {}, self._context, self._options)
+            push = Rollout(comparisons, failed, {}, self._context)
             try:
                 await push.run()
             finally:
@@ -81,7 +76,7 @@ class RollbackRun:
             ran = await was.listed.load()
             was.listed.release()
             before = Intent.of_record(intent.device, intent.platform, scope.within(ran), scope, intent.owners)
-            log = self._options.working / "log" / self._options.run / f"{intent.device.name}.log"
+            log = self._context.log_of(intent.device.name)
             async with self._context.connector.session(intent.device, intent.platform, log) as session:
                 into_startup = was.manner.into_startup
                 running = await (session.read_startup() if into_startup else session.read_running())
@@ -101,7 +96,7 @@ class RollbackRun:
         def done(transaction: DeviceTransaction, result: Comparison | DeviceError) -> None:
             found[transaction.name] = result
 
-        await for_each(delivered, one, self._options.parallel, done)
+        await for_each(delivered, one, self._context.settings.parallel, done)
         failed = [
             (t.comparison.intent.device, e) for t in delivered if isinstance(e := found[t.name], DeviceError)
         ]

@@ -7,10 +7,9 @@ import logging
 import secrets
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
-from pathlib import Path
 from typing import Protocol
 
 from oast.change import Cause, Outcome, State
@@ -36,7 +35,7 @@ from oast.change.rollout.monitoring import EarlierWaveMonitor
 from oast.change.rollout.neighbor_impact import NeighborImpact
 from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
 from oast.change.rollout.soak import soak
-from oast.change.rollout.wave import Wave, WaveTiming
+from oast.change.rollout.wave import Wave
 from oast.config import Counts, Edit, Node, secrets_in, strip_secrets
 from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
@@ -46,28 +45,6 @@ from oast.intent import Intent
 from oast.verify import Check, CheckResult
 
 _log = logging.getLogger(__name__)
-
-
-@dataclass(frozen=True)
-class RolloutOptions:
-    """`order` says which devices come in which wave; at most `parallel` devices are worked on at a time.
-
-    After each wave its checks are looked at for `soak_s` seconds. After more than `max_failures` failures no
-    further devices are begun, and what `on_failure` says is taken back. Backups and transcripts go below
-    `working`, in folders named after `run`; `mask_backups` hides the secrets in them.
-    """
-
-    working: Path
-    run: str
-    parallel: int
-    revert_timer_s: float
-    verify_timeout_s: float
-    stable_for_s: float = 0.0
-    mask_backups: bool = False
-    order: RolloutOrder = SINGLE_WAVE
-    max_failures: int = 0
-    soak_s: float = 0.0
-    on_failure: str = STOP
 
 
 class RollbackOfDelivered(Protocol):
@@ -101,14 +78,15 @@ def rolled_back_outcome(outcome: Outcome, became: Outcome | None, why: str) -> O
             hint=became.hint,
         )
     reason = (
-        f"it was to be {why}, and could not be: {became.reason if became is not None else 'it was not begun'}"
+        f"it should have been {why}, but could not be: "
+        f"{became.reason if became is not None else 'it was not started'}"
     )
     state = (
         State.DELIVERED
         if became is None or became.state in (State.UNCHANGED, State.REVERTED)
         else State.UNKNOWN
     )
-    return replace(outcome, state=state, cause=Cause.FAILED, reason=reason, hint="look at it with: oast diff")
+    return replace(outcome, state=state, cause=Cause.FAILED, reason=reason, hint="check it with: oast diff")
 
 
 def new_run_id() -> str:
@@ -136,7 +114,7 @@ class DeviceSessionFactory:
         if at is ManagementAddress.ALTERNATE:
             target = self._connector.alternate(self._device)
             if target is None:
-                raise ConnectionFailed("the inventory names no alternate management address")
+                raise ConnectionFailed("the inventory has no alternate management address")
         elif at is ManagementAddress.PREVIOUS:
             target = self._connector.previous(self._device)
         elif at is ManagementAddress.INVENTORY:
@@ -160,13 +138,13 @@ class Rollout:
         unreached: Sequence[tuple[Device, DeviceError]],
         checks: Mapping[str, Sequence[Check]],
         context: RunContext,
-        options: RolloutOptions,
+        order: RolloutOrder = SINGLE_WAVE,
         sessions: dict[str, Session] | None = None,
         roll_back: RollbackOfDelivered | None = None,
         neighbor_impact: NeighborImpact | None = None,
     ) -> None:
         """`unreached` are devices that were asked for and could not be compared: each is a failure of its
-        wave.
+        wave. `order` says which devices come in which wave.
 
         `sessions` are open ones to devices; each is taken out when it is used. `roll_back` rolls back devices
         that were delivered already. A wave is confirmed only when `neighbor_impact` finds nothing lost.
@@ -175,7 +153,8 @@ class Rollout:
         self._unreached = unreached
         self._checks = checks
         self._context = context
-        self._options = options
+        self._settings = context.settings
+        self._order = order
         self._sessions = {} if sessions is None else sessions
         self._undo = roll_back
         self._neighbor_impact = neighbor_impact
@@ -193,7 +172,7 @@ class Rollout:
         self._current: Sequence[DeviceTransaction] = ()
         self._rolling_back: frozenset[str] = frozenset()
         for device, error in unreached:
-            log = str(options.working / "log" / options.run / f"{device.name}.log")
+            log = str(context.log_of(device.name))
             self._outcomes[device.name] = Outcome(
                 device.name,
                 State.UNCHANGED,
@@ -227,7 +206,7 @@ class Rollout:
                     state=State.UNKNOWN,
                     cause=Cause.INTERRUPTED,
                     reason=reason,
-                    hint="find out with: oast change resume",
+                    hint="recover the run with: oast change resume",
                 )
             found.append(left)
         return found
@@ -235,10 +214,10 @@ class Rollout:
     def _without(self, comparison: Comparison) -> Outcome:
         """What can be said of a device that has no outcome."""
         if comparison.name not in self._begun:
-            return self._untouched(comparison, "interrupted before its turn")
-        reason = "the run ended before it was known what became of it"
+            return self._untouched(comparison, "interrupted before the delivery to this device started")
+        reason = "the run ended before the outcome was known"
         return replace(
-            self._untouched(comparison, reason), state=State.UNKNOWN, hint="look at it with: oast diff"
+            self._untouched(comparison, reason), state=State.UNKNOWN, hint="check it with: oast diff"
         )
 
     async def run(self) -> None:
@@ -267,9 +246,9 @@ class Rollout:
                 transactions = await self._wave(group, later)
                 await self._soak(transactions, later)
             failures = self._failures(begun)
-            if failures > self._options.max_failures:
+            if failures > self._settings.max_failures:
                 _log.debug(
-                    "%d failures, of at most %d: no further wave", failures, self._options.max_failures
+                    "%d failures, of at most %d: no further wave", failures, self._settings.max_failures
                 )
                 self._mark_not_started(failures)
                 await self._roll_back_others([c.name for c in group], failures)
@@ -278,18 +257,9 @@ class Rollout:
     async def _soak(self, transactions: Sequence[DeviceTransaction], later: frozenset[str]) -> None:
         """Look at what was delivered for some time before others are; what becomes false is a failure."""
         delivered = [t for t in transactions if t.outcome is not None and t.outcome.state is State.DELIVERED]
-        if not self._options.soak_s or not delivered:
+        if not self._settings.soak_s or not delivered:
             return
-        for name, told in (
-            await soak(
-                delivered,
-                self._context.connector,
-                self._options,
-                later,
-                self._context.clock,
-                self._context.on_event,
-            )
-        ).items():
+        for name, told in (await soak(delivered, self._context, later)).items():
             outcome = self._outcomes[name]
             self._outcomes[name] = replace(
                 outcome, cause=told.cause, reason=told.reason, failed_checks=told.failed
@@ -298,7 +268,7 @@ class Rollout:
     async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
         """What was delivered goes back as well, where that is wanted: what this wave did, or the whole
         change."""
-        wanted = self._options.on_failure
+        wanted = self._settings.on_failure
         if wanted == STOP or self._undo is None:
             return
         names = set(wave) if wanted == WAVE else {t.name for t in self._delivered}
@@ -306,8 +276,8 @@ class Rollout:
         if not back:
             return
         why = (
-            f"taken back, as {failures} {'device' if failures == 1 else 'devices'} failed or did not stay in"
-            " order"
+            f"rolled back, because {failures} {'device' if failures == 1 else 'devices'} failed or did"
+            " not stay healthy"
         )
         self._rolling_back = frozenset(transaction.name for transaction in back)
         try:
@@ -330,7 +300,8 @@ class Rollout:
         for comparison in self._comparisons:
             if comparison.name not in self._outcomes:
                 reason = (
-                    f"not begun: {failures} before it failed or {'was' if failures == 1 else 'were'} reverted"
+                    f"not started, because {failures} {'device' if failures == 1 else 'devices'} failed"
+                    f" or {'was' if failures == 1 else 'were'} rolled back"
                 )
                 self._outcomes[comparison.name] = self._untouched(comparison, reason, Cause.HELD)
                 self._context.on_event(DeviceEvent(comparison.name, Stage.HELD_BACK))
@@ -338,7 +309,7 @@ class Rollout:
     def _waves(self) -> list[tuple[list[Comparison], list[str]]]:
         """The devices in the order of the waves, and those of each that could not be reached."""
         devices = [c.intent.device for c in self._comparisons]
-        waves = self._options.order.of([*devices, *(device for device, _ in self._unreached)])
+        waves = self._order.of([*devices, *(device for device, _ in self._unreached)])
         wave_of = wave_numbers(waves)
         groups: list[tuple[list[Comparison], list[str]]] = [([], []) for _ in waves]
         for comparison in self._comparisons:
@@ -351,13 +322,12 @@ class Rollout:
         self, comparisons: Sequence[Comparison], later: frozenset[str]
     ) -> Sequence[DeviceTransaction]:
         """Deliver to them together; their transactions, each with its outcome."""
-        options = self._options
         with ExitStack() as locks:
             flying, unusable = self._unsettled()
             transactions = []
             for comparison in comparisons:
                 try:
-                    locks.enter_context(device_lock(options.working, comparison.name))
+                    locks.enter_context(device_lock(self._context.working, comparison.name))
                     if unusable is not None:
                         raise unusable
                     if comparison.name in flying:
@@ -367,15 +337,15 @@ class Rollout:
                     self._context.on_event(DeviceEvent(comparison.name, Stage.UNCHANGED))
                 else:
                     transactions.append(self._transaction(comparison))
-            limits = WaveTiming(options.parallel, options.verify_timeout_s, options.stable_for_s, later)
             watching = EarlierWaveMonitor(
                 self._context.connector, self._delivered, {t.name for t in transactions}, later
             )
             wave = Wave(
                 transactions,
                 watching.checks,
-                limits,
+                self._settings,
                 self._context.clock,
+                later,
                 self._context.stop_waiting,
                 await self._around(transactions, later),
             )
@@ -412,17 +382,17 @@ class Rollout:
     def _unsettled(self) -> tuple[dict[str, OpenRun], DeviceError | None]:
         """What other runs have left in flight, and why nothing may be begun when that cannot be told."""
         try:
-            return devices_in_unknown_state(self._options.working), None
+            return devices_in_unknown_state(self._context.working), None
         except StateError as error:
-            return {}, DeviceError(f"{error.message}: it was not touched", hint=error.hint)
+            return {}, DeviceError(f"{error.message}; nothing was sent to it", hint=error.hint)
 
     async def _keep(self, transactions: Iterable[DeviceTransaction]) -> None:
         """What devices run now, so that drift can be told from it."""
 
         def keep(transaction: DeviceTransaction, running: Node) -> None:
             intent = transaction.comparison.intent
-            path = baseline_path(self._options.working, transaction.name)
-            now = Baseline(self._options.run, datetime.now(UTC), strip_secrets(running))
+            path = baseline_path(self._context.working, transaction.name)
+            now = Baseline(self._context.run, datetime.now(UTC), strip_secrets(running))
             # A full disk here must not turn a delivered device into a failed one.
             with suppress(OSError):
                 save_baseline(path, now, intent.scope, self._context.syntax_of(intent).grammar)
@@ -435,21 +405,21 @@ class Rollout:
         )
 
     def _transaction(self, comparison: Comparison) -> DeviceTransaction:
-        intent, options = comparison.intent, self._options
-        syntax = self._context.syntax_of(intent)
+        intent, context = comparison.intent, self._context
+        syntax = context.syntax_of(intent)
         means = TransactionContext(
             syntax=syntax,
             opener=DeviceSessionFactory(self._context.connector, intent, comparison.edits),
             backup=Backup(
-                options.working / "backups" / options.run / f"{comparison.name}.txt",
+                context.working / "backups" / context.run / f"{comparison.name}.txt",
                 syntax,
-                options.mask_backups,
+                self._settings.mask_backups,
             ),
-            log=options.working / "log" / options.run / f"{comparison.name}.log",
-            timer_s=options.revert_timer_s,
+            log=context.log_of(comparison.name),
+            timer_s=self._settings.revert_timer_s,
             on_event=self._context.on_event,
             clock=self._context.clock,
-            journal=self._context.journal.of(options.run, comparison.name),
+            journal=context.journal.of(context.run, comparison.name),
         )
         return DeviceTransaction(
             comparison,

@@ -5,14 +5,12 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
 
 from oast.change import Cause
-from oast.change.device import DeviceTransaction
+from oast.change.device import DeviceTransaction, RunContext
 from oast.change.rollout.monitoring import MonitoringSessions
-from oast.connect import Connector
 from oast.errors import DeviceError
-from oast.fleet import Clock, DeviceEvent, OnEvent, Stage, WaitEvent
+from oast.fleet import DeviceEvent, Stage, WaitEvent
 from oast.verify import CheckResult, evaluate, waits_for
 
 # Between two looks at a device, at least and of the whole time.
@@ -29,30 +27,16 @@ class SoakFailure:
     failed: tuple[CheckResult, ...] = ()
 
 
-class SoakOptions(Protocol):
-    """The options of a rollout that soaking needs: its length in seconds, and the concurrency."""
-
-    @property
-    def soak_s(self) -> float: ...
-
-    @property
-    def parallel(self) -> int: ...
-
-
 async def soak(
-    delivered: Sequence[DeviceTransaction],
-    connector: Connector,
-    options: SoakOptions,
-    later: frozenset[str],
-    clock: Clock,
-    on_event: OnEvent,
+    delivered: Sequence[DeviceTransaction], context: RunContext, later: frozenset[str]
 ) -> Mapping[str, SoakFailure]:
     """What did not stay true for `soak_s` seconds, by device; also those that cannot be read at the end. A
     check whose other end is among `later` is left to the wave of that."""
-    sessions = MonitoringSessions(connector)
-    places = asyncio.Semaphore(max(1, options.parallel))
+    sessions = MonitoringSessions(context.connector)
+    settings, clock, on_event = context.settings, context.clock, context.on_event
+    places = asyncio.Semaphore(max(1, settings.parallel))
     found: dict[str, SoakFailure] = {}
-    until = clock.now() + options.soak_s
+    until = clock.now() + settings.soak_s
 
     async def check(transaction: DeviceTransaction, *, last: bool) -> None:
         async with places:
@@ -61,7 +45,7 @@ async def soak(
             found[transaction.name] = failure
 
     try:
-        on_event(WaitEvent("soak time", options.soak_s))
+        on_event(WaitEvent("soak time", settings.soak_s))
         while True:
             left = until - clock.now()
             async with asyncio.TaskGroup() as group:
@@ -71,7 +55,7 @@ async def soak(
                         group.create_task(check(transaction, last=left <= 0))
             if left <= 0:
                 return found
-            await clock.sleep(min(max(LEAST_S, options.soak_s / LOOKS), max(0.0, until - clock.now())))
+            await clock.sleep(min(max(LEAST_S, settings.soak_s / LOOKS), max(0.0, until - clock.now())))
     finally:
         await sessions.close()
         for transaction in delivered:
@@ -87,12 +71,12 @@ async def _checked(
     try:
         readings = await sessions.read(transaction.comparison.intent, names)
     except DeviceError as error:
-        reason = f"it was delivered, and then could not be read any more: {error.message}"
+        reason = f"delivered, but the device no longer answers: {error.message}"
         return SoakFailure(Cause.CHECKS, reason) if last else None
     every = evaluate(transaction.checks, readings, transaction.hide)
     results = [r for r in every if r.check.peer not in later and not waits_for(r, every, later)]
     failed = tuple(transaction.split_failures(results)[0])
     if not failed:
         return None
-    reason = "it did not stay true: " + "; ".join(result.finding for result in failed)
+    reason = "checks did not stay passed: " + "; ".join(result.finding for result in failed)
     return SoakFailure(Cause.CHECKS, reason, failed)

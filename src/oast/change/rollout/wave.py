@@ -17,12 +17,13 @@ from typing import Any
 from oast.change import Cause, RollbackReason
 from oast.change.device import DeviceTransaction, LossOfContact
 from oast.errors import DeviceError
+from oast.estate import DeliverySettings
 from oast.fleet import Clock, Stage
 from oast.readings import Readings
 from oast.verify import Check, CheckResult, evaluate, later_neighbors, waits_for
 
 POLL_S = 0.4
-OTHER_TIMERS = "the timers of the others in its wave"
+OTHER_TIMERS = "the revert timers of other devices in the wave"
 # More than any wave has.
 MOST_DEVICES = 10**9
 # What has to be left of the shortest timer for confirming every device of the wave.
@@ -65,18 +66,6 @@ class EarlierWaveCheck:
     hide: Callable[[str], str]
 
 
-@dataclass(frozen=True)
-class WaveTiming:
-    """How a wave goes: `verify_timeout_s` is how long the checks may take to come true, `stable_for_s` how
-    long at least they have to stay so. Checks whose other end is among `later` are left to the wave of that.
-    """
-
-    parallel: int
-    verify_timeout_s: float
-    stable_for_s: float
-    later: frozenset[str] = frozenset()
-
-
 class Wave:
     """Delivers `transactions` together, and looks after what is `watched` meanwhile."""
 
@@ -84,24 +73,27 @@ class Wave:
         self,
         transactions: Sequence[DeviceTransaction],
         watched: Sequence[EarlierWaveCheck],
-        limits: WaveTiming,
+        settings: DeliverySettings,
         clock: Clock,
+        later: frozenset[str] = frozenset(),
         stop_waiting: asyncio.Event | None = None,
         around: Callable[[], Awaitable[list[CheckResult]]] | None = None,
     ) -> None:
-        """`around` tells what is not as it was on other devices. When `stop_waiting` is set, whoever was told
-        to take back is left to its own way back instead."""
+        """Checks whose other end is among `later` are left to the wave of that. `around` returns the failed
+        checks of neighbors. When `stop_waiting` is set, devices are left to their revert timers instead of
+        being rolled back."""
         self._stop_waiting = stop_waiting or asyncio.Event()
         self._around = around
         self._transactions = transactions
         self._watched = watched
-        self._limits = limits
+        self._settings = settings
+        self._later = later
         self._clock = clock
-        self._places = asyncio.Semaphore(max(1, limits.parallel))
+        self._places = asyncio.Semaphore(max(1, settings.parallel))
         # A session answers one question at a time: a step, or an extension of the timer between two steps.
         self._turns = {transaction: asyncio.Lock() for transaction in transactions}
         self._prepare_s = 0.0
-        self._stable_for_s = limits.stable_for_s
+        self._stable_for_s = settings.stable_for_s
         # How much of a timer the rest of the wave needs, while its checks run.
         self._needed_s = 0.0
         self._last: dict[DeviceTransaction, list[CheckResult]] = {}
@@ -151,8 +143,8 @@ class Wave:
         await self._together(self._transactions, lambda t: t.prepare())
         self._prepare_s = self._clock.now() - started
         stable_for_s = max((transaction.stable_for_s for transaction in self._open()), default=0.0)
-        self._stable_for_s = max(stable_for_s, self._limits.stable_for_s)
-        needed = timer_needed_s(self._prepare_s, self._limits.verify_timeout_s, self._stable_for_s)
+        self._stable_for_s = max(stable_for_s, self._settings.stable_for_s)
+        needed = timer_needed_s(self._prepare_s, self._settings.verify_timeout_s, self._stable_for_s)
         for transaction in self._open():
             transaction.timer_s = max(transaction.timer_s, needed)
 
@@ -167,7 +159,7 @@ class Wave:
             # number.
             while not await self._within_a_moment(every):
                 loaded = [t for task, t in loading.items() if task.done() and t.is_open]
-                self._extend(loaded, self._limits.verify_timeout_s + self._stable_for_s + self._confirm_s)
+                self._extend(loaded, self._settings.verify_timeout_s + self._stable_for_s + self._confirm_s)
                 if self._spare_s(loaded) <= 0:
                     break
                 # However long the others could wait: its own timer rolls back one that is late.
@@ -175,12 +167,12 @@ class Wave:
                     (task, t) for task, t in loading.items() if not task.done() and self._spare_s([t]) <= 0
                 ]
                 for task, transaction in late if loaded else ():
-                    await self._give_up(task, transaction, "it was not loaded", "its revert timer")
+                    await self._give_up(task, transaction, "the change was not applied", "revert timer")
             for task in [task for task in loading if task.done() and not task.cancelled()]:
                 task.result()
             for task, transaction in loading.items():
                 if not task.done():
-                    await self._give_up(task, transaction, "it was not loaded", OTHER_TIMERS)
+                    await self._give_up(task, transaction, "the change was not applied", OTHER_TIMERS)
         finally:
             every.cancel()
             for task in loading:
@@ -228,7 +220,7 @@ class Wave:
     def _spare_s(self, loaded: Sequence[DeviceTransaction]) -> float:
         """How long those that are loaded can wait for the others and still be checked and confirmed."""
         left = min((t.timer_left_s for t in loaded), default=float("inf"))
-        return left - self._limits.verify_timeout_s - self._stable_for_s - CONFIRM_MARGIN_S
+        return left - self._settings.verify_timeout_s - self._stable_for_s - CONFIRM_MARGIN_S
 
     async def _give_up(
         self, task: asyncio.Task[None], transaction: DeviceTransaction, what: str, timers: str
@@ -236,8 +228,8 @@ class Wave:
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
         if transaction.is_open:
-            reason = f"{what} before {timers} would have run out"
-            hint = "give more time with --revert-timer, or push to it alone"
+            reason = f"{what} before {timers} would have expired"
+            hint = "give a longer --revert-timer, or push to it alone"
             transaction.lost = LossOfContact(Cause.FAILED, reason, hint, why=RollbackReason.TOO_SLOW)
             self._rescues.create_task(transaction.recover())
 
@@ -279,7 +271,7 @@ class Wave:
     async def _check_until_true(self) -> dict[DeviceTransaction, list[CheckResult]]:
         """Check all that are loaded until everything that counts has been true for as long as it has to be,
         or time is up; what still fails then."""
-        last_start = self._clock.now() + self._limits.verify_timeout_s
+        last_start = self._clock.now() + self._settings.verify_timeout_s
         true_since: float | None = None
         while True:
             looked = self._clock.now()
@@ -319,12 +311,12 @@ class Wave:
     def _not_held(self, seconds: float) -> dict[DeviceTransaction, list[CheckResult]]:
         """The timers are so near that the checks could not be watched long enough."""
         reason = (
-            f"the checks could be watched for {seconds:.0f} s only, and have to stay true for"
-            f" {self._stable_for_s:.0f} s"
+            f"the checks stayed passed for only {seconds:.0f} s, and must stay passed for "
+            f"{self._stable_for_s:.0f} s"
         )
         for transaction in self._open():
             transaction.lost = LossOfContact(
-                Cause.CHECKS, reason, "give more time with --revert-timer", why=RollbackReason.TOO_SLOW
+                Cause.CHECKS, reason, "give a longer --revert-timer", why=RollbackReason.TOO_SLOW
             )
             self._rescues.create_task(transaction.recover())
         return {}
@@ -337,7 +329,7 @@ class Wave:
             transaction.say(stage)
             await transaction.extend_timer(self._needed_s)
             results = await transaction.check() if transaction.is_open else []
-            later = self._limits.later
+            later = self._later
             peers = [waits_for(r, results, later) for r in results]
             transaction.deferred = [
                 (r.check, names) for r, names in zip(results, peers, strict=True) if names
@@ -370,7 +362,7 @@ class Wave:
                 if others and min(others) <= CONFIRM_MARGIN_S:
                     for task, transaction in tasks.items():
                         if not task.done():
-                            await self._give_up(task, transaction, "it did not answer", OTHER_TIMERS)
+                            await self._give_up(task, transaction, "the device did not answer", OTHER_TIMERS)
                     break
                 late = [
                     (task, t)
@@ -378,7 +370,7 @@ class Wave:
                     if not task.done() and t.timer_left_s <= CONFIRM_MARGIN_S
                 ]
                 for task, transaction in late if others else ():
-                    await self._give_up(task, transaction, "it did not answer", "its revert timer")
+                    await self._give_up(task, transaction, "the device did not answer", "revert timer")
             for task in tasks:
                 if task.done() and not task.cancelled():
                     task.result()
@@ -423,7 +415,7 @@ class Wave:
     def _hint(self, transaction: DeviceTransaction, failed: Sequence[CheckResult]) -> str | None:
         """What to do where a check fails because its other end is delivered later."""
         results = [*self._last.get(transaction, ()), *self._waiting.get(transaction, ())]
-        names = later_neighbors(failed, results, self._limits.later)
+        names = later_neighbors(failed, results, self._later)
         if not names:
             return None
         are = "is in a later wave" if len(names) == 1 else "are in later waves"

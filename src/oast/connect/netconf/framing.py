@@ -120,11 +120,11 @@ class Decoder:
         if end < 0:
             digits = begun[2:]
             if len(begun) >= _LONGEST_HEADER or (digits and digits != b"#" and not _is_length(digits)):
-                raise FramingError(f"{begun!r} is no length of a chunk")
+                raise FramingError(f"{begun!r} is not a chunk size")
             return None
         header = begun[: end + 1]
         if header != END_OF_CHUNKS and not _is_length(header[2:-1]):
-            raise FramingError(f"{header!r} is no length of a chunk")
+            raise FramingError(f"{header!r} is not a chunk size")
         del self._bytes[: end + 1]
         return header
 

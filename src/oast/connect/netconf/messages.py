@@ -74,8 +74,8 @@ def parsed(message: bytes) -> Element:
         element = etree.fromstring(message.strip(), parser())
     except etree.XMLSyntaxError as wrong:
         if "Excessive depth" in (wrong.msg or ""):
-            raise NotNetconf("a message whose elements are nested too deep") from None
-        raise NotNetconf(f"a message that is no XML: {wrong.msg}") from None
+            raise NotNetconf("a message whose elements are nested too deeply") from None
+        raise NotNetconf(f"a message that is not XML: {wrong.msg}") from None
     if element.getroottree().docinfo.doctype:
         raise NotNetconf("a message that declares a document type")
     return element

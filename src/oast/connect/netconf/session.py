@@ -64,20 +64,20 @@ class NetconfSession:
         try:
             capabilities, self.session_id = capabilities_in(await self._message("its hello"))
         except NotNetconf as wrong:
-            raise ProtocolError(f"the device begins with {wrong}") from None
+            raise ProtocolError(f"the device started with {wrong}") from None
         self.offered = ServerCapabilities(capabilities)
         self.transcript.note(f"session {self.session_id}: {len(capabilities)} capabilities")
         for capability in capabilities:
             self.transcript.received(capability)
         if not self.offered.is_netconf:
-            hint = "it knows base:1.0 (RFC 4741) and base:1.1 (RFC 6241)"
-            raise ProtocolError("the device offers no version of NETCONF that Oast knows", hint=hint)
+            hint = "Oast supports base:1.0 (RFC 4741) and base:1.1 (RFC 6241)"
+            raise ProtocolError("the device offers no NETCONF version that Oast supports", hint=hint)
         lacking = self.offered.lacks(self.netconf.needs)
         if lacking:
             message = (
                 f"the device does not offer {lacking[0]}, which its platform '{self.platform.name}' needs"
             )
-            raise ProtocolError(message, hint="is this its platform?")
+            raise ProtocolError(message, hint="check the device's platform in the inventory")
         # Both have to know the newer framing, or the older is kept (RFC 6242, section 4.1).
         self._decoder.chunked = self.offered.base_11
         self._in_step = True
@@ -220,14 +220,14 @@ class NetconfSession:
             self.transcript.sent(line)
         in_step, self._in_step = self._in_step, False
         if not in_step:
-            raise ConnectionFailed("the session is out of step with the device")
+            raise ConnectionFailed("the session is out of sync with the device")
         self._transport.write(encoded(rpc(number, operation, config), chunked=self.offered.base_11))
         reply = await self._reply(number, name)
         self._in_step = True
         for line in (
             (await _if_long(reply, _lines))[:MOST_LINES]
             if written_down
-            else ("(a reply that is not written down)",)
+            else ("(a reply that is not logged)",)
         ):
             self.transcript.received(line)
         self._need_no_error(reply, name)
@@ -241,33 +241,31 @@ class NetconfSession:
                 return await self._next_reply(number, name)
         except TimeoutError:
             message = f"no reply to {name} within {self._limits.at_most_s:g} s, only other messages"
-            raise DeviceTimeout(
-                message, hint="max_answer_s in oast.toml says how long an answer may take"
-            ) from None
+            raise DeviceTimeout(message, hint="allow more time with max_answer_s in oast.toml") from None
 
     async def _next_reply(self, number: int, name: str) -> Element:
         for _ in range(OTHER_MESSAGES_AT_MOST):
             try:
                 message = await self._message(f"the reply to {name}")
             except NotNetconf as wrong:
-                raise ProtocolError(f"in place of a reply to {name} the device sent {wrong}") from None
+                raise ProtocolError(f"instead of a reply to {name} the device sent {wrong}") from None
             if message.tag == base("rpc-reply"):
                 answered = message.get("message-id")
                 if answered == str(number) or (answered is None and self.netconf.replies_without_id):
                     return message
                 if answered is None:
                     hint = (
-                        "if this server always leaves it out: replies_without_id = true below [netconf] of"
+                        "if this server always omits it, set replies_without_id = true in [netconf] of"
                         " its platform"
                     )
                     raise ProtocolError(
                         f"the device sent a reply to {name} without a message-id (RFC 6241, section 4.2)",
                         hint=hint,
                     )
-                raise ProtocolError(f"the device answered request {answered}, and {number} was asked")
+                raise ProtocolError(f"the device answered request {answered} instead of {number}")
             if etree.QName(message).localname != "notification":
                 raise ProtocolError(
-                    f"the device sent '{etree.QName(message).localname}' in place of a reply to {name}"
+                    f"the device sent '{etree.QName(message).localname}' instead of a reply to {name}"
                 )
         raise ProtocolError(f"the device sent {OTHER_MESSAGES_AT_MOST} notifications and no reply to {name}")
 
@@ -288,10 +286,8 @@ class NetconfSession:
                 while not self._waiting:
                     await self._arrive(awaited)
         except TimeoutError:
-            message = f"the answer did not end within {self._limits.at_most_s:g} s: waited for {awaited}"
-            raise DeviceTimeout(
-                message, hint="max_answer_s in oast.toml says how long an answer may take"
-            ) from None
+            message = f"no complete answer within {self._limits.at_most_s:g} s (waiting for {awaited})"
+            raise DeviceTimeout(message, hint="allow more time with max_answer_s in oast.toml") from None
         arrived = self._waiting.pop(0)
         ANSWERS.release(self)
         return await parse_if_long((arrived,), parsed, arrived)
@@ -303,7 +299,7 @@ class NetconfSession:
         except TimeoutError:
             last = self.transcript.masking.hide(self._decoder.waiting[-120:].decode("utf-8", "replace"))
             self.transcript.note(f"nothing for {self._limits.silence_s:g} s; last: {last!r}")
-            passed = DeviceTimeout(f"no answer within {self._limits.silence_s:g} s: waited for {awaited}")
+            passed = DeviceTimeout(f"no answer within {self._limits.silence_s:g} s (waiting for {awaited})")
             passed.last = last
             raise passed from None
         if not arrived:
@@ -317,7 +313,7 @@ class NetconfSession:
         except FramingError as wrong:
             what = "elements" if isinstance(wrong, TooManyElements) else "bytes"
             raise ProtocolError(
-                f"the device sent {wrong}", hint=f"max_answer_{what} in oast.toml says how much is taken in"
+                f"the device sent {wrong}", hint=f"allow more with max_answer_{what} in oast.toml"
             ) from None
         hold_answer(self, self._decoder.held + sum(map(len, self._waiting)), self.transcript)
 
@@ -328,7 +324,7 @@ class Refused(DeviceRefused):
     def __init__(self, errors: Sequence[RpcError], operation: str, hide: Callable[[str], str]) -> None:
         more = f" (and {len(errors) - 1} more)" if len(errors) > 1 else ""
         answer = hide(f"{errors[0]}{more}")
-        super().__init__(f"the device refused {operation}: {answer}", statement=operation, answer=answer)
+        super().__init__(f"the device rejected {operation}: {answer}", statement=operation, answer=answer)
         self.errors = tuple(errors)
 
     @property
