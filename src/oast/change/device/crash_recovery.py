@@ -58,12 +58,12 @@ class RecoveredTransaction(DeviceTransaction):
 
     async def finish(self) -> None:
         """Bring it to an end; it has an outcome then."""
-        await self._context.journal.step("recovery started")
-        await self.recover()
+        await self.context.journal.step("recovery started")
+        await self.recovery.recover()
 
-    async def _read_running(self, session: Session) -> Node:
+    async def read_running(self, session: Session) -> Node:
         """What it runs tells the secrets of what was kept without them."""
-        running = await super()._read_running(session)
+        running = await super().read_running(session)
         planned, listed = self._remains.planned, self._remains.listed
         if listed is not None:
             await listed.load()
@@ -75,5 +75,5 @@ class RecoveredTransaction(DeviceTransaction):
         listed = listed or PartialRunningConfig(restore_secrets(planned.before, secrets))
         self.comparison = comparison_from_record(intent, listed, self._remains.manner, rollback_method)
         if self._remains.listed is not None:
-            self._expected = canonical(apply_edits(self.comparison.edits, listed.tree))
+            self.expected = canonical(apply_edits(self.comparison.edits, listed.tree))
         return running
