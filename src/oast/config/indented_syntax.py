@@ -9,8 +9,7 @@ from dataclasses import dataclass
 from oast.answer_parsing import is_one_off, parse_if_long, spend
 from oast.config import line as lines
 from oast.config.line import Line, SuspectText
-from oast.config.sibling_index import SiblingIndex
-from oast.config.tree import Node, Path, canonical, root_of
+from oast.config.tree import Node, Path, SiblingIndex, canonical, root_of
 from oast.errors import ProtocolError
 from oast.gc_tuning import gc_disabled
 from oast.platforms import (

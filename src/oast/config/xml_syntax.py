@@ -16,8 +16,7 @@ from oast.answer_parsing import spend
 from oast.config.indented_syntax import DEEPEST, IndentedSyntax, Parsed, TextProblem, opaque_text
 from oast.config.line import Line
 from oast.config.path_syntax import PathSyntax
-from oast.config.sibling_index import SiblingIndex
-from oast.config.tree import Node, Path, root_of
+from oast.config.tree import Node, Path, SiblingIndex, root_of
 from oast.gc_tuning import gc_disabled
 from oast.platforms import (
     NO_SECRETS,

@@ -10,7 +10,7 @@ from typing import Protocol
 from oast.answer_parsing import parse_if_long
 from oast.config import Line
 from oast.connect import prompt_reader as dialogue
-from oast.connect.answer_memory import ANSWERS
+from oast.connect.prompt_reader import ANSWERS
 from oast.connect.session import AnswerLimits, CliSessionBase, hold_answer
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError

@@ -16,9 +16,9 @@ from typing import Protocol
 from oast.answer_parsing import parse_if_long
 from oast.config import Line
 from oast.connect import prompt_reader as dialogue
-from oast.connect.answer_memory import ANSWERS, TooMuchHeld
 from oast.connect.capability import Capability
 from oast.connect.channel import Transport
+from oast.connect.prompt_reader import ANSWERS, TooMuchHeld
 from oast.connect.transcript import Transcript
 from oast.errors import (
     AuthenticationFailed,

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
@@ -19,6 +19,7 @@ from oast.change.device import RunContext
 from oast.change.plan import DEFAULT_MODE, ApplyMode, Comparison, DiffRunner, LimitViolation, limit_violations
 from oast.change.record import devices_in_unknown_state, unknown_state_error
 from oast.change.rollout import (
+    NeighborImpact,
     RollbackRun,
     Rollout,
     RolloutOrder,
@@ -27,6 +28,7 @@ from oast.change.rollout import (
     stable_for_s,
     timer_needed_s,
 )
+from oast.config import Node, apply_edits
 from oast.connect import Connector
 from oast.errors import DeviceError, EstateError, UsageError
 from oast.estate import DeliverySettings, Device
@@ -35,11 +37,53 @@ from oast.fleet import Clock, Event, OnEvent, SystemClock, ignore_event
 from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.intent_context import IntentContext, all_checks_of, policy_violations
-from oast.operations.neighbor_impact import neighbor_impact_of
-from oast.readings import OtherValues, join_counts
+from oast.readings import OtherValues, Readings, join_counts
 from oast.records import Problem
 from oast.spelling import spelling_hint
-from oast.verify import Check, ExpectedLoss, at_least
+from oast.verify import (
+    Cable,
+    Check,
+    ExpectedLoss,
+    IntentFacts,
+    at_least,
+    devices_within_hops,
+    facts_removed,
+    regression_checks_of,
+)
+
+
+def neighbor_impact_of(
+    preparation: IntentContext,
+    comparisons: Sequence[Comparison],
+    connector: Connector,
+    settings: DeliverySettings,
+    expect: Sequence[ExpectedLoss],
+) -> NeighborImpact | None:
+    """What is looked at around the devices of `comparisons` that change; None when nobody is."""
+    estate = preparation.estate
+    hops = settings.neighbor_hops
+    changing = [one for one in comparisons if one.edits and not one.manner.into_startup]
+    if not hops or not changing:
+        return None
+    cables: dict[Cable, Cable] = {}
+    for link in estate.links:
+        cables[link.one], cables[link.other] = link.other, link.one
+    without = facts_removed(
+        [(_as(one, one.running), _as(one, apply_edits(one.edits, one.running))) for one in changing], cables
+    )
+
+    def checks_of(name: str, readings: Readings) -> Iterable[Check]:
+        return regression_checks_of(name, readings, without, expect)
+
+    def near(names: Iterable[str]) -> set[str]:
+        return devices_within_hops(names, cables, cables.__getitem__, hops)
+
+    return NeighborImpact(connector, preparation.network, near, checks_of, settings.parallel)
+
+
+def _as(comparison: Comparison, tree: Node) -> IntentFacts:
+    return IntentFacts(replace(comparison.intent, tree=tree))
+
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 from itertools import repeat
@@ -17,7 +18,7 @@ from oast.errors import ProtocolError
 from oast.gc_tuning import gc_disabled
 from oast.platforms import TEXT, FieldType, ReadingDefinition, ValueKind
 from oast.readings.tables import END, Columns, Numbered, Record, Texts, columns_of, rows
-from oast.readings.values import Value, convert
+from oast.readings.values import OtherValue, Value, convert
 from oast.safe_xml import SEPARATOR, NotXml, safe_xml, xpath
 
 # What stands in a table for nothing.
@@ -285,3 +286,27 @@ def _from_blocks(text: str, reading: ReadingDefinition) -> Iterator[Numbered]:
         )
     if block is not None:
         yield begun, block
+
+
+OtherValues = Mapping[tuple[str, str], Counter[str]]
+"""By field and the device's own word, the devices, and in how many records of each."""
+
+
+def find_other_values(records: Mapping[str, Iterable[Record]]) -> OtherValues:
+    """Those in the `records` of each device."""
+    found: dict[tuple[str, str], Counter[str]] = {}
+    for name, of_device in records.items():
+        for record in of_device:
+            for field, value in record.items():
+                if isinstance(value, OtherValue):
+                    found.setdefault((field, value.listed), Counter())[name] += 1
+    return found
+
+
+def join_counts(many: Iterable[OtherValues]) -> OtherValues:
+    """Those of several devices together."""
+    found: dict[tuple[str, str], Counter[str]] = {}
+    for one in many:
+        for key, devices in one.items():
+            found.setdefault(key, Counter()).update(devices)
+    return found

@@ -6,10 +6,10 @@ import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Literal
 
 from oast.answer_parsing import parse_if_long
 from oast.change import INVERSE_COMMANDS, PREVIOUS_STARTUP, RollbackMethod, rollback_method_of
-from oast.change.plan.apply_mode import DEFAULT_MODE, ApplyMode
 from oast.change.plan.management_access import (
     AccessRisk,
     ManagementMove,
@@ -49,6 +49,32 @@ from oast.fleet import DeviceEvent, OnEvent, Stage, for_each
 from oast.intent import Intent, Interface
 from oast.platforms import Platform
 from oast.redaction import Masking
+
+Mode = Literal["merge", "replace"]
+"""As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it.
+"""
+
+Datastore = Literal["running", "startup"]
+"""RFC 8342, section 5."""
+
+
+@dataclass(frozen=True)
+class ApplyMode:
+    """How much of what is on a device and not intended may go: see `Mode`; with `remove_unknown`, statements
+    that the platform's grammar does not know may go as well, where it says how. `into` is what is changed."""
+
+    mode: Mode = "replace"
+    remove_unknown: bool = False
+    into: Datastore = "running"
+
+    @property
+    def into_startup(self) -> bool:
+        """Whether what the device runs stays as it is."""
+        return self.into == "startup"
+
+
+DEFAULT_MODE = ApplyMode()
+
 
 # A text of which less than half is known was not written by this platform, or is not a configuration.
 KNOWN_AT_LEAST = 0.5

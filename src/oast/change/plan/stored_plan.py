@@ -13,7 +13,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from oast.change.plan.apply_mode import ApplyMode, Datastore, Mode
+from oast.change.plan.diff import ApplyMode, Datastore, Mode
 from oast.config import (
     Node,
     Pattern,

@@ -13,17 +13,20 @@ from pathlib import Path
 
 from oast.config import (
     Edit,
+    IndentedSyntax,
     Node,
     Scope,
     canonical,
     difference,
     join_trees,
+    masked_lines,
     root_of,
     strip_secrets,
+    tree_as_listed,
     tree_document,
     tree_from_document,
 )
-from oast.errors import StateError
+from oast.errors import DeviceError, StateError
 from oast.files import write_whole
 from oast.platforms import Grammar
 
@@ -103,3 +106,40 @@ def drift_from_baseline(name: str, delivered: Baseline, running: Node) -> Drift:
     """What is different on the device `name`, which runs the canonical tree `running`, from what was
     delivered."""
     return Drift(name, delivered, tuple(difference(strip_secrets(delivered.tree), strip_secrets(running))))
+
+
+NOTE = "secrets are masked, so this backup cannot be restored unchanged"
+
+
+@dataclass(frozen=True)
+class Backup:
+    """One device's backup of one run. `mask` hides secrets; without it, the backup is what the device said,
+    for the owner alone."""
+
+    path: Path
+    syntax: IndentedSyntax
+    mask: bool
+
+    def write(self, running: str) -> None:
+        """Keep `running`, whole or not at all. Raises DeviceError."""
+        text = running
+        if self.mask:
+            text = (
+                f"{self.syntax.comment}"
+                f" {NOTE}\n{self.syntax.masked(masked_lines(tree_as_listed(self.syntax, running)))}"
+            )
+        try:
+            write_whole(self.path, text, mode=0o600)
+        except OSError as error:
+            raise DeviceError(
+                f"cannot write its backup ({error.strerror}); nothing was sent to the device"
+            ) from None
+
+
+def kept_text(path: Path) -> str | None:
+    """What a device ran before, as it listed it; None where that was not kept, or with its secrets masked."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return None
+    return None if NOTE in text.partition("\n")[0] else text

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import math
 import secrets
+from collections import Counter
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import partial
+from itertools import pairwise
 from typing import Protocol
 
 from oast.change import Cause, Outcome, State
@@ -31,18 +34,87 @@ from oast.change.record import (
     save_baseline,
     unknown_state_error,
 )
-from oast.change.rollout.monitoring import EarlierWaveMonitor
-from oast.change.rollout.neighbor_impact import NeighborImpact
-from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
-from oast.change.rollout.soak import soak
+from oast.change.rollout.monitoring import EarlierWaveMonitor, NeighborImpact, soak
 from oast.change.rollout.wave import Wave
 from oast.config import Counts, Edit, Node, secrets_in, strip_secrets
 from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
-from oast.estate import STOP, WAVE, Device
+from oast.estate import STOP, WAVE, AntiAffinity, BatchSize, Device, Selector
 from oast.fleet import DeviceEvent, Stage, WaveEvent
 from oast.intent import Intent
 from oast.verify import Check, CheckResult
+
+
+@dataclass(frozen=True)
+class RolloutOrder:
+    """`waves` come in order, then the devices that none of them takes; none has more with one attribute than
+    `apart` allows, and none more than `largest` devices."""
+
+    waves: tuple[Selector | BatchSize, ...] = ()
+    apart: AntiAffinity | None = None
+    largest: int | None = None
+
+    def of(self, devices: Sequence[Device]) -> list[list[Device]]:
+        """The devices of each wave, none of them empty. What is kept apart makes several waves of one."""
+        left = list(devices)
+        found: list[list[Device]] = []
+        for wave in self.waves:
+            taken = _taken(wave, left, len(devices))
+            names = {device.name for device in taken}
+            left = [device for device in left if device.name not in names]
+            found.append(taken)
+        found.append(left)
+        return [part for group in found for divided in self._divided(group) for part in self._split(divided)]
+
+    def _split(self, devices: Sequence[Device]) -> list[list[Device]]:
+        """As few waves of at most `largest` devices as possible, of about the same size."""
+        count = 1 if self.largest is None else math.ceil(len(devices) / self.largest)
+        size, more = divmod(len(devices), max(1, count))
+        ends = [number * size + min(number, more) for number in range(count + 1)]
+        return [list(devices[start:end]) for start, end in pairwise(ends) if end > start]
+
+    def _divided(self, devices: Sequence[Device]) -> list[list[Device]]:
+        if self.apart is None:
+            return [list(devices)]
+        parts: list[list[Device]] = []
+        counts: list[Counter[str]] = []
+        for device in devices:
+            value = device.attributes.get(self.apart.by)
+            # Who has no such attribute is nobody's pair.
+            number = (
+                0
+                if value is None
+                else next(
+                    (n for n, c in enumerate(counts) if c[str(value)] < self.apart.at_most), len(counts)
+                )
+            )
+            if number == len(parts):
+                parts.append([])
+                counts.append(Counter())
+            parts[number].append(device)
+            if value is not None:
+                counts[number][str(value)] += 1
+        return parts
+
+
+SINGLE_WAVE = RolloutOrder()
+"""All of them in one wave."""
+
+
+def _taken(wave: Selector | BatchSize, left: Sequence[Device], total: int) -> list[Device]:
+    if isinstance(wave, Selector):
+        return [device for device in left if wave.matches(device.known_by)]
+    if wave.number is not None:
+        return list(left[: wave.number])
+    if wave.percent is not None:
+        return list(left[: math.ceil(total * wave.percent / 100)])
+    return list(left)
+
+
+def wave_numbers(waves: Sequence[Sequence[Device]]) -> Mapping[str, int]:
+    """By device, the number of its wave, from 0."""
+    return {device.name: number for number, wave in enumerate(waves) for device in wave}
+
 
 _log = logging.getLogger(__name__)
 
