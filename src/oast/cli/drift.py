@@ -60,7 +60,7 @@ def run(options: DriftOptions) -> int:
             names = join_names(found.left_out, NAMED)
             sys.stderr.write(
                 f"{names}: skipped, because a running or interrupted delivery includes them (see oast"
-                " change list, oast change resume)\n"
+                " change list, oast change recover)\n"
             )
     return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
 

@@ -70,7 +70,7 @@ def _tell_left(estate: Estate) -> None:
             else " before anything was sent to a device"
         )
         sys.stderr.write(
-            f"warning: run {left.run} was interrupted{what}\nhint: recover it with: oast change resume\n"
+            f"warning: run {left.run} was interrupted{what}\nhint: recover it with: oast change recover\n"
         )
 
 

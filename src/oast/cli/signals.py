@@ -98,5 +98,7 @@ def open_devices_text(outcomes: tuple[Outcome, ...]) -> str:
         return "exited at once; no device was changed"
     rest = f"    unchanged: the other {unchanged}\n" if unchanged else ""
     return (
-        "exited at once\n" + "\n".join(lines) + f"\n{rest}hint: find out and recover with: oast change resume"
+        "exited at once\n"
+        + "\n".join(lines)
+        + f"\n{rest}hint: find out and recover with: oast change recover"
     )

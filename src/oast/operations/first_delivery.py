@@ -26,7 +26,7 @@ from oast.fleet import OnEvent, ignore_event
 from oast.onboard import NewDevice
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.intent_context import IntentContext, prepare_intents
-from oast.operations.resume import RunRecovery
+from oast.operations.recovery import RunRecovery
 from oast.operations.staging_approval import first_delivery
 from oast.operations.verify import checks_for, verify_network
 from oast.records import Place

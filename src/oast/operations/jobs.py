@@ -196,7 +196,7 @@ def _left(estate: Estate, left_out: Sequence[str]) -> list[AlertFinding]:
     return [
         AlertFinding(
             AlertKey(LEFT, name),
-            f"run {flying[name].run} left it in an unknown state; recover the run with: oast change resume",
+            f"run {flying[name].run} left it in an unknown state; recover the run with: oast change recover",
             state=flying[name].run,
         )
         for name in left_out

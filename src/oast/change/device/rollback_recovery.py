@@ -99,7 +99,7 @@ class RollbackRecovery:
                 "interrupted, and the device has no rollback of its own: a part of the change may be active"
             )
         return transaction.new_outcome(
-            State.UNKNOWN, Cause.INTERRUPTED, reason, "after that, recover the run with: oast change resume"
+            State.UNKNOWN, Cause.INTERRUPTED, reason, "after that, recover the run with: oast change recover"
         )
 
     async def roll_back_after_refusal(self, refused: DeviceRefused) -> None:

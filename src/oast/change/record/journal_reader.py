@@ -136,7 +136,7 @@ class DeviceInUnknownState(DeviceError):
 def unknown_state_error(left: OpenRun) -> DeviceInUnknownState:
     """Why nothing is delivered to a device."""
     message = f"the run {left.run} left this device in an unknown state; nothing was sent to it"
-    return DeviceInUnknownState(message, hint="recover the interrupted run with: oast change resume")
+    return DeviceInUnknownState(message, hint="recover the interrupted run with: oast change recover")
 
 
 def stored_plan_of(working: Path, run: str) -> dict[str, Any]:
@@ -205,6 +205,6 @@ def journal_error(path: Path, error: Exception) -> StateError:
     """The error for a journal that cannot be read or written."""
     said = getattr(error, "strerror", None) or str(error)
     hint = (
-        "free disk space; if it is damaged, recover interrupted runs (oast change resume), then move it away"
+        "free disk space; if it is damaged, recover interrupted runs (oast change recover), then move it away"
     )
     return StateError(f"cannot use the journal {path}: {said}", hint=hint)

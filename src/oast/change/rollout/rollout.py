@@ -278,7 +278,7 @@ class Rollout:
                     state=State.UNKNOWN,
                     cause=Cause.INTERRUPTED,
                     reason=reason,
-                    hint="recover the run with: oast change resume",
+                    hint="recover the run with: oast change recover",
                 )
             found.append(left)
         return found
