@@ -240,9 +240,9 @@ class OtherValueTest(unittest.TestCase):
             (),
         )
         self.assertEqual(
-            evaluate([check, check._replace(wanted="other")], {"routes": found})[0].actual, "other (kernel)"
+            evaluate([check, check._replace(expected="other")], {"routes": found})[0].actual, "other (kernel)"
         )
-        self.assertTrue(evaluate([check._replace(wanted="other")], {"routes": found})[0].passed)
+        self.assertTrue(evaluate([check._replace(expected="other")], {"routes": found})[0].passed)
 
 
 class FileTest(unittest.TestCase):

@@ -1,4 +1,4 @@
-"""oast drift: differences that nobody delivered, policies that fail, secrets that are too old."""
+"""oast drift: changes that did not come from Oast, failing policies, secrets that are too old."""
 
 from __future__ import annotations
 
@@ -162,7 +162,7 @@ def _show(found: DriftReport) -> None:
 
 
 def _show_besides(out: Console, found: DriftReport) -> None:
-    """What is no drift by itself, and explains some."""
+    """What is not drift, but explains some of it."""
     if found.undelivered:
         names = join_names(found.undelivered, NAMED)
         print_hanging(

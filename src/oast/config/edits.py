@@ -21,12 +21,11 @@ Operation = Literal["create", "remove", "replace", "move"]
 
 @dataclass(frozen=True, slots=True)
 class Edit:
-    """One step from running to intended, with everything below it.
+    """One step from running to intended, with everything inside of it.
 
-    `outer` are the nodes it stands below, outermost first, as they are before anything is done. `replace`
-    restates the statement alone (another value of a leaf); what changes below it comes as edits of its own.
-    `before` is the sibling it is put in front of, for statements the user orders; None means behind all
-    others of its kind.
+    `outer` are its ancestors, outermost first, as they are before any edit. `replace` sets the statement
+    alone (another value of a leaf); its contents change through edits of their own. `before` is the sibling
+    that it is inserted before, for statements in the user's order; None means after all others of its kind.
     """
 
     operation: Operation
@@ -119,16 +118,15 @@ def _compare_ordered(
 
 
 def _appended(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
-    """The steps for a device that can only add behind what it has: what comes after the first difference is
-    made anew."""
-    there, wanted = list(old), list(new)
+    """The steps for a device that can only append: everything after the first difference is created again."""
+    there, expected = list(old), list(new)
     kept = next(
-        (n for n, (a, b) in enumerate(zip(there, wanted, strict=False)) if a != b),
-        min(len(there), len(wanted)),
+        (n for n, (a, b) in enumerate(zip(there, expected, strict=False)) if a != b),
+        min(len(there), len(expected)),
     )
     for identity in reversed(there[kept:]):
         yield Edit("remove", outer, old[identity], None)
-    for identity in wanted[kept:]:
+    for identity in expected[kept:]:
         yield Edit("create", outer, None, new[identity])
 
 
@@ -249,7 +247,8 @@ class _Edited:
         self._own = {id(self.whole): self.whole}
 
     def child(self, place: Node, node: Node) -> Node:
-        """The node that is known as `node` below `place`, which may be changed; made where there is none."""
+        """Return the node known as `node` in `place`, which may be changed; it is created if it is
+        missing."""
         present = place.children.get(node.identity)
         if present is None or id(present) not in self._own:
             children = dict(present.children) if present is not None else {}
@@ -329,10 +328,10 @@ def secrets_below(node: Node) -> Iterator[Secret]:
 
 @dataclass(frozen=True, slots=True)
 class RetainedStatement:
-    """A statement that intent does not have and that stays on the device all the same.
+    """A statement that intent does not have and that stays on the device.
 
-    `unknown`: the platform's grammar does not know it; otherwise it holds what belongs to other sections, or
-    what is not known. `outer` are the nodes it stands below.
+    `unknown`: the platform's grammar does not know it; otherwise it holds statements of other sections, or
+    unknown ones. `outer` are its ancestors.
     """
 
     outer: tuple[Node, ...]

@@ -15,9 +15,9 @@ Path = tuple[str, ...]
 class Node:
     """A statement and its children, by identity, in their order.
 
-    Equal when all statements below are equal in the same order. `owned` is False for a node that stands in a
-    scoped tree only because something below it is owned; `partial` is True where something below it is not in
-    the scope.
+    Two are equal when all statements inside are equal and in the same order. `owned` is False for a node that
+    a scoped tree only holds because something inside of it is owned; `partial` is True where something inside
+    of it is outside of the scope.
     """
 
     __slots__ = ("_canonical", "_hash", "children", "owned", "partial", "statement")
@@ -147,8 +147,7 @@ class SiblingIndex:
 
     def __init__(self, grammar: Grammar) -> None:
         self._grammar = grammar
-        # By the siblings and the line: how often it stands there already. Counting anew for each would cost
-        # the square.
+        # How often a line exists already among its siblings. Counting for each line would cost the square.
         self._counted: dict[tuple[int, str], int] = {}
 
     def add(self, siblings: dict[str, Node], node: Node) -> None:

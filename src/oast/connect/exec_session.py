@@ -30,7 +30,7 @@ class ExecCommand(Protocol):
         """Something of what it says; "" when it has ended."""
 
     def roll_back_on_interrupt(self) -> None:
-        """Nobody waits for it any more."""
+        """The session is no longer needed."""
 
 
 class ExecTransport(Protocol):

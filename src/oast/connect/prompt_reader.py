@@ -10,8 +10,7 @@ from weakref import WeakKeyDictionary
 
 from oast.platforms import CliDialect, PromptAnswer
 
-# A prompt stands at the very end, so only so much of a long answer has to be looked at each time more
-# arrives.
+# A prompt is at the very end, so only this much of a long answer is searched each time more arrives.
 _TAIL = 400
 
 
@@ -20,7 +19,7 @@ class PromptEvent:
     """Why the device has stopped sending: at a prompt of `level`, at a `pager`, at a `question`, or at one
     for a `password`.
 
-    `answer` is what a pager or a question is to be told.
+    `answer` is the reply to a pager or a question.
     """
 
     kind: str
@@ -104,7 +103,7 @@ class PromptReader:
         return self._lines
 
     def take(self) -> str:
-        """All that was collected; begins anew."""
+        """Return all that was collected, and start again."""
         text = "".join(self._chunks)
         self._chunks.clear()
         self._size = 0
@@ -120,7 +119,7 @@ class PromptReader:
         The prompt of each but the last stands in the middle, with the echo of the next line behind it.
         """
         if self.counts_prompts and self._prompts < number:
-            return None  # Not looked through anew with everything that arrives.
+            return None  # Not searched again with everything that arrives.
         text = "".join(self._chunks)
         ends = [match.end() for match in self._any_prompt.finditer(text)]
         if len(ends) < number:

@@ -43,7 +43,7 @@ async def for_each(
                 result: R | DeviceError = await work(item)
             except DeviceError as error:
                 result = _without_frames(error)
-            except Exception as error:  # a bug of ours is no reason to leave the others without a result
+            except Exception as error:  # an internal error must not take the result from the others
                 result = InternalDeviceError(error)
         done(item, result)
 

@@ -38,8 +38,8 @@ from oast.operations.documents import count_states
 
 @dataclass(frozen=True)
 class RecoveredRun:
-    """What became of the devices that a run had left open. `unrecorded` says why that could not be written
-    down, if it could not."""
+    """The outcome of the devices that a run had left open. `unrecorded` is the reason if it could not be
+    written down."""
 
     run: str
     change: str
@@ -84,7 +84,7 @@ class RunRecovery:
             for run in interrupted_runs(estate.working)
             if names is None or any(device.name in names for device in run.devices)
         ]
-        # Those that somebody else has taken up meanwhile.
+        # Runs that another process is recovering.
         self.elsewhere: list[str] = []
 
     async def run(self) -> list[RecoveredRun]:
@@ -99,8 +99,8 @@ class RunRecovery:
             journal.close()
 
     async def _one(self, left: OpenRun, journal: Journal) -> RecoveredRun | None:
-        """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody
-        does."""
+        """None when another process is recovering the run. The run's lock is held, so that no other process
+        can start."""
         lock = RunLock(self._estate.working, left.run)
         if not lock.try_acquire():
             self.elsewhere.append(left.run)

@@ -46,7 +46,7 @@ def _value(
 
 
 def _argument(node: Node, leaf: str) -> str | Secret | None:
-    """The value of a statement, or of the leaf below it; its default where it does not stand there."""
+    """Return the value of a statement, or of a leaf inside; its default where the leaf is missing."""
     rule = node.statement.rule
     if leaf:
         path = f"{rule.path}/{leaf}"

@@ -21,7 +21,7 @@ from oast.readings.tables import END, Columns, Numbered, Record, Texts, columns_
 from oast.readings.values import OtherValue, Value, convert
 from oast.safe_xml import SEPARATOR, NotXml, safe_xml, xpath
 
-# What stands in a table for nothing.
+# Text in a table that stands for an empty cell.
 NOTHING = ("", "-")
 BITS = "bit/s"
 MOST_DIGITS = 20
@@ -43,8 +43,7 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
     else:
         table = columns_of(text, reading) if not reading.derived else None
         if table is not None:
-            # Ten thousand records are no garbage: looking for some meanwhile would take longer than making
-            # them.
+            # Ten thousand records are not garbage: scanning them would take longer than making them.
             with gc_disabled():
                 return _typed_columns(table, reading)
         found = rows(text, reading)
@@ -230,7 +229,7 @@ def _text(value: Any) -> str | None:
 
 
 def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Texts]:
-    """Whatever stands around the answer's elements, they are found; an answer of nothing has no records."""
+    """The answer's elements are found in any envelope; an empty answer has no records."""
     try:
         root = safe_xml(text)
     except NotXml as wrong:
@@ -244,7 +243,7 @@ def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Texts]:
 
 
 def _value(found: Any) -> str | None:
-    """What an XPath gives, as text: elements by what stands in them, several with commas between."""
+    """Return the result of an XPath as text: the text of elements, several with commas between."""
     if isinstance(found, bool):
         return "true" if found else "false"
     if isinstance(found, float):

@@ -1,4 +1,4 @@
-"""The delivery to one device that a run which died has left open: found out, and brought to its end."""
+"""Recovery of one device that an interrupted run left open: find out its state, and finish or roll back."""
 
 from __future__ import annotations
 
@@ -33,11 +33,11 @@ class RecoveryState:
 
 
 class RecoveredTransaction(DeviceTransaction):
-    """Takes up what another run has begun. The token of that run is what tells that a timer or a commit on
-    the device is its own.
+    """Continues what another run has begun. The token of that run identifies its timer or commit on the
+    device.
 
-    What was decided to be kept, is confirmed and saved; what was confirmed, is saved; everything else is
-    taken back. Foreign changes are left alone, and nothing is saved that holds some.
+    A change that the run decided to keep is confirmed and saved; a confirmed one is saved; everything else is
+    rolled back. Foreign changes are not touched, and nothing that contains them is saved.
     """
 
     def __init__(self, remains: RecoveryState, intent: Intent, means: TransactionContext) -> None:

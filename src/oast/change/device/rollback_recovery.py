@@ -43,7 +43,7 @@ class RollbackRecovery:
         self.state_was_read = True
         self._reached_in_time = False
         self._unknown_reason = ""
-        # What the device's own rollback did not do, and what it has left on the device.
+        # Set when inverse edits had to replace the device's own rollback, and what that rollback left behind.
         self._rolled_back_by_oast = False
         self._leftover: str | None = None
 
@@ -70,7 +70,7 @@ class RollbackRecovery:
         await self._transaction.end(left.state, left.cause, left.reason, left.hint)
 
     def outcome_if_interrupted(self) -> Outcome:
-        """Return the outcome or, while there is none, what is known if this process ends now."""
+        """Return the outcome or, while the transaction has none, what is known if this process ends now."""
         transaction = self._transaction
         if transaction.outcome is not None:
             return transaction.outcome

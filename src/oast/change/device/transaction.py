@@ -51,8 +51,8 @@ _log = logging.getLogger(__name__)
 
 # A device may take this long to notice that a session ends.
 CLOSING_S = 10.0
-# What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management
-# address moves.
+# Another attempt to reach a device whose management address moves needs at least this much of the timer, in
+# seconds.
 LEAST_LEFT_S = 3.0
 # A wave may keep a device unconfirmed for this many times its first timer; then what delays the others is
 # given up.
@@ -106,7 +106,7 @@ class DeviceTransaction:
         self.unanswered = 0
         # Its failed checks that cannot pass before others are delivered, with those devices.
         self.deferred: list[tuple[Check, frozenset[str]]] = []
-        # What it ran when the change was in effect, and what somebody else has changed since.
+        # What the device ran once the change was applied, and what another session has edited since.
         self.expected: Node | None = None
         self.concurrent_edits: tuple[Edit, ...] = ()
         self._listed: tuple[str, Node] | None = None
@@ -197,8 +197,8 @@ class DeviceTransaction:
         return self._listed[1]
 
     async def read_again(self, session: Session) -> Node:
-        """What it runs now; what is not as it was when the change was in effect, somebody else
-        has changed."""
+        """Read the running configuration again. Differences from the state after applying are edits of
+        another session."""
         self.running = running = await self.read_running(session)
         if self.expected is not None:
             self.concurrent_edits = (
@@ -208,7 +208,7 @@ class DeviceTransaction:
 
     @property
     def concurrent_edits_text(self) -> str:
-        """What somebody else has changed, in words."""
+        """Return the edits of other sessions as text."""
         return edits_text(self.concurrent_edits)
 
     async def _read_state(self) -> Readings:
@@ -225,7 +225,7 @@ class DeviceTransaction:
         return self.session
 
     def say(self, stage: Stage) -> None:
-        """Tell whoever watches where the device stands."""
+        """Report the stage of this device to the progress display."""
         self.context.on_event(DeviceEvent(self.name, stage))
 
     def say_waiting(self, what: str, seconds: float) -> None:
@@ -460,10 +460,9 @@ class DeviceTransaction:
             await asyncio.gather(task, return_exceptions=True)
 
     async def _reached_after_move(self) -> bool:
-        """Whether the device answers at the address that the change has moved its management access to, and
-        runs the change there.
+        """Return whether the device answers at the new management address, and runs the change there.
 
-        Its rollback is armed meanwhile, and takes place if this fails.
+        Its rollback is armed in the meantime, and takes place if this fails.
         """
         move, delivery = self.comparison.move, self._delivery
         if (
@@ -625,7 +624,7 @@ class DeviceTransaction:
         return is_affected_by(result.check, self.comparison)
 
     def keep(self, wave: Iterable[DeviceTransaction]) -> None:
-        """Its wave was judged: whoever comes after this run confirms it, all of it."""
+        """Record that the wave passed: a later run confirms all of its devices."""
         DeviceJournal.step_together((one.context.journal for one in wave), "decided to keep", decision=KEEP)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
@@ -703,7 +702,7 @@ class DeviceTransaction:
         await self.end(state, Cause.CHECKS, reason, hint, failed=failed, why=RollbackReason.CHECKS)
 
     def fail_internally(self, error: Exception) -> None:
-        """A fault of Oast in a step: the device is lost, to be recovered like one whose session is."""
+        """Record an internal error in a step: the device is recovered like one whose session was lost."""
         self.transcript.fault(error)
         fault = InternalDeviceError(error)
         if self.outcome is None and self.lost is None:
@@ -718,7 +717,7 @@ class DeviceTransaction:
         await self.recovery.leave()
 
     def outcome_if_interrupted(self) -> Outcome:
-        """Return the outcome or, while there is none, what is known if this process ends now."""
+        """Return the outcome or, while the transaction has none, what is known if this process ends now."""
         return self.recovery.outcome_if_interrupted()
 
     async def roll_back_on_interrupt(self) -> None:
@@ -748,7 +747,8 @@ class DeviceTransaction:
         await self.end(State.DELIVERED, cause, excused=excused)
 
     async def end_unsaved_after_edits(self) -> None:
-        """What somebody else has typed meanwhile is not saved without consent, and with it nothing."""
+        """End without saving: edits of another session are not saved without consent, and so the change is
+        not either."""
         reason = (
             "the change is active but not saved, because another session edited the device: "
             f"{self.concurrent_edits_text}"

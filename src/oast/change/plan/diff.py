@@ -81,7 +81,7 @@ KNOWN_AT_LEAST = 0.5
 FEW = 4
 
 
-# Sessions that wait for the delivery with what was read; the others are opened anew.
+# Open sessions that the delivery takes over; the others are opened again.
 KEPT_OPEN = 300
 
 
@@ -176,8 +176,8 @@ class Comparison:
 
     @property
     def unknown(self) -> int:
-        """How many statements the platform's grammar does not know stand in what the sections own, and are
-        left alone."""
+        """The number of statements that the grammar does not know inside the owned configuration. They
+        stay."""
         return sum(spared.number for spared in self.spared if spared.unknown)
 
     @property
@@ -249,11 +249,11 @@ def compare(
     *,
     delivering: bool = False,
 ) -> Comparison:
-    """Compare `intent` with what was read; statements the grammar does not know stay untouched. When it is
-    for `delivering`, what is not saved is what would be saved besides.
+    """Compare `intent` with what was read; statements that the grammar does not know stay. For a delivery
+    (`delivering`), unsaved changes are listed, as they would be saved too.
 
-    Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a
-    text that is no configuration of the platform.
+    Raises DeviceError when no order of steps is safe, when the device would refuse the result, and when the
+    text is not a configuration of the platform.
     """
     running = tree_of_device(syntax, read.running)
     _need_known(running, intent)
@@ -295,7 +295,7 @@ def _require_integrity(edits: Sequence[Edit], running: Node, manner: ApplyMode) 
     """Refuse a change whose outcome the device would refuse. Raises DeviceError."""
     broken = integrity_errors(edits, running)
     if manner.mode == "merge":
-        # Lint knows what a whole intent lacks; of statements that are only added, the device has to be known.
+        # Lint checks a whole intent; statements that are only added must be checked against the device.
         broken = [*broken, *missing_parts(edits, running)]
     if broken:
         more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
@@ -370,7 +370,8 @@ def edits_between(intent: Intent, running: Node, manner: ApplyMode) -> list[Edit
 def inverse_edits(comparison: Comparison, running: Node) -> list[Edit]:
     """The edits inside the change's scope that make `running` what it was before the change."""
     scope = comparison.intent.scope
-    # What another session may have added meanwhile and the grammar does not know stays.
+    # Statements that another session may have added in the meantime, and that the grammar does not know,
+    # stay.
     return split_removals(difference(scope.within(running), scope.within(comparison.running)))[0]
 
 
@@ -431,8 +432,8 @@ class DiffRunner:
     """Reads and compares many devices, `parallel` at a time. The transcript of a device that fails goes to
     `logs`.
 
-    With `for_delivery`, the sessions with devices to which something is to be done stay open in `sessions`:
-    whoever takes one closes it, and `close` closes the rest.
+    With `for_delivery`, sessions with devices that need a delivery stay open in `sessions`: the caller that
+    takes one closes it, and `close` closes the rest.
     """
 
     def __init__(
@@ -471,7 +472,7 @@ class DiffRunner:
         return {intent.device.name: found[intent.device.name] for intent in intents}
 
     async def close(self) -> None:
-        """Close the sessions that nobody took."""
+        """Close the sessions that the delivery did not take."""
         sessions = list(self.sessions.values())
         self.sessions.clear()
         await close_sessions(sessions)

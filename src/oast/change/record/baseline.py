@@ -1,7 +1,7 @@
-"""What devices ran when Oast last delivered to them, and what has changed on them since: their drift.
+"""What devices ran after Oast last delivered to them, and their drift: what has changed since.
 
-Kept are the statements of the whole canonical configuration with fingerprints in place of secrets. That is
-enough to tell that a secret was changed, and nobody can read one out of it.
+A baseline holds all statements of the canonical configuration, with fingerprints in place of secrets. A
+changed secret is noticed, and no secret can be read from it.
 """
 
 from __future__ import annotations
@@ -59,10 +59,9 @@ def baseline_path(working: Path, device: str) -> Path:
 
 
 def save_baseline(path: Path, now: Baseline, scope: Scope, grammar: Grammar) -> None:
-    """Keep what a device runs after a delivery inside `scope`. Raises OSError.
+    """Store what a device runs after a delivery inside `scope`. Raises OSError.
 
-    Outside of it, what was kept before stays: what somebody changed there was not delivered by this run
-    either.
+    Outside of `scope` the former baseline stays: changes there were not delivered by this run.
     """
     try:
         before = load_baseline(path, grammar)

@@ -114,7 +114,7 @@ def open_runs(working: Path) -> list[OpenRun]:
 
 
 def interrupted_runs(working: Path) -> list[OpenRun]:
-    """The runs left open that nobody is at work on any more. Raises StateError."""
+    """Return the runs that are open although their process has ended. Raises StateError."""
     try:
         return [left for left in open_runs(working) if not RunLock(working, left.run).is_held()]
     except OSError as error:
@@ -122,15 +122,14 @@ def interrupted_runs(working: Path) -> list[OpenRun]:
 
 
 def devices_in_unknown_state(working: Path) -> dict[str, OpenRun]:
-    """The devices that a run which died, or could not wait, has left in a state that nobody knows. Raises
-    StateError."""
+    """Return the devices that interrupted runs left in an unknown state. Raises StateError."""
     return {
         device.name: left for left in interrupted_runs(working) for device in left.devices_in_unknown_state
     }
 
 
 class DeviceInUnknownState(DeviceError):
-    """An interrupted run has left the device in a state that is not known."""
+    """An interrupted run left the device in an unknown state."""
 
 
 def unknown_state_error(left: OpenRun) -> DeviceInUnknownState:
@@ -193,7 +192,7 @@ def open_journal(path: Path) -> sqlite3.Connection:
     database = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
     version = database.execute("PRAGMA user_version").fetchone()[0]
     if version == 0:
-        # Whoever was making it did not come to an end: there is nothing in it.
+        # The process that created it ended before writing to it; it is empty.
         database.executescript(f"{SCHEMA} PRAGMA user_version = {VERSION};")
     elif version != VERSION:
         database.close()

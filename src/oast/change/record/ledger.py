@@ -75,8 +75,8 @@ class LedgerMemory:
 
     @classmethod
     def read(cls, file: Path) -> LedgerMemory:
-        """The memory in a file; an empty one where there is none. Raises StateError for one that cannot be
-        read."""
+        """Read the memory from a file; a missing file is an empty memory. Raises StateError for an unreadable
+        file."""
         try:
             said: dict[str, Any] = json.loads(file.read_text(encoding="utf-8"))
             if said["format"] != FORMAT:
@@ -108,9 +108,8 @@ class LedgerMemory:
         write_whole(file, json.dumps(said), mode=0o600)
 
     def choose_writer(self, folder: Path, last: Head | None) -> None:
-        """Which chain is written: a new one unless `last`, the last entry of the one written so far, is where
-        it was left. A copy of the folder, or another branch of it, must not go on with a chain that somebody
-        else goes on with, too."""
+        """Choose the chain to write: a new one unless `last`, its last entry, is where it was left. A copy of
+        the folder, or another branch of it, must not continue a chain that the original continues, too."""
         place = folder.stat()
         mine = (place.st_dev, place.st_ino)
         if self.folder != mine or not self.writer or self.heads.get(self.writer) != last:
@@ -174,8 +173,8 @@ class LedgerMemory:
             self.writer = secrets.token_hex(6)
 
     def see(self, chains: Mapping[str, Sequence[bytes]]) -> None:
-        """Remember the last entry of every chain that goes on from what was seen of it. What was cut off or
-        altered stays remembered as it was, or the next audit would have nothing to find it by."""
+        """Remember the last entry of every chain that continues what was seen of it. The state of a chain
+        that was cut or altered stays remembered; otherwise the next audit could not find the damage."""
         for writer, lines in chains.items():
             head = head_of(lines)
             known = self.heads.get(writer)
@@ -207,7 +206,7 @@ class Branches:
 
 
 def head_of(lines: Sequence[bytes]) -> Head | None:
-    """The last entry of a chain; None when there is none, or it is none as Oast writes them."""
+    """Return the last entry of a chain; None when there is none, or when Oast did not write it."""
     try:
         return Head(int(json.loads(lines[-1])["number"]), digest(lines[-1])) if lines else None
     except (ValueError, KeyError, TypeError, RecursionError):
@@ -265,13 +264,13 @@ class Ledger:
     # --- reading
 
     def entries(self, change: str | None = None) -> list[Entry]:
-        """Every entry, or those about one change, by time. Raises StateError for a line that is none."""
+        """Return all entries, or those of one change, by time. Raises StateError for an invalid line."""
         found = [entry for path in self._chains() for entry in self._read(path, change)]
         return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number))
 
     def latest(self, number: int) -> tuple[list[Entry], bool]:
-        """The entries about the last `number` changes, by time, and whether there are more. Raises StateError
-        for a line that is none."""
+        """Return the entries of the last `number` changes, by time, and whether there are more. Raises
+        StateError for an invalid line."""
         found, whole = self._latest(number, WINDOW)
         began = {entry.change for entry in found if entry.kind in ("begun", "proposed")}
         if not whole and (len(began) < number or began != {entry.change for entry in found}):
@@ -366,7 +365,7 @@ class Ledger:
     def require_whole(self) -> None:
         """Raises LedgerBroken when something that this copy has seen is not there any more; StateError,
         OSError."""
-        # Something else in the place of the folder is told when it is written to.
+        # A file in place of the folder is reported when the ledger is written.
         is_folder = self._folder.is_dir() or not self._folder.exists()
         if is_folder and self._memory.exists():
             memory = LedgerMemory.read(self._memory)
@@ -476,16 +475,16 @@ class Ledger:
         return {writer_of(path): self._lines_of(writer_of(path)) for path in self._chains()}
 
     def _lines_of(self, writer: str) -> list[bytes]:
-        """The lines of a chain; none where there is no such file, or it is a folder, which is for the audit
-        to tell."""
+        """Return the lines of a chain; none where the file is missing or a folder, which the audit
+        reports."""
         path = self._folder / f"ledger-{writer}.jsonl"
         return _lines_of(path) if path.is_file() else []
 
     # --- auditing
 
     def audit(self, signers: Signers | None = None, anchors: Iterable[Anchor] = ()) -> Audit:
-        """Everything that is not as it was written: altered, missing or moved entries, and content; and who
-        has signed what. `anchors` are heads that were recorded elsewhere. Raises OSError."""
+        """Return every problem of the ledger: altered, missing or moved entries and contents; and who signed
+        what. `anchors` are heads that were recorded elsewhere. Raises OSError."""
         audit = Audit()
         for path in self._chains():
             audit.read(path)
@@ -496,8 +495,8 @@ class Ledger:
         return audit
 
     def _missing_here(self, audit: Audit) -> Iterator[Finding]:
-        """What this copy has seen, and is no longer there: the end of a chain has been cut off, or the whole
-        of it."""
+        """Return what this copy has seen and is now missing: the end of a chain, or all of it, was cut
+        off."""
         heads = self._seen()
         if heads is None:
             if audit.digests:

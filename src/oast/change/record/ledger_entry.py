@@ -77,8 +77,8 @@ class Finding:
 
 @dataclass(frozen=True)
 class Anchor:
-    """The head of a chain as it was recorded outside of the ledger; `where` says by what, such as a tag of
-    the archive."""
+    """The head of a chain as recorded outside of the ledger; `where` names the place, such as a tag of the
+    archive."""
 
     writer: str
     number: int
@@ -126,8 +126,8 @@ class Commit:
 
 
 def author_identity(folder: Path, environment: Mapping[str, str]) -> str:
-    """Who is at work: OAST_IDENTITY, or Git's user.email, or the name one is logged in by. Raises EstateError
-    for one that is no line."""
+    """Return who runs Oast: OAST_IDENTITY, or Git's user.email, or the login name. Raises EstateError if it
+    is not one line."""
     given = environment.get(VARIABLE, "").strip()
     if given:
         if not given.isprintable() or len(given) > MOST:
@@ -148,7 +148,7 @@ def author_identity(folder: Path, environment: Mapping[str, str]) -> str:
 
 
 def commit_of(folder: Path, environment: Mapping[str, str]) -> Commit | None:
-    """The estate's commit; None when it is in no repository, has none yet, or there is no git."""
+    """Return the estate's commit; None when it is in no repository, has no commit yet, or Git is missing."""
     if not any((above / ".git").exists() for above in (folder.resolve(), *folder.resolve().parents)):
         return None
     git = Git(folder, environment)

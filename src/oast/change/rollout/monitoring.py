@@ -19,7 +19,7 @@ from oast.verify import NAMES, Check, CheckResult, evaluate, waits_for
 
 
 class MonitoringSessions:
-    """Sessions with monitored devices: each is opened when it is first needed, and anew after an error."""
+    """Sessions with monitored devices: each is opened when it is first needed, and again after an error."""
 
     def __init__(self, connector: Connector) -> None:
         self._connector = connector
@@ -98,8 +98,8 @@ NAMED = 3
 
 
 class NeighborImpact:
-    """Looks at devices that the change does not touch, and at those that it does not touch yet. Whoever
-    cannot be read before the change is not looked at any more."""
+    """Monitors devices that the change does not affect, or not yet. A device that cannot be read before the
+    change is not monitored."""
 
     def __init__(
         self,
@@ -109,8 +109,8 @@ class NeighborImpact:
         checks_of: Callable[[str, Readings], Iterable[Check]],
         parallel: int,
     ) -> None:
-        """`intents` are of all devices there are, `near` tells which stand around some, and `checks_of` makes
-        the checks of one device of what was read of it before."""
+        """`intents` are of all devices, `near` returns the neighbors of some, and `checks_of` derives the
+        checks of one device from its readings before the change."""
         self._intents = {intent.device.name: intent for intent in intents}
         self._near = near
         self._checks_of = checks_of
@@ -151,8 +151,8 @@ class NeighborImpact:
         return [reading for reading in NAMES if reading in self._intents[name].platform.readings]
 
     async def look(self, wave: Sequence[str], later: Iterable[str]) -> list[CheckResult]:
-        """What is not as it was around a wave, and around all when there are no `later` devices. A device
-        that cannot be read any more is a result of its own."""
+        """Return the failed checks near a wave, or near all waves when there are no `later` devices. A device
+        that can no longer be read is a result of its own."""
         found: list[CheckResult] = []
         later = set(later)
         names = self._near(wave) & (later | self._outside) if later else self._outside

@@ -1,4 +1,4 @@
-"""Push: deliver compared differences in waves, and say what became of every device."""
+"""Push: deliver compared differences in waves, and report the outcome of every device."""
 
 from __future__ import annotations
 
@@ -80,7 +80,7 @@ class RolloutOrder:
         counts: list[Counter[str]] = []
         for device in devices:
             value = device.attributes.get(self.apart.by)
-            # Who has no such attribute is nobody's pair.
+            # A device without the attribute has no partner.
             number = (
                 0
                 if value is None
@@ -120,13 +120,13 @@ _log = logging.getLogger(__name__)
 
 
 class RollbackOfDelivered(Protocol):
-    """Takes back what was delivered, as a delivery of its own."""
+    """Rolls back what was delivered, as a delivery of its own."""
 
     async def __call__(self, delivered: Sequence[DeviceTransaction]) -> None:
         """Bring these devices back to what they ran before."""
 
     def became(self, name: str) -> Outcome | None:
-        """What became of that on one device; None when it was not begun."""
+        """Return the outcome of that rollback on one device; None when it was not begun."""
 
     @property
     def listed(self) -> Mapping[str, str]:
@@ -134,7 +134,7 @@ class RollbackOfDelivered(Protocol):
 
 
 def rolled_back_outcome(outcome: Outcome, became: Outcome | None, why: str) -> Outcome:
-    """The outcome of a device that was delivered, when it was to be taken back because of others."""
+    """The outcome of a delivered device that was rolled back because of other devices."""
     if became is not None and became.state is State.DELIVERED and became.cause is Cause.NONE:
         cause = outcome.cause if outcome.cause is Cause.CHECKS else Cause.HELD
         return replace(
@@ -293,7 +293,7 @@ class Rollout:
         )
 
     async def run(self) -> None:
-        """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
+        """Deliver to all devices. A cancellation rolls back what is not confirmed yet, and then continues."""
         try:
             await self._run()
         finally:
@@ -338,12 +338,12 @@ class Rollout:
             )
 
     async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
-        """What was delivered goes back as well, where that is wanted: what this wave did, or the whole
+        """Roll back delivered devices as well, where the settings say so: those of this wave, or of the whole
         change."""
-        wanted = self._settings.on_failure
-        if wanted == STOP or self._undo is None:
+        expected = self._settings.on_failure
+        if expected == STOP or self._undo is None:
             return
-        names = set(wave) if wanted == WAVE else {t.name for t in self._delivered}
+        names = set(wave) if expected == WAVE else {t.name for t in self._delivered}
         back = [t for t in self._delivered if t.name in names]
         if not back:
             return
@@ -443,7 +443,7 @@ class Rollout:
     async def _around(
         self, wave: Sequence[DeviceTransaction], later: frozenset[str]
     ) -> Callable[[], Awaitable[list[CheckResult]]] | None:
-        """What tells what is not as it was around a wave; nothing does while an earlier one waits for later
+        """Return what checks the neighbors of a wave; nothing does while an earlier wave waits for later
         devices."""
         if self._neighbor_impact is None:
             return None
@@ -452,14 +452,14 @@ class Rollout:
         return None if later and self._unfinished else partial(self._neighbor_impact.look, names, later)
 
     def _unsettled(self) -> tuple[dict[str, OpenRun], DeviceError | None]:
-        """What other runs have left in flight, and why nothing may be begun when that cannot be told."""
+        """Require that no other run has left these devices open. Raises when that cannot be read."""
         try:
             return devices_in_unknown_state(self._context.working), None
         except StateError as error:
             return {}, DeviceError(f"{error.message}; nothing was sent to it", hint=error.hint)
 
     async def _keep(self, transactions: Iterable[DeviceTransaction]) -> None:
-        """What devices run now, so that drift can be told from it."""
+        """Store what devices run now as their baseline, for drift."""
 
         def keep(transaction: DeviceTransaction, running: Node) -> None:
             intent = transaction.comparison.intent
