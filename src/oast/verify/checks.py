@@ -195,7 +195,7 @@ def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
 
 
 def _measured(check: Check, values: Sequence[Value]) -> CheckResult:
-    """Numbers, each of which has to be in the range."""
+    """Compare numbers, each of which must be in the range."""
     wrong = [
         value
         for value in values
@@ -226,8 +226,8 @@ def _each(value: Value) -> Iterable[str]:
 
 
 def must_match(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[CheckResult]]:
-    """The results of all devices, those of what has to be the same held against each other: what most have is
-    expected, and of equally many what the first has."""
+    """Return the results of all devices, with the checks of a `group` compared with each other: the value of
+    the majority is expected, and of equally many the first."""
     groups: dict[tuple[str, str], Counter[str]] = {}
     for of_it in results.values():
         for one in of_it:

@@ -403,7 +403,7 @@ def _said(item: YamlMap, rule: str) -> Mapping[str, Any]:
 
 
 def _range(rule: str, said: Any) -> tuple[float, float, str]:
-    """From, to, and in words."""
+    """The origin, the destination, and a description."""
     if rule == "at_least":
         return said, math.inf, f"at least {said:g}"
     if rule == "at_most":
